@@ -1,0 +1,1 @@
+"""What access lists, networks and packets are and do: no files, no clock, no terminal."""

@@ -1,0 +1,126 @@
+"""Access lists: entries in the order of their numbers, and which of them decides.
+
+The rule this module guards is first match: a packet meets the entries in force by number, the first that matches
+decides, nothing after it is read, and when none does the list's `otherwise` decides.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import NamedTuple
+
+from crossgate.core.address import Addresses, Family
+from crossgate.core.errors import Place
+from crossgate.core.packet import Packet
+from crossgate.core.service import NO_QUALIFIERS, Qualifiers, Service
+
+
+class Action(StrEnum):
+    """What an entry does with a packet: let it by, drop it in silence, or drop it and tell the sender."""
+
+    PERMIT = "permit"
+    DENY = "deny"
+    REJECT = "reject"
+
+
+class Kind(StrEnum):
+    """A standard list asks for sources only; an extended one for everything."""
+
+    STANDARD = "standard"
+    EXTENDED = "extended"
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One line of a list. `text` is the entry as written, from its action on, without number and comment.
+
+    A standard entry has `ip` as its service and `any` as its destination.
+    """
+
+    number: int
+    action: Action
+    service: Service
+    source: Addresses
+    destination: Addresses
+    qualifiers: Qualifiers
+    window: str | None
+    off: bool
+    log: bool
+    comment: str
+    text: str
+    place: Place
+
+    def in_force(self, open_windows: frozenset[str]) -> bool:
+        """Whether the entry is part of the list while just these windows are open."""
+        return not self.off and (self.window is None or self.window in open_windows)
+
+    def matches(self, packet: Packet) -> bool:
+        """Whether the entry takes this packet, which is of the list's family."""
+        return (
+            self.source.contains(packet.source)
+            and self.destination.contains(packet.destination)
+            and self.service.matches(packet)
+            and (self.qualifiers is NO_QUALIFIERS or self.qualifiers.match(packet))
+        )
+
+
+class Note(NamedTuple):
+    """A remark between entries, and the line where it stands."""
+
+    text: str
+    place: Place
+
+
+@dataclass(frozen=True, slots=True)
+class Otherwise:
+    """What befalls the packets that no entry takes; `place` is the list's own line where it is not written."""
+
+    action: Action
+    place: Place
+    written: bool
+
+
+class Decision(NamedTuple):
+    """What a list does with a packet; `entry` is None where `otherwise` decided."""
+
+    action: Action
+    entry: Entry | None
+    place: Place
+
+
+@dataclass(frozen=True, slots=True)
+class AccessList:
+    """An access list of one family; `entries` are in the order of their numbers, whatever the order of the lines."""
+
+    name: str
+    kind: Kind
+    family: Family
+    entries: tuple[Entry, ...]
+    otherwise: Otherwise
+    place: Place
+    notes: tuple[Note, ...] = ()
+    _in_force: dict[frozenset[str], tuple[Entry, ...]] = field(default_factory=dict, compare=False, repr=False)
+
+    def in_force(self, open_windows: frozenset[str]) -> tuple[Entry, ...]:
+        """Return the entries that are part of the list while just these windows are open."""
+        if open_windows not in self._in_force:
+            self._in_force[open_windows] = tuple(entry for entry in self.entries if entry.in_force(open_windows))
+        return self._in_force[open_windows]
+
+    def decide(self, packet: Packet, open_windows: frozenset[str] = frozenset()) -> Decision:
+        """Return what the list does with a packet of its family, and the entry that decided."""
+        for entry in self.in_force(open_windows):
+            if entry.matches(packet):
+                return Decision(entry.action, entry, entry.place)
+        return Decision(self.otherwise.action, None, self.otherwise.place)
+
+    def windows(self) -> frozenset[str]:
+        """Return the names of the windows that entries of the list are bound to."""
+        return frozenset(entry.window for entry in self.entries if entry.window is not None and not entry.off)
+
+
+def numbered_kind(number: int, numbering: Iterable[tuple[Kind, int, int]]) -> Kind | None:
+    """Return the kind that a list number says by `numbering` (kind, first, last), or None when it says none."""
+    return next((kind for kind, first, last in numbering if first <= number <= last), None)

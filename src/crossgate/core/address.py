@@ -1,0 +1,263 @@
+"""Addresses as access lists see them: a value and a wildcard, in either family.
+
+A pattern is a value with a wildcard mask; a 1 bit in the wildcard means "does not matter" and may stand anywhere.
+Everything a plan writes for an address (one address, a prefix, a netmask, a range, a name) becomes a set of patterns
+here, and nowhere else is an address read or printed.
+"""
+
+from __future__ import annotations
+
+import socket
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from enum import IntEnum
+from functools import cache
+from typing import NamedTuple
+
+
+class Family(IntEnum):
+    """An address family: IPv4 (RFC 791) or IPv6 (RFC 8200)."""
+
+    IPV4 = 4
+    IPV6 = 6
+
+    @property
+    def bits(self) -> int:
+        """How many bits an address has."""
+        return 32 if self is Family.IPV4 else 128
+
+    @property
+    def mask(self) -> int:
+        """All bits set: the wildcard that matches every address."""
+        return _MASK[self]
+
+    @property
+    def label(self) -> str:
+        """The family's name as people write it."""
+        return "IPv4" if self is Family.IPV4 else "IPv6"
+
+    @property
+    def word(self) -> str:
+        """The family's word in the plan language."""
+        return "ipv4" if self is Family.IPV4 else "ipv6"
+
+
+_MASK = {Family.IPV4: (1 << 32) - 1, Family.IPV6: (1 << 128) - 1}
+
+
+class Address(NamedTuple):
+    """One address of one family; `value` is its bits as an unsigned integer."""
+
+    family: Family
+    value: int
+
+    def __str__(self) -> str:
+        return format_address(self.family, self.value)
+
+
+class AddressError(ValueError):
+    """A text that is meant as an address, prefix, mask or range and is not one; the message says why."""
+
+
+@dataclass(frozen=True, slots=True)
+class Pattern:
+    """The addresses that agree with `value` in every bit that `wildcard` leaves 0.
+
+    Bits of `value` under a 1 bit of `wildcard` are always 0; `pattern` clears them.
+    """
+
+    family: Family
+    value: int
+    wildcard: int
+
+    def contains(self, address: int) -> bool:
+        """Whether `address`, of this family, is one of the addresses."""
+        return address & ~self.wildcard == self.value
+
+    def overlaps(self, other: Pattern) -> bool:
+        """Whether some address is in both."""
+        return (self.value ^ other.value) & ~(self.wildcard | other.wildcard) == 0
+
+    def covers(self, other: Pattern) -> bool:
+        """Whether every address of `other` is in this pattern too."""
+        return other.wildcard & ~self.wildcard == 0 and other.value & ~self.wildcard == self.value
+
+    @property
+    def count(self) -> int:
+        """How many addresses it has."""
+        return 1 << self.wildcard.bit_count()
+
+    @property
+    def first(self) -> int:
+        """The lowest address."""
+        return self.value
+
+    @property
+    def last(self) -> int:
+        """The highest address."""
+        return self.value | self.wildcard
+
+    @property
+    def is_prefix(self) -> bool:
+        """Whether the wildcard's 1 bits are one run at the low end, so that a prefix says the same."""
+        return self.wildcard & (self.wildcard + 1) == 0
+
+    @property
+    def prefix_length(self) -> int:
+        """The prefix length in bits. Only for a pattern that is a prefix."""
+        return self.family.bits - self.wildcard.bit_length()
+
+    def __str__(self) -> str:
+        if self.wildcard == self.family.mask:
+            return "any"
+        value = format_address(self.family, self.value)
+        if self.wildcard == 0:
+            return value
+        if self.is_prefix:
+            return f"{value}/{self.prefix_length}"
+        return f"{value} wild {format_address(self.family, self.wildcard)}"
+
+
+@dataclass(frozen=True, slots=True)
+class Addresses:
+    """What an entry has as its source or destination: a set of patterns of one family, and the text it was written as."""
+
+    text: str
+    patterns: tuple[Pattern, ...]
+
+    def contains(self, address: int) -> bool:
+        """Whether `address`, of the patterns' family, is in the set."""
+        for pattern in self.patterns:
+            if address & ~pattern.wildcard == pattern.value:
+                return True
+        return False
+
+
+def pattern(family: Family, value: int, wildcard: int) -> Pattern:
+    """Make a pattern, clearing the bits of `value` that the wildcard covers."""
+    return Pattern(family, value & ~wildcard, wildcard)
+
+
+def single(address: Address) -> Pattern:
+    """Return the pattern that matches this one address."""
+    return Pattern(address.family, address.value, 0)
+
+
+@cache
+def everything(family: Family) -> Pattern:
+    """Return the pattern that matches every address of a family."""
+    return Pattern(family, 0, family.mask)
+
+
+@cache
+def anywhere(family: Family) -> Addresses:
+    """Return the set that the word `any` stands for."""
+    return Addresses("any", (everything(family),))
+
+
+def prefix(address: Address, length: int) -> Pattern:
+    """Return the prefix of `length` bits that `address` is in."""
+    return pattern(address.family, address.value, address.family.mask >> length)
+
+
+def range_patterns(family: Family, first: int, last: int) -> tuple[Pattern, ...]:
+    """Return the fewest prefixes that hold exactly the addresses from `first` to `last`, both included."""
+    prefixes = []
+    while first <= last:
+        # The largest block that starts here is bounded by the start's alignment and by what is left.
+        size = first & -first if first else 1 << family.bits
+        while size > last - first + 1:
+            size >>= 1
+        prefixes.append(Pattern(family, first, size - 1))
+        first += size
+    return tuple(prefixes)
+
+
+def merged(patterns: Iterable[Pattern]) -> tuple[Pattern, ...]:
+    """Drop the patterns that another one of the set covers; the order stays."""
+    kept: list[Pattern] = []
+    for candidate in patterns:
+        if not any(other.covers(candidate) for other in kept):
+            kept = [other for other in kept if not candidate.covers(other)]
+            kept.append(candidate)
+    return tuple(kept)
+
+
+def looks_like_address(text: str) -> bool:
+    """Whether a word is meant as an address rather than as a name: names start with a letter and hold no colon."""
+    return text[:1].isdigit() or ":" in text
+
+
+def parse_address(text: str) -> Address:
+    """Read one address: dotted decimal (RFC 791) or RFC 4291 section 2.2 text.
+
+    Raises `AddressError` with the reason.
+    """
+    try:
+        if ":" in text:
+            return Address(Family.IPV6, int.from_bytes(socket.inet_pton(socket.AF_INET6, text)))
+        return Address(Family.IPV4, int.from_bytes(socket.inet_pton(socket.AF_INET, text)))
+    except (OSError, ValueError):
+        raise AddressError(_why_no_address(text)) from None
+
+
+def _why_no_address(text: str) -> str:
+    if ":" in text:
+        return f"{text} is no IPv6 address: groups of up to four hexadecimal digits, eight of them or fewer around one ::"
+    octets = text.split(".")
+    for octet in octets:
+        if octet.isdigit() and int(octet) > 255:
+            return f"{text} is no IPv4 address: {octet} is more than 255"
+        if len(octet) > 1 and octet.isdigit() and octet.startswith("0"):
+            return f"{text} is no IPv4 address: write {int(octet)} for {octet}"
+    return f"{text} is no IPv4 address: four numbers from 0 to 255 with dots between"
+
+
+def parse_length(text: str, family: Family) -> int:
+    """Read a prefix length. Raises `AddressError` when it is no number or longer than the family's addresses."""
+    if not (text.isascii() and text.isdigit()) or int(text) > family.bits:
+        raise AddressError(f"/{text} is no {family.label} prefix length: 0 to {family.bits}")
+    return int(text)
+
+
+def parse_prefix(text: str) -> tuple[Address, int]:
+    """Read ADDRESS/LENGTH and return both; host bits are kept. Raises `AddressError`."""
+    address_text, _, length_text = text.partition("/")
+    address = parse_address(address_text)
+    return address, parse_length(length_text, address.family)
+
+
+def parse_netmask(text: str) -> int:
+    """Read an IPv4 netmask and return its wildcard. Raises `AddressError` when its 1 bits are not one run at the top."""
+    mask = parse_address(text)
+    if mask.family is not Family.IPV4:
+        raise AddressError(f"{text} is no netmask: only IPv4 has them; write ADDRESS/LENGTH or wild")
+    wildcard = mask.value ^ mask.family.mask
+    if wildcard & (wildcard + 1):
+        mend = f"; as a wildcard write wild {text}" if mask.value & (mask.value + 1) == 0 else "; write wild for scattered bits"
+        raise AddressError(f"{text} is no netmask: its 1 bits do not stand together at the left{mend}")
+    return wildcard
+
+
+def parse_range(text: str) -> tuple[Pattern, ...]:
+    """Read FIRST-LAST and return the prefixes that hold exactly that range. Raises `AddressError`."""
+    first_text, _, last_text = text.partition("-")
+    first, last = parse_address(first_text), parse_address(last_text)
+    if first.family is not last.family:
+        raise AddressError(f"{text} starts in {first.family.label} and ends in {last.family.label}")
+    if first.value > last.value:
+        raise AddressError(f"{text} is upside down: write {last}-{first}")
+    return range_patterns(first.family, first.value, last.value)
+
+
+def format_address(family: Family, value: int) -> str:
+    """Write an address: dotted decimal, or RFC 5952 text."""
+    if family is Family.IPV4:
+        return socket.inet_ntop(socket.AF_INET, value.to_bytes(4))
+    return socket.inet_ntop(socket.AF_INET6, value.to_bytes(16))
+
+
+def families(addresses: Iterable[Address]) -> Iterator[Family]:
+    """Yield each family that `addresses` has, IPv4 first."""
+    present = {address.family for address in addresses}
+    return (family for family in Family if family in present)

@@ -1,0 +1,90 @@
+"""The one family of errors: what a person wrote that cannot be used, where it stands, and how to mend it.
+
+Every error that Cross Gate raises on purpose is a `PlanError`. The commands turn it into text and an exit status in
+one spot; nothing else prints or swallows one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+
+class Place(NamedTuple):
+    """A line of a plan: its file, as the user named it, and the line number, from 1."""
+
+    file: str
+    line: int
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}"
+
+
+class PlanError(Exception):
+    """Something a person wrote cannot be used.
+
+    `message` says what is wrong and what would be right. `place` and `source` are the line it stands in; `column`
+    (from 1) and `width` (in characters) are the words at fault within `source`.
+    """
+
+    def __init__(
+        self,
+        message: str,
+        *,
+        place: Place | None = None,
+        source: str = "",
+        column: int = 0,
+        width: int = 1,
+    ) -> None:
+        super().__init__(message)
+        self.message = message
+        self.place = place
+        self.source = source
+        self.column = column
+        self.width = width
+
+    def __str__(self) -> str:
+        if self.place is None:
+            where = ""
+        elif self.column:
+            where = f"{self.place}:{self.column}: "
+        else:
+            where = f"{self.place}: "
+        if not self.column:
+            return where + self.message
+        # Tabs are repeated before the marker, so that it stands under the word however wide they are shown.
+        lead = "".join("\t" if letter == "\t" else " " for letter in self.source[: self.column - 1])
+        marker = "^" + "~" * (max(self.width, 1) - 1)
+        return f"{where}{self.message}\n    {self.source}\n    {lead}{marker}"
+
+
+class PlanErrors(PlanError):
+    """All the errors of one plan, in the order of their places."""
+
+    def __init__(self, errors: Sequence[PlanError]) -> None:
+        super().__init__("\n".join(str(error) for error in errors))
+        self.errors = tuple(errors)
+
+    def __str__(self) -> str:
+        count = len(self.errors)
+        return self.message + (f"\n{count} errors" if count > 1 else "")
+
+
+def nearest(name: str, known: Sequence[str]) -> str:
+    """Return the known name that `name` was most likely meant to be, or "" when none is near."""
+    import difflib
+
+    for candidate in known:
+        if candidate.lower() == name.lower():
+            return candidate
+    return next(iter(difflib.get_close_matches(name, known, 1, 0.6)), "")
+
+
+def unknown(kind: str, name: str, known: Sequence[str]) -> str:
+    """Say that there is no `kind` called `name`, with the nearest known name, or all of them while they are few."""
+    near = nearest(name, known)
+    if near:
+        return f"no {kind} {name}; there is {near}"
+    if known and len(known) <= 6:
+        return f"no {kind} {name}; there are {', '.join(known)}" if len(known) > 1 else f"no {kind} {name}; there is {known[0]}"
+    return f"no {kind} {name}"

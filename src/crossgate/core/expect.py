@@ -1,0 +1,53 @@
+"""What must hold: the claims that a plan makes about its own traffic."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+from typing import NamedTuple
+
+from crossgate.core.address import Family
+from crossgate.core.errors import Place
+
+
+class Claim(StrEnum):
+    """The verdict that an expectation claims."""
+
+    PERMIT = "permit"
+    DENY = "deny"
+    HALF_OPEN = "half-open"
+
+
+class Decider(NamedTuple):
+    """The entry that an expectation pins: a list and a number, or None for its `otherwise` line."""
+
+    access_list: str
+    entry: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Moment:
+    """A time that a person wrote: a date and time, or a minute of the week that stands for every week."""
+
+    text: str
+    date: datetime | None = None
+    minute: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Expectation:
+    """An `expect` or `keep` line, names as written; a `keep` may not be broken by an edit."""
+
+    keep: bool
+    claim: Claim
+    service: str
+    source: str
+    destination: str
+    source_port: int | None
+    at: Moment | None
+    over: Family | None
+    by: Decider | None
+    comment: str
+    text: str
+    place: Place

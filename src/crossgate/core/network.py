@@ -1,0 +1,166 @@
+"""What a network is made of: subnets, outsides, devices with interfaces and ports, hosts, and the points lists stand at."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import NamedTuple
+
+from crossgate.core.address import Address, Family, Pattern, prefix
+from crossgate.core.errors import Place
+
+
+class Direction(StrEnum):
+    """Which way a packet crosses a point, as seen from the device: into it or out of it."""
+
+    INBOUND = "inbound"
+    OUTBOUND = "outbound"
+
+
+class PointKind(StrEnum):
+    """What sort of place a list stands at."""
+
+    INTERFACE = "interface"
+    PORT = "port"
+    SUBNET = "subnet"
+    ITSELF = "itself"
+
+
+class Point(NamedTuple):
+    """A place that packets cross: DEVICE.INTERFACE, SWITCH.PORT, a subnet as a whole, or a device itself."""
+
+    kind: PointKind
+    owner: str
+    part: str = ""
+
+    def __str__(self) -> str:
+        if self.kind is PointKind.SUBNET:
+            return f"subnet {self.owner}"
+        if self.kind is PointKind.ITSELF:
+            return f"{self.owner} itself"
+        return f"{self.owner}.{self.part}"
+
+    @property
+    def device(self) -> str | None:
+        """The device it belongs to; None for a subnet."""
+        return None if self.kind is PointKind.SUBNET else self.owner
+
+
+class InterfaceAddress(NamedTuple):
+    """An address that an interface has, with the length of the connected prefix."""
+
+    address: Address
+    length: int
+
+    @property
+    def connected(self) -> Pattern:
+        """The prefix that is reached directly through the interface."""
+        return prefix(self.address, self.length)
+
+
+@dataclass(frozen=True, slots=True)
+class Segment:
+    """What interfaces and hosts hang on: a subnet with its prefixes, or an outside, which has none."""
+
+    name: str
+    prefixes: tuple[Pattern, ...]
+    place: Place
+    vlan: int | None = None
+    outside: bool = False
+
+    def holds(self, address: Address) -> bool:
+        """Whether one of the subnet's prefixes has this address; never for an outside."""
+        return any(block.family is address.family and block.contains(address.value) for block in self.prefixes)
+
+
+@dataclass(frozen=True, slots=True)
+class Interface:
+    """An addressed interface of a device. `at` is the switch port its cable goes to, where the plan says so."""
+
+    device: str
+    name: str
+    addresses: tuple[InterfaceAddress, ...]
+    on: str
+    at: Point | None
+    place: Place
+
+    @property
+    def point(self) -> Point:
+        """The place where lists stand on it."""
+        return Point(PointKind.INTERFACE, self.device, self.name)
+
+    def in_family(self, family: Family) -> tuple[InterfaceAddress, ...]:
+        """Return its addresses of one family."""
+        return tuple(own for own in self.addresses if own.address.family is family)
+
+
+@dataclass(frozen=True, slots=True)
+class Port:
+    """A layer-2 port of a switch. `to` is the port of another switch at the far end of its cable."""
+
+    switch: str
+    name: str
+    to: Point | None
+    place: Place
+
+    @property
+    def point(self) -> Point:
+        """The place where lists stand on it."""
+        return Point(PointKind.PORT, self.switch, self.name)
+
+
+@dataclass(frozen=True, slots=True)
+class Route:
+    """A static route: packets for `destination` go to the neighbour `via`."""
+
+    destination: Pattern
+    via: Address
+    place: Place
+
+
+@dataclass(frozen=True, slots=True)
+class Device:
+    """A router or a switch. A stateful one lets the later packets of a conversation by unasked."""
+
+    name: str
+    switch: bool
+    stateful: bool
+    place: Place
+    interfaces: dict[str, Interface] = field(default_factory=dict)
+    ports: dict[str, Port] = field(default_factory=dict)
+    routes: list[Route] = field(default_factory=list)
+
+    @property
+    def itself(self) -> Point:
+        """The place where lists for traffic to the device stand."""
+        return Point(PointKind.ITSELF, self.name)
+
+    def addresses(self) -> tuple[Address, ...]:
+        """Return every address of every interface."""
+        return tuple(own.address for interface in self.interfaces.values() for own in interface.addresses)
+
+
+@dataclass(frozen=True, slots=True)
+class Host:
+    """A test machine on a subnet or an outside."""
+
+    name: str
+    addresses: tuple[Address, ...]
+    on: str
+    at: Point | None
+    gateways: tuple[Address, ...]
+    place: Place
+
+    def in_family(self, family: Family) -> Address | None:
+        """Return its first address of a family, or None."""
+        return next((address for address in self.addresses if address.family is family), None)
+
+
+@dataclass(frozen=True, slots=True)
+class Placement:
+    """A list asked at a point in one direction."""
+
+    access_list: str
+    direction: Direction
+    point: Point
+    place: Place

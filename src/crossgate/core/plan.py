@@ -1,0 +1,130 @@
+"""A whole plan: the network, its lists, where they are placed and what must hold, each looked up by name."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+
+from crossgate.core.accesslist import AccessList, Kind
+from crossgate.core.address import Address, Addresses, Family
+from crossgate.core.errors import Place, unknown
+from crossgate.core.expect import Expectation
+from crossgate.core.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment
+from crossgate.core.window import Window
+
+DEFAULT_NUMBERING = (
+    (Kind.STANDARD, 1, 99),
+    (Kind.STANDARD, 1300, 1999),
+    (Kind.EXTENDED, 100, 199),
+    (Kind.EXTENDED, 2000, 2699),
+)
+DEFAULT_CLIENT_PORTS = (32768, 65535)
+
+
+class UnknownName(LookupError):
+    """A name that the plan does not have; the message tells the nearest one it has."""
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """A named set of addresses, by family."""
+
+    name: str
+    members: dict[Family, Addresses]
+    text: str
+    place: Place
+
+
+@dataclass(frozen=True, slots=True)
+class NamedService:
+    """A named set of services: the tokens it stands for, read anew for each family."""
+
+    name: str
+    tokens: tuple[str, ...]
+    place: Place
+
+
+@dataclass
+class Plan:
+    """Everything that one plan says. `files` are the files it was read from, the plan's own first."""
+
+    files: tuple[str, ...] = ()
+    title: str = ""
+    static_routing: bool = False
+    numbering: tuple[tuple[Kind, int, int], ...] = DEFAULT_NUMBERING
+    client_ports: tuple[int, int] = DEFAULT_CLIENT_PORTS
+    segments: dict[str, Segment] = field(default_factory=dict)
+    devices: dict[str, Device] = field(default_factory=dict)
+    hosts: dict[str, Host] = field(default_factory=dict)
+    groups: dict[str, Group] = field(default_factory=dict)
+    services: dict[str, NamedService] = field(default_factory=dict)
+    windows: dict[str, Window] = field(default_factory=dict)
+    lists: dict[str, AccessList] = field(default_factory=dict)
+    placements: list[Placement] = field(default_factory=list)
+    expectations: list[Expectation] = field(default_factory=list)
+
+    @cached_property
+    def placed(self) -> dict[tuple[Point, Direction, Family], AccessList]:
+        """The list at each point, direction and family."""
+        return {
+            (placement.point, placement.direction, self.lists[placement.access_list].family): self.lists[placement.access_list]
+            for placement in self.placements
+        }
+
+    @cached_property
+    def interface_of(self) -> dict[Address, Interface]:
+        """The interface that has each address."""
+        return {
+            own.address: interface
+            for device in self.devices.values()
+            for interface in device.interfaces.values()
+            for own in interface.addresses
+        }
+
+    @cached_property
+    def host_of(self) -> dict[Address, Host]:
+        """The host that has each address."""
+        return {address: host for host in self.hosts.values() for address in host.addresses}
+
+    def segment_of(self, address: Address) -> Segment | None:
+        """Return the subnet that has an address, else the outside it is on; None in a plan with no outside.
+
+        An address that no host or connected prefix puts on one of several outsides is on the first of them.
+        """
+        for segment in self.segments.values():
+            if segment.holds(address):
+                return segment
+        if address in self.host_of:
+            return self.segments[self.host_of[address].on]
+        outsides = [segment for segment in self.segments.values() if segment.outside]
+        for device in self.devices.values():
+            for interface in device.interfaces.values():
+                if self.segments[interface.on] in outsides and any(
+                    own.connected.contains(address.value) for own in interface.in_family(address.family)
+                ):
+                    return self.segments[interface.on]
+        return outsides[0] if outsides else None
+
+    def names(self) -> list[str]:
+        """Return every name that can stand for addresses, and every point, as a person may write them."""
+        points = [str(interface.point) for device in self.devices.values() for interface in device.interfaces.values()]
+        return [*self.hosts, *self.devices, *self.segments, *self.groups, *points]
+
+    def point(self, text: str) -> Point:
+        """Find the interface or port DEVICE.NAME, split at the first dot. Raises `UnknownName`."""
+        owner, _, part = text.partition(".")
+        device = self.devices.get(owner)
+        if device is None:
+            raise UnknownName(unknown("device", owner, list(self.devices)))
+        if part in device.interfaces:
+            return device.interfaces[part].point
+        if part in device.ports:
+            return Point(PointKind.PORT, owner, part)
+        known = [f"{owner}.{name}" for name in (*device.interfaces, *device.ports)]
+        raise UnknownName(unknown("interface or port" if device.switch else "interface", text, known))
+
+    def access_list(self, name: str) -> AccessList:
+        """Find a list by its number or name. Raises `UnknownName`."""
+        if name not in self.lists:
+            raise UnknownName(unknown("list", name, list(self.lists)))
+        return self.lists[name]

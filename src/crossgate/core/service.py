@@ -1,0 +1,315 @@
+"""What a service is: protocols, ports, ICMP messages, TCP flags and DSCP, as an access list can ask for them.
+
+A service is a union of terms; a term is one protocol with one set of ports or one ICMP message. The readers here turn
+one service token of the plan language into terms; the names come from `iana`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+from crossgate.core import iana
+from crossgate.core.address import Family
+from crossgate.core.errors import nearest
+from crossgate.core.packet import ICMP, ICMPV6, Packet
+
+Ports = tuple[tuple[int, int], ...]
+"""Port intervals, first and last included, ascending and apart from each other."""
+
+WITH_PORTS = ("tcp", "udp", "sctp", "dccp")
+
+
+class ServiceError(ValueError):
+    """A text that is meant as a service and is not one; `start` and `end` bound the part at fault."""
+
+    def __init__(self, message: str, start: int = 0, end: int = 0) -> None:
+        super().__init__(message)
+        self.start = start
+        self.end = end
+
+
+@dataclass(frozen=True, slots=True)
+class ServiceTerm:
+    """One protocol, with what is asked of its ports or of its ICMP type and code; None asks nothing."""
+
+    protocol: int | None = None
+    ports: Ports | None = None
+    icmp_type: int | None = None
+    icmp_code: int | None = None
+
+    def matches(self, packet: Packet) -> bool:
+        """Whether the packet is of this protocol, to one of these ports or with this ICMP message.
+
+        A non-initial fragment carries neither ports nor an ICMP type (RFC 1858), so a term that asks for one never
+        matches it.
+        """
+        if self.protocol is None:
+            return True
+        if self.protocol != packet.protocol:
+            return False
+        if self.ports is not None:
+            return within(packet.destination_port, self.ports)
+        if self.icmp_type is not None:
+            return packet.icmp_type == self.icmp_type and self.icmp_code in (None, packet.icmp_code)
+        return True
+
+    def __str__(self) -> str:
+        if self.protocol is None:
+            return "ip"
+        name = "icmp" if self.protocol == ICMPV6 else protocol_name(self.protocol)
+        if self.ports is not None:
+            return f"{name}/{format_ports(self.ports)}"
+        if self.icmp_type is None:
+            return protocol_name(self.protocol)
+        return f"{name}/{self.icmp_type}" + ("" if self.icmp_code is None else f"/{self.icmp_code}")
+
+
+@dataclass(frozen=True, slots=True)
+class Service:
+    """What an entry asks of protocol and ports: any of its terms, and the text it was written as."""
+
+    text: str
+    terms: tuple[ServiceTerm, ...]
+
+    def matches(self, packet: Packet) -> bool:
+        """Whether any of the terms matches."""
+        for term in self.terms:
+            if term.matches(packet):
+                return True
+        return False
+
+
+@dataclass(frozen=True, slots=True)
+class FlagTest:
+    """TCP flags that must have these values: `packet flags & care == value`."""
+
+    value: int
+    care: int
+
+    def holds(self, flags: int) -> bool:
+        """Whether the flags octet passes."""
+        return flags & self.care == self.value
+
+
+ESTABLISHED = (FlagTest(iana.FLAGS["ACK"], iana.FLAGS["ACK"]), FlagTest(iana.FLAGS["RST"], iana.FLAGS["RST"]))
+"""A TCP segment of a connection that is under way: ACK or RST is set."""
+
+
+@dataclass(frozen=True, slots=True)
+class Qualifiers:
+    """What an extended entry asks beyond protocol, addresses and destination ports; None or () asks nothing."""
+
+    source_ports: Ports | None = None
+    flags: tuple[FlagTest, ...] = ()
+    fragments: bool = False
+    dscp: int | None = None
+
+    def match(self, packet: Packet) -> bool:
+        """Whether the packet passes all that is asked."""
+        if self.fragments and not packet.fragment:
+            return False
+        if self.source_ports is not None and not within(packet.source_port, self.source_ports):
+            return False
+        if self.flags and (packet.flags is None or not any(test.holds(packet.flags) for test in self.flags)):
+            return False
+        return self.dscp is None or self.dscp == packet.dscp
+
+
+NO_QUALIFIERS = Qualifiers()
+IP = Service("ip", (ServiceTerm(),))
+
+
+def within(port: int | None, ports: Ports) -> bool:
+    """Whether a port is in one of the intervals; a packet without a port never is."""
+    if port is None:
+        return False
+    for first, last in ports:
+        if first <= port <= last:
+            return True
+    return False
+
+
+def join_ports(intervals: list[tuple[int, int]]) -> Ports:
+    """Sort intervals and join those that overlap or touch."""
+    joined: list[tuple[int, int]] = []
+    for first, last in sorted(intervals):
+        if joined and first <= joined[-1][1] + 1:
+            joined[-1] = (joined[-1][0], max(last, joined[-1][1]))
+        else:
+            joined.append((first, last))
+    return tuple(joined)
+
+
+def protocol_name(number: int) -> str:
+    """Return the IANA keyword of a protocol number, or the number itself when it has none."""
+    return iana.protocol_names().get(number, str(number))
+
+
+def format_ports(ports: Ports) -> str:
+    """Write port intervals as the plan language does: `80,8000-8099,1024-`."""
+    return ",".join(
+        str(first) if first == last else f"{first}-" if last == 65535 else f"-{last}" if first == 0 else f"{first}-{last}"
+        for first, last in ports
+    )
+
+
+def parse_service(text: str, family: Family, named: Callable[[str], tuple[str, ...] | None]) -> Service:
+    """Read one service token for lists of `family`.
+
+    SERVICE = TERM *("," TERM), where TERM is `ip`, `ping`, PROTOCOL, PROTOCOL/PORTS, icmp/TYPE[/CODE], an IANA service
+    name, or a name of the plan, for which `named` returns the tokens that it stands for (None: unknown).
+    A comma before a bare port goes on with the ports before it. Raises `ServiceError`.
+    """
+    terms: dict[ServiceTerm, None] = {}
+    start = 0
+    for part in split_service(text):
+        try:
+            terms.update(dict.fromkeys(_parse_term(part, family, named)))
+        except ServiceError as error:
+            end = start + (error.end or len(part))
+            raise ServiceError(str(error), start + error.start, end) from None
+        start += len(part) + 1
+    return Service(text, tuple(terms))
+
+
+def split_service(text: str) -> list[str]:
+    """Split a token at the commas that part services from each other, not at those between ports."""
+    parts: list[str] = []
+    for piece in text.split(","):
+        with_ports = parts and "/" in parts[-1] and not parts[-1].startswith("icmp")
+        if with_ports and "/" not in piece and _reads_as_port(piece):
+            parts[-1] += "," + piece
+        else:
+            parts.append(piece)
+    return parts
+
+
+def _reads_as_port(piece: str) -> bool:
+    return piece[:1].isdigit() or piece.startswith("-") or piece in iana.services()
+
+
+def _parse_term(text: str, family: Family, named: Callable[[str], tuple[str, ...] | None]) -> tuple[ServiceTerm, ...]:
+    name, slash, rest = text.partition("/")
+    if slash:
+        if name == "icmp":
+            return (_parse_icmp(rest, family, len(name) + 1),)
+        if name in WITH_PORTS:
+            return (ServiceTerm(iana.protocols()[name], parse_ports(rest, len(name) + 1)),)
+        message = f"{name} has no ports; {', '.join(WITH_PORTS)} have" if name in iana.protocols() else _no_service(name)
+        raise ServiceError(message, 0, len(name))
+    if name == "ip":
+        return (ServiceTerm(),)
+    icmp = ICMP if family is Family.IPV4 else ICMPV6
+    if name == "ping":
+        return (ServiceTerm(icmp, icmp_type=8 if icmp == ICMP else 128),)
+    if name == "icmp":
+        return (ServiceTerm(icmp),)
+    if name in iana.protocols():
+        return (ServiceTerm(iana.protocols()[name]),)
+    if name.isascii() and name.isdigit():
+        if int(name) > 255:
+            raise ServiceError(f"{name} is no protocol number: 0 to 255; a port is written tcp/{name} or udp/{name}")
+        return (ServiceTerm(int(name)),)
+    tokens = named(name)
+    if tokens is not None:
+        return tuple(term for token in tokens for term in parse_service(token, family, named).terms)
+    if name in iana.services():
+        ports, transports = iana.services()[name]
+        return tuple(ServiceTerm(iana.protocols()[transport], (ports,)) for transport in transports)
+    raise ServiceError(_no_service(name))
+
+
+def _no_service(name: str) -> str:
+    near = nearest(name, ["ip", "ping", *iana.protocols(), *iana.services()])
+    mend = f"; there is {near}" if near else "; write a protocol, tcp/PORT, udp/PORT, icmp/TYPE or a service name"
+    return f"no service {name or 'here'}{mend}"
+
+
+def parse_ports(text: str, offset: int = 0) -> Ports:
+    """Read PORTS: a comma list of ports, IANA service names and ranges, `1024-` up to the end and `-1023` from 0.
+
+    Raises `ServiceError`; `offset` is where the text stands in its token.
+    """
+    intervals = []
+    for piece in text.split(","):
+        try:
+            intervals.append(_parse_port_range(piece))
+        except ServiceError as error:
+            raise ServiceError(str(error), offset, offset + max(len(piece), 1)) from None
+        offset += len(piece) + 1
+    return join_ports(intervals)
+
+
+def _parse_port_range(piece: str) -> tuple[int, int]:
+    if piece in iana.services():
+        return iana.services()[piece][0]
+    first_text, dash, last_text = piece.partition("-")
+    if not dash:
+        port = _parse_port(piece)
+        return (port, port)
+    first = _parse_port(first_text) if first_text else 0
+    last = _parse_port(last_text) if last_text else 65535
+    if not (first_text or last_text):
+        raise ServiceError("a range needs a port on one side of its hyphen at least")
+    if first > last:
+        raise ServiceError(f"{piece} is upside down: write {last}-{first}")
+    return (first, last)
+
+
+def _parse_port(text: str) -> int:
+    if text.isascii() and text.isdigit():
+        if int(text) > 65535:
+            raise ServiceError(f"{text} is no port: 0 to 65535")
+        return int(text)
+    near = nearest(text, list(iana.services()))
+    raise ServiceError(f"{text or 'nothing'} is no port: a number or an IANA service name" + (f"; there is {near}" if near else ""))
+
+
+def _parse_icmp(text: str, family: Family, offset: int) -> ServiceTerm:
+    protocol = ICMP if family is Family.IPV4 else ICMPV6
+    type_text, slash, code_text = text.partition("/")
+    label = "ICMP" if protocol == ICMP else "ICMPv6"
+    number = _icmp_number(type_text, iana.icmp_types(protocol), f"{label} type", offset)
+    if not slash:
+        return ServiceTerm(protocol, icmp_type=number)
+    names = iana.icmp_codes(protocol).get(number, {})
+    code = _icmp_number(code_text, names, f"code of {label} type {type_text}", offset + len(type_text) + 1)
+    return ServiceTerm(protocol, icmp_type=number, icmp_code=code)
+
+
+def _icmp_number(text: str, names: Mapping[str, int], what: str, offset: int) -> int:
+    if text.isascii() and text.isdigit() and int(text) <= 255:
+        return int(text)
+    if text in names:
+        return names[text]
+    near = nearest(text, list(names))
+    mend = f"; there is {near}" if near else ": 0 to 255 or a name" + (f", as {next(iter(names))}" if names else "")
+    raise ServiceError(f"{text or 'nothing'} is no {what}{mend}", offset, offset + max(len(text), 1))
+
+
+def parse_flags(text: str) -> FlagTest:
+    """Read FLAGS, a comma list of TCP flag names, `!` before one that must not be set. Raises `ServiceError`."""
+    value = care = offset = 0
+    for piece in text.split(","):
+        name = piece.removeprefix("!").upper()
+        bit = iana.FLAGS.get(name)
+        end = offset + max(len(piece), 1)
+        if bit is None:
+            raise ServiceError(f"{piece or 'nothing'} is no TCP flag: {', '.join(iana.FLAGS)}", offset, end)
+        if care & bit and bool(value & bit) == piece.startswith("!"):
+            raise ServiceError(f"{name} cannot be set and not set at once", offset, end)
+        care |= bit
+        value |= 0 if piece.startswith("!") else bit
+        offset = end + 1
+    return FlagTest(value, care)
+
+
+def parse_dscp(text: str) -> int:
+    """Read a DSCP value: a number from 0 to 63 or a codepoint name (RFC 2474 and after). Raises `ServiceError`."""
+    if text.isascii() and text.isdigit() and int(text) <= 63:
+        return int(text)
+    value = iana.dscp_names().get(text.lower())
+    if value is None:
+        raise ServiceError(f"{text} is no DSCP value: 0 to 63 or a name as {', '.join(list(iana.dscp_names())[8:11])}, ef")
+    return value

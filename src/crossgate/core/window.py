@@ -1,0 +1,106 @@
+"""When an entry is in force: weekly hours and one-off windows, and the states that a set of windows can be in.
+
+Time here is a `datetime` without a zone, the local time of the devices; the clock itself is read by the commands.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from crossgate.core.errors import Place
+
+DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+DAY_MINUTES = 24 * 60
+WEEK_MINUTES = 7 * DAY_MINUTES
+
+
+@dataclass(frozen=True, slots=True)
+class Hours:
+    """From `start` to `end`, minutes of a day, on each of `days` (0 is Monday). The end is excluded.
+
+    An end at or before the start is on the next day.
+    """
+
+    days: frozenset[int]
+    start: int
+    end: int
+
+    def spans(self) -> Iterator[tuple[int, int]]:
+        """Yield (first, end) in minutes of the week from Monday 00:00; an end may lie in the next week."""
+        length = (self.end - self.start) % DAY_MINUTES or DAY_MINUTES
+        for day in sorted(self.days):
+            first = day * DAY_MINUTES + self.start
+            yield first, first + length
+
+
+@dataclass(frozen=True, slots=True)
+class Window:
+    """A named time: weekly hours, or one span from `opens` to `closes` (excluded)."""
+
+    name: str
+    text: str
+    place: Place
+    hours: tuple[Hours, ...] = ()
+    opens: datetime | None = None
+    closes: datetime | None = None
+
+    def is_open(self, moment: datetime) -> bool:
+        """Whether the window is open at this moment."""
+        if self.opens is not None and self.closes is not None:
+            return self.opens <= moment < self.closes
+        minute = minute_of_week(moment)
+        return any(first <= at < end for hours in self.hours for first, end in hours.spans() for at in (minute, minute + WEEK_MINUTES))
+
+    def turns(self) -> Iterator[int]:
+        """Yield the minutes of the week at which weekly hours open or close."""
+        for hours in self.hours:
+            for first, end in hours.spans():
+                yield first
+                yield end % WEEK_MINUTES
+
+
+def minute_of_week(moment: datetime) -> int:
+    """Return the minutes since Monday 00:00."""
+    return moment.weekday() * DAY_MINUTES + moment.hour * 60 + moment.minute
+
+
+def open_at(windows: Iterable[Window], moment: datetime) -> frozenset[str]:
+    """Return the names of the windows that are open at this moment."""
+    return frozenset(window.name for window in windows if window.is_open(moment))
+
+
+def states(windows: Sequence[Window], minute: int | None = None) -> dict[frozenset[str], datetime]:
+    """Return every set of windows that can be open together, each with a moment at which it is.
+
+    With `minute`, a minute of the week, only the moments at that minute count.
+    """
+    if not windows:
+        return {frozenset(): datetime(2024, 1, 1) + timedelta(minutes=minute or 0)}
+    found: dict[frozenset[str], datetime] = {}
+    for moment in _moments(windows, minute):
+        found.setdefault(open_at(windows, moment), moment)
+    return found
+
+
+def _moments(windows: Sequence[Window], minute: int | None) -> Iterator[datetime]:
+    """Yield a moment in every stretch of time during which no window opens or closes.
+
+    Between two turns of one-off windows, and before the first and after the last, the weekly pattern is run through
+    for one week, or for the whole stretch when that is shorter.
+    """
+    bounds = sorted({bound for window in windows for bound in (window.opens, window.closes) if bound is not None})
+    weekly = sorted({0, *(turn for window in windows for turn in window.turns())}) if minute is None else [minute]
+    week = timedelta(minutes=WEEK_MINUTES)
+    starts = [(bounds[0] if bounds else datetime(2024, 1, 8)) - week, *bounds]
+    ends = [*bounds, starts[-1] + week]
+    for start, end in zip(starts, ends, strict=True):
+        if minute is None:
+            yield start
+        monday = start.replace(hour=0, minute=0, second=0) - timedelta(days=start.weekday())
+        for weeks in (0, 1):
+            for turn in weekly:
+                moment = monday + weeks * week + timedelta(minutes=turn)
+                if start <= moment < min(end, start + week):
+                    yield moment

@@ -1,0 +1,1 @@
+"""The plan language: text to `Plan`, with every error in its place."""

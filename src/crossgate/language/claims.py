@@ -1,0 +1,138 @@
+"""Where lists stand and what must hold: `place`, `expect` and `keep` lines."""
+
+from __future__ import annotations
+
+from crossgate.core.address import AddressError, Family, parse_address, parse_prefix, parse_range
+from crossgate.core.errors import PlanError, unknown
+from crossgate.core.expect import Claim, Decider, Expectation
+from crossgate.core.network import Direction, Placement, Point, PointKind
+from crossgate.core.service import Service
+from crossgate.language.names import FollowOn, Names, is_literal
+from crossgate.language.times import moment
+from crossgate.language.words import Words
+
+_FAMILIES = {family.word: family for family in Family}
+_MAX_NUMBER = 4_294_967_295
+
+
+def placement(words: Words, names: Names) -> Placement:
+    """PLACE = "place" LIST ("inbound" | "outbound") "on" WHERE."""
+    words.keyword("place")
+    access_list = names.access_list(words, "the number or name of a list")
+    direction = Direction(words.choice([direction.value for direction in Direction]))
+    words.keyword("on")
+    point = where(words, names)
+    words.end()
+    return Placement(access_list.name, direction, point, words.place)
+
+
+def where(words: Words, names: Names) -> Point:
+    """WHERE = POINT | "subnet" NAME | DEVICE "itself"."""
+    word = words.take("a place: DEVICE.INTERFACE, SWITCH.PORT, subnet NAME or DEVICE itself")
+    plan = names.plan
+    if word == "subnet":
+        name = words.take("the name of a subnet")
+        segment = plan.segments.get(name)
+        if segment is None:
+            raise names.unknown(words, "subnet", name, [each.name for each in plan.segments.values() if not each.outside])
+        if segment.outside:
+            raise words.error(f"{name} is an outside; lists stand on subnets and devices of the plan")
+        return Point(PointKind.SUBNET, name)
+    if "." in word:
+        return names.point(words, word)
+    if word in plan.devices:
+        if words.accept("itself"):
+            return plan.devices[word].itself
+        device = plan.devices[word]
+        raise words.missing("itself, or a point as " + ", ".join(f"{word}.{name}" for name in (*device.interfaces, *device.ports)))
+    if word in plan.segments:
+        raise words.error(f"{word} is a subnet; write subnet {word}")
+    raise names.unknown(words, "device", word, plan.devices)
+
+
+def expectation(words: Words, names: Names) -> Expectation:
+    """EXPECT = ("expect" | "keep") CLAIM SERVICE END "to" END ["source" "port" N] ["at" TIME] ["over" FAMILY] ["by" DECIDER] [TEXT]."""
+    keep = words.choice(("expect", "keep")) == "keep"
+    claim = Claim(words.choice([claim.value for claim in Claim]))
+    service = words.take("a service, as tcp/443, ping or ip")
+    services = in_some_family(words, names, service)
+    source = _end(words, names)
+    words.keyword("to")
+    destination = _end(words, names)
+    source_port = at = over = by = None
+    if words.accept("source"):
+        words.keyword("port")
+        source_port = words.number("a port", 65535)
+        if any(term.protocol is not None and term.ports is None for each in services.values() for term in each.terms):
+            raise words.error(f"{service} has no source port")
+    if words.accept("at"):
+        at = moment(words)
+    if words.accept("over"):
+        over = _FAMILIES[words.choice(_FAMILIES)]
+        if over not in services:
+            _in_family(words, names, service, over)
+    if words.accept("by"):
+        by = _decider(words, names)
+    comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
+    words.end()
+    text = " ".join(words.words[: -1 if comment else None])
+    return Expectation(keep, claim, service, source, destination, source_port, at, over, by, comment, text, words.place)
+
+
+def _in_family(words: Words, names: Names, service: str, family: Family) -> Service:
+    return names.read_service(words, service, family)
+
+
+def in_some_family(words: Words, names: Names, service: str) -> dict[Family, Service]:
+    """Read a service in the families that it exists in; when that is none, the first family's error is raised."""
+    found: dict[Family, Service] = {}
+    errors: list[PlanError] = []
+    for family in Family:
+        try:
+            found[family] = _in_family(words, names, service, family)
+        except PlanError as error:
+            errors.append(error)
+    if not found:
+        raise errors[0]
+    return found
+
+
+def _end(words: Words, names: Names) -> str:
+    """END = HOST | DEVICE | POINT | SUBNET | GROUP | OUTSIDE | ADDRESS | ADDRESS/LEN | RANGE | "any"."""
+    word = words.take("an end: a host, a device, a point, a subnet, a group, an outside, an address or any")
+    plan = names.plan
+    if word == "any":
+        return word
+    if is_literal(word):
+        try:
+            if "-" in word:
+                parse_range(word)
+            elif "/" in word:
+                parse_prefix(word)
+            else:
+                parse_address(word)
+        except AddressError as error:
+            raise words.error(str(error)) from None
+        return word
+    if "." in word:
+        point = names.point(words, word)
+        if point.kind is not PointKind.INTERFACE:
+            raise words.error(f"{word} is a port and has no addresses; name an interface")
+        return word
+    if word not in plan.hosts and word not in plan.devices and word not in plan.segments and word not in plan.groups:
+        if word in names.declared:
+            raise FollowOn("")
+        raise words.error(unknown("name", word, plan.names()))
+    return word
+
+
+def _decider(words: Words, names: Names) -> Decider:
+    """DECIDER = LIST (NUMBER | "otherwise")."""
+    access_list = names.access_list(words, "the number or name of a list")
+    if words.accept("otherwise"):
+        return Decider(access_list.name, None)
+    number = words.number("an entry number or otherwise", _MAX_NUMBER)
+    known = [entry.number for entry in access_list.entries]
+    if number not in known:
+        raise words.error(unknown(f"entry in list {access_list.name} with number", str(number), list(map(str, known))))
+    return Decider(access_list.name, number)

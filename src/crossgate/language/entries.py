@@ -1,0 +1,217 @@
+"""Access lists as written: the `list` line, its entries, notes and `otherwise`.
+
+A plan may hold a hundred thousand entries, so an entry is read in one pass over its words, and everything that many
+entries share (a service, the addresses of a name) is one object.
+"""
+
+from __future__ import annotations
+
+from crossgate.core.accesslist import AccessList, Action, Entry, Kind, Note, Otherwise
+from crossgate.core.address import Family, anywhere
+from crossgate.core.errors import PlanError, unknown
+from crossgate.core.packet import PORT_PROTOCOLS, TCP
+from crossgate.core.service import (
+    ESTABLISHED,
+    IP,
+    NO_QUALIFIERS,
+    FlagTest,
+    Ports,
+    Qualifiers,
+    Service,
+    ServiceError,
+    parse_dscp,
+    parse_flags,
+    parse_ports,
+)
+from crossgate.language.names import FollowOn, Names
+from crossgate.language.source import Statement
+from crossgate.language.words import Line, Words
+
+_ACTIONS = {action.value: action for action in Action}
+_FAMILIES = {family.word: family for family in Family}
+_MAX_NUMBER = 4_294_967_295
+
+
+def header(words: Words) -> tuple[str, Kind, Family]:
+    """LIST = "list" ID ("standard" | "extended") ("ipv4" | "ipv6")."""
+    words.keyword("list")
+    name = words.number("a list number", _MAX_NUMBER) if words.peek().isdigit() else words.name("a list")
+    kind = Kind(words.choice([kind.value for kind in Kind]))
+    family = _FAMILIES[words.choice(_FAMILIES)]
+    words.end()
+    return str(name), kind, family
+
+
+def access_list(statement: Statement, names: Names, errors: list[PlanError]) -> AccessList:
+    """Read a list with its block; the errors of its lines are added to `errors` and the lines left out."""
+    words = Words(statement.line)
+    name, kind, family = header(words)
+    reader = _EntryReader(names, kind, family)
+    entries: dict[int, Entry] = {}
+    notes: list[Note] = []
+    otherwise: Otherwise | None = None
+    highest = 0
+    for line in statement.block:
+        try:
+            at = Words(line)
+            first = at.peek()
+            if first == "note":
+                notes.append(_note(at))
+            elif first == "otherwise":
+                if otherwise is not None:
+                    raise at.error(f"list {name} has its otherwise in line {otherwise.place.line} already", index=0)
+                otherwise = _otherwise(at)
+            else:
+                entry = reader.entry(at, highest + 10)
+                if entry.number in entries:
+                    raise at.error(f"list {name} has an entry {entry.number} in line {entries[entry.number].place.line} already", index=0)
+                entries[entry.number] = entry
+                highest = max(highest, entry.number)
+        except PlanError as error:
+            errors.append(error)
+    ordered = tuple(entries[number] for number in sorted(entries))
+    otherwise = otherwise or Otherwise(Action.DENY, words.place, written=False)
+    return AccessList(name, kind, family, ordered, otherwise, words.place, tuple(notes))
+
+
+def _note(words: Words) -> Note:
+    """NOTE = "note" TEXT."""
+    words.keyword("note")
+    text = words.text("the remark, in double quotes")
+    words.end()
+    return Note(text, words.place)
+
+
+def _otherwise(words: Words) -> Otherwise:
+    """OTHERWISE = "otherwise" ACTION."""
+    words.keyword("otherwise")
+    action = _ACTIONS[words.choice(_ACTIONS)]
+    words.end()
+    return Otherwise(action, words.place, written=True)
+
+
+def one_entry(line: Line, names: Names, kind: Kind, family: Family, next_number: int) -> Entry:
+    """Read one entry that stands alone; without a number it gets `next_number`. Raises `PlanError`."""
+    return _EntryReader(names, kind, family).entry(Words(line), next_number)
+
+
+class _EntryReader:
+    """Reads the entries of one list."""
+
+    def __init__(self, names: Names, kind: Kind, family: Family) -> None:
+        self.names = names
+        self.kind = kind
+        self.family = family
+        self.any = anywhere(family)
+
+    def entry(self, words: Words, next_number: int) -> Entry:
+        """ENTRY = [NUMBER] ["off"] ACTION (SOURCE | SERVICE SOURCE "to" DESTINATION *QUALIFIER) ["during" WINDOW] ["log"] [TEXT]."""
+        number = next_number
+        if words.peek().isdigit():
+            number = words.number("an entry number", _MAX_NUMBER)
+        off = words.accept("off")
+        start = words.index
+        action = _ACTIONS.get(words.peek())
+        if action is None:
+            words.choice(_ACTIONS, "permit, deny or reject" if off or start else "an entry (permit, deny or reject), note or otherwise")
+            raise AssertionError
+        words.index += 1
+        service, destination, qualifiers = IP, self.any, NO_QUALIFIERS
+        if self.kind is Kind.STANDARD:
+            source = self.names.addresses(words, self.family)
+        else:
+            service = self.names.service(words, self.family)
+            source = self.names.addresses(words, self.family)
+            words.keyword("to")
+            destination = self.names.addresses(words, self.family)
+        window, log, comment = None, False, ""
+        end = words.index
+        if end < len(words.words):
+            qualifiers = self._qualifiers(words, service)
+            window, log, comment = self._ending(words)
+            end = len(words.words) - (1 if words.words[-1][0] == '"' else 0)
+        text = " ".join(words.words[start:end])
+        return Entry(number, action, service, source, destination, qualifiers, window, off, log, comment, text, words.place)
+
+    def _ending(self, words: Words) -> tuple[str | None, bool, str]:
+        """ENDING = ["during" WINDOW] ["log"] [TEXT]."""
+        window = None
+        if words.accept("during"):
+            window = words.take("the name of a window")
+            windows = self.names.plan.windows
+            if window not in windows:
+                if window in self.names.declared_windows:
+                    raise FollowOn("")
+                raise words.error(unknown("window", window, list(windows)))
+        log = words.accept("log")
+        comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
+        if words.peek():
+            self._misplaced(words)
+        return window, log, comment
+
+    def _misplaced(self, words: Words) -> None:
+        """Say why a word cannot stand where an entry's ending is."""
+        word = words.take("")
+        if self.kind is Kind.STANDARD:
+            if word == "to" or word in _QUALIFIER_WORDS:
+                raise words.error(f"a standard list asks for sources only, so {word} does not belong here; make the list extended")
+            raise words.error(f"expected during, log, a comment in double quotes or the end of the line, not {word}")
+        if word in _QUALIFIER_WORDS or word in ("during", "log"):
+            raise words.error(f"{word} stands too late or twice; the order is: {', '.join(_QUALIFIER_WORDS)}, during, log, comment")
+        raise words.error(f"expected {', '.join(_QUALIFIER_WORDS)}, during, log, a comment or the end of the line, not {word}")
+
+    def _qualifiers(self, words: Words, service: Service) -> Qualifiers:
+        """QUALIFIER = "source" "port" PORTS | "established" | "flags" FLAGS | "fragments" | "dscp" DSCP."""
+        if self.kind is Kind.STANDARD or words.peek() not in _QUALIFIER_WORDS:
+            return NO_QUALIFIERS
+        source_ports: Ports | None = None
+        tests: list[tuple[FlagTest, ...]] = []
+        fragments, dscp = False, None
+        seen: set[str] = set()
+        while (word := words.peek()) in _QUALIFIER_WORDS:
+            words.index += 1
+            if word in seen:
+                raise words.error(f"{word} stands twice")
+            seen.add(word)
+            try:
+                if word == "source":
+                    _needs(words, service, PORT_PROTOCOLS, "a source port needs a service of tcp, udp, sctp or dccp")
+                    words.keyword("port")
+                    source_ports = parse_ports(words.take("ports, as 1024- or 80,443"))
+                elif word == "established":
+                    _needs(words, service, {TCP}, "established asks for TCP flags and needs a service of tcp")
+                    tests.append(ESTABLISHED)
+                elif word == "flags":
+                    _needs(words, service, {TCP}, "flags are TCP's and need a service of tcp")
+                    tests.append((parse_flags(words.take("TCP flags, as SYN,!ACK")),))
+                elif word == "dscp":
+                    dscp = parse_dscp(words.take("a DSCP value, 0 to 63 or a name"))
+                else:
+                    fragments = True
+            except ServiceError as error:
+                raise words.error(str(error), span=(error.start, error.end)) from None
+        return Qualifiers(source_ports, _both(tests), fragments, dscp)
+
+
+_QUALIFIER_WORDS = ("source", "established", "flags", "fragments", "dscp")
+
+
+def _needs(words: Words, service: Service, protocols: frozenset[int] | set[int], message: str) -> None:
+    if any(term.protocol not in protocols for term in service.terms):
+        raise words.error(f"{message}, not {service.text}")
+
+
+def _both(tests: list[tuple[FlagTest, ...]]) -> tuple[FlagTest, ...]:
+    """Return the flag tests of which one must hold, for several sets of them that must all hold."""
+    joined: tuple[FlagTest, ...] = ()
+    for alternatives in tests:
+        if not joined:
+            joined = alternatives
+            continue
+        joined = tuple(
+            FlagTest(left.value | right.value, left.care | right.care)
+            for left in joined
+            for right in alternatives
+            if (left.value ^ right.value) & left.care & right.care == 0
+        ) or (FlagTest(1, 0),)
+    return joined

@@ -1,0 +1,102 @@
+"""Windows and moments: `window` lines, and the times that `at` takes."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from crossgate.core.expect import Moment
+from crossgate.core.window import DAY_MINUTES, DAYS, Hours, Window
+from crossgate.language.words import Words
+
+_DAY_WORDS = {
+    "daily": frozenset(range(7)),
+    "weekdays": frozenset(range(5)),
+    "weekends": frozenset((5, 6)),
+    **{day: frozenset((number,)) for number, day in enumerate(DAYS)},
+}
+_EXPECTED_DAYS = "daily, weekdays, weekends, a day (mon to sun), days (mon-fri) or a date (2026-12-01)"
+
+
+def window(words: Words) -> Window:
+    """WINDOW = "window" NAME (HOURS *("," HOURS) | MOMENT "to" MOMENT)."""
+    words.keyword("window")
+    name = words.name("a window")
+    start = words.index
+    if words.peek()[:1].isdigit():
+        opens = _date_and_time(words)
+        words.keyword("to")
+        closes = _date_and_time(words)
+        if closes <= opens:
+            raise words.error_from(start, f"the window closes before it opens: it runs from {opens} to {closes}")
+        words.end()
+        return Window(name, " ".join(words.words[start:]), words.place, opens=opens, closes=closes)
+    hours = [_hours(words)]
+    while words.accept(","):
+        hours.append(_hours(words))
+    words.end()
+    text = " ".join(words.words[start:]).replace(" ,", ",")
+    return Window(name, text, words.place, hours=tuple(hours))
+
+
+def _hours(words: Words) -> Hours:
+    """HOURS = DAYS HH:MM "-" HH:MM."""
+    days = _days(words)
+    word = words.take("hours, as 22:00-05:30")
+    first, hyphen, last = word.partition("-")
+    if not hyphen:
+        raise words.error(f"expected hours, as 22:00-05:30, not {word}")
+    start, end = _minute(words, first, 0), _minute(words, last, len(first) + 1)
+    return Hours(days, start % DAY_MINUTES, end % DAY_MINUTES)
+
+
+def _days(words: Words) -> frozenset[int]:
+    """DAYS = "daily" | "weekdays" | "weekends" | DAY | DAY "-" DAY."""
+    word = words.take(_EXPECTED_DAYS)
+    if word in _DAY_WORDS:
+        return _DAY_WORDS[word]
+    first, _, last = word.partition("-")
+    if first in DAYS and last in DAYS:
+        start, length = DAYS.index(first), (DAYS.index(last) - DAYS.index(first)) % 7
+        return frozenset((start + step) % 7 for step in range(length + 1))
+    raise words.error(f"expected {_EXPECTED_DAYS}, not {word}")
+
+
+def _minute(words: Words, text: str, offset: int = 0) -> int:
+    """HH:MM, from 00:00 to 24:00."""
+    hour, colon, minute = text.partition(":")
+    if not (colon and len(minute) == 2 and (hour + minute).isascii() and (hour + minute).isdigit()):
+        raise words.error(f"expected a time as 08:30, not {text or 'nothing'}", span=(offset, offset + len(text)))
+    value = int(hour) * 60 + int(minute)
+    if int(minute) > 59 or value > DAY_MINUTES:
+        raise words.error(f"{text} is no time of day: 00:00 to 24:00", span=(offset, offset + len(text)))
+    return value
+
+
+def _date_and_time(words: Words) -> datetime:
+    """MOMENT = YYYY-MM-DD HH:MM."""
+    start = words.index
+    date = words.take("a date, as 2026-12-01")
+    time = words.take("a time, as 08:30")
+    try:
+        return datetime.strptime(f"{date} {time}", "%Y-%m-%d %H:%M")
+    except ValueError:
+        raise words.error_from(start, f"{date} {time} is no date and time: write as 2026-12-01 08:30") from None
+
+
+def moment(words: Words) -> Moment:
+    """TIME = DAY HH:MM | YYYY-MM-DD HH:MM | YYYY-MM-DDTHH:MM[:SS]."""
+    word = words.take("a time, as mon 23:00 or 2026-12-01 23:00")
+    if word in DAYS:
+        clock = words.take("a time, as 23:00")
+        minute = DAYS.index(word) * DAY_MINUTES + _minute(words, clock) % DAY_MINUTES
+        return Moment(f"{word} {clock}", minute=minute)
+    if "T" in word:
+        try:
+            return Moment(word, date=datetime.fromisoformat(word).replace(tzinfo=None))
+        except ValueError:
+            raise words.error(f"{word} is no date and time: write as 2026-12-01T08:30") from None
+    if word[:1].isdigit():
+        words.index -= 1
+        date = _date_and_time(words)
+        return Moment(f"{date:%Y-%m-%d %H:%M}", date=date)
+    raise words.error(f"expected a time, as mon 23:00 or 2026-12-01 23:00, not {word}")

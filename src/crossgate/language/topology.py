@@ -1,0 +1,189 @@
+"""The network's own statements: subnets, outsides, devices with their interfaces, ports and routes, and hosts.
+
+Each function reads one statement into one object. What needs the whole network to be known (who else has this
+address, where a port's cable ends) is checked afterwards, in `wiring`.
+"""
+
+from __future__ import annotations
+
+from crossgate.core.address import Address, AddressError, Family, Pattern, parse_address, parse_prefix, prefix
+from crossgate.core.network import Device, Host, Interface, InterfaceAddress, Point, PointKind, Port, Route, Segment
+from crossgate.language.names import Names
+from crossgate.language.words import Words
+
+_MAX_VLAN = 4094
+
+
+def segment(words: Words) -> Segment:
+    """SEGMENT = "subnet" NAME 1*PREFIX ["vlan" ID] | "outside" NAME."""
+    if words.choice(("subnet", "outside")) == "outside":
+        name = words.name("an outside")
+        words.end()
+        return Segment(name, (), words.place, outside=True)
+    name = words.name("a subnet")
+    prefixes: list[Pattern] = []
+    vlan = None
+    while (word := words.peek()) and word != "vlan":
+        prefixes.append(_subnet_prefix(words))
+    if not prefixes:
+        raise words.missing("a prefix, as 10.64.8.0/22") if not words.peek() else words.error(
+            "a subnet needs a prefix before its vlan, as 10.64.8.0/22", index=words.index
+        )
+    if words.accept("vlan"):
+        vlan = words.number("a VLAN ID from 1 to 4094", _MAX_VLAN)
+        if vlan == 0:
+            raise words.error("0 is no VLAN ID: 1 to 4094")
+    words.end()
+    return Segment(name, tuple(prefixes), words.place, vlan)
+
+
+def _subnet_prefix(words: Words) -> Pattern:
+    word = words.take("a prefix, as 10.64.8.0/22")
+    address, length = _with_length(words, word, "a prefix, as 10.64.8.0/22")
+    block = prefix(address, length)
+    if block.value != address.value:
+        raise words.error(f"{word} has bits set behind its prefix length; write {block}")
+    return block
+
+
+def _with_length(words: Words, word: str, expected: str) -> tuple[Address, int]:
+    if "/" not in word:
+        raise words.error(f"expected {expected}, not {word}")
+    try:
+        return parse_prefix(word)
+    except AddressError as error:
+        raise words.error(str(error)) from None
+
+
+def device(words: Words) -> Device:
+    """DEVICE = ("router" | "switch") NAME ["stateful"]."""
+    what = words.choice(("router", "switch"))
+    name = words.name(f"a {what}")
+    stateful = words.accept("stateful")
+    words.end()
+    return Device(name, what == "switch", stateful, words.place)
+
+
+def interface(words: Words, names: Names, owner: Device) -> Interface:
+    """INTERFACE = "interface" NAME 1*(ADDRESS/LEN) "on" SUBNET ["at" SWITCH.PORT]."""
+    words.keyword("interface")
+    name = words.part("an interface")
+    if name in owner.interfaces or name in owner.ports:
+        raise words.error(f"{owner.name} has an interface or port {name} already")
+    own: list[InterfaceAddress] = []
+    starts: list[int] = []
+    while words.peek() not in ("on", ""):
+        word = words.take("an address")
+        starts.append(words.index - 1)
+        own.append(InterfaceAddress(*_with_length(words, word, "an address with its prefix length, as 10.64.8.1/22")))
+    if not own:
+        raise words.missing("an address with its prefix length, as 10.64.8.1/22") if not words.peek() else words.error(
+            "an interface needs an address before `on`, as 10.64.8.1/22", index=words.index
+        )
+    on = _on(words, names)
+    for index, each in zip(starts, own, strict=True):
+        _belongs(words, index, each.address, on)
+        if not on.outside and each.connected not in on.prefixes:
+            block = next(block for block in on.prefixes if block.contains(each.address.value) and block.family is each.address.family)
+            raise words.error(f"{on.name} is {block}; write {each.address}/{block.prefix_length}", index=index)
+    at = _at(words)
+    words.end()
+    return Interface(owner.name, name, tuple(own), on.name, at, words.place)
+
+
+def _on(words: Words, names: Names) -> Segment:
+    """ON = "on" SUBNET."""
+    words.keyword("on")
+    name = words.take("the subnet or outside that it is on")
+    if name not in names.plan.segments:
+        raise names.unknown(words, "subnet", name, names.plan.segments)
+    return names.plan.segments[name]
+
+
+def _belongs(words: Words, index: int, address: Address, on: Segment) -> None:
+    if not on.outside and not on.holds(address):
+        of_family = [str(block) for block in on.prefixes if block.family is address.family]
+        has = f"which is {' and '.join(of_family)}" if of_family else f"which has no {address.family.label} prefix"
+        raise words.error(f"{address} is not in {on.name}, {has}", index=index)
+
+
+def _at(words: Words) -> Point | None:
+    """AT = ["at" SWITCH.PORT]."""
+    return _port_reference(words) if words.accept("at") else None
+
+
+def _port_reference(words: Words) -> Point:
+    word = words.take("a port, as jetty.3")
+    switch, dot, name = word.partition(".")
+    if not (dot and switch and name):
+        raise words.error(f"expected a port as SWITCH.PORT, not {word}")
+    return Point(PointKind.PORT, switch, name)
+
+
+def port(words: Words, owner: Device) -> Port:
+    """PORT = "port" NAME ["to" SWITCH.PORT]."""
+    words.keyword("port")
+    if not owner.switch:
+        raise words.error(f"{owner.name} is a router, and only a switch has ports; write an interface")
+    name = words.part("a port")
+    if name in owner.ports or name in owner.interfaces:
+        raise words.error(f"{owner.name} has an interface or port {name} already")
+    to = _port_reference(words) if words.accept("to") else None
+    words.end()
+    return Port(owner.name, name, to, words.place)
+
+
+def route(words: Words) -> Route:
+    """ROUTE = "route" (PREFIX | "default") "via" ADDRESS."""
+    words.keyword("route")
+    word = words.take("a prefix or default")
+    destination: Pattern | None = None
+    if word != "default":
+        words.index -= 1
+        destination = _subnet_prefix(words)
+    words.keyword("via")
+    via = _address(words, "the address of the next device")
+    if destination is None:
+        destination = prefix(via, 0)
+    if destination.family is not via.family:
+        raise words.error(f"{via} is {via.family.label} and the route is {destination.family.label}")
+    words.end()
+    return Route(destination, via, words.place)
+
+
+def _address(words: Words, expected: str) -> Address:
+    word = words.take(expected)
+    try:
+        return parse_address(word)
+    except AddressError as error:
+        raise words.error(str(error)) from None
+
+
+def host(words: Words, names: Names) -> Host:
+    """HOST = "host" NAME 1*ADDRESS "on" SUBNET ["at" SWITCH.PORT] ["gateway" ADDRESS]..."""
+    words.keyword("host")
+    name = words.name("a host")
+    own: list[Address] = []
+    start = words.index
+    while words.peek() not in ("on", ""):
+        own.append(_address(words, "an address"))
+    if not own:
+        raise words.missing("an address") if not words.peek() else words.error(
+            "a host needs an address before `on`", index=words.index
+        )
+    on = _on(words, names)
+    for index, address in enumerate(own, start):
+        _belongs(words, index, address, on)
+        inside = next((segment.name for segment in names.plan.segments.values() if segment.holds(address)), None)
+        if on.outside and inside is not None:
+            raise words.error(f"{address} is in {inside}, so it is not on {on.name}, which is all that no subnet covers", index=index)
+    at = _at(words)
+    gateways: dict[Family, Address] = {}
+    while words.accept("gateway"):
+        gateway = _address(words, "the gateway's address")
+        _belongs(words, words.index - 1, gateway, on)
+        if gateway.family in gateways:
+            raise words.error(f"{name} has an {gateway.family.label} gateway already")
+        gateways[gateway.family] = gateway
+    words.end()
+    return Host(name, tuple(own), on.name, at, tuple(gateways.values()), words.place)

@@ -1,0 +1,142 @@
+"""What can be said of a network only when all of it is read: whose address it is, where cables end, what overlaps.
+
+Every function looks at the whole plan and yields the errors it finds, each at the line that has to be mended.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from crossgate.core.address import Address
+from crossgate.core.errors import Place, PlanError, unknown
+from crossgate.core.network import Point, Port
+from crossgate.core.plan import Plan
+
+Complain = Callable[[Place, str, str], PlanError]
+"""Makes an error from the line it stands in, the word at fault and what is wrong with it."""
+
+
+def check(plan: Plan, complain: Complain) -> Iterator[PlanError]:
+    """Yield every error of the network as a whole."""
+    yield from _overlapping_subnets(plan, complain)
+    yield from _shared_addresses(plan, complain)
+    yield from _lonely_outsides(plan, complain)
+    yield from _loose_ends(plan, complain)
+    yield from _routes(plan, complain)
+    yield from _gateways(plan, complain)
+    yield from _rings(plan, complain)
+
+
+def _overlapping_subnets(plan: Plan, complain: Complain) -> Iterator[PlanError]:
+    seen: list[tuple[str, int, int, int]] = []
+    blocks = [(block, segment) for segment in plan.segments.values() for block in segment.prefixes]
+    for block, segment in sorted(blocks, key=lambda pair: (pair[0].family, pair[0].value, -pair[0].wildcard)):
+        while seen and (seen[-1][1] != block.family or seen[-1][3] < block.value):
+            seen.pop()
+        if seen:
+            other = plan.segments[seen[-1][0]]
+            later = max(segment, other, key=lambda each: each.place)
+            earlier = other if later is segment else segment
+            message = f"{later.name} and {earlier.name} (line {earlier.place.line}) both have {block}; a broadcast domain has its own prefix"
+            yield complain(later.place, later.name, message)
+        seen.append((segment.name, block.family, block.value, block.last))
+
+
+def _shared_addresses(plan: Plan, complain: Complain) -> Iterator[PlanError]:
+    holders: dict[Address, tuple[str, Place]] = {}
+    owners = [
+        (own.address, str(interface.point), interface.place)
+        for device in plan.devices.values()
+        for interface in device.interfaces.values()
+        for own in interface.addresses
+    ]
+    owners += [(address, host.name, host.place) for host in plan.hosts.values() for address in host.addresses]
+    for address, name, place in sorted(owners, key=lambda owner: owner[2]):
+        if address in holders:
+            other, where = holders[address]
+            yield complain(place, str(address), f"{name} and {other} (line {where.line}) both have {address}")
+        else:
+            holders[address] = (name, place)
+
+
+def _lonely_outsides(plan: Plan, complain: Complain) -> Iterator[PlanError]:
+    used = {interface.on for device in plan.devices.values() for interface in device.interfaces.values()}
+    for segment in plan.segments.values():
+        if segment.outside and segment.name not in used:
+            yield complain(segment.place, segment.name, f"no device has an interface on {segment.name}, so nothing can get there")
+
+
+def _loose_ends(plan: Plan, complain: Complain) -> Iterator[PlanError]:
+    """Cables that end at a port that is not there, or at one that another switch is joined to."""
+    ends: list[tuple[Point, Place, str]] = []
+    for device in plan.devices.values():
+        ends += [(port.to, port.place, "to") for port in device.ports.values() if port.to]
+        ends += [(interface.at, interface.place, "at") for interface in device.interfaces.values() if interface.at]
+    ends += [(host.at, host.place, "at") for host in plan.hosts.values() if host.at]
+    joined = {point: port.point for port, point in _cables(plan)} | {port.point: point for port, point in _cables(plan)}
+    for point, place, word in ends:
+        device = plan.devices.get(point.owner)
+        if device is None:
+            switches = [name for name, device in plan.devices.items() if device.switch]
+            yield complain(place, str(point), unknown("switch", point.owner, switches))
+        elif point.part not in device.ports:
+            known = [f"{point.owner}.{name}" for name in device.ports]
+            yield complain(place, str(point), unknown("port", str(point), known))
+        elif word == "at" and point in joined:
+            yield complain(place, str(point), f"{point} is joined to {joined[point]}; a machine needs a port of its own")
+    used: dict[Point, Point] = {}
+    for port, point in _cables(plan):
+        for end, other in ((port.point, point), (point, port.point)):
+            if end == other:
+                yield complain(port.place, str(point), f"{end} is joined to itself")
+            elif used.setdefault(end, other) != other:
+                yield complain(port.place, str(point), f"{end} is joined to {used[end]} already; a cable has two ends")
+
+
+def _cables(plan: Plan) -> list[tuple[Port, Point]]:
+    return [(port, port.to) for device in plan.devices.values() for port in device.ports.values() if port.to]
+
+
+def _routes(plan: Plan, complain: Complain) -> Iterator[PlanError]:
+    for device in plan.devices.values():
+        for route in device.routes:
+            near = [
+                own
+                for interface in device.interfaces.values()
+                for own in interface.in_family(route.via.family)
+                if own.connected.contains(route.via.value)
+            ]
+            if not near:
+                message = f"{device.name} has no interface in the prefix of {route.via}, so it cannot hand packets to it"
+                yield complain(route.place, str(route.via), message)
+            elif any(own.address == route.via for own in near):
+                yield complain(route.place, str(route.via), f"{route.via} is {device.name}'s own address; name the next device's")
+
+
+def _gateways(plan: Plan, complain: Complain) -> Iterator[PlanError]:
+    for host in plan.hosts.values():
+        for gateway in host.gateways:
+            interface = plan.interface_of.get(gateway)
+            if interface is None or interface.on != host.on:
+                yield complain(host.place, str(gateway), f"no device has {gateway} on {host.on}, so it is nobody's gateway")
+
+
+def _rings(plan: Plan, complain: Complain) -> Iterator[PlanError]:
+    """Switches joined in a ring: with two ways between them frames would go round for ever."""
+    island: dict[str, str] = {}
+
+    def top(switch: str) -> str:
+        while island.get(switch, switch) != switch:
+            switch = island[switch]
+        return switch
+
+    seen: set[frozenset[Point]] = set()
+    for port, point in _cables(plan):
+        cable = frozenset((port.point, point))
+        if cable in seen or len(cable) == 1 or point.owner not in plan.devices:
+            continue
+        seen.add(cable)
+        if top(port.switch) == top(point.owner):
+            message = f"{port.point} to {point} closes a ring of switches; frames would go round in it, so leave one cable out"
+            yield complain(port.place, str(point), message)
+        island[top(port.switch)] = top(point.owner)

@@ -1,0 +1,147 @@
+"""One line of a plan as words, and errors that point at them.
+
+Words are parted by white space; text in double quotes is one word and keeps its opening quote as its mark; `#` starts
+a comment outside quotes. Where each word stands is worked out only when an error has to show it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection
+from typing import NamedTuple
+
+from crossgate.core.errors import Place, PlanError, nearest
+
+_WORD = re.compile(r'"[^"]*"?|#.*|[^\s"#]+')
+_WORD_OR_COMMA = re.compile(r'"[^"]*"?|#.*|,|[^\s",#]+')
+_NAME = re.compile(r"[A-Za-z][A-Za-z0-9_-]*\Z")
+_PART = re.compile(r"[A-Za-z0-9][A-Za-z0-9_/:.-]*\Z")
+
+
+class Line(NamedTuple):
+    """A line of a plan file as it stands there, without its line ending."""
+
+    file: str
+    number: int
+    text: str
+
+
+class Words:
+    """A cursor over the words of a line. With `commas`, every comma outside quotes is a word of its own."""
+
+    __slots__ = ("_pattern", "index", "line", "words")
+
+    def __init__(self, line: Line, commas: bool = False) -> None:
+        self.line = line
+        self.index = 0
+        self._pattern = _WORD_OR_COMMA if commas else _WORD
+        text = line.text
+        if commas or '"' in text or "#" in text:
+            self.words: list[str] = self._pattern.findall(text)
+            if self.words and self.words[-1][0] == "#":
+                self.words.pop()
+            for index, word in enumerate(self.words):
+                if word[0] == '"' and (len(word) == 1 or word[-1] != '"'):
+                    raise self.error('this text has no closing quote; end it with "', index=index)
+        else:
+            self.words = text.split()
+
+    @property
+    def place(self) -> Place:
+        """Where the line stands."""
+        return Place(self.line.file, self.line.number)
+
+    def peek(self) -> str:
+        """Return the next word without taking it; "" at the end of the line."""
+        return self.words[self.index] if self.index < len(self.words) else ""
+
+    def take(self, expected: str) -> str:
+        """Take the next word; at the end of the line that is an error telling what was `expected`."""
+        if self.index >= len(self.words):
+            raise self.missing(expected)
+        self.index += 1
+        return self.words[self.index - 1]
+
+    def accept(self, word: str) -> bool:
+        """Take the next word if it is just this one."""
+        if self.peek() == word:
+            self.index += 1
+            return True
+        return False
+
+    def keyword(self, word: str) -> None:
+        """Take a word that must stand here."""
+        self.choice((word,))
+
+    def choice(self, words: Collection[str], what: str = "") -> str:
+        """Take one of a few words; `what` describes them in the error."""
+        expected = what or _either(words)
+        word = self.take(expected)
+        if word not in words:
+            near = nearest(word, list(words))
+            raise self.error(f"expected {expected}, not {word}" + (f"; did you mean {near}?" if near else ""))
+        return word
+
+    def text(self, expected: str) -> str:
+        """Take a text in double quotes and return what is between them."""
+        word = self.take(expected)
+        if word[0] != '"':
+            raise self.error(f"expected {expected}, not {word}")
+        return word[1:-1]
+
+    def name(self, what: str) -> str:
+        """Take a new name: a letter, then letters, digits, `_` or `-`."""
+        word = self.take(f"the name of {what}")
+        if not _NAME.match(word):
+            raise self.error(f"{word} cannot name {what}: a name is a letter, then letters, digits, _ or -")
+        return word
+
+    def part(self, what: str) -> str:
+        """Take a new interface or port name, which may start with a digit and hold `/`, `:` and `.`."""
+        word = self.take(f"the name of {what}")
+        if not _PART.match(word):
+            raise self.error(f"{word} cannot name {what}: letters, digits, _ - / : and . after a letter or digit")
+        return word
+
+    def number(self, expected: str, most: int) -> int:
+        """Take a whole number from 0 to `most`."""
+        word = self.take(expected)
+        if not (word.isascii() and word.isdigit()):
+            raise self.error(f"expected {expected}, not {word}")
+        if len(word) > 18 or int(word) > most:
+            raise self.error(f"{word} is too large for {expected}: at most {most}")
+        return int(word)
+
+    def end(self) -> None:
+        """The line must end here."""
+        if self.index < len(self.words):
+            self.index += 1
+            raise self.error(f"nothing more belongs here, but there is {self.words[self.index - 1]}")
+
+    def missing(self, expected: str) -> PlanError:
+        """Make an error that points behind the last word."""
+        last = self._spans()[-1][1] if self.words else len(self.line.text)
+        return PlanError(f"expected {expected} here", place=self.place, source=self.line.text, column=last + 2)
+
+    def error(self, message: str, *, index: int | None = None, span: tuple[int, int] | None = None) -> PlanError:
+        """Make an error at the word just taken, or at word `index`; `span` bounds a part of that word."""
+        spans = self._spans()
+        at = self.index - 1 if index is None else index
+        start, end = spans[at] if 0 <= at < len(spans) else (0, len(self.line.text))
+        if span is not None and span[1] > span[0]:
+            start, end = start + span[0], start + span[1]
+        return PlanError(message, place=self.place, source=self.line.text, column=start + 1, width=end - start)
+
+    def error_from(self, index: int, message: str) -> PlanError:
+        """Make an error at the words from `index` to the one just taken."""
+        spans = self._spans()
+        start, end = spans[index][0], spans[self.index - 1][1]
+        return PlanError(message, place=self.place, source=self.line.text, column=start + 1, width=end - start)
+
+    def _spans(self) -> list[tuple[int, int]]:
+        return [match.span() for match in self._pattern.finditer(self.line.text) if match[0][0] != "#"]
+
+
+def _either(words: Collection[str]) -> str:
+    *head, last = words
+    return f"{', '.join(head)} or {last}" if head else last
