@@ -10,6 +10,7 @@ from crossgate.core.address import Address, Addresses, Family
 from crossgate.core.errors import Place, unknown
 from crossgate.core.expect import Expectation
 from crossgate.core.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment
+from crossgate.core.service import Service, ServiceError, parse_service
 from crossgate.core.window import Window
 
 DEFAULT_NUMBERING = (
@@ -128,3 +129,16 @@ class Plan:
         if name not in self.lists:
             raise UnknownName(unknown("list", name, list(self.lists)))
         return self.lists[name]
+
+    def service(self, text: str, family: Family) -> Service:
+        """Read a service token as lists of `family` would. Raises `ServiceError`."""
+        try:
+            return parse_service(text, family, self.service_tokens)
+        except ServiceError as error:
+            near = unknown("service", text, list(self.services))
+            raise ServiceError(near if ";" in near and str(error).startswith("no service") else str(error), error.start, error.end) from None
+
+    def service_tokens(self, name: str) -> tuple[str, ...] | None:
+        """Return the tokens that a service of the plan stands for, or None when it has none of that name."""
+        service = self.services.get(name)
+        return service.tokens if service else None

@@ -28,7 +28,7 @@ from crossgate.core.address import (
 from crossgate.core.errors import PlanError, unknown
 from crossgate.core.network import Point
 from crossgate.core.plan import Group, Plan, UnknownName
-from crossgate.core.service import Service, ServiceError, parse_service
+from crossgate.core.service import Service, ServiceError, split_service
 from crossgate.language.words import Words
 
 
@@ -205,19 +205,13 @@ class Names:
 
     def read_service(self, words: Words, word: str, family: Family) -> Service:
         """Read the service token `word`, the word just taken."""
-
-        def named(name: str) -> tuple[str, ...] | None:
-            service = self.plan.services.get(name)
-            if service is None and name in self.declared_services:
-                raise FollowOn("")
-            return service.tokens if service else None
-
+        broken = self.declared_services - self.plan.services.keys()
+        if broken and any(part in broken for part in split_service(word)):
+            raise FollowOn("")
         try:
-            return parse_service(word, family, named)
+            return self.plan.service(word, family)
         except ServiceError as error:
-            near = unknown("service", word, list(self.plan.services))
-            message = near if ";" in near and str(error).startswith("no service") else str(error)
-            raise words.error(message, span=(error.start, error.end)) from None
+            raise words.error(str(error), span=(error.start, error.end)) from None
 
     def access_list(self, words: Words, expected: str) -> AccessList:
         """Take the number or name of a list of the plan."""

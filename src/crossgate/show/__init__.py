@@ -1,0 +1,1 @@
+"""What a person sees: answers as lines, tables and pictures. Colour supports the meaning and never carries it."""

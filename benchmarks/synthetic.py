@@ -1,0 +1,40 @@
+"""Made-up lists for the benchmarks: nested site prefixes, a share of scattered wildcards, the services people write.
+
+The generator is seeded, so every run measures the same lists.
+"""
+
+from __future__ import annotations
+
+import random
+
+SERVICES = ("tcp/443", "tcp/80,8080", "udp/53", "ip", "tcp/22", "udp/5000-5999", "icmp/8", "tcp/1024-", "udp/123", "tcp/3306")
+
+
+def _address(value: int) -> str:
+    return ".".join(str(value >> shift & 255) for shift in (24, 16, 8, 0))
+
+
+def _block(rng: random.Random, scattered: float) -> str:
+    """Return one source or destination: a site prefix of some depth, a scattered wildcard, or any."""
+    site = 10 << 24 | rng.randrange(64) << 16 | rng.randrange(256) << 8 | rng.randrange(256)
+    if rng.random() < scattered:
+        return f"{_address(site & ~0xFF00)} wild 0.0.{rng.choice((3, 5, 7, 85, 255))}.0"
+    if rng.random() < 0.05:
+        return "any"
+    length = rng.choice((16, 20, 22, 24, 24, 26, 28, 30, 32, 32))
+    return f"{_address(site & ~((1 << (32 - length)) - 1))}/{length}"
+
+
+def entries(count: int, seed: int = 1, scattered: float = 0.03) -> list[str]:
+    """Return entries of an extended IPv4 list, one a line, with their numbers."""
+    rng = random.Random(seed)
+    lines = []
+    for number in range(1, count + 1):
+        action = rng.choice(("permit", "permit", "deny"))
+        lines.append(f"    {number * 10} {action} {rng.choice(SERVICES)} {_block(rng, scattered)} to {_block(rng, scattered)}")
+    return lines
+
+
+def plan(count: int, seed: int = 1, scattered: float = 0.03) -> str:
+    """Return a plan with one list of so many entries."""
+    return "\n".join(["list big extended ipv4", *entries(count, seed, scattered), ""])

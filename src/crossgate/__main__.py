@@ -1,0 +1,35 @@
+"""The program `crossgate`: errors become text on standard error and an exit status here, and nowhere else."""
+
+from __future__ import annotations
+
+import os
+import sys
+
+from crossgate.core.errors import PlanError
+
+
+def main() -> None:
+    """Run the command line; exit status 0 it holds, 1 the answer is no, 2 it could not run."""
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(encoding="utf-8", errors="backslashreplace")
+    from crossgate.commands import app
+
+    try:
+        try:
+            app()
+        finally:
+            sys.stdout.flush()
+    except PlanError as error:
+        print(f"crossgate: {error}" if error.place is None and "\n" not in str(error) else error, file=sys.stderr)
+        sys.exit(2)
+    except BrokenPipeError:
+        # The reader has gone (`| head`); what it wanted it has got.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(0)
+    except KeyboardInterrupt:
+        sys.exit(130)
+
+
+if __name__ == "__main__":
+    main()

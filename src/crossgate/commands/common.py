@@ -1,0 +1,102 @@
+"""What the commands share: finding and reading the plan, times, standard output, and completion of a plan's names."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Callable, Iterator
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from crossgate.core.errors import PlanError
+
+if TYPE_CHECKING:
+    from crossgate.core.plan import Plan
+
+AtOption = Annotated[
+    str | None, typer.Option("--at", metavar="TIME", help="The time for windows: 'mon 23:00' or '2026-12-01 23:00'. Default: now.")
+]
+JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
+
+
+def plan_path(context: typer.Context) -> Path:
+    """Return the plan file: --plan, else CROSSGATE_PLAN, else the only *.gate file here. Raises `PlanError`."""
+    named = context.find_root().params.get("plan")
+    if named is not None:
+        return Path(named)
+    from_environment = os.environ.get("CROSSGATE_PLAN")
+    if from_environment:
+        return Path(from_environment)
+    found = sorted(Path().glob("*.gate"))
+    if len(found) == 1:
+        return found[0]
+    choose = "choose one with --plan FILE before the command, or set CROSSGATE_PLAN"
+    if found:
+        raise PlanError(f"there are {len(found)} plans here ({', '.join(map(str, found))}); {choose}")
+    raise PlanError(f"there is no plan (*.gate) in this folder; {choose}, or write a full example with: crossgate demo FOLDER")
+
+
+def load(context: typer.Context) -> Plan:
+    """Read the plan that the command is for. Raises `PlanError`."""
+    from crossgate.language.reader import read_plan
+
+    return read_plan(plan_path(context))
+
+
+def moment(text: str | None) -> datetime:
+    """Return the time that `--at` says, now when it is not given; a weekday is the coming one. Raises `PlanError`."""
+    from crossgate.core.window import WEEK_MINUTES, minute_of_week
+    from crossgate.language import times
+    from crossgate.language.words import Line, Words
+
+    now = datetime.now().replace(microsecond=0)
+    if text is None:
+        return now
+    words = Words(Line("", 0, text))
+    try:
+        found = times.moment(words)
+        words.end()
+    except PlanError as error:
+        raise PlanError(f"--at {text}: {error.message}") from None
+    if found.date is not None:
+        return found.date
+    assert found.minute is not None
+    ahead = (found.minute - minute_of_week(now)) % WEEK_MINUTES
+    return now.replace(second=0) + timedelta(minutes=ahead)
+
+
+def print_json(document: dict[str, Any]) -> None:
+    """Print one JSON document."""
+    print(json.dumps(document, indent=2, ensure_ascii=False))
+
+
+def family_of(only_ipv4: bool, only_ipv6: bool) -> int | None:
+    """Return the one family that -4 or -6 asks for, or None. Raises `PlanError` when both do."""
+    if only_ipv4 and only_ipv6:
+        raise PlanError("-4 and -6 exclude each other; leave both out to trace both families")
+    return 4 if only_ipv4 else 6 if only_ipv6 else None
+
+
+def _completes(names: Callable[[Plan], list[str]]) -> Callable[[typer.Context, str], Iterator[str]]:
+    def complete(ctx: typer.Context, incomplete: str) -> Iterator[str]:
+        try:
+            known = names(load(ctx))
+        except PlanError:
+            return iter(())
+        return (name for name in known if name.startswith(incomplete))
+
+    return complete
+
+
+complete_end = _completes(lambda plan: [*plan.hosts, *plan.devices, *(name for name in plan.names() if "." in name)])
+complete_list = _completes(lambda plan: list(plan.lists))
+
+
+def complete_service(incomplete: str) -> Iterator[str]:
+    """Offer service names, protocols and ping."""
+    from crossgate.core import iana
+
+    return (name for name in ("ping", "ip", *iana.protocols(), *iana.services()) if name.startswith(incomplete))

@@ -1,0 +1,46 @@
+"""`crossgate lists`: each list as it is read, and where it stands."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from crossgate.commands.common import AtOption, JsonOption, complete_list, load, moment, print_json
+from crossgate.core.errors import PlanError
+
+
+def lists(
+    context: typer.Context,
+    names: Annotated[list[str] | None, typer.Argument(metavar="[LIST]...", autocompletion=complete_list, help="Default: every list.")] = None,
+    at: AtOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Show lists in the order they are read, what their names stand for, and where they are placed."""
+    from crossgate.core.plan import UnknownName
+
+    when = moment(at)
+    plan = load(context)
+    try:
+        chosen = [plan.access_list(name) for name in names or plan.lists]
+    except UnknownName as error:
+        raise PlanError(str(error)) from None
+    if as_json:
+        from crossgate.formats.answers import lists_document
+
+        print_json(lists_document(plan, when, chosen))
+        return
+    from crossgate.show.console import console
+    from crossgate.show.lists import lines
+
+    screen = console()
+    if plan.title:
+        screen.print(plan.title, style="bold")
+    if not chosen:
+        screen.print(f"{plan.files[0]} has no lists yet; a list starts as: list 12 standard ipv4")
+    if any(each.windows() for each in chosen):
+        screen.print(f"as in force at {when:%a %Y-%m-%d %H:%M}")
+    for each in chosen:
+        screen.print()
+        for line in lines(plan, each, when):
+            screen.print(line)

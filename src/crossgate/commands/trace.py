@@ -1,0 +1,107 @@
+"""`crossgate trace`: one conversation, leg by leg, crossing by crossing, then the verdict."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.commands.common import AtOption, JsonOption, complete_end, complete_service, family_of, load, moment, print_json
+from crossgate.core.errors import PlanError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from crossgate.core.forwarding import Forwarding
+    from crossgate.core.trace import Conversation
+
+
+class Wanted(StrEnum):
+    """The verdict that `--expect` asks for."""
+
+    PERMIT = "permit"
+    DENY = "deny"
+    HALF_OPEN = "half-open"
+
+
+_VERDICTS = {Wanted.PERMIT: "permitted", Wanted.DENY: "denied", Wanted.HALF_OPEN: "half-open"}
+
+
+def trace(
+    context: typer.Context,
+    source: Annotated[str, typer.Argument(metavar="FROM", autocompletion=complete_end, help="A host, device, point or address.")],
+    destination: Annotated[str, typer.Argument(metavar="TO", autocompletion=complete_end, help="A host, device, point or address.")],
+    service: Annotated[str, typer.Argument(metavar="SERVICE", autocompletion=complete_service, help="As ping, https, tcp/8443.")],
+    source_port: Annotated[int | None, typer.Option(min=0, max=65535, metavar="N", help="The client's port (51000).")] = None,
+    claimed: Annotated[str | None, typer.Option("--as", metavar="ADDRESS", help="Send with a source address not its own.")] = None,
+    only_ipv4: Annotated[bool, typer.Option("-4", help="Only IPv4.")] = False,
+    only_ipv6: Annotated[bool, typer.Option("-6", help="Only IPv6.")] = False,
+    at: AtOption = None,
+    expect: Annotated[Wanted | None, typer.Option(metavar="VERDICT", help="permit, deny or half-open: exit status 1 if not so.")] = None,
+    all_paths: Annotated[bool, typer.Option("--all-paths", help="Trace every path that is as good as the first.")] = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Send SERVICE from FROM to TO and show every crossing, the entry that decided, and the verdict."""
+    from crossgate.core.forwarding import Forwarding
+    from crossgate.core.trace import Tracer
+    from crossgate.core.window import open_at
+
+    when = moment(at)
+    plan = load(context)
+    network = Forwarding(plan)
+    tracer = Tracer(network, open_at(plan.windows.values(), when))
+    wanted = list(_conversations(network, source, destination, service, source_port, claimed, family_of(only_ipv4, only_ipv6)))
+    traces = [trace for each in wanted for trace in (tracer.alternatives(each) if all_paths else [tracer.trace(each)])]
+    if as_json:
+        from crossgate.formats.answers import trace_document
+
+        print_json(trace_document(plan, when, traces))
+    else:
+        from crossgate.show.console import console
+        from crossgate.show.trace import lines
+
+        screen = console()
+        for number, each in enumerate(traces):
+            if number:
+                screen.print()
+            for line in lines(each, plan, when):
+                screen.print(line)
+        if all_paths and len({each.verdict for each in traces}) > 1:
+            screen.print("\nThe verdicts differ: it depends on the path.", style="yellow")
+    if expect is not None and any(each.verdict != _VERDICTS[expect] for each in traces):
+        if not as_json:
+            typer.echo(f"expected {_VERDICTS[expect]}, but it is {', '.join(dict.fromkeys(each.verdict for each in traces))}", err=True)
+        raise typer.Exit(1)
+
+
+def _conversations(
+    network: Forwarding, source: str, destination: str, service: str, source_port: int | None, claimed: str | None, family: int | None
+) -> Iterator[Conversation]:
+    """Yield the conversations to trace: for each family that both ends have, each service that the word stands for."""
+    from crossgate.core.address import AddressError, parse_address
+    from crossgate.core.ends import pairs
+    from crossgate.core.opening import conversations
+    from crossgate.core.service import ServiceError
+
+    try:
+        spoofed = None if claimed is None else parse_address(claimed)
+    except AddressError as error:
+        raise PlanError(f"--as: {error}") from None
+    found = pairs(network, source, destination)
+    chosen = [(start, end) for start, end in found if family in (None, int(start.address.family))]
+    if spoofed is not None:
+        chosen = [(start, end) for start, end in chosen if start.address.family is spoofed.family]
+    if not chosen:
+        label = spoofed.family.label if spoofed else f"IPv{family}"
+        raise PlanError(f"{source} and {destination} do not both have {label} addresses")
+    problems = []
+    for start, end in chosen:
+        try:
+            wanted = network.plan.service(service, start.address.family)
+        except ServiceError as error:
+            problems.append(PlanError(str(error)))
+            continue
+        yield from conversations(wanted, start, end, source_port, spoofed.value if spoofed else None)
+    if len(problems) == len(chosen):
+        raise problems[0]

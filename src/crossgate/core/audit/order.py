@@ -1,0 +1,39 @@
+"""Findings about numbers: of lists, and of the entries in them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from crossgate.core.accesslist import numbered_kind
+from crossgate.core.audit.finding import Finding, Severity
+from crossgate.core.plan import Plan
+
+
+def number_kind(plan: Plan) -> Iterator[Finding]:
+    """Yield the numbered lists whose number says the other kind, or none, by the plan's numbering."""
+    for access_list in plan.lists.values():
+        if not access_list.name.isdigit():
+            continue
+        says = numbered_kind(int(access_list.name), plan.numbering)
+        if says is access_list.kind:
+            continue
+        ranges = ", ".join(f"{first}-{last}" for kind, first, last in plan.numbering if kind is access_list.kind)
+        tells = f"says {says}" if says else "is in no range of the numbering"
+        message = f"the number {access_list.name} {tells}, but the list is {access_list.kind}; {access_list.kind} numbers are {ranges}"
+        yield Finding("number-kind", Severity.NOTE, access_list.place, access_list.name, None, message)
+
+
+def out_of_order(plan: Plan) -> Iterator[Finding]:
+    """Yield the entries whose line stands below that of an entry with a higher number."""
+    for access_list in plan.lists.values():
+        by_line = sorted(access_list.entries, key=lambda entry: entry.place.line)
+        highest = None
+        for entry in by_line:
+            if highest is not None and entry.number < highest.number:
+                message = (
+                    f"entry {entry.number} stands below {highest.number} (line {highest.place.line}) and is read before it; "
+                    f"move the line up, so that the list reads as it works"
+                )
+                yield Finding("out-of-order", Severity.NOTE, entry.place, access_list.name, entry.number, message, (highest.number,))
+            else:
+                highest = entry

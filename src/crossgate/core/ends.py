@@ -1,0 +1,94 @@
+"""The two ends of a conversation: which machine and address a name stands for when packets are sent to or from it."""
+
+from __future__ import annotations
+
+from crossgate.core.address import Address, AddressError, Family, families, looks_like_address, parse_address
+from crossgate.core.errors import PlanError, unknown
+from crossgate.core.forwarding import End, Forwarding
+from crossgate.core.network import Interface
+from crossgate.core.plan import UnknownName
+
+_NO_MACHINE = "stands for many machines; name a host, a device, a point or an address"
+
+
+def candidates(network: Forwarding, text: str) -> list[End]:
+    """Return every end that a word can stand for: one a family for a host or address, one an address for a device.
+
+    Raises `PlanError` when it names nothing that sends or gets packets.
+    """
+    plan = network.plan
+    if looks_like_address(text.partition(".")[0]):
+        try:
+            return [at_address(network, parse_address(text))]
+        except AddressError as error:
+            raise PlanError(str(error)) from None
+    if "." in text:
+        try:
+            point = plan.point(text)
+        except UnknownName as error:
+            raise PlanError(str(error)) from None
+        interface = plan.devices[point.owner].interfaces.get(point.part)
+        if interface is None:
+            raise PlanError(f"{text} is a port and has no addresses; name a host or an interface")
+        return _interface_ends(interface, text)
+    if text in plan.hosts:
+        host = plan.hosts[text]
+        return [
+            End(text, address, host.on, host.at, host.gateways)
+            for family in Family
+            if (address := host.in_family(family)) is not None
+        ]
+    if text in plan.devices:
+        return [end for interface in plan.devices[text].interfaces.values() for end in _interface_ends(interface, text)]
+    if text in plan.segments or text in plan.groups:
+        raise PlanError(f"{text} {_NO_MACHINE}")
+    raise PlanError(unknown("host", text, [*plan.hosts, *plan.devices]))
+
+
+def _interface_ends(interface: Interface, name: str) -> list[End]:
+    return [End(name, own.address, interface.on, interface.at, device=interface.device) for own in interface.addresses]
+
+
+def at_address(network: Forwarding, address: Address) -> End:
+    """Return the end at an address: the host or device that has it, else a machine nobody has named."""
+    plan = network.plan
+    if address in plan.host_of:
+        host = plan.host_of[address]
+        return End(host.name, address, host.on, host.at, host.gateways)
+    if address in plan.interface_of:
+        interface = plan.interface_of[address]
+        return End(str(address), address, interface.on, interface.at, device=interface.device)
+    segment = plan.segment_of(address)
+    if segment is None:
+        raise PlanError(f"{address} is in no subnet, and the plan has no outside for it to be on")
+    return End(str(address), address, segment.name)
+
+
+def pairs(network: Forwarding, source: str, destination: str) -> list[tuple[End, End]]:
+    """Return the two ends in each family that both have, IPv4 first; a device stands for its nearest interface.
+
+    Raises `PlanError` when a word names no end, or when the two share no family.
+    """
+    sources, destinations = candidates(network, source), candidates(network, destination)
+    shared = [
+        _nearest(network, [end for end in sources if end.address.family is family], [end for end in destinations if end.address.family is family])
+        for family in families(end.address for end in sources)
+        if any(end.address.family is family for end in destinations)
+    ]
+    if not shared:
+        raise PlanError(f"{source} has only {_labels(sources)} and {destination} only {_labels(destinations)}: there is no way to talk")
+    if source == destination or any(start.address == end.address for start, end in shared):
+        raise PlanError(f"{source} and {destination} are the same machine; a conversation needs two")
+    return shared
+
+
+def _nearest(network: Forwarding, sources: list[End], destinations: list[End]) -> tuple[End, End]:
+    """Return the pair with the fewest devices in between; of equal ones the first in the plan."""
+    return min(
+        ((start, end) for start in sources for end in destinations),
+        key=lambda pair: network.distance(pair[0].segment, pair[1].segment, pair[0].address.family),
+    )
+
+
+def _labels(ends: list[End]) -> str:
+    return " and ".join(family.label for family in families(end.address for end in ends))

@@ -1,0 +1,76 @@
+"""Answers in sentences: what stopped a conversation, where, and what its sender notices."""
+
+from __future__ import annotations
+
+from crossgate.core.accesslist import Action
+from crossgate.core.address import Address, Family
+from crossgate.core.network import Direction
+from crossgate.core.opening import service_label
+from crossgate.core.packet import Leg, Packet
+from crossgate.core.trace import Asked, Outcome, Trace, Verdict
+
+_LEG_NAMES = {Leg.SYN: "SYN", Leg.SYN_ACK: "SYN+ACK", Leg.ACK: "ACK", Leg.REQUEST: "request", Leg.REPLY: "reply"}
+
+
+def sentence(trace: Trace) -> str:
+    """Say in one sentence why the verdict is what it is."""
+    return f"{trace.verdict}: {reason(trace)}"
+
+
+def reason(trace: Trace) -> str:
+    """Say why the verdict is what it is, without naming it."""
+    last = trace.legs[-1]
+    leg = _LEG_NAMES[last.leg]
+    target = trace.conversation.destination.name
+    first = _LEG_NAMES[trace.legs[0].leg]
+    if trace.strayed is not None:
+        end = trace.strayed
+        who = f"{end.name}, who really has {end.address}" if end.name != str(end.address) else f"{end.address}, which nobody has"
+        if end.address == trace.conversation.source.address:
+            who = end.name
+        return f"the {first} reaches {target}, but the {leg} goes to {who}, not to {trace.conversation.source.name}"
+    if trace.verdict is Verdict.PERMITTED:
+        return {1: "it arrives, and nobody answers such a message", 2: "request and reply arrive", 3: "SYN, SYN+ACK and ACK arrive"}[
+            len(trace.legs)
+        ]
+    reached = f"the {first} reaches {target}, but "
+    if trace.verdict is Verdict.UNROUTABLE:
+        way = "there is no way for it" if len(trace.legs) == 1 else f"there is no way for the {leg}"
+        return f"{reached if len(trace.legs) > 1 else ''}no list stops it, but {way}: {last.path.reason}".replace("but no list stops it, but ", "but ")
+    assert trace.decided is not None
+    what = "it" if len(trace.legs) == 1 else f"the {leg}"
+    return (reached if len(trace.legs) > 1 else "") + stopped(trace.decided, what)
+
+
+def stopped(asked: Asked, what: str = "it") -> str:
+    """Say which list stopped a packet by which of its lines, and where."""
+    assert asked.access_list is not None
+    assert asked.decision is not None
+    name, decision = asked.access_list.name, asked.decision
+    does = {Action.DENY: "denies", Action.REJECT: "rejects", Action.PERMIT: "permits"}[decision.action]
+    crossing = asked.crossing
+    way = "into" if crossing.direction is Direction.INBOUND else "out of"
+    if decision.entry is not None:
+        return f"{name} {decision.entry.number} {does} {what} on the way {way} {crossing.point}"
+    return f"{name} has no entry for {what}, so its otherwise line {does} {what} on the way {way} {crossing.point}"
+
+
+def noticed(trace: Trace) -> str:
+    """Say what the sender of the stopped packet sees of it; "" for a conversation that works."""
+    last = trace.legs[-1]
+    back = last.leg.returns
+    sender = trace.conversation.destination.name if back else trace.conversation.source.name
+    if last.outcome is Outcome.REJECTED:
+        code = "ICMP type 3 code 13" if last.packet.family is Family.IPV4 else "ICMPv6 type 1 code 1"
+        told = f"{sender} is told at once: administratively prohibited ({code})"
+        return f"{told}; {trace.conversation.source.name} hears nothing and times out" if back else told
+    if last.outcome is Outcome.DENIED or trace.strayed is not None:
+        return f"{trace.conversation.source.name} hears nothing and times out"
+    return ""
+
+
+def packet_text(packet: Packet) -> str:
+    """Write a packet in one line: its service, where from and where to."""
+    source, destination = Address(packet.family, packet.source), Address(packet.family, packet.destination)
+    port = "" if packet.source_port is None else f" port {packet.source_port}"
+    return f"{service_label(packet)} from {source}{port} to {destination}"

@@ -1,0 +1,187 @@
+"""A conversation through the network: leg by leg, crossing by crossing, and the verdict.
+
+1. Each leg follows its path; at each crossing the place's list of the packet's family is asked, if there is one.
+2. The first list that does not permit stops the leg, and the conversation with it.
+3. A stateful device remembers a conversation once it has let a leg of it by; later legs pass its lists unasked.
+4. `permitted`: every leg arrives. `denied`: a list stops the first leg. `half-open`: the first leg arrives and a list
+   stops a later one, or the reply goes to another machine. `unroutable`: no list did it, there is no way.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from enum import StrEnum
+
+from crossgate.core.accesslist import AccessList, Action, Decision
+from crossgate.core.address import Address
+from crossgate.core.ends import at_address
+from crossgate.core.forwarding import Crossing, End, Forwarding, Path
+from crossgate.core.index import ListIndex
+from crossgate.core.packet import Leg, Packet, legs
+
+
+class Verdict(StrEnum):
+    """What becomes of a conversation."""
+
+    PERMITTED = "permitted"
+    DENIED = "denied"
+    HALF_OPEN = "half-open"
+    UNROUTABLE = "unroutable"
+
+
+class Outcome(StrEnum):
+    """What becomes of one leg."""
+
+    ARRIVED = "arrived"
+    DENIED = "denied"
+    REJECTED = "rejected"
+    UNROUTABLE = "unroutable"
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """A crossing with what was placed there: no list, a list that decided, or one passed unasked (`remembered`)."""
+
+    crossing: Crossing
+    access_list: AccessList | None
+    decision: Decision | None
+    remembered: bool = False
+
+    @property
+    def permits(self) -> bool:
+        """Whether the packet goes on."""
+        return self.decision is None or self.decision.action is Action.PERMIT
+
+
+@dataclass(frozen=True, slots=True)
+class LegTrace:
+    """One leg: its packet, its path, what was asked on it as far as it came, and its outcome."""
+
+    leg: Leg
+    packet: Packet
+    path: Path
+    asked: tuple[Asked, ...]
+    outcome: Outcome
+
+
+@dataclass(frozen=True, slots=True)
+class Conversation:
+    """Who sends what to whom. `first` may carry a source address that is not the sender's own."""
+
+    source: End
+    destination: End
+    first: Packet
+
+    @property
+    def claimed(self) -> Address | None:
+        """The source address that is not the sender's own, or None."""
+        address = Address(self.first.family, self.first.source)
+        return None if address == self.source.address else address
+
+
+@dataclass(frozen=True, slots=True)
+class Trace:
+    """A conversation's legs and its verdict. `strayed` is the machine that a reply went to instead of the sender."""
+
+    conversation: Conversation
+    legs: tuple[LegTrace, ...]
+    verdict: Verdict
+    strayed: End | None = None
+
+    @property
+    def decided(self) -> Asked | None:
+        """The crossing whose list stopped the conversation; None when no list did."""
+        last = self.legs[-1]
+        return last.asked[-1] if last.outcome in (Outcome.DENIED, Outcome.REJECTED) else None
+
+    @property
+    def forks(self) -> bool:
+        """Whether some leg had another path that was as good."""
+        return any(leg.path.forks for leg in self.legs)
+
+
+class Tracer:
+    """Traces conversations through one network while just `open_windows` are open."""
+
+    def __init__(self, network: Forwarding, open_windows: frozenset[str] = frozenset()) -> None:
+        self.network = network
+        self.open_windows = open_windows
+        self._indexes: dict[str, ListIndex] = {}
+
+    def trace(self, conversation: Conversation) -> Trace:
+        """Trace a conversation along the first of the equally good paths."""
+        there, back = _destinations(conversation)
+        way_there = self.network.path(conversation.source, there)
+        return self._along(conversation, way_there, self.network.path(conversation.destination, back))
+
+    def alternatives(self, conversation: Conversation) -> Iterator[Trace]:
+        """Trace a conversation along every combination of equally good paths there and back, the first one first."""
+        there, back = _destinations(conversation)
+        for way_there in self.network.paths(conversation.source, there):
+            for way_back in self.network.paths(conversation.destination, back):
+                trace = self._along(conversation, way_there, way_back)
+                yield trace
+                if not any(leg.leg.returns for leg in trace.legs):
+                    break
+
+    def _along(self, conversation: Conversation, way_there: Path, way_back: Path) -> Trace:
+        passed: set[str] = set()
+        done: list[LegTrace] = []
+        for leg, packet in legs(conversation.first):
+            trace = self._leg(leg, packet, way_back if leg.returns else way_there, passed)
+            done.append(trace)
+            if trace.outcome is not Outcome.ARRIVED:
+                break
+            if leg.returns and conversation.claimed is not None:
+                return Trace(conversation, tuple(done), Verdict.HALF_OPEN, at_address(self.network, conversation.claimed))
+            passed.update(path_devices(trace.path))
+        return Trace(conversation, tuple(done), _verdict(done))
+
+    def _leg(self, leg: Leg, packet: Packet, path: Path, passed: set[str]) -> LegTrace:
+        """Take one leg along its path; `passed` are the devices that have let an earlier leg by."""
+        placed, family = self.network.plan.placed, packet.family
+        asked = []
+        for crossing in path.crossings:
+            access_list = placed.get((crossing.point, crossing.direction, family))
+            if access_list is None:
+                asked.append(Asked(crossing, None, None))
+                continue
+            if self._remembers(crossing, passed):
+                asked.append(Asked(crossing, access_list, None, remembered=True))
+                continue
+            decision = self._index(access_list).decide(packet)
+            asked.append(Asked(crossing, access_list, decision))
+            if decision.action is not Action.PERMIT:
+                outcome = Outcome.DENIED if decision.action is Action.DENY else Outcome.REJECTED
+                return LegTrace(leg, packet, path, tuple(asked), outcome)
+        return LegTrace(leg, packet, path, tuple(asked), Outcome.ARRIVED if path.arrived else Outcome.UNROUTABLE)
+
+    def _remembers(self, crossing: Crossing, passed: set[str]) -> bool:
+        device = crossing.point.device
+        return device is not None and device in passed and self.network.plan.devices[device].stateful
+
+    def _index(self, access_list: AccessList) -> ListIndex:
+        if access_list.name not in self._indexes:
+            self._indexes[access_list.name] = ListIndex(access_list, self.open_windows)
+        return self._indexes[access_list.name]
+
+
+def path_devices(path: Path) -> set[str]:
+    """Return every device on a path, switches that only pass frames on included."""
+    return {*path.devices, *(device for crossing in path.crossings if (device := crossing.point.device) is not None)}
+
+
+def _destinations(conversation: Conversation) -> tuple[Address, Address]:
+    """Return the addresses that packets there and packets back are sent to."""
+    first = conversation.first
+    return Address(first.family, first.destination), Address(first.family, first.source)
+
+
+def _verdict(done: list[LegTrace]) -> Verdict:
+    last = done[-1].outcome
+    if last is Outcome.ARRIVED:
+        return Verdict.PERMITTED
+    if last is Outcome.UNROUTABLE:
+        return Verdict.UNROUTABLE
+    return Verdict.DENIED if len(done) == 1 else Verdict.HALF_OPEN

@@ -1,0 +1,67 @@
+"""Layer 2: the switch ports that a frame passes between two machines of one subnet.
+
+Switches are joined port to port and never in a ring, so there is one way between any two of them. A machine is at a
+port, inside a switch (a switch's own interface), or hangs on the subnet itself, where no port is known.
+"""
+
+from __future__ import annotations
+
+from crossgate.core.network import Direction, Interface, Point
+from crossgate.core.plan import Plan
+
+Ports = list[tuple[Point, Direction]]
+
+
+class Wire:
+    """Knows the cables between the switches of one plan."""
+
+    def __init__(self, plan: Plan) -> None:
+        self.plan = plan
+        self._cables: dict[str, list[tuple[Point, Point]]] = {}
+        for device in plan.devices.values():
+            for port in device.ports.values():
+                if port.to is not None:
+                    for near, far in ((port.point, port.to), (port.to, port.point)):
+                        if (near, far) not in self._cables.setdefault(near.owner, []):
+                            self._cables[near.owner].append((near, far))
+
+    def between(self, start: Interface | Point | None, end: Interface | Point | None) -> Ports | None:
+        """Return the ports crossed from one machine to another, or None when both have a port and no cable joins them.
+
+        A machine is given by its port, by its interface, or by None when it hangs on the subnet itself.
+        """
+        (first, start_port), (last, end_port) = self._attachment(start), self._attachment(end)
+        if start_port is not None and start_port == end_port:
+            return []
+        entering: Ports = [(start_port, Direction.INBOUND)] if start_port else []
+        leaving: Ports = [(end_port, Direction.OUTBOUND)] if end_port else []
+        if first is None or last is None or first == last:
+            return entering + leaving
+        between = self._way(first, last)
+        if between is None:
+            # A switch's own interface whose switch is not cabled to the other's hangs on the subnet itself.
+            return None if start_port and end_port else entering + leaving
+        return entering + between + leaving
+
+    def _attachment(self, machine: Interface | Point | None) -> tuple[str | None, Point | None]:
+        """Return the switch that a machine is at or in, and its port there."""
+        port = machine.at if isinstance(machine, Interface) else machine
+        if port is not None:
+            return port.owner, port
+        if isinstance(machine, Interface) and self.plan.devices[machine.device].switch:
+            return machine.device, None
+        return None, None
+
+    def _way(self, first: str, last: str) -> Ports | None:
+        """Return the ports between two switches, or None when no cables join them."""
+        ways: dict[str, Ports] = {first: []}
+        front = [first]
+        while front:
+            switch = front.pop()
+            if switch == last:
+                return ways[switch]
+            for near, far in self._cables.get(switch, []):
+                if far.owner not in ways:
+                    ways[far.owner] = [*ways[switch], (near, Direction.OUTBOUND), (far, Direction.INBOUND)]
+                    front.append(far.owner)
+        return None

@@ -1,0 +1,163 @@
+"""The answers of the commands as JSON documents; each names its schema and version."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import datetime
+from typing import Any
+
+from crossgate.core.accesslist import AccessList
+from crossgate.core.address import Address
+from crossgate.core.audit.finding import Finding
+from crossgate.core.forwarding import End
+from crossgate.core.opening import service_of
+from crossgate.core.packet import Packet
+from crossgate.core.plan import Plan
+from crossgate.core.trace import Asked, LegTrace, Trace
+from crossgate.core.window import open_at
+from crossgate.core.explain import noticed, sentence
+
+Document = dict[str, Any]
+
+
+def trace_document(plan: Plan, at: datetime, traces: Iterable[Trace]) -> Document:
+    """Return `crossgate/trace/1`: conversations with their legs and crossings."""
+    return {
+        "schema": "crossgate/trace/1",
+        "plan": plan.files[0],
+        "at": at.isoformat(),
+        "conversations": [conversation(trace) for trace in traces],
+    }
+
+
+def conversation(trace: Trace) -> Document:
+    """Return one traced conversation."""
+    told = trace.conversation
+    document: Document = {
+        "family": int(told.first.family),
+        "from": _end(told.source),
+        "to": _end(told.destination),
+        "service": service_of(told.first),
+        "verdict": str(trace.verdict),
+        "decided": _asked(trace.decided) if trace.decided else None,
+        "sentence": sentence(trace),
+        "sender": noticed(trace) or None,
+        "other_paths": trace.forks,
+        "legs": [_leg(leg) for leg in trace.legs],
+    }
+    if told.claimed is not None:
+        document["as"] = str(told.claimed)
+    return document
+
+
+def _end(end: End) -> Document:
+    return {"name": end.name, "address": str(end.address)}
+
+
+def _leg(leg: LegTrace) -> Document:
+    document: Document = {"leg": str(leg.leg), "outcome": str(leg.outcome), "crossings": [_asked(asked) for asked in leg.asked]}
+    if not leg.path.arrived:
+        document["reason"] = leg.path.reason
+    return document
+
+
+def _asked(asked: Asked) -> Document:
+    decision = asked.decision
+    document: Document = {
+        "point": str(asked.crossing.point),
+        "direction": str(asked.crossing.direction),
+        "list": asked.access_list.name if asked.access_list else None,
+        "entry": decision.entry.number if decision and decision.entry else None,
+        "action": str(decision.action) if decision else "permit",
+        "line": decision.place.line if decision else None,
+    }
+    if asked.remembered:
+        document["remembered"] = True
+    return document
+
+
+def packet_document(packet: Packet) -> Document:
+    """Return one packet; fields that it does not have are left out."""
+    document: Document = {
+        "family": int(packet.family),
+        "source": str(Address(packet.family, packet.source)),
+        "destination": str(Address(packet.family, packet.destination)),
+        "protocol": packet.protocol,
+    }
+    for name in ("source_port", "destination_port", "icmp_type", "icmp_code", "flags"):
+        if getattr(packet, name) is not None:
+            document[name] = getattr(packet, name)
+    if packet.fragment:
+        document["fragment"] = True
+    if packet.dscp:
+        document["dscp"] = packet.dscp
+    return document
+
+
+def check_document(plan: Plan, findings: Iterable[Finding]) -> Document:
+    """Return `crossgate/check/1`: the findings of a plan."""
+    return {
+        "schema": "crossgate/check/1",
+        "plan": plan.files[0],
+        "findings": [
+            {
+                "finding": finding.name,
+                "severity": str(finding.severity),
+                "file": finding.place.file,
+                "line": finding.place.line,
+                "list": finding.access_list,
+                "entry": finding.entry,
+                "message": finding.message,
+                "because": list(finding.because),
+                "packet": packet_document(finding.packet) if finding.packet else None,
+            }
+            for finding in findings
+        ],
+    }
+
+
+def lists_document(plan: Plan, at: datetime, lists: Iterable[AccessList]) -> Document:
+    """Return `crossgate/lists/1`: lists as they are read, with what their names stand for."""
+    opened = open_at(plan.windows.values(), at)
+    return {
+        "schema": "crossgate/lists/1",
+        "plan": plan.files[0],
+        "at": at.isoformat(),
+        "lists": [_list(plan, each, opened) for each in lists],
+    }
+
+
+def _list(plan: Plan, access_list: AccessList, opened: frozenset[str]) -> Document:
+    return {
+        "list": access_list.name,
+        "kind": str(access_list.kind),
+        "family": int(access_list.family),
+        "line": access_list.place.line,
+        "placed": [
+            {"point": str(placement.point), "direction": str(placement.direction), "line": placement.place.line}
+            for placement in plan.placements
+            if placement.access_list == access_list.name
+        ],
+        "entries": [
+            {
+                "entry": entry.number,
+                "action": str(entry.action),
+                "text": entry.text,
+                "service": [str(term) for term in entry.service.terms],
+                "source": [str(pattern) for pattern in entry.source.patterns],
+                "destination": [str(pattern) for pattern in entry.destination.patterns],
+                "during": entry.window,
+                "off": entry.off,
+                "in_force": entry.in_force(opened),
+                "log": entry.log,
+                "comment": entry.comment,
+                "line": entry.place.line,
+            }
+            for entry in access_list.entries
+        ],
+        "otherwise": {
+            "action": str(access_list.otherwise.action),
+            "written": access_list.otherwise.written,
+            "line": access_list.otherwise.place.line,
+        },
+    }
