@@ -12,9 +12,8 @@ import tracemalloc
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
-from synthetic import plan
-
 from crossgate.language.reader import read_plan
+from synthetic import plan
 
 
 def main() -> None:

@@ -44,7 +44,9 @@ def main() -> None:
         for _ in range(RUNS):
             bare.append(seconds(["bare.py", "trace", *words], folder))
             ours.append(seconds(["-m", "crossgate", "--plan", PLAN, "trace", *words], folder))
-    print(f"crossgate trace {min(ours) * 1000:.0f} ms, bare Typer {min(bare) * 1000:.0f} ms: {min(ours) / min(bare):.2f} times (at most 1.5)")
+    print(
+        f"crossgate trace {min(ours) * 1000:.0f} ms, bare Typer {min(bare) * 1000:.0f} ms: {min(ours) / min(bare):.2f} times (at most 1.5)"
+    )
 
 
 if __name__ == "__main__":

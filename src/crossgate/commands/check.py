@@ -19,10 +19,8 @@ def check(context: typer.Context, as_json: JsonOption = False) -> None:
         print_json(check_document(plan, findings))
     else:
         from crossgate.show.check import lines
-        from crossgate.show.console import console
+        from crossgate.show.console import write
 
-        screen = console()
-        for line in lines(plan, findings):
-            screen.print(line)
+        write(lines(plan, findings))
     if any(finding.severity is Severity.ERROR for finding in findings):
         raise typer.Exit(1)

@@ -10,7 +10,9 @@ import typer
 
 
 def demo(
-    folder: Annotated[Path | None, typer.Argument(metavar="[FOLDER]", help="Where to leave the files. Default: a temporary folder.")] = None,
+    folder: Annotated[
+        Path | None, typer.Argument(metavar="[FOLDER]", help="Where to leave the files. Default: a temporary folder.")
+    ] = None,
 ) -> None:
     """Write the Ternhaven demo into FOLDER and run the whole job on it."""
     import tempfile

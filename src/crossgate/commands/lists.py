@@ -12,7 +12,9 @@ from crossgate.core.errors import PlanError
 
 def lists(
     context: typer.Context,
-    names: Annotated[list[str] | None, typer.Argument(metavar="[LIST]...", autocompletion=complete_list, help="Default: every list.")] = None,
+    names: Annotated[
+        list[str] | None, typer.Argument(metavar="[LIST]...", autocompletion=complete_list, help="Default: every list.")
+    ] = None,
     at: AtOption = None,
     as_json: JsonOption = False,
 ) -> None:
@@ -30,17 +32,14 @@ def lists(
 
         print_json(lists_document(plan, when, chosen))
         return
-    from crossgate.show.console import console
+    from crossgate.show.console import strong, write
     from crossgate.show.lists import lines
 
-    screen = console()
     if plan.title:
-        screen.print(plan.title, style="bold")
+        write([strong(plan.title)])
     if not chosen:
-        screen.print(f"{plan.files[0]} has no lists yet; a list starts as: list 12 standard ipv4")
+        write([f"{plan.files[0]} has no lists yet; a list starts as: list 12 standard ipv4"])
     if any(each.windows() for each in chosen):
-        screen.print(f"as in force at {when:%a %Y-%m-%d %H:%M}")
+        write([f"as in force at {when:%a %Y-%m-%d %H:%M}"])
     for each in chosen:
-        screen.print()
-        for line in lines(plan, each, when):
-            screen.print(line)
+        write(["", *lines(plan, each, when)])

@@ -58,17 +58,14 @@ def trace(
 
         print_json(trace_document(plan, when, traces))
     else:
-        from crossgate.show.console import console
+        from crossgate.show.console import alert, write
         from crossgate.show.trace import lines
 
-        screen = console()
         for number, each in enumerate(traces):
-            if number:
-                screen.print()
-            for line in lines(each, plan, when):
-                screen.print(line)
+            write([""] * bool(number))
+            write(lines(each, plan, when))
         if all_paths and len({each.verdict for each in traces}) > 1:
-            screen.print("\nThe verdicts differ: it depends on the path.", style="yellow")
+            write(["", alert("the verdicts differ: it depends on the path")])
     if expect is not None and any(each.verdict != _VERDICTS[expect] for each in traces):
         if not as_json:
             typer.echo(f"expected {_VERDICTS[expect]}, but it is {', '.join(dict.fromkeys(each.verdict for each in traces))}", err=True)

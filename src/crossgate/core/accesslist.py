@@ -32,8 +32,7 @@ class Kind(StrEnum):
     EXTENDED = "extended"
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(NamedTuple):
     """One line of a list. `text` is the entry as written, from its action on, without number and comment.
 
     A standard entry has `ip` as its service and `any` as its destination.
@@ -73,8 +72,7 @@ class Note(NamedTuple):
     place: Place
 
 
-@dataclass(frozen=True, slots=True)
-class Otherwise:
+class Otherwise(NamedTuple):
     """What befalls the packets that no entry takes; `place` is the list's own line where it is not written."""
 
     action: Action

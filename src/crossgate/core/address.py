@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import socket
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from enum import IntEnum
 from functools import cache
 from typing import NamedTuple
@@ -59,8 +58,7 @@ class AddressError(ValueError):
     """A text that is meant as an address, prefix, mask or range and is not one; the message says why."""
 
 
-@dataclass(frozen=True, slots=True)
-class Pattern:
+class Pattern(NamedTuple):
     """The addresses that agree with `value` in every bit that `wildcard` leaves 0.
 
     Bits of `value` under a 1 bit of `wildcard` are always 0; `pattern` clears them.
@@ -83,7 +81,7 @@ class Pattern:
         return other.wildcard & ~self.wildcard == 0 and other.value & ~self.wildcard == self.value
 
     @property
-    def count(self) -> int:
+    def size(self) -> int:
         """How many addresses it has."""
         return 1 << self.wildcard.bit_count()
 
@@ -118,8 +116,7 @@ class Pattern:
         return f"{value} wild {format_address(self.family, self.wildcard)}"
 
 
-@dataclass(frozen=True, slots=True)
-class Addresses:
+class Addresses(NamedTuple):
     """What an entry has as its source or destination: a set of patterns of one family, and the text it was written as."""
 
     text: str
@@ -157,7 +154,8 @@ def anywhere(family: Family) -> Addresses:
 
 def prefix(address: Address, length: int) -> Pattern:
     """Return the prefix of `length` bits that `address` is in."""
-    return pattern(address.family, address.value, address.family.mask >> length)
+    wildcard = _MASK[address.family] >> length
+    return Pattern(address.family, address.value & ~wildcard, wildcard)
 
 
 def range_patterns(family: Family, first: int, last: int) -> tuple[Pattern, ...]:
@@ -185,7 +183,7 @@ def merged(patterns: Iterable[Pattern]) -> tuple[Pattern, ...]:
 
 def looks_like_address(text: str) -> bool:
     """Whether a word is meant as an address rather than as a name: names start with a letter and hold no colon."""
-    return text[:1].isdigit() or ":" in text
+    return text[0].isdigit() or ":" in text if text else False
 
 
 def parse_address(text: str) -> Address:

@@ -33,11 +33,7 @@ def candidates(network: Forwarding, text: str) -> list[End]:
         return _interface_ends(interface, text)
     if text in plan.hosts:
         host = plan.hosts[text]
-        return [
-            End(text, address, host.on, host.at, host.gateways)
-            for family in Family
-            if (address := host.in_family(family)) is not None
-        ]
+        return [End(text, address, host.on, host.at, host.gateways) for family in Family if (address := host.in_family(family)) is not None]
     if text in plan.devices:
         return [end for interface in plan.devices[text].interfaces.values() for end in _interface_ends(interface, text)]
     if text in plan.segments or text in plan.groups:
@@ -71,7 +67,9 @@ def pairs(network: Forwarding, source: str, destination: str) -> list[tuple[End,
     """
     sources, destinations = candidates(network, source), candidates(network, destination)
     shared = [
-        _nearest(network, [end for end in sources if end.address.family is family], [end for end in destinations if end.address.family is family])
+        _nearest(
+            network, [end for end in sources if end.address.family is family], [end for end in destinations if end.address.family is family]
+        )
         for family in families(end.address for end in sources)
         if any(end.address.family is family for end in destinations)
     ]

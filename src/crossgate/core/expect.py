@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
 from typing import NamedTuple
@@ -26,8 +25,7 @@ class Decider(NamedTuple):
     entry: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class Moment:
+class Moment(NamedTuple):
     """A time that a person wrote: a date and time, or a minute of the week that stands for every week."""
 
     text: str
@@ -35,8 +33,7 @@ class Moment:
     minute: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Expectation:
+class Expectation(NamedTuple):
     """An `expect` or `keep` line, names as written; a `keep` may not be broken by an edit."""
 
     keep: bool

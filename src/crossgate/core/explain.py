@@ -36,7 +36,9 @@ def reason(trace: Trace) -> str:
     reached = f"the {first} reaches {target}, but "
     if trace.verdict is Verdict.UNROUTABLE:
         way = "there is no way for it" if len(trace.legs) == 1 else f"there is no way for the {leg}"
-        return f"{reached if len(trace.legs) > 1 else ''}no list stops it, but {way}: {last.path.reason}".replace("but no list stops it, but ", "but ")
+        return f"{reached if len(trace.legs) > 1 else ''}no list stops it, but {way}: {last.path.reason}".replace(
+            "but no list stops it, but ", "but "
+        )
     assert trace.decided is not None
     what = "it" if len(trace.legs) == 1 else f"the {leg}"
     return (reached if len(trace.legs) > 1 else "") + stopped(trace.decided, what)

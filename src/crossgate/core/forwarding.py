@@ -12,7 +12,6 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from functools import cache
 from typing import NamedTuple
 
@@ -33,8 +32,7 @@ class Crossing(NamedTuple):
     direction: Direction
 
 
-@dataclass(frozen=True, slots=True)
-class End:
+class End(NamedTuple):
     """Where a conversation starts or ends: a host, a device, or an address that nobody has been given.
 
     `segment` is the subnet or outside it is on, `at` its switch port, `gateways` the gateways it is told to use. For a
@@ -49,8 +47,7 @@ class End:
     device: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Path:
+class Path(NamedTuple):
     """The way of a packet: what it crosses, whether it arrives, and if not where it ends and why.
 
     `forks` tells that somewhere on the way another next device was as good.
@@ -64,11 +61,11 @@ class Path:
 
     def then(self, *crossings: Crossing) -> Path:
         """Return the path with these crossings added."""
-        return replace(self, crossings=self.crossings + crossings) if crossings else self
+        return self._replace(crossings=self.crossings + crossings) if crossings else self
 
     def lost(self, reason: str) -> Path:
         """Return the path as one that ends here without arriving."""
-        return replace(self, arrived=False, reason=reason)
+        return self._replace(arrived=False, reason=reason)
 
 
 class _Hop(NamedTuple):
@@ -115,7 +112,9 @@ class Forwarding:
         segment = self.plan.segments[origin.segment]
         attached = origin.at
         target = self._segment_of(destination)
-        if segment.holds(destination) or (segment.outside and target is not None and target.outside and self._delivers(segment.name, destination)):
+        if segment.holds(destination) or (
+            segment.outside and target is not None and target.outside and self._delivers(segment.name, destination)
+        ):
             yield from self._deliver(Path(), segment.name, attached, destination)
             return
         gateways = self._gateways(origin, destination)
@@ -158,7 +157,7 @@ class Forwarding:
     def _enter(self, path: Path, interface: Interface, destination: Address) -> Iterator[Path]:
         """Go on from the arrival of a packet at a device's interface."""
         device = self.plan.devices[interface.device]
-        path = replace(path, devices=(*path.devices, device.name)).then(Crossing(interface.point, Direction.INBOUND))
+        path = path._replace(devices=(*path.devices, device.name)).then(Crossing(interface.point, Direction.INBOUND))
         if destination in device.addresses():
             yield path.then(Crossing(device.itself, Direction.INBOUND))
         elif len(path.devices) > HOP_LIMIT:
@@ -173,7 +172,7 @@ class Forwarding:
         seen: set[Crossing] = set()
         for index, crossing in enumerate(path.crossings):
             if crossing in seen:
-                return replace(path, crossings=path.crossings[:index])
+                return path._replace(crossings=path.crossings[:index])
             seen.add(crossing)
         return path
 
@@ -184,7 +183,7 @@ class Forwarding:
             yield path.lost(hops)
             return
         for interface, neighbour in hops:
-            on = replace(path, forks=True) if len(hops) > 1 else path
+            on = path._replace(forks=True) if len(hops) > 1 else path
             if not own:
                 on = on.then(Crossing(interface.point, Direction.OUTBOUND))
             if not self.plan.segments[interface.on].outside:

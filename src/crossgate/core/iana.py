@@ -153,9 +153,7 @@ cs0 0; cs1 8; cs2 16; cs3 24; cs4 32; cs5 40; cs6 48; cs7 56; af11 10; af12 12; 
 af33 30; af41 34; af42 36; af43 38; ef 46; voice-admit 44; nqb 45; le 1; default 0; df 0
 """
 
-FLAGS: Mapping[str, int] = MappingProxyType(
-    {"FIN": 1, "SYN": 2, "RST": 4, "PSH": 8, "ACK": 16, "URG": 32, "ECE": 64, "CWR": 128}
-)
+FLAGS: Mapping[str, int] = MappingProxyType({"FIN": 1, "SYN": 2, "RST": 4, "PSH": 8, "ACK": 16, "URG": 32, "ECE": 64, "CWR": 128})
 """TCP flags by name, as bits of the octet that holds them (RFC 9293 section 3.1)."""
 
 ANSWERED: Mapping[int, Mapping[int, int]] = MappingProxyType(
@@ -177,7 +175,7 @@ def protocols() -> Mapping[str, int]:
 @cache
 def protocol_names() -> Mapping[int, str]:
     """Return protocol keywords by number."""
-    return MappingProxyType({number: name for name, number in reversed(protocols().items())})
+    return MappingProxyType({number: name for name, number in reversed(list(protocols().items()))})
 
 
 @cache

@@ -58,8 +58,7 @@ class InterfaceAddress(NamedTuple):
         return prefix(self.address, self.length)
 
 
-@dataclass(frozen=True, slots=True)
-class Segment:
+class Segment(NamedTuple):
     """What interfaces and hosts hang on: a subnet with its prefixes, or an outside, which has none."""
 
     name: str
@@ -73,8 +72,7 @@ class Segment:
         return any(block.family is address.family and block.contains(address.value) for block in self.prefixes)
 
 
-@dataclass(frozen=True, slots=True)
-class Interface:
+class Interface(NamedTuple):
     """An addressed interface of a device. `at` is the switch port its cable goes to, where the plan says so."""
 
     device: str
@@ -94,8 +92,7 @@ class Interface:
         return tuple(own for own in self.addresses if own.address.family is family)
 
 
-@dataclass(frozen=True, slots=True)
-class Port:
+class Port(NamedTuple):
     """A layer-2 port of a switch. `to` is the port of another switch at the far end of its cable."""
 
     switch: str
@@ -109,8 +106,7 @@ class Port:
         return Point(PointKind.PORT, self.switch, self.name)
 
 
-@dataclass(frozen=True, slots=True)
-class Route:
+class Route(NamedTuple):
     """A static route: packets for `destination` go to the neighbour `via`."""
 
     destination: Pattern
@@ -140,8 +136,7 @@ class Device:
         return tuple(own.address for interface in self.interfaces.values() for own in interface.addresses)
 
 
-@dataclass(frozen=True, slots=True)
-class Host:
+class Host(NamedTuple):
     """A test machine on a subnet or an outside."""
 
     name: str
@@ -156,8 +151,7 @@ class Host:
         return next((address for address in self.addresses if address.family is family), None)
 
 
-@dataclass(frozen=True, slots=True)
-class Placement:
+class Placement(NamedTuple):
     """A list asked at a point in one direction."""
 
     access_list: str

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from crossgate.core.errors import PlanError
 from crossgate.core.forwarding import End
 from crossgate.core.packet import CLIENT_PORT, ICMP, ICMPV6, PORT_PROTOCOLS, SYN, TCP, Packet
@@ -23,7 +21,7 @@ def conversations(
     for term in service.terms:
         for port in _ports(term, service):
             first = _packet(term, source, destination, port, source_port, service)
-            found.append(Conversation(source, destination, first if claimed is None else replace(first, source=claimed)))
+            found.append(Conversation(source, destination, first if claimed is None else first._replace(source=claimed)))
     return found
 
 

@@ -7,8 +7,8 @@ A conversation is told by its first packet; `legs` derives the ones that follow:
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from enum import StrEnum
+from typing import NamedTuple
 
 from crossgate.core import iana
 from crossgate.core.address import Family
@@ -37,8 +37,7 @@ class Leg(StrEnum):
         return self in (Leg.SYN_ACK, Leg.REPLY)
 
 
-@dataclass(frozen=True, slots=True)
-class Packet:
+class Packet(NamedTuple):
     """The fields of one packet that a list can ask for.
 
     Addresses are integers of `family`. Ports are None where the protocol has none or the packet is a non-initial
@@ -60,17 +59,16 @@ class Packet:
 
 def legs(first: Packet) -> Iterator[tuple[Leg, Packet]]:
     """Yield the legs of the conversation that `first` opens, each with its packet."""
-    back = replace(
-        first,
+    back = first._replace(
         source=first.destination,
         destination=first.source,
         source_port=first.destination_port,
         destination_port=first.source_port,
     )
     if first.protocol == TCP:
-        yield Leg.SYN, replace(first, flags=SYN)
-        yield Leg.SYN_ACK, replace(back, flags=SYN | ACK)
-        yield Leg.ACK, replace(first, flags=ACK)
+        yield Leg.SYN, first._replace(flags=SYN)
+        yield Leg.SYN_ACK, back._replace(flags=SYN | ACK)
+        yield Leg.ACK, first._replace(flags=ACK)
         return
     yield Leg.REQUEST, first
     if first.icmp_type is None:
@@ -78,4 +76,4 @@ def legs(first: Packet) -> Iterator[tuple[Leg, Packet]]:
         return
     answer = iana.ANSWERED[first.protocol].get(first.icmp_type)
     if answer is not None:
-        yield Leg.REPLY, replace(back, icmp_type=answer, icmp_code=0)
+        yield Leg.REPLY, back._replace(icmp_type=answer, icmp_code=0)

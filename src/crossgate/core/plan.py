@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import NamedTuple
 
 from crossgate.core.accesslist import AccessList, Kind
 from crossgate.core.address import Address, Addresses, Family
@@ -36,8 +37,7 @@ class Group:
     place: Place
 
 
-@dataclass(frozen=True, slots=True)
-class NamedService:
+class NamedService(NamedTuple):
     """A named set of services: the tokens it stands for, read anew for each family."""
 
     name: str
@@ -136,7 +136,9 @@ class Plan:
             return parse_service(text, family, self.service_tokens)
         except ServiceError as error:
             near = unknown("service", text, list(self.services))
-            raise ServiceError(near if ";" in near and str(error).startswith("no service") else str(error), error.start, error.end) from None
+            raise ServiceError(
+                near if ";" in near and str(error).startswith("no service") else str(error), error.start, error.end
+            ) from None
 
     def service_tokens(self, name: str) -> tuple[str, ...] | None:
         """Return the tokens that a service of the plan stands for, or None when it has none of that name."""

@@ -7,7 +7,7 @@ one service token of the plan language into terms; the names come from `iana`.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from crossgate.core import iana
 from crossgate.core.address import Family
@@ -29,8 +29,7 @@ class ServiceError(ValueError):
         self.end = end
 
 
-@dataclass(frozen=True, slots=True)
-class ServiceTerm:
+class ServiceTerm(NamedTuple):
     """One protocol, with what is asked of its ports or of its ICMP type and code; None asks nothing."""
 
     protocol: int | None = None
@@ -65,8 +64,7 @@ class ServiceTerm:
         return f"{name}/{self.icmp_type}" + ("" if self.icmp_code is None else f"/{self.icmp_code}")
 
 
-@dataclass(frozen=True, slots=True)
-class Service:
+class Service(NamedTuple):
     """What an entry asks of protocol and ports: any of its terms, and the text it was written as."""
 
     text: str
@@ -80,8 +78,7 @@ class Service:
         return False
 
 
-@dataclass(frozen=True, slots=True)
-class FlagTest:
+class FlagTest(NamedTuple):
     """TCP flags that must have these values: `packet flags & care == value`."""
 
     value: int
@@ -96,8 +93,7 @@ ESTABLISHED = (FlagTest(iana.FLAGS["ACK"], iana.FLAGS["ACK"]), FlagTest(iana.FLA
 """A TCP segment of a connection that is under way: ACK or RST is set."""
 
 
-@dataclass(frozen=True, slots=True)
-class Qualifiers:
+class Qualifiers(NamedTuple):
     """What an extended entry asks beyond protocol, addresses and destination ports; None or () asks nothing."""
 
     source_ports: Ports | None = None

@@ -10,8 +10,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from enum import StrEnum
+from typing import NamedTuple
 
 from crossgate.core.accesslist import AccessList, Action, Decision
 from crossgate.core.address import Address
@@ -39,8 +39,7 @@ class Outcome(StrEnum):
     UNROUTABLE = "unroutable"
 
 
-@dataclass(frozen=True, slots=True)
-class Asked:
+class Asked(NamedTuple):
     """A crossing with what was placed there: no list, a list that decided, or one passed unasked (`remembered`)."""
 
     crossing: Crossing
@@ -54,8 +53,7 @@ class Asked:
         return self.decision is None or self.decision.action is Action.PERMIT
 
 
-@dataclass(frozen=True, slots=True)
-class LegTrace:
+class LegTrace(NamedTuple):
     """One leg: its packet, its path, what was asked on it as far as it came, and its outcome."""
 
     leg: Leg
@@ -65,8 +63,7 @@ class LegTrace:
     outcome: Outcome
 
 
-@dataclass(frozen=True, slots=True)
-class Conversation:
+class Conversation(NamedTuple):
     """Who sends what to whom. `first` may carry a source address that is not the sender's own."""
 
     source: End
@@ -80,8 +77,7 @@ class Conversation:
         return None if address == self.source.address else address
 
 
-@dataclass(frozen=True, slots=True)
-class Trace:
+class Trace(NamedTuple):
     """A conversation's legs and its verdict. `strayed` is the machine that a reply went to instead of the sender."""
 
     conversation: Conversation

@@ -6,8 +6,8 @@ Time here is a `datetime` without a zone, the local time of the devices; the clo
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import NamedTuple
 
 from crossgate.core.errors import Place
 
@@ -16,8 +16,7 @@ DAY_MINUTES = 24 * 60
 WEEK_MINUTES = 7 * DAY_MINUTES
 
 
-@dataclass(frozen=True, slots=True)
-class Hours:
+class Hours(NamedTuple):
     """From `start` to `end`, minutes of a day, on each of `days` (0 is Monday). The end is excluded.
 
     An end at or before the start is on the next day.
@@ -35,8 +34,7 @@ class Hours:
             yield first, first + length
 
 
-@dataclass(frozen=True, slots=True)
-class Window:
+class Window(NamedTuple):
     """A named time: weekly hours, or one span from `opens` to `closes` (excluded)."""
 
     name: str

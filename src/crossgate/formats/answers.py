@@ -9,13 +9,13 @@ from typing import Any
 from crossgate.core.accesslist import AccessList
 from crossgate.core.address import Address
 from crossgate.core.audit.finding import Finding
+from crossgate.core.explain import noticed, sentence
 from crossgate.core.forwarding import End
 from crossgate.core.opening import service_of
 from crossgate.core.packet import Packet
 from crossgate.core.plan import Plan
 from crossgate.core.trace import Asked, LegTrace, Trace
 from crossgate.core.window import open_at
-from crossgate.core.explain import noticed, sentence
 
 Document = dict[str, Any]
 

@@ -107,11 +107,14 @@ class _EntryReader:
     def entry(self, words: Words, next_number: int) -> Entry:
         """ENTRY = [NUMBER] ["off"] ACTION (SOURCE | SERVICE SOURCE "to" DESTINATION *QUALIFIER) ["during" WINDOW] ["log"] [TEXT]."""
         number = next_number
-        if words.peek().isdigit():
+        if words.words[0].isdigit():
             number = words.number("an entry number", _MAX_NUMBER)
-        off = words.accept("off")
         start = words.index
         action = _ACTIONS.get(words.peek())
+        off = action is None and words.accept("off")
+        if off:
+            start = words.index
+            action = _ACTIONS.get(words.peek())
         if action is None:
             words.choice(_ACTIONS, "permit, deny or reject" if off or start else "an entry (permit, deny or reject), note or otherwise")
             raise AssertionError

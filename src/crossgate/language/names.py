@@ -11,8 +11,8 @@ from collections.abc import Iterable
 from crossgate.core.accesslist import AccessList
 from crossgate.core.address import (
     Address,
-    Addresses,
     AddressError,
+    Addresses,
     Family,
     Pattern,
     anywhere,
@@ -38,7 +38,7 @@ class FollowOn(PlanError):
 
 def is_literal(word: str) -> bool:
     """Whether a word is meant as an address rather than as a name or a point (whose port part may hold colons)."""
-    return looks_like_address(word.partition(".")[0])
+    return word[0].isdigit() or looks_like_address(word.partition(".")[0])
 
 
 class Names:
@@ -133,9 +133,7 @@ class Names:
         if word in plan.segments:
             segment = plan.segments[word]
             if segment.outside:
-                raise words.error(
-                    f"{word} is an outside and a device cannot know what is in it; deny the inside first, then permit any"
-                )
+                raise words.error(f"{word} is an outside and a device cannot know what is in it; deny the inside first, then permit any")
             return {family: patterns for family in Family if (patterns := _of(segment.prefixes, family))}
         if word in plan.devices:
             return _by_family(plan.devices[word].addresses())

@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import gc
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -34,15 +35,28 @@ def read_plan(path: Path) -> Plan:
 
 def read_with_names(path: Path) -> tuple[Plan, Names]:
     """Read a plan, and return with it the resolver that reads more words against it."""
-    source = Source(path)
-    reader = _Reader(source)
-    plan = reader.read()
+    with _collector_paused():
+        source = Source(path)
+        reader = _Reader(source)
+        plan = reader.read()
     errors = [error for error in (*source.errors, *reader.errors) if not isinstance(error, FollowOn)]
     if errors:
         order = {file: index for index, file in enumerate(source.files)}
         errors.sort(key=lambda error: (order.get(error.place.file, 0), error.place.line) if error.place else (0, 0))
         raise PlanErrors(errors)
     return plan, reader.names
+
+
+@contextmanager
+def _collector_paused() -> Iterator[None]:
+    """Spare the cyclic collector its rounds over the many objects of a large plan, none of which is garbage."""
+    running = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if running:
+            gc.enable()
 
 
 class _Reader:
@@ -181,7 +195,7 @@ class _Reader:
                 name = words.name("a service")
                 if name in ("ip", "ping") or name in protocols():
                     raise words.error(f"{name} means itself; give the service another name")
-                tokens = []
+                tokens: list[str] = []
                 while not tokens or words.peek():
                     token = words.take("a service, as tcp/8443")
                     more = token.endswith(",")

@@ -26,8 +26,10 @@ def segment(words: Words) -> Segment:
     while (word := words.peek()) and word != "vlan":
         prefixes.append(_subnet_prefix(words))
     if not prefixes:
-        raise words.missing("a prefix, as 10.64.8.0/22") if not words.peek() else words.error(
-            "a subnet needs a prefix before its vlan, as 10.64.8.0/22", index=words.index
+        raise (
+            words.missing("a prefix, as 10.64.8.0/22")
+            if not words.peek()
+            else words.error("a subnet needs a prefix before its vlan, as 10.64.8.0/22", index=words.index)
         )
     if words.accept("vlan"):
         vlan = words.number("a VLAN ID from 1 to 4094", _MAX_VLAN)
@@ -77,8 +79,10 @@ def interface(words: Words, names: Names, owner: Device) -> Interface:
         starts.append(words.index - 1)
         own.append(InterfaceAddress(*_with_length(words, word, "an address with its prefix length, as 10.64.8.1/22")))
     if not own:
-        raise words.missing("an address with its prefix length, as 10.64.8.1/22") if not words.peek() else words.error(
-            "an interface needs an address before `on`, as 10.64.8.1/22", index=words.index
+        raise (
+            words.missing("an address with its prefix length, as 10.64.8.1/22")
+            if not words.peek()
+            else words.error("an interface needs an address before `on`, as 10.64.8.1/22", index=words.index)
         )
     on = _on(words, names)
     for index, each in zip(starts, own, strict=True):
@@ -168,9 +172,7 @@ def host(words: Words, names: Names) -> Host:
     while words.peek() not in ("on", ""):
         own.append(_address(words, "an address"))
     if not own:
-        raise words.missing("an address") if not words.peek() else words.error(
-            "a host needs an address before `on`", index=words.index
-        )
+        raise words.missing("an address") if not words.peek() else words.error("a host needs an address before `on`", index=words.index)
     on = _on(words, names)
     for index, address in enumerate(own, start):
         _belongs(words, index, address, on)

@@ -37,7 +37,9 @@ def _overlapping_subnets(plan: Plan, complain: Complain) -> Iterator[PlanError]:
             other = plan.segments[seen[-1][0]]
             later = max(segment, other, key=lambda each: each.place)
             earlier = other if later is segment else segment
-            message = f"{later.name} and {earlier.name} (line {earlier.place.line}) both have {block}; a broadcast domain has its own prefix"
+            message = (
+                f"{later.name} and {earlier.name} (line {earlier.place.line}) both have {block}; a broadcast domain has its own prefix"
+            )
             yield complain(later.place, later.name, message)
         seen.append((segment.name, block.family, block.value, block.last))
 
@@ -75,12 +77,12 @@ def _loose_ends(plan: Plan, complain: Complain) -> Iterator[PlanError]:
     ends += [(host.at, host.place, "at") for host in plan.hosts.values() if host.at]
     joined = {point: port.point for port, point in _cables(plan)} | {port.point: point for port, point in _cables(plan)}
     for point, place, word in ends:
-        device = plan.devices.get(point.owner)
-        if device is None:
+        switch = plan.devices.get(point.owner)
+        if switch is None:
             switches = [name for name, device in plan.devices.items() if device.switch]
             yield complain(place, str(point), unknown("switch", point.owner, switches))
-        elif point.part not in device.ports:
-            known = [f"{point.owner}.{name}" for name in device.ports]
+        elif point.part not in switch.ports:
+            known = [f"{point.owner}.{name}" for name in switch.ports]
             yield complain(place, str(point), unknown("port", str(point), known))
         elif word == "at" and point in joined:
             yield complain(place, str(point), f"{point} is joined to {joined[point]}; a machine needs a port of its own")

@@ -57,10 +57,11 @@ class Words:
 
     def take(self, expected: str) -> str:
         """Take the next word; at the end of the line that is an error telling what was `expected`."""
-        if self.index >= len(self.words):
+        index = self.index
+        if index >= len(self.words):
             raise self.missing(expected)
-        self.index += 1
-        return self.words[self.index - 1]
+        self.index = index + 1
+        return self.words[index]
 
     def accept(self, word: str) -> bool:
         """Take the next word if it is just this one."""
@@ -71,7 +72,9 @@ class Words:
 
     def keyword(self, word: str) -> None:
         """Take a word that must stand here."""
-        self.choice((word,))
+        if self.peek() != word:
+            self.choice((word,))
+        self.index += 1
 
     def choice(self, words: Collection[str], what: str = "") -> str:
         """Take one of a few words; `what` describes them in the error."""

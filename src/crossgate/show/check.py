@@ -4,33 +4,29 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from rich.console import RenderableType
-from rich.text import Text
-
 from crossgate.core.audit import Finding, Severity
 from crossgate.core.plan import Plan
-from crossgate.show.console import STRONG, count, word
+from crossgate.show.console import count, quiet, strong, word
 
 
-def lines(plan: Plan, findings: Sequence[Finding]) -> Iterator[RenderableType]:
+def lines(plan: Plan, findings: Sequence[Finding]) -> Iterator[str]:
     """Yield each finding in the order of the plan, then how many there are."""
     for finding in findings:
-        head = Text(f"{finding.place}: ").append_text(word(finding.severity)).append(" ").append(finding.name, STRONG)
-        if finding.access_list is not None:
-            head.append(f" in {finding.access_list}" + ("" if finding.entry is None else f" {finding.entry}"))
-        yield head
+        where = f" in {finding.access_list}" if finding.access_list is not None else ""
+        number = f" {finding.entry}" if finding.entry is not None else ""
+        yield f"{finding.place}: {word(finding.severity)} {strong(finding.name)}{where}{number}"
         entry = _entry_text(plan, finding)
         if entry:
-            yield Text(f"    {entry}", "bright_black")
-        yield Text(f"    {finding.message}")
+            yield quiet(f"    {entry}")
+        yield f"    {finding.message}"
     if findings:
         totals = [(severity, sum(finding.severity is severity for finding in findings)) for severity in Severity]
-        yield Text(", ".join(count(number, str(severity)) for severity, number in totals if number))
+        yield ", ".join(count(number, str(severity)) for severity, number in totals if number)
     elif not (plan.lists or plan.segments or plan.devices):
-        yield Text(f"{plan.files[0]} is empty: it has no network and no list yet")
+        yield f"{plan.files[0]} is empty: it has no network and no list yet"
     else:
         entries = sum(len(each.entries) for each in plan.lists.values())
-        yield Text(f"no findings in {count(len(plan.lists), 'list')} with {count(entries, 'entry', 'entries')}", "green")
+        yield f"no findings in {count(len(plan.lists), 'list')} with {count(entries, 'entry', 'entries')}"
 
 
 def _entry_text(plan: Plan, finding: Finding) -> str:

@@ -1,49 +1,80 @@
-"""The terminal: one console, wide enough not to break lines when it is no terminal, and the colours of the answers."""
+"""The terminal: colours and aligned columns. Colour supports the meaning and never carries it.
+
+A line is a string that may hold colour codes; where the output is no terminal, or NO_COLOR is set, they are left out.
+"""
 
 from __future__ import annotations
 
-import sys
+import os
+import re
 from collections.abc import Iterable, Sequence
 from itertools import zip_longest
 
-from rich.console import Console
-from rich.text import Text
+import typer
 
-PIPE_WIDTH = 400
-GOOD, BAD, UNSURE, QUIET, STRONG = "green", "red", "yellow", "bright_black", "bold"
-STYLES = {
-    "permit": GOOD, "deny": BAD, "reject": BAD, "permitted": GOOD, "denied": BAD, "half-open": UNSURE, "unroutable": "magenta",
-    "error": BAD, "warning": UNSURE, "note": "cyan",
+_CODES = re.compile(r"\x1b\[[0-9;]*m")
+_COLOURS = {
+    "permit": "green", "deny": "red", "reject": "red", "permitted": "green", "denied": "red", "half-open": "yellow",
+    "unroutable": "magenta", "error": "red", "warning": "yellow", "note": "cyan", "held": "green", "failed": "red",
 }  # fmt: skip
 
 
-def console() -> Console:
-    """Return a console on standard output; into a pipe or file lines are not folded."""
-    return Console(file=sys.stdout, highlight=False, width=None if sys.stdout.isatty() else PIPE_WIDTH)
+def quiet(text: str) -> str:
+    """Paint what matters less."""
+    return typer.style(text, fg="bright_black")
 
 
-def columns(rows: Iterable[Sequence[str | Text]], indent: int = 0) -> Text:
+def strong(text: str) -> str:
+    """Paint what the eye should find first."""
+    return typer.style(text, bold=True)
+
+
+def name(text: str) -> str:
+    """Paint a name that is explained beside it."""
+    return typer.style(text, fg="cyan")
+
+
+def alert(text: str) -> str:
+    """Paint what a person should not overlook."""
+    return typer.style(text, fg="yellow")
+
+
+def word(text: str, bold: bool = False) -> str:
+    """Paint an action, verdict or severity in its colour."""
+    return typer.style(text, fg=_COLOURS.get(text), bold=bold or None)
+
+
+def leading_word(text: str) -> str:
+    """Paint the first word of an entry, its action."""
+    first, blank, rest = text.partition(" ")
+    return word(first) + blank + rest
+
+
+def write(lines: Iterable[str]) -> None:
+    """Print lines to standard output."""
+    plain = True if "NO_COLOR" in os.environ else None
+    for line in lines:
+        typer.echo(_CODES.sub("", line) if plain else line)
+
+
+def width(text: str) -> int:
+    """Return how many columns a text takes, colour codes not counted."""
+    return len(_CODES.sub("", text))
+
+
+def columns(rows: Iterable[Sequence[str]], indent: int = 0) -> list[str]:
     """Return rows as lines with aligned columns, two blanks between them and none at the end of a line."""
-    table = [[cell if isinstance(cell, Text) else Text(cell) for cell in row] for row in rows]
-    widths = [max(cell.cell_len for cell in column) for column in zip_longest(*table, fillvalue=Text())]
+    table = [list(row) for row in rows]
+    widths = [max(map(width, column)) for column in zip_longest(*table, fillvalue="")]
     lines = []
     for row in table:
-        while row and not row[-1].plain:
+        while row and not row[-1]:
             row.pop()
-        line = Text(" " * indent)
-        for number, cell in enumerate(row):
-            line.append_text(cell)
-            if number < len(row) - 1:
-                line.append(" " * (widths[number] - cell.cell_len + 2))
-        lines.append(line)
-    return Text("\n").join(lines)
-
-
-def word(text: str) -> Text:
-    """Return an action, verdict or severity in its colour."""
-    return Text(text, STYLES.get(text, ""))
+        cells = [cell + " " * (wide - width(cell)) for cell, wide in zip(row[:-1], widths, strict=False)]
+        lines.append(" " * indent + "  ".join([*cells, *row[-1:]]))
+    return lines
 
 
 def count(number: int, one: str, many: str = "") -> str:
     """Write a number with its noun: `1 list`, `2 lists`."""
-    return f"{number} {one if number == 1 else many or one + 's'}"
+    return f"{number:,} {one if number == 1 else many or one + 's'}"

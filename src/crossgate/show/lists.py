@@ -5,59 +5,45 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime
 
-from rich.console import RenderableType
-from rich.text import Text
-
 from crossgate.core.accesslist import AccessList, Entry
 from crossgate.core.address import Addresses
 from crossgate.core.plan import Plan
 from crossgate.core.service import Service
 from crossgate.core.window import open_at
-from crossgate.show.console import QUIET, STRONG, columns, word
+from crossgate.show.console import alert, columns, leading_word, name, quiet, strong, word
 
 _MOST_MEANINGS = 6
 """How many patterns or terms of one name are written out."""
 
 
-def lines(plan: Plan, access_list: AccessList, at: datetime) -> Iterator[RenderableType]:
+def lines(plan: Plan, access_list: AccessList, at: datetime) -> Iterator[str]:
     """Yield a list: its head and places, a line an entry, its otherwise line, and the meaning of its names."""
     opened = open_at(plan.windows.values(), at)
-    head = Text("list ").append(access_list.name, STRONG).append(f"  {access_list.kind} {access_list.family.word}")
-    yield head.append(f"  {access_list.place}", QUIET)
+    head = f"list {strong(access_list.name)}  {access_list.kind} {access_list.family.word}"
+    yield f"{head}  {quiet(str(access_list.place))}"
     placements = [placement for placement in plan.placements if placement.access_list == access_list.name]
     for placement in placements:
-        yield Text(f"  {placement.direction} on {placement.point}")
+        yield f"  {placement.direction} on {placement.point}"
     if not placements:
-        yield Text("  placed nowhere", "yellow")
-    rows: list[tuple[int, list[str | Text]]] = [(note.place.line, ["", "", Text(f"note: {note.text}", QUIET)]) for note in access_list.notes]
-    highest = 0
+        yield alert("  placed nowhere")
+    rows = [(note.place.line, ["", "", quiet(f"note: {note.text}")]) for note in access_list.notes]
+    lowest = 0
     for entry in access_list.entries:
-        # Notes stand by line and entries by number: a line above the ones before it is shown where it is read.
-        highest = max(highest, entry.place.line)
-        rows.append((highest, _entry_row(plan, entry, opened)))
+        # Notes stand by line and entries by number: an entry written further up is shown where it is read.
+        lowest = max(lowest, entry.place.line)
+        rows.append((lowest, _entry_row(entry, opened)))
     rows.sort(key=lambda row: row[0])
     otherwise = access_list.otherwise
-    written = "" if otherwise.written else "  (not written: this is how every list ends)"
-    last: list[str | Text] = ["otherwise", "", word(otherwise.action).append(written, QUIET)]
-    yield columns([*(row for _, row in rows), last], indent=2)
-    meanings = _meanings(access_list)
-    if meanings:
-        yield columns([[Text(name, "cyan"), Text(meaning, QUIET)] for name, meaning in meanings.items()], indent=4)
+    written = "" if otherwise.written else quiet("  (not written: this is how every list ends)")
+    yield from columns([*(row for _, row in rows), ["otherwise", "", word(otherwise.action) + written]], indent=2)
+    yield from columns(([name(each), quiet(meaning)] for each, meaning in _meanings(access_list).items()), indent=4)
 
 
-def _entry_row(plan: Plan, entry: Entry, opened: frozenset[str]) -> list[str | Text]:
-    action, _, rest = entry.text.partition(" ")
-    state = ""
-    text = word(action).append(f" {rest}")
-    if entry.off:
-        state, text = "off", Text(entry.text, QUIET)
-    elif entry.window is not None:
-        state = "open" if entry.window in opened else "shut"
-        if state == "shut":
-            text = Text(entry.text, QUIET)
-    if entry.comment:
-        text.append(f'  "{entry.comment}"', "italic")
-    return [str(entry.number), Text(state, "yellow"), text]
+def _entry_row(entry: Entry, opened: frozenset[str]) -> list[str]:
+    state = "off" if entry.off else "" if entry.window is None else "open" if entry.window in opened else "shut"
+    text = leading_word(entry.text) if entry.in_force(opened) else quiet(entry.text)
+    comment = f'  "{entry.comment}"' if entry.comment else ""
+    return [str(entry.number), alert(state) if state else "", text + comment]
 
 
 def _meanings(access_list: AccessList) -> dict[str, str]:

@@ -5,65 +5,51 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime
 
-from rich.console import RenderableType
-from rich.text import Text
-
+from crossgate.core.explain import noticed, reason
 from crossgate.core.opening import service_label
 from crossgate.core.plan import Plan
 from crossgate.core.trace import Asked, LegTrace, Trace
 from crossgate.core.window import open_at
-from crossgate.show.console import QUIET, STRONG, STYLES, columns, word
-from crossgate.core.explain import noticed, reason
+from crossgate.show.console import columns, leading_word, quiet, strong, word
 
 
-def lines(trace: Trace, plan: Plan, at: datetime) -> Iterator[RenderableType]:
-    """Yield a trace as lines and tables."""
+def lines(trace: Trace, plan: Plan, at: datetime) -> Iterator[str]:
+    """Yield a trace as lines."""
     conversation = trace.conversation
     source, destination = conversation.source, conversation.destination
-    head = Text()
-    head.append(f"{service_label(conversation.first)}  ", STRONG)
-    head.append(f"{source.name} ", STRONG).append(_address(source.name, str(source.address)))
-    head.append("to ").append(f"{destination.name} ", STRONG).append(_address(destination.name, str(destination.address)))
-    head.append(conversation.first.family.label)
-    if conversation.claimed is not None:
-        head.append(f", sent with the source address {conversation.claimed}")
-    yield head
-    rows = [row for leg in trace.legs for row in _leg(leg)]
-    yield columns(rows, indent=2)
-    verdict = word(trace.verdict)
-    verdict.stylize(STRONG)
-    yield Text("  ").append_text(verdict).append(f": {reason(trace)}")
+    ends = f"{_end(source.name, str(source.address))} to {_end(destination.name, str(destination.address))}"
+    claimed = f", sent with the source address {conversation.claimed}" if conversation.claimed is not None else ""
+    yield f"{strong(service_label(conversation.first))}  {ends}  {conversation.first.family.label}{claimed}"
+    yield from columns((row for leg in trace.legs for row in _leg(leg)), indent=2)
+    yield f"  {word(trace.verdict, bold=True)}: {reason(trace)}"
     for text in (noticed(trace), time_note(trace, plan, at), _fork_note(trace)):
         if text:
-            yield Text(f"  {text}")
+            yield f"  {text}"
 
 
-def _address(name: str, address: str) -> str:
-    return "" if name == address else f"({address}) "
+def _end(name: str, address: str) -> str:
+    return strong(name) if name == address else f"{strong(name)} ({address})"
 
 
-def _leg(leg: LegTrace) -> Iterator[list[str | Text]]:
+def _leg(leg: LegTrace) -> Iterator[list[str]]:
     if not leg.asked:
-        yield [Text(leg.leg), Text("crosses no place where a list could stand", QUIET)]
+        yield [leg.leg, quiet("crosses no place where a list could stand")]
     for number, asked in enumerate(leg.asked):
-        yield [Text(leg.leg if number == 0 else ""), str(asked.crossing.point), str(asked.crossing.direction), *_asked(asked)]
+        yield ["" if number else leg.leg, str(asked.crossing.point), str(asked.crossing.direction), *_asked(asked)]
     if not leg.path.arrived and all(asked.permits for asked in leg.asked):
-        yield ["", Text("no way", STYLES["unroutable"]), "", "", "", Text(leg.path.reason)]
+        yield ["", word("unroutable"), "", "", "", leg.path.reason]
 
 
-def _asked(asked: Asked) -> list[str | Text]:
+def _asked(asked: Asked) -> list[str]:
     if asked.access_list is None:
-        return [Text("no list", QUIET), "", ""]
+        return [quiet("no list"), "", ""]
     if asked.decision is None:
-        return [asked.access_list.name, "", Text("not asked: the device remembers the conversation", QUIET)]
-    decision = asked.decision
-    text = Text()
-    if decision.entry is not None:
-        first, _, rest = decision.entry.text.partition(" ")
-        text.append_text(word(first)).append(f" {rest}")
-        return [asked.access_list.name, str(decision.entry.number), text]
-    written = "" if asked.access_list.otherwise.written else "  (not written)"
-    return [asked.access_list.name, "otherwise", text.append_text(word(decision.action)).append(written, QUIET)]
+        return [asked.access_list.name, "", quiet("not asked: the device remembers the conversation")]
+    entry = asked.decision.entry
+    if entry is not None:
+        return [asked.access_list.name, str(entry.number), leading_word(entry.text)]
+    written = "" if asked.access_list.otherwise.written else quiet("  (not written)")
+    return [asked.access_list.name, "otherwise", word(asked.decision.action) + written]
 
 
 def time_note(trace: Trace, plan: Plan, at: datetime) -> str:

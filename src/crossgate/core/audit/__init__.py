@@ -11,6 +11,8 @@ from crossgate.core.audit import order, placing
 from crossgate.core.audit.finding import Finding, Severity
 from crossgate.core.plan import Plan
 
+__all__ = ["AUDITS", "Finding", "Severity", "audit"]
+
 AUDITS: tuple[Callable[[Plan], Iterator[Finding]], ...] = (placing.unplaced, order.number_kind, order.out_of_order)
 
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
+from typing import NamedTuple
 
 from crossgate.core.errors import Place
 from crossgate.core.packet import Packet
@@ -17,8 +17,7 @@ class Severity(StrEnum):
     NOTE = "note"
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(NamedTuple):
     """One finding: its name, where it is, what is wrong and how to mend it.
 
     `because` are the numbers of the entries that cause it; `packet` is a witness where one exists.
