@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 from collections.abc import Callable, Iterator
 from datetime import datetime, timedelta
@@ -19,6 +18,7 @@ if TYPE_CHECKING:
 AtOption = Annotated[
     str | None, typer.Option("--at", metavar="TIME", help="The time for windows: 'mon 23:00' or '2026-12-01 23:00'. Default: now.")
 ]
+TallyOption = Annotated[bool, typer.Option("--tally", help="Add the entries that decided to the tally beside the plan.")]
 JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
 
 
@@ -70,6 +70,8 @@ def moment(text: str | None) -> datetime:
 
 def print_json(document: dict[str, Any]) -> None:
     """Print one JSON document."""
+    import json
+
     print(json.dumps(document, indent=2, ensure_ascii=False))
 
 

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import AtOption, JsonOption, complete_list, load, moment, print_json
+from crossgate.commands.common import AtOption, JsonOption, complete_list, load, moment, plan_path, print_json
 from crossgate.core.errors import PlanError
 
 
@@ -32,9 +32,11 @@ def lists(
 
         print_json(lists_document(plan, when, chosen))
         return
+    from crossgate.formats.tally import Tally
     from crossgate.show.console import strong, write
     from crossgate.show.lists import lines
 
+    store = Tally(plan_path(context))
     if plan.title:
         write([strong(plan.title)])
     if not chosen:
@@ -42,4 +44,4 @@ def lists(
     if any(each.windows() for each in chosen):
         write([f"as in force at {when:%a %Y-%m-%d %H:%M}"])
     for each in chosen:
-        write(["", *lines(plan, each, when)])
+        write(["", *lines(plan, each, when, store.hits(each))])

@@ -7,7 +7,18 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import AtOption, JsonOption, complete_end, complete_service, family_of, load, moment, print_json
+from crossgate.commands.common import (
+    AtOption,
+    JsonOption,
+    TallyOption,
+    complete_end,
+    complete_service,
+    family_of,
+    load,
+    moment,
+    plan_path,
+    print_json,
+)
 from crossgate.core.errors import PlanError
 
 if TYPE_CHECKING:
@@ -40,6 +51,7 @@ def trace(
     at: AtOption = None,
     expect: Annotated[Wanted | None, typer.Option(metavar="VERDICT", help="permit, deny or half-open: exit status 1 if not so.")] = None,
     all_paths: Annotated[bool, typer.Option("--all-paths", help="Trace every path that is as good as the first.")] = False,
+    tally: TallyOption = False,
     as_json: JsonOption = False,
 ) -> None:
     """Send SERVICE from FROM to TO and show every crossing, the entry that decided, and the verdict."""
@@ -53,6 +65,13 @@ def trace(
     tracer = Tracer(network, open_at(plan.windows.values(), when))
     wanted = list(_conversations(network, source, destination, service, source_port, claimed, family_of(only_ipv4, only_ipv6)))
     traces = [trace for each in wanted for trace in (tracer.alternatives(each) if all_paths else [tracer.trace(each)])]
+    if tally:
+        from collections import Counter
+
+        from crossgate.formats.tally import Tally
+
+        decided = (decision for each in traces for decision in each.decisions())
+        Tally(plan_path(context)).add(plan, Counter((asked.name, entry.number if entry else None) for asked, entry in decided))
     if as_json:
         from crossgate.formats.answers import trace_document
 

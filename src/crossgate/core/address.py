@@ -44,6 +44,10 @@ class Family(IntEnum):
 _MASK = {Family.IPV4: (1 << 32) - 1, Family.IPV6: (1 << 128) - 1}
 
 
+_WILDCARDS = {family: {"": 0} | {str(length): family.mask >> length for length in range(family.bits + 1)} for family in Family}
+"""The wildcard of a prefix length, by the length as it is written; no length is a single address."""
+
+
 class Address(NamedTuple):
     """One address of one family; `value` is its bits as an unsigned integer."""
 
@@ -223,6 +227,21 @@ def parse_prefix(text: str) -> tuple[Address, int]:
     address_text, _, length_text = text.partition("/")
     address = parse_address(address_text)
     return address, parse_length(length_text, address.family)
+
+
+def parse_block(text: str) -> Pattern:
+    """Read ADDRESS or ADDRESS/LENGTH as a pattern; host bits are cleared. Raises `AddressError`."""
+    head, slash, length = text.partition("/")
+    try:
+        if ":" in head:
+            value = int.from_bytes(socket.inet_pton(socket.AF_INET6, head))
+            wildcard = _WILDCARDS[Family.IPV6][length]
+            return Pattern(Family.IPV6, value & ~wildcard, wildcard)
+        value = int.from_bytes(socket.inet_pton(socket.AF_INET, head))
+        wildcard = _WILDCARDS[Family.IPV4][length]
+        return Pattern(Family.IPV4, value & ~wildcard, wildcard)
+    except (OSError, ValueError, KeyError):
+        return prefix(*parse_prefix(text)) if slash else single(parse_address(text))
 
 
 def parse_netmask(text: str) -> int:

@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from enum import StrEnum
 from typing import NamedTuple
 
-from crossgate.core.accesslist import AccessList, Action, Decision
+from crossgate.core.accesslist import AccessList, Action, Decision, Entry
 from crossgate.core.address import Address
 from crossgate.core.ends import at_address
 from crossgate.core.forwarding import Crossing, End, Forwarding, Path
@@ -90,6 +90,13 @@ class Trace(NamedTuple):
         """The crossing whose list stopped the conversation; None when no list did."""
         last = self.legs[-1]
         return last.asked[-1] if last.outcome in (Outcome.DENIED, Outcome.REJECTED) else None
+
+    def decisions(self) -> Iterator[tuple[AccessList, Entry | None]]:
+        """Yield every list that was asked, with the entry that decided; None for its otherwise line."""
+        for leg in self.legs:
+            for asked in leg.asked:
+                if asked.access_list is not None and asked.decision is not None:
+                    yield asked.access_list, asked.decision.entry
 
     @property
     def forks(self) -> bool:

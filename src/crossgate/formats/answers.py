@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
-from crossgate.core.accesslist import AccessList
+from crossgate.core.accesslist import AccessList, Entry
 from crossgate.core.address import Address
 from crossgate.core.audit.finding import Finding
 from crossgate.core.explain import noticed, sentence
@@ -15,6 +15,7 @@ from crossgate.core.opening import service_of
 from crossgate.core.packet import Packet
 from crossgate.core.plan import Plan
 from crossgate.core.trace import Asked, LegTrace, Trace
+from crossgate.core.verify import Verified
 from crossgate.core.window import open_at
 
 Document = dict[str, Any]
@@ -160,4 +161,39 @@ def _list(plan: Plan, access_list: AccessList, opened: frozenset[str]) -> Docume
             "written": access_list.otherwise.written,
             "line": access_list.otherwise.place.line,
         },
+    }
+
+
+def verify_document(plan: Plan, results: Sequence[Verified], unreached: Iterable[tuple[AccessList, Entry]]) -> Document:
+    """Return `crossgate/verify/1`: every expectation, and the entries that none reached."""
+    failed = sum(not result.held for result in results)
+    return {
+        "schema": "crossgate/verify/1",
+        "plan": plan.files[0],
+        "expectations": [
+            {
+                "line": result.expectation.place.line,
+                "text": result.expectation.text,
+                "kind": "keep" if result.expectation.keep else "expect",
+                "held": result.held,
+                "why": None if result.held else result.why,
+                "needed": None if result.held else result.needed,
+                "counterexample": packet_document(result.counterexample) if result.counterexample else None,
+            }
+            for result in results
+        ],
+        "unreached": [{"list": each.name, "entry": entry.number, "line": entry.place.line} for each, entry in unreached],
+        "held": len(results) - failed,
+        "failed": failed,
+    }
+
+
+def tally_document(plan: Plan, hits: Mapping[str, Mapping[int | None, int]]) -> Document:
+    """Return `crossgate/tally/1`: hits of every entry; the entry is null for the otherwise line."""
+    return {
+        "schema": "crossgate/tally/1",
+        "plan": plan.files[0],
+        "lists": [
+            {"list": name, "hits": [{"entry": number, "hits": count} for number, count in each.items()]} for name, each in hits.items()
+        ],
     }

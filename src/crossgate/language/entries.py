@@ -107,7 +107,7 @@ class _EntryReader:
     def entry(self, words: Words, next_number: int) -> Entry:
         """ENTRY = [NUMBER] ["off"] ACTION (SOURCE | SERVICE SOURCE "to" DESTINATION *QUALIFIER) ["during" WINDOW] ["log"] [TEXT]."""
         number = next_number
-        if words.words[0].isdigit():
+        if words.words[0].isdecimal():
             number = words.number("an entry number", _MAX_NUMBER)
         start = words.index
         action = _ACTIONS.get(words.peek())

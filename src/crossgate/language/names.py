@@ -18,11 +18,10 @@ from crossgate.core.address import (
     anywhere,
     looks_like_address,
     parse_address,
+    parse_block,
     parse_netmask,
-    parse_prefix,
     parse_range,
     pattern,
-    prefix,
     single,
 )
 from crossgate.core.errors import PlanError, unknown
@@ -56,7 +55,7 @@ class Names:
         self.declared_windows: set[str] = set()
         self.pending_groups: dict[str, Words] = {}
         self._group_trail: list[str] = []
-        self._addresses: dict[tuple[str, Family], Addresses] = {}
+        self._addresses: dict[Family, dict[str, Addresses]] = {family: {} for family in Family}
         self._services: dict[tuple[str, Family], Service] = {}
 
     def unknown(self, words: Words, kind: str, name: str, known: Iterable[str]) -> PlanError:
@@ -70,9 +69,9 @@ class Names:
     def addresses(self, words: Words, family: Family) -> Addresses:
         """ADDRESSES = "any" | ADDRESS | ADDRESS/LEN | ADDRESS "wild" WILDCARD | ADDRESS "mask" NETMASK | ADDRESS-ADDRESS | NAME | POINT."""
         word = words.take("an address or a name")
-        known = self._addresses.get((word, family))
-        if known is not None and words.peek() not in ("wild", "mask"):
-            return known
+        met = self._addresses[family]
+        if word in met and words.peek() not in ("wild", "mask"):
+            return met[word]
         start = words.index - 1
         if word == "any":
             return anywhere(family)
@@ -81,29 +80,26 @@ class Names:
             if patterns[0].family is not family:
                 wrong = patterns[0].family.label
                 raise words.error_from(start, f"{word} is {wrong} and this is an {family.word} list")
-            found = Addresses(" ".join(words.words[start : words.index]), patterns)
+            text = word if words.index == start + 1 else " ".join(words.words[start : words.index])
+            found = Addresses(text, patterns)
         else:
             members = self._named(words, word)
             if family not in members:
                 raise words.error(f"{word} has no {family.label} address, and this is an {family.word} list")
             found = Addresses(word, members[family])
         if words.index == start + 1:
-            self._addresses[(word, family)] = found
+            met[word] = found
         return found
 
     def _literal(self, words: Words, word: str) -> tuple[Pattern, ...]:
         try:
-            if "-" in word:
-                return parse_range(word)
-            if "/" in word:
-                address, length = parse_prefix(word)
-                return (prefix(address, length),)
-            address = parse_address(word)
-            if words.accept("wild"):
-                return (self._wild(words, address),)
-            if words.accept("mask"):
+            if words.peek() in ("wild", "mask"):
+                address = parse_address(word)
+                if words.accept("wild"):
+                    return (self._wild(words, address),)
+                words.keyword("mask")
                 return (pattern(address.family, address.value, self._netmask(words, address)),)
-            return (single(address),)
+            return parse_range(word) if "-" in word else (parse_block(word),)
         except AddressError as error:
             raise words.error(str(error)) from None
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from datetime import datetime
 
 from crossgate.core.accesslist import AccessList, Entry
@@ -16,8 +16,11 @@ _MOST_MEANINGS = 6
 """How many patterns or terms of one name are written out."""
 
 
-def lines(plan: Plan, access_list: AccessList, at: datetime) -> Iterator[str]:
-    """Yield a list: its head and places, a line an entry, its otherwise line, and the meaning of its names."""
+def lines(plan: Plan, access_list: AccessList, at: datetime, hits: Mapping[int | None, int]) -> Iterator[str]:
+    """Yield a list: its head and places, a line an entry, its otherwise line, and the meaning of its names.
+
+    `hits` is the list's tally by entry number, None for the otherwise line; empty when nothing is counted.
+    """
     opened = open_at(plan.windows.values(), at)
     head = f"list {strong(access_list.name)}  {access_list.kind} {access_list.family.word}"
     yield f"{head}  {quiet(str(access_list.place))}"
@@ -26,24 +29,28 @@ def lines(plan: Plan, access_list: AccessList, at: datetime) -> Iterator[str]:
         yield f"  {placement.direction} on {placement.point}"
     if not placements:
         yield alert("  placed nowhere")
-    rows = [(note.place.line, ["", "", quiet(f"note: {note.text}")]) for note in access_list.notes]
+    rows = [(note.place.line, ["", "", *[""] * bool(hits), quiet(f"note: {note.text}")]) for note in access_list.notes]
     lowest = 0
     for entry in access_list.entries:
         # Notes stand by line and entries by number: an entry written further up is shown where it is read.
         lowest = max(lowest, entry.place.line)
-        rows.append((lowest, _entry_row(entry, opened)))
+        rows.append((lowest, _entry_row(entry, opened, hits)))
     rows.sort(key=lambda row: row[0])
     otherwise = access_list.otherwise
     written = "" if otherwise.written else quiet("  (not written: this is how every list ends)")
-    yield from columns([*(row for _, row in rows), ["otherwise", "", word(otherwise.action) + written]], indent=2)
+    yield from columns([*(row for _, row in rows), ["otherwise", "", *_tally(hits, None), word(otherwise.action) + written]], indent=2)
     yield from columns(([name(each), quiet(meaning)] for each, meaning in _meanings(access_list).items()), indent=4)
 
 
-def _entry_row(entry: Entry, opened: frozenset[str]) -> list[str]:
+def _tally(hits: Mapping[int | None, int], number: int | None) -> list[str]:
+    return [quiet(f"{hits.get(number, 0):>5,}x")] if hits else []
+
+
+def _entry_row(entry: Entry, opened: frozenset[str], hits: Mapping[int | None, int]) -> list[str]:
     state = "off" if entry.off else "" if entry.window is None else "open" if entry.window in opened else "shut"
     text = leading_word(entry.text) if entry.in_force(opened) else quiet(entry.text)
     comment = f'  "{entry.comment}"' if entry.comment else ""
-    return [str(entry.number), alert(state) if state else "", text + comment]
+    return [str(entry.number), alert(state) if state else "", *_tally(hits, entry.number), text + comment]
 
 
 def _meanings(access_list: AccessList) -> dict[str, str]:

@@ -1,0 +1,49 @@
+"""`crossgate verify`: every expectation, held or not and why not, then what none of them reached."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from crossgate.commands.common import JsonOption, TallyOption, load, plan_path, print_json
+from crossgate.core.errors import PlanError
+
+
+def verify(
+    context: typer.Context,
+    junit: Annotated[Path | None, typer.Option(metavar="FILE", help="Also write the result as JUnit XML.")] = None,
+    tally: TallyOption = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Try every expect and keep of the plan; exit status 1 when one does not hold."""
+    from crossgate.core.forwarding import Forwarding
+    from crossgate.core.verify import Verifier
+
+    plan = load(context)
+    verifier = Verifier(Forwarding(plan))
+    results = [verifier.verify(expectation) for expectation in plan.expectations]
+    unreached = list(verifier.unreached())
+    if tally:
+        from crossgate.formats.tally import Tally
+
+        Tally(plan_path(context)).add(plan, verifier.reached)
+    if junit is not None:
+        from crossgate.formats.junit import write_junit
+
+        try:
+            write_junit(junit, plan, results)
+        except OSError as error:
+            raise PlanError(f"{junit} cannot be written: {error.strerror}") from None
+    if as_json:
+        from crossgate.formats.answers import verify_document
+
+        print_json(verify_document(plan, results, unreached))
+    else:
+        from crossgate.show.console import write
+        from crossgate.show.verify import lines
+
+        write(lines(plan, results, unreached))
+    if not all(result.held for result in results):
+        raise typer.Exit(1)

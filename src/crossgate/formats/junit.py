@@ -1,0 +1,27 @@
+"""Verification results as JUnit XML, which continuous integration reads."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+from junitparser import Failure, JUnitXml, TestCase, TestSuite
+
+from crossgate.core.plan import Plan
+from crossgate.core.verify import Verified
+
+
+def write_junit(path: Path, plan: Plan, results: Iterable[Verified]) -> None:
+    """Write one test case an expectation. Raises `OSError` when the file cannot be written."""
+    suite = TestSuite(plan.title or plan.files[0])
+    for result in results:
+        expectation = result.expectation
+        case = TestCase(expectation.text, "keep" if expectation.keep else "expect")
+        if not result.held:
+            failure = Failure(result.why, "failed")
+            failure.text = f"{expectation.place}: {result.why}\nneeded: {result.needed}"
+            case.result = [failure]
+        suite.add_testcase(case)
+    document = JUnitXml("crossgate verify")
+    document.add_testsuite(suite)
+    document.write(str(path), pretty=True)

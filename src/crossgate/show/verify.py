@@ -1,0 +1,33 @@
+"""Expectations for people: a line each, what broke the failed ones and what they need, and what nothing reached."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from crossgate.core.accesslist import AccessList, Entry
+from crossgate.core.plan import Plan
+from crossgate.core.verify import Verified
+from crossgate.show.console import columns, count, leading_word, quiet, strong, word
+
+
+def lines(plan: Plan, results: Sequence[Verified], unreached: Sequence[tuple[AccessList, Entry]]) -> Iterator[str]:
+    """Yield the results as lines."""
+    if not results:
+        yield f"{plan.files[0]} expects nothing yet; a line that does: expect deny ping HOST to HOST"
+    for result in results:
+        expectation = result.expectation
+        comment = quiet(f'  "{expectation.comment}"') if expectation.comment else ""
+        mark = word("held") if result.held else word("failed", bold=True)
+        yield f"{mark}{'  ' if result.held else ''}  {quiet(f'{expectation.place.line:>4}')}  {expectation.text}{comment}"
+        if not result.held:
+            yield f"              {result.why}"
+            yield f"              needed: {result.needed}"
+    if unreached:
+        yield ""
+        yield "No expectation reached:"
+        rows = [[access_list.name, str(entry.number), leading_word(entry.text)] for access_list, entry in unreached]
+        yield from columns(rows, indent=2)
+    if results:
+        failed = sum(not result.held for result in results)
+        yield ""
+        yield strong(f"{count(len(results) - failed, 'expectation')} held, {failed} failed")
