@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from crossgate import __version__
-from crossgate.commands import check, demo, lists, tally, trace, verify
+from crossgate.commands import check, demo, grid, lists, points, tally, trace, verify
 
 app = typer.Typer(
     name="crossgate",
@@ -35,5 +35,5 @@ def options(
     """Write, place, trace and prove access lists, offline, from one plain-text plan."""
 
 
-for command in (demo.demo, check.check, lists.lists, trace.trace, verify.verify, tally.tally):
+for command in (demo.demo, check.check, lists.lists, trace.trace, points.points, verify.verify, grid.grid, tally.tally):
     app.command()(command)

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+import sys
+import time
+from collections.abc import Callable, Iterable, Iterator
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
 import typer
 
@@ -14,6 +16,8 @@ from crossgate.core.errors import PlanError
 
 if TYPE_CHECKING:
     from crossgate.core.plan import Plan
+
+Item = TypeVar("Item")
 
 AtOption = Annotated[
     str | None, typer.Option("--at", metavar="TIME", help="The time for windows: 'mon 23:00' or '2026-12-01 23:00'. Default: now.")
@@ -73,6 +77,22 @@ def print_json(document: dict[str, Any]) -> None:
     import json
 
     print(json.dumps(document, indent=2, ensure_ascii=False))
+
+
+def progress(items: Iterable[Item], total: int, label: str) -> Iterator[Item]:
+    """Pass items on; when that takes over a second, a bar on standard error shows how far it is."""
+    start, bar = time.monotonic(), None
+    try:
+        for number, item in enumerate(items, 1):
+            yield item
+            if bar is None and time.monotonic() - start > 1 and sys.stderr.isatty():
+                bar = typer.progressbar(length=total, label=label, file=sys.stderr, update_min_steps=max(total // 100, 1))
+                bar.update(number)
+            elif bar is not None:
+                bar.update(1)
+    finally:
+        if bar is not None:
+            bar.render_finish()
 
 
 def family_of(only_ipv4: bool, only_ipv6: bool) -> int | None:

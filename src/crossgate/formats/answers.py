@@ -11,10 +11,12 @@ from crossgate.core.address import Address
 from crossgate.core.audit.finding import Finding
 from crossgate.core.explain import noticed, sentence
 from crossgate.core.forwarding import End
+from crossgate.core.grid import Cell, Change
 from crossgate.core.opening import service_of
 from crossgate.core.packet import Packet
 from crossgate.core.plan import Plan
-from crossgate.core.trace import Asked, LegTrace, Trace
+from crossgate.core.points import CrossedPoint, Suited
+from crossgate.core.trace import Asked, LegTrace, Trace, Verdict
 from crossgate.core.verify import Verified
 from crossgate.core.window import open_at
 
@@ -195,5 +197,84 @@ def tally_document(plan: Plan, hits: Mapping[str, Mapping[int | None, int]]) -> 
         "plan": plan.files[0],
         "lists": [
             {"list": name, "hits": [{"entry": number, "hits": count} for number, count in each.items()]} for name, each in hits.items()
+        ],
+    }
+
+
+def grid_document(plan: Plan, at: datetime, cells: Iterable[Cell]) -> Document:
+    """Return `crossgate/grid/1`: a cell a source, destination, service and family; `verdict` is `mixed` where its parts differ."""
+    return {
+        "schema": "crossgate/grid/1",
+        "plan": plan.files[0],
+        "at": at.isoformat(),
+        "cells": [
+            {
+                "from": cell.source,
+                "to": cell.destination,
+                "service": cell.service,
+                "family": int(family),
+                "verdict": _verdict(verdicts),
+            }
+            for cell in cells
+            for family, verdicts in cell.verdicts().items()
+        ],
+    }
+
+
+def _verdict(verdicts: Sequence[Verdict] | None) -> str | None:
+    return None if not verdicts else str(verdicts[0]) if len(verdicts) == 1 else "mixed"
+
+
+def changes_document(plan: Plan, other: Plan, at: datetime, changes: Iterable[Change]) -> Document:
+    """Return `crossgate/grid-changes/1`: the cells that two plans answer differently; null where a plan has no such cell."""
+    return {
+        "schema": "crossgate/grid-changes/1",
+        "plan": plan.files[0],
+        "against": other.files[0],
+        "at": at.isoformat(),
+        "changes": [
+            {
+                "from": change.source,
+                "to": change.destination,
+                "service": change.service,
+                "family": int(change.family),
+                "was": _verdict(change.was),
+                "is": _verdict(change.now),
+            }
+            for change in changes
+        ],
+    }
+
+
+def points_document(plan: Plan, found: Iterable[tuple[End, End, Sequence[CrossedPoint], Sequence[Suited]]]) -> Document:
+    """Return `crossgate/points/1`: the places crossed, by family, and those that suit each kind of list."""
+    return {
+        "schema": "crossgate/points/1",
+        "plan": plan.files[0],
+        "conversations": [
+            {
+                "family": int(source.address.family),
+                "from": _end(source),
+                "to": _end(destination),
+                "points": [
+                    {
+                        "leg": "back" if point.back else "there",
+                        "point": str(point.crossing.point),
+                        "direction": str(point.crossing.direction),
+                        "list": point.placed.name if point.placed else None,
+                    }
+                    for point in points
+                ],
+                "suited": [
+                    {
+                        "kind": str(place.kind),
+                        "point": str(place.crossing.point),
+                        "direction": str(place.crossing.direction),
+                        "also": [{"from": start, "to": end} for start, end in place.also],
+                    }
+                    for place in places
+                ],
+            }
+            for source, destination, points, places in found
         ],
     }

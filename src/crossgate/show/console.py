@@ -39,9 +39,9 @@ def alert(text: str) -> str:
     return typer.style(text, fg="yellow")
 
 
-def word(text: str, bold: bool = False) -> str:
-    """Paint an action, verdict or severity in its colour."""
-    return typer.style(text, fg=_COLOURS.get(text), bold=bold or None)
+def word(text: str, bold: bool = False, shown: str = "") -> str:
+    """Paint an action, verdict or severity, or what is `shown` for it, in its colour."""
+    return typer.style(shown or text, fg=_COLOURS.get(text), bold=bold or None)
 
 
 def leading_word(text: str) -> str:

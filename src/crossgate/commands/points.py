@@ -1,0 +1,36 @@
+"""`crossgate points`: the places a conversation crosses, and where a list would stand well."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from crossgate.commands.common import JsonOption, complete_end, load, print_json
+
+
+def points(
+    context: typer.Context,
+    source: Annotated[str, typer.Argument(metavar="FROM", autocompletion=complete_end, help="A host, device, point or address.")],
+    destination: Annotated[str, typer.Argument(metavar="TO", autocompletion=complete_end, help="A host, device, point or address.")],
+    as_json: JsonOption = False,
+) -> None:
+    """Show every place between FROM and TO, there and back, and which suit a standard and an extended list."""
+    from crossgate.core.ends import pairs
+    from crossgate.core.forwarding import Forwarding
+    from crossgate.core.points import crossed, suited
+
+    plan = load(context)
+    network = Forwarding(plan)
+    found = [(start, end, crossed(network, start, end), suited(network, start, end)) for start, end in pairs(network, source, destination)]
+    if as_json:
+        from crossgate.formats.answers import points_document
+
+        print_json(points_document(plan, found))
+        return
+    from crossgate.show.console import write
+    from crossgate.show.points import lines
+
+    for number, each in enumerate(found):
+        write([""] * bool(number))
+        write(lines(*each))

@@ -1,0 +1,91 @@
+"""The places a conversation crosses, and which of them suit a standard and an extended list.
+
+A standard list sees only sources, so it stands near the destination, where it touches the least else; an extended list
+names both ends, so it stands near the source, where it stops what it denies before it travels.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from crossgate.core.accesslist import AccessList, Kind
+from crossgate.core.address import Address, Family
+from crossgate.core.forwarding import Crossing, End, Forwarding
+from crossgate.core.network import Direction, PointKind
+
+
+class CrossedPoint(NamedTuple):
+    """A place on the way, whether on the way back, and the list placed there for the family, if any."""
+
+    crossing: Crossing
+    back: bool
+    placed: AccessList | None
+
+
+class Suited(NamedTuple):
+    """A place that suits a kind of list, and what else passes it: pairs of segment names, from and to."""
+
+    kind: Kind
+    crossing: Crossing
+    also: tuple[tuple[str, str], ...]
+
+
+def crossed(network: Forwarding, source: End, destination: End) -> list[CrossedPoint]:
+    """Return the places on the way there and back, in order."""
+    family = source.address.family
+    found = []
+    for back, path in ((False, network.path(source, destination.address)), (True, network.path(destination, source.address))):
+        for crossing in path.crossings:
+            found.append(CrossedPoint(crossing, back, network.plan.placed.get((crossing.point, crossing.direction, family))))
+    return found
+
+
+def suited(network: Forwarding, source: End, destination: End) -> list[Suited]:
+    """Return the best places for a standard and an extended list that is to stop what goes from source to destination."""
+    way = [crossing for crossing in network.path(source, destination.address).crossings if crossing.point.kind is not PointKind.PORT]
+    routed = [crossing for crossing in way if crossing.point.kind is not PointKind.SUBNET] or way
+    if not routed:
+        return []
+    flows = _flows(network, source.address.family)
+    own = (source.segment, destination.segment)
+    outward = [crossing for crossing in routed if crossing.direction is Direction.OUTBOUND]
+    near_end = routed[-1] if routed[-1].point.kind is PointKind.ITSELF else (outward or routed)[-1]
+    return [
+        Suited(kind, crossing, tuple(flow for flow in flows.get(crossing, ()) if flow != own))
+        for kind, crossing in ((Kind.STANDARD, near_end), (Kind.EXTENDED, routed[0]))
+    ]
+
+
+def _flows(network: Forwarding, family: Family) -> dict[Crossing, list[tuple[str, str]]]:
+    """Return which traffic between segments passes each place, machines of a segment taken as one."""
+    machines = list(_machines(network, family))
+    flows: dict[Crossing, list[tuple[str, str]]] = {}
+    for start in machines:
+        for end in machines:
+            if start.segment != end.segment:
+                for crossing in network.path(start, end.address).crossings:
+                    flows.setdefault(crossing, []).append((start.segment, end.segment))
+    return flows
+
+
+def _machines(network: Forwarding, family: Family) -> Iterator[End]:
+    """Yield one machine for each segment that the family has: a host's address, else one that nobody has."""
+    plan = network.plan
+    for segment in plan.segments.values():
+        addresses = [host.in_family(family) for host in plan.hosts.values() if host.on == segment.name]
+        taken = next((address for address in addresses if address is not None), None)
+        block = next((block for block in segment.prefixes if block.family is family), None)
+        if taken is not None:
+            yield End(segment.name, taken, segment.name)
+        elif block is not None:
+            free = next(
+                (
+                    Address(family, value)
+                    for value in range(block.first + 1, block.last + 1)
+                    if Address(family, value) not in plan.interface_of
+                ),
+                None,
+            )
+            if free is not None:
+                yield End(segment.name, free, segment.name)

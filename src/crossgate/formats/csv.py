@@ -1,0 +1,25 @@
+"""Tables as comma-separated values (RFC 4180)."""
+
+from __future__ import annotations
+
+import csv
+import sys
+from collections.abc import Iterable
+
+from crossgate.core.grid import Cell
+from crossgate.core.opening import service_of
+
+
+def write_grid(cells: Iterable[Cell]) -> None:
+    """Write every conversation of a grid to standard output."""
+    writer = csv.writer(sys.stdout)
+    writer.writerow(["from", "to", "service", "packet", "family", "verdict", "list", "entry"])
+    for cell in cells:
+        for family, traces in cell.traces.items():
+            for trace in traces:
+                asked = trace.decided
+                entry = asked.decision.entry if asked and asked.decision else None
+                listed = asked.access_list.name if asked and asked.access_list else ""
+                number = "" if asked is None else entry.number if entry else "otherwise"
+                packet = service_of(trace.conversation.first)
+                writer.writerow([cell.source, cell.destination, cell.service, packet, int(family), trace.verdict, listed, number])

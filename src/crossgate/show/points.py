@@ -1,0 +1,37 @@
+"""Places for people: what a conversation crosses, what stands there, and where a list would stand well."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from crossgate.core.accesslist import Kind
+from crossgate.core.forwarding import End
+from crossgate.core.points import CrossedPoint, Suited
+from crossgate.show.console import columns, name, quiet, strong
+
+_MOST_FLOWS = 8
+_WHY = {
+    Kind.STANDARD: "near the destination, since it sees only sources",
+    Kind.EXTENDED: "near the source, so that what it denies travels no further",
+}
+
+
+def lines(source: End, destination: End, points: Sequence[CrossedPoint], places: Sequence[Suited]) -> Iterator[str]:
+    """Yield the places crossed by one family's conversation, and those that suit a list."""
+    yield f"{strong(source.name)} to {strong(destination.name)}  {source.address.family.label}"
+    rows = []
+    for back in (False, True):
+        for number, point in enumerate(each for each in points if each.back is back):
+            placed = name(point.placed.name) if point.placed else quiet("no list")
+            lead = ("back" if back else "there") if number == 0 else ""
+            rows.append([lead, str(point.crossing.point), str(point.crossing.direction), placed])
+    yield from columns(rows, indent=2)
+    if not points:
+        yield "  crosses no place where a list could stand"
+    for place in places:
+        crossing = place.crossing
+        kind = "an extended" if place.kind is Kind.EXTENDED else "a standard"
+        yield f"  {kind} list suits {strong(f'{crossing.direction} on {crossing.point}')}: {_WHY[place.kind]}"
+        shown = [f"{start} to {end}" for start, end in place.also[:_MOST_FLOWS]]
+        more = f" and {len(place.also) - _MOST_FLOWS} more" if len(place.also) > _MOST_FLOWS else ""
+        yield quiet(f"    also passes there: {', '.join(shown)}{more}" if shown else "    nothing else passes there")
