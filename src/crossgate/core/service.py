@@ -182,7 +182,7 @@ def split_service(text: str) -> list[str]:
 
 
 def _reads_as_port(piece: str) -> bool:
-    return piece[:1].isdigit() or piece.startswith("-") or piece in iana.services()
+    return not piece or piece[0].isdigit() or piece[0] == "-" or piece in iana.services()
 
 
 def _parse_term(text: str, family: Family, named: Callable[[str], tuple[str, ...] | None]) -> tuple[ServiceTerm, ...]:
