@@ -14,12 +14,12 @@ def _address(value: int) -> str:
     return ".".join(str(value >> shift & 255) for shift in (24, 16, 8, 0))
 
 
-def _block(rng: random.Random, scattered: float) -> str:
+def _block(rng: random.Random, scattered: float, may_be_any: bool) -> str:
     """Return one source or destination: a site prefix of some depth, a scattered wildcard, or any."""
     site = 10 << 24 | rng.randrange(64) << 16 | rng.randrange(256) << 8 | rng.randrange(256)
     if rng.random() < scattered:
         return f"{_address(site & ~0xFF00)} wild 0.0.{rng.choice((3, 5, 7, 85, 255))}.0"
-    if rng.random() < 0.05:
+    if may_be_any and rng.random() < 0.05:
         return "any"
     length = rng.choice((16, 20, 22, 24, 24, 26, 28, 30, 32, 32))
     return f"{_address(site & ~((1 << (32 - length)) - 1))}/{length}"
@@ -31,7 +31,10 @@ def entries(count: int, seed: int = 1, scattered: float = 0.03) -> list[str]:
     lines = []
     for number in range(1, count + 1):
         action = rng.choice(("permit", "permit", "deny"))
-        lines.append(f"    {number * 10} {action} {rng.choice(SERVICES)} {_block(rng, scattered)} to {_block(rng, scattered)}")
+        service = rng.choice(SERVICES)
+        source = _block(rng, scattered, True)
+        destination = _block(rng, scattered, source != "any" and service != "ip")
+        lines.append(f"    {number * 10} {action} {service} {source} to {destination}")
     return lines
 
 

@@ -2,11 +2,27 @@
 
 from __future__ import annotations
 
-from crossgate.core.address import Address, AddressError, Family, families, looks_like_address, parse_address
+from collections.abc import Iterable
+from typing import NamedTuple
+
+from crossgate.core.address import (
+    Address,
+    AddressError,
+    Family,
+    Pattern,
+    everything,
+    families,
+    looks_like_address,
+    merged,
+    parse_address,
+    parse_block,
+    parse_range,
+    single,
+)
 from crossgate.core.errors import PlanError, unknown
 from crossgate.core.forwarding import End, Forwarding
 from crossgate.core.network import Interface
-from crossgate.core.plan import UnknownName
+from crossgate.core.plan import Plan, UnknownName
 
 _NO_MACHINE = "stands for many machines; name a host, a device, a point or an address"
 
@@ -39,6 +55,52 @@ def candidates(network: Forwarding, text: str) -> list[End]:
     if text in plan.segments or text in plan.groups:
         raise PlanError(f"{text} {_NO_MACHINE}")
     raise PlanError(unknown("host", text, [*plan.hosts, *plan.devices]))
+
+
+class EndSet(NamedTuple):
+    """The addresses of one family that a word stands for as an end; with `outside`, those that are on that outside."""
+
+    patterns: tuple[Pattern, ...]
+    outside: str | None = None
+
+
+def end_set(plan: Plan, text: str, family: Family) -> EndSet:
+    """Return every address that a word stands for: a host, device, point, subnet, group, outside, address, prefix, range or `any`.
+
+    It is empty when the word has none of this family. Raises `PlanError` for a word that is none of these.
+    """
+    if text == "any":
+        return EndSet((everything(family),))
+    if looks_like_address(text.partition(".")[0]):
+        try:
+            patterns = parse_range(text) if "-" in text else (parse_block(text),)
+        except AddressError as error:
+            raise PlanError(str(error)) from None
+        return EndSet(tuple(each for each in patterns if each.family is family))
+    if text in plan.segments:
+        segment = plan.segments[text]
+        if segment.outside:
+            return EndSet((everything(family),), text)
+        return EndSet(tuple(block for block in segment.prefixes if block.family is family))
+    if text in plan.groups:
+        members = plan.groups[text].members.get(family)
+        return EndSet(merged(members.patterns) if members else ())
+    if text in plan.hosts:
+        addresses: Iterable[Address] = plan.hosts[text].addresses
+    elif text in plan.devices:
+        addresses = plan.devices[text].addresses()
+    elif "." in text:
+        try:
+            point = plan.point(text)
+        except UnknownName as error:
+            raise PlanError(str(error)) from None
+        interface = plan.devices[point.owner].interfaces.get(point.part)
+        if interface is None:
+            raise PlanError(f"{text} is a port and has no addresses; name a host or an interface")
+        addresses = [own.address for own in interface.addresses]
+    else:
+        raise PlanError(unknown("name", text, plan.names()))
+    return EndSet(tuple(single(address) for address in addresses if address.family is family))
 
 
 def _interface_ends(interface: Interface, name: str) -> list[End]:

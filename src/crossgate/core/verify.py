@@ -1,7 +1,7 @@
-"""Whether what a plan claims of itself holds: every `expect` and `keep`, tried over every packet it speaks of.
+"""Whether what a plan claims of itself holds: every `expect` and `keep`, proved over every packet it speaks of.
 
-Between two machines the paths are known, so the packets fall into a few classes (`classes`), and the windows on the way
-into a few states (`window.states`); one conversation of each is traced.
+All conversations that an expectation speaks of are taken as boxes through the network (`flows`), in every state that
+the windows on the way can be in. What breaks a claim is a box; one packet of it is traced to say why.
 """
 
 from __future__ import annotations
@@ -12,15 +12,14 @@ from typing import NamedTuple
 
 from crossgate.core.accesslist import AccessList, Action, Entry
 from crossgate.core.address import Address, Family
-from crossgate.core.classes import Asked as Lists
-from crossgate.core.classes import openings
-from crossgate.core.ends import candidates
-from crossgate.core.errors import PlanError
-from crossgate.core.expect import Claim, Expectation
+from crossgate.core.ends import EndSet, at_address, end_set
+from crossgate.core.expect import Claim, Expectation, Moment
 from crossgate.core.explain import packet_text, reason, stopped
-from crossgate.core.forwarding import End, Forwarding, Path
+from crossgate.core.flows import Answer, Flow, Flows, flows, left, openings, placed_on
+from crossgate.core.forwarding import Forwarding
 from crossgate.core.packet import Packet
 from crossgate.core.service import ServiceError
+from crossgate.core.spots import Spot, spots
 from crossgate.core.trace import Conversation, Trace, Tracer, Verdict
 from crossgate.core.window import open_at, states
 
@@ -46,32 +45,34 @@ class Verifier:
     def __init__(self, network: Forwarding) -> None:
         self.network = network
         self.reached: dict[tuple[str, int | None], int] = {}
-        self._tracers: dict[frozenset[str], Tracer] = {}
+        self._flows: dict[frozenset[str], Flows] = {}
+        self._spots: dict[Family, list[Spot]] = {}
 
     def verify(self, expectation: Expectation) -> Verified:
-        """Try an expectation over all that it speaks of, up to the first packet that breaks it.
-
-        Raises `PlanError` when an end stands for more than single machines.
-        """
-        try:
-            pairs = list(self._pairs(expectation))
-        except PlanError as error:
-            raise PlanError(f"{expectation.place}: {error.message}") from None
-        if not pairs:
-            over = f" over {expectation.over.label}" if expectation.over else ""
-            why = f"{expectation.source} and {expectation.destination} share no address family{over}, so nothing can be sent"
-            return Verified(expectation, False, why, "give both ends addresses of one family")
-        for source, destination in pairs:
-            for conversation, opened, moment in self._conversations(expectation, source, destination):
-                trace = self._tracer(opened).trace(conversation)
-                self._count(trace)
-                broken = self._broken(expectation, trace)
-                if broken:
-                    when = f" while {', '.join(sorted(opened))} {'is' if len(opened) == 1 else 'are'} open" if opened else ""
-                    when = f"{when} (as at {moment:%a %Y-%m-%d %H:%M})" if moment else ""
-                    why = f"{packet_text(conversation.first)}{when} is {trace.verdict}: {broken}"
-                    return Verified(expectation, False, why, _needed(expectation, trace), conversation.first)
-        return Verified(expectation, True)
+        """Prove an expectation over all that it speaks of, or find the first packet that breaks it."""
+        spoken_of = False
+        for family in Family:
+            if expectation.over not in (None, family):
+                continue
+            try:
+                service = self.network.plan.service(expectation.service, family)
+            except ServiceError:
+                continue
+            port = expectation.source_port
+            opening = openings(service, family, self.network.plan.client_ports if port is None else (port, port))
+            found = self._between(expectation, family)
+            spoken_of = spoken_of or bool(found)
+            for opened, moment in window_states(self.network, found, expectation.at).items():
+                for flow in found:
+                    for answer in self._state(opened).answers(flow, opening):
+                        packet = self._broken(expectation, flow, answer)
+                        if packet is not None:
+                            return self._failed(expectation, flow, packet, opened, moment)
+        if spoken_of:
+            return Verified(expectation, True)
+        over = f" over {expectation.over.label}" if expectation.over else ""
+        why = f"{expectation.source} and {expectation.destination} share no address family{over}, so nothing can be sent"
+        return Verified(expectation, False, why, "give both ends addresses of one family")
 
     def unreached(self) -> Iterator[tuple[AccessList, Entry]]:
         """Yield the entries that decided no packet of any expectation verified so far."""
@@ -80,77 +81,83 @@ class Verifier:
                 if not entry.off and (access_list.name, entry.number) not in self.reached:
                     yield access_list, entry
 
-    def _pairs(self, expectation: Expectation) -> Iterator[tuple[End, End]]:
-        """Yield every two addresses that the expectation speaks of, family by family."""
-        sources = candidates(self.network, expectation.source)
-        destinations = candidates(self.network, expectation.destination)
-        for family in Family:
-            if expectation.over not in (None, family):
-                continue
-            for source in sources:
-                for destination in destinations:
-                    if source.address.family is family is destination.address.family and source.address != destination.address:
-                        yield source, destination
+    def _between(self, expectation: Expectation, family: Family) -> list[Flow]:
+        """Return the flows that an expectation speaks of."""
+        if family not in self._spots:
+            self._spots[family] = spots(self.network, family)
+        plan = self.network.plan
+        source, destination = end_set(plan, expectation.source, family), end_set(plan, expectation.destination, family)
+        found = self._spots[family]
+        return flows(self.network, on_outside(found, source), on_outside(found, destination), source.patterns, destination.patterns)
 
-    def _conversations(
-        self, expectation: Expectation, source: End, destination: End
-    ) -> Iterator[tuple[Conversation, frozenset[str], datetime | None]]:
-        """Yield each conversation to try with the windows open, and a moment when they are if there are windows on the way."""
-        plan, family = self.network.plan, source.address.family
-        try:
-            service = plan.service(expectation.service, family)
-        except ServiceError:
-            return
-        there = self.network.path(source, destination.address)
-        back = self.network.path(destination, source.address)
-        lists = Lists(self._lists(there, family), self._lists(back, family))
-        names = {name for access_list in (*lists.there, *lists.back) for name in access_list.windows()}
-        windows = [plan.windows[name] for name in sorted(names)]
-        at = expectation.at
-        if at is not None and at.date is not None:
-            moments = {open_at(windows, at.date): at.date}
-        else:
-            moments = states(windows, at.minute if at else None)
-        clients = (expectation.source_port, expectation.source_port) if expectation.source_port is not None else plan.client_ports
-        for opened, moment in moments.items():
-            for term in service.terms:
-                for packet in openings(term, source, destination, clients, lists):
-                    yield Conversation(source, destination, packet), opened, moment if windows else None
+    def _state(self, opened: frozenset[str]) -> Flows:
+        if opened not in self._flows:
+            self._flows[opened] = Flows(self.network, opened)
+        return self._flows[opened]
 
-    def _lists(self, path: Path, family: Family) -> tuple[AccessList, ...]:
-        placed = self.network.plan.placed
-        found = (placed.get((crossing.point, crossing.direction, family)) for crossing in path.crossings)
-        return tuple(access_list for access_list in found if access_list is not None)
-
-    def _tracer(self, opened: frozenset[str]) -> Tracer:
-        if opened not in self._tracers:
-            self._tracers[opened] = Tracer(self.network, opened)
-        return self._tracers[opened]
-
-    def _count(self, trace: Trace) -> None:
-        for access_list, entry in trace.decisions():
-            key = (access_list.name, entry.number if entry else None)
+    def _broken(self, expectation: Expectation, flow: Flow, answer: Answer) -> Packet | None:
+        """Return a packet of an answer that breaks an expectation, or None when it keeps to it."""
+        packet = left(answer.box, flow.but)
+        if packet is None:
+            return None
+        for stop in answer.decisions:
+            key = (stop.access_list.name, stop.entry.number if stop.entry else None)
             self.reached[key] = self.reached.get(key, 0) + 1
-
-    def _broken(self, expectation: Expectation, trace: Trace) -> str:
-        """Return why a traced conversation breaks an expectation, or "" when it does not."""
-        if trace.verdict is not VERDICTS[expectation.claim]:
-            return reason(trace)
+        if answer.verdict is not VERDICTS[expectation.claim]:
+            return packet
         by = expectation.by
         if by is None:
-            return ""
-        if expectation.claim is Claim.PERMIT:
-            decided = {(access_list.name, entry.number if entry else None) for access_list, entry in trace.decisions()}
-            line = "its otherwise line" if by.entry is None else f"entry {by.entry}"
-            return "" if (by.access_list, by.entry) in decided else f"{line} of {by.access_list} has no part in it"
-        asked = trace.decided
-        assert asked is not None
-        assert asked.access_list is not None
-        assert asked.decision is not None
-        entry = asked.decision.entry
-        if (asked.access_list.name, entry.number if entry else None) == (by.access_list, by.entry):
-            return ""
-        return f"{stopped(asked)}, not {by.access_list} {'otherwise' if by.entry is None else by.entry}"
+            return None
+        deciding = answer.decisions if expectation.claim is Claim.PERMIT else answer.decisions[-1:]
+        pinned = any((stop.access_list.name, stop.entry.number if stop.entry else None) == by for stop in deciding)
+        return None if pinned else packet
+
+    def _failed(self, expectation: Expectation, flow: Flow, packet: Packet, opened: frozenset[str], moment: datetime | None) -> Verified:
+        """Trace the packet that breaks an expectation, and say why it does."""
+        ends = [at_address(self.network, Address(packet.family, value)) for value in (packet.source, packet.destination)]
+        if flow.source.device is not None:
+            ends[0] = flow.source
+        trace = Tracer(self.network, opened).trace(Conversation(ends[0], ends[1], packet))
+        when = f" while {', '.join(sorted(opened))} {'is' if len(opened) == 1 else 'are'} open" if opened else ""
+        when = f"{when} (as at {moment:%a %Y-%m-%d %H:%M})" if moment else ""
+        why = f"{packet_text(packet)}{when} is {trace.verdict}: {_reason(expectation, trace)}"
+        return Verified(expectation, False, why, _needed(expectation, trace), packet)
+
+
+def on_outside(found: list[Spot], ends: EndSet) -> list[Spot]:
+    """Return the spots that a set of ends may have: those of its outside, or all."""
+    return found if ends.outside is None else [spot for spot in found if spot.end.segment == ends.outside]
+
+
+def window_states(network: Forwarding, found: list[Flow], at: Moment | None) -> dict[frozenset[str], datetime | None]:
+    """Return the sets of windows that can be open for these flows, each with a moment; None where no window matters."""
+    plan = network.plan
+    names = {
+        name
+        for flow in found
+        for path in (flow.there, flow.back)
+        for _, access_list in placed_on(network, path, flow.source.address.family)
+        for name in access_list.windows()
+    }
+    windows = [plan.windows[name] for name in sorted(names)]
+    if not windows:
+        return {frozenset(): None}
+    if at is not None and at.date is not None:
+        return {open_at(windows, at.date): at.date}
+    return dict(states(windows, at.minute if at else None))
+
+
+def _reason(expectation: Expectation, trace: Trace) -> str:
+    """Say why a traced conversation breaks an expectation."""
+    by = expectation.by
+    if by is None or trace.verdict is not VERDICTS[expectation.claim]:
+        return reason(trace)
+    if expectation.claim is Claim.PERMIT:
+        line = "its otherwise line" if by.entry is None else f"entry {by.entry}"
+        return f"{line} of {by.access_list} has no part in it"
+    asked = trace.decided
+    assert asked is not None
+    return f"{stopped(asked)}, not {by.access_list} {'otherwise' if by.entry is None else by.entry}"
 
 
 def _needed(expectation: Expectation, trace: Trace) -> str:

@@ -1,0 +1,187 @@
+"""Boxes as NumPy columns, and every two of them that overlap, found in far less than all pairs.
+
+A row is one box; an entry with few boxes has a row for each, one with many has a single row for the box around them
+(`loose`). The addresses are words of 64 bits, the flags, fragment and DSCP bits one more, the spans six numbers.
+The pairs come from dividing the rows by one address bit after the other: those with a 0 there, those with a 1, those
+that do not care. Rows that differ in a bit never meet again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from crossgate.core.regions import LOW_BITS, LOW_FREE, Box, EntryRegion
+
+Words = NDArray[np.uint64]
+Numbers = NDArray[np.int64]
+Spans = NDArray[np.int32]
+
+FEW_BOXES = 8
+"""Up to so many boxes an entry is multiplied out."""
+_LEAF_ROWS = 64
+_MOST_CELLS = 1 << 21
+_SAMPLE = 256
+_WORD = (1 << 64) - 1
+
+
+class Columns(NamedTuple):
+    """Rows of boxes: `value` and `wildcard` have one column a word, lowest word first; `spans` has six columns.
+
+    `entry` is the index of each row's region, in ascending order; `loose` tells a row that is larger than its region.
+    """
+
+    value: Words
+    wildcard: Words
+    spans: Spans
+    entry: Numbers
+    loose: NDArray[np.bool_]
+
+    def take(self, rows: Numbers) -> Columns:
+        """Return just these rows."""
+        return Columns(self.value[rows], self.wildcard[rows], self.spans[rows], self.entry[rows], self.loose[rows])
+
+    def down(self) -> Columns:
+        """Return the rows as the first of two axes."""
+        return Columns(self.value[:, None], self.wildcard[:, None], self.spans[:, None], self.entry[:, None], self.loose[:, None])
+
+    def across(self) -> Columns:
+        """Return the rows as the second of two axes."""
+        return Columns(self.value[None], self.wildcard[None], self.spans[None], self.entry[None], self.loose[None])
+
+
+def columns(regions: Sequence[EntryRegion]) -> tuple[Columns, list[Box]]:
+    """Return the rows of a list's regions, and the same rows as boxes."""
+    boxes: list[Box] = []
+    entry: list[int] = []
+    loose: list[bool] = []
+    for index, region in enumerate(regions):
+        if region.hull is None:
+            continue
+        few = region.size <= FEW_BOXES
+        rows = [region.hull] if not few or region.size == 1 else list(region.boxes())
+        boxes += rows
+        entry += [index] * len(rows)
+        loose += [not few] * len(rows)
+    return box_columns(boxes, entry, loose), boxes
+
+
+def box_columns(boxes: Sequence[Box], entry: Sequence[int], loose: Sequence[bool]) -> Columns:
+    """Return boxes of one family as columns."""
+    count = 1 + (2 * boxes[0].family.bits // 64 if boxes else 1)
+    value = np.empty((len(boxes), count), np.uint64)
+    wildcard = np.empty((len(boxes), count), np.uint64)
+    for word in range(count):
+        shift = LOW_BITS + 64 * (word - 1) if word else 0
+        mask = _WORD if word else LOW_FREE
+        value[:, word] = [box.value >> shift & mask for box in boxes]
+        wildcard[:, word] = [box.wildcard >> shift & mask for box in boxes]
+    spans = np.array([box[3:] for box in boxes], np.int32).reshape(-1, 6)
+    return Columns(value, wildcard, spans, np.array(entry, np.int64), np.array(loose, np.bool_))
+
+
+def overlapping(one: Columns, other: Columns) -> NDArray[np.bool_]:
+    """Tell whether rows overlap, row by row, or all with all when one is `down` and the other `across`."""
+    found: NDArray[np.bool_] = one.spans[..., 0] <= other.spans[..., 1]
+    for word in range(one.value.shape[-1] - 1, -1, -1):
+        free = one.wildcard[..., word] | other.wildcard[..., word]
+        found = found & ((one.value[..., word] ^ other.value[..., word]) & ~free == 0)
+    found &= other.spans[..., 0] <= one.spans[..., 1]
+    for first in (2, 4):
+        found &= one.spans[..., first] <= other.spans[..., first + 1]
+        found &= other.spans[..., first] <= one.spans[..., first + 1]
+    return found
+
+
+def covering(outer: Columns, inner: Columns) -> NDArray[np.bool_]:
+    """Tell whether rows of `outer` cover those of `inner`, row by row, or all with all as in `overlapping`."""
+    found: NDArray[np.bool_] = outer.spans[..., 0] <= inner.spans[..., 0]
+    for word in range(outer.value.shape[-1] - 1, -1, -1):
+        astray = inner.wildcard[..., word] | (inner.value[..., word] ^ outer.value[..., word])
+        found = found & (astray & ~outer.wildcard[..., word] == 0)
+    found &= inner.spans[..., 1] <= outer.spans[..., 1]
+    for first in (2, 4):
+        found &= outer.spans[..., first] <= inner.spans[..., first]
+        found &= inner.spans[..., first + 1] <= outer.spans[..., first + 1]
+    return found
+
+
+def covering_pairs(outer: Columns, outer_rows: Numbers, inner: Columns, inner_rows: Numbers) -> Numbers:
+    """Return the places of the pairs in which a row of `outer` covers one of `inner`; what fails early is not looked at again."""
+    places = np.arange(len(outer_rows))
+    for word in range(outer.value.shape[-1] - 1, -1, -1):
+        of, within = outer_rows[places], inner_rows[places]
+        astray = inner.wildcard[within, word] | (inner.value[within, word] ^ outer.value[of, word])
+        places = places[astray & ~outer.wildcard[of, word] == 0]
+    for first in (4, 0, 2):
+        of, within = outer_rows[places], inner_rows[places]
+        fits = outer.spans[of, first] <= inner.spans[within, first]
+        fits &= inner.spans[within, first + 1] <= outer.spans[of, first + 1]
+        places = places[fits]
+    return places
+
+
+def common(one: Columns, other: Columns) -> Columns:
+    """Return row by row what rows that overlap have in common; entries and looseness are those of `other`."""
+    spans = np.where(np.arange(6) % 2 == 0, np.maximum(one.spans, other.spans), np.minimum(one.spans, other.spans))
+    return Columns(one.value | other.value, one.wildcard & other.wildcard, spans, other.entry, other.loose)
+
+
+def meeting(table: Columns, rows: Numbers | None = None) -> Iterator[tuple[Numbers, Numbers, Numbers]]:
+    """Yield, group by group, rows and all the pairs that they are in: (rows, row, other row), pairs sorted by both.
+
+    Each of `rows` (all of them by default) is in just one group; rows of the same entry make no pair.
+    """
+    everything = np.arange(len(table.entry))
+    stack = [(everything if rows is None else rows, everything)]
+    while stack:
+        asking, others = stack.pop()
+        bit = _dividing_bit(table, asking) if len(asking) > _LEAF_ROWS else None
+        if bit is None:
+            most = max(_MOST_CELLS // max(len(others), 1), 1)
+            for start in range(0, len(asking), most):
+                part = asking[start : start + most]
+                down, across = table.take(part).down(), table.take(others).across()
+                found = overlapping(down, across) & (down.entry != across.entry)
+                left, right = np.nonzero(found)
+                yield part, part[left], others[right]
+            continue
+        word, place = bit
+        shift = np.uint64(place)
+        for digit in (0, 1, None):
+            chosen = asking[_digit(table, asking, word, shift) == (2 if digit is None else digit)]
+            if len(chosen):
+                stack.append((chosen, others if digit is None else others[_may_be(table, others, word, shift, digit)]))
+
+
+def _digit(table: Columns, rows: Numbers, word: int, shift: np.uint64) -> Numbers:
+    """Return each row's bit: 0, 1, or 2 where it is free."""
+    one = np.uint64(1)
+    value = table.value[rows, word] >> shift & one
+    return np.where(table.wildcard[rows, word] >> shift & one, np.uint64(2), value).astype(np.int64)
+
+
+def _may_be(table: Columns, rows: Numbers, word: int, shift: np.uint64, digit: int) -> NDArray[np.bool_]:
+    digits = _digit(table, rows, word, shift)
+    found: NDArray[np.bool_] = (digits == digit) | (digits == 2)
+    return found
+
+
+def _dividing_bit(table: Columns, rows: Numbers) -> tuple[int, int] | None:
+    """Return the address bit (word, place) that parts these rows best, or None when no bit does."""
+    sample = rows if len(rows) <= _SAMPLE else rows[:: len(rows) // _SAMPLE]
+    places = np.arange(64, dtype=np.uint64)
+    best, most = None, 0
+    for word in range(1, table.value.shape[1]):
+        fixed = ~table.wildcard[sample, word, None] >> places & np.uint64(1)
+        ones = table.value[sample, word, None] >> places & np.uint64(1)
+        with_one = ones.sum(axis=0).astype(np.int64)
+        with_zero = fixed.sum(axis=0).astype(np.int64) - with_one
+        score = with_one * with_zero
+        place = int(score.argmax())
+        if score[place] > most:
+            best, most = (word, place), int(score[place])
+    return best

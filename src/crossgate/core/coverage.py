@@ -1,0 +1,244 @@
+"""Which entries of a list are never reached, and which have no effect; exact, with a proof or a packet for each.
+
+An entry is never reached when earlier entries take all of its packets. It has no effect when it could go and no packet
+would be treated differently: every packet that gets as far as the entry meets the same action further down.
+
+Most entries are settled for many rows at once (`columns`): one earlier entry covers the row, or a packet tried by hand
+gets through to it. A tried packet only ever proves that an entry is needed. What is left is settled by `_search`, which
+takes entries out of a row until nothing or a packet is left.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from crossgate.core.accesslist import Action, Entry
+from crossgate.core.columns import Columns, Numbers, box_columns, columns, common, covering, covering_pairs, meeting, overlapping
+from crossgate.core.regions import Box, EntryRegion, ListRegions, covers, minus, overlap, split
+
+_TRIES = 3
+_AIMED_TRIES = 4
+_FEW = 24
+"""Up to so many rows a loop is faster than columns."""
+
+
+class Coverage(NamedTuple):
+    """What is known of one entry. `because` are the earlier entries that take its packets, when it is never reached."""
+
+    entry: Entry
+    reached: bool
+    needed: bool
+    because: tuple[Entry, ...] = ()
+
+
+def coverage(regions: ListRegions, step: Callable[[int], None] | None = None) -> list[Coverage]:
+    """Settle every entry in force of a list. `step` is told how many rows are done, now and then."""
+    return _Settling(regions).settle(step or (lambda _: None))
+
+
+class _Settling:
+    """The work on one list: rows, and what is known of each."""
+
+    def __init__(self, regions: ListRegions) -> None:
+        self.regions = regions.regions
+        self.table, self.boxes = columns(self.regions)
+        actions = list(Action)
+        self.actions = np.array([actions.index(region.entry.action) for region in self.regions], np.int64)[self.table.entry]
+        self.otherwise = actions.index(regions.access_list.otherwise.action)
+        self.random = np.random.default_rng(64)
+        self.position = np.full(len(self.boxes), -1, np.int64)
+        self.covered, self.reached, self.needed = (np.zeros(len(self.boxes), np.bool_) for _ in range(3))
+        self.takers: dict[int, tuple[set[int], set[int]]] = {}
+        """For a covered row: the earlier regions that each cover it alone, or else those that do it together."""
+
+    def settle(self, step: Callable[[int], None]) -> list[Coverage]:
+        """Settle group after group of rows, then gather rows to entries."""
+        done = 0
+        for rows, left, right in meeting(self.table):
+            self._group(rows, left, right)
+            done += len(rows)
+            step(done)
+        count = len(self.regions)
+        reached, needed = np.zeros(count, np.bool_), np.zeros(count, np.bool_)
+        np.logical_or.at(reached, self.table.entry, self.reached)
+        np.logical_or.at(needed, self.table.entry, self.needed)
+        return [
+            Coverage(region.entry, bool(reached[index]), bool(needed[index]), () if reached[index] else self._because(index))
+            for index, region in enumerate(self.regions)
+        ]
+
+    def _group(self, rows: Numbers, left: Numbers, right: Numbers) -> None:
+        """Settle `rows`, given all the pairs of them with rows they overlap."""
+        table = self.table
+        later = table.entry[right] > table.entry[left]
+        inside = np.flatnonzero(~later & ~table.loose[right] & ~table.loose[left])
+        inside = inside[covering_pairs(table, right[inside], table, left[inside])]
+        self.covered[left[inside]] = True
+        for row, other in zip(left[inside].tolist(), table.entry[right[inside]].tolist(), strict=True):
+            self.takers.setdefault(row, (set(), set()))[0].add(other)
+        opposite = np.flatnonzero(later & (self.actions[right] != self.actions[left]))
+        contested = self.actions[rows] != self.otherwise
+        self.position[rows] = np.arange(len(rows))
+        contested[self.position[left[opposite]]] = True
+        self.position[rows] = -1
+        self._try_packets(rows, left, right, opposite, contested)
+        starts, ends = np.searchsorted(left, rows), np.searchsorted(left, rows, side="right")
+        settled = self.covered[rows] | self.needed[rows] | (self.reached[rows] & ~contested)
+        for place in np.flatnonzero(~settled):
+            self._search(int(rows[place]), right[starts[place] : ends[place]])
+
+    def _try_packets(self, rows: Numbers, left: Numbers, right: Numbers, opposite: Numbers, contested: NDArray[np.bool_]) -> None:
+        """Try packets for the rows still open, at random and then where a later entry would do something else."""
+        table = self.table
+        live = ~self.covered[rows] & ~table.loose[rows]
+        opposite = opposite[~table.loose[right[opposite]]]
+        aims = right[opposite]
+        starts, ends = np.searchsorted(left[opposite], rows), np.searchsorted(left[opposite], rows, side="right")
+        for attempt in range(_TRIES + _AIMED_TRIES):
+            aim = attempt - _TRIES
+            if aim >= 0:
+                live &= starts + aim < ends
+            places = np.flatnonzero(live)
+            if not len(places):
+                continue
+            self.position[rows[places]] = 0
+            kept = self.position[left] == 0
+            self.position[rows[places]] = -1
+            left, right = left[kept], right[kept]
+            tried = table.take(rows[places])
+            if aim >= 0:
+                tried = common(table.take(aims[starts[places] + aim]), tried)
+            self._prove(rows[places], self._packets(tried, corner=attempt == 0), left, right)
+            live &= ~self.needed[rows] & (contested | ~self.reached[rows])
+
+    def _packets(self, boxes: Columns, corner: bool) -> Columns:
+        """Choose one packet in each box: its lowest corner, or any."""
+        first, last = boxes.spans[:, ::2], boxes.spans[:, 1::2]
+        if corner:
+            value, chosen = boxes.value, first
+        else:
+            value = boxes.value | (self.random.integers(0, 1 << 64, boxes.value.shape, np.uint64) & boxes.wildcard)
+            chosen = first + (self.random.random(first.shape) * (last - first + 1)).astype(np.int32)
+        return Columns(value, np.zeros_like(value), np.repeat(chosen, 2, axis=1), boxes.entry, boxes.loose)
+
+    def _prove(self, rows: Numbers, packets: Columns, left: Numbers, right: Numbers) -> None:
+        """Note which rows their packets prove: reached when no earlier entry has it, needed when the next one acts otherwise."""
+        self.position[rows] = np.arange(len(rows))
+        owner = self.position[left]
+        self.position[rows] = -1
+        before = self.table.entry[right] < self.table.entry[left]
+        _, taken = self._hits(packets, owner, right, before)
+        reached = np.ones(len(rows), np.bool_)
+        reached[taken] = False
+        untaken = np.append(reached, False)  # the last for pairs of other rows, whose owner is -1
+        other, owner = self._hits(packets, owner, right, ~before & untaken[owner])
+        # Pairs are sorted, so the first later hit of each owner is the entry that would decide next.
+        owners, first = np.unique(owner, return_index=True)
+        action = np.full(len(rows), self.otherwise, np.int64)
+        action[owners] = self.actions[other[first]]
+        unsure = np.zeros(len(rows), np.bool_)
+        unsure[owner[self.table.loose[other]]] = True
+        self.reached[rows[reached]] = True
+        self.needed[rows[reached & ~unsure & (action != self.actions[rows])]] = True
+
+    def _hits(self, packets: Columns, owner: Numbers, right: Numbers, which: NDArray[np.bool_]) -> tuple[Numbers, Numbers]:
+        """Return, of the pairs told by `which` and owned by a packet, the rows that have their packet, with its index."""
+        pairs = np.flatnonzero(which & (owner >= 0))
+        pairs = pairs[covering_pairs(self.table, right[pairs], packets, owner[pairs])]
+        return right[pairs], owner[pairs]
+
+    def _search(self, row: int, others: Numbers) -> None:
+        """Settle one row for certain, given every row it overlaps.
+
+        It is needed when some packet of it, taken by nothing earlier, meets another action next: in a later entry that
+        acts otherwise, before any that acts alike, or in the otherwise line.
+        """
+        table, index, action = self.table, int(self.table.entry[row]), int(self.actions[row])
+        boxes = list(self.regions[index].boxes()) if table.loose[row] else [self.boxes[row]]
+        earlier = others[table.entry[others] < index]
+        alone = [each for each in np.unique(table.entry[earlier[table.loose[earlier]]]).tolist() if _holds_all(self.regions[each], boxes)]
+        if not alone and not self.reached[row]:
+            self.reached[row] = any(self._left(box, earlier) for box in boxes)
+        if not self.reached[row]:
+            self.covered[row] = True
+            before = [self.regions[each] for each in np.unique(table.entry[earlier])] if not alone else []
+            together = {decider for box in boxes for _, decider in split(before, box) if decider is not None}
+            entries = np.unique(table.entry[earlier]).tolist()
+            self.takers[row] = (set(alone), {entries[each] for each in together})
+            return
+        later = others[table.entry[others] > index]
+        alike = np.sort(np.concatenate((earlier, later[self.actions[later] == action])))
+        targets = later[self.actions[later] != action]
+        for box in boxes:
+            if action != self.otherwise and self._left(box, alike):
+                self.needed[row] = True
+                return
+            for target in targets[self._open(box, targets, alike)]:
+                part = overlap(box, self.boxes[target])
+                blocking = alike[table.entry[alike] < table.entry[target]]
+                parts = self.regions[int(table.entry[target])].within(part) if part and table.loose[target] else [part]
+                if any(each is not None and self._left(each, blocking) for each in parts):
+                    self.needed[row] = True
+                    return
+
+    def _open(self, box: Box, targets: Numbers, blocking: Numbers) -> NDArray[np.bool_]:
+        """Tell which targets' parts of a box no single blocking row before them covers."""
+        if not len(targets) or not len(blocking):
+            return np.ones(len(targets), np.bool_)
+        one = box_columns([box], [0], [False])
+        rows = self.table.take(targets)
+        touching = overlapping(one, rows)
+        parts = common(one, rows).down()
+        across = self.table.take(blocking).across()
+        blocked = covering(across, parts) & (across.entry < parts.entry) & ~across.loose
+        return touching & ~blocked.any(axis=1)
+
+    def _left(self, box: Box, rows: Numbers) -> bool:
+        """Whether some packet of a box is in none of these rows' regions."""
+        if len(rows) > _FEW:
+            rows = rows[overlapping(box_columns([box], [0], [False]), self.table.take(rows))]
+        parts = [self.regions[int(self.table.entry[row])] if self.table.loose[row] else self.boxes[row] for row in rows]
+        return next(uncovered(box, parts), None) is not None
+
+    def _because(self, index: int) -> tuple[Entry, ...]:
+        """Return the earlier entries that take all of one that is never reached: one alone if one does."""
+        first = int(np.searchsorted(self.table.entry, index))
+        last = int(np.searchsorted(self.table.entry, index, side="right"))
+        takers = [self.takers[row] for row in range(first, last)]
+        alone = takers[0][0] if len(takers) == 1 else set.intersection(*(alone for alone, _ in takers)) if takers else set()
+        chosen = {min(alone)} if alone else {each for alone, together in takers for each in together or {min(alone)}}
+        return tuple(self.regions[each].entry for each in sorted(chosen))
+
+
+def _holds_all(region: EntryRegion, boxes: Sequence[Box]) -> bool:
+    """Whether each box is covered by a box of the region."""
+    return all(any(covers(outer, box) for outer in region.within(box)) for box in boxes)
+
+
+def uncovered(box: Box, parts: Sequence[Box | EntryRegion]) -> Iterator[Box]:
+    """Yield what is left of a box without all of `parts`, in boxes that do not overlap, as they are found.
+
+    Of the parts that touch a box the one that takes most of it goes first, so that few are looked at.
+    """
+    stack = [(box, parts)]
+    while stack:
+        piece, candidates = stack.pop()
+        touching: list[Box | EntryRegion] = []
+        best: Box | None = None
+        for each in candidates:
+            part = overlap(each, piece) if isinstance(each, Box) else each.part(piece)
+            if part is None:
+                continue
+            touching.append(each)
+            if best is None or part.weight > best.weight:
+                best = part
+                if part == piece:
+                    break
+        if best is None:
+            yield piece
+        elif best != piece:
+            stack += ((rest, touching) for rest in minus(piece, best))

@@ -1,0 +1,319 @@
+"""Conversations between sets of addresses, exactly: every opening packet with what becomes of it, as boxes.
+
+1. Between two spots all conversations go the same way there and back, so the lists asked on each leg are known.
+2. An opening packet falls into a *course* by its protocol: which legs follow, and what of it they repeat. TCP's SYN has
+   three legs; an ICMP request has its answer; other protocols have a reply; what is no opening (fragments, other TCP
+   segments, messages that nobody answers) is one leg by itself.
+3. A leg's packets are the opening's, with ends and ports swapped on the way back. Each list asked splits them
+   (`regions.split`); what it permits goes on to the next, mapped back to opening packets. This is `trace` for sets: the
+   same order, the same verdicts.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from functools import cache
+from typing import NamedTuple
+
+from crossgate.core import iana
+from crossgate.core.accesslist import AccessList, Action, Entry
+from crossgate.core.address import Family, Pattern
+from crossgate.core.forwarding import Crossing, End, Forwarding, Path
+from crossgate.core.packet import ACK, ICMP, ICMPV6, SYN, TCP, Leg, Packet
+from crossgate.core.regions import (
+    ALL_PORTS,
+    DSCP_SHIFT,
+    FLAG_BITS,
+    FRAGMENT_BIT,
+    LOW_BITS,
+    Box,
+    ListRegions,
+    address_box,
+    first_left,
+    minus,
+    overlap,
+    service_boxes,
+    whole,
+    witness,
+)
+from crossgate.core.service import Service
+from crossgate.core.spots import Spot
+from crossgate.core.trace import Verdict, path_devices
+
+
+class Course(NamedTuple):
+    """Opening packets that are followed by the same legs. `answer` is the ICMP type of the reply, None for no ICMP."""
+
+    openings: Box
+    legs: tuple[Leg, ...]
+    answer: int | None = None
+
+
+class Flow(NamedTuple):
+    """All that one spot sends to another. `boxes` hold the packets there, less those of `but`, which are other spots'."""
+
+    source: End
+    destination: End
+    there: Path
+    back: Path
+    boxes: tuple[Box, ...]
+    but: tuple[Box, ...]
+
+
+class Stop(NamedTuple):
+    """Which list stopped a leg, where, by which entry; None for its otherwise line."""
+
+    crossing: Crossing
+    access_list: AccessList
+    entry: Entry | None
+
+    @property
+    def action(self) -> Action:
+        """What the line that decided does."""
+        return self.access_list.otherwise.action if self.entry is None else self.entry.action
+
+
+class Answer(NamedTuple):
+    """What becomes of the conversations that the packets of a box open.
+
+    `stop` is the list that ended them on the leg `leg`; `passed` are the lists that let them by before, in order.
+    """
+
+    box: Box
+    verdict: Verdict
+    leg: Leg
+    stop: Stop | None
+    passed: tuple[Stop, ...]
+
+    @property
+    def decisions(self) -> tuple[Stop, ...]:
+        """Every list asked, with the entry that decided."""
+        return self.passed if self.stop is None else (*self.passed, self.stop)
+
+
+@cache
+def courses(family: Family) -> tuple[Course, ...]:
+    """Return the courses of a family; their openings are apart from each other and together all packets."""
+    every = whole(family)
+    fragments = every._replace(value=FRAGMENT_BIT, wildcard=every.wildcard & ~FRAGMENT_BIT)
+    whole_packets = every._replace(wildcard=every.wildcard & ~FRAGMENT_BIT)
+    found = [Course(fragments, (Leg.REQUEST,))]
+    tcp = whole_packets._replace(protocol_first=TCP, protocol_last=TCP)
+    opening = tcp._replace(value=SYN, wildcard=tcp.wildcard & ~FLAG_BITS)
+    found.append(Course(opening, (Leg.SYN, Leg.SYN_ACK, Leg.ACK)))
+    found += [Course(box, (Leg.REQUEST,)) for box in minus(tcp, opening)]
+    for protocol in (ICMP, ICMPV6):
+        message = 0
+        answered = iana.ANSWERED[protocol]
+        icmp = whole_packets._replace(protocol_first=protocol, protocol_last=protocol)
+        for kind in (*sorted(answered), 256):
+            if message < kind << 8:
+                found.append(Course(icmp._replace(port_first=message, port_last=(kind << 8) - 1), (Leg.REQUEST,)))
+            if kind < 256:
+                box = icmp._replace(port_first=kind << 8, port_last=kind << 8 | 255)
+                found.append(Course(box, (Leg.REQUEST, Leg.REPLY), answered[kind]))
+            message = kind + 1 << 8
+    apart = sorted((ICMP, TCP, ICMPV6))
+    for first, last in zip((-1, *apart), (*apart, 256), strict=True):
+        if first + 1 < last:
+            box = whole_packets._replace(protocol_first=first + 1, protocol_last=last - 1)
+            found.append(Course(box, (Leg.REQUEST, Leg.REPLY)))
+    return tuple(found)
+
+
+class Opening(NamedTuple):
+    """Opening packets of one course, to and from any address."""
+
+    course: Course
+    box: Box
+
+
+def openings(service: Service, family: Family, clients: tuple[int, int] = ALL_PORTS) -> list[Opening]:
+    """Return the packets that open conversations of a service from the client ports given: unmarked, whole, a SYN in TCP."""
+    every = whole(family)
+    fixed = FLAG_BITS | FRAGMENT_BIT | 63 << DSCP_SHIFT
+    first = every._replace(value=SYN, wildcard=every.wildcard & ~fixed, source_first=clients[0], source_last=clients[1])
+    boxes = service_boxes(service, every.source, every.destination)
+    return by_course(part for box in boxes if (part := overlap(box, first)) is not None)
+
+
+def by_course(boxes: Iterable[Box]) -> list[Opening]:
+    """Return the openings that some boxes hold, course by course."""
+    return [Opening(course, part) for box in boxes for course in courses(box.family) if (part := overlap(box, course.openings)) is not None]
+
+
+def leg_box(opening: Box, course: Course, leg: Leg) -> Box:
+    """Return the packets of a leg, for opening packets of a course."""
+    if leg in (Leg.SYN, Leg.REQUEST):
+        return opening
+    box = opening
+    if leg.returns:
+        box = swapped(opening)
+    if course.answer is not None:
+        box = box._replace(source_first=0, source_last=65535, port_first=course.answer << 8, port_last=course.answer << 8)
+    flags = {Leg.SYN_ACK: SYN | ACK, Leg.ACK: ACK}.get(leg)
+    return box if flags is None else box._replace(value=box.value & ~FLAG_BITS | flags)
+
+
+def opening_box(opening: Box, course: Course, leg: Leg, part: Box) -> Box:
+    """Return the opening packets, of `opening`, that a part of their leg belongs to: `leg_box` the other way."""
+    back = swapped(part) if leg.returns else part
+    value = back.value & ~FLAG_BITS | opening.value & FLAG_BITS
+    wildcard = back.wildcard & ~FLAG_BITS | opening.wildcard & FLAG_BITS
+    ports = opening[5:] if course.answer is not None else back[5:]
+    return Box(opening.family, value, wildcard, back.protocol_first, back.protocol_last, *ports)
+
+
+def swapped(box: Box) -> Box:
+    """Return a box with its ends changed: addresses and ports."""
+    bits, mask = box.family.bits, box.family.mask
+
+    def turned(number: int) -> int:
+        low, high = number & ((1 << LOW_BITS) - 1), number >> LOW_BITS
+        return ((high & mask) << bits | high >> bits) << LOW_BITS | low
+
+    return Box(
+        box.family, turned(box.value), turned(box.wildcard), box.protocol_first, box.protocol_last,
+        box.port_first, box.port_last, box.source_first, box.source_last,
+    )  # fmt: skip
+
+
+class Flows:
+    """The conversations of one plan while just `open_windows` are open; it keeps what it has worked out."""
+
+    def __init__(self, network: Forwarding, open_windows: frozenset[str] = frozenset()) -> None:
+        self.network = network
+        self.open_windows = open_windows
+        self._regions: dict[str, ListRegions] = {}
+
+    def regions(self, access_list: AccessList) -> ListRegions:
+        """Return a list's regions."""
+        if access_list.name not in self._regions:
+            self._regions[access_list.name] = ListRegions(access_list, self.open_windows)
+        return self._regions[access_list.name]
+
+    def answers(self, flow: Flow, begun: Iterable[Opening]) -> Iterator[Answer]:
+        """Yield what becomes of the conversations of a flow that these packets open."""
+        for course, opening in begun:
+            for box in flow.boxes:
+                part = overlap(box, opening)
+                if part is not None:
+                    yield from self._leg(flow, course, 0, part, ())
+
+    def _leg(self, flow: Flow, course: Course, index: int, opening: Box, passed: tuple[Stop, ...]) -> Iterator[Answer]:
+        if index == len(course.legs):
+            yield Answer(opening, Verdict.PERMITTED, course.legs[-1], None, passed)
+            return
+        asked = self.asked(flow, course.legs[index])
+        yield from self._crossing(flow, course, index, asked, 0, opening, passed)
+
+    def _crossing(
+        self, flow: Flow, course: Course, index: int, asked: Sequence[tuple[Crossing, AccessList]], place: int, opening: Box,
+        passed: tuple[Stop, ...],
+    ) -> Iterator[Answer]:  # fmt: skip
+        leg = course.legs[index]
+        if place == len(asked):
+            arrived = flow.back.arrived if leg.returns else flow.there.arrived
+            if arrived:
+                yield from self._leg(flow, course, index + 1, opening, passed)
+            else:
+                yield Answer(opening, Verdict.UNROUTABLE, leg, None, passed)
+            return
+        crossing, access_list = asked[place]
+        for piece, entry in self.regions(access_list).split(leg_box(opening, course, leg)):
+            decided = Stop(crossing, access_list, entry)
+            part = opening_box(opening, course, leg, piece)
+            if decided.action is Action.PERMIT:
+                yield from self._crossing(flow, course, index, asked, place + 1, part, (*passed, decided))
+            else:
+                yield Answer(part, Verdict.HALF_OPEN if index else Verdict.DENIED, leg, decided, passed)
+
+    def asked(self, flow: Flow, leg: Leg) -> list[tuple[Crossing, AccessList]]:
+        """Return the lists that are asked on a leg; a stateful device that let an earlier leg by is not."""
+        devices = self.network.plan.devices
+        passed: set[str] = set()
+        if leg not in (Leg.SYN, Leg.REQUEST):
+            passed = path_devices(flow.there)
+        family = flow.source.address.family
+        return [
+            (crossing, access_list)
+            for crossing, access_list in placed_on(self.network, flow.back if leg.returns else flow.there, family)
+            if not (crossing.point.device in passed and devices[crossing.point.device or ""].stateful)
+        ]
+
+
+def placed_on(network: Forwarding, path: Path, family: Family) -> list[tuple[Crossing, AccessList]]:
+    """Return the crossings of a path at which a list of the family stands, with the list."""
+    placed = network.plan.placed
+    return [
+        (crossing, found) for crossing in path.crossings if (found := placed.get((crossing.point, crossing.direction, family))) is not None
+    ]
+
+
+def flows(
+    network: Forwarding, senders: Sequence[Spot], receivers: Sequence[Spot], source: Sequence[Pattern], destination: Sequence[Pattern]
+) -> list[Flow]:
+    """Return what is sent from `source` addresses of some spots to `destination` addresses of others, as flows.
+
+    A spot inside another that is treated like it, as far as these flows go, is taken with it.
+    """
+    here = [spot for spot in senders if spot.within(source)]
+    far = [spot for spot in receivers if spot.within(destination)]
+    ways = {(one, other): (network.path(here[one].end, far[other].end.address), network.path(far[other].end, here[one].end.address))
+            for one in range(len(here)) for other in range(len(far))}  # fmt: skip
+    family = (here or far)[0].pattern.family if here or far else Family.IPV4
+    likeness = {key: _likeness(network, there, back, family) for key, (there, back) in ways.items()}
+    rows = [tuple(likeness[(one, other)] for other in range(len(far))) for one in range(len(here))]
+    columns = [tuple(likeness[(one, other)] for one in range(len(here))) for other in range(len(far))]
+    found = []
+    kept_here, kept_far = _merged(here, rows), _merged(far, columns)
+    for one, source_but in kept_here.items():
+        for other, destination_but in kept_far.items():
+            boxes = tuple(address_box(start, end) for start in here[one].within(source) for end in far[other].within(destination))
+            every = whole(family)
+            but = [address_box(each, every.destination) for each in source_but]
+            but += [address_box(every.source, each) for each in destination_but]
+            touching = tuple(each for each in but if any(overlap(each, box) for box in boxes))
+            found.append(Flow(here[one].end, far[other].end, *ways[(one, other)], boxes, touching))
+    return found
+
+
+def _likeness(network: Forwarding, there: Path, back: Path, family: Family) -> object:
+    """Return what decides about a conversation on these ways, to be compared."""
+    stateful = frozenset(device for device in path_devices(there) if network.plan.devices[device].stateful)
+    asked_back = tuple(placed_on(network, back, family))
+    known = frozenset(crossing.point.device for crossing, _ in asked_back) & stateful
+    lists = [(crossing, access_list.name) for crossing, access_list in placed_on(network, there, family)]
+    return there.arrived, back.arrived, tuple(lists), tuple((crossing, each.name) for crossing, each in asked_back), known
+
+
+def _merged(group: Sequence[Spot], likeness: Sequence[object]) -> dict[int, list[Pattern]]:
+    """Return the spots that stay, by index, with the patterns that are not theirs; a spot like the one around it goes."""
+    place = {spot.pattern: index for index, spot in enumerate(group)}
+    gone: set[int] = set()
+    for index, spot in enumerate(group):
+        for inner in spot.but:
+            if inner in place and likeness[place[inner]] == likeness[index]:
+                gone.add(place[inner])
+
+    def others(index: int) -> Iterator[Pattern]:
+        for inner in group[index].but:
+            if place.get(inner) in gone:
+                yield from others(place[inner])
+            else:
+                yield inner
+
+    return {index: list(others(index)) for index in range(len(group)) if index not in gone}
+
+
+def left(box: Box, but: Sequence[Box]) -> Packet | None:
+    """Return a packet of a box that none of `but` has and that nobody sends to himself, or None when there is none."""
+    found = first_left([box], but)
+    while found is not None:
+        packet = witness(found)
+        if packet.source != packet.destination:
+            return packet
+        itself = Pattern(packet.family, packet.source, 0)
+        but = [*but, address_box(itself, itself)]
+        found = first_left([box], but)
+    return None

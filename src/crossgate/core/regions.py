@@ -1,0 +1,404 @@
+"""Sets of packets, exactly: boxes, what two have in common, what is left of one, and one packet as a witness.
+
+1. A box is a product: bits that are fixed or free (both addresses, TCP flags, fragment, DSCP) and three spans of
+   numbers (protocol, source port, destination port). Every set here is a union of boxes.
+2. A packet of a protocol with ICMP messages keeps `type * 256 + code` where others have their destination port, so that
+   one span serves both; a box asks for ports or a message only where it has fixed the protocol and "no fragment".
+   Packets that have no ports stand in a box once for every port; nothing tells these apart.
+3. `minus` takes one box out of another and leaves boxes that do not overlap; it looks at the protocol and the fragment
+   bit first, so that rule 2 holds for what is left.
+4. Nothing is ever multiplied out that need not be: an entry with many sources, destinations and ports keeps the three
+   apart (`EntryRegion`) and gives the one box that is asked for.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Iterable, Iterator, Sequence
+from typing import NamedTuple
+
+from crossgate.core.accesslist import AccessList, Entry
+from crossgate.core.address import Family, Pattern
+from crossgate.core.packet import ICMP, ICMPV6, PORT_PROTOCOLS, SYN, TCP, UDP, Packet
+from crossgate.core.service import FlagTest, Ports, Service, ServiceTerm
+
+FLAG_BITS, FRAGMENT_BIT, DSCP_SHIFT = 0xFF, 1 << 8, 9
+LOW_BITS = 64
+"""Where the destination address starts; below it stand flags (8 bits), the fragment bit and DSCP (6 bits)."""
+LOW_FREE = (1 << 15) - 1
+ALL_PROTOCOLS, ALL_PORTS = (0, 255), (0, 65535)
+
+
+class Box(NamedTuple):
+    """A product set of packets of one family. `wildcard` has a 1 for each free bit, where `value` is 0.
+
+    The bits are, from the low end: TCP flags, fragment, DSCP, and from bit 64 on the destination and the source address.
+    """
+
+    family: Family
+    value: int
+    wildcard: int
+    protocol_first: int = 0
+    protocol_last: int = 255
+    source_first: int = 0
+    source_last: int = 65535
+    port_first: int = 0
+    port_last: int = 65535
+
+    @property
+    def source(self) -> Pattern:
+        """The source addresses."""
+        shift = LOW_BITS + self.family.bits
+        return Pattern(self.family, self.value >> shift, self.wildcard >> shift)
+
+    @property
+    def destination(self) -> Pattern:
+        """The destination addresses."""
+        mask = self.family.mask
+        return Pattern(self.family, self.value >> LOW_BITS & mask, self.wildcard >> LOW_BITS & mask)
+
+    @property
+    def flags(self) -> FlagTest:
+        """The TCP flags that are fixed."""
+        return FlagTest(self.value & FLAG_BITS, ~self.wildcard & FLAG_BITS)
+
+    @property
+    def fragment(self) -> bool | None:
+        """Whether its packets are non-initial fragments; None for both."""
+        return None if self.wildcard & FRAGMENT_BIT else bool(self.value & FRAGMENT_BIT)
+
+    @property
+    def dscp(self) -> FlagTest:
+        """The bits of DSCP that are fixed."""
+        return FlagTest(self.value >> DSCP_SHIFT & 63, ~self.wildcard >> DSCP_SHIFT & 63)
+
+    @property
+    def weight(self) -> int:
+        """Roughly how many bits are free: of two boxes the larger has more."""
+        spans = self.protocol_last - self.protocol_first, self.source_last - self.source_first, self.port_last - self.port_first
+        return self.wildcard.bit_count() + sum(span.bit_length() for span in spans)
+
+    def within(self, source: Pattern, destination: Pattern) -> Box | None:
+        """Return the part between these addresses, or None when it is empty."""
+        return overlap(self, address_box(source, destination))
+
+
+def address_box(source: Pattern, destination: Pattern) -> Box:
+    """Return every packet between two sets of addresses."""
+    bits = source.family.bits
+    value = (source.value << bits | destination.value) << LOW_BITS
+    wildcard = (source.wildcard << bits | destination.wildcard) << LOW_BITS | LOW_FREE
+    return Box(source.family, value, wildcard)
+
+
+def whole(family: Family) -> Box:
+    """Return every packet of a family."""
+    return Box(family, 0, ((1 << 2 * family.bits) - 1) << LOW_BITS | LOW_FREE)
+
+
+def overlap(one: Box, other: Box) -> Box | None:
+    """Return what two boxes of a family have in common, or None."""
+    family, value, wildcard, p0, p1, s0, s1, d0, d1 = one
+    _, other_value, other_wildcard, q0, q1, t0, t1, e0, e1 = other
+    if (value ^ other_value) & ~(wildcard | other_wildcard) or p0 > q1 or q0 > p1 or d0 > e1 or e0 > d1 or s0 > t1 or t0 > s1:
+        return None
+    return Box(
+        family, value | other_value, wildcard & other_wildcard,
+        p0 if p0 > q0 else q0, p1 if p1 < q1 else q1, s0 if s0 > t0 else t0, s1 if s1 < t1 else t1,
+        d0 if d0 > e0 else e0, d1 if d1 < e1 else e1,
+    )  # fmt: skip
+
+
+def covers(outer: Box, inner: Box) -> bool:
+    """Whether every packet of `inner` is in `outer`."""
+    return (
+        inner.wildcard & ~outer.wildcard == 0
+        and (inner.value ^ outer.value) & ~outer.wildcard == 0
+        and outer.protocol_first <= inner.protocol_first
+        and inner.protocol_last <= outer.protocol_last
+        and outer.source_first <= inner.source_first
+        and inner.source_last <= outer.source_last
+        and outer.port_first <= inner.port_first
+        and inner.port_last <= outer.port_last
+    )
+
+
+def minus(box: Box, part: Box) -> Iterator[Box]:
+    """Yield what is left of a box without `part`, a box within it, as boxes that do not overlap."""
+    if box.protocol_first < part.protocol_first:
+        yield box._replace(protocol_last=part.protocol_first - 1)
+    if part.protocol_last < box.protocol_last:
+        yield box._replace(protocol_first=part.protocol_last + 1)
+    left = box._replace(protocol_first=part.protocol_first, protocol_last=part.protocol_last)
+    fixed = box.wildcard & ~part.wildcard
+    if fixed & FRAGMENT_BIT:
+        left = yield from _flipped(left, part, FRAGMENT_BIT)
+        fixed ^= FRAGMENT_BIT
+    if left.port_first < part.port_first:
+        yield left._replace(port_last=part.port_first - 1)
+    if part.port_last < left.port_last:
+        yield left._replace(port_first=part.port_last + 1)
+    if left.source_first < part.source_first:
+        yield left._replace(port_first=part.port_first, port_last=part.port_last, source_last=part.source_first - 1)
+    if part.source_last < left.source_last:
+        yield left._replace(port_first=part.port_first, port_last=part.port_last, source_first=part.source_last + 1)
+    left = Box(left.family, left.value, left.wildcard, *part[3:])
+    while fixed:
+        bit = 1 << (fixed.bit_length() - 1)
+        left = yield from _flipped(left, part, bit)
+        fixed ^= bit
+
+
+def _flipped(left: Box, part: Box, bit: int) -> Generator[Box, None, Box]:
+    """Yield the half of `left` that disagrees with `part` in one bit, and return the half that agrees."""
+    family, value, wildcard, *spans = left
+    wildcard ^= bit
+    agreeing = value | (part.value & bit)
+    yield Box(family, agreeing ^ bit, wildcard, *spans)
+    return Box(family, agreeing, wildcard, *spans)
+
+
+def without(boxes: Iterable[Box], parts: Iterable[Box]) -> list[Box]:
+    """Return what is left of boxes without all of `parts`."""
+    left = list(boxes)
+    for part in parts:
+        kept: list[Box] = []
+        for box in left:
+            common = overlap(box, part)
+            if common is None:
+                kept.append(box)
+            else:
+                kept += minus(box, common)
+        left = kept
+    return left
+
+
+def first_left(boxes: Iterable[Box], parts: Sequence[Box]) -> Box | None:
+    """Return a box of what is left of boxes without `parts`, or None when nothing is; it stops at the first."""
+    for box in boxes:
+        stack = [box]
+        while stack:
+            each = stack.pop()
+            common = next((found for part in parts if (found := overlap(each, part)) is not None), None)
+            if common is None:
+                return each
+            stack += minus(each, common)
+    return None
+
+
+class ServicePart(NamedTuple):
+    """The part of a box that says nothing of addresses: flags, fragment and DSCP as bits, and the three spans."""
+
+    value: int
+    wildcard: int
+    spans: tuple[int, int, int, int, int, int]
+
+
+def term_parts(term: ServiceTerm) -> Iterator[ServicePart]:
+    """Yield the parts of one term; a part that asks for ports or a message has no fragments."""
+    protocols = ALL_PROTOCOLS if term.protocol is None else (term.protocol, term.protocol)
+    unfragmented = LOW_FREE & ~FRAGMENT_BIT
+    if term.ports is not None:
+        for ports in term.ports:
+            yield ServicePart(0, unfragmented, (*protocols, *ALL_PORTS, *ports))
+    elif term.icmp_type is not None:
+        first = term.icmp_type << 8 | (term.icmp_code or 0)
+        last = first if term.icmp_code is not None else first | 255
+        yield ServicePart(0, unfragmented, (*protocols, *ALL_PORTS, first, last))
+    else:
+        yield ServicePart(0, LOW_FREE, (*protocols, *ALL_PORTS, *ALL_PORTS))
+
+
+def service_parts(service: Service) -> list[ServicePart]:
+    """Return the parts of a service."""
+    return [part for term in service.terms for part in term_parts(term)]
+
+
+def service_boxes(service: Service, source: Pattern, destination: Pattern) -> list[Box]:
+    """Return every packet of a service between two sets of addresses."""
+    base = address_box(source, destination)
+    boxes = (overlap(base, _service_box(source.family, part)) for part in service_parts(service))
+    return [box for box in boxes if box is not None]
+
+
+def _service_box(family: Family, part: ServicePart) -> Box:
+    return Box(family, part.value, whole(family).wildcard & ~LOW_FREE | part.wildcard, *part.spans)
+
+
+def _qualified(part: ServicePart, entry: Entry) -> Iterator[ServicePart]:
+    """Yield the parts that are left of a service part under an entry's qualifiers."""
+    asked = entry.qualifiers
+    value, wildcard, spans = part
+    if asked.fragments:
+        if not wildcard & FRAGMENT_BIT:
+            return
+        value, wildcard = value | FRAGMENT_BIT, wildcard & ~FRAGMENT_BIT
+    if asked.dscp is not None:
+        value, wildcard = value | asked.dscp << DSCP_SHIFT, wildcard & ~(63 << DSCP_SHIFT)
+    if asked.source_ports is not None or asked.flags:
+        if value & FRAGMENT_BIT:
+            return
+        wildcard &= ~FRAGMENT_BIT
+    source_ports: Ports = asked.source_ports if asked.source_ports is not None else (ALL_PORTS,)
+    for first, last in source_ports:
+        for test in _apart(asked.flags):
+            if test.value & ~test.care:
+                continue
+            yield ServicePart(value | test.value, wildcard & ~test.care, (*spans[:2], first, last, *spans[4:]))
+
+
+def _apart(tests: Sequence[FlagTest]) -> Sequence[FlagTest]:
+    return tests or (FlagTest(0, 0),)
+
+
+class EntryRegion:
+    """The packets that one entry takes: sources, destinations and services, each a union and never multiplied out."""
+
+    __slots__ = ("destinations", "entry", "family", "hull", "services", "sources")
+
+    def __init__(self, entry: Entry, family: Family) -> None:
+        self.entry = entry
+        self.family = family
+        shift = LOW_BITS + family.bits
+        self.sources = [(each.value << shift, each.wildcard << shift) for each in entry.source.patterns]
+        self.destinations = [(each.value << LOW_BITS, each.wildcard << LOW_BITS) for each in entry.destination.patterns]
+        self.services = [each for part in service_parts(entry.service) for each in _qualified(part, entry)]
+        self.hull = self._hull()
+
+    def _hull(self) -> Box | None:
+        """Return the smallest box that holds all of it; None when it takes no packet at all."""
+        if not self.services:
+            return None
+        bits = [_joined(self.sources), _joined(self.destinations), _joined([(part.value, part.wildcard) for part in self.services])]
+        spans = list(zip(*(part.spans for part in self.services), strict=True))
+        return Box(
+            self.family, bits[0][0] | bits[1][0] | bits[2][0], bits[0][1] | bits[1][1] | bits[2][1],
+            min(spans[0]), max(spans[1]), min(spans[2]), max(spans[3]), min(spans[4]), max(spans[5]),
+        )  # fmt: skip
+
+    @property
+    def size(self) -> int:
+        """How many boxes it would be when multiplied out."""
+        return len(self.sources) * len(self.destinations) * len(self.services)
+
+    def boxes(self) -> Iterator[Box]:
+        """Yield all of it as boxes."""
+        if self.hull is not None:
+            yield from self.within(self.hull)
+
+    def within(self, box: Box) -> Iterator[Box]:
+        """Yield the parts of the entry that lie within a box, each cut to it."""
+        value, wildcard = box.value, box.wildcard
+        shift = LOW_BITS + self.family.bits
+        mask = self.family.mask
+        for source, source_wild in self.sources:
+            if (value ^ source) & ~(wildcard | source_wild) & mask << shift:
+                continue
+            for destination, destination_wild in self.destinations:
+                if (value ^ destination) & ~(wildcard | destination_wild) & mask << LOW_BITS:
+                    continue
+                for part in self.services:
+                    whole_part = Box(
+                        self.family, source | destination | part.value, source_wild | destination_wild | part.wildcard, *part.spans
+                    )
+                    common = overlap(box, whole_part)
+                    if common is not None:
+                        yield common
+
+    def part(self, box: Box) -> Box | None:
+        """Return one part of the entry within a box, or None when they do not overlap."""
+        if self.hull is None or overlap(self.hull, box) is None:
+            return None
+        return next(self.within(box), None)
+
+
+def _joined(bits: Sequence[tuple[int, int]]) -> tuple[int, int]:
+    """Return the smallest value and wildcard that hold all of these."""
+    value, wildcard = bits[0]
+    for other, other_wildcard in bits[1:]:
+        wildcard |= other_wildcard | (value ^ other)
+        value &= ~wildcard
+    return value & ~wildcard, wildcard
+
+
+class ListRegions:
+    """An access list as regions, while just `open_windows` are open."""
+
+    def __init__(self, access_list: AccessList, open_windows: frozenset[str] = frozenset()) -> None:
+        self.access_list = access_list
+        self.regions = [EntryRegion(entry, access_list.family) for entry in access_list.in_force(open_windows)]
+
+    def split(self, box: Box) -> Iterator[tuple[Box, Entry | None]]:
+        """Yield a box in pieces that do not overlap, each with the entry that decides it; None for the otherwise line.
+
+        Lazy: what is not asked for is not worked out.
+        """
+        for piece, index in split(self.regions, box):
+            yield piece, None if index is None else self.regions[index].entry
+
+
+def split(regions: Sequence[EntryRegion], box: Box) -> Iterator[tuple[Box, int | None]]:
+    """Yield a box in pieces, each with the index of the first region that has it; None where none has."""
+    touching = [index for index, region in enumerate(regions) if region.hull is not None and overlap(region.hull, box) is not None]
+    stack = [(box, touching, 0)]
+    while stack:
+        piece, candidates, start = stack.pop()
+        for place in range(start, len(candidates)):
+            index = candidates[place]
+            taken = regions[index].part(piece)
+            if taken is None:
+                continue
+            yield taken, index
+            left = list(minus(piece, taken))
+            if len(candidates) - place > 8:
+                hulls = [(each, hull) for each in candidates[place:] if (hull := regions[each].hull) is not None]
+                stack += ((rest, [each for each, hull in hulls if overlap(hull, rest) is not None], 0) for rest in left)
+            else:
+                stack += ((rest, candidates, place) for rest in left)
+            break
+        else:
+            yield piece, None
+
+
+_WITNESS_PROTOCOLS = (TCP, UDP, ICMP, ICMPV6)
+_WITNESS_CLIENT = 51000
+
+
+def witness(box: Box) -> Packet:
+    """Return one packet of a box, of the kind that people know: TCP before UDP, a host's address before a network's."""
+    family = box.family
+    common = [each for each in _WITNESS_PROTOCOLS if each != (ICMPV6 if family is Family.IPV4 else ICMP)]
+    protocol = next((each for each in common if box.protocol_first <= each <= box.protocol_last), box.protocol_first)
+    fragment = bool(box.fragment)
+    source, destination = (_host_address(each) for each in (box.source, box.destination))
+    dscp = box.dscp.value
+    if not fragment and protocol in PORT_PROTOCOLS:
+        client = _WITNESS_CLIENT if box.source_first <= _WITNESS_CLIENT <= box.source_last else box.source_first
+        port = next((each for each in (443, 53, 80) if box.port_first <= each <= box.port_last), box.port_first)
+        flags = None
+        if protocol == TCP:
+            test = box.flags
+            flags = test.value | (SYN & ~test.care if not test.value else 0)
+        return Packet(family, source, destination, protocol, client, port, flags=flags, dscp=dscp)
+    if not fragment and protocol in (ICMP, ICMPV6):
+        echo = (8 if protocol == ICMP else 128) << 8
+        message = echo if box.port_first <= echo <= box.port_last else box.port_first
+        return Packet(family, source, destination, protocol, icmp_type=message >> 8, icmp_code=message & 255, dscp=dscp)
+    return Packet(family, source, destination, protocol, fragment=fragment, dscp=dscp)
+
+
+def _host_address(addresses: Pattern) -> int:
+    return addresses.value | (1 if addresses.wildcard & 1 and addresses.wildcard > 1 else 0)
+
+
+def packet_box(packet: Packet) -> Box:
+    """Return the box of just this packet, and of those that no list can tell from it."""
+    bits = packet.family.bits
+    value = (packet.source << bits | packet.destination) << LOW_BITS | packet.dscp << DSCP_SHIFT
+    value |= (packet.flags or 0) | (FRAGMENT_BIT if packet.fragment else 0)
+    wildcard = 0 if packet.flags is not None else FLAG_BITS
+    source_ports = ALL_PORTS if packet.source_port is None else (packet.source_port, packet.source_port)
+    ports = ALL_PORTS if packet.destination_port is None else (packet.destination_port, packet.destination_port)
+    if packet.icmp_type is not None:
+        message = packet.icmp_type << 8 | (packet.icmp_code or 0)
+        ports = (message, message)
+    return Box(packet.family, value, wildcard, packet.protocol, packet.protocol, *source_ports, *ports)

@@ -1,0 +1,92 @@
+"""Which addresses the network treats alike: the spots that conversations between sets of addresses start and end at.
+
+Where a packet goes depends on where its sender sits and on its destination, and most machines of a subnet are alike in
+both. Not alike are the interfaces of devices, hosts with a port or a gateway of their own, hosts on an outside, and
+destinations that a static route tells apart. Each of these is a spot; what is left of a subnet or outside is one more.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import NamedTuple
+
+from crossgate.core.address import Address, Family, Pattern, everything, single
+from crossgate.core.ends import at_address
+from crossgate.core.errors import PlanError
+from crossgate.core.forwarding import End, Forwarding
+
+
+class Spot(NamedTuple):
+    """The addresses of `pattern` but those of `but`; `end` is one of them, and stands for all."""
+
+    end: End
+    pattern: Pattern
+    but: tuple[Pattern, ...]
+
+    def within(self, patterns: Iterable[Pattern]) -> list[Pattern]:
+        """Return the parts of the spot's pattern that lie in any of some patterns."""
+        return [part for each in patterns if (part := common(self.pattern, each)) is not None]
+
+
+def common(one: Pattern, other: Pattern) -> Pattern | None:
+    """Return what two patterns of a family have in common, or None."""
+    if not one.overlaps(other):
+        return None
+    return Pattern(one.family, one.value | other.value, one.wildcard & other.wildcard)
+
+
+def boundaries(network: Forwarding, family: Family) -> set[Pattern]:
+    """Return the prefixes at which the network tells addresses apart; any two are nested or apart."""
+    plan = network.plan
+    found: set[Pattern] = set()
+    for segment in plan.segments.values():
+        found.update(block for block in segment.prefixes if block.family is family)
+    if any(segment.outside for segment in plan.segments.values()):
+        found.add(everything(family))
+    for device in plan.devices.values():
+        for interface in device.interfaces.values():
+            for own in interface.in_family(family):
+                found.add(single(own.address))
+                if plan.segments[interface.on].outside:
+                    found.add(own.connected)
+        found.update(route.destination for route in device.routes if route.destination.family is family)
+    for host in plan.hosts.values():
+        if host.at is not None or host.gateways or plan.segments[host.on].outside:
+            found.update(single(address) for address in host.addresses if address.family is family)
+    return found
+
+
+def spots(network: Forwarding, family: Family, more: Iterable[Pattern] = ()) -> list[Spot]:
+    """Return the spots of a network in a family, those inside others after them; `more` are further boundaries."""
+    edges = sorted({*boundaries(network, family), *more}, key=lambda each: (each.value, -each.wildcard))
+    inside: dict[Pattern, list[Pattern]] = {edge: [] for edge in edges}
+    around: list[Pattern] = []
+    for edge in edges:
+        while around and not around[-1].covers(edge):
+            around.pop()
+        if around:
+            inside[around[-1]].append(edge)
+        around.append(edge)
+    found = []
+    for edge in edges:
+        address = free_address(edge, inside[edge])
+        if address is None:
+            continue
+        try:
+            end = at_address(network, address)
+        except PlanError:
+            continue  # in no subnet, and there is no outside: nobody can have it
+        found.append(Spot(end, edge, tuple(inside[edge])))
+    return found
+
+
+def free_address(pattern: Pattern, taken: Sequence[Pattern]) -> Address | None:
+    """Return an address of a prefix that is in none of the prefixes inside it, a machine's rather than the network's."""
+    start = pattern.first + (1 if pattern.size > 2 else 0)
+    for value in (start, pattern.first):
+        while value <= pattern.last:
+            block = next((each for each in taken if each.contains(value)), None)
+            if block is None:
+                return Address(pattern.family, value)
+            value = block.last + 1
+    return None
