@@ -14,6 +14,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from crossgate.core.address import Family
 from crossgate.core.regions import LOW_BITS, LOW_FREE, Box, EntryRegion
 
 Words = NDArray[np.uint64]
@@ -81,6 +82,12 @@ def box_columns(boxes: Sequence[Box], entry: Sequence[int], loose: Sequence[bool
         wildcard[:, word] = [box.wildcard >> shift & mask for box in boxes]
     spans = np.array([box[3:] for box in boxes], np.int32).reshape(-1, 6)
     return Columns(value, wildcard, spans, np.array(entry, np.int64), np.array(loose, np.bool_))
+
+
+def row_box(family: Family, value: Words, spans: Spans) -> Box:
+    """Return the box of one packet from its words and spans."""
+    bits = int(value[0]) | sum(int(word) << LOW_BITS + 64 * place for place, word in enumerate(value[1:]))
+    return Box(family, bits, 0, *(int(number) for number in spans))
 
 
 def overlapping(one: Columns, other: Columns) -> NDArray[np.bool_]:

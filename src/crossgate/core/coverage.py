@@ -17,8 +17,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from crossgate.core.accesslist import Action, Entry
-from crossgate.core.columns import Columns, Numbers, box_columns, columns, common, covering, covering_pairs, meeting, overlapping
-from crossgate.core.regions import Box, EntryRegion, ListRegions, covers, minus, overlap, split
+from crossgate.core.columns import Columns, Numbers, box_columns, columns, common, covering, covering_pairs, meeting, overlapping, row_box
+from crossgate.core.packet import Packet
+from crossgate.core.regions import Box, EntryRegion, ListRegions, covers, minus, overlap, packet_box, split, witness
 
 _TRIES = 3
 _AIMED_TRIES = 4
@@ -27,11 +28,15 @@ _FEW = 24
 
 
 class Coverage(NamedTuple):
-    """What is known of one entry. `because` are the earlier entries that take its packets, when it is never reached."""
+    """What is known of one entry: whether it is reached, and whether it is needed; a packet that reaches one that is not.
+
+    `because` are the earlier entries that take its packets, when it is never reached.
+    """
 
     entry: Entry
     reached: bool
     needed: bool
+    packet: Packet | None = None
     because: tuple[Entry, ...] = ()
 
 
@@ -52,6 +57,9 @@ class _Settling:
         self.random = np.random.default_rng(64)
         self.position = np.full(len(self.boxes), -1, np.int64)
         self.covered, self.reached, self.needed = (np.zeros(len(self.boxes), np.bool_) for _ in range(3))
+        self.proof_value = np.zeros_like(self.table.value)
+        self.proof_spans = np.zeros_like(self.table.spans)
+        """For a reached row: a packet of it that no earlier entry has."""
         self.takers: dict[int, tuple[set[int], set[int]]] = {}
         """For a covered row: the earlier regions that each cover it alone, or else those that do it together."""
 
@@ -66,10 +74,19 @@ class _Settling:
         reached, needed = np.zeros(count, np.bool_), np.zeros(count, np.bool_)
         np.logical_or.at(reached, self.table.entry, self.reached)
         np.logical_or.at(needed, self.table.entry, self.needed)
-        return [
-            Coverage(region.entry, bool(reached[index]), bool(needed[index]), () if reached[index] else self._because(index))
-            for index, region in enumerate(self.regions)
-        ]
+        return [self._known(index, bool(reached[index]), bool(needed[index])) for index in range(count)]
+
+    def _known(self, index: int, reached: bool, needed: bool) -> Coverage:
+        """Return what is known of a region's entry; a packet only for one that has no effect, where it is asked for."""
+        entry = self.regions[index].entry
+        if not reached:
+            return Coverage(entry, False, False, None, self._because(index))
+        if needed:
+            return Coverage(entry, True, True)
+        first = int(np.searchsorted(self.table.entry, index))
+        row = first + int(np.argmax(self.reached[first:]))
+        box = row_box(self.regions[index].family, self.proof_value[row], self.proof_spans[row])
+        return Coverage(entry, True, False, witness(box))
 
     def _group(self, rows: Numbers, left: Numbers, right: Numbers) -> None:
         """Settle `rows`, given all the pairs of them with rows they overlap."""
@@ -143,6 +160,8 @@ class _Settling:
         unsure = np.zeros(len(rows), np.bool_)
         unsure[owner[self.table.loose[other]]] = True
         self.reached[rows[reached]] = True
+        self.proof_value[rows[reached]] = packets.value[reached]
+        self.proof_spans[rows[reached]] = packets.spans[reached]
         self.needed[rows[reached & ~unsure & (action != self.actions[rows])]] = True
 
     def _hits(self, packets: Columns, owner: Numbers, right: Numbers, which: NDArray[np.bool_]) -> tuple[Numbers, Numbers]:
@@ -162,7 +181,11 @@ class _Settling:
         earlier = others[table.entry[others] < index]
         alone = [each for each in np.unique(table.entry[earlier[table.loose[earlier]]]).tolist() if _holds_all(self.regions[each], boxes)]
         if not alone and not self.reached[row]:
-            self.reached[row] = any(self._left(box, earlier) for box in boxes)
+            proof = next((found for box in boxes if (found := self._left(box, earlier)) is not None), None)
+            if proof is not None:
+                self.reached[row] = True
+                one = box_columns([packet_box(witness(proof))], [0], [False])
+                self.proof_value[row], self.proof_spans[row] = one.value[0], one.spans[0]
         if not self.reached[row]:
             self.covered[row] = True
             before = [self.regions[each] for each in np.unique(table.entry[earlier])] if not alone else []
@@ -174,14 +197,14 @@ class _Settling:
         alike = np.sort(np.concatenate((earlier, later[self.actions[later] == action])))
         targets = later[self.actions[later] != action]
         for box in boxes:
-            if action != self.otherwise and self._left(box, alike):
+            if action != self.otherwise and self._left(box, alike) is not None:
                 self.needed[row] = True
                 return
             for target in targets[self._open(box, targets, alike)]:
                 part = overlap(box, self.boxes[target])
                 blocking = alike[table.entry[alike] < table.entry[target]]
                 parts = self.regions[int(table.entry[target])].within(part) if part and table.loose[target] else [part]
-                if any(each is not None and self._left(each, blocking) for each in parts):
+                if any(each is not None and self._left(each, blocking) is not None for each in parts):
                     self.needed[row] = True
                     return
 
@@ -197,12 +220,12 @@ class _Settling:
         blocked = covering(across, parts) & (across.entry < parts.entry) & ~across.loose
         return touching & ~blocked.any(axis=1)
 
-    def _left(self, box: Box, rows: Numbers) -> bool:
-        """Whether some packet of a box is in none of these rows' regions."""
+    def _left(self, box: Box, rows: Numbers) -> Box | None:
+        """Return a part of a box that is in none of these rows' regions, or None."""
         if len(rows) > _FEW:
             rows = rows[overlapping(box_columns([box], [0], [False]), self.table.take(rows))]
         parts = [self.regions[int(self.table.entry[row])] if self.table.loose[row] else self.boxes[row] for row in rows]
-        return next(uncovered(box, parts), None) is not None
+        return next(uncovered(box, parts), None)
 
     def _because(self, index: int) -> tuple[Entry, ...]:
         """Return the earlier entries that take all of one that is never reached: one alone if one does."""

@@ -11,7 +11,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import cache
 from typing import NamedTuple
 
@@ -42,11 +42,15 @@ from crossgate.core.trace import Verdict, path_devices
 
 
 class Course(NamedTuple):
-    """Opening packets that are followed by the same legs. `answer` is the ICMP type of the reply, None for no ICMP."""
+    """Opening packets that are followed by the same legs. `answer` is the ICMP type of the reply, None for no ICMP.
+
+    A `stray` opens nothing: a fragment, a TCP segment other than a SYN, an ICMP message that nobody answers.
+    """
 
     openings: Box
     legs: tuple[Leg, ...]
     answer: int | None = None
+    stray: bool = False
 
 
 class Flow(NamedTuple):
@@ -71,6 +75,11 @@ class Stop(NamedTuple):
     def action(self) -> Action:
         """What the line that decided does."""
         return self.access_list.otherwise.action if self.entry is None else self.entry.action
+
+    @property
+    def key(self) -> tuple[str, int | None]:
+        """The list's name and the entry's number, None for the otherwise line."""
+        return self.access_list.name, None if self.entry is None else self.entry.number
 
 
 class Answer(NamedTuple):
@@ -97,18 +106,18 @@ def courses(family: Family) -> tuple[Course, ...]:
     every = whole(family)
     fragments = every._replace(value=FRAGMENT_BIT, wildcard=every.wildcard & ~FRAGMENT_BIT)
     whole_packets = every._replace(wildcard=every.wildcard & ~FRAGMENT_BIT)
-    found = [Course(fragments, (Leg.REQUEST,))]
+    found = [Course(fragments, (Leg.REQUEST,), stray=True)]
     tcp = whole_packets._replace(protocol_first=TCP, protocol_last=TCP)
     opening = tcp._replace(value=SYN, wildcard=tcp.wildcard & ~FLAG_BITS)
     found.append(Course(opening, (Leg.SYN, Leg.SYN_ACK, Leg.ACK)))
-    found += [Course(box, (Leg.REQUEST,)) for box in minus(tcp, opening)]
+    found += [Course(box, (Leg.REQUEST,), stray=True) for box in minus(tcp, opening)]
     for protocol in (ICMP, ICMPV6):
         message = 0
         answered = iana.ANSWERED[protocol]
         icmp = whole_packets._replace(protocol_first=protocol, protocol_last=protocol)
         for kind in (*sorted(answered), 256):
             if message < kind << 8:
-                found.append(Course(icmp._replace(port_first=message, port_last=(kind << 8) - 1), (Leg.REQUEST,)))
+                found.append(Course(icmp._replace(port_first=message, port_last=(kind << 8) - 1), (Leg.REQUEST,), stray=True))
             if kind < 256:
                 box = icmp._replace(port_first=kind << 8, port_last=kind << 8 | 255)
                 found.append(Course(box, (Leg.REQUEST, Leg.REPLY), answered[kind]))
@@ -259,41 +268,58 @@ def flows(
     """
     here = [spot for spot in senders if spot.within(source)]
     far = [spot for spot in receivers if spot.within(destination)]
-    ways = {(one, other): (network.path(here[one].end, far[other].end.address), network.path(far[other].end, here[one].end.address))
-            for one in range(len(here)) for other in range(len(far))}  # fmt: skip
-    family = (here or far)[0].pattern.family if here or far else Family.IPV4
-    likeness = {key: _likeness(network, there, back, family) for key, (there, back) in ways.items()}
-    rows = [tuple(likeness[(one, other)] for other in range(len(far))) for one in range(len(here))]
-    columns = [tuple(likeness[(one, other)] for one in range(len(here))) for other in range(len(far))]
     found = []
-    kept_here, kept_far = _merged(here, rows), _merged(far, columns)
-    for one, source_but in kept_here.items():
-        for other, destination_but in kept_far.items():
-            boxes = tuple(address_box(start, end) for start in here[one].within(source) for end in far[other].within(destination))
-            every = whole(family)
-            but = [address_box(each, every.destination) for each in source_but]
-            but += [address_box(every.source, each) for each in destination_but]
-            touching = tuple(each for each in but if any(overlap(each, box) for box in boxes))
-            found.append(Flow(here[one].end, far[other].end, *ways[(one, other)], boxes, touching))
+    for one, other, but in alike(here, far, lambda start, end: likeness(network, start.end, end.end)):
+        boxes = tuple(address_box(start, end) for start in one.within(source) for end in other.within(destination))
+        found.append(flow_between(network, one.end, other.end, boxes, but))
     return found
 
 
-def _likeness(network: Forwarding, there: Path, back: Path, family: Family) -> object:
-    """Return what decides about a conversation on these ways, to be compared."""
-    stateful = frozenset(device for device in path_devices(there) if network.plan.devices[device].stateful)
-    asked_back = tuple(placed_on(network, back, family))
-    known = frozenset(crossing.point.device for crossing, _ in asked_back) & stateful
-    lists = [(crossing, access_list.name) for crossing, access_list in placed_on(network, there, family)]
-    return there.arrived, back.arrived, tuple(lists), tuple((crossing, each.name) for crossing, each in asked_back), known
+def flow_between(network: Forwarding, source: End, destination: End, boxes: tuple[Box, ...], but: Iterable[Box]) -> Flow:
+    """Return the flow from one end to another with just these packets."""
+    there, back = network.path(source, destination.address), network.path(destination, source.address)
+    touching = tuple(each for each in but if any(overlap(each, box) for box in boxes))
+    return Flow(source, destination, there, back, boxes, touching)
 
 
-def _merged(group: Sequence[Spot], likeness: Sequence[object]) -> dict[int, list[Pattern]]:
+def alike(here: Sequence[Spot], far: Sequence[Spot], like: Callable[[Spot, Spot], object]) -> Iterator[tuple[Spot, Spot, list[Box]]]:
+    """Yield pairs of spots, one sending to the other, with the address boxes that are other pairs'.
+
+    `like` tells what decides about the conversations of a pair; spots inside others that it never tells apart are left out.
+    """
+    if not (here and far):
+        return
+    table = [[like(one, other) for other in far] for one in here]
+    senders = _merged(here, table)
+    receivers = _merged(far, list(zip(*table, strict=True)))
+    every = whole(here[0].pattern.family)
+    for one, source_but in senders.items():
+        for other, destination_but in receivers.items():
+            but = [address_box(each, every.destination) for each in source_but]
+            but += [address_box(every.source, each) for each in destination_but]
+            yield here[one], far[other], but
+
+
+def likeness(network: Forwarding, source: End, destination: End) -> object:
+    """Return what decides about conversations between two ends, to be compared: lists on the ways, and what is remembered."""
+    there, back = network.path(source, destination.address), network.path(destination, source.address)
+    family = source.address.family
+    asked_back = placed_on(network, back, family)
+    passed = path_devices(there) if asked_back else set()
+    known = tuple(
+        crossing.point.device in passed and network.plan.devices[crossing.point.device or ""].stateful for crossing, _ in asked_back
+    )
+    lists = tuple((crossing, access_list.name) for crossing, access_list in placed_on(network, there, family))
+    return there.arrived, back.arrived, lists, tuple((crossing, each.name) for crossing, each in asked_back), known
+
+
+def _merged(group: Sequence[Spot], likenesses: Sequence[object]) -> dict[int, list[Pattern]]:
     """Return the spots that stay, by index, with the patterns that are not theirs; a spot like the one around it goes."""
     place = {spot.pattern: index for index, spot in enumerate(group)}
     gone: set[int] = set()
     for index, spot in enumerate(group):
         for inner in spot.but:
-            if inner in place and likeness[place[inner]] == likeness[index]:
+            if inner in place and likenesses[place[inner]] == likenesses[index]:
                 gone.add(place[inner])
 
     def others(index: int) -> Iterator[Pattern]:
@@ -317,3 +343,8 @@ def left(box: Box, but: Sequence[Box]) -> Packet | None:
         but = [*but, address_box(itself, itself)]
         found = first_left([box], but)
     return None
+
+
+def machines_only(but: Iterable[Box], own: set[Pattern]) -> tuple[Box, ...]:
+    """Return what is left out of a flow without devices' own addresses: where only machines are meant, that is clear."""
+    return tuple(each for each in but if each.source not in own and each.destination not in own)

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from crossgate.core.address import Address, Family, Pattern, everything, single
-from crossgate.core.ends import at_address
+from crossgate.core.ends import EndSet, at_address
 from crossgate.core.errors import PlanError
 from crossgate.core.forwarding import End, Forwarding
 
@@ -80,6 +80,11 @@ def spots(network: Forwarding, family: Family, more: Iterable[Pattern] = ()) -> 
     return found
 
 
+def device_addresses(network: Forwarding) -> set[Pattern]:
+    """Return every address that a device of the plan has."""
+    return {single(address) for device in network.plan.devices.values() for address in device.addresses()}
+
+
 def free_address(pattern: Pattern, taken: Sequence[Pattern]) -> Address | None:
     """Return an address of a prefix that is in none of the prefixes inside it, a machine's rather than the network's."""
     start = pattern.first + (1 if pattern.size > 2 else 0)
@@ -90,3 +95,8 @@ def free_address(pattern: Pattern, taken: Sequence[Pattern]) -> Address | None:
                 return Address(pattern.family, value)
             value = block.last + 1
     return None
+
+
+def on_outside(found: list[Spot], ends: EndSet) -> list[Spot]:
+    """Return the spots that a set of ends may have: those of its outside, or all."""
+    return found if ends.outside is None else [spot for spot in found if spot.end.segment == ends.outside]

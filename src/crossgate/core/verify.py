@@ -12,14 +12,14 @@ from typing import NamedTuple
 
 from crossgate.core.accesslist import AccessList, Action, Entry
 from crossgate.core.address import Address, Family
-from crossgate.core.ends import EndSet, at_address, end_set
+from crossgate.core.ends import at_address, end_set
 from crossgate.core.expect import Claim, Expectation, Moment
 from crossgate.core.explain import packet_text, reason, stopped
 from crossgate.core.flows import Answer, Flow, Flows, flows, left, openings, placed_on
 from crossgate.core.forwarding import Forwarding
 from crossgate.core.packet import Packet
 from crossgate.core.service import ServiceError
-from crossgate.core.spots import Spot, spots
+from crossgate.core.spots import Spot, on_outside, spots
 from crossgate.core.trace import Conversation, Trace, Tracer, Verdict
 from crossgate.core.window import open_at, states
 
@@ -101,16 +101,14 @@ class Verifier:
         if packet is None:
             return None
         for stop in answer.decisions:
-            key = (stop.access_list.name, stop.entry.number if stop.entry else None)
-            self.reached[key] = self.reached.get(key, 0) + 1
+            self.reached[stop.key] = self.reached.get(stop.key, 0) + 1
         if answer.verdict is not VERDICTS[expectation.claim]:
             return packet
         by = expectation.by
         if by is None:
             return None
         deciding = answer.decisions if expectation.claim is Claim.PERMIT else answer.decisions[-1:]
-        pinned = any((stop.access_list.name, stop.entry.number if stop.entry else None) == by for stop in deciding)
-        return None if pinned else packet
+        return None if any(stop.key == by for stop in deciding) else packet
 
     def _failed(self, expectation: Expectation, flow: Flow, packet: Packet, opened: frozenset[str], moment: datetime | None) -> Verified:
         """Trace the packet that breaks an expectation, and say why it does."""
@@ -122,11 +120,6 @@ class Verifier:
         when = f"{when} (as at {moment:%a %Y-%m-%d %H:%M})" if moment else ""
         why = f"{packet_text(packet)}{when} is {trace.verdict}: {_reason(expectation, trace)}"
         return Verified(expectation, False, why, _needed(expectation, trace), packet)
-
-
-def on_outside(found: list[Spot], ends: EndSet) -> list[Spot]:
-    """Return the spots that a set of ends may have: those of its outside, or all."""
-    return found if ends.outside is None else [spot for spot in found if spot.end.segment == ends.outside]
 
 
 def window_states(network: Forwarding, found: list[Flow], at: Moment | None) -> dict[frozenset[str], datetime | None]:

@@ -1,0 +1,311 @@
+"""Exactly which traffic two plans, or two versions of a list, treat differently; no difference is a proof.
+
+Two lists can only differ on packets that match an entry which just one of them has: on all others the same entries
+decide in the same order (or both otherwise lines, when these differ everything is looked at). So only the boxes of such
+entries are split by both lists. Through the network the same holds crossing by crossing: where two plans ask the same
+lists in the same places, only openings whose legs meet a differing box at one of them are followed in both.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from datetime import datetime
+from difflib import SequenceMatcher
+from typing import NamedTuple
+
+from crossgate.core.accesslist import AccessList, Action, Entry
+from crossgate.core.address import Family
+from crossgate.core.cover import Line, lines
+from crossgate.core.flows import (
+    Answer,
+    Course,
+    Flow,
+    Flows,
+    Opening,
+    Stop,
+    alike,
+    by_course,
+    flow_between,
+    left,
+    leg_box,
+    likeness,
+    machines_only,
+    opening_box,
+    placed_on,
+)
+from crossgate.core.forwarding import Forwarding
+from crossgate.core.packet import Leg, Packet
+from crossgate.core.plan import Plan
+from crossgate.core.regions import Box, EntryRegion, ListRegions, address_box, overlap, split, whole, without, witness
+from crossgate.core.spots import Spot, boundaries, device_addresses, spots
+from crossgate.core.trace import Verdict
+from crossgate.core.window import Window, open_at, states
+
+Tell = Callable[[int, int], None]
+"""Is told how far the work is: so many steps done of so many."""
+
+
+class Fate(NamedTuple):
+    """What becomes of conversations in one of two plans: their verdict, whether the sender is told, and who decided.
+
+    Of those that get through, `decider` is the line that let them by where the other plan decides; None where no list is.
+    """
+
+    verdict: Verdict
+    told: bool
+    decider: Stop | None
+
+
+class Decided(NamedTuple):
+    """What a list does with a packet, and the entry that decides; None for its otherwise line."""
+
+    action: Action
+    entry: Entry | None
+
+
+class ListDifference(NamedTuple):
+    """Packets that two lists treat differently: what it was and is, as lines, with one of them and when it is so."""
+
+    was: Decided
+    now: Decided
+    lines: list[Line]
+    packet: Packet
+    moment: datetime | None
+
+
+class Difference(NamedTuple):
+    """Traffic that two plans treat differently; `stray` packets open no conversation.
+
+    `devices` tells that either end is a device's own address; otherwise neither is.
+    """
+
+    family: Family
+    stray: bool
+    devices: bool
+    was: Fate
+    now: Fate
+    lines: list[Line]
+    packet: Packet
+    moment: datetime | None
+
+
+def entry_key(entry: Entry) -> tuple[object, ...]:
+    """Return all of an entry that decides what it does, whatever it is called and where it stands."""
+    return entry.action, entry.service.terms, entry.source.patterns, entry.destination.patterns, entry.qualifiers
+
+
+def compare_lists(old: ListRegions, new: ListRegions) -> Iterator[tuple[Box, Decided, Decided]]:
+    """Yield the packets that two lists of a family treat differently, in boxes that are apart."""
+    for box in suspects(old, new):
+        for part, before in split(old.regions, box):
+            was = _decided(old, before)
+            for piece, after in split(new.regions, part):
+                now = _decided(new, after)
+                if now.action is not was.action:
+                    yield piece, was, now
+
+
+def _decided(regions: ListRegions, index: int | None) -> Decided:
+    if index is None:
+        return Decided(regions.access_list.otherwise.action, None)
+    entry = regions.regions[index].entry
+    return Decided(entry.action, entry)
+
+
+def suspects(old: ListRegions, new: ListRegions) -> Iterator[Box]:
+    """Yield boxes, apart from each other, outside of which two lists treat every packet alike."""
+    family = new.access_list.family
+    if old.access_list.otherwise.action is not new.access_list.otherwise.action:
+        yield whole(family)
+        return
+    if old.access_list.entries == new.access_list.entries and len(old.regions) == len(new.regions):
+        return
+    before, after = ([entry_key(region.entry) for region in each.regions] for each in (old, new))
+    alone: list[EntryRegion] = []
+    for kind, first, last, start, end in SequenceMatcher(None, before, after, autojunk=False).get_opcodes():
+        if kind != "equal":
+            alone += old.regions[first:last] + new.regions[start:end]
+    for index, region in enumerate(alone):
+        for box in region.boxes():
+            yield from _apart(box, alone[:index], region)
+
+
+def _apart(box: Box, earlier: Sequence[EntryRegion], own: EntryRegion) -> Iterator[Box]:
+    """Yield what is left of a region's box without earlier regions and without the region's own boxes before it."""
+    for piece, taker in split([*earlier, own], box):
+        if taker is None or taker == len(earlier):
+            yield piece
+
+
+def named_differences(old: Plan, new: Plan, name: str, tell: Tell | None = None) -> list[ListDifference]:
+    """Return how a list of two plans differs, in every state of the windows that either version uses."""
+    before, after = old.access_list(name), new.access_list(name)
+    several = _states(old, new, [before], [after])
+    met: dict[tuple[object, ...], list[ListDifference]] = {}
+    for (was_open, now_open), moment in several.items():
+        groups: dict[tuple[Decided, Decided], list[Box]] = {}
+        for count, (box, was, now) in enumerate(compare_lists(ListRegions(before, was_open), ListRegions(after, now_open))):
+            groups.setdefault((was, now), []).append(box)
+            if tell is not None:
+                tell(count, 0)
+        for (was, now), boxes in groups.items():
+            written = lines((box, ()) for box in boxes)
+            packet = witness(boxes[0])
+            met.setdefault((was, now, frozenset(written)), []).append(ListDifference(was, now, written, packet, moment))
+    return [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]
+
+
+class _Pair(NamedTuple):
+    """Conversations that both plans treat alike among themselves: the flow in each, None where the addresses are nobody's."""
+
+    family: Family
+    old: Flow | None
+    new: Flow | None
+    boxes: tuple[Box, ...]
+    but: tuple[Box, ...]
+    windowed: bool
+    devices: bool
+
+
+class Comparison:
+    """The work of comparing two plans in one pair of states of their windows."""
+
+    def __init__(self, old: Flows, new: Flows) -> None:
+        self.old, self.new = old, new
+        self._suspects: dict[tuple[str, str], list[Box]] = {}
+
+    def differing(self, pair: _Pair) -> Iterator[tuple[bool, Fate, Fate, Box]]:
+        """Yield the openings of a pair that the plans treat differently, in boxes apart: (stray, was, now, box)."""
+        suspected = {leg: self._suspected(pair, leg) for leg in (Leg.SYN, Leg.SYN_ACK, Leg.ACK)}
+        if not any(boxes is None or boxes for boxes in suspected.values()):
+            return
+        for course, box in by_course(pair.boxes):
+            for opening in _to_try(course, box, suspected):
+                for was in self._answers(self.old, pair.old, course, opening):
+                    for now in self._answers(self.new, pair.new, course, was.box):
+                        before, after = _fate(was, now), _fate(now, was)
+                        if before[:2] != after[:2] and left(now.box, pair.but) is not None:
+                            yield course.stray, before, after, now.box
+
+    def _answers(self, asking: Flows, flow: Flow | None, course: Course, opening: Box) -> Iterator[Answer]:
+        if flow is None:
+            return iter((Answer(opening, Verdict.UNROUTABLE, course.legs[0], None, ()),))
+        return asking.answers(flow, (Opening(course, opening),))
+
+    def _suspected(self, pair: _Pair, leg: Leg) -> list[Box] | None:
+        """Return boxes of a leg's packets outside of which both plans do the same; None where they ask in different places."""
+        if pair.old is None or pair.new is None:
+            return None
+        if (pair.old.there.arrived, pair.old.back.arrived) != (pair.new.there.arrived, pair.new.back.arrived):
+            return None
+        before, after = self.old.asked(pair.old, leg), self.new.asked(pair.new, leg)
+        if [crossing for crossing, _ in before] != [crossing for crossing, _ in after]:
+            return None
+        return [box for (_, was), (_, now) in zip(before, after, strict=True) for box in self._suspect(was, now)]
+
+    def _suspect(self, was: AccessList, now: AccessList) -> list[Box]:
+        key = (was.name, now.name)
+        if key not in self._suspects:
+            self._suspects[key] = list(suspects(self.old.regions(was), self.new.regions(now)))
+        return self._suspects[key]
+
+
+def _to_try(course: Course, opening: Box, suspected: dict[Leg, list[Box] | None]) -> list[Box]:
+    """Return boxes of an opening, apart from each other, whose legs meet what is suspected."""
+    found: list[Box] = []
+    for leg in course.legs:
+        boxes = suspected[{Leg.REQUEST: Leg.SYN, Leg.REPLY: Leg.SYN_ACK}.get(leg, leg)]
+        if boxes is None:
+            return [opening]
+        packets = leg_box(opening, course, leg)
+        for box in boxes:
+            part = overlap(packets, box)
+            if part is not None:
+                found += without([opening_box(opening, course, leg, part)], found)
+    return found
+
+
+def _fate(answer: Answer, other: Answer) -> Fate:
+    decider = answer.stop
+    if decider is None and other.stop is not None:
+        decider = next((each for each in answer.passed if each.crossing == other.stop.crossing), None)
+    told = answer.stop is not None and answer.stop.action is Action.REJECT
+    return Fate(answer.verdict, told, decider)
+
+
+def differences(old: Forwarding, new: Forwarding, tell: Tell | None = None) -> list[Difference]:
+    """Return all traffic that two plans treat differently, in every state of their windows."""
+    pairs = [pair for family in Family for pair in _pairs(old, new, family)]
+    own = device_addresses(old) | device_addresses(new)
+    before, after = ([each.plan.lists[placement.access_list] for placement in each.plan.placements] for each in (old, new))
+    several = _states(old.plan, new.plan, before, after)
+    met: dict[tuple[object, ...], list[Difference]] = {}
+    for state, ((was_open, now_open), moment) in enumerate(several.items()):
+        comparison = Comparison(Flows(old, was_open), Flows(new, now_open))
+        groups: dict[tuple[Family, bool, bool, bool, Fate, Fate], list[tuple[Box, tuple[Box, ...]]]] = {}
+        for done, pair in enumerate(pairs):
+            if tell is not None:
+                tell(state * len(pairs) + done, len(several) * len(pairs))
+            if state == 0 or pair.windowed:
+                for stray, was, now, box in comparison.differing(pair):
+                    groups.setdefault((pair.family, stray, pair.devices, pair.windowed, was, now), []).append((box, pair.but))
+        for (family, stray, devices, windowed, was, now), pieces in groups.items():
+            packet = next(packet for box, but in pieces if (packet := left(box, but)) is not None)
+            written = lines(pieces if devices else ((box, machines_only(but, own)) for box, but in pieces))
+            difference = Difference(family, stray, devices, was, now, written, packet, moment if windowed else None)
+            met.setdefault((family, stray, devices, windowed, was, now, frozenset(written)), []).append(difference)
+    found = [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]
+    return sorted(found, key=lambda each: (each.stray, each.devices, each.family))
+
+
+def _pairs(old: Forwarding, new: Forwarding, family: Family) -> Iterator[_Pair]:
+    """Yield what is sent between any two spots of both plans, alike ones taken as one."""
+    edges = boundaries(old, family) | boundaries(new, family)
+    spots_old, spots_new = ({spot.pattern: spot for spot in spots(network, family, edges)} for network in (old, new))
+    every = list({**spots_old, **spots_new}.values())
+
+    def like(source: Spot, destination: Spot) -> object:
+        return tuple(
+            likeness(network, known[source.pattern].end, known[destination.pattern].end)
+            if source.pattern in known and destination.pattern in known
+            else None
+            for network, known in ((old, spots_old), (new, spots_new))
+        )
+
+    for source, destination, but in alike(every, every, like):
+        box = address_box(source.pattern, destination.pattern)
+        sides = [
+            flow_between(network, known[source.pattern].end, known[destination.pattern].end, (box,), but)
+            if source.pattern in known and destination.pattern in known
+            else None
+            for network, known in ((old, spots_old), (new, spots_new))
+        ]
+        touching = tuple(each for each in but if overlap(each, box) is not None)
+        windowed = any(
+            access_list.windows()
+            for network, flow in zip((old, new), sides, strict=True)
+            if flow is not None
+            for path in (flow.there, flow.back)
+            for _, access_list in placed_on(network, path, family)
+        )
+        devices = any(flow is not None and (flow.source.device or flow.destination.device) for flow in sides)
+        yield _Pair(family, sides[0], sides[1], (box,), touching, windowed, devices)
+
+
+def _states(
+    old: Plan, new: Plan, before: Iterable[AccessList], after: Iterable[AccessList]
+) -> dict[tuple[frozenset[str], frozenset[str]], datetime | None]:
+    """Return every pair of sets of windows, of the old and of the new plan, that are open together, each with a moment."""
+    windows = [("old", old.windows[name]) for name in sorted({name for each in before for name in each.windows()})]
+    windows += [("new", new.windows[name]) for name in sorted({name for each in after for name in each.windows()})]
+    if not windows:
+        return {(frozenset(), frozenset()): None}
+    marked: list[Window] = [window._replace(name=f"{plan}:{window.name}") for plan, window in windows]
+    found: dict[tuple[frozenset[str], frozenset[str]], datetime | None] = {}
+    for moment in states(marked).values():
+        key = (
+            open_at((window for plan, window in windows if plan == "old"), moment),
+            open_at((window for plan, window in windows if plan == "new"), moment),
+        )
+        found.setdefault(key, moment)
+    return found

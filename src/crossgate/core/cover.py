@@ -1,0 +1,391 @@
+"""Sets of packets in the fewest lines that a person would write: services, sources, destinations.
+
+Boxes come in many pieces. Here the pieces that agree in two of the three are joined in the third, again and again, and
+what comes out is written with the plan's own names where they fit exactly, and as "all but" where that is shorter.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Iterable, Iterator, Sequence
+from enum import Enum
+from functools import cache
+from typing import NamedTuple, TypeVar
+
+from crossgate.core import iana
+from crossgate.core.address import Family, Pattern, everything, single
+from crossgate.core.flows import courses
+from crossgate.core.packet import ICMP, ICMPV6, PORT_PROTOCOLS, SYN, TCP
+from crossgate.core.plan import Plan
+from crossgate.core.regions import (
+    ALL_PORTS,
+    ALL_PROTOCOLS,
+    FLAG_BITS,
+    FRAGMENT_BIT,
+    LOW_FREE,
+    Box,
+    covers,
+    first_left,
+    service_boxes,
+    whole,
+    without,
+)
+from crossgate.core.service import ServiceError, ServiceTerm, format_ports, join_ports, protocol_name
+from crossgate.core.spots import common
+
+Patterns = frozenset[Pattern]
+_Key = TypeVar("_Key", bound=Hashable)
+_Item = TypeVar("_Item")
+_MOST_WIDENED = 200
+"""Up to so many lines are compared with each other."""
+
+
+class Sort(Enum):
+    """What sort of packets a set is of: any, those that open conversations, or those that open none."""
+
+    PACKET = 1
+    OPENING = 2
+    STRAY = 3
+
+
+class Line(NamedTuple):
+    """A set of packets as one product: these services (boxes that say nothing of addresses), sources and destinations."""
+
+    services: frozenset[Box]
+    source: Patterns
+    destination: Patterns
+
+
+def lines(pieces: Iterable[tuple[Box, Sequence[Box]]]) -> list[Line]:
+    """Return pieces, each a box less some address boxes, as few lines. The pieces are apart from each other."""
+    found = []
+    for box, but in pieces:
+        every = whole(box.family)
+        # A box of `but` leaves one of its two ends open; where it does, the other end is what is taken away.
+        sources = [each.source for each in but if each.destination == every.destination]
+        destinations = [each.destination for each in but if each.source == every.source]
+        service = Box(box.family, box.value & LOW_FREE, every.wildcard & ~LOW_FREE | box.wildcard & LOW_FREE, *box[3:])
+        line = Line(frozenset((service,)), less([box.source], sources), less([box.destination], destinations))
+        if line.source and line.destination:
+            found.append(line)
+    before = 0
+    while len(found) != before:
+        before = len(found)
+        found = [Line(joined_services(services), *ends) for ends, services in _grouped((each[1:], each.services) for each in found)]
+        rows = _grouped(((each.services, each.destination), each.source) for each in found)
+        found = [Line(services, joined(source), destination) for (services, destination), source in rows]
+        rows = _grouped(((each.services, each.source), each.destination) for each in found)
+        found = [Line(services, source, joined(destination)) for (services, source), destination in rows]
+    return _widened(found) if len(found) <= _MOST_WIDENED else found
+
+
+def _widened(found: list[Line]) -> list[Line]:
+    """Return the same packets in lines that may overlap: each as wide as the others allow, without those that add nothing."""
+    for index, line in enumerate(found):
+        for other in found:
+            within = [
+                _inside(line.services, other.services),
+                _within(line.source, other.source),
+                _within(line.destination, other.destination),
+            ]
+            if sum(within) != 2:
+                continue
+            services = line.services if within[0] else joined_services({*line.services, *other.services})
+            source = line.source if within[1] else joined({*line.source, *less(other.source, line.source)})
+            destination = line.destination if within[2] else joined({*line.destination, *less(other.destination, line.destination)})
+            line = found[index] = Line(services, source, destination)
+    kept = list(found)
+    for line in sorted(found, key=lambda each: len(each.services) + len(each.source) + len(each.destination), reverse=True):
+        others = [each for each in kept if each is not line]
+        if _adds_nothing(line, others):
+            kept = others
+    return kept
+
+
+def _adds_nothing(line: Line, others: Sequence[Line]) -> bool:
+    """Whether every service of a line is in some other line, for all of its addresses."""
+    around = [each for each in others if _within(line.source, each.source) and _within(line.destination, each.destination)]
+    return first_left(line.services, [box for each in around for box in each.services]) is None
+
+
+def _inside(boxes: frozenset[Box], others: frozenset[Box]) -> bool:
+    return boxes <= others or all(any(covers(other, box) for other in others) for box in boxes)
+
+
+def _within(patterns: Patterns, others: Patterns) -> bool:
+    return patterns <= others or all(any(other.covers(each) for other in others) for each in patterns)
+
+
+def _grouped(pairs: Iterable[tuple[_Key, frozenset[_Item]]]) -> list[tuple[_Key, frozenset[_Item]]]:
+    """Return each key once, with all that it came with."""
+    groups: dict[_Key, set[_Item]] = {}
+    for key, members in pairs:
+        groups.setdefault(key, set()).update(members)
+    return [(key, frozenset(members)) for key, members in groups.items()]
+
+
+def less(patterns: Iterable[Pattern], but: Iterable[Pattern]) -> Patterns:
+    """Return the addresses of some patterns that none of others has, as patterns."""
+    left = list(patterns)
+    for part in but:
+        kept: list[Pattern] = []
+        for each in left:
+            shared = common(each, part)
+            kept += [each] if shared is None else _outside(each, shared)
+        left = kept
+    return frozenset(left)
+
+
+def _outside(pattern: Pattern, part: Pattern) -> Iterator[Pattern]:
+    """Yield what is left of a pattern without a part of it."""
+    family, value, wildcard = pattern
+    fixed = wildcard & ~part.wildcard
+    while fixed:
+        bit = 1 << (fixed.bit_length() - 1)
+        wildcard ^= bit
+        value |= part.value & bit
+        yield Pattern(family, value ^ bit, wildcard)
+        fixed ^= bit
+
+
+def joined(patterns: Iterable[Pattern]) -> Patterns:
+    """Return the same addresses in fewer patterns: two that differ in one bit become one.
+
+    Prefixes become larger prefixes and nothing else; scattered patterns may join in any bit.
+    """
+    left = set(patterns)
+    prefixes_only = all(each.is_prefix for each in left)
+    changed = len(left) > 1
+    while changed:
+        changed = False
+        for each in sorted(left, key=lambda pattern: pattern.wildcard):
+            if each not in left:
+                continue
+            fixed = each.family.mask & ~each.wildcard
+            while fixed:
+                bit = fixed & -fixed
+                other = Pattern(each.family, each.value ^ bit, each.wildcard)
+                if other in left:
+                    left -= {each, other}
+                    left.add(Pattern(each.family, each.value & ~bit, each.wildcard | bit))
+                    changed = True
+                    break
+                fixed = 0 if prefixes_only else fixed ^ bit
+    return frozenset(left)
+
+
+def joined_services(boxes: Iterable[Box]) -> frozenset[Box]:
+    """Return the same packets in fewer boxes: spans that touch become one, and two that differ in one bit."""
+    found = set(boxes)
+    before = 0
+    while len(found) != before:
+        before = len(found)
+        for first in (7, 5, 3):
+            spans: dict[tuple[object, ...], list[tuple[int, int]]] = {}
+            for box in found:
+                spans.setdefault((*box[:first], *box[first + 2 :]), []).append((box[first], box[first + 1]))
+            found = {Box._make((*key[:first], *span, *key[first:])) for key, several in spans.items() for span in join_ports(several)}
+        for each in list(found):
+            fixed = LOW_FREE & ~each.wildcard
+            while fixed and each in found:
+                bit = fixed & -fixed
+                other = each._replace(value=each.value ^ bit)
+                if other in found:
+                    found -= {each, other}
+                    found.add(each._replace(value=each.value & ~bit, wildcard=each.wildcard | bit))
+                fixed ^= bit
+    return frozenset(found)
+
+
+class Wording:
+    """Writes sets with the names of one plan."""
+
+    def __init__(self, plan: Plan) -> None:
+        self.plan = plan
+        self._sets = {family: _named_sets(plan, family) for family in Family}
+        self._services: dict[Family, dict[frozenset[Box], str]] = {}
+        self._written: dict[Patterns, str] = {}
+
+    def line(self, line: Line, sort: Sort = Sort.OPENING) -> tuple[str, str, str]:
+        """Return a line's services, source and destination in words."""
+        return self.services(line.services, sort), self.addresses(line.source), self.addresses(line.destination)
+
+    def addresses(self, patterns: Patterns) -> str:
+        """Write a set of addresses."""
+        if patterns not in self._written:
+            family = next(iter(patterns)).family
+            self._written[patterns] = ", ".join(self._terms(set(patterns), family, 0))
+        return self._written[patterns]
+
+    def _terms(self, left: set[Pattern], family: Family, depth: int) -> list[str]:
+        """Return the terms of a set: names that fit, or a name less a few first, whichever is shorter; then what is left over."""
+        named_first, rest = [], left
+        for name, named in self._sets[family]:
+            if named <= rest:
+                named_first.append(name)
+                rest = rest - named
+        ways = [named_first + (self._less_first(rest, family, depth) or [str(each) for each in _in_order(rest)])]
+        if len(ways[0]) > 1:
+            ways.append(self._less_first(left, family, depth) or ways[0])
+        return min(ways, key=lambda terms: sum(map(len, terms)))
+
+    def _less_first(self, left: set[Pattern], family: Family, depth: int) -> list[str]:
+        """Return the terms of a set that begin with a name less a few, or nothing where none helps."""
+        if len(left) < 3 or depth == 2:
+            return []
+        saved, name, hole, inside = max(self._less_a_few(name, named, left) for name, named in self._sets[family] if len(named) == 1)
+        if saved <= 0:
+            return []
+        term = f"{name} but {' and '.join(self._terms(set(hole), family, depth + 1))}"
+        rest = left - inside
+        return [term, *(self._terms(rest, family, depth) if rest else [])]
+
+    def _less_a_few(self, name: str, named: Patterns, left: set[Pattern]) -> tuple[int, str, tuple[Pattern, ...], frozenset[Pattern]]:
+        """Return how many terms are saved by writing what lies in a named prefix as that prefix less the hole in it."""
+        (around,) = named
+        inside = frozenset(each for each in left if around.covers(each))
+        if len(inside) < 3:
+            return 0, name, (), inside
+        hole = tuple(sorted(joined(less([around], inside))))
+        return len(inside) - 1 - len(hole), name, hole, inside
+
+    def services(self, boxes: frozenset[Box], sort: Sort = Sort.OPENING) -> str:
+        """Write a set of services."""
+        family = next(iter(boxes)).family
+        boxes = _told(boxes, sort)
+        for named, name in self._named_services(family).items():
+            if named == boxes:
+                return name
+        tokens = _tokens(boxes, family)
+        if sort is Sort.STRAY:
+            return ", ".join(tokens)
+        universe = _universe(family, sort)
+        others = _tokens(_told(without(sorted(universe), sorted(boxes)), sort), family)
+        if not others:
+            return "ip"
+        return f"ip but {' and '.join(others)}" if len(others) < len(tokens) else ", ".join(tokens)
+
+    def _named_services(self, family: Family) -> dict[frozenset[Box], str]:
+        if family not in self._services:
+            every = whole(family)
+            found: dict[frozenset[Box], str] = {}
+            for name in self.plan.services:
+                try:
+                    service = self.plan.service(name, family)
+                except ServiceError:
+                    continue
+                parts = service_boxes(service, every.source, every.destination)
+                found.setdefault(joined_services(_unflagged(parts)), name)
+            self._services[family] = found
+        return self._services[family]
+
+
+@cache
+def _universe(family: Family, sort: Sort) -> frozenset[Box]:
+    """Return all services that packets of a sort can have."""
+    if sort is Sort.PACKET:
+        return frozenset((whole(family),))
+    stray = sort is Sort.STRAY
+    boxes = [course.openings for course in courses(family) if course.stray is stray]
+    return frozenset(boxes) if stray else joined_services(_unflagged(boxes))
+
+
+def _unflagged(boxes: Iterable[Box]) -> Iterator[Box]:
+    said = FLAG_BITS | FRAGMENT_BIT
+    return (each._replace(value=each.value & ~said, wildcard=each.wildcard | said) for each in boxes)
+
+
+def _told(boxes: Iterable[Box], sort: Sort) -> frozenset[Box]:
+    """Return service boxes as they are told: what all packets of the sort share goes without saying.
+
+    Where they have all of a TCP port or of ICMP that packets of their sort can have, they are told to have all of it.
+    """
+    if sort is Sort.PACKET:
+        return joined_services(boxes)
+    found = set(_unflagged(boxes) if sort is Sort.OPENING else joined_services(boxes))
+    if not found:
+        return frozenset()
+    universe = _universe(next(iter(found)).family, sort)
+    if sort is Sort.STRAY:
+        for box in [each for each in found if each.protocol_first == each.protocol_last == TCP and each.flags.care]:
+            free = box._replace(value=box.value & ~FLAG_BITS, wildcard=box.wildcard | FLAG_BITS)
+            if first_left([free], [*sorted(found), free._replace(value=free.value | SYN, wildcard=free.wildcard & ~FLAG_BITS)]) is None:
+                found.add(free)
+        found = {each for each in found if not any(other != each and covers(other, each) for other in found)}
+    for protocol in (ICMP, ICMPV6):
+        own = [each._replace(protocol_first=protocol, protocol_last=protocol) for each in universe
+               if each.protocol_first <= protocol <= each.protocol_last and each.fragment is not True]  # fmt: skip
+        if first_left(own, sorted(found)) is None:
+            found.add(own[0]._replace(port_first=0, port_last=65535))
+    found = {each for each in found if not any(other != each and covers(other, each) for other in found)}
+    return joined_services(found)
+
+
+def _named_sets(plan: Plan, family: Family) -> list[tuple[str, Patterns]]:
+    """Return what the plan's names stand for, the largest first; `any` before all."""
+    named = [(name, group.members[family].patterns) for name, group in plan.groups.items() if family in group.members]
+    named += [(name, tuple(block for block in segment.prefixes if block.family is family)) for name, segment in plan.segments.items()]
+    for name, host in plan.hosts.items():
+        named.append((name, tuple(single(address) for address in host.addresses if address.family is family)))
+    for device in plan.devices.values():
+        for interface in device.interfaces.values():
+            named.append((str(interface.point), tuple(single(own.address) for own in interface.in_family(family))))
+    sets = [("any", frozenset((everything(family),)))]
+    sets += [(name, joined(patterns)) for name, patterns in named if patterns]
+    return sorted(sets, key=lambda pair: -sum(pattern.size for pattern in pair[1]))
+
+
+def _in_order(patterns: Iterable[Pattern]) -> list[Pattern]:
+    return sorted(patterns, key=lambda each: each.value)
+
+
+def _tokens(boxes: Iterable[Box], family: Family) -> list[str]:
+    """Return service boxes as tokens, the ports of one protocol together."""
+    ports: dict[Box, list[tuple[int, int]]] = {}
+    for box in sorted(boxes, key=lambda each: each[3:]):
+        ports.setdefault(box._replace(port_first=0, port_last=0), []).append((box.port_first, box.port_last))
+    return [_token(box, spans, family) for box, spans in ports.items()]
+
+
+def _token(box: Box, ports: list[tuple[int, int]], family: Family) -> str:
+    first, last = box.protocol_first, box.protocol_last
+    icmp = ICMP if family is Family.IPV4 else ICMPV6
+    some = ports != [ALL_PORTS]
+    if (first, last) == ALL_PROTOCOLS:
+        words = ["ip"]
+    elif first != last:
+        words = [", ".join(map(protocol_name, range(first, last + 1))) if last - first < 2 else f"protocols {first}-{last}"]
+    elif some and first in (ICMP, ICMPV6):
+        words = [", ".join(_message(first, span, icmp) for span in ports)]
+    elif some and first in PORT_PROTOCOLS:
+        words = [f"{protocol_name(first)}/{format_ports(tuple(ports))}"]
+    else:
+        words = ["icmp" if first == icmp else protocol_name(first)]
+    if (box.source_first, box.source_last) != ALL_PORTS:
+        words.append(f"source port {format_ports(((box.source_first, box.source_last),))}")
+    flags = box.flags
+    if flags.care and (first, last) == (TCP, TCP):
+        words.append("flags " + ",".join(("" if flags.value & bit else "!") + name for name, bit in iana.FLAGS.items() if flags.care & bit))
+    if box.fragment:
+        words.append("fragments")
+    elif box.fragment is False and not (some or flags.care or (box.source_first, box.source_last) != ALL_PORTS):
+        words.append("not fragments")
+    dscp = box.dscp
+    if dscp.care == 63:
+        words.append(f"dscp {next((name for name, value in iana.dscp_names().items() if value == dscp.value), dscp.value)}")
+    elif dscp.care:
+        words.append(f"dscp with {dscp.value:06b} in the bits {dscp.care:06b}")
+    return " ".join(words)
+
+
+def _message(protocol: int, span: tuple[int, int], icmp: int) -> str:
+    """Write a span of ICMP messages, `type * 256 + code`."""
+    label = "icmp" if protocol == icmp else protocol_name(protocol)
+    first, last = span
+    kind, code = first >> 8, first & 255
+    if first == last:
+        return f"{label}/{kind}/{code}"
+    if code == 0 and last & 255 == 255:
+        if kind == last >> 8:
+            return "ping" if label == "icmp" and kind == (8 if protocol == ICMP else 128) else str(ServiceTerm(protocol, icmp_type=kind))
+        return f"{label} types {kind}-{last >> 8}"
+    return f"{label}/{kind}/{code} to {label}/{last >> 8}/{last & 255}"

@@ -1,0 +1,96 @@
+"""Exactly which conversations get from one set of addresses to another, and what stops the rest."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import datetime
+from typing import NamedTuple
+
+from crossgate.core.address import Family
+from crossgate.core.cover import Line, lines
+from crossgate.core.ends import end_set
+from crossgate.core.errors import PlanError
+from crossgate.core.flows import Flow, Flows, Opening, Stop, by_course, flows, left, machines_only
+from crossgate.core.forwarding import Forwarding
+from crossgate.core.packet import Packet
+from crossgate.core.regions import Box, service_boxes, whole
+from crossgate.core.service import Service
+from crossgate.core.spots import device_addresses, on_outside, spots
+from crossgate.core.trace import Verdict
+from crossgate.core.window import open_at
+
+
+class Part(NamedTuple):
+    """Packets with the same fate, as lines: the verdict, the list that stopped them, whether on the way back, and one of them."""
+
+    verdict: Verdict
+    stop: Stop | None
+    back: bool
+    lines: list[Line]
+    packet: Packet
+
+
+class Reached(NamedTuple):
+    """What becomes of everything between two sets of addresses in one family.
+
+    `devices` tells that either end is a device's own address; otherwise neither is.
+    """
+
+    family: Family
+    devices: bool
+    parts: list[Part]
+
+
+def reach(
+    network: Forwarding, source: str, destination: str, at: datetime, service: str | None = None, strays: bool = False
+) -> Iterator[Reached]:
+    """Yield the fate of every conversation from one end to another, family by family, devices' own addresses apart.
+
+    With `strays` it is that of the packets that open no conversation: fragments, TCP segments that are no SYN, ICMP
+    messages that nobody answers. Raises `PlanError` when an end is unknown or the two share no family, `ServiceError`
+    for a service that is none.
+    """
+    plan = network.plan
+    asking = Flows(network, open_at(plan.windows.values(), at))
+    own = device_addresses(network)
+    shared = False
+    for family in Family:
+        here, far = end_set(plan, source, family), end_set(plan, destination, family)
+        if not (here.patterns and far.patterns):
+            continue
+        shared = True
+        begun = _begun(family, None if service is None else plan.service(service, family), strays)
+        every = spots(network, family)
+        between = flows(network, on_outside(every, here), on_outside(every, far), here.patterns, far.patterns)
+        for devices in (False, True):
+            chosen = [flow for flow in between if (flow.source.device is not None or flow.destination.device is not None) is devices]
+            if not devices:
+                chosen = [flow._replace(but=machines_only(flow.but, own)) for flow in chosen]
+            parts = _parts(asking, chosen, begun)
+            if parts:
+                yield Reached(family, devices, parts)
+    if not shared:
+        raise PlanError(f"{source} and {destination} share no address family, so nothing can be sent")
+
+
+def _parts(asking: Flows, between: Iterable[Flow], begun: Sequence[Opening]) -> list[Part]:
+    """Return the fates of what some flows begin, what gets through first and what an otherwise line stops last."""
+    pieces: dict[tuple[Verdict, Stop | None, bool], list[tuple[Box, tuple[Box, ...], Packet]]] = {}
+    for flow in between:
+        for answer in asking.answers(flow, begun):
+            packet = left(answer.box, flow.but)
+            if packet is not None:
+                back = answer.stop is not None and answer.leg.returns
+                pieces.setdefault((answer.verdict, answer.stop, back), []).append((answer.box, flow.but, packet))
+    parts = [Part(*fate, lines((box, but) for box, but, _ in several), several[0][2]) for fate, several in pieces.items()]
+    return sorted(parts, key=lambda part: (_ORDER.index(part.verdict), part.stop is not None and part.stop.entry is None))
+
+
+_ORDER = (Verdict.PERMITTED, Verdict.HALF_OPEN, Verdict.UNROUTABLE, Verdict.DENIED)
+
+
+def _begun(family: Family, service: Service | None, strays: bool) -> list[Opening]:
+    """Return the packets that open conversations of a service, of any marking; or those that open none."""
+    every = whole(family)
+    boxes = [every] if service is None else service_boxes(service, every.source, every.destination)
+    return [each for each in by_course(boxes) if each.course.stray is strays]
