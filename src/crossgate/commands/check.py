@@ -2,25 +2,41 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+from typing import Annotated
+
 import typer
 
-from crossgate.commands.common import JsonOption, load, print_json
+from crossgate.commands.common import AtOption, JsonOption, json_text, load, meter, moment, print_json, write_file
 
 
-def check(context: typer.Context, as_json: JsonOption = False) -> None:
-    """Find what is written but does not do what its author meant."""
+def check(
+    context: typer.Context,
+    strict: Annotated[bool, typer.Option("--strict", help="Warnings count for the exit status too.")] = False,
+    sarif: Annotated[Path | None, typer.Option(metavar="FILE", help="Also write the findings as SARIF 2.1.0.")] = None,
+    at: AtOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Find what is written but does not do what its author meant; exit status 1 when there is an error."""
     from crossgate.core.audit import Severity, audit
 
+    when = moment(at)
     plan = load(context)
-    findings = audit(plan)
+    with meter("checking") as tell:
+        audited = audit(plan, when, tell)
+    if sarif is not None:
+        from crossgate.formats.sarif import sarif_document
+
+        write_file(sarif, json_text(sarif_document(audited)))
     if as_json:
         from crossgate.formats.answers import check_document
 
-        print_json(check_document(plan, findings))
+        print_json(check_document(plan, audited))
     else:
         from crossgate.show.check import lines
         from crossgate.show.console import write
 
-        write(lines(plan, findings))
-    if any(finding.severity is Severity.ERROR for finding in findings):
+        write(lines(plan, audited))
+    counted = (Severity.ERROR, Severity.WARNING) if strict else (Severity.ERROR,)
+    if any(finding.severity in counted for finding in audited.findings):
         raise typer.Exit(1)

@@ -6,6 +6,7 @@ import os
 import sys
 import time
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, TypeVar
@@ -72,11 +73,43 @@ def moment(text: str | None) -> datetime:
     return now.replace(second=0) + timedelta(minutes=ahead)
 
 
-def print_json(document: dict[str, Any]) -> None:
-    """Print one JSON document."""
+def json_text(document: dict[str, Any]) -> str:
+    """Return a document as JSON text."""
     import json
 
-    print(json.dumps(document, indent=2, ensure_ascii=False))
+    return json.dumps(document, indent=2, ensure_ascii=False) + "\n"
+
+
+def print_json(document: dict[str, Any]) -> None:
+    """Print one JSON document."""
+    sys.stdout.write(json_text(document))
+
+
+def write_file(path: Path, text: str) -> None:
+    """Write a text file. Raises `PlanError` when that cannot be done."""
+    try:
+        path.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise PlanError(f"{path} cannot be written: {error.strerror}") from None
+
+
+@contextmanager
+def meter(label: str) -> Iterator[Callable[[int, int], None]]:
+    """Give a function to be told (done, of how many); when the work takes over a second, standard error shows it on a terminal."""
+    start, shown = time.monotonic(), False
+
+    def tell(done: int, total: int) -> None:
+        nonlocal shown
+        if sys.stderr.isatty() and time.monotonic() - start > 1:
+            shown = True
+            sys.stderr.write(f"\r{label}: {done:,}" + (f" of {total:,}" if total else "") + "\x1b[K")
+            sys.stderr.flush()
+
+    try:
+        yield tell
+    finally:
+        if shown:
+            sys.stderr.write("\r\x1b[K")
 
 
 def progress(items: Iterable[Item], total: int, label: str) -> Iterator[Item]:

@@ -7,8 +7,7 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, TallyOption, load, plan_path, print_json
-from crossgate.core.errors import PlanError
+from crossgate.commands.common import JsonOption, TallyOption, load, plan_path, print_json, write_file
 
 
 def verify(
@@ -30,12 +29,9 @@ def verify(
 
         Tally(plan_path(context)).add(plan, verifier.reached)
     if junit is not None:
-        from crossgate.formats.junit import write_junit
+        from crossgate.formats.junit import junit_text
 
-        try:
-            write_junit(junit, plan, results)
-        except OSError as error:
-            raise PlanError(f"{junit} cannot be written: {error.strerror}") from None
+        write_file(junit, junit_text(plan, results))
     if as_json:
         from crossgate.formats.answers import verify_document
 

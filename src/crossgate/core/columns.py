@@ -23,7 +23,7 @@ Spans = NDArray[np.int32]
 
 FEW_BOXES = 8
 """Up to so many boxes an entry is multiplied out."""
-_LEAF_ROWS = 64
+_LEAF_ROWS = 192
 _MOST_CELLS = 1 << 21
 _SAMPLE = 256
 _WORD = (1 << 64) - 1

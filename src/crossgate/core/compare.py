@@ -97,19 +97,12 @@ def entry_key(entry: Entry) -> tuple[object, ...]:
 def compare_lists(old: ListRegions, new: ListRegions) -> Iterator[tuple[Box, Decided, Decided]]:
     """Yield the packets that two lists of a family treat differently, in boxes that are apart."""
     for box in suspects(old, new):
-        for part, before in split(old.regions, box):
-            was = _decided(old, before)
-            for piece, after in split(new.regions, part):
-                now = _decided(new, after)
-                if now.action is not was.action:
-                    yield piece, was, now
-
-
-def _decided(regions: ListRegions, index: int | None) -> Decided:
-    if index is None:
-        return Decided(regions.access_list.otherwise.action, None)
-    entry = regions.regions[index].entry
-    return Decided(entry.action, entry)
+        for part, before in old.split(box):
+            was = Decided(old.access_list.otherwise.action if before is None else before.action, before)
+            for piece, after in new.split(part):
+                action = new.access_list.otherwise.action if after is None else after.action
+                if action is not was.action:
+                    yield piece, was, Decided(action, after)
 
 
 def suspects(old: ListRegions, new: ListRegions) -> Iterator[Box]:

@@ -40,9 +40,9 @@ class Coverage(NamedTuple):
     because: tuple[Entry, ...] = ()
 
 
-def coverage(regions: ListRegions, step: Callable[[int], None] | None = None) -> list[Coverage]:
-    """Settle every entry in force of a list. `step` is told how many rows are done, now and then."""
-    return _Settling(regions).settle(step or (lambda _: None))
+def coverage(regions: ListRegions, tell: Callable[[int, int], None] | None = None) -> list[Coverage]:
+    """Settle every entry in force of a list. `tell` is told how many boxes are done, of how many, now and then."""
+    return _Settling(regions).settle(tell or (lambda done, total: None))
 
 
 class _Settling:
@@ -63,13 +63,13 @@ class _Settling:
         self.takers: dict[int, tuple[set[int], set[int]]] = {}
         """For a covered row: the earlier regions that each cover it alone, or else those that do it together."""
 
-    def settle(self, step: Callable[[int], None]) -> list[Coverage]:
+    def settle(self, tell: Callable[[int, int], None]) -> list[Coverage]:
         """Settle group after group of rows, then gather rows to entries."""
         done = 0
         for rows, left, right in meeting(self.table):
             self._group(rows, left, right)
             done += len(rows)
-            step(done)
+            tell(done, len(self.boxes))
         count = len(self.regions)
         reached, needed = np.zeros(count, np.bool_), np.zeros(count, np.bool_)
         np.logical_or.at(reached, self.table.entry, self.reached)

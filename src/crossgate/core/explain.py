@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from crossgate.core.accesslist import Action
+from crossgate.core.accesslist import AccessList, Action, Entry
 from crossgate.core.address import Address, Family
+from crossgate.core.forwarding import Crossing
 from crossgate.core.network import Direction
 from crossgate.core.opening import service_label
 from crossgate.core.packet import Leg, Packet
 from crossgate.core.trace import Asked, Outcome, Trace, Verdict
 
+DOES = {Action.PERMIT: "permits", Action.DENY: "denies", Action.REJECT: "rejects"}
 _LEG_NAMES = {Leg.SYN: "SYN", Leg.SYN_ACK: "SYN+ACK", Leg.ACK: "ACK", Leg.REQUEST: "request", Leg.REPLY: "reply"}
 
 
@@ -48,13 +50,16 @@ def stopped(asked: Asked, what: str = "it") -> str:
     """Say which list stopped a packet by which of its lines, and where."""
     assert asked.access_list is not None
     assert asked.decision is not None
-    name, decision = asked.access_list.name, asked.decision
-    does = {Action.DENY: "denies", Action.REJECT: "rejects", Action.PERMIT: "permits"}[decision.action]
-    crossing = asked.crossing
+    return decided_by(asked.access_list, asked.decision.entry, asked.crossing, what)
+
+
+def decided_by(access_list: AccessList, entry: Entry | None, crossing: Crossing, what: str = "it") -> str:
+    """Say what a list does with a packet by which of its lines, and where."""
+    does = DOES[access_list.otherwise.action if entry is None else entry.action]
     way = "into" if crossing.direction is Direction.INBOUND else "out of"
-    if decision.entry is not None:
-        return f"{name} {decision.entry.number} {does} {what} on the way {way} {crossing.point}"
-    return f"{name} has no entry for {what}, so its otherwise line {does} {what} on the way {way} {crossing.point}"
+    if entry is not None:
+        return f"{access_list.name} {entry.number} {does} {what} on the way {way} {crossing.point}"
+    return f"{access_list.name} has no entry for {what}, so its otherwise line {does} {what} on the way {way} {crossing.point}"
 
 
 def noticed(trace: Trace) -> str:

@@ -194,6 +194,7 @@ class Flows:
         self.network = network
         self.open_windows = open_windows
         self._regions: dict[str, ListRegions] = {}
+        self._asked: dict[tuple[int, int, Leg], list[tuple[Crossing, AccessList]]] = {}
 
     def regions(self, access_list: AccessList) -> ListRegions:
         """Return a list's regions."""
@@ -239,6 +240,12 @@ class Flows:
 
     def asked(self, flow: Flow, leg: Leg) -> list[tuple[Crossing, AccessList]]:
         """Return the lists that are asked on a leg; a stateful device that let an earlier leg by is not."""
+        key = (id(flow.there), id(flow.back), leg)  # the network keeps its paths
+        if key not in self._asked:
+            self._asked[key] = self._lists_asked(flow, leg)
+        return self._asked[key]
+
+    def _lists_asked(self, flow: Flow, leg: Leg) -> list[tuple[Crossing, AccessList]]:
         devices = self.network.plan.devices
         passed: set[str] = set()
         if leg not in (Leg.SYN, Leg.REQUEST):

@@ -88,6 +88,7 @@ class Forwarding:
                     if interface.in_family(family):
                         self.on_segment.setdefault((interface.on, family), []).append(interface)
         self._segment_of = cache(plan.segment_of)
+        self._known_hops: dict[tuple[str, Address], list[_Hop] | str] = {}
         self._costs: dict[tuple[str, Family, str | None], dict[str, int]] = {}
         self._paths: dict[tuple[str | None, str, Point | None, tuple[Address, ...], Address], Path] = {}
 
@@ -219,6 +220,12 @@ class Forwarding:
 
     def _hops(self, device: Device, destination: Address) -> list[_Hop] | str:
         """Return a device's best next hops to an address, by device name, or why it has none."""
+        key = (device.name, destination)
+        if key not in self._known_hops:
+            self._known_hops[key] = self._best_hops(device, destination)
+        return self._known_hops[key]
+
+    def _best_hops(self, device: Device, destination: Address) -> list[_Hop] | str:
         family, value = destination
         best: tuple[int, int] = (-1, 0)
         hops: list[_Hop] | str = []

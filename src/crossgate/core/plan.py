@@ -10,6 +10,7 @@ from crossgate.core.accesslist import AccessList, Kind
 from crossgate.core.address import Address, Addresses, Family
 from crossgate.core.errors import Place, unknown
 from crossgate.core.expect import Expectation
+from crossgate.core.finding import Acceptance
 from crossgate.core.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment
 from crossgate.core.service import Service, ServiceError, parse_service
 from crossgate.core.window import Window
@@ -63,6 +64,7 @@ class Plan:
     lists: dict[str, AccessList] = field(default_factory=dict)
     placements: list[Placement] = field(default_factory=list)
     expectations: list[Expectation] = field(default_factory=list)
+    acceptances: list[Acceptance] = field(default_factory=list)
 
     @cached_property
     def placed(self) -> dict[tuple[Point, Direction, Family], AccessList]:

@@ -14,12 +14,16 @@
 from __future__ import annotations
 
 from collections.abc import Generator, Iterable, Iterator, Sequence
-from typing import NamedTuple
+from functools import cached_property
+from typing import TYPE_CHECKING, NamedTuple
 
 from crossgate.core.accesslist import AccessList, Entry
 from crossgate.core.address import Family, Pattern
 from crossgate.core.packet import ICMP, ICMPV6, PORT_PROTOCOLS, SYN, TCP, UDP, Packet
 from crossgate.core.service import FlagTest, Ports, Service, ServiceTerm
+
+if TYPE_CHECKING:
+    from crossgate.core.columns import Columns
 
 FLAG_BITS, FRAGMENT_BIT, DSCP_SHIFT = 0xFF, 1 << 8, 9
 LOW_BITS = 64
@@ -181,7 +185,7 @@ def first_left(boxes: Iterable[Box], parts: Sequence[Box]) -> Box | None:
             common = next((found for part in parts if (found := overlap(each, part)) is not None), None)
             if common is None:
                 return each
-            stack += minus(each, common)
+            stack += reversed(list(minus(each, common)))
     return None
 
 
@@ -248,6 +252,10 @@ def _qualified(part: ServicePart, entry: Entry) -> Iterator[ServicePart]:
 
 def _apart(tests: Sequence[FlagTest]) -> Sequence[FlagTest]:
     return tests or (FlagTest(0, 0),)
+
+
+_FEW = 100
+"""Up to so many regions a loop over them is faster than columns."""
 
 
 class EntryRegion:
@@ -327,13 +335,30 @@ class ListRegions:
         self.access_list = access_list
         self.regions = [EntryRegion(entry, access_list.family) for entry in access_list.in_force(open_windows)]
 
+    @cached_property
+    def _hulls(self) -> Columns:
+        from crossgate.core.columns import box_columns
+
+        hulls = [(index, region.hull) for index, region in enumerate(self.regions) if region.hull is not None]
+        return box_columns([hull for _, hull in hulls], [index for index, _ in hulls], [False] * len(hulls))
+
+    def _touching(self, box: Box) -> list[int]:
+        """Return which regions may have a part in a box."""
+        if len(self.regions) <= _FEW:
+            return [index for index, region in enumerate(self.regions) if region.hull is not None and overlap(region.hull, box) is not None]
+        from crossgate.core.columns import box_columns, overlapping
+
+        found: list[int] = self._hulls.entry[overlapping(box_columns([box], [0], [False]), self._hulls)].tolist()
+        return found
+
     def split(self, box: Box) -> Iterator[tuple[Box, Entry | None]]:
         """Yield a box in pieces that do not overlap, each with the entry that decides it; None for the otherwise line.
 
         Lazy: what is not asked for is not worked out.
         """
-        for piece, index in split(self.regions, box):
-            yield piece, None if index is None else self.regions[index].entry
+        touching = [self.regions[index] for index in self._touching(box)]
+        for piece, index in split(touching, box):
+            yield piece, None if index is None else touching[index].entry
 
 
 def split(regions: Sequence[EntryRegion], box: Box) -> Iterator[tuple[Box, int | None]]:

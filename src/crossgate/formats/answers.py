@@ -8,7 +8,7 @@ from typing import Any
 
 from crossgate.core.accesslist import AccessList, Entry
 from crossgate.core.address import Address
-from crossgate.core.audit.finding import Finding
+from crossgate.core.audit import Audited, Finding
 from crossgate.core.explain import noticed, sentence
 from crossgate.core.forwarding import End
 from crossgate.core.grid import Cell, Change
@@ -97,25 +97,28 @@ def packet_document(packet: Packet) -> Document:
     return document
 
 
-def check_document(plan: Plan, findings: Iterable[Finding]) -> Document:
-    """Return `crossgate/check/1`: the findings of a plan."""
+def check_document(plan: Plan, audited: Audited) -> Document:
+    """Return `crossgate/check/1`: the findings of a plan, and those that it accepts with their reasons."""
     return {
         "schema": "crossgate/check/1",
         "plan": plan.files[0],
-        "findings": [
-            {
-                "finding": finding.name,
-                "severity": str(finding.severity),
-                "file": finding.place.file,
-                "line": finding.place.line,
-                "list": finding.access_list,
-                "entry": finding.entry,
-                "message": finding.message,
-                "because": list(finding.because),
-                "packet": packet_document(finding.packet) if finding.packet else None,
-            }
-            for finding in findings
-        ],
+        "findings": [finding_document(finding) for finding in audited.findings],
+        "accepted": [finding_document(finding) | {"reason": line.reason} for finding, line in audited.accepted],
+    }
+
+
+def finding_document(finding: Finding) -> Document:
+    """Return one finding."""
+    return {
+        "finding": finding.name,
+        "severity": str(finding.severity),
+        "file": finding.place.file,
+        "line": finding.place.line,
+        "list": finding.access_list,
+        "entry": finding.entry,
+        "message": finding.message,
+        "because": list(finding.because),
+        "packet": packet_document(finding.packet) if finding.packet else None,
     }
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from pathlib import Path
 
 from junitparser import Failure, JUnitXml, TestCase, TestSuite
 
@@ -11,8 +10,8 @@ from crossgate.core.plan import Plan
 from crossgate.core.verify import Verified
 
 
-def write_junit(path: Path, plan: Plan, results: Iterable[Verified]) -> None:
-    """Write one test case an expectation. Raises `OSError` when the file cannot be written."""
+def junit_text(plan: Plan, results: Iterable[Verified]) -> str:
+    """Return the results as a JUnit XML document, one test case an expectation."""
     suite = TestSuite(plan.title or plan.files[0])
     for result in results:
         expectation = result.expectation
@@ -24,4 +23,5 @@ def write_junit(path: Path, plan: Plan, results: Iterable[Verified]) -> None:
         suite.add_testcase(case)
     document = JUnitXml("crossgate verify")
     document.add_testsuite(suite)
-    document.write(str(path), pretty=True)
+    text: str = document.tostring().decode()  # type: ignore[no-untyped-call]
+    return text + "\n"

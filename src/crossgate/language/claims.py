@@ -1,10 +1,12 @@
-"""Where lists stand and what must hold: `place`, `expect` and `keep` lines."""
+"""Where lists stand, what must hold and what is meant to be: `place`, `expect`, `keep` and `accept` lines."""
 
 from __future__ import annotations
 
+from crossgate.core.accesslist import AccessList
 from crossgate.core.address import AddressError, Family, parse_address, parse_prefix, parse_range
 from crossgate.core.errors import PlanError, unknown
 from crossgate.core.expect import Claim, Decider, Expectation
+from crossgate.core.finding import KINDS, Acceptance
 from crossgate.core.network import Direction, Placement, Point, PointKind
 from crossgate.core.service import Service
 from crossgate.language.names import FollowOn, Names, is_literal
@@ -79,6 +81,20 @@ def expectation(words: Words, names: Names) -> Expectation:
     return Expectation(keep, claim, service, source, destination, source_port, at, over, by, comment, text, words.place)
 
 
+def acceptance(words: Words, names: Names) -> Acceptance:
+    """ACCEPT = "accept" FINDING "in" LIST [NUMBER] TEXT."""
+    words.keyword("accept")
+    finding = words.choice(KINDS, "the name of a finding, as no-effect")
+    words.keyword("in")
+    access_list = names.access_list(words, "the number or name of a list")
+    number = _entry_number(words, access_list) if words.peek()[:1].isdigit() else None
+    reason = words.text("the reason, in double quotes")
+    if not reason.strip():
+        raise words.error("say why it is accepted, in double quotes")
+    words.end()
+    return Acceptance(finding, access_list.name, number, reason, words.place)
+
+
 def _in_family(words: Words, names: Names, service: str, family: Family) -> Service:
     return names.read_service(words, service, family)
 
@@ -131,8 +147,12 @@ def _decider(words: Words, names: Names) -> Decider:
     access_list = names.access_list(words, "the number or name of a list")
     if words.accept("otherwise"):
         return Decider(access_list.name, None)
+    return Decider(access_list.name, _entry_number(words, access_list))
+
+
+def _entry_number(words: Words, access_list: AccessList) -> int:
     number = words.number("an entry number or otherwise", _MAX_NUMBER)
     known = [entry.number for entry in access_list.entries]
     if number not in known:
         raise words.error(unknown(f"entry in list {access_list.name} with number", str(number), list(map(str, known))))
-    return Decider(access_list.name, number)
+    return number

@@ -24,7 +24,7 @@ _NAME_SPACE = {"subnet", "outside", "router", "switch", "host", "group"}
 _BLOCKS = {"router", "switch", "list"}
 _STATEMENTS = (
     "title", "include", "routing", "numbering", "client", "subnet", "outside", "router", "switch", "host", "group", "service",
-    "window", "list", "place", "expect", "keep",
+    "window", "list", "place", "expect", "keep", "accept",
 )  # fmt: skip
 
 
@@ -140,6 +140,7 @@ class _Reader:
                 plan.lists[access_list.name] = access_list
         self.each(self._placement, "place")
         self.each(self._expectation, "expect", "keep")
+        self.each(self._acceptance, "accept")
         plan.expectations.sort(key=lambda each: (plan.files.index(each.place.file), each.place.line))
         self.errors += wiring.check(plan, self._complain)
         return plan
@@ -162,6 +163,9 @@ class _Reader:
 
     def _expectation(self, words: Words) -> None:
         self.plan.expectations.append(claims.expectation(words, self.names))
+
+    def _acceptance(self, words: Words) -> None:
+        self.plan.acceptances.append(claims.acceptance(words, self.names))
 
     def _device(self, statement: Statement) -> None:
         """Read a device and its block of interfaces, ports and routes."""

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
-from crossgate.core.audit import Finding, Severity
+from crossgate.core.audit import Audited, Finding, Severity
+from crossgate.core.explain import packet_text
 from crossgate.core.plan import Plan
 from crossgate.show.console import count, quiet, strong, word
 
 
-def lines(plan: Plan, findings: Sequence[Finding]) -> Iterator[str]:
+def lines(plan: Plan, audited: Audited) -> Iterator[str]:
     """Yield each finding in the order of the plan, then how many there are."""
+    findings = audited.findings
     for finding in findings:
         where = f" in {finding.access_list}" if finding.access_list is not None else ""
         number = f" {finding.entry}" if finding.entry is not None else ""
@@ -19,6 +21,8 @@ def lines(plan: Plan, findings: Sequence[Finding]) -> Iterator[str]:
         if entry:
             yield quiet(f"    {entry}")
         yield f"    {finding.message}"
+        if finding.packet is not None and packet_text(finding.packet) not in finding.message:
+            yield f"    packet: {packet_text(finding.packet)}"
     if findings:
         totals = [(severity, sum(finding.severity is severity for finding in findings)) for severity in Severity]
         yield ", ".join(count(number, str(severity)) for severity, number in totals if number)
@@ -27,6 +31,9 @@ def lines(plan: Plan, findings: Sequence[Finding]) -> Iterator[str]:
     else:
         entries = sum(len(each.entries) for each in plan.lists.values())
         yield f"no findings in {count(len(plan.lists), 'list')} with {count(entries, 'entry', 'entries')}"
+    for finding, line in audited.accepted:
+        number = f" {finding.entry}" if finding.entry is not None else ""
+        yield quiet(f'accepted in line {line.place.line}: {finding.name} in {finding.access_list}{number}, "{line.reason}"')
 
 
 def _entry_text(plan: Plan, finding: Finding) -> str:

@@ -1,23 +1,66 @@
 """What is written but does not do what its author meant: findings, one function a finding.
 
-A finding is a function from a plan to `Finding`s, listed in `AUDITS`; a module holds a family of them.
+A finding is a function from a `Case` to `Finding`s, listed in `AUDITS`; a module holds a family of them. What the plan
+accepts with a reason is set apart.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from datetime import datetime
+from typing import NamedTuple
 
-from crossgate.core.audit import order, placing
-from crossgate.core.audit.finding import Finding, Severity
+from crossgate.core.audit import entries, order, placing, traffic
+from crossgate.core.audit.case import Case, Tell
+from crossgate.core.finding import KINDS, Acceptance, Finding, Severity
 from crossgate.core.plan import Plan
 
-__all__ = ["AUDITS", "Finding", "Severity", "audit"]
+__all__ = ["AUDITS", "KINDS", "Acceptance", "Audited", "Finding", "Severity", "audit"]
 
-AUDITS: tuple[Callable[[Plan], Iterator[Finding]], ...] = (placing.unplaced, order.number_kind, order.out_of_order)
+AUDITS: tuple[Callable[[Case], Iterator[Finding]], ...] = (
+    entries.never_reached,
+    entries.no_effect,
+    entries.mask_reversed,
+    placing.unplaced,
+    entries.nothing_permitted,
+    entries.too_broad,
+    traffic.locked_out,
+    placing.wrong_side,
+    traffic.replies_blocked,
+    traffic.spoofable,
+    traffic.icmp6_needed,
+    placing.one_family,
+    order.number_kind,
+    order.out_of_order,
+    entries.window_never,
+)
 
 
-def audit(plan: Plan) -> list[Finding]:
-    """Return every finding of a plan, in the order of its lines."""
+class Audited(NamedTuple):
+    """The findings of a plan in the order of its lines, and those that it accepts, each with its `accept` line."""
+
+    findings: list[Finding]
+    accepted: list[tuple[Finding, Acceptance]]
+
+
+def audit(plan: Plan, now: datetime, tell: Tell | None = None) -> Audited:
+    """Return every finding of a plan as things are at a time."""
+    case = Case(plan, now, tell)
     rank = {file: number for number, file in enumerate(plan.files)}
-    found = [finding for each in AUDITS for finding in each(plan)]
-    return sorted(found, key=lambda finding: (rank[finding.place.file], finding.place.line, list(Severity).index(finding.severity)))
+    found = [finding for each in AUDITS for finding in each(case)]
+    accepted, used = [], set()
+    left = []
+    for finding in found:
+        line = next((each for each in plan.acceptances if each.covers(finding)), None)
+        if line is None:
+            left.append(finding)
+        else:
+            accepted.append((finding, line))
+            used.add(line.place)
+    for line in plan.acceptances:
+        if line.place not in used:
+            where = line.access_list if line.entry is None else f"{line.access_list} {line.entry}"
+            message = f"there is no {line.finding} in {where} to accept any more; drop this line"
+            left.append(Finding("accept-unused", line.place, line.access_list, line.entry, message))
+    left.sort(key=lambda finding: (rank[finding.place.file], finding.place.line, list(Severity).index(finding.severity)))
+    return Audited(left, accepted)

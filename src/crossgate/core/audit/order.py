@@ -5,27 +5,27 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossgate.core.accesslist import numbered_kind
-from crossgate.core.audit.finding import Finding, Severity
-from crossgate.core.plan import Plan
+from crossgate.core.audit.case import Case
+from crossgate.core.finding import Finding
 
 
-def number_kind(plan: Plan) -> Iterator[Finding]:
+def number_kind(case: Case) -> Iterator[Finding]:
     """Yield the numbered lists whose number says the other kind, or none, by the plan's numbering."""
-    for access_list in plan.lists.values():
+    for access_list in case.plan.lists.values():
         if not access_list.name.isdigit():
             continue
-        says = numbered_kind(int(access_list.name), plan.numbering)
+        says = numbered_kind(int(access_list.name), case.plan.numbering)
         if says is access_list.kind:
             continue
-        ranges = ", ".join(f"{first}-{last}" for kind, first, last in plan.numbering if kind is access_list.kind)
+        ranges = ", ".join(f"{first}-{last}" for kind, first, last in case.plan.numbering if kind is access_list.kind)
         tells = f"says {says}" if says else "is in no range of the numbering"
         message = f"the number {access_list.name} {tells}, but the list is {access_list.kind}; {access_list.kind} numbers are {ranges}"
-        yield Finding("number-kind", Severity.NOTE, access_list.place, access_list.name, None, message)
+        yield Finding("number-kind", access_list.place, access_list.name, None, message)
 
 
-def out_of_order(plan: Plan) -> Iterator[Finding]:
+def out_of_order(case: Case) -> Iterator[Finding]:
     """Yield the entries whose line stands below that of an entry with a higher number."""
-    for access_list in plan.lists.values():
+    for access_list in case.plan.lists.values():
         by_line = sorted(access_list.entries, key=lambda entry: entry.place.line)
         highest = None
         for entry in by_line:
@@ -34,6 +34,6 @@ def out_of_order(plan: Plan) -> Iterator[Finding]:
                     f"entry {entry.number} stands below {highest.number} (line {highest.place.line}) and is read before it; "
                     f"move the line up, so that the list reads as it works"
                 )
-                yield Finding("out-of-order", Severity.NOTE, entry.place, access_list.name, entry.number, message, (highest.number,))
+                yield Finding("out-of-order", entry.place, access_list.name, entry.number, message, (highest.number,))
             else:
                 highest = entry

@@ -4,14 +4,80 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from crossgate.core.audit.finding import Finding, Severity
-from crossgate.core.plan import Plan
+from crossgate.core.accesslist import Action, Entry
+from crossgate.core.address import Family, everything
+from crossgate.core.audit.case import Case
+from crossgate.core.finding import Finding
+from crossgate.core.forwarding import Crossing
+from crossgate.core.network import Direction
+from crossgate.core.regions import EntryRegion, address_box, first_left
 
 
-def unplaced(plan: Plan) -> Iterator[Finding]:
+def unplaced(case: Case) -> Iterator[Finding]:
     """Yield the lists that nothing places: they are asked nowhere."""
-    placed = {placement.access_list for placement in plan.placements}
-    for access_list in plan.lists.values():
+    placed = {placement.access_list for placement in case.plan.placements}
+    for access_list in case.plan.lists.values():
         if access_list.name not in placed:
             message = f"nothing places it, so no packet ever meets it; write: place {access_list.name} inbound on DEVICE.INTERFACE"
-            yield Finding("unplaced", Severity.WARNING, access_list.place, access_list.name, None, message)
+            yield Finding("unplaced", access_list.place, access_list.name, None, message)
+
+
+def wrong_side(case: Case) -> Iterator[Finding]:
+    """Yield the entries that nothing which can cross any place of their list can match.
+
+    A sender may claim any source address, so an entry that drops packets is judged by its destination only.
+    """
+    for access_list in case.placed():
+        placements = [placement for placement in case.plan.placements if placement.access_list == access_list.name]
+        crossings = [Crossing(placement.point, placement.direction) for placement in placements]
+        for entry in access_list.entries:
+            if not entry.off and not any(_can_match(case, entry, access_list.family, crossing) for crossing in crossings):
+                message = _why(case, entry, access_list.family, crossings)
+                yield Finding("wrong-side", entry.place, access_list.name, entry.number, message)
+
+
+def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> bool:
+    """Whether some packet that can cross a place matches an entry."""
+    region, every = EntryRegion(entry, family), everything(family)
+    tried = set()
+    for source, destination in case.crossed[family].get(crossing, []):
+        claims = entry.action is not Action.PERMIT
+        start, but_start = (every, ()) if claims else (source.pattern, source.but)
+        if (start, destination.pattern) in tried:
+            continue
+        tried.add((start, destination.pattern))
+        box = address_box(start, destination.pattern)
+        if region.part(box) is not None:
+            but = [address_box(each, every) for each in but_start] + [address_box(every, each) for each in destination.but]
+            if first_left(region.within(box), but) is not None:
+                return True
+    return False
+
+
+def _why(case: Case, entry: Entry, family: Family, crossings: list[Crossing]) -> str:
+    """Say why nothing matches, and what would: the ends swapped, or the other direction."""
+    where = " or ".join(f"{crossing.direction} on {crossing.point}" for crossing in crossings)
+    turned = entry._replace(source=entry.destination, destination=entry.source)
+    for crossing in crossings:
+        other = next(direction for direction in Direction if direction is not crossing.direction)
+        if _can_match(case, entry, family, crossing._replace(direction=other)):
+            return f"nothing that passes {where} can match it, but {other} there it could: place the list {other}"
+        if _can_match(case, turned, family, crossing):
+            return f"nothing that passes {where} can match it: there source and destination are the other way round; swap them"
+    return f"nothing that passes {where} can match it; put it where its traffic passes, see: crossgate points FROM TO"
+
+
+def one_family(case: Case) -> Iterator[Finding]:
+    """Yield the placements with a list for one family, where the other family passes with none."""
+    placed = case.plan.placed
+    for placement in case.plan.placements:
+        family = case.plan.lists[placement.access_list].family
+        other = Family.IPV6 if family is Family.IPV4 else Family.IPV4
+        crossing = Crossing(placement.point, placement.direction)
+        if (placement.point, placement.direction, other) in placed or crossing not in case.crossed[other]:
+            continue
+        message = (
+            f"{other.label} passes {placement.direction} on {placement.point} too, and no list of it stands there: "
+            f"write an {other.word} list and place it there"
+        )
+        yield Finding("one-family", placement.place, placement.access_list, None, message)

@@ -1,0 +1,91 @@
+"""Exact answers on large lists: never-reached and no-effect entries, comparisons, and the demo's whole check.
+
+The reference for coverage is the plain check in the same run: is an entry covered by any single earlier one, pair by pair.
+"""
+
+from __future__ import annotations
+
+import random
+import re
+import resource
+import sys
+import tempfile
+import time
+from datetime import datetime
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent))
+from synthetic import entries, plan
+
+from crossgate.core.audit import audit
+from crossgate.core.compare import named_differences
+from crossgate.core.coverage import coverage
+from crossgate.core.regions import ListRegions, covers
+from crossgate.demo import PLAN, write
+from crossgate.language.reader import read_plan
+
+NOW = datetime(2026, 12, 1, 8, 30)
+
+
+def read(folder: Path, text: str, name: str = "big.gate"):  # noqa: ANN201
+    """Read a plan from its text."""
+    path = folder / name
+    path.write_text(text)
+    return read_plan(path)
+
+
+def plain_seconds(regions: ListRegions) -> float:
+    """Time the pairwise check: every entry's boxes against every earlier entry's."""
+    boxes = [list(region.boxes()) for region in regions.regions]
+    start = time.perf_counter()
+    for index, own in enumerate(boxes):
+        for earlier in boxes[:index]:
+            if all(any(covers(outer, box) for outer in earlier) for box in own):
+                break
+    return time.perf_counter() - start
+
+
+def slipped(count: int) -> str:
+    """Return the plan of `count` entries with 20 of them changed."""
+    rng = random.Random(7)
+    lines = entries(count)
+    for index in rng.sample(range(count), 20):
+        change = {"permit": "deny", "deny": "permit"}
+        lines[index] = re.sub(r"permit|deny", lambda found: change[found[0]], lines[index])
+    return "\n".join(["list big extended ipv4", *lines, ""])
+
+
+def main() -> None:
+    """Measure everything and print it beside what it must reach."""
+    with tempfile.TemporaryDirectory() as temporary:
+        folder = Path(temporary)
+        small = ListRegions(read(folder, plan(1_000)).lists["big"])
+        reference = plain_seconds(small)
+        for count, scattered, most in ((1_000, 0.03, None), (500, 1.0, 10), (10_000, 0.03, 1.5), (100_000, 0.03, 30)):
+            access_list = read(folder, plan(count, scattered=scattered)).lists["big"]
+            start = time.perf_counter()
+            known = coverage(ListRegions(access_list))
+            seconds = time.perf_counter() - start
+            never, idle = sum(not each.reached for each in known), sum(each.reached and not each.needed for each in known)
+            goal = f" (at most {most})" if most else f", {reference / seconds:.0f} times as fast as the plain pairwise check of coverage alone"
+            print(f"{count:>7,} entries, {scattered:4.0%} scattered: {seconds:6.2f} s{goal}; {never:,} never reached, {idle:,} with no effect")
+        one, other, same = read(folder, plan(10_000)), read(folder, slipped(10_000), "other.gate"), read(folder, plan(10_000), "same.gate")
+        for name, plans, most in (("that differ in 20", (one, other), 3), ("that are the same", (one, same), 2)):
+            start = time.perf_counter()
+            found = named_differences(*plans, "big")
+            print(f"two lists of 10,000 {name}: {time.perf_counter() - start:6.2f} s (at most {most}); {len(found)} differences")
+        demo = folder / "demo"
+        write(demo)
+        ternhaven = read_plan(demo / PLAN)
+        audit(ternhaven, NOW)
+        times = []
+        for _ in range(5):
+            start = time.perf_counter()
+            audit(ternhaven, NOW)
+            times.append(time.perf_counter() - start)
+        print(f"the demo's whole check: {min(times) * 1000:.0f} ms (at most 150)")
+        print(f"memory at most: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB (at most 1,024)")
+
+
+if __name__ == "__main__":
+    main()

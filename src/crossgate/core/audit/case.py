@@ -1,0 +1,115 @@
+"""What the findings share: one plan at one time, its lists as regions, what is covered, what crosses where."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from datetime import datetime
+from functools import cached_property
+
+from crossgate.core.accesslist import AccessList, Entry
+from crossgate.core.address import Family
+from crossgate.core.coverage import Coverage, coverage
+from crossgate.core.flows import Flow, Flows, alike, flow_between, likeness
+from crossgate.core.forwarding import Crossing, Forwarding
+from crossgate.core.plan import Plan
+from crossgate.core.regions import ListRegions, address_box
+from crossgate.core.spots import Spot, spots
+from crossgate.core.window import states
+
+Tell = Callable[[int, int], None]
+"""Is told how far the work is: so many rows settled of so many."""
+
+
+class Case:
+    """One plan to be audited as things are at `now`. What two findings need is worked out once."""
+
+    def __init__(self, plan: Plan, now: datetime, tell: Tell | None = None) -> None:
+        self.plan = plan
+        self.now = now
+        self.network = Forwarding(plan)
+        self._tell = tell
+        self._coverage: dict[str, list[Coverage]] = {}
+        self._flows: dict[frozenset[str], Flows] = {}
+        self._regions: dict[tuple[str, frozenset[str]], ListRegions] = {}
+
+    def placed(self) -> Iterator[AccessList]:
+        """Yield the lists that stand somewhere, in the plan's order."""
+        names = {placement.access_list for placement in self.plan.placements}
+        return (access_list for name, access_list in self.plan.lists.items() if name in names)
+
+    def states(self, *lists: AccessList) -> list[frozenset[str]]:
+        """Return every set of windows that can be open, as far as these lists are concerned."""
+        names = sorted({name for each in lists for name in each.windows()})
+        return list(states([self.plan.windows[name] for name in names])) if names else [frozenset()]
+
+    def regions(self, access_list: AccessList, opened: frozenset[str]) -> ListRegions:
+        """Return a list as regions, while just these windows are open."""
+        key = (access_list.name, opened)
+        if key not in self._regions:
+            self._regions[key] = ListRegions(access_list, opened)
+        return self._regions[key]
+
+    def coverage(self, access_list: AccessList) -> list[Coverage]:
+        """Return what is known of each entry that is ever in force, all states of the windows taken together."""
+        if access_list.name not in self._coverage:
+            known: dict[int, Coverage] = {}
+            for opened in self.states(access_list):
+                for each in coverage(self.regions(access_list, opened), self._tell):
+                    before = known.get(each.entry.number)
+                    known[each.entry.number] = each if before is None else _together(before, each)
+            self._coverage[access_list.name] = [known[number] for number in sorted(known)]
+        return self._coverage[access_list.name]
+
+    @cached_property
+    def spots(self) -> dict[Family, list[Spot]]:
+        """The spots of each family."""
+        return {family: spots(self.network, family) for family in Family}
+
+    @cached_property
+    def crossed(self) -> dict[Family, dict[Crossing, list[tuple[Spot, Spot]]]]:
+        """For each family and place, which spots send to which across it."""
+        found: dict[Family, dict[Crossing, list[tuple[Spot, Spot]]]] = {}
+        for family, ends in self.spots.items():
+            found[family] = {}
+            for source in ends:
+                for destination in ends:
+                    path = self.network.path(source.end, destination.end.address)
+                    if path.arrived:
+                        for crossing in path.crossings:
+                            found[family].setdefault(crossing, []).append((source, destination))
+        return found
+
+    @cached_property
+    def flows(self) -> dict[Family, list[Flow]]:
+        """What machines send each other, alike flows taken as one; devices' own traffic is left out."""
+        found: dict[Family, list[Flow]] = {}
+        for family, ends in self.spots.items():
+            found[family] = []
+            for source, destination, but in alike(ends, ends, lambda one, other: likeness(self.network, one.end, other.end)):
+                if source.end.device is None and destination.end.device is None:
+                    box = address_box(source.pattern, destination.pattern)
+                    found[family].append(flow_between(self.network, source.end, destination.end, (box,), but))
+        return found
+
+    def asking(self, opened: frozenset[str]) -> Flows:
+        """Return the network while just these windows are open."""
+        if opened not in self._flows:
+            self._flows[opened] = Flows(self.network, opened)
+        return self._flows[opened]
+
+    def is_over(self, entry: Entry) -> bool:
+        """Whether an entry's window has closed for good."""
+        window = None if entry.window is None else self.plan.windows[entry.window]
+        return window is not None and window.closes is not None and window.closes <= self.now
+
+
+def _together(one: Coverage, other: Coverage) -> Coverage:
+    """Return what is known of an entry from two states: reached or needed in either is so."""
+    first = one if one.reached or not other.reached else other
+    return first._replace(needed=one.needed or other.needed, because=() if first.reached else first.because)
+
+
+def numbers(entries: Sequence[Entry]) -> str:
+    """Write the numbers of entries: `10`, `10 and 20`, `10, 20 and 30`."""
+    texts = [str(entry.number) for entry in entries]
+    return texts[0] if len(texts) == 1 else f"{', '.join(texts[:-1])} and {texts[-1]}"

@@ -1,0 +1,148 @@
+"""Findings about what entries of a list leave each other to do."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from crossgate.core.accesslist import AccessList, Action, Entry, Kind
+from crossgate.core.address import Pattern, everything, format_address
+from crossgate.core.audit.case import Case, numbers
+from crossgate.core.coverage import Coverage, uncovered
+from crossgate.core.explain import DOES
+from crossgate.core.finding import Finding
+from crossgate.core.regions import whole
+from crossgate.core.service import IP, NO_QUALIFIERS
+
+
+def never_reached(case: Case) -> Iterator[Finding]:
+    """Yield the entries that no packet gets as far as, in no state of the windows."""
+    for access_list in case.plan.lists.values():
+        for known in case.coverage(access_list):
+            entry = known.entry
+            if known.reached or case.is_over(entry):
+                continue
+            if not known.because:
+                message = "no packet can match it: what it asks for excludes itself; write what it is to match"
+            else:
+                message = _hidden(entry, known)
+            because = tuple(each.number for each in known.because)
+            yield Finding("never-reached", entry.place, access_list.name, entry.number, message, because)
+
+
+def _hidden(entry: Entry, known: Coverage) -> str:
+    takers = known.because
+    take = "takes all of it" if len(takers) == 1 else "take all of it together"
+    lines = ", ".join(f"line {each.place.line}" for each in takers[:3]) + (", ..." if len(takers) > 3 else "")
+    opposite = [each for each in takers if each.action is not entry.action]
+    message = f"no packet gets this far: {numbers(takers)} ({lines}) {take}"
+    if not opposite:
+        return f"{message} and {'does' if len(takers) == 1 else 'do'} the same; drop it"
+    first = opposite[0]
+    return f"{message}, and {first.number} {DOES[first.action]} what this {DOES[entry.action]}; move {entry.number} before {first.number}"
+
+
+def no_effect(case: Case) -> Iterator[Finding]:
+    """Yield the entries that could go and no packet would be treated differently; one that logs has the log to show for it."""
+    for access_list in case.plan.lists.values():
+        for known in case.coverage(access_list):
+            entry = known.entry
+            if not known.reached or known.needed or entry.log or case.is_over(entry):
+                continue
+            message = (
+                f"what it {DOES[entry.action]}, {_next(access_list, case, known)} anyway; drop it, or add log if it is there to be seen"
+            )
+            yield Finding("no-effect", entry.place, access_list.name, entry.number, message, packet=known.packet)
+
+
+def _next(access_list: AccessList, case: Case, known: Coverage) -> str:
+    """Say what would decide the packet that reaches an entry if the entry were not there."""
+    assert known.packet is not None
+    state = next(opened for opened in case.states(access_list) if known.entry.in_force(opened))
+    later = (each for each in access_list.in_force(state) if each.number > known.entry.number and each.matches(known.packet))
+    decider = next(later, None)
+    return f"the otherwise line {DOES[access_list.otherwise.action]}" if decider is None else f"{decider.number} {DOES[decider.action]}"
+
+
+def nothing_permitted(case: Case) -> Iterator[Finding]:
+    """Yield the placed lists that permit no packet in any state of the windows."""
+    for access_list in case.placed():
+        if any(known.reached and known.entry.action is Action.PERMIT for known in case.coverage(access_list)):
+            continue
+        if access_list.otherwise.action is Action.PERMIT:
+            every = whole(access_list.family)
+            left = (uncovered(every, case.regions(access_list, opened).regions) for opened in case.states(access_list))
+            if any(next(each, None) is not None for each in left):
+                continue
+        message = "it permits nothing at all, so it stops all traffic where it stands; add what may pass, or: otherwise permit"
+        yield Finding("nothing-permitted", access_list.place, access_list.name, None, message)
+
+
+def mask_reversed(case: Case) -> Iterator[Finding]:
+    """Yield the entries, and the groups, with a wildcard that is a netmask."""
+    for access_list in case.plan.lists.values():
+        for entry in access_list.entries:
+            for addresses in (entry.source, entry.destination):
+                if " wild " in addresses.text and (found := _reversed(addresses.patterns)) is not None:
+                    yield Finding("mask-reversed", entry.place, access_list.name, entry.number, _mend(found, addresses.text))
+    for group in case.plan.groups.values():
+        for addresses in group.members.values():
+            found = _reversed(addresses.patterns)
+            if found is not None:
+                yield Finding("mask-reversed", group.place, None, None, f"group {group.name}: {_mend(found, str(found))}")
+
+
+def _reversed(patterns: tuple[Pattern, ...]) -> Pattern | None:
+    """Return the first pattern whose wildcard has its 1 bits in one run at the left, as a netmask has."""
+    for each in patterns:
+        fixed = each.family.mask & ~each.wildcard
+        if each.wildcard and fixed and fixed & (fixed + 1) == 0:
+            return each
+    return None
+
+
+def _mend(found: Pattern, text: str) -> str:
+    address, _, mask = text.partition(" wild ")
+    fixed = found.family.mask & ~found.wildcard
+    meant = format_address(found.family, fixed)
+    length = found.family.bits - fixed.bit_length()
+    return (
+        f"{mask} is a netmask: as a wildcard it leaves the network open and matches one address in {fixed + 1:,} of every one; "
+        f"write {address} wild {meant}, which is {address}/{length}"
+    )
+
+
+def too_broad(case: Case) -> Iterator[Finding]:
+    """Yield the permits for everything that stand above narrower entries, or among permits that are all narrow."""
+    for access_list in case.plan.lists.values():
+        entries = [entry for entry in access_list.entries if not entry.off]
+        for index, entry in enumerate(entries):
+            if not _is_broad(access_list, entry):
+                continue
+            others = [each for each in entries if each is not entry]
+            below = [each for each in entries[index + 1 :] if not _is_broad(access_list, each)]
+            narrow = others and all(each.action is Action.PERMIT for each in others)
+            if below:
+                message = f"it permits everything, and narrower entries stand below it ({numbers(below[:3])}); name what is meant"
+            elif narrow:
+                message = "it permits everything, and all that stands beside it is narrow; drop it, or name what is meant"
+            else:
+                continue
+            yield Finding("too-broad", entry.place, access_list.name, entry.number, message)
+
+
+def _is_broad(access_list: AccessList, entry: Entry) -> bool:
+    every = (everything(access_list.family),)
+    if entry.action is not Action.PERMIT or entry.source.patterns != every or entry.window is not None:
+        return False
+    wide = access_list.kind is Kind.STANDARD or (entry.service.terms == IP.terms and entry.destination.patterns == every)
+    return wide and entry.qualifiers == NO_QUALIFIERS
+
+
+def window_never(case: Case) -> Iterator[Finding]:
+    """Yield the entries whose window is over."""
+    for access_list in case.plan.lists.values():
+        for entry in access_list.entries:
+            if not entry.off and case.is_over(entry):
+                window = case.plan.windows[entry.window or ""]
+                message = f"window {window.name} ({window.text}) is over, so the entry is never in force again; drop it, or move the window"
+                yield Finding("window-never", entry.place, access_list.name, entry.number, message)

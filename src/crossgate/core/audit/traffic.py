@@ -1,0 +1,182 @@
+"""Findings about what becomes of traffic on its way: kept promises, replies, claimed addresses, needed messages."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from crossgate.core.accesslist import AccessList, Action, Entry
+from crossgate.core.address import Address, Family, everything
+from crossgate.core.audit.case import Case
+from crossgate.core.cover import less
+from crossgate.core.explain import decided_by, packet_text
+from crossgate.core.finding import Finding
+from crossgate.core.flows import Flow, Flows, by_course, left, placed_on
+from crossgate.core.forwarding import Crossing
+from crossgate.core.packet import ICMPV6, Leg, Packet
+from crossgate.core.regions import FRAGMENT_BIT, Box, EntryRegion, address_box, first_left, overlap, whole, witness
+from crossgate.core.trace import Verdict
+from crossgate.core.verify import Verifier
+
+RFC_4890 = {
+    "destination-unreachable": (1 << 8, 1 << 8 | 255),
+    "packet-too-big": (2 << 8, 2 << 8 | 255),
+    "time-exceeded": (3 << 8, 3 << 8),
+    "parameter-problem": (4 << 8 | 1, 4 << 8 | 2),
+}
+"""The error messages that RFC 4890 section 4.3.1 says must not be dropped, by type and code (`type * 256 + code`).
+
+It names echo request and reply beside them; whether ping is to pass is the author's to say, so they are not looked for.
+"""
+
+
+def locked_out(case: Case) -> Iterator[Finding]:
+    """Yield the keeps that do not hold."""
+    verifier = Verifier(case.network)
+    for expectation in case.plan.expectations:
+        if expectation.keep:
+            result = verifier.verify(expectation)
+            if not result.held:
+                message = f"{expectation.text} does not hold: {result.why}; needed: {result.needed}"
+                yield Finding("locked-out", expectation.place, None, None, message, packet=result.counterexample)
+
+
+def replies_blocked(case: Case) -> Iterator[Finding]:
+    """Yield the entries that permit conversations of which a list stops the way back."""
+    for access_list in case.placed():
+        for entry in access_list.entries:
+            if entry.action is Action.PERMIT and not entry.off:
+                found = next(_half_open(case, access_list, entry), None)
+                if found is not None:
+                    yield found
+
+
+def _half_open(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Finding]:
+    first, last = case.plan.client_ports
+    chosen = whole(access_list.family)._replace(source_first=first, source_last=last)
+    region = EntryRegion(entry, access_list.family)
+    hull = None if region.hull is None else overlap(region.hull, chosen)
+    begun = [] if hull is None else [each for each in by_course(region.within(hull)) if not each.course.stray]
+    for flow in case.flows[access_list.family] if begun else ():
+        asked = case.asking(frozenset()).asked(flow, Leg.REQUEST)
+        back = case.asking(frozenset()).asked(flow, Leg.REPLY)
+        if not back or all(each is not access_list for _, each in asked):
+            continue
+        for opened in case.states(*(each for _, each in (*asked, *back))):
+            if not entry.in_force(opened):
+                continue
+            asking = case.asking(opened)
+            for answer in asking.answers(flow, begun):
+                if answer.verdict is not Verdict.HALF_OPEN or answer.stop is None or not answer.leg.returns:
+                    continue
+                packet = left(answer.box, flow.but)
+                if packet is not None and any(stop.entry is entry for stop in answer.passed):
+                    stop = decided_by(answer.stop.access_list, answer.stop.entry, answer.stop.crossing, "the answer")
+                    message = f"{packet_text(packet)} gets there, but {stop}; permit the answers there"
+                    yield Finding("replies-blocked", entry.place, access_list.name, entry.number, message, packet=packet)
+
+
+def spoofable(case: Case) -> Iterator[Finding]:
+    """Yield the entries that permit a source address which machines elsewhere can claim and get through with.
+
+    What an outside sends with an address of another outside is not looked for: nobody can tell (RFC 2827 section 2).
+    """
+    for access_list in case.placed():
+        every = everything(access_list.family)
+        for entry in access_list.entries:
+            if entry.action is Action.PERMIT and not entry.off and every not in entry.source.patterns:
+                found = next(_claimed(case, access_list, entry), None)
+                if found is not None:
+                    yield found
+
+
+def _claimed(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Finding]:
+    family = access_list.family
+    region = EntryRegion(entry, family)
+    inside = [block for segment in case.plan.segments.values() for block in segment.prefixes if block.family is family]
+    for flow in case.flows[family]:
+        asked = placed_on(case.network, flow.there, family)
+        if not flow.there.arrived or all(each is not access_list for _, each in asked):
+            continue
+        segment = case.plan.segments[flow.source.segment]
+        sources = frozenset(entry.source.patterns)
+        if segment.outside:
+            claimed = less(sources, less(sources, inside))
+        else:
+            claimed = less(sources, [block for block in segment.prefixes if block.family is family])
+        if not claimed:
+            continue
+        but = [each for each in flow.but if each.destination != whole(family).destination]
+        for opened in case.states(*(each for _, each in asked)):
+            if not entry.in_force(opened):
+                continue
+            asking = case.asking(opened)
+            for source in claimed:
+                for box in flow.boxes:
+                    for wanted in region.within(address_box(source, box.destination)):
+                        packet = _gets_by(asking, asked, 0, wanted, entry, False, but)
+                        if packet is not None:
+                            yield _told(case, access_list, entry, flow, packet)
+                            return
+
+
+def _gets_by(
+    asking: Flows, asked: list[tuple[Crossing, AccessList]], place: int, box: Box, entry: Entry, met: bool, but: list[Box]
+) -> Packet | None:
+    """Return a packet of a box that all lists from `place` on let by, one of them by this entry; None when there is none."""
+    if place == len(asked):
+        found = first_left([box], but) if met else None
+        return None if found is None else witness(found)
+    for piece, decider in asking.regions(asked[place][1]).split(box):
+        action = asked[place][1].otherwise.action if decider is None else decider.action
+        if action is Action.PERMIT:
+            packet = _gets_by(asking, asked, place + 1, piece, entry, met or decider is entry, but)
+            if packet is not None:
+                return packet
+    return None
+
+
+def _told(case: Case, access_list: AccessList, entry: Entry, flow: Flow, packet: Packet) -> Finding:
+    address = Address(packet.family, packet.source)
+    host = case.plan.host_of.get(address)
+    who = f"{address} ({host.name})" if host is not None else str(address)
+    message = (
+        f"a machine on {flow.source.segment} can claim {who} and get through to {Address(packet.family, packet.destination)}: no list on the "
+        f"way drops it; where {flow.source.segment} comes in, permit only its own addresses (RFC 2827)"
+    )
+    return Finding("spoofable", entry.place, access_list.name, entry.number, message, packet=packet)
+
+
+def icmp6_needed(case: Case) -> Iterator[Finding]:
+    """Yield the IPv6 lists that let something by between two addresses, but not the error messages that belong to it."""
+    for access_list in case.placed():
+        if access_list.family is Family.IPV6:
+            for opened in case.states(access_list):
+                stopped = {name: found for name, span in RFC_4890.items() if (found := _stops(case, access_list, opened, span)) is not None}
+                if stopped:
+                    decider, packet = next(iter(stopped.values()))
+                    where = "its otherwise line" if decider is None else str(decider.number)
+                    names = ", ".join(stopped)
+                    message = f"{where} stops {names}, without which connections hang (RFC 4890); permit icmp/{next(iter(stopped))} any to any first"
+                    place = access_list.place if decider is None else decider.place
+                    number = None if decider is None else decider.number
+                    yield Finding("icmp6-needed", place, access_list.name, number, message, packet=packet)
+                    break
+
+
+def _stops(case: Case, access_list: AccessList, opened: frozenset[str], span: tuple[int, int]) -> tuple[Entry | None, Packet] | None:
+    """Return who stops a message between addresses between which the list lets other packets by, and the message."""
+    every = whole(Family.IPV6)
+    messages = every._replace(
+        wildcard=every.wildcard & ~FRAGMENT_BIT, protocol_first=ICMPV6, protocol_last=ICMPV6, port_first=span[0], port_last=span[1]
+    )
+    regions = case.regions(access_list, opened)
+    for piece, decider in regions.split(messages):
+        if (access_list.otherwise.action if decider is None else decider.action) is Action.PERMIT:
+            continue
+        between = address_box(piece.source, piece.destination)
+        for protocols in ((0, ICMPV6 - 1), (ICMPV6 + 1, 255)):
+            others = between._replace(protocol_first=protocols[0], protocol_last=protocols[1])
+            for part, other in regions.split(others):
+                if (access_list.otherwise.action if other is None else other.action) is Action.PERMIT:
+                    return decider, witness(overlap(piece, address_box(part.source, part.destination)) or piece)
+    return None
