@@ -15,19 +15,18 @@ from datetime import datetime
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
-from synthetic import entries, plan
-
 from crossgate.core.audit import audit
 from crossgate.core.compare import named_differences
 from crossgate.core.coverage import coverage
 from crossgate.core.regions import ListRegions, covers
 from crossgate.demo import PLAN, write
 from crossgate.language.reader import read_plan
+from synthetic import entries, plan
 
 NOW = datetime(2026, 12, 1, 8, 30)
 
 
-def read(folder: Path, text: str, name: str = "big.gate"):  # noqa: ANN201
+def read(folder: Path, text: str, name: str = "big.gate"):
     """Read a plan from its text."""
     path = folder / name
     path.write_text(text)
@@ -50,8 +49,7 @@ def slipped(count: int) -> str:
     rng = random.Random(7)
     lines = entries(count)
     for index in rng.sample(range(count), 20):
-        change = {"permit": "deny", "deny": "permit"}
-        lines[index] = re.sub(r"permit|deny", lambda found: change[found[0]], lines[index])
+        lines[index] = re.sub(r"permit|deny", lambda found: {"permit": "deny", "deny": "permit"}[found[0]], lines[index])
     return "\n".join(["list big extended ipv4", *lines, ""])
 
 
@@ -67,8 +65,12 @@ def main() -> None:
             known = coverage(ListRegions(access_list))
             seconds = time.perf_counter() - start
             never, idle = sum(not each.reached for each in known), sum(each.reached and not each.needed for each in known)
-            goal = f" (at most {most})" if most else f", {reference / seconds:.0f} times as fast as the plain pairwise check of coverage alone"
-            print(f"{count:>7,} entries, {scattered:4.0%} scattered: {seconds:6.2f} s{goal}; {never:,} never reached, {idle:,} with no effect")
+            goal = (
+                f" (at most {most})" if most else f", {reference / seconds:.0f} times as fast as the plain pairwise check of coverage alone"
+            )
+            print(
+                f"{count:>7,} entries, {scattered:4.0%} scattered: {seconds:6.2f} s{goal}; {never:,} never reached, {idle:,} with no effect"
+            )
         one, other, same = read(folder, plan(10_000)), read(folder, slipped(10_000), "other.gate"), read(folder, plan(10_000), "same.gate")
         for name, plans, most in (("that differ in 20", (one, other), 3), ("that are the same", (one, same), 2)):
             start = time.perf_counter()

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from crossgate import __version__
-from crossgate.commands import check, demo, grid, lists, points, tally, trace, verify
+from crossgate.commands import check, compare, demo, grid, lists, points, reach, tally, trace, verify
 
 app = typer.Typer(
     name="crossgate",
@@ -35,5 +35,8 @@ def options(
     """Write, place, trace and prove access lists, offline, from one plain-text plan."""
 
 
-for command in (demo.demo, check.check, lists.lists, trace.trace, points.points, verify.verify, grid.grid, tally.tally):
+for command in (
+    demo.demo, check.check, lists.lists, trace.trace, points.points, verify.verify, grid.grid, reach.reach, compare.compare,
+    tally.tally,
+):  # fmt: skip
     app.command()(command)

@@ -147,6 +147,7 @@ def _completes(names: Callable[[Plan], list[str]]) -> Callable[[typer.Context, s
 
 
 complete_end = _completes(lambda plan: [*plan.hosts, *plan.devices, *(name for name in plan.names() if "." in name)])
+complete_set = _completes(lambda plan: ["any", *plan.names()])
 complete_list = _completes(lambda plan: list(plan.lists))
 
 

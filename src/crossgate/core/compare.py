@@ -227,7 +227,7 @@ def _fate(answer: Answer, other: Answer) -> Fate:
 
 
 def differences(old: Forwarding, new: Forwarding, tell: Tell | None = None) -> list[Difference]:
-    """Return all traffic that two plans treat differently, in every state of their windows."""
+    """Return all traffic that two plans treat differently, in every state of their windows; what was opened stands first."""
     pairs = [pair for family in Family for pair in _pairs(old, new, family)]
     own = device_addresses(old) | device_addresses(new)
     before, after = ([each.plan.lists[placement.access_list] for placement in each.plan.placements] for each in (old, new))
@@ -248,7 +248,7 @@ def differences(old: Forwarding, new: Forwarding, tell: Tell | None = None) -> l
             difference = Difference(family, stray, devices, was, now, written, packet, moment if windowed else None)
             met.setdefault((family, stray, devices, windowed, was, now, frozenset(written)), []).append(difference)
     found = [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]
-    return sorted(found, key=lambda each: (each.stray, each.devices, each.family))
+    return sorted(found, key=lambda each: (each.stray, each.devices, each.now.verdict is not Verdict.PERMITTED, each.family))
 
 
 def _pairs(old: Forwarding, new: Forwarding, family: Family) -> Iterator[_Pair]:

@@ -35,6 +35,8 @@ from crossgate.core.spots import common
 Patterns = frozenset[Pattern]
 _Key = TypeVar("_Key", bound=Hashable)
 _Item = TypeVar("_Item")
+_WELL_KNOWN = 1024
+"""Services on ports below this are told by their IANA names (RFC 6335 section 6: the system ports)."""
 _MOST_WIDENED = 200
 """Up to so many lines are compared with each other."""
 
@@ -275,6 +277,13 @@ class Wording:
                     continue
                 parts = service_boxes(service, every.source, every.destination)
                 found.setdefault(joined_services(_unflagged(parts)), name)
+            for name, ((first, last), transports) in iana.services().items():
+                if last < _WELL_KNOWN:
+                    spans = [(iana.protocols()[transport], first, last) for transport in transports]
+                    parts = [
+                        every._replace(protocol_first=each, protocol_last=each, port_first=low, port_last=high) for each, low, high in spans
+                    ]
+                    found.setdefault(joined_services(parts), name)
             self._services[family] = found
         return self._services[family]
 
@@ -310,12 +319,14 @@ def _told(boxes: Iterable[Box], sort: Sort) -> frozenset[Box]:
             free = box._replace(value=box.value & ~FLAG_BITS, wildcard=box.wildcard | FLAG_BITS)
             if first_left([free], [*sorted(found), free._replace(value=free.value | SYN, wildcard=free.wildcard & ~FLAG_BITS)]) is None:
                 found.add(free)
-        found = {each for each in found if not any(other != each and covers(other, each) for other in found)}
+        # Fragments are boxes of their own here, so that the others need not say that they are none.
+        found = {each if each.fragment else each._replace(wildcard=each.wildcard | FRAGMENT_BIT) for each in found}
     for protocol in (ICMP, ICMPV6):
         own = [each._replace(protocol_first=protocol, protocol_last=protocol) for each in universe
                if each.protocol_first <= protocol <= each.protocol_last and each.fragment is not True]  # fmt: skip
         if first_left(own, sorted(found)) is None:
-            found.add(own[0]._replace(port_first=0, port_last=65535))
+            wildcard = own[0].wildcard | (FRAGMENT_BIT if sort is Sort.STRAY else 0)
+            found.add(own[0]._replace(wildcard=wildcard, port_first=0, port_last=65535))
     found = {each for each in found if not any(other != each and covers(other, each) for other in found)}
     return joined_services(found)
 

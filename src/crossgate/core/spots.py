@@ -100,3 +100,11 @@ def free_address(pattern: Pattern, taken: Sequence[Pattern]) -> Address | None:
 def on_outside(found: list[Spot], ends: EndSet) -> list[Spot]:
     """Return the spots that a set of ends may have: those of its outside, or all."""
     return found if ends.outside is None else [spot for spot in found if spot.end.segment == ends.outside]
+
+
+def meant(found: list[Spot], ends: EndSet) -> list[Spot]:
+    """Return the spots that a claim about a set of ends speaks of: devices' own addresses only where they are named one by one.
+
+    What a device itself sends no list on its interfaces is asked about, so a claim about a subnet is one about its machines.
+    """
+    return [spot for spot in on_outside(found, ends) if spot.end.device is None or spot.pattern in ends.patterns]

@@ -19,7 +19,7 @@ from crossgate.core.flows import Answer, Flow, Flows, flows, left, openings, pla
 from crossgate.core.forwarding import Forwarding
 from crossgate.core.packet import Packet
 from crossgate.core.service import ServiceError
-from crossgate.core.spots import Spot, on_outside, spots
+from crossgate.core.spots import Spot, meant, spots
 from crossgate.core.trace import Conversation, Trace, Tracer, Verdict
 from crossgate.core.window import open_at, states
 
@@ -88,7 +88,7 @@ class Verifier:
         plan = self.network.plan
         source, destination = end_set(plan, expectation.source, family), end_set(plan, expectation.destination, family)
         found = self._spots[family]
-        return flows(self.network, on_outside(found, source), on_outside(found, destination), source.patterns, destination.patterns)
+        return flows(self.network, meant(found, source), meant(found, destination), source.patterns, destination.patterns)
 
     def _state(self, opened: frozenset[str]) -> Flows:
         if opened not in self._flows:

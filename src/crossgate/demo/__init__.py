@@ -9,6 +9,14 @@ from typing import NamedTuple
 from crossgate.core.errors import PlanError
 
 PLAN = "ternhaven.gate"
+PROPOSAL = f"proposal/{PLAN}"
+_SLIP = (
+    (
+        b"    20 deny   ip     any    to terminal\n    30 permit ip     guests to any\n",
+        b"    15 permit ip     guests to any\n    20 deny   ip     any    to terminal\n",
+    ),
+)
+"""What the proposal does otherwise: the broad permit was moved up by one line, above the denial that it must stand below."""
 
 
 class Step(NamedTuple):
@@ -38,11 +46,15 @@ def write(folder: Path) -> None:
     """Write the demo's files into a folder, which is made where needed. Raises `PlanError` rather than overwrite a plan."""
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        for source in (files(__package__) / "files").iterdir():
-            if not source.is_file():
-                continue
-            with (folder / source.name).open("xb") as target:
-                target.write(source.read_bytes())
+        plan = (files(__package__) / "files" / PLAN).read_bytes()
+        proposal = plan
+        for old, new in _SLIP:
+            assert old in proposal, "the proposal's slip must be in the plan"
+            proposal = proposal.replace(old, new)
+        (folder / PROPOSAL).parent.mkdir(exist_ok=True)
+        for name, data in ((PLAN, plan), (PROPOSAL, proposal)):
+            with (folder / name).open("xb") as target:
+                target.write(data)
     except FileExistsError as error:
         raise PlanError(f"{error.filename} is there already; name another folder, nothing is overwritten") from None
     except OSError as error:

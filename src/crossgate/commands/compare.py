@@ -1,0 +1,64 @@
+"""`crossgate compare`: exactly which traffic two plans, or two versions of a list, treat differently."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from crossgate.commands.common import JsonOption, complete_list, load, meter, print_json
+from crossgate.core.errors import PlanError
+
+
+def compare(
+    context: typer.Context,
+    other: Annotated[Path, typer.Argument(metavar="OTHER", help="The other plan.")],
+    list_name: Annotated[
+        str | None, typer.Option("--list", metavar="NAME", autocompletion=complete_list, help="Compare one list, wherever it stands.")
+    ] = None,
+    every: Annotated[bool, typer.Option("--all", help="Show every line.")] = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Show what OTHER treats differently, with the deciding entries and a packet each; exit status 1 when it does."""
+    from crossgate.core.compare import differences, named_differences
+    from crossgate.core.forwarding import Forwarding
+    from crossgate.core.plan import UnknownName
+    from crossgate.language.reader import read_plan
+    from crossgate.show.console import count, strong, write
+    from crossgate.show.sets import difference_lines, list_difference_lines
+
+    plan, new = load(context), read_plan(other)
+    if list_name is not None:
+        for each in (plan, new):
+            try:
+                each.access_list(list_name)
+            except UnknownName as error:
+                raise PlanError(f"{each.files[0]}: {error}") from None
+        if plan.lists[list_name].family is not new.lists[list_name].family:
+            raise PlanError(
+                f"{list_name} is an {plan.lists[list_name].family.word} list here and an {new.lists[list_name].family.word} list there"
+            )
+        with meter("comparing") as tell:
+            different = named_differences(plan, new, list_name, tell)
+        if as_json:
+            from crossgate.formats.sets import compare_lists_document
+
+            print_json(compare_lists_document(plan, new, list_name, different))
+        else:
+            write(list_difference_lines(new, list_name, different, every))
+            if not different:
+                write([f"no difference: list {list_name} does the same with every packet in {plan.files[0]} and {new.files[0]}"])
+        raise typer.Exit(1 if different else 0)
+    with meter("comparing") as tell:
+        found = differences(Forwarding(plan), Forwarding(new), tell)
+    if as_json:
+        from crossgate.formats.sets import compare_document
+
+        print_json(compare_document(plan, new, found))
+    elif found:
+        write(difference_lines(plan, new, found, every=every))
+        write(["", strong(f"{count(len(found), 'difference')} between {plan.files[0]} and {new.files[0]}")])
+    else:
+        write([f"no difference: {plan.files[0]} and {new.files[0]} treat every packet alike"])
+    raise typer.Exit(1 if found else 0)

@@ -1,0 +1,47 @@
+"""`crossgate reach`: exactly which packets get from one set of addresses to another, and what stops the rest."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from crossgate.commands.common import AtOption, JsonOption, complete_service, complete_set, load, moment, print_json
+from crossgate.core.errors import PlanError
+
+_ENDS = "A host, subnet, group, device, outside, address, prefix or any."
+
+
+def reach(
+    context: typer.Context,
+    source: Annotated[str, typer.Argument(metavar="FROM", autocompletion=complete_set, help=_ENDS)],
+    destination: Annotated[str, typer.Argument(metavar="TO", autocompletion=complete_set, help=_ENDS)],
+    service: Annotated[
+        str | None, typer.Argument(metavar="[SERVICE]", autocompletion=complete_service, help="Default: everything.")
+    ] = None,
+    at: AtOption = None,
+    strays: Annotated[bool, typer.Option("--strays", help="Packets that open no conversation instead: fragments and the like.")] = False,
+    devices: Annotated[bool, typer.Option("--devices", help="Show the devices' own addresses too.")] = False,
+    every: Annotated[bool, typer.Option("--all", help="Show every line.")] = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Show exactly what gets from FROM to TO, what is half-open, and which entry stops the rest."""
+    from crossgate.core.forwarding import Forwarding
+    from crossgate.core.reach import reach as reached
+    from crossgate.core.service import ServiceError
+
+    when = moment(at)
+    plan = load(context)
+    try:
+        found = list(reached(Forwarding(plan), source, destination, when, service, strays))
+    except ServiceError as error:
+        raise PlanError(str(error)) from None
+    if as_json:
+        from crossgate.formats.sets import reach_document
+
+        print_json(reach_document(plan, source, destination, when, found, strays))
+        return
+    from crossgate.show.console import write
+    from crossgate.show.sets import reach_lines
+
+    write(reach_lines(plan, source, destination, when, found, strays, devices, every))

@@ -1,0 +1,120 @@
+"""Answers that are sets of packets, as JSON documents: `reach` and `compare`. Field names are relied on from outside."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+
+from crossgate.core.accesslist import AccessList, Action, Entry
+from crossgate.core.compare import Decided, Difference, Fate, ListDifference
+from crossgate.core.cover import Line, Sort, Wording
+from crossgate.core.flows import Stop
+from crossgate.core.plan import Plan
+from crossgate.core.reach import Reached
+from crossgate.formats.answers import Document, packet_document
+
+
+def reach_document(plan: Plan, source: str, destination: str, at: datetime, found: Iterable[Reached], strays: bool) -> Document:
+    """Return `crossgate/reach/1`: the fate of everything from one end to another."""
+    wording, sort = Wording(plan), Sort.STRAY if strays else Sort.OPENING
+    return {
+        "schema": "crossgate/reach/1",
+        "plan": plan.files[0],
+        "at": at.isoformat(),
+        "from": source,
+        "to": destination,
+        "strays": strays,
+        "answers": [
+            {
+                "family": int(reached.family),
+                "devices": reached.devices,
+                "parts": [
+                    {
+                        "verdict": str(part.verdict),
+                        "decided": _stop(part.stop),
+                        "leg": "back" if part.back else "there",
+                        "lines": _lines(wording, part.lines, sort),
+                        "packet": packet_document(part.packet),
+                    }
+                    for part in reached.parts
+                ],
+            }
+            for reached in found
+        ],
+    }
+
+
+def compare_document(old: Plan, new: Plan, found: Sequence[Difference]) -> Document:
+    """Return `crossgate/compare/1`: all traffic that two plans treat differently; empty when they differ in none."""
+    return {
+        "schema": "crossgate/compare/1",
+        "plan": old.files[0],
+        "against": new.files[0],
+        "list": None,
+        "differences": differences_document(new, found),
+    }
+
+
+def differences_document(plan: Plan, found: Sequence[Difference]) -> list[Document]:
+    """Return differences in traffic, in the words of a plan."""
+    wording = Wording(plan)
+    return [
+        {
+            "family": int(each.family),
+            "opens": not each.stray,
+            "devices": each.devices,
+            "at": each.moment.isoformat() if each.moment else None,
+            "was": _fate(each.was),
+            "is": _fate(each.now),
+            "lines": _lines(wording, each.lines, Sort.STRAY if each.stray else Sort.OPENING),
+            "packet": packet_document(each.packet),
+        }
+        for each in found
+    ]
+
+
+def compare_lists_document(old: Plan, new: Plan, name: str, found: Sequence[ListDifference]) -> Document:
+    """Return `crossgate/compare/1` for one list of two plans."""
+    wording = Wording(new)
+    return {
+        "schema": "crossgate/compare/1",
+        "plan": old.files[0],
+        "against": new.files[0],
+        "list": name,
+        "differences": [
+            {
+                "family": int(new.lists[name].family),
+                "at": each.moment.isoformat() if each.moment else None,
+                "was": _decided(old.lists[name], each.was),
+                "is": _decided(new.lists[name], each.now),
+                "lines": _lines(wording, each.lines, Sort.PACKET),
+                "packet": packet_document(each.packet),
+            }
+            for each in found
+        ],
+    }
+
+
+def _lines(wording: Wording, lines: Iterable[Line], sort: Sort) -> list[Document]:
+    words = (wording.line(line, sort) for line in lines)
+    return [{"service": service, "source": source, "destination": destination} for service, source, destination in sorted(words)]
+
+
+def _fate(fate: Fate) -> Document:
+    return {"verdict": str(fate.verdict), "decided": _stop(fate.decider)}
+
+
+def _decided(access_list: AccessList, decided: Decided) -> Document:
+    return _line(access_list, decided.entry, decided.action)
+
+
+def _stop(stop: Stop | None) -> Document | None:
+    if stop is None:
+        return None
+    place = {"point": str(stop.crossing.point), "direction": str(stop.crossing.direction), "list": stop.access_list.name}
+    return place | _line(stop.access_list, stop.entry, stop.action)
+
+
+def _line(access_list: AccessList, entry: Entry | None, action: Action) -> Document:
+    place = access_list.otherwise.place if entry is None else entry.place
+    return {"entry": None if entry is None else entry.number, "action": str(action), "line": place.line}

@@ -1,0 +1,123 @@
+"""Sets of packets for people: what gets through, and what two plans treat differently."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import datetime
+
+from crossgate.core.accesslist import AccessList, Entry
+from crossgate.core.compare import Decided, Difference, Fate, ListDifference
+from crossgate.core.cover import Line, Sort, Wording
+from crossgate.core.explain import packet_text
+from crossgate.core.flows import Stop
+from crossgate.core.plan import Plan
+from crossgate.core.reach import Part, Reached
+from crossgate.core.trace import Verdict
+from crossgate.show.console import columns, count, leading_word, name, quiet, strong, word
+
+MOST_LINES = 12
+_HOW = {Verdict.HALF_OPEN: ", a later packet stopped"}
+
+
+def reach_lines(
+    plan: Plan, source: str, destination: str, at: datetime, found: Iterable[Reached], strays: bool, devices: bool, every: bool
+) -> Iterator[str]:
+    """Yield what becomes of everything between two ends; devices' own addresses only where asked for."""
+    wording = Wording(plan)
+    sort = Sort.STRAY if strays else Sort.OPENING
+    when = f"  at {at:%a %Y-%m-%d %H:%M}" if plan.windows else ""
+    what = "  packets that open no conversation" if strays else ""
+    yield f"{strong(source)} to {strong(destination)}{what}{when}"
+    left_out: list[str] = []
+    for reached in found:
+        if reached.devices and not devices:
+            left_out.append(reached.family.label)
+            continue
+        yield ""
+        yield reached.family.label + (", to or from devices' own addresses" if reached.devices else "")
+        for part in reached.parts:
+            yield f"  {_fate(part)}"
+            yield from _written(wording, part.lines, sort, every, 4)
+    if left_out:
+        yield ""
+        yield quiet(f"left out: what devices themselves send and get ({' and '.join(left_out)}); --devices shows it")
+
+
+def _fate(part: Part) -> str:
+    verdict = word(part.verdict, bold=True)
+    if part.stop is None:
+        return verdict
+    return f"{verdict}{_HOW.get(part.verdict, '')} {_decider(part.stop)}"
+
+
+def _decider(stop: Stop) -> str:
+    """Write which line decided where: `by kiosk-fence 30, inbound on lighthouse.v80  reject tcp/telnet any to any`."""
+    where = f"{stop.crossing.direction} on {stop.crossing.point}"
+    return f"by {_line_name(stop.access_list, stop.entry)}, {where}" + ("" if stop.entry is None else f"  {quiet(stop.entry.text)}")
+
+
+def _line_name(access_list: AccessList, entry: Entry | None) -> str:
+    return name(f"{access_list.name} {'otherwise' if entry is None else entry.number}")
+
+
+def _written(wording: Wording, lines: Sequence[Line], sort: Sort, every: bool, indent: int) -> Iterator[str]:
+    rows = sorted(wording.line(line, sort) for line in lines)
+    shown = rows if every else rows[:MOST_LINES]
+    yield from columns(([service, f"{source} to {destination}"] for service, source, destination in shown), indent=indent)
+    if len(shown) < len(rows):
+        yield quiet(f"{' ' * indent}and {count(len(rows) - len(shown), 'more line')}; --all shows them")
+
+
+def difference_lines(old: Plan, new: Plan, found: Sequence[Difference], most: int | None = None, every: bool = False) -> Iterator[str]:
+    """Yield traffic that two plans treat differently, at most so many differences; those of devices themselves come last."""
+    wording = Wording(new)
+    shown = [each for each in found if not (each.stray and _likewise(each, found))]
+    alike = len(found) - len(shown)
+    for difference in shown[:most]:
+        kind = "  packets that open no conversation" if difference.stray else ""
+        kind += "  to or from a device itself" if difference.devices else ""
+        moment = f"  as at {difference.moment:%a %Y-%m-%d %H:%M}" if difference.moment else ""
+        yield f"{strong(difference.family.label)}{kind}{moment}"
+        yield f"  was {_told(difference.was)}"
+        yield f"  is  {_told(difference.now)}"
+        yield from _written(wording, difference.lines, Sort.STRAY if difference.stray else Sort.OPENING, every, 4)
+        yield quiet(f"    packet: {packet_text(difference.packet)}")
+    if most is not None and len(shown) > most:
+        yield quiet(f"and {count(len(shown) - most, 'more difference')}")
+    if alike:
+        yield quiet("fragments, and TCP segments that open no connection, between the same addresses fare likewise")
+
+
+def _likewise(stray: Difference, found: Sequence[Difference]) -> bool:
+    """Whether conversations between the same addresses changed in the same way as these stray packets."""
+    ends = {(line.source, line.destination) for line in stray.lines}
+    return any(
+        not each.stray and (each.family, each.was, each.now) == (stray.family, stray.was, stray.now)
+        and ends <= {(line.source, line.destination) for line in each.lines}
+        for each in found
+    )  # fmt: skip
+
+
+def _told(fate: Fate) -> str:
+    verdict = word(fate.verdict, bold=True)
+    if fate.decider is None:
+        return verdict + ("" if fate.verdict is Verdict.UNROUTABLE else ": no list stands in the way")
+    return f"{verdict}{_HOW.get(fate.verdict, '')} {_decider(fate.decider)}"
+
+
+def list_difference_lines(plan: Plan, list_name: str, found: Sequence[ListDifference], every: bool = False) -> Iterator[str]:
+    """Yield the packets that two versions of a list treat differently."""
+    wording = Wording(plan)
+    for difference in found:
+        moment = f"  as at {difference.moment:%a %Y-%m-%d %H:%M}" if difference.moment else ""
+        yield f"list {strong(list_name)}{moment}"
+        yield f"  was {_done(difference.was)}"
+        yield f"  is  {_done(difference.now)}"
+        yield from _written(wording, difference.lines, Sort.PACKET, every, 4)
+        yield quiet(f"    packet: {packet_text(difference.packet)}")
+
+
+def _done(decided: Decided) -> str:
+    if decided.entry is None:
+        return f"otherwise  {word(decided.action)}"
+    return f"{decided.entry.number}  {leading_word(decided.entry.text)}"
