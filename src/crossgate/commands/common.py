@@ -147,6 +147,25 @@ def _completes(names: Callable[[Plan], list[str]]) -> Callable[[typer.Context, s
 
 
 complete_end = _completes(lambda plan: [*plan.hosts, *plan.devices, *(name for name in plan.names() if "." in name)])
+
+
+def complete_entry(ctx: typer.Context, incomplete: str) -> Iterator[tuple[str, str]]:
+    """Offer the numbers of the entries of the list named before, each with its text."""
+    try:
+        access_list = load(ctx).lists.get(ctx.params.get("list_name") or "")
+    except PlanError:
+        return iter(())
+    entries = access_list.entries if access_list else ()
+    return ((str(entry.number), entry.text) for entry in entries if str(entry.number).startswith(incomplete))
+
+
+def _places(plan: Plan) -> list[str]:
+    points = [f"{device.name}.{name}" for device in plan.devices.values() for name in (*device.interfaces, *device.ports)]
+    return [*points, "subnet", *plan.segments, *plan.devices, "itself"]
+
+
+complete_where = _completes(_places)
+complete_subnet = _completes(lambda plan: [name for name, segment in plan.segments.items() if not segment.outside])
 complete_set = _completes(lambda plan: ["any", *plan.names()])
 complete_list = _completes(lambda plan: list(plan.lists))
 

@@ -137,13 +137,12 @@ def common(one: Columns, other: Columns) -> Columns:
     return Columns(one.value | other.value, one.wildcard & other.wildcard, spans, other.entry, other.loose)
 
 
-def meeting(table: Columns, rows: Numbers | None = None) -> Iterator[tuple[Numbers, Numbers, Numbers]]:
-    """Yield, group by group, rows and all the pairs that they are in: (rows, row, other row), pairs sorted by both.
+def meeting(table: Columns, rows: Numbers) -> Iterator[tuple[Numbers, Numbers, Numbers]]:
+    """Yield, group by group, some of `rows` and all the pairs that they are in: (rows, row, other row), pairs sorted by both.
 
-    Each of `rows` (all of them by default) is in just one group; rows of the same entry make no pair.
+    Each of `rows`, which ascend, is in just one group; the other row may be any, but of another entry.
     """
-    everything = np.arange(len(table.entry))
-    stack = [(everything if rows is None else rows, everything)]
+    stack = [(rows, np.arange(len(table.entry)))]
     while stack:
         asking, others = stack.pop()
         bit = _dividing_bit(table, asking) if len(asking) > _LEAF_ROWS else None

@@ -10,7 +10,7 @@ takes entries out of a row until nothing or a packet is left.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -40,9 +40,12 @@ class Coverage(NamedTuple):
     because: tuple[Entry, ...] = ()
 
 
-def coverage(regions: ListRegions, tell: Callable[[int, int], None] | None = None) -> list[Coverage]:
-    """Settle every entry in force of a list. `tell` is told how many boxes are done, of how many, now and then."""
-    return _Settling(regions).settle(tell or (lambda done, total: None))
+def coverage(regions: ListRegions, tell: Callable[[int, int], None] | None = None, only: Collection[int] | None = None) -> list[Coverage]:
+    """Settle the entries in force of a list: every one, or `only` those with these numbers.
+
+    `tell` is told how many boxes are done, of how many, now and then.
+    """
+    return _Settling(regions).settle(tell or (lambda done, total: None), only)
 
 
 class _Settling:
@@ -63,18 +66,20 @@ class _Settling:
         self.takers: dict[int, tuple[set[int], set[int]]] = {}
         """For a covered row: the earlier regions that each cover it alone, or else those that do it together."""
 
-    def settle(self, tell: Callable[[int, int], None]) -> list[Coverage]:
+    def settle(self, tell: Callable[[int, int], None], only: Collection[int] | None) -> list[Coverage]:
         """Settle group after group of rows, then gather rows to entries."""
+        wanted = np.array([only is None or region.entry.number in only for region in self.regions], np.bool_)
+        asked = np.flatnonzero(wanted[self.table.entry])
         done = 0
-        for rows, left, right in meeting(self.table):
+        for rows, left, right in meeting(self.table, asked):
             self._group(rows, left, right)
             done += len(rows)
-            tell(done, len(self.boxes))
+            tell(done, len(asked))
         count = len(self.regions)
         reached, needed = np.zeros(count, np.bool_), np.zeros(count, np.bool_)
         np.logical_or.at(reached, self.table.entry, self.reached)
         np.logical_or.at(needed, self.table.entry, self.needed)
-        return [self._known(index, bool(reached[index]), bool(needed[index])) for index in range(count)]
+        return [self._known(index, bool(reached[index]), bool(needed[index])) for index in range(count) if wanted[index]]
 
     def _known(self, index: int, reached: bool, needed: bool) -> Coverage:
         """Return what is known of a region's entry; a packet only for one that has no effect, where it is asked for."""

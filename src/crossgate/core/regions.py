@@ -351,6 +351,10 @@ class ListRegions:
         found: list[int] = self._hulls.entry[overlapping(box_columns([box], [0], [False]), self._hulls)].tolist()
         return found
 
+    def touching(self, box: Box) -> list[Entry]:
+        """Return the entries that may take packets of a box."""
+        return [self.regions[index].entry for index in self._touching(box)]
+
     def split(self, box: Box) -> Iterator[tuple[Box, Entry | None]]:
         """Yield a box in pieces that do not overlap, each with the entry that decides it; None for the otherwise line.
 

@@ -16,6 +16,7 @@ from crossgate.core.opening import service_of
 from crossgate.core.packet import Packet
 from crossgate.core.plan import Plan
 from crossgate.core.points import CrossedPoint, Suited
+from crossgate.core.review import Review
 from crossgate.core.trace import Asked, LegTrace, Trace, Verdict
 from crossgate.core.verify import Verified
 from crossgate.core.window import open_at
@@ -119,6 +120,36 @@ def finding_document(finding: Finding) -> Document:
         "message": finding.message,
         "because": list(finding.because),
         "packet": packet_document(finding.packet) if finding.packet else None,
+    }
+
+
+def edit_document(
+    plan: Plan, said: str, diff: Sequence[str], found: Review | None, errors: Sequence[str], refused: str, done: bool
+) -> Document:
+    """Return `crossgate/edit/1`: a change of the plan, what it does, and whether it was written."""
+    from crossgate.formats.sets import differences_document
+
+    return {
+        "schema": "crossgate/edit/1",
+        "plan": plan.files[0],
+        "change": said,
+        "written": done,
+        "refused": refused or None,
+        "diff": list(diff),
+        "errors": list(errors),
+        "expectations": [
+            {
+                "line": each.now.expectation.place.line,
+                "text": each.now.expectation.text,
+                "kind": "keep" if each.now.expectation.keep else "expect",
+                "held": each.held,
+                "holds": each.now.held,
+                "why": each.now.why or None,
+            }
+            for each in (found.turned if found else ())
+        ],
+        "differences": differences_document(plan, found.differences) if found else [],
+        "findings": [finding_document(finding) for finding in (found.findings if found else ())],
     }
 
 

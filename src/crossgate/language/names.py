@@ -76,7 +76,7 @@ class Names:
         if word == "any":
             return anywhere(family)
         if is_literal(word):
-            patterns = self._literal(words, word)
+            patterns = _literal(words, word)
             if patterns[0].family is not family:
                 wrong = patterns[0].family.label
                 raise words.error_from(start, f"{word} is {wrong} and this is an {family.word} list")
@@ -90,30 +90,6 @@ class Names:
         if words.index == start + 1:
             met[word] = found
         return found
-
-    def _literal(self, words: Words, word: str) -> tuple[Pattern, ...]:
-        try:
-            if words.peek() in ("wild", "mask"):
-                address = parse_address(word)
-                if words.accept("wild"):
-                    return (self._wild(words, address),)
-                words.keyword("mask")
-                return (pattern(address.family, address.value, self._netmask(words, address)),)
-            return parse_range(word) if "-" in word else (parse_block(word),)
-        except AddressError as error:
-            raise words.error(str(error)) from None
-
-    def _wild(self, words: Words, address: Address) -> Pattern:
-        wildcard = parse_address(words.take("a wildcard, as 0.0.0.255"))
-        if wildcard.family is not address.family:
-            raise words.error(f"the address is {address.family.label} and its wildcard {wildcard.family.label}")
-        return pattern(address.family, address.value, wildcard.value)
-
-    def _netmask(self, words: Words, address: Address) -> int:
-        wildcard = parse_netmask(words.take("a netmask, as 255.255.255.0"))
-        if address.family is not Family.IPV4:
-            raise words.error("IPv6 has no netmasks: write ADDRESS/LENGTH or wild")
-        return wildcard
 
     def _named(self, words: Words, word: str) -> dict[Family, tuple[Pattern, ...]]:
         """Return the patterns that a name or point stands for, by family."""
@@ -180,7 +156,7 @@ class Names:
                 raise words.error("a group names addresses; any is everything")
             if word == ",":
                 raise words.error("an address or a name is missing before this comma")
-            found = _of_both(self._literal(words, word)) if is_literal(word) else self._named(words, word)
+            found = _of_both(_literal(words, word)) if is_literal(word) else self._named(words, word)
             for family, patterns in found.items():
                 members.setdefault(family, {}).update(dict.fromkeys(patterns))
             if not words.accept(","):
@@ -215,6 +191,38 @@ class Names:
         if name in self.declared_lists:
             raise FollowOn("")
         raise words.error(unknown("list", name, list(self.plan.lists)))
+
+
+def read_pattern(words: Words) -> tuple[Pattern, ...]:
+    """PATTERN = ADDRESS | ADDRESS/LEN | ADDRESS "wild" WILDCARD | ADDRESS "mask" NETMASK | ADDRESS-ADDRESS. Raises `PlanError`."""
+    return _literal(words, words.take("an address, a prefix or a range"))
+
+
+def _literal(words: Words, word: str) -> tuple[Pattern, ...]:
+    try:
+        if words.peek() in ("wild", "mask"):
+            address = parse_address(word)
+            if words.accept("wild"):
+                return (_wild(words, address),)
+            words.keyword("mask")
+            return (pattern(address.family, address.value, _netmask(words, address)),)
+        return parse_range(word) if "-" in word else (parse_block(word),)
+    except AddressError as error:
+        raise words.error(str(error)) from None
+
+
+def _wild(words: Words, address: Address) -> Pattern:
+    wildcard = parse_address(words.take("a wildcard, as 0.0.0.255"))
+    if wildcard.family is not address.family:
+        raise words.error(f"the address is {address.family.label} and its wildcard {wildcard.family.label}")
+    return pattern(address.family, address.value, wildcard.value)
+
+
+def _netmask(words: Words, address: Address) -> int:
+    wildcard = parse_netmask(words.take("a netmask, as 255.255.255.0"))
+    if address.family is not Family.IPV4:
+        raise words.error("IPv6 has no netmasks: write ADDRESS/LENGTH or wild")
+    return wildcard
 
 
 def _of(patterns: Iterable[Pattern], family: Family) -> tuple[Pattern, ...]:

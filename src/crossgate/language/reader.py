@@ -6,9 +6,10 @@
 from __future__ import annotations
 
 import gc
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
+from typing import NamedTuple
 
 from crossgate.core.accesslist import Kind
 from crossgate.core.errors import Place, PlanError, PlanErrors, nearest
@@ -28,15 +29,23 @@ _STATEMENTS = (
 )  # fmt: skip
 
 
+class Reading(NamedTuple):
+    """A plan, the resolver that reads more words against it, and the bytes of its files, by name, as they were read."""
+
+    plan: Plan
+    names: Names
+    data: dict[str, bytes]
+
+
 def read_plan(path: Path) -> Plan:
     """Read a plan file and what it includes. Raises `PlanError` or, for what stands in the files, `PlanErrors`."""
-    return read_with_names(path)[0]
+    return read(path).plan
 
 
-def read_with_names(path: Path) -> tuple[Plan, Names]:
-    """Read a plan, and return with it the resolver that reads more words against it."""
+def read(path: Path, data: Mapping[str, bytes] | None = None) -> Reading:
+    """Read a plan; `data` are bytes to read instead of those on disk, by file name. Raises as `read_plan` does."""
     with _collector_paused():
-        source = Source(path)
+        source = Source(path, data)
         reader = _Reader(source)
         plan = reader.read()
     errors = [error for error in (*source.errors, *reader.errors) if not isinstance(error, FollowOn)]
@@ -44,7 +53,7 @@ def read_with_names(path: Path) -> tuple[Plan, Names]:
         order = {file: index for index, file in enumerate(source.files)}
         errors.sort(key=lambda error: (order.get(error.place.file, 0), error.place.line) if error.place else (0, 0))
         raise PlanErrors(errors)
-    return plan, reader.names
+    return Reading(plan, reader.names, source.data)
 
 
 @contextmanager

@@ -7,7 +7,7 @@ with its place; everything else goes on.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import NamedTuple
 
@@ -23,17 +23,24 @@ class Statement(NamedTuple):
 
 
 class Source:
-    """A plan's statements in order, its files, and the errors met while gathering them."""
+    """A plan's statements in order, its files, and the errors met while gathering them.
 
-    def __init__(self, path: Path) -> None:
+    `data` are bytes to read instead of those on disk, by path as the files are named here.
+    """
+
+    def __init__(self, path: Path, data: Mapping[str, bytes] | None = None) -> None:
         self.files: list[str] = []
+        self.data: dict[str, bytes] = {}
         self.statements: list[Statement] = []
         self.errors: list[PlanError] = []
+        self._instead = data or {}
         self._gather(path, [])
 
     def _gather(self, path: Path, including: list[Path]) -> None:
         self.files.append(str(path))
-        text = read_text(path)
+        name = str(path)
+        self.data[name] = self._instead[name] if name in self._instead else read_bytes(path)
+        text = decode(path, self.data[name])
         block: list[Line] | None = None
         for line in _lines(str(path), text):
             if line.text[0] in " \t":
@@ -83,11 +90,6 @@ def _lines(file: str, text: str) -> Iterator[Line]:
         stripped = line.lstrip()
         if stripped and stripped[0] != "#":
             yield Line(file, number, line)
-
-
-def read_text(path: Path) -> str:
-    """Return a plan file's text, its line endings as they are. Raises `PlanError` when there is none to be had."""
-    return decode(path, read_bytes(path))
 
 
 def read_bytes(path: Path) -> bytes:

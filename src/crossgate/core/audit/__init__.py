@@ -11,7 +11,7 @@ from datetime import datetime
 from typing import NamedTuple
 
 from crossgate.core.audit import entries, order, placing, traffic
-from crossgate.core.audit.case import Case, Tell
+from crossgate.core.audit.case import Case, Focus, Tell
 from crossgate.core.finding import KINDS, Acceptance, Finding, Severity
 from crossgate.core.plan import Plan
 
@@ -43,9 +43,9 @@ class Audited(NamedTuple):
     accepted: list[tuple[Finding, Acceptance]]
 
 
-def audit(plan: Plan, now: datetime, tell: Tell | None = None) -> Audited:
-    """Return every finding of a plan as things are at a time."""
-    case = Case(plan, now, tell)
+def audit(plan: Plan, now: datetime, tell: Tell | None = None, focus: Focus | None = None) -> Audited:
+    """Return every finding of a plan as things are at a time; with a `focus`, of entries only those."""
+    case = Case(plan, now, tell, focus)
     rank = {file: number for number, file in enumerate(plan.files)}
     found = [finding for each in AUDITS for finding in each(case)]
     accepted, used = [], set()
@@ -58,7 +58,7 @@ def audit(plan: Plan, now: datetime, tell: Tell | None = None) -> Audited:
             accepted.append((finding, line))
             used.add(line.place)
     for line in plan.acceptances:
-        if line.place not in used:
+        if line.place not in used and focus is None:
             where = line.access_list if line.entry is None else f"{line.access_list} {line.entry}"
             message = f"there is no {line.finding} in {where} to accept any more; drop this line"
             left.append(Finding("accept-unused", line.place, line.access_list, line.entry, message))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
 
@@ -19,18 +19,27 @@ from crossgate.core.window import states
 Tell = Callable[[int, int], None]
 """Is told how far the work is: so many rows settled of so many."""
 
+Focus = Mapping[str, Collection[int]]
+"""The numbers of the entries that are to be looked at, list by list; those of a list that is not there are not."""
+
 
 class Case:
     """One plan to be audited as things are at `now`. What two findings need is worked out once."""
 
-    def __init__(self, plan: Plan, now: datetime, tell: Tell | None = None) -> None:
+    def __init__(self, plan: Plan, now: datetime, tell: Tell | None = None, focus: Focus | None = None) -> None:
         self.plan = plan
         self.now = now
+        self.focus = focus
         self.network = Forwarding(plan)
         self._tell = tell
         self._coverage: dict[str, list[Coverage]] = {}
         self._flows: dict[frozenset[str], Flows] = {}
         self._regions: dict[tuple[str, frozenset[str]], ListRegions] = {}
+
+    def entries(self, access_list: AccessList) -> list[Entry]:
+        """Return the entries of a list that are in it and to be looked at."""
+        chosen = None if self.focus is None else self.focus.get(access_list.name, ())
+        return [entry for entry in access_list.entries if not entry.off and (chosen is None or entry.number in chosen)]
 
     def placed(self) -> Iterator[AccessList]:
         """Yield the lists that stand somewhere, in the plan's order."""
@@ -53,8 +62,9 @@ class Case:
         """Return what is known of each entry that is ever in force, all states of the windows taken together."""
         if access_list.name not in self._coverage:
             known: dict[int, Coverage] = {}
+            only = None if self.focus is None else self.focus.get(access_list.name, ())
             for opened in self.states(access_list):
-                for each in coverage(self.regions(access_list, opened), self._tell):
+                for each in coverage(self.regions(access_list, opened), self._tell, only):
                     before = known.get(each.entry.number)
                     known[each.entry.number] = each if before is None else _together(before, each)
             self._coverage[access_list.name] = [known[number] for number in sorted(known)]

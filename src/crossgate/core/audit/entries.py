@@ -7,10 +7,10 @@ from collections.abc import Iterator
 from crossgate.core.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.address import Pattern, everything, format_address
 from crossgate.core.audit.case import Case, numbers
-from crossgate.core.coverage import Coverage, uncovered
+from crossgate.core.coverage import Coverage
 from crossgate.core.explain import DOES
 from crossgate.core.finding import Finding
-from crossgate.core.regions import whole
+from crossgate.core.regions import Box, ListRegions, whole
 from crossgate.core.service import IP, NO_QUALIFIERS
 
 
@@ -66,21 +66,26 @@ def _next(access_list: AccessList, case: Case, known: Coverage) -> str:
 def nothing_permitted(case: Case) -> Iterator[Finding]:
     """Yield the placed lists that permit no packet in any state of the windows."""
     for access_list in case.placed():
-        if any(known.reached and known.entry.action is Action.PERMIT for known in case.coverage(access_list)):
+        if any(_permits(case.regions(access_list, opened)) for opened in case.states(access_list)):
             continue
-        if access_list.otherwise.action is Action.PERMIT:
-            every = whole(access_list.family)
-            left = (uncovered(every, case.regions(access_list, opened).regions) for opened in case.states(access_list))
-            if any(next(each, None) is not None for each in left):
-                continue
         message = "it permits nothing at all, so it stops all traffic where it stands; add what may pass, or: otherwise permit"
         yield Finding("nothing-permitted", access_list.place, access_list.name, None, message)
+
+
+def _permits(regions: ListRegions) -> bool:
+    """Whether a list permits any packet at all."""
+    asked: list[tuple[Box, Entry | None]] = [
+        (region.hull, region.entry) for region in regions.regions if region.entry.action is Action.PERMIT and region.hull is not None
+    ]
+    if regions.access_list.otherwise.action is Action.PERMIT:
+        asked.append((whole(regions.access_list.family), None))
+    return any(decider is entry for box, entry in asked for _, decider in regions.split(box))
 
 
 def mask_reversed(case: Case) -> Iterator[Finding]:
     """Yield the entries, and the groups, with a wildcard that is a netmask."""
     for access_list in case.plan.lists.values():
-        for entry in access_list.entries:
+        for entry in case.entries(access_list):
             for addresses in (entry.source, entry.destination):
                 if " wild " in addresses.text and (found := _reversed(addresses.patterns)) is not None:
                     yield Finding("mask-reversed", entry.place, access_list.name, entry.number, _mend(found, addresses.text))
@@ -115,8 +120,9 @@ def too_broad(case: Case) -> Iterator[Finding]:
     """Yield the permits for everything that stand above narrower entries, or among permits that are all narrow."""
     for access_list in case.plan.lists.values():
         entries = [entry for entry in access_list.entries if not entry.off]
+        looked_at = case.entries(access_list)
         for index, entry in enumerate(entries):
-            if not _is_broad(access_list, entry):
+            if not _is_broad(access_list, entry) or entry not in looked_at:
                 continue
             others = [each for each in entries if each is not entry]
             below = [each for each in entries[index + 1 :] if not _is_broad(access_list, each)]
@@ -141,8 +147,8 @@ def _is_broad(access_list: AccessList, entry: Entry) -> bool:
 def window_never(case: Case) -> Iterator[Finding]:
     """Yield the entries whose window is over."""
     for access_list in case.plan.lists.values():
-        for entry in access_list.entries:
-            if not entry.off and case.is_over(entry):
+        for entry in case.entries(access_list):
+            if case.is_over(entry):
                 window = case.plan.windows[entry.window or ""]
                 message = f"window {window.name} ({window.text}) is over, so the entry is never in force again; drop it, or move the window"
                 yield Finding("window-never", entry.place, access_list.name, entry.number, message)

@@ -30,8 +30,8 @@ def wrong_side(case: Case) -> Iterator[Finding]:
     for access_list in case.placed():
         placements = [placement for placement in case.plan.placements if placement.access_list == access_list.name]
         crossings = [Crossing(placement.point, placement.direction) for placement in placements]
-        for entry in access_list.entries:
-            if not entry.off and not any(_can_match(case, entry, access_list.family, crossing) for crossing in crossings):
+        for entry in case.entries(access_list):
+            if not any(_can_match(case, entry, access_list.family, crossing) for crossing in crossings):
                 message = _why(case, entry, access_list.family, crossings)
                 yield Finding("wrong-side", entry.place, access_list.name, entry.number, message)
 

@@ -43,8 +43,8 @@ def locked_out(case: Case) -> Iterator[Finding]:
 def replies_blocked(case: Case) -> Iterator[Finding]:
     """Yield the entries that permit conversations of which a list stops the way back."""
     for access_list in case.placed():
-        for entry in access_list.entries:
-            if entry.action is Action.PERMIT and not entry.off:
+        for entry in case.entries(access_list):
+            if entry.action is Action.PERMIT:
                 found = next(_half_open(case, access_list, entry), None)
                 if found is not None:
                     yield found
@@ -82,8 +82,8 @@ def spoofable(case: Case) -> Iterator[Finding]:
     """
     for access_list in case.placed():
         every = everything(access_list.family)
-        for entry in access_list.entries:
-            if entry.action is Action.PERMIT and not entry.off and every not in entry.source.patterns:
+        for entry in case.entries(access_list):
+            if entry.action is Action.PERMIT and every not in entry.source.patterns:
                 found = next(_claimed(case, access_list, entry), None)
                 if found is not None:
                     yield found

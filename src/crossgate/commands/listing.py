@@ -1,0 +1,81 @@
+"""`crossgate list`: new lists, lists that go, and entries numbered anew."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.commands.common import JsonOption
+from crossgate.commands.editing import AnywayOption, DryRunOption, carry_out
+from crossgate.commands.entry import ListArgument
+from crossgate.core.accesslist import Kind
+from crossgate.core.address import Family
+from crossgate.core.errors import PlanError
+
+if TYPE_CHECKING:
+    from crossgate.language.edits import Draft
+
+listing = typer.Typer(name="list", help="Write a new list, take one out, or number one anew.", no_args_is_help=True)
+
+
+@listing.command()
+def new(
+    context: typer.Context,
+    name: Annotated[str, typer.Argument(metavar="ID", help="A name, or a number that says the kind.")],
+    kind: Annotated[Kind, typer.Argument(metavar="KIND", help="standard or extended")],
+    family: Annotated[str, typer.Argument(metavar="FAMILY", help="ipv4 or ipv6")],
+    anyway: AnywayOption = False,
+    dry_run: DryRunOption = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Write a new list without entries; it stops everything once it is placed."""
+    from crossgate.language import edits
+
+    families = {each.word: each for each in Family}
+    if family not in families:
+        raise PlanError(f"{family} is no family; there are {' and '.join(families)}")
+
+    def change(draft: Draft) -> str:
+        edits.new_list(draft, name, kind, families[family])
+        return f"there is a new list {name}"
+
+    carry_out(context, change, anyway=anyway, dry_run=dry_run, as_json=as_json)
+
+
+@listing.command()
+def drop(
+    context: typer.Context,
+    list_name: ListArgument,
+    anyway: AnywayOption = False,
+    dry_run: DryRunOption = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Take a list that stands nowhere out of the plan, with all its lines."""
+    from crossgate.language import edits
+
+    def change(draft: Draft) -> str:
+        edits.drop_list(draft, edits.find_list(draft.plan, list_name))
+        return f"list {list_name} goes"
+
+    carry_out(context, change, anyway=anyway, dry_run=dry_run, as_json=as_json)
+
+
+@listing.command()
+def renumber(
+    context: typer.Context,
+    list_name: ListArgument,
+    start: Annotated[int, typer.Option(min=0, help="The first entry's number.")] = 10,
+    step: Annotated[int, typer.Option(min=1, help="From one number to the next.")] = 10,
+    anyway: AnywayOption = False,
+    dry_run: DryRunOption = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Number a list's entries anew in their order; expectations that name a number follow."""
+    from crossgate.language import edits
+
+    def change(draft: Draft) -> str:
+        edits.renumber(draft, edits.find_list(draft.plan, list_name), start, step)
+        return f"{list_name} is numbered from {start} in steps of {step}"
+
+    carry_out(context, change, anyway=anyway, dry_run=dry_run, as_json=as_json)

@@ -1,0 +1,139 @@
+"""`crossgate wild`: prefixes, netmasks, wildcards and ranges into each other; what matches; the pattern that covers."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from crossgate.commands.common import JsonOption, print_json
+from crossgate.core.errors import PlanError
+
+if TYPE_CHECKING:
+    from crossgate.core.address import Pattern
+
+_HELP = "ADDRESS, ADDRESS/LEN, ADDRESS wild WILDCARD, ADDRESS mask NETMASK or FIRST-LAST; then: has ADDRESS. Or: cover ADDRESS..."
+
+
+def wild(words: Annotated[list[str], typer.Argument(metavar="PATTERN...", help=_HELP)], as_json: JsonOption = False) -> None:
+    """Turn a prefix, netmask, wildcard or range into the others; test an address; cover addresses."""
+    words = [word for text in words for word in text.split()]
+    if words[:1] == ["cover"]:
+        _cover(words[1:], as_json)
+        return
+    if "has" in words:
+        place = words.index("has")
+        _has(words[:place], words[place + 1 :], as_json)
+        return
+    patterns = _patterns(words)
+    if as_json:
+        print_json({"schema": "crossgate/wild/1", "pattern": " ".join(words)} | _document(patterns))
+        return
+    from crossgate.show.console import write
+    from crossgate.show.wild import lines
+
+    write(lines(" ".join(words), patterns))
+
+
+def _patterns(words: list[str]) -> list[Pattern]:
+    """Read a pattern from its words. Raises `PlanError`."""
+    from crossgate.language.names import read_pattern
+    from crossgate.language.words import Line, Words
+
+    given = Words(Line("the pattern given", 1, " ".join(words)))
+    patterns = read_pattern(given)
+    given.end()
+    return list(patterns)
+
+
+def _document(patterns: list[Pattern]) -> dict[str, Any]:
+    from crossgate.core.address import Family, format_address
+    from crossgate.core.wildcard import slips
+
+    family = patterns[0].family
+    return {
+        "family": int(family),
+        "first": format_address(family, min(each.first for each in patterns)),
+        "last": format_address(family, max(each.last for each in patterns)),
+        "count": sum(each.size for each in patterns),
+        "patterns": [
+            {
+                "address": format_address(family, each.value),
+                "wildcard": format_address(family, each.wildcard),
+                "prefix": str(each.prefix_length) if each.is_prefix else None,
+                "netmask": format_address(family, family.mask & ~each.wildcard) if each.is_prefix and family is Family.IPV4 else None,
+                "count": each.size,
+            }
+            for each in patterns
+        ],
+        "slips": slips(patterns[0]) if len(patterns) == 1 else [],
+    }
+
+
+def _has(words: list[str], asked: list[str], as_json: bool) -> None:
+    """Answer whether an address matches; exit status 1 when it does not."""
+    from crossgate.core.address import AddressError, parse_address
+
+    patterns = _patterns(words)
+    if len(asked) != 1:
+        raise PlanError("has takes one address, as: wild 10.64.32.10 wild 0.0.3.0 has 10.64.34.10")
+    try:
+        address = parse_address(asked[0])
+    except AddressError as error:
+        raise PlanError(str(error)) from None
+    if address.family is not patterns[0].family:
+        raise PlanError(f"the pattern is {patterns[0].family.label} and {address} {address.family.label}")
+    found = any(each.contains(address.value) for each in patterns)
+    if as_json:
+        print_json({"schema": "crossgate/wild/1", "pattern": " ".join(words), "address": str(address), "has": found})
+    else:
+        typer.echo(f"{' '.join(words)} {'has' if found else 'does not have'} {address}{'' if found else _differs(patterns, address.value)}")
+    if not found:
+        raise typer.Exit(1)
+
+
+def _differs(patterns: list[Pattern], value: int) -> str:
+    """Say in which bits an address differs from a single pattern."""
+    if len(patterns) > 1:
+        return ""
+    from crossgate.core.address import format_address
+
+    (pattern,) = patterns
+    wrong = (value ^ pattern.value) & ~pattern.wildcard
+    nearest = format_address(pattern.family, value ^ wrong)
+    return f": {wrong.bit_count()} fixed bit{'s differ' if wrong.bit_count() > 1 else ' differs'} ({nearest} would match)"
+
+
+def _cover(words: list[str], as_json: bool) -> None:
+    """Find the smallest pattern around addresses, and the fewest that have exactly them."""
+    from crossgate.core.wildcard import MOST_ADDRESSES, addresses_of, apart, fewest_patterns, smallest_around
+
+    if not words:
+        raise PlanError("cover takes addresses, as: wild cover 10.64.32.10 10.64.33.10 10.64.34.10")
+    patterns = [pattern for word in words for pattern in _patterns([word.strip(",")])]
+    family = patterns[0].family
+    if any(each.family is not family for each in patterns):
+        raise PlanError("the addresses are of both families; a pattern has one")
+    around = smallest_around(patterns)
+    different = apart(patterns)
+    count, fewest, proved = sum(each.size for each in different), None, True
+    if count <= MOST_ADDRESSES:
+        wanted = set(addresses_of(different))
+        count = len(wanted)
+        fewest, proved = fewest_patterns(family, wanted)
+    if as_json:
+        document = {"schema": "crossgate/wild/1", "count": count, "smallest": _document([around]), "strangers": around.size - count}
+        print_json(document | {"exactly": None if fewest is None else _document(fewest)["patterns"], "proved": proved})
+        return
+    from crossgate.show.console import count as counted
+    from crossgate.show.console import strong, write
+    from crossgate.show.wild import lines, pattern_lines
+
+    write(lines(f"the smallest pattern around {counted(count, 'address', 'addresses')}", [around]))
+    strangers = around.size - count
+    write([strong(f"  lets in {counted(strangers, 'stranger')}" if strangers else "  and lets in nobody else"), ""])
+    if fewest is None:
+        write([f"more than {MOST_ADDRESSES:,} addresses: the fewest patterns are not looked for"])
+    elif strangers:
+        few = "the fewest patterns that have exactly them" if proved else "few patterns that have exactly them (fewer may do)"
+        write([f"{few}: {len(fewest)}", *pattern_lines(fewest)])

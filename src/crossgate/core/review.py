@@ -1,0 +1,130 @@
+"""What a change of a plan does, before it is made: expectations, traffic and findings, the old plan against the new.
+
+Only what the change can have touched is looked at again: entries that share a packet with a changed one, and the whole of
+lists whose placement or network changed.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import datetime
+from difflib import SequenceMatcher
+from typing import NamedTuple
+
+from crossgate.core.accesslist import AccessList
+from crossgate.core.audit import Finding, audit
+from crossgate.core.audit.case import Focus
+from crossgate.core.compare import Difference, Tell, differences, entry_key
+from crossgate.core.expect import Expectation
+from crossgate.core.forwarding import Forwarding
+from crossgate.core.plan import Plan
+from crossgate.core.regions import EntryRegion, ListRegions
+from crossgate.core.verify import Verified, Verifier
+
+
+class Turned(NamedTuple):
+    """An expectation that a change makes hold or fail; `held` is None where the old plan does not have it."""
+
+    held: bool | None
+    now: Verified
+
+
+class Review(NamedTuple):
+    """All that a change does. `broken` are the expectations that held and do not any more."""
+
+    turned: list[Turned]
+    differences: list[Difference]
+    findings: list[Finding]
+
+    @property
+    def broken(self) -> list[Verified]:
+        """The expectations that the change breaks."""
+        return [each.now for each in self.turned if not each.now.held and each.held is not False]
+
+
+def review(old: Plan, new: Plan, now: datetime, tell: Tell | None = None) -> Review:
+    """Return what becomes otherwise when `new` takes the place of `old`."""
+    networks = Forwarding(old), Forwarding(new)
+    return Review(_turned(*networks), differences(*networks, tell), _new_findings(old, new, now))
+
+
+def _turned(old: Forwarding, new: Forwarding) -> list[Turned]:
+    """Return the expectations whose answer changes, and those that are new."""
+    before, after = Verifier(old), Verifier(new)
+    known: dict[str, list[Expectation]] = {}
+    for each in old.plan.expectations:
+        known.setdefault(_identity(each), []).append(each)
+    found = []
+    for each in new.plan.expectations:
+        same = known.get(_identity(each))
+        held = before.verify(same.pop(0)).held if same else None
+        verified = after.verify(each)
+        if verified.held is not held:
+            found.append(Turned(held, verified))
+    return found
+
+
+def _identity(expectation: Expectation) -> str:
+    """Return an expectation's text without the number that it pins, which an edit may have changed with the entry's."""
+    text = expectation.text
+    return text if expectation.by is None or expectation.by.entry is None else text.rsplit(" ", 1)[0]
+
+
+def _new_findings(old: Plan, new: Plan, now: datetime) -> list[Finding]:
+    focus_old, focus_new = _focus(old, new)
+    met = Counter(_finding_key(old, finding) for finding in audit(old, now, focus=focus_old).findings)
+    found = []
+    for finding in audit(new, now, focus=focus_new).findings:
+        key = _finding_key(new, finding)
+        if met[key]:
+            met[key] -= 1
+        elif finding.name != "locked-out":  # a broken keep is told among the expectations
+            found.append(finding)
+    return found
+
+
+def _finding_key(plan: Plan, finding: Finding) -> tuple[str, str | None, str]:
+    """Return what a finding is known by in both plans, whatever its line and number."""
+    if finding.access_list is None or finding.entry is None:
+        return finding.name, finding.access_list, "" if finding.access_list else finding.message
+    entries = plan.lists[finding.access_list].entries
+    return finding.name, finding.access_list, next((each.text for each in entries if each.number == finding.entry), "")
+
+
+def _focus(old: Plan, new: Plan) -> tuple[Focus, Focus]:
+    """Return the entries of each plan that a change can have touched."""
+    around = {placement[:3] for placement in old.placements} ^ {placement[:3] for placement in new.placements}
+    moved = {placement[0] for placement in around}
+    if (old.segments, old.devices, old.hosts) != (new.segments, new.devices, new.hosts):
+        moved = {*old.lists, *new.lists}
+    focus: tuple[dict[str, set[int]], dict[str, set[int]]] = ({}, {})
+    for name in {*old.lists, *new.lists}:
+        pair = old.lists.get(name), new.lists.get(name)
+        changed = _changed(*pair)
+        for side, access_list in enumerate(pair):
+            if access_list is None:
+                continue
+            if name in moved or None in pair:
+                focus[side][name] = {entry.number for entry in access_list.entries}
+            elif changed:
+                regions = ListRegions(access_list, frozenset(access_list.windows()))
+                hulls = [region.hull for region in changed if region.hull is not None]
+                focus[side][name] = {entry.number for hull in hulls for entry in regions.touching(hull)}
+    return focus
+
+
+def _changed(old: AccessList | None, new: AccessList | None) -> list[EntryRegion]:
+    """Return the regions of entries that just one of two lists has, or has elsewhere; of all when the rest is treated otherwise."""
+    if old is None or new is None:
+        return []
+    if old.otherwise.action is not new.otherwise.action:
+        return [EntryRegion(entry, each.family) for each in (old, new) for entry in each.entries]
+    sides = [[entry for entry in each.entries if not entry.off] for each in (old, new)]
+    before, after = ([(*entry_key(entry), entry.window, entry.log) for entry in side] for side in sides)
+    if before == after:
+        return []
+    alone = []
+    for kind, first, last, start, end in SequenceMatcher(None, before, after, autojunk=False).get_opcodes():
+        if kind != "equal":
+            alone += [*sides[0][first:last], *sides[1][start:end]]
+    return [EntryRegion(entry, new.family) for entry in alone]
