@@ -8,7 +8,23 @@ from typing import Annotated
 import typer
 
 from crossgate import __version__
-from crossgate.commands import check, compare, demo, entry, grid, listing, lists, placement, points, reach, tally, trace, verify, wild
+from crossgate.commands import (
+    check,
+    compare,
+    demo,
+    entry,
+    fence,
+    grid,
+    listing,
+    lists,
+    placement,
+    points,
+    reach,
+    tally,
+    trace,
+    verify,
+    wild,
+)
 
 app = typer.Typer(
     name="crossgate",
@@ -37,7 +53,7 @@ def options(
 
 for command in (
     demo.demo, check.check, lists.lists, trace.trace, points.points, verify.verify, grid.grid, reach.reach, compare.compare,
-    placement.place, placement.lift, tally.tally, wild.wild,
+    placement.place, placement.lift, fence.fence, tally.tally, wild.wild,
 ):  # fmt: skip
     app.command()(command)
 for group in (entry.entry, listing.listing):

@@ -29,10 +29,16 @@ def wild(words: Annotated[list[str], typer.Argument(metavar="PATTERN...", help=_
     if as_json:
         print_json({"schema": "crossgate/wild/1", "pattern": " ".join(words)} | _document(patterns))
         return
+    from crossgate.core.wildcard import MOST_ADDRESSES, addresses_of, fewest_patterns
     from crossgate.show.console import write
-    from crossgate.show.wild import lines
+    from crossgate.show.wild import lines, pattern_lines
 
     write(lines(" ".join(words), patterns))
+    count = sum(each.size for each in patterns)
+    if len(patterns) > 1 and count <= MOST_ADDRESSES:
+        fewest, _ = fewest_patterns(patterns[0].family, addresses_of(patterns))
+        if len(fewest) < len(patterns):
+            write([f"  with scattered bits, {len(fewest)} will do:", *pattern_lines(fewest)])
 
 
 def _patterns(words: list[str]) -> list[Pattern]:

@@ -37,7 +37,7 @@ from crossgate.core.forwarding import Forwarding
 from crossgate.core.packet import Leg, Packet
 from crossgate.core.plan import Plan
 from crossgate.core.regions import Box, EntryRegion, ListRegions, address_box, overlap, split, whole, without, witness
-from crossgate.core.spots import Spot, boundaries, device_addresses, spots
+from crossgate.core.spots import But, Spot, boundaries, device_addresses, spots
 from crossgate.core.trace import Verdict
 from crossgate.core.window import Window, open_at, states
 
@@ -142,7 +142,7 @@ def named_differences(old: Plan, new: Plan, name: str, tell: Tell | None = None)
             if tell is not None:
                 tell(count, 0)
         for (was, now), boxes in groups.items():
-            written = lines((box, ()) for box in boxes)
+            written = lines((box, But()) for box in boxes)
             packet = witness(boxes[0])
             met.setdefault((was, now, frozenset(written)), []).append(ListDifference(was, now, written, packet, moment))
     return [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]
@@ -155,7 +155,7 @@ class _Pair(NamedTuple):
     old: Flow | None
     new: Flow | None
     boxes: tuple[Box, ...]
-    but: tuple[Box, ...]
+    but: But
     windowed: bool
     devices: bool
 
@@ -235,7 +235,7 @@ def differences(old: Forwarding, new: Forwarding, tell: Tell | None = None) -> l
     met: dict[tuple[object, ...], list[Difference]] = {}
     for state, ((was_open, now_open), moment) in enumerate(several.items()):
         comparison = Comparison(Flows(old, was_open), Flows(new, now_open))
-        groups: dict[tuple[Family, bool, bool, bool, Fate, Fate], list[tuple[Box, tuple[Box, ...]]]] = {}
+        groups: dict[tuple[Family, bool, bool, bool, Fate, Fate], list[tuple[Box, But]]] = {}
         for done, pair in enumerate(pairs):
             if tell is not None:
                 tell(state * len(pairs) + done, len(several) * len(pairs))
@@ -273,7 +273,6 @@ def _pairs(old: Forwarding, new: Forwarding, family: Family) -> Iterator[_Pair]:
             else None
             for network, known in ((old, spots_old), (new, spots_new))
         ]
-        touching = tuple(each for each in but if overlap(each, box) is not None)
         windowed = any(
             access_list.windows()
             for network, flow in zip((old, new), sides, strict=True)
@@ -282,7 +281,7 @@ def _pairs(old: Forwarding, new: Forwarding, family: Family) -> Iterator[_Pair]:
             for _, access_list in placed_on(network, path, family)
         )
         devices = any(flow is not None and (flow.source.device or flow.destination.device) for flow in sides)
-        yield _Pair(family, sides[0], sides[1], (box,), touching, windowed, devices)
+        yield _Pair(family, sides[0], sides[1], (box,), but, windowed, devices)
 
 
 def _states(

@@ -30,7 +30,7 @@ from crossgate.core.regions import (
     without,
 )
 from crossgate.core.service import ServiceError, ServiceTerm, format_ports, join_ports, protocol_name
-from crossgate.core.spots import common
+from crossgate.core.spots import But, common, outside
 
 Patterns = frozenset[Pattern]
 _Key = TypeVar("_Key", bound=Hashable)
@@ -57,16 +57,13 @@ class Line(NamedTuple):
     destination: Patterns
 
 
-def lines(pieces: Iterable[tuple[Box, Sequence[Box]]]) -> list[Line]:
-    """Return pieces, each a box less some address boxes, as few lines. The pieces are apart from each other."""
+def lines(pieces: Iterable[tuple[Box, But]]) -> list[Line]:
+    """Return pieces, each a box less some addresses, as few lines. The pieces are apart from each other."""
     found = []
     for box, but in pieces:
         every = whole(box.family)
-        # A box of `but` leaves one of its two ends open; where it does, the other end is what is taken away.
-        sources = [each.source for each in but if each.destination == every.destination]
-        destinations = [each.destination for each in but if each.source == every.source]
         service = Box(box.family, box.value & LOW_FREE, every.wildcard & ~LOW_FREE | box.wildcard & LOW_FREE, *box[3:])
-        line = Line(frozenset((service,)), less([box.source], sources), less([box.destination], destinations))
+        line = Line(frozenset((service,)), less([box.source], but.sources), less([box.destination], but.destinations))
         if line.source and line.destination:
             found.append(line)
     before = 0
@@ -132,21 +129,9 @@ def less(patterns: Iterable[Pattern], but: Iterable[Pattern]) -> Patterns:
         kept: list[Pattern] = []
         for each in left:
             shared = common(each, part)
-            kept += [each] if shared is None else _outside(each, shared)
+            kept += [each] if shared is None else outside(each, shared)
         left = kept
     return frozenset(left)
-
-
-def _outside(pattern: Pattern, part: Pattern) -> Iterator[Pattern]:
-    """Yield what is left of a pattern without a part of it."""
-    family, value, wildcard = pattern
-    fixed = wildcard & ~part.wildcard
-    while fixed:
-        bit = 1 << (fixed.bit_length() - 1)
-        wildcard ^= bit
-        value |= part.value & bit
-        yield Pattern(family, value ^ bit, wildcard)
-        fixed ^= bit
 
 
 def joined(patterns: Iterable[Pattern]) -> Patterns:

@@ -17,7 +17,7 @@ from typing import NamedTuple
 
 from crossgate.core import iana
 from crossgate.core.accesslist import AccessList, Action, Entry
-from crossgate.core.address import Family, Pattern
+from crossgate.core.address import Address, Family, Pattern, single
 from crossgate.core.forwarding import Crossing, End, Forwarding, Path
 from crossgate.core.packet import ACK, ICMP, ICMPV6, SYN, TCP, Leg, Packet
 from crossgate.core.regions import (
@@ -29,7 +29,7 @@ from crossgate.core.regions import (
     Box,
     ListRegions,
     address_box,
-    first_left,
+    between,
     minus,
     overlap,
     service_boxes,
@@ -37,7 +37,7 @@ from crossgate.core.regions import (
     witness,
 )
 from crossgate.core.service import Service
-from crossgate.core.spots import Spot
+from crossgate.core.spots import But, Spot, first_outside
 from crossgate.core.trace import Verdict, path_devices
 
 
@@ -61,7 +61,7 @@ class Flow(NamedTuple):
     there: Path
     back: Path
     boxes: tuple[Box, ...]
-    but: tuple[Box, ...]
+    but: But
 
 
 class Stop(NamedTuple):
@@ -282,15 +282,14 @@ def flows(
     return found
 
 
-def flow_between(network: Forwarding, source: End, destination: End, boxes: tuple[Box, ...], but: Iterable[Box]) -> Flow:
+def flow_between(network: Forwarding, source: End, destination: End, boxes: tuple[Box, ...], but: But) -> Flow:
     """Return the flow from one end to another with just these packets."""
     there, back = network.path(source, destination.address), network.path(destination, source.address)
-    touching = tuple(each for each in but if any(overlap(each, box) for box in boxes))
-    return Flow(source, destination, there, back, boxes, touching)
+    return Flow(source, destination, there, back, boxes, but)
 
 
-def alike(here: Sequence[Spot], far: Sequence[Spot], like: Callable[[Spot, Spot], object]) -> Iterator[tuple[Spot, Spot, list[Box]]]:
-    """Yield pairs of spots, one sending to the other, with the address boxes that are other pairs'.
+def alike(here: Sequence[Spot], far: Sequence[Spot], like: Callable[[Spot, Spot], object]) -> Iterator[tuple[Spot, Spot, But]]:
+    """Yield pairs of spots, one sending to the other, with the addresses that are other pairs'.
 
     `like` tells what decides about the conversations of a pair; spots inside others that it never tells apart are left out.
     """
@@ -299,12 +298,9 @@ def alike(here: Sequence[Spot], far: Sequence[Spot], like: Callable[[Spot, Spot]
     table = [[like(one, other) for other in far] for one in here]
     senders = _merged(here, table)
     receivers = _merged(far, list(zip(*table, strict=True)))
-    every = whole(here[0].pattern.family)
-    for one, source_but in senders.items():
-        for other, destination_but in receivers.items():
-            but = [address_box(each, every.destination) for each in source_but]
-            but += [address_box(every.source, each) for each in destination_but]
-            yield here[one], far[other], but
+    for one, sources in senders.items():
+        for other, destinations in receivers.items():
+            yield here[one], far[other], But(sources, destinations)
 
 
 def likeness(network: Forwarding, source: End, destination: End) -> object:
@@ -320,7 +316,7 @@ def likeness(network: Forwarding, source: End, destination: End) -> object:
     return there.arrived, back.arrived, lists, tuple((crossing, each.name) for crossing, each in asked_back), known
 
 
-def _merged(group: Sequence[Spot], likenesses: Sequence[object]) -> dict[int, list[Pattern]]:
+def _merged(group: Sequence[Spot], likenesses: Sequence[object]) -> dict[int, tuple[Pattern, ...]]:
     """Return the spots that stay, by index, with the patterns that are not theirs; a spot like the one around it goes."""
     place = {spot.pattern: index for index, spot in enumerate(group)}
     gone: set[int] = set()
@@ -336,22 +332,29 @@ def _merged(group: Sequence[Spot], likenesses: Sequence[object]) -> dict[int, li
             else:
                 yield inner
 
-    return {index: list(others(index)) for index in range(len(group)) if index not in gone}
+    return {index: tuple(others(index)) for index in range(len(group)) if index not in gone}
 
 
-def left(box: Box, but: Sequence[Box]) -> Packet | None:
-    """Return a packet of a box that none of `but` has and that nobody sends to himself, or None when there is none."""
-    found = first_left([box], but)
-    while found is not None:
-        packet = witness(found)
-        if packet.source != packet.destination:
-            return packet
-        itself = Pattern(packet.family, packet.source, 0)
-        but = [*but, address_box(itself, itself)]
-        found = first_left([box], but)
+def left(box: Box, but: But) -> Packet | None:
+    """Return a packet of a box that is not left out and that nobody sends to himself, or None when there is none."""
+    source, destination = first_outside(box.source, but.sources), first_outside(box.destination, but.destinations)
+    if source is None or destination is None:
+        return None
+    packet = witness(between(box, source, destination))
+    if packet.source != packet.destination:
+        return packet
+    itself = single(Address(packet.family, packet.source))
+    for end in (
+        (source, first_outside(box.destination, (*but.destinations, itself))),
+        (first_outside(box.source, (*but.sources, itself)), destination),
+    ):
+        if end[0] is not None and end[1] is not None:
+            found = witness(between(box, end[0], end[1]))
+            if found.source != found.destination:
+                return found
     return None
 
 
-def machines_only(but: Iterable[Box], own: set[Pattern]) -> tuple[Box, ...]:
+def machines_only(but: But, own: set[Pattern]) -> But:
     """Return what is left out of a flow without devices' own addresses: where only machines are meant, that is clear."""
-    return tuple(each for each in but if each.source not in own and each.destination not in own)
+    return But(*(tuple(each for each in side if each not in own) for side in but))

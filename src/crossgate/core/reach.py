@@ -15,7 +15,7 @@ from crossgate.core.forwarding import Forwarding
 from crossgate.core.packet import Packet
 from crossgate.core.regions import Box, service_boxes, whole
 from crossgate.core.service import Service
-from crossgate.core.spots import device_addresses, on_outside, spots
+from crossgate.core.spots import But, device_addresses, on_outside, spots
 from crossgate.core.trace import Verdict
 from crossgate.core.window import open_at
 
@@ -75,7 +75,7 @@ def reach(
 
 def _parts(asking: Flows, between: Iterable[Flow], begun: Sequence[Opening]) -> list[Part]:
     """Return the fates of what some flows begin, what gets through first and what an otherwise line stops last."""
-    pieces: dict[tuple[Verdict, Stop | None, bool], list[tuple[Box, tuple[Box, ...], Packet]]] = {}
+    pieces: dict[tuple[Verdict, Stop | None, bool], list[tuple[Box, But, Packet]]] = {}
     for flow in between:
         for answer in asking.answers(flow, begun):
             packet = left(answer.box, flow.but)

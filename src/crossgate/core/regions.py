@@ -94,6 +94,12 @@ def address_box(source: Pattern, destination: Pattern) -> Box:
     return Box(source.family, value, wildcard)
 
 
+def between(box: Box, source: Pattern, destination: Pattern) -> Box:
+    """Return a box narrowed to addresses that lie within its own."""
+    ends = address_box(source, destination)
+    return box._replace(value=ends.value | box.value & LOW_FREE, wildcard=ends.wildcard & ~LOW_FREE | box.wildcard & LOW_FREE)
+
+
 def whole(family: Family) -> Box:
     """Return every packet of a family."""
     return Box(family, 0, ((1 << 2 * family.bits) - 1) << LOW_BITS | LOW_FREE)
@@ -177,15 +183,17 @@ def without(boxes: Iterable[Box], parts: Iterable[Box]) -> list[Box]:
 
 
 def first_left(boxes: Iterable[Box], parts: Sequence[Box]) -> Box | None:
-    """Return a box of what is left of boxes without `parts`, or None when nothing is; it stops at the first."""
-    for box in boxes:
-        stack = [box]
-        while stack:
-            each = stack.pop()
-            common = next((found for part in parts if (found := overlap(each, part)) is not None), None)
-            if common is None:
-                return each
-            stack += reversed(list(minus(each, common)))
+    """Return a box of what is left of boxes without `parts`, or None when nothing is; it stops at the first, a large one."""
+    stack = [iter(boxes)]
+    while stack:
+        box = next(stack[-1], None)
+        if box is None:
+            stack.pop()
+            continue
+        common = next((found for part in parts if (found := overlap(box, part)) is not None), None)
+        if common is None:
+            return box
+        stack.append(minus(box, common))
     return None
 
 

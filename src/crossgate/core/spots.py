@@ -7,13 +7,21 @@ destinations that a static route tells apart. Each of these is a spot; what is l
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from functools import lru_cache
 from typing import NamedTuple
 
 from crossgate.core.address import Address, Family, Pattern, everything, single
 from crossgate.core.ends import EndSet, at_address
 from crossgate.core.errors import PlanError
 from crossgate.core.forwarding import End, Forwarding
+
+
+class But(NamedTuple):
+    """Addresses that are left out of a set of packets: as sources, and as destinations."""
+
+    sources: tuple[Pattern, ...] = ()
+    destinations: tuple[Pattern, ...] = ()
 
 
 class Spot(NamedTuple):
@@ -33,6 +41,34 @@ def common(one: Pattern, other: Pattern) -> Pattern | None:
     if not one.overlaps(other):
         return None
     return Pattern(one.family, one.value | other.value, one.wildcard & other.wildcard)
+
+
+def outside(pattern: Pattern, part: Pattern) -> Iterator[Pattern]:
+    """Yield what is left of a pattern without a part of it, the largest piece first."""
+    family, value, wildcard = pattern
+    fixed = wildcard & ~part.wildcard
+    while fixed:
+        bit = 1 << (fixed.bit_length() - 1)
+        wildcard ^= bit
+        value |= part.value & bit
+        yield Pattern(family, value ^ bit, wildcard)
+        fixed ^= bit
+
+
+@lru_cache(maxsize=1 << 16)
+def first_outside(pattern: Pattern, parts: tuple[Pattern, ...]) -> Pattern | None:
+    """Return a piece of a pattern that none of `parts` has an address of, or None when they have all of it."""
+    stack = [iter((pattern,))]
+    while stack:
+        piece = next(stack[-1], None)
+        if piece is None:
+            stack.pop()
+            continue
+        shared = next((found for part in parts if (found := common(piece, part)) is not None), None)
+        if shared is None:
+            return piece
+        stack.append(outside(piece, shared))
+    return None
 
 
 def boundaries(network: Forwarding, family: Family) -> set[Pattern]:

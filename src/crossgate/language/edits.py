@@ -14,11 +14,14 @@ from pathlib import Path
 from crossgate.core.accesslist import AccessList, Entry, Kind
 from crossgate.core.address import Family
 from crossgate.core.errors import Place, PlanError, unknown
+from crossgate.core.forwarding import Forwarding
 from crossgate.core.network import Direction, Placement, Point
 from crossgate.core.plan import Plan, UnknownName
+from crossgate.core.verify import Verifier
 from crossgate.language.claims import where
 from crossgate.language.entries import header, one_entry
-from crossgate.language.reader import Reading
+from crossgate.language.fence import fence
+from crossgate.language.reader import Reading, read
 from crossgate.language.source import decode
 from crossgate.language.words import Line, Words
 
@@ -331,3 +334,23 @@ def lift_list(draft: Draft, access_list: AccessList, direction: Direction | None
     for placement in found:
         draft.drop(placement.place)
     return found
+
+
+def write_fence(draft: Draft, path: Path, subnet: str, allow: list[str], exceptions: list[str], one_way: bool) -> list[str]:
+    """Write a fence around a subnet at the plan's end; return the expectations that would not hold, which are left out."""
+    made = fence(draft.plan, subnet, allow, exceptions, one_way)
+    fenced = [*(("", *made.groups) if made.groups else ()), *(line for each in made.lists for line in ("", *each)), "", *made.placements]
+    trial = Draft(Reading(draft.plan, draft.names, draft.data))
+    trial.append(*fenced, *(text for whole, parts in made.expectations for text in dict.fromkeys((whole, *parts))))
+    plan = read(path, {**draft.data, **trial.result()}).plan
+    verifier, claims = Verifier(Forwarding(plan)), {each.text: each for each in plan.expectations}
+    held: list[str] = []
+    unproved: list[str] = []
+    for whole, parts in made.expectations:
+        if verifier.verify(claims[whole]).held:
+            held.append(whole)
+            continue
+        for part in parts:
+            (held if verifier.verify(claims[part]).held else unproved).append(part)
+    draft.append(*fenced, *(("", *held) if held else ()))
+    return unproved

@@ -8,9 +8,11 @@ from crossgate.core.accesslist import Action, Entry
 from crossgate.core.address import Family, everything
 from crossgate.core.audit.case import Case
 from crossgate.core.finding import Finding
+from crossgate.core.flows import left
 from crossgate.core.forwarding import Crossing
 from crossgate.core.network import Direction
-from crossgate.core.regions import EntryRegion, address_box, first_left
+from crossgate.core.regions import EntryRegion, address_box
+from crossgate.core.spots import But
 
 
 def unplaced(case: Case) -> Iterator[Finding]:
@@ -47,10 +49,9 @@ def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> 
             continue
         tried.add((start, destination.pattern))
         box = address_box(start, destination.pattern)
-        if region.part(box) is not None:
-            but = [address_box(each, every) for each in but_start] + [address_box(every, each) for each in destination.but]
-            if first_left(region.within(box), but) is not None:
-                return True
+        but = But(but_start, destination.but)
+        if region.part(box) is not None and any(left(part, but) is not None for part in region.within(box)):
+            return True
     return False
 
 

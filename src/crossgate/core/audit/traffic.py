@@ -13,7 +13,8 @@ from crossgate.core.finding import Finding
 from crossgate.core.flows import Flow, Flows, by_course, left, placed_on
 from crossgate.core.forwarding import Crossing
 from crossgate.core.packet import ICMPV6, Leg, Packet
-from crossgate.core.regions import FRAGMENT_BIT, Box, EntryRegion, address_box, first_left, overlap, whole, witness
+from crossgate.core.regions import FRAGMENT_BIT, Box, EntryRegion, address_box, overlap, whole, witness
+from crossgate.core.spots import But
 from crossgate.core.trace import Verdict
 from crossgate.core.verify import Verifier
 
@@ -105,7 +106,7 @@ def _claimed(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Find
             claimed = less(sources, [block for block in segment.prefixes if block.family is family])
         if not claimed:
             continue
-        but = [each for each in flow.but if each.destination != whole(family).destination]
+        but = But((), flow.but.destinations)
         for opened in case.states(*(each for _, each in asked)):
             if not entry.in_force(opened):
                 continue
@@ -120,12 +121,11 @@ def _claimed(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Find
 
 
 def _gets_by(
-    asking: Flows, asked: list[tuple[Crossing, AccessList]], place: int, box: Box, entry: Entry, met: bool, but: list[Box]
+    asking: Flows, asked: list[tuple[Crossing, AccessList]], place: int, box: Box, entry: Entry, met: bool, but: But
 ) -> Packet | None:
     """Return a packet of a box that all lists from `place` on let by, one of them by this entry; None when there is none."""
     if place == len(asked):
-        found = first_left([box], but) if met else None
-        return None if found is None else witness(found)
+        return left(box, but) if met else None
     for piece, decider in asking.regions(asked[place][1]).split(box):
         action = asked[place][1].otherwise.action if decider is None else decider.action
         if action is Action.PERMIT:

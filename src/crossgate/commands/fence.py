@@ -1,0 +1,38 @@
+"""`crossgate fence`: the lists that keep a subnet from every other one, placed, with the expectations that prove it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.commands.common import JsonOption, complete_subnet, plan_path
+from crossgate.commands.editing import AnywayOption, DryRunOption, carry_out
+
+if TYPE_CHECKING:
+    from crossgate.language.edits import Draft
+
+
+def fence(
+    context: typer.Context,
+    subnet: Annotated[str, typer.Argument(metavar="SUBNET", autocompletion=complete_subnet, help="The subnet to be fenced off.")],
+    allow: Annotated[str, typer.Option(metavar="SERVICES", help="What its own gateway may be asked for; '' for nothing.")] = "dns,dhcp",
+    exceptions: Annotated[list[str] | None, typer.Option("--except", metavar="NAME", help="Leave this open; may be repeated.")] = None,
+    one_way: Annotated[bool, typer.Option("--one-way", help="Let others in, and their replies out.")] = False,
+    anyway: AnywayOption = False,
+    dry_run: DryRunOption = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Keep SUBNET from every other subnet of the plan, and them from it; the outside stays open."""
+    from crossgate.language.edits import write_fence
+
+    allowed = [token for token in allow.split(",") if token]
+    left_open = [name for text in exceptions or [] for name in text.split(",") if name]
+
+    def change(draft: Draft) -> str:
+        unproved = write_fence(draft, plan_path(context), subnet, allowed, left_open, one_way)
+        said = f"{subnet} is fenced off" + (", one way" if one_way else "")
+        said += f"; open: the outside, {', '.join(allowed) or 'no service'} at its gateway" + "".join(f", {name}" for name in left_open)
+        return said + "".join(f"\nnot to be proved, and left out: {text}" for text in unproved)
+
+    carry_out(context, change, anyway=anyway, dry_run=dry_run, as_json=as_json)
