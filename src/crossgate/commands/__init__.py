@@ -21,6 +21,7 @@ from crossgate.commands import (
     points,
     reach,
     tally,
+    tidy,
     trace,
     verify,
     wild,
@@ -53,7 +54,7 @@ def options(
 
 for command in (
     demo.demo, check.check, lists.lists, trace.trace, points.points, verify.verify, grid.grid, reach.reach, compare.compare,
-    placement.place, placement.lift, fence.fence, tally.tally, wild.wild,
+    placement.place, placement.lift, fence.fence, tidy.tidy, tally.tally, wild.wild,
 ):  # fmt: skip
     app.command()(command)
 for group in (entry.entry, listing.listing):

@@ -19,10 +19,13 @@ AnywayOption = Annotated[bool, typer.Option("--anyway", help="Write it even when
 DryRunOption = Annotated[bool, typer.Option("--dry-run", help="Show what it would do, and write nothing.")]
 
 
-def carry_out(context: typer.Context, change: Callable[[Draft], str], *, anyway: bool, dry_run: bool, as_json: bool) -> None:
+def carry_out(
+    context: typer.Context, change: Callable[[Draft], str], *, anyway: bool, dry_run: bool, as_json: bool, harmless: bool = False
+) -> None:
     """Make a change to the plan: `change` edits the draft and says what it did.
 
-    Exits with 1, the plan untouched, when the change breaks an expectation that held, or leaves a plan with errors.
+    Exits with 1, the plan untouched, when the change breaks an expectation that held, or leaves a plan with errors. One
+    that is to be `harmless` may not change traffic at all.
     """
     from crossgate.core.review import review
     from crossgate.formats.answers import edit_document
@@ -53,6 +56,8 @@ def carry_out(context: typer.Context, change: Callable[[Draft], str], *, anyway:
         found = review(reading.plan, new, datetime.now(), tell)
     broken = found.broken
     refused = _why_refused(sum(each.expectation.keep for each in broken), len(broken)) if broken and not anyway else ""
+    if harmless and found.differences:
+        refused = "traffic would be treated otherwise, which must not be; please report this plan"
     done = bool(changed) and not refused and not dry_run
     if done:
         for file, data in changed.items():

@@ -91,12 +91,21 @@ class Draft:
     def _newline(self, file: str) -> str:
         return "\r\n" if b"\r\n" in self.data[file] else "\n"
 
+    def whole(self, file: str) -> str:
+        """Return a file's whole text as it stands."""
+        return "".join(line for several in self.lines(file) for line in several)
+
+    def rewrite(self, file: str, text: str) -> None:
+        """Put another text in the place of a whole file's; its lines cannot be told apart after that."""
+        self.lines(file)
+        self._lines[file] = [[text]]
+
     def result(self) -> dict[str, bytes]:
         """Return the files that have changed, as bytes."""
         changed = {}
-        for file, lines in self._lines.items():
+        for file in self._lines:
             mark = b"\xef\xbb\xbf" if self.data[file].startswith(b"\xef\xbb\xbf") else b""
-            data = mark + "".join(line for several in lines for line in several).encode()
+            data = mark + self.whole(file).encode()
             if data != self.data[file]:
                 changed[file] = data
         return changed
