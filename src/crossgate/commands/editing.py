@@ -42,7 +42,7 @@ def carry_out(
     changed = draft.result()
     diff = list(diff_lines(reading.data, changed))
     if not as_json:
-        write([said, *map(painted, diff)] if changed else [f"{said}: it is so already, nothing is to be written"])
+        write([said, *map(painted, diff)] if changed else [f"{said}; nothing is to be written"])
     try:
         new = read(path, {**reading.data, **changed}).plan
     except PlanErrors as errors:

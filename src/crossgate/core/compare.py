@@ -248,7 +248,13 @@ def differences(old: Forwarding, new: Forwarding, tell: Tell | None = None) -> l
             difference = Difference(family, stray, devices, was, now, written, packet, moment if windowed else None)
             met.setdefault((family, stray, devices, windowed, was, now, frozenset(written)), []).append(difference)
     found = [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]
-    return sorted(found, key=lambda each: (each.stray, each.devices, each.now.verdict is not Verdict.PERMITTED, each.family))
+    return sorted(found, key=_gravity)
+
+
+def _gravity(difference: Difference) -> tuple[bool, bool, bool, bool, Family]:
+    """Return what puts differences in order: what was stopped and gets through now stands first."""
+    opened = difference.now.verdict is Verdict.PERMITTED
+    return difference.stray, difference.devices, not opened, difference.was.verdict is not Verdict.DENIED, difference.family
 
 
 def _pairs(old: Forwarding, new: Forwarding, family: Family) -> Iterator[_Pair]:
