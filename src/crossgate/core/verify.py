@@ -67,7 +67,7 @@ class Verifier:
                     for answer in self._state(opened).answers(flow, opening):
                         packet = self._broken(expectation, flow, answer)
                         if packet is not None:
-                            return self._failed(expectation, flow, packet, opened, moment)
+                            return self._failed(expectation, flow, packet, found, opened, moment)
         if spoken_of:
             return Verified(expectation, True)
         over = f" over {expectation.over.label}" if expectation.over else ""
@@ -110,14 +110,22 @@ class Verifier:
         deciding = answer.decisions if expectation.claim is Claim.PERMIT else answer.decisions[-1:]
         return None if any(stop.key == by for stop in deciding) else packet
 
-    def _failed(self, expectation: Expectation, flow: Flow, packet: Packet, opened: frozenset[str], moment: datetime | None) -> Verified:
+    def _failed(
+        self, expectation: Expectation, flow: Flow, packet: Packet, found: list[Flow], opened: frozenset[str], moment: datetime | None
+    ) -> Verified:
         """Trace the packet that breaks an expectation, and say why it does."""
         ends = [at_address(self.network, Address(packet.family, value)) for value in (packet.source, packet.destination)]
         if flow.source.device is not None:
             ends[0] = flow.source
-        trace = Tracer(self.network, opened).trace(Conversation(ends[0], ends[1], packet))
-        when = f" while {', '.join(sorted(opened))} {'is' if len(opened) == 1 else 'are'} open" if opened else ""
-        when = f"{when} (as at {moment:%a %Y-%m-%d %H:%M})" if moment else ""
+        conversation = Conversation(ends[0], ends[1], packet)
+        trace = Tracer(self.network, opened).trace(conversation)
+        when = ""
+        if any(
+            Tracer(self.network, other).trace(conversation).verdict is not trace.verdict
+            for other in window_states(self.network, found, None)
+        ):
+            state = f"{', '.join(sorted(opened))} {'is' if len(opened) == 1 else 'are'}" if opened else "no window is"
+            when = f" while {state} open (as at {moment:%a %Y-%m-%d %H:%M})"
         why = f"{packet_text(packet)}{when} is {trace.verdict}: {_reason(expectation, trace)}"
         return Verified(expectation, False, why, _needed(expectation, trace), packet)
 
