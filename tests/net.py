@@ -1,0 +1,104 @@
+"""A small network with lists drawn for it: two routers in a row, a switch with a port, an outside, both families.
+
+a --- left --- mid --- right --- b
+|                        |
+hub.1 (pinned)           sea (outside)
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import product
+
+from hypothesis import strategies as st
+
+from crossgate.core.address import Address, Family, parse_address
+from crossgate.core.ends import at_address
+from crossgate.core.forwarding import Forwarding
+from crossgate.core.packet import SYN, Packet
+from crossgate.core.trace import Conversation
+
+NETWORK = """
+subnet a   10.0.0.0/29 2001:db8:a::/125
+subnet b   10.0.1.0/29 2001:db8:b::/125
+subnet mid 10.0.2.0/30 2001:db8:c::/126
+outside sea
+router left{left}
+    interface a   10.0.0.1/29 2001:db8:a::1/125 on a at hub.2
+    interface mid 10.0.2.1/30 2001:db8:c::1/126 on mid
+router right{right}
+    interface mid 10.0.2.2/30 2001:db8:c::2/126 on mid
+    interface b   10.0.1.1/29 2001:db8:b::1/125 on b
+    interface sea 203.0.113.1/30 2001:db8:ffff::1/126 on sea
+switch hub
+    port 1
+    port 2
+host pinned 10.0.0.2 2001:db8:a::2 on a at hub.1
+host plain  10.0.0.3 2001:db8:a::3 on a
+host server 10.0.1.2 2001:db8:b::2 on b
+host far    198.51.100.9 2001:db8:9::9 on sea
+group some  10.0.0.2-10.0.0.3, 10.0.1.2, 2001:db8:a::2, 2001:db8:b::2
+window open mon 08:00-18:00
+"""
+WHERE = (
+    "left.a", "left.mid", "right.mid", "right.b", "right.sea", "subnet a", "subnet b", "left itself", "right itself", "hub.1", "hub.2",
+)  # fmt: skip
+ADDRESSES = {
+    Family.IPV4: ("10.0.0.1", "10.0.0.2", "10.0.0.3", "10.0.0.4", "10.0.1.1", "10.0.1.2", "10.0.1.3", "10.0.2.1", "198.51.100.9", "192.0.2.1"),
+    Family.IPV6: (
+        "2001:db8:a::1", "2001:db8:a::2", "2001:db8:a::3", "2001:db8:a::4", "2001:db8:b::1", "2001:db8:b::2", "2001:db8:b::3",
+        "2001:db8:c::1", "2001:db8:9::9", "2001:db8:5::1",
+    ),
+}  # fmt: skip
+"""At least one address of every kind that the network or a list can tell apart."""
+
+
+@st.composite
+def entry_words(draw: st.DrawFn) -> str:
+    """Draw an entry for a list of either family."""
+    end = st.sampled_from(["any", "any", "a", "b", "pinned", "plain", "server", "some", "left", "right.b"])
+    service = draw(st.sampled_from(["ip", "ip", "tcp", "tcp/80", "udp", "udp/80-90", "ping", "icmp", "gre", "tcp/40000-"]))
+    tail = ""
+    if service.startswith("tcp") and draw(st.integers(0, 3)) == 0:
+        tail = draw(st.sampled_from([" established", " source port 80", " flags SYN,!ACK"]))
+    if draw(st.integers(0, 6)) == 0:
+        tail += " during open"
+    return f"{draw(st.sampled_from(['permit', 'permit', 'deny', 'reject']))} {service} {draw(end)} to {draw(end)}{tail}"
+
+
+@st.composite
+def plans(draw: st.DrawFn, most: int = 4) -> str:
+    """Draw a plan: the network with some lists at some places."""
+    stateful = st.sampled_from(["", "", " stateful"])
+    text = NETWORK.format(left=draw(stateful), right=draw(stateful))
+    taken = set()
+    for number in range(draw(st.integers(0, most))):
+        family = draw(st.sampled_from(["ipv4", "ipv4", "ipv6"]))
+        entries = draw(st.lists(entry_words(), max_size=4))
+        text += f"list l{number} extended {family}\n" + "".join(f"    {entry}\n" for entry in entries)
+        text += f"    otherwise {draw(st.sampled_from(['permit', 'permit', 'deny', 'reject']))}\n"
+        place = (draw(st.sampled_from(["inbound", "outbound"])), draw(st.sampled_from(WHERE)))
+        if (*place, family) not in taken:
+            taken.add((*place, family))
+            text += f"place l{number} {place[0]} on {place[1]}\n"
+    return text
+
+
+def openings(family: Family) -> Iterator[Packet]:
+    """Yield opening packets between all addresses: one of every class that the lists drawn here can tell apart."""
+    icmp = 1 if family is Family.IPV4 else 58
+    for source, destination in product((parse_address(text).value for text in ADDRESSES[family]), repeat=2):
+        if source == destination:
+            continue
+        for client, port in product((80, 50000), (80, 85, 7, 50000)):
+            yield Packet(family, source, destination, 6, client, port, flags=SYN)
+            yield Packet(family, source, destination, 17, client, port)
+        yield Packet(family, source, destination, icmp, icmp_type=8 if icmp == 1 else 128, icmp_code=0)
+        yield Packet(family, source, destination, icmp, icmp_type=3, icmp_code=1)
+        yield Packet(family, source, destination, 47)
+
+
+def conversation(network: Forwarding, packet: Packet) -> Conversation:
+    """Return the conversation that a packet opens, from where its source address really is."""
+    source, destination = (at_address(network, Address(packet.family, value)) for value in (packet.source, packet.destination))
+    return Conversation(source, destination, packet)
