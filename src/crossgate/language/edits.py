@@ -9,6 +9,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from crossgate.core.accesslist import AccessList, Entry, Kind
@@ -26,9 +27,24 @@ from crossgate.language.source import decode
 from crossgate.language.words import Line, Words
 
 GIVEN = "the text given"
+_MARK = b"\xef\xbb\xbf"
+"""The byte order mark that some editors put before UTF-8 text."""
 MOST_NUMBER = 4_294_967_295
 _NUMBERED = re.compile(r"(\s*)(\d+)(\s+)")
 _COMMENT = re.compile(r'("[^"]*")|(\s*#.*)')
+
+
+@dataclass(slots=True)
+class _Place:
+    """An old line with its ending, None once it is taken out, and what has been put above and below it."""
+
+    line: str | None
+    above: list[str] = field(default_factory=list)
+    below: list[str] = field(default_factory=list)
+
+    def text(self) -> str:
+        """Return what stands there now."""
+        return "".join((*self.above, self.line or "", *self.below))
 
 
 class Draft:
@@ -38,73 +54,70 @@ class Draft:
         self.plan = reading.plan
         self.names = reading.names
         self.data = reading.data
-        self._lines: dict[str, list[list[str]]] = {}
-        """For each file met, what stands now in the place of each old line: no line, one or several, endings included."""
+        self._files: dict[str, list[_Place]] = {}
 
-    def lines(self, file: str) -> list[list[str]]:
-        """Return the lines of a file; the first is at index 0."""
-        if file not in self._lines:
-            text = decode(Path(file), self.data[file].removeprefix(b"\xef\xbb\xbf"))
-            # Line feeds and nothing else end a line, as for the reader.
-            self._lines[file] = [[line] for line in re.findall(r"[^\n]*\n|[^\n]+", text)]
-        return self._lines[file]
+    def _lines(self, file: str) -> list[_Place]:
+        """Return the lines of a file; the first is at index 0. Line feeds and nothing else end one, as for the reader."""
+        if file not in self._files:
+            text = decode(Path(file), self.data[file].removeprefix(_MARK))
+            self._files[file] = [_Place(line) for line in re.findall(r"[^\n]*\n|[^\n]+", text)]
+        return self._files[file]
+
+    def _at(self, place: Place) -> _Place:
+        return self._lines(place.file)[place.line - 1]
 
     def text(self, place: Place) -> str:
-        """Return the line at a place as it was read, without its ending."""
-        lines = self.lines(place.file)[place.line - 1]
-        return lines[-1].rstrip("\r\n") if lines else ""
+        """Return the line at a place without its ending."""
+        return (self._at(place).line or "").rstrip("\r\n")
 
     def replace(self, place: Place, text: str) -> None:
         """Put another line in the place of one."""
-        lines = self.lines(place.file)[place.line - 1]
-        lines[-1] = text + _ending(lines[-1])
+        self._at(place).line = text + _ending(self._at(place).line or "\n")
 
     def drop(self, place: Place) -> None:
         """Take a line out."""
-        del self.lines(place.file)[place.line - 1][-1]
+        self._at(place).line = None
 
     def after(self, place: Place, *texts: str) -> None:
         """Put lines below one; a last line without a line ending leaves the file without one."""
-        lines = self.lines(place.file)
-        above = lines[place.line - 1]
-        ending = self._newline(place.file)
-        if above and not _ending(above[-1]) and place.line == len(lines):
-            above[-1] += ending
-            above += [text + ending for text in texts[:-1]] + [texts[-1]]
+        ending, at = self._newline(place.file), self._at(place)
+        if place.line == len(self._lines(place.file)) and not _ending(at.text()):
+            if at.below:
+                at.below[-1] += ending
+            elif at.line is not None:
+                at.line += ending
+            at.below += [text + ending for text in texts[:-1]] + [texts[-1]]
         else:
-            above += [text + ending for text in texts]
+            at.below += [text + ending for text in texts]
 
     def before(self, place: Place, *texts: str) -> None:
         """Put lines above one."""
-        ending = self._newline(place.file)
-        self.lines(place.file)[place.line - 1][:0] = [text + ending for text in texts]
+        self._at(place).above += [text + self._newline(place.file) for text in texts]
 
     def append(self, *texts: str) -> None:
         """Put lines at the end of the plan's own file."""
         file = self.plan.files[0]
-        lines = self.lines(file)
-        if lines:
-            self.after(Place(file, len(lines)), *texts)
-        else:
-            lines.append([text + "\n" for text in texts])
+        lines = self._lines(file)
+        if not lines:
+            lines.append(_Place(""))
+        self.after(Place(file, len(lines)), *texts)
 
     def _newline(self, file: str) -> str:
         return "\r\n" if b"\r\n" in self.data[file] else "\n"
 
     def whole(self, file: str) -> str:
         """Return a file's whole text as it stands."""
-        return "".join(line for several in self.lines(file) for line in several)
+        return "".join(line.text() for line in self._lines(file))
 
     def rewrite(self, file: str, text: str) -> None:
         """Put another text in the place of a whole file's; its lines cannot be told apart after that."""
-        self.lines(file)
-        self._lines[file] = [[text]]
+        self._files[file] = [_Place(text)]
 
     def result(self) -> dict[str, bytes]:
         """Return the files that have changed, as bytes."""
         changed = {}
-        for file in self._lines:
-            mark = b"\xef\xbb\xbf" if self.data[file].startswith(b"\xef\xbb\xbf") else b""
+        for file in self._files:
+            mark = _MARK if self.data[file].startswith(_MARK) else b""
             data = mark + self.whole(file).encode()
             if data != self.data[file]:
                 changed[file] = data
@@ -171,7 +184,7 @@ def add_entry(draft: Draft, access_list: AccessList, number: int, text: str) -> 
 
 def drop_entry(draft: Draft, access_list: AccessList, entry: Entry) -> None:
     """Take an entry out of a list."""
-    follower = _unnumbered_below(draft, access_list, entry.place.line, entry)
+    follower = _unnumbered_below(draft, access_list, entry.place.line)
     if follower is not None and follower.number == entry.number + 10:
         _number(draft, follower)
     draft.drop(entry.place)
@@ -210,10 +223,10 @@ def switch_entry(draft: Draft, entry: Entry, off: bool) -> None:
         draft.replace(entry.place, line[:start] + re.sub(r"^off\s+", "", line[start:]))
 
 
-def _unnumbered_below(draft: Draft, access_list: AccessList, line: int, but: Entry | None = None) -> Entry | None:
-    """Return the first entry below a line that is written without a number."""
+def _unnumbered_below(draft: Draft, access_list: AccessList, line: int) -> Entry | None:
+    """Return the first entry below a line that is written without a number, and has not been taken out."""
     below = sorted((entry for entry in access_list.entries if entry.place.line > line), key=lambda entry: entry.place.line)
-    return next((entry for entry in below if entry is not but and not _NUMBERED.match(draft.text(entry.place))), None)
+    return next((entry for entry in below if (text := draft.text(entry.place)) and not _NUMBERED.match(text)), None)
 
 
 def _number(draft: Draft, entry: Entry) -> None:

@@ -55,6 +55,7 @@ class Names:
         self.declared_windows: set[str] = set()
         self.pending_groups: dict[str, Words] = {}
         self._group_trail: list[str] = []
+        self._circles: dict[frozenset[str], PlanError] = {}
         self._addresses: dict[Family, dict[str, Addresses]] = {family: {} for family in Family}
         self._services: dict[tuple[str, Family], Service] = {}
 
@@ -129,14 +130,17 @@ class Names:
         """Return a group, reading its statement first when something asks for it before its turn."""
         if name not in self.plan.groups:
             if name in self._group_trail:
-                circle = " has ".join([*self._group_trail[self._group_trail.index(name) :], name])
-                raise words.error(f"groups go round in a circle: {circle}")
+                circle = self._group_trail[self._group_trail.index(name) :]
+                if frozenset(circle) in self._circles:
+                    raise FollowOn("")
+                self._circles[frozenset(circle)] = words.error(f"groups go round in a circle: {' has '.join([*circle, name])}")
+                raise self._circles[frozenset(circle)]
             statement = self.pending_groups[name]
             self._group_trail.append(name)
             try:
                 self.plan.groups[name] = self._read_group(statement, name)
             except PlanError as error:
-                if statement is words or len(self._group_trail) == 1:
+                if statement is words or len(self._group_trail) == 1 or error in self._circles.values():
                     raise
                 raise FollowOn("") from error
             finally:

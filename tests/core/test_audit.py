@@ -1,0 +1,229 @@
+"""Every finding: a plan that has it, and a near twin that does not."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+
+import pytest
+
+from crossgate.core.audit import KINDS, audit
+from crossgate.core.plan import Plan
+
+Read = Callable[[str], Plan]
+NOW = datetime(2026, 12, 1, 8, 30)
+
+NETWORK = """
+subnet hall   10.64.8.0/24  2001:db8:64:8::/64
+subnet office 10.64.20.0/24 2001:db8:64:14::/64
+outside sea
+router gate
+    interface hall   10.64.8.1/24   2001:db8:64:8::1/64   on hall
+    interface office 10.64.20.1/24  2001:db8:64:14::1/64  on office
+    interface sea    203.0.113.2/30 2001:db8:ffff::2/64   on sea
+host kiosk  10.64.8.21  2001:db8:64:8::21  on hall
+host server 10.64.20.10 2001:db8:64:14::10 on office
+window past   2026-01-01 00:00 to 2026-02-01 00:00
+window coming 2027-01-01 00:00 to 2027-02-01 00:00
+window night  daily 22:00-06:00
+"""
+FENCE = "list fence extended ipv4\n{}\nplace fence inbound on gate.hall\n"
+SIX = "list six extended ipv6\n{}\nplace six inbound on gate.hall\n"
+
+
+def names(plan: Plan) -> list[str]:
+    return [finding.name for finding in audit(plan, NOW).findings]
+
+
+PAIRS = {
+    "never-reached": (
+        FENCE.format("    10 deny ip hall to any\n    20 permit tcp/80 kiosk to server"),
+        FENCE.format("    10 permit tcp/80 kiosk to server\n    20 deny ip hall to any log"),
+    ),
+    "no-effect": (
+        FENCE.format("    10 permit tcp/80 kiosk to server\n    20 deny tcp/22 kiosk to server"),
+        FENCE.format("    10 permit tcp/80 kiosk to server\n    20 deny tcp/22 kiosk to server\n    30 permit tcp/20-30 kiosk to server"),
+    ),
+    "mask-reversed": (
+        FENCE.format("    10 permit tcp/80 10.64.8.0 wild 255.255.255.0 to server"),
+        FENCE.format("    10 permit tcp/80 10.64.8.0 wild 0.0.0.255 to server"),
+    ),
+    "unplaced": (
+        "list 12 standard ipv4\n    permit kiosk\n",
+        "list 12 standard ipv4\n    permit kiosk\nplace 12 outbound on gate.office\n",
+    ),
+    "nothing-permitted": (
+        FENCE.format("    10 deny tcp any to any log\n    20 deny ip any to any log"),
+        FENCE.format("    10 deny tcp any to any log\n    20 deny ip any to office log\n    otherwise permit"),
+    ),
+    "too-broad": (
+        FENCE.format("    10 permit tcp/80 kiosk to server\n    20 permit ip any to any\n    30 deny udp hall to any"),
+        FENCE.format("    10 permit tcp/80 kiosk to server\n    20 deny udp hall to any\n    30 permit ip any to any"),
+    ),
+    "locked-out": (
+        FENCE.format("    10 permit tcp/80 kiosk to server") + "keep permit tcp/22 kiosk to server over ipv4\n",
+        FENCE.format("    10 permit tcp/22,80 kiosk to server") + "keep permit tcp/22 kiosk to server over ipv4\n",
+    ),
+    "wrong-side": (
+        FENCE.format("    10 permit tcp/80 server to kiosk\n    20 permit tcp/80 kiosk to server"),
+        FENCE.format("    20 permit tcp/80 kiosk to server"),
+    ),
+    "replies-blocked": (
+        FENCE.format("    10 permit tcp/80 kiosk to server")
+        + "list back extended ipv4\n    permit tcp/22 office to hall\nplace back inbound on gate.office\n",
+        FENCE.format("    10 permit tcp/80 kiosk to server")
+        + "list back extended ipv4\n    permit tcp server to hall source port 80 established\nplace back inbound on gate.office\n",
+    ),
+    "spoofable": (
+        "list 12 standard ipv4\n    permit kiosk\nplace 12 outbound on gate.office\n",
+        "list 12 standard ipv4\n    permit kiosk\nplace 12 outbound on gate.office\n"
+        "list 13 standard ipv4\n    deny hall\n    permit any\nplace 13 inbound on gate.sea\n",
+    ),
+    "icmp6-needed": (
+        SIX.format("    permit tcp/80 kiosk to server"),
+        SIX.format(
+            "    permit icmp/packet-too-big any to any\n    permit icmp/time-exceeded any to any\n    permit icmp/parameter-problem any to any\n"
+            "    permit icmp/destination-unreachable any to any\n    permit tcp/80 kiosk to server"
+        ),
+    ),
+    "one-family": (
+        FENCE.format("    10 permit tcp/80 kiosk to server"),
+        FENCE.format("    10 permit tcp/80 kiosk to server") + SIX.format("    permit ip any to any"),
+    ),
+    "number-kind": (
+        "list 12 extended ipv4\n    permit ip kiosk to any\nplace 12 inbound on gate.hall\n",
+        "list 112 extended ipv4\n    permit ip kiosk to any\nplace 112 inbound on gate.hall\n",
+    ),
+    "out-of-order": (
+        FENCE.format("    20 permit tcp/80 kiosk to server\n    10 permit tcp/81 kiosk to server"),
+        FENCE.format("    10 permit tcp/81 kiosk to server\n    20 permit tcp/80 kiosk to server"),
+    ),
+    "window-never": (
+        FENCE.format("    10 permit tcp/80 kiosk to server during past\n    20 permit tcp/81 kiosk to server"),
+        FENCE.format("    10 permit tcp/80 kiosk to server during coming\n    20 permit tcp/81 kiosk to server"),
+    ),
+    "accept-unused": (
+        FENCE.format("    10 permit tcp/80 kiosk to server") + 'accept no-effect in fence 10 "why not"\n',
+        FENCE.format("    10 permit tcp/80 kiosk to server") + 'accept one-family in fence "IPv6 comes later"\n',
+    ),
+}
+
+
+def test_every_finding_has_its_pair() -> None:
+    assert PAIRS.keys() == KINDS.keys()
+
+
+@pytest.mark.parametrize("finding", PAIRS)
+def test_the_finding_is_there_and_its_twin_has_it_not(plan_of: Read, finding: str) -> None:
+    bad, good = PAIRS[finding]
+    assert finding in names(plan_of(NETWORK + bad))
+    assert finding not in names(plan_of(NETWORK + good))
+
+
+@pytest.mark.parametrize(
+    ("entries", "says", "because"),
+    [
+        ("    10 deny ip any to any\n    20 permit ip kiosk to any", "10 denies what this permits; move 20 before 10", (10,)),
+        ("    10 permit ip any to any\n    20 permit ip kiosk to any", "does the same; drop it", (10,)),
+        (
+            "    10 permit tcp/-1000 any to any\n    20 deny tcp/1001- any to any\n    30 permit tcp/500-2000 any to any",
+            "10 and 20 (line 15, line 16) take all of it together",
+            (10, 20),
+        ),
+        ("    10 permit tcp any to any established flags !ACK,!RST\n    20 permit ip any to any", "excludes itself", ()),
+    ],
+)  # fmt: skip
+def test_never_reached_says_why_and_how_to_mend_it(plan_of: Read, entries: str, says: str, because: tuple[int, ...]) -> None:
+    (found,) = [each for each in audit(plan_of(NETWORK + FENCE.format(entries)), NOW).findings if each.name == "never-reached"]
+    assert says in found.message
+    assert found.because == because
+
+
+def test_an_entry_is_never_reached_only_if_it_is_so_at_every_hour(plan_of: Read) -> None:
+    entries = "    10 deny ip any to any during night\n    20 permit tcp/80 kiosk to server{}"
+    assert "never-reached" not in names(plan_of(NETWORK + FENCE.format(entries.format(""))))
+    assert "never-reached" in names(plan_of(NETWORK + FENCE.format(entries.format(" during night"))))
+
+
+def test_no_effect_tells_a_packet_and_spares_what_logs(plan_of: Read) -> None:
+    entries = "    10 permit tcp/80 kiosk to server\n    20 deny tcp/22 kiosk to server{}"
+    (found,) = [each for each in audit(plan_of(NETWORK + FENCE.format(entries.format(""))), NOW).findings if each.name == "no-effect"]
+    assert found.packet is not None
+    assert (found.entry, found.packet.destination_port) == (20, 22)
+    assert "the otherwise line denies anyway" in found.message
+    assert "no-effect" not in names(plan_of(NETWORK + FENCE.format(entries.format(" log"))))
+
+
+def test_a_reversed_mask_is_told_with_the_right_one(plan_of: Read) -> None:
+    (found,) = [
+        each for each in audit(plan_of(NETWORK + PAIRS["mask-reversed"][0]), NOW).findings if each.name == "mask-reversed"
+    ]  # fmt: skip
+    assert "write 10.64.8.0 wild 0.0.0.255, which is 10.64.8.0/24" in found.message
+    group = "group g 10.64.8.0 wild 255.255.255.0\n"
+    assert "mask-reversed" in names(plan_of(NETWORK + group))
+    six = SIX.format("    permit ip 2001:db8:64:8:: wild ffff:ffff:ffff:ffff:: to any")
+    assert "mask-reversed" in names(plan_of(NETWORK + six))
+
+
+@pytest.mark.parametrize(
+    ("where", "entry", "says"),
+    [
+        ("inbound on gate.hall", "permit tcp/80 server to kiosk", "place the list outbound"),
+        ("inbound on hub.1", "permit tcp/80 server to kiosk", "place the list outbound"),
+        ("outbound on subnet hall", "permit ip office to any", "place the list inbound"),
+        ("inbound on gate.sea", "permit tcp/80 kiosk to server", "points FROM TO"),
+        ("inbound on gate itself", "deny tcp/22 any to server", "nothing that passes"),
+    ],
+)
+def test_wrong_side_says_which_side_is_right(plan_of: Read, where: str, entry: str, says: str) -> None:
+    hub = "switch hub\n    port 1\nhost pinned 10.64.8.30 on hall at hub.1\n"
+    plan = plan_of(NETWORK + hub + f"list fence extended ipv4\n    10 {entry}\n    20 permit ip any to any\nplace fence {where}\n")
+    found = [each for each in audit(plan, NOW).findings if each.name == "wrong-side"]
+    if where == "inbound on hub.1":
+        assert len(found) == 1
+        return
+    assert says in found[0].message
+
+
+def test_a_denial_of_claimed_addresses_is_on_no_wrong_side(plan_of: Read) -> None:
+    text = NETWORK + "list anti extended ipv4\n    deny ip hall to any\n    permit ip any to any\nplace anti inbound on gate.sea\n"
+    assert "wrong-side" not in names(plan_of(text))
+
+
+def test_replies_on_a_stateful_device_are_not_blocked(plan_of: Read) -> None:
+    bad = NETWORK + PAIRS["replies-blocked"][0]
+    assert "replies-blocked" not in names(plan_of(bad.replace("router gate", "router gate stateful")))
+
+
+def test_spoofable_names_who_can_claim_what(plan_of: Read) -> None:
+    (found,) = [each for each in audit(plan_of(NETWORK + PAIRS["spoofable"][0]), NOW).findings if each.name == "spoofable"]
+    assert "a machine on sea can claim 10.64.8.21 (kiosk)" in found.message
+    assert found.packet is not None
+
+
+def test_icmp6_names_what_is_stopped(plan_of: Read) -> None:
+    text = NETWORK + SIX.format("    10 permit icmp/packet-too-big any to any\n    20 permit tcp/80 kiosk to server")
+    (found,) = [each for each in audit(plan_of(text), NOW).findings if each.name == "icmp6-needed"]
+    assert "destination-unreachable, time-exceeded, parameter-problem" in found.message
+    assert "packet-too-big" not in found.message
+    fenced = NETWORK + SIX.format("    10 deny ip any to office\n    20 permit ip any to any")
+    assert "icmp6-needed" not in names(plan_of(fenced))
+
+
+def test_a_plan_accepts_a_finding_with_a_reason(plan_of: Read) -> None:
+    text = NETWORK + PAIRS["no-effect"][0]
+    accepted = audit(plan_of(text + 'accept no-effect in fence 20 "the auditors want to see it"\n'), NOW)
+    assert [finding.name for finding, _ in accepted.accepted] == ["no-effect"]
+    assert accepted.accepted[0][1].reason == "the auditors want to see it"
+    assert "no-effect" not in [finding.name for finding in accepted.findings]
+    elsewhere = audit(plan_of(text + 'accept no-effect in fence 10 "another"\n'), NOW)
+    assert {"no-effect", "accept-unused"} <= {finding.name for finding in elsewhere.findings}
+
+
+def test_the_demo_is_sound(plan_of: Read) -> None:
+    from importlib.resources import files
+
+    text = (files("crossgate.demo") / "files" / "ternhaven.gate").read_text(encoding="utf-8")
+    audited = audit(plan_of(text), NOW)
+    assert not [finding for finding in audited.findings if finding.severity == "error"]
+    assert len(audited.accepted) == 1

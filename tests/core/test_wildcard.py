@@ -1,0 +1,133 @@
+"""Wildcard arithmetic against counting out, on fields of eight bits; and where a new entry belongs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from itertools import combinations
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from crossgate.core.address import Family, Pattern, pattern, single
+from crossgate.core.plan import Plan
+from crossgate.core.position import effective_position
+from crossgate.core.wildcard import addresses_of, fewest_patterns, slips, smallest_around
+from crossgate.language.edits import given_entry
+from crossgate.language.reader import read
+from tests import small
+
+EVERY = [Pattern(Family.IPV4, value, wildcard) for wildcard in range(16) for value in range(16) if not value & wildcard]
+"""Every pattern of four bits."""
+
+
+def members(each: Pattern) -> frozenset[int]:
+    return frozenset(value for value in range(256) if each.contains(value))
+
+
+@given(st.integers(0, 255), st.integers(0, 255))
+def test_addresses_are_those_that_match(value: int, wildcard: int) -> None:
+    one = pattern(Family.IPV4, value, wildcard)
+    found = list(addresses_of([one]))
+    assert frozenset(found) == members(one)
+    assert found == sorted(found)
+
+
+@given(st.sets(st.integers(0, 255), min_size=1, max_size=12))
+def test_the_smallest_pattern_has_all_and_none_smaller_does(values: set[int]) -> None:
+    around = smallest_around([Pattern(Family.IPV4, value, 0) for value in values])
+    assert values <= members(around)
+    for place in range(8):
+        bit = 1 << place
+        if around.wildcard & bit:
+            assert {value & bit for value in values} == {0, bit}
+
+
+@given(st.sets(st.integers(0, 15), min_size=1))
+def test_the_fewest_patterns_are_the_fewest(values: set[int]) -> None:
+    found, proved = fewest_patterns(Family.IPV4, values)
+    assert proved
+    assert frozenset().union(*map(members, found)) == values
+    usable = [members(each) for each in EVERY if members(each) <= values]
+    largest = [each for each in usable if not any(each < other for other in usable)]
+    for fewer in range(1, len(found)):
+        assert not any(frozenset().union(*chosen) == values for chosen in combinations(largest, fewer))
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.sets(st.integers(0, 255), min_size=1, max_size=60))
+def test_a_cover_of_eight_bits_is_exact_and_no_longer_than_one_by_one(values: set[int]) -> None:
+    found, _ = fewest_patterns(Family.IPV6, values)
+    assert set(addresses_of(found)) == values
+    assert len(found) <= len(values)
+
+
+def test_slips_are_told() -> None:
+    assert "one address in 1,024 of every network" in slips(pattern(Family.IPV4, 0x0A400800, 0xFFFFFC00))[0]
+    assert "no prefix and no netmask says the same" in slips(pattern(Family.IPV4, 0, 0x300))[0]
+    assert slips(pattern(Family.IPV4, 0, 0xFF)) == []
+    assert slips(Pattern(Family.IPV4, 0, Family.IPV4.mask)) == []
+
+
+def test_patterns_overlapping_are_covered_once() -> None:
+    around = smallest_around([single_of(0x0A000001), pattern(Family.IPV4, 0x0A000000, 3)])
+    assert (around.value, around.wildcard) == (0x0A000000, 3)
+
+
+def single_of(value: int) -> Pattern:
+    from crossgate.core.address import Address
+
+    return single(Address(Family.IPV4, value))
+
+
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.data())
+def test_a_new_entry_goes_as_far_down_as_it_changes_anything(tmp_path: Path, data: st.DataObject) -> None:
+    entries = data.draw(st.lists(small.entry_words(Family.IPV4), max_size=5))
+    text = data.draw(small.entry_words(Family.IPV4))
+    access_list = small.read_list(tmp_path, Family.IPV4, entries)
+    new = given_entry_of(tmp_path, text)
+    position = effective_position(access_list, new)
+    place = len(entries) if position.after is None else [each.number for each in access_list.entries].index(position.after.number)
+    assert (position.before.number if position.before else None) == (place * 10 if place else None)
+    effect = [changes(tmp_path, entries, text, index) for index in range(len(entries) + 1)]
+    if any(effect):
+        # Positions between entries that share no packet with the new one are alike, and the last of them is taken.
+        assert effect[place]
+        assert not any(effect[place + 1 :])
+
+
+def given_entry_of(folder: Path, text: str):
+    from crossgate.language.edits import Draft
+
+    path = folder / "given.gate"
+    path.write_text(small.list_text("small", Family.IPV4, []))
+    reading = read(path)
+    return given_entry(Draft(reading), reading.plan.lists["small"], text)
+
+
+def changes(folder: Path, entries: list[str], text: str, place: int) -> bool:
+    """Whether a list with an entry at a place decides any packet otherwise than without it."""
+    without = small.read_list(folder, Family.IPV4, entries)
+    with_it = small.read_list(folder, Family.IPV4, [*entries[:place], text, *entries[place:]])
+    return any(without.decide(packet).action is not with_it.decide(packet).action for packet in small.packets(Family.IPV4))
+
+
+@pytest.mark.parametrize(
+    ("text", "before", "after", "why"),
+    [
+        ("permit tcp/22 any to any", None, 10, "takes all of it"),
+        ("permit udp/53 any to any", 10, 20, "takes all of it"),
+        ("deny gre any to any", 30, None, ""),
+    ],
+)
+def test_the_reason_is_told(
+    plan_of: Callable[[str], Plan], tmp_path: Path, text: str, before: int | None, after: int | None, why: str
+) -> None:
+    plan = plan_of(
+        "list l extended ipv4\n    deny tcp any to any\n    deny udp any to any\n    permit icmp any to any\n    otherwise permit\n"
+    )
+    position = effective_position(plan.lists["l"], given_entry_of(tmp_path, text))
+    assert (position.before and position.before.number, position.after and position.after.number) == (before, after)
+    assert why in position.why
