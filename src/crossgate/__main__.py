@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gc
-import os
 import sys
 
 from crossgate.core.errors import PlanError
@@ -27,8 +26,9 @@ def main() -> None:
         print(f"crossgate: {error}" if error.place is None and "\n" not in str(error) else error, file=sys.stderr)
         sys.exit(2)
     except BrokenPipeError:
-        # The reader has gone (`| head`); what it wanted it has got.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        from crossgate.show.console import silence
+
+        silence()
         sys.exit(0)
     except KeyboardInterrupt:
         sys.exit(130)

@@ -82,7 +82,13 @@ def json_text(document: dict[str, Any]) -> str:
 
 def print_json(document: dict[str, Any]) -> None:
     """Print one JSON document."""
-    sys.stdout.write(json_text(document))
+    from crossgate.show.console import silence
+
+    try:
+        sys.stdout.write(json_text(document))
+        sys.stdout.flush()
+    except BrokenPipeError:
+        silence()
 
 
 def write_file(path: Path, text: str) -> None:

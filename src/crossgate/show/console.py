@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import re
+import sys
 from collections.abc import Iterable, Sequence
 from itertools import zip_longest
 
@@ -51,10 +52,18 @@ def leading_word(text: str) -> str:
 
 
 def write(lines: Iterable[str]) -> None:
-    """Print lines to standard output."""
-    plain = True if "NO_COLOR" in os.environ else None
-    for line in lines:
-        typer.echo(_CODES.sub("", line) if plain else line)
+    """Print lines to standard output; when its reader has gone (`| head`), the rest is not printed."""
+    plain = "NO_COLOR" in os.environ
+    try:
+        for line in lines:
+            typer.echo(_CODES.sub("", line) if plain else line)
+    except BrokenPipeError:
+        silence()
+
+
+def silence() -> None:
+    """Let nothing more be printed: the reader of standard output has what it wanted."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def width(text: str) -> int:

@@ -1,0 +1,368 @@
+"""The commands that answer, as a person or a script runs them: text, JSON and exit status."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import re
+import subprocess
+import sys
+import xml.etree.ElementTree as ElementTree
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.conftest import Run
+
+Ask = Callable[..., Any]
+
+
+def test_the_version_and_the_help_are_told(run: Run) -> None:
+    assert run("--version").stdout.startswith("crossgate 0.")
+    helped = run("--help").stdout
+    for command in ("trace", "verify", "check", "reach", "compare", "entry", "fence", "tidy", "wild", "demo"):
+        assert command in helped
+
+
+def test_a_trace_is_read_at_a_glance(run: Run, demo: Path) -> None:
+    done = run("trace", "kiosk-1", "crane-2", "ping")
+    assert done.returncode == 0
+    assert "ping  kiosk-1 (10.64.9.21) to crane-2 (10.64.16.12)  IPv4" in done.stdout
+    assert "denied: kiosk-fence has no entry for it, so its otherwise line denies it on the way into lighthouse.v80" in done.stdout
+    assert "\x1b" not in done.stdout
+    assert demo.name
+
+
+def test_a_trace_document_has_the_fields_that_are_relied_on(answer: Ask, demo: Path) -> None:
+    document = answer("trace", "kiosk-1", "crane-2", "ping", "--at", "2026-12-01 08:30")
+    assert (document["schema"], document["plan"], document["at"]) == ("crossgate/trace/1", "ternhaven.gate", "2026-12-01T08:30:00")
+    (conversation,) = document["conversations"]
+    assert conversation["from"] == {"name": "kiosk-1", "address": "10.64.9.21"}
+    assert (conversation["family"], conversation["service"], conversation["verdict"]) == (4, "icmp/8", "denied")
+    decided = {"point": "lighthouse.v80", "direction": "inbound", "list": "kiosk-fence", "entry": None, "action": "deny"}
+    assert decided.items() <= conversation["decided"].items()
+    assert conversation["decided"]["line"] > 0
+    (leg,) = conversation["legs"]
+    assert (leg["leg"], leg["outcome"], leg["crossings"][-1]) == ("request", "denied", conversation["decided"])
+    assert leg["crossings"][1]["list"] is None
+    assert [each["family"] for each in answer("trace", "kiosk-1", "manifest", "tcp/8443")["conversations"]] == [4, 6]
+    assert demo.name
+
+
+@pytest.mark.parametrize(
+    ("words", "status"),
+    [
+        (("kiosk-1", "manifest", "tcp/8443", "--expect", "permit"), 0),
+        (("kiosk-1", "manifest", "tcp/8443", "--expect", "deny"), 1),
+        (("duty", "camera-3", "tcp/rtsp", "--expect", "half-open"), 0),
+        (("duty", "crane-1", "ssh", "--at", "mon 23:00", "--expect", "permit"), 0),
+        (("duty", "crane-1", "ssh", "--at", "mon 12:00", "--expect", "permit"), 1),
+        (("visitor", "manifest", "https", "--as", "10.64.20.40", "--expect", "deny"), 0),
+        (("kiosk-1", "manifest", "tcp/8443", "-6", "--source-port", "8443", "--expect", "permit"), 0),
+    ],
+)
+def test_a_trace_can_be_a_test(run: Run, demo: Path, words: tuple[str, ...], status: int) -> None:
+    done = run("trace", *words)
+    assert done.returncode == status, done.stderr
+    assert demo.name
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (("trace", "kiosk-9", "manifest", "ping"), "no host kiosk-9; there is kiosk-"),
+        (("trace", "kiosk-1", "manifest", "tcp"), "is every TCP port, and a traced packet has one"),
+        (("trace", "kiosk-1", "manifest", "tcp/99999"), "no port: 0 to 65535"),
+        (("trace", "kiosk-1", "manifest", "bokking"), "there is booking"),
+        (("trace", "kiosk-1", "crane-1", "ping", "-6"), "do not both have IPv6 addresses"),
+        (("trace", "kiosk-1", "manifest", "ping", "-4", "-6"), "exclude each other"),
+        (("trace", "kiosk-1", "manifest", "ping", "--at", "noon"), "--at noon: expected a time"),
+        (("trace", "kiosk-1", "manifest", "ping", "--as", "10.0.0"), "--as: 10.0.0 is no IPv4 address"),
+        (("lists", "kiosk-fense"), "there is kiosk-fence"),
+        (("grid", "--from", "nowhere"), "no host, subnet or group nowhere"),
+        (("grid", "--csv", "--json"), "exclude each other"),
+        (("reach", "tickets", "harbor"), "there is harbour"),
+        (("reach", "tickets", "harbour", "nonsense"), "no service nonsense"),
+        (("reach", "tickets", "jetty.3"), "is a port and has no addresses"),
+        (("compare", "missing.gate"), "there is no file missing.gate"),
+        (("compare", "proposal/ternhaven.gate", "--list", "nope"), "no list nope"),
+        (("check", "--sarif", "missing/out.sarif"), "cannot be written"),
+        (("verify", "--junit", "."), "cannot be written"),
+        (("--plan", "missing.gate", "lists"), "there is no file missing.gate"),
+        (("--plan", ".", "lists"), "is a folder"),
+    ],
+)
+def test_what_cannot_be_answered_is_told_with_status_2(run: Run, demo: Path, words: tuple[str, ...], says: str) -> None:
+    done = run(*words)
+    assert done.returncode == 2
+    assert says in done.stderr
+    assert done.stdout == ""
+    assert demo.name
+
+
+def test_which_plan_is_taken(run: Run, tmp_path: Path) -> None:
+    assert "there is no plan (*.gate) in this folder" in run("lists").stderr
+    (tmp_path / "one.gate").write_text('title "one"\n')
+    assert run("lists").stdout.startswith("one")
+    (tmp_path / "two.gate").write_text('title "two"\n')
+    done = run("lists")
+    assert (done.returncode, "there are 2 plans here (one.gate, two.gate)" in done.stderr) == (2, True)
+    assert run("--plan", "two.gate", "lists").stdout.startswith("two")
+    import os
+
+    assert run("lists", env={**os.environ, "CROSSGATE_PLAN": "two.gate"}).stdout.startswith("two")
+
+
+def test_an_empty_plan_is_no_error(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "empty.gate").write_bytes(b"")
+    assert "has no lists yet" in run("lists").stdout
+    assert "is empty" in run("check").stdout
+    assert "expects nothing yet" in run("verify").stdout
+    assert run("grid").returncode == 2
+    assert [run(each).returncode for each in ("lists", "check", "verify", "tally")] == [0, 0, 0, 0]
+
+
+def test_errors_of_a_plan_go_to_standard_error_with_their_places(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "bad.gate").write_text("list l extended ipv4\n    permit tcp/70000 any to any\nplace L inbound on r.i\n")
+    done = run("check")
+    assert done.returncode == 2
+    assert "bad.gate:2:16: 70000 is no port: 0 to 65535" in done.stderr
+    assert "bad.gate:3:7: no list L; there is l" in done.stderr
+
+
+def test_a_closed_pipe_is_no_error(demo: Path) -> None:
+    command = f"{sys.executable} -m crossgate grid --at 'mon 12:00' | head -1; exit ${{PIPESTATUS[0]}}"
+    done = subprocess.run(["bash", "-c", command], cwd=demo, capture_output=True, text=True, check=False)
+    assert (done.returncode, done.stderr) == (0, "")
+
+
+def test_lists_show_what_is_in_force(run: Run, answer: Ask, demo: Path) -> None:
+    shut, open_ = (run("lists", "12", "--at", f"mon {hour}").stdout for hour in ("12:00", "23:00"))
+    assert re.search(r"30 +shut", shut)
+    assert re.search(r"30 +open", open_)
+    assert "(not written: this is how every list ends)" in shut
+    document = answer("lists", "12", "--at", "mon 12:00")
+    (only,) = document["lists"]
+    assert [entry["in_force"] for entry in only["entries"]] == [True, True, False]
+    assert only["entries"][1]["source"] == ["10.64.32.10 wild 0.0.3.0"]
+    assert demo.name
+
+
+def test_verify_proves_and_tells_what_breaks(run: Run, answer: Ask, demo: Path, tmp_path: Path) -> None:
+    document = answer("verify")
+    assert (document["schema"], document["failed"], document["held"]) == ("crossgate/verify/1", 0, len(document["expectations"]))
+    assert {"line", "text", "kind", "held", "why", "counterexample"} <= document["expectations"][0].keys()
+    assert {"list", "entry", "line"} == document["unreached"][0].keys()
+    plan = tmp_path / "ternhaven.gate"
+    plan.write_text(plan.read_text() + "expect permit ssh tickets to harbour over ipv4\n")
+    done = run("verify", "--junit", "out.xml")
+    assert done.returncode == 1
+    assert "failed" in done.stdout
+    assert "needed: a permit in kiosk-fence before its otherwise line" in done.stdout
+    suite = ElementTree.parse(tmp_path / "out.xml").getroot().find("testsuite")
+    assert suite is not None
+    assert suite.get("failures") == "1"
+    failed = answer("verify", status=1)["expectations"][-1]
+    assert failed["counterexample"]["destination_port"] == 22
+    assert demo.name
+
+
+def test_a_grid_in_letters_csv_and_json(run: Run, answer: Ask, demo: Path) -> None:
+    done = run("grid", "ping", "--from", "tickets", "--to", "harbour", "--at", "mon 12:00")
+    assert done.returncode == 0
+    assert "kiosk-1" in done.stdout
+    assert "D denied" in done.stdout
+    assert max(map(len, run("grid", "ping", "--at", "mon 12:00").stdout.split("\n"))) <= 80
+    rows = list(csv.DictReader(io.StringIO(run("grid", "ping", "--from", "kiosk-1", "--to", "crane-1", "--csv").stdout)))
+    assert [(row["verdict"], row["list"], row["entry"]) for row in rows] == [("denied", "kiosk-fence", "otherwise")]
+    document = answer("grid", "tcp/8443", "--from", "kiosk-1", "--to", "manifest")
+    assert [(cell["family"], cell["verdict"]) for cell in document["cells"]] == [(4, "permitted"), (6, "permitted")]
+    assert demo.name
+
+
+def test_a_grid_against_another_plan_shows_what_changed(run: Run, answer: Ask, demo: Path) -> None:
+    done = run("grid", "https", "--against", "proposal/ternhaven.gate", "--at", "mon 12:00")
+    assert done.returncode == 1
+    assert re.search(r"guest-1 +to +camera-3 +https +IPv4 +was +denied +is +half-open", done.stdout)
+    assert run("grid", "https", "--against", "ternhaven.gate").returncode == 0
+    changes = answer("grid", "https", "--against", "proposal/ternhaven.gate", status=1)["changes"]
+    assert {"from", "to", "service", "family", "was", "is"} == changes[0].keys()
+    assert demo.name
+
+
+def test_points_tell_where_a_list_would_stand_well(run: Run, answer: Ask, demo: Path) -> None:
+    told = run("points", "guest-1", "crane-2").stdout
+    assert "a standard list suits outbound on lighthouse.v160" in told
+    assert "an extended list suits inbound on lighthouse.v400" in told
+    document = answer("points", "guest-1", "crane-2")
+    assert document["conversations"][0]["points"][0]["leg"] == "there"
+    assert demo.name
+
+
+def test_the_tally_adds_up_and_starts_anew_for_an_edited_entry(run: Run, answer: Ask, demo: Path, tmp_path: Path) -> None:
+    def hits() -> dict[int | None, int]:
+        lists = {each["list"]: each["hits"] for each in answer("tally")["lists"]}
+        return {hit["entry"]: hit["hits"] for hit in lists["kiosk-fence"]}
+
+    assert "nothing is counted yet" in run("tally").stdout
+    for _ in range(2):
+        assert run("trace", "kiosk-2", "manifest", "telnet", "-4", "--tally").returncode == 0
+    assert hits()[30] == 2
+    assert " 2x" in run("lists", "kiosk-fence").stdout
+    plan = tmp_path / "ternhaven.gate"
+    plan.write_text(plan.read_text().replace("reject tcp/telnet", "deny tcp/telnet"))
+    assert hits()[30] == 0
+    plan.write_text(plan.read_text().replace("deny tcp/telnet", "reject tcp/telnet"))
+    assert hits()[30] == 2
+    assert "is empty" in run("tally", "clear").stdout
+    assert sum(hits().values()) == 0
+    assert demo.name
+
+
+def test_two_tallies_at_once_lose_nothing(answer: Ask, demo: Path) -> None:
+    command = [sys.executable, "-m", "crossgate", "trace", "kiosk-2", "manifest", "telnet", "-4", "--tally"]
+    running = [subprocess.Popen(command, cwd=demo, stdout=subprocess.DEVNULL) for _ in range(6)]
+    assert [each.wait() for each in running] == [0] * 6
+    lists = {each["list"]: each["hits"] for each in answer("tally")["lists"]}
+    assert {hit["entry"]: hit["hits"] for hit in lists["kiosk-fence"]}[30] == 6
+
+
+def test_check_tells_mistakes_and_what_counts(run: Run, answer: Ask, demo: Path, tmp_path: Path) -> None:
+    assert run("check").returncode == 0
+    assert run("check", "--strict").returncode == 1
+    document = answer("check")
+    assert document["schema"] == "crossgate/check/1"
+    assert {"finding", "severity", "line", "list", "entry", "message", "because", "packet"} <= document["findings"][0].keys()
+    assert document["accepted"][0]["reason"].startswith("IPv6 at this socket")
+    plan = tmp_path / "ternhaven.gate"
+    plan.write_text(plan.read_text().replace("10.64.32.10 wild 0.0.3.0", "10.64.32.10 wild 255.255.252.0"))
+    done = run("check", "--sarif", "out.sarif")
+    assert done.returncode == 1
+    assert "error mask-reversed in 12 20" in done.stdout
+    sarif = json.loads((tmp_path / "out.sarif").read_text())
+    assert (sarif["version"], sarif["runs"][0]["tool"]["driver"]["name"]) == ("2.1.0", "Cross Gate")
+    results = sarif["runs"][0]["results"]
+    rules = [rule["id"] for rule in sarif["runs"][0]["tool"]["driver"]["rules"]]
+    assert all(rules[result["ruleIndex"]] == result["ruleId"] for result in results)
+    (reversed_mask,) = [result for result in results if result["ruleId"] == "mask-reversed"]
+    line = plan.read_text().split("\n")[reversed_mask["locations"][0]["physicalLocation"]["region"]["startLine"] - 1]
+    assert "255.255.252.0" in line
+    assert [result["suppressions"][0]["kind"] for result in results if "suppressions" in result] == ["inSource"]
+    assert demo.name
+
+
+def test_reach_tells_exactly_what_gets_through(run: Run, answer: Ask, demo: Path) -> None:
+    told = run("reach", "tickets", "harbour", "--at", "mon 12:00").stdout
+    assert "booking  tickets to manifest" in told
+    assert "denied by kiosk-fence 30, inbound on lighthouse.v80" in told
+    assert "ip but tcp/23,8443,9443                tickets to harbour but resolver" in told
+    document = answer("reach", "guests", "cranes", "ssh")
+    only = next(each for each in document["answers"] if not each["devices"])
+    assert [part["verdict"] for part in only["parts"]] == ["denied"]
+    assert only["parts"][0]["decided"]["list"] == "guest-fence"
+    assert only["parts"][0]["lines"] == [{"service": "ssh", "source": "guests", "destination": "cranes"}]
+    assert "devices' own addresses" in run("reach", "tickets", "harbour", "--devices").stdout
+    assert "open no conversation" in run("reach", "tickets", "harbour", "--strays").stdout
+    assert demo.name
+
+
+def test_compare_catches_the_order_slip(run: Run, answer: Ask, demo: Path) -> None:
+    done = run("compare", "proposal/ternhaven.gate")
+    assert done.returncode == 1
+    assert "was denied by guest-fence 20" in done.stdout
+    assert "is  permitted by guest-fence 15" in done.stdout
+    same = run("compare", "ternhaven.gate")
+    assert (same.returncode, same.stdout) == (0, "no difference: ternhaven.gate and ternhaven.gate treat every packet alike\n")
+    (difference,) = answer("compare", "proposal/ternhaven.gate", "--list", "guest-fence", status=1)["differences"]
+    assert (difference["was"]["entry"], difference["is"]["entry"]) == (20, 15)
+    assert run("compare", "proposal/ternhaven.gate", "--list", "12").returncode == 0
+    documents = answer("compare", "proposal/ternhaven.gate", status=1)["differences"]
+    opened = [each for each in documents if each["is"]["verdict"] == "permitted" and each["opens"] and not each["devices"]]
+    assert opened[0]["was"]["verdict"] == "denied"
+    assert demo.name
+
+
+@pytest.mark.parametrize(
+    ("words", "says", "status"),
+    [
+        ("10.64.8.0/22", "netmask   10.64.8.0 mask 255.255.252.0", 0),
+        ("10.64.8.0 mask 255.255.252.0", "wildcard  10.64.8.0 wild 0.0.3.255", 0),
+        ("10.64.8.5 wild 0.0.3.255", "prefix    10.64.8.0/22", 0),
+        ("10.64.16.8-10.64.16.27", "3 prefixes have exactly it", 0),
+        ("10.0.0.1-10.0.0.2", "10.0.0.2  0.0.0.0", 0),
+        ("10.64.8.0 wild 255.255.252.0", "one address in 1,024 of every network", 0),
+        ("2001:db8::a wild ::ffff:0:0:0:0", "2001:db8:0:ffff::a", 0),
+        ("10.64.32.10 wild 0.0.3.0 has 10.64.34.10", "has 10.64.34.10", 0),
+        ("10.64.32.10 wild 0.0.3.0 has 10.64.36.10", "1 fixed bit differs", 1),
+        ("10.64.16.8-10.64.16.27 has 10.64.16.28", "does not have", 1),
+        ("cover 10.64.32.10 10.64.33.10 10.64.34.10", "lets in 1 stranger", 0),
+        ("cover 10.0.0.0/30 10.0.0.4-10.0.0.7", "lets in nobody else", 0),
+        ("cover 2001:db8::1 2001:db8::2", "the fewest patterns that have exactly them: 2", 0),
+    ],
+)
+def test_wildcards_are_worked_out(run: Run, words: str, says: str, status: int) -> None:
+    done = run("wild", *words.split())
+    assert (done.returncode, says in done.stdout) == (status, True), done.stdout + done.stderr
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        ("10.0.0.300", "300 is more than 255"),
+        ("10.0.0.0 mask 0.0.3.255", "write wild 0.0.3.255"),
+        ("10.0.0.0/8 has", "has takes one address"),
+        ("10.0.0.0/8 has 2001:db8::1", "the pattern is IPv4"),
+        ("cover", "cover takes addresses"),
+        ("cover 10.0.0.1 2001:db8::1", "of both families"),
+        ("10.0.0.0/8 and more", "nothing more belongs here"),
+    ],
+)
+def test_wildcards_that_cannot_be_are_told(run: Run, words: str, says: str) -> None:
+    done = run("wild", *words.split())
+    assert (done.returncode, says in done.stderr) == (2, True), done.stderr
+
+
+def test_wildcards_as_a_document(answer: Ask) -> None:
+    document = answer("wild", "10.64.8.0/22")
+    assert document["patterns"] == [
+        {"address": "10.64.8.0", "wildcard": "0.0.3.255", "prefix": "22", "netmask": "255.255.252.0", "count": 1024}
+    ]
+    covered = answer("wild", "cover", "10.0.0.1", "10.0.0.2")
+    assert (covered["strangers"], covered["proved"], len(covered["exactly"])) == (2, True, 2)
+    assert answer("wild", "10.0.0.0/8", "has", "11.0.0.0", status=1)["has"] is False
+
+
+def test_the_demo_runs_the_whole_job(run: Run, tmp_path: Path) -> None:
+    done = run("demo", "there")
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert done.stdout.count("$ crossgate ") >= 15
+    assert "refused: it breaks 1 keep" in done.stdout
+    assert (tmp_path / "there" / "proposal" / "ternhaven.gate").is_file()
+    again = run("demo", "there")
+    assert (again.returncode, "nothing is overwritten" in again.stderr) == (2, True)
+
+
+@pytest.mark.parametrize(
+    ("line", "offers"),
+    [
+        ("trace kiosk", {"kiosk-1", "kiosk-2"}),
+        ("lists kiosk-f", {"kiosk-fence", "kiosk-fence6"}),
+        ("entry drop kiosk-fence 3", {"30"}),
+        ("fence berth", {"berth-1", "berth-2", "berth-3"}),
+        ("place 12 inbound lighthouse.v", {"lighthouse.v80", "lighthouse.v160", "lighthouse.v200", "lighthouse.v400"}),
+        ("reach guest", {"guests", "guest-1"}),
+    ],
+)
+def test_the_shell_is_offered_the_plans_own_names(demo: Path, line: str, offers: set[str]) -> None:
+    import os
+
+    words = ["crossgate", *line.split(" ")]
+    program = "import sys; sys.argv = ['crossgate']; from crossgate.__main__ import main; main()"
+    environment = os.environ | {
+        "_CROSSGATE_COMPLETE": "complete_bash", "COMP_WORDS": " ".join(words), "COMP_CWORD": str(len(words) - 1),
+    }  # fmt: skip
+    done = subprocess.run([sys.executable, "-c", program], cwd=demo, env=environment, capture_output=True, text=True, check=False)
+    assert set(done.stdout.split()) == offers, done.stderr

@@ -1,0 +1,267 @@
+"""The commands that write: what they show first, what they refuse, and that a file is the old or the new one, whole."""
+
+from __future__ import annotations
+
+import os
+import random
+import stat
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from crossgate.core.errors import PlanError
+from crossgate.formats.disk import replace_file
+from crossgate.language.reader import read_plan
+from tests.conftest import Run
+
+Ask = Callable[..., Any]
+
+
+@pytest.fixture
+def plan(demo: Path) -> Path:
+    return demo / "ternhaven.gate"
+
+
+def test_an_entry_goes_where_it_has_an_effect_and_the_rest_stays(run: Run, plan: Path) -> None:
+    before = plan.read_text()
+    done = run("entry", "add", "guest-fence", "permit ntp guests to manifest")
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert "guest-fence gets 15, placed after 10, before 20 (deny ip any to terminal), which takes all of it" in done.stdout
+    assert "is  permitted by guest-fence 15" in done.stdout
+    assert done.stdout.rstrip().endswith("written")
+    line = "    10 permit domain guests to resolver\n"
+    at = before.index(line, before.index("list guest-fence extended")) + len(line)
+    assert plan.read_text() == before[:at] + "    15 permit ntp guests to manifest\n" + before[at:]
+
+
+def test_an_edit_that_breaks_a_keep_is_refused_and_can_be_forced(run: Run, answer: Ask, plan: Path) -> None:
+    before = plan.read_bytes()
+    words = ("entry", "add", "duty-only", "deny harbour", "--number", "5")
+    done = run(*words)
+    assert done.returncode == 1
+    assert "breaks" in done.stdout
+    assert "refused: it breaks 1 keep; nothing is written" in done.stdout
+    document = answer(*words, status=1)
+    assert (document["schema"], document["written"], document["refused"]) == ("crossgate/edit/1", False, "it breaks 1 keep")
+    assert [(each["kind"], each["held"], each["holds"]) for each in document["expectations"]] == [("keep", True, False)]
+    assert document["differences"][0]["was"]["verdict"] == "permitted"
+    assert {finding["finding"] for finding in document["findings"]} == {"nothing-permitted", "never-reached"}
+    assert plan.read_bytes() == before
+    assert run(*words, "--anyway").returncode == 0
+    assert "    5 deny harbour\n" in plan.read_text()
+    assert run("verify").returncode == 1
+
+
+def test_a_dry_run_writes_nothing(run: Run, plan: Path) -> None:
+    before = plan.read_bytes()
+    done = run("entry", "drop", "kiosk-fence", "20", "--dry-run", "--anyway")
+    assert (done.returncode, plan.read_bytes() == before) == (0, True)
+    assert "this was a dry run" in done.stdout
+
+
+def test_an_expectation_that_comes_to_hold_is_told(run: Run, plan: Path) -> None:
+    plan.write_text(plan.read_text() + "expect permit ntp guest-1 to manifest over ipv4\n")
+    assert run("verify").returncode == 1
+    assert "holds now" in run("entry", "add", "guest-fence", "permit ntp guests to manifest").stdout
+    assert run("verify").returncode == 0
+
+
+def test_entries_are_moved_changed_and_switched(run: Run, plan: Path) -> None:
+    assert run("entry", "move", "guest-fence", "30", "--before", "20", "--anyway").returncode == 0
+    assert [entry.number for entry in read_plan(plan).lists["guest-fence"].entries] == [10, 15, 20]
+    assert run("entry", "move", "guest-fence", "15", "--after", "20").returncode == 0
+    assert run("entry", "change", "guest-fence", "10", "permit dns guests to resolver").returncode == 0
+    assert run("entry", "off", "guest-fence", "10").returncode == 0
+    assert "    10 off permit dns guests to resolver\n" in plan.read_text()
+    assert "nothing is to be written" in run("entry", "off", "guest-fence", "10").stdout
+    assert run("entry", "on", "guest-fence", "10").returncode == 0
+    assert run("entry", "drop", "guest-fence", "10").returncode == 0
+    assert [entry.text for entry in read_plan(plan).lists["guest-fence"].entries] == ["deny ip any to terminal", "permit ip guests to any"]
+
+
+def test_lists_are_made_numbered_placed_lifted_and_dropped(run: Run, plan: Path) -> None:
+    before = plan.read_text()
+    assert run("list", "new", "extra", "extended", "ipv4").returncode == 0
+    assert run("entry", "add", "extra", "permit ip any to any").returncode == 0
+    assert run("entry", "add", "extra", "deny tcp/23 any to any").returncode == 0
+    assert [entry.number for entry in read_plan(plan).lists["extra"].entries] == [5, 10]
+    assert run("list", "renumber", "extra", "--start", "100", "--step", "100").returncode == 0
+    assert [entry.number for entry in read_plan(plan).lists["extra"].entries] == [100, 200]
+    placed = run("place", "extra", "inbound", "subnet", "cargo")
+    assert (placed.returncode, "extra is placed inbound on subnet cargo" in placed.stdout) == (0, True)
+    refused = run("list", "drop", "extra")
+    assert (refused.returncode, "crossgate lift extra" in refused.stderr) == (2, True)
+    assert run("lift", "extra", "inbound", "subnet", "cargo").returncode == 0
+    assert run("list", "drop", "extra").returncode == 0
+    assert plan.read_text().replace("\n\n\n", "\n\n") == before
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (("entry", "add", "kiosk-fence", "permit tcp/99999 any to any"), "the text given:1:12: 99999 is no port"),
+        (("entry", "add", "kiosk-fence", "permit ip any to any", "--number", "30"), "has an entry 30 in line"),
+        (("entry", "add", "kiosk-fence", "permit ip any to any", "--before", "10", "--after", "20"), "exclude each other"),
+        (("entry", "add", "kiosk-fense", "permit ip any to any"), "there is kiosk-fence"),
+        (("entry", "drop", "kiosk-fence", "33"), "no entry in list kiosk-fence with number 33"),
+        (("entry", "move", "kiosk-fence", "10"), "say where to"),
+        (("entry", "move", "kiosk-fence", "10", "--before", "10"), "cannot be moved beside itself"),
+        (("entry", "change", "kiosk-fence", "10", "20 permit ip any to any"), "leave the number out"),
+        (("list", "new", "12", "standard", "ipv4"), "there is a list 12 already"),
+        (("list", "new", "x", "standard", "ipv5"), "there are ipv4 and ipv6"),
+        (("list", "new", "9x", "standard", "ipv4"), "cannot name a list"),
+        (("place", "12", "inbound", "lighthouse.v99"), "no interface or port lighthouse.v99"),
+        (("place", "guest-fence", "inbound", "lighthouse.v80"), "kiosk-fence stands inbound on lighthouse.v80 already"),
+        (("lift", "12", "inbound"), "it stands outbound on lighthouse.v160"),
+        (("fence", "nowhere"), "no subnet nowhere"),
+        (("fence", "guests"), "guest-fence stands outbound on subnet guests already"),
+        (("fence", "berth-2", "--except", "nobody"), "no host, subnet, group or device nobody"),
+        (("fence", "berth-2", "--allow", "nonsense"), "--allow nonsense"),
+    ],
+)
+def test_what_cannot_be_edited_is_told_and_nothing_is_lost(run: Run, plan: Path, words: tuple[str, ...], says: str) -> None:
+    before = plan.read_bytes()
+    done = run(*words)
+    assert done.returncode == 2
+    assert says in done.stderr
+    assert plan.read_bytes() == before
+
+
+def test_an_edit_that_leaves_errors_is_refused(run: Run, answer: Ask, plan: Path) -> None:
+    before = plan.read_bytes()
+    done = run("entry", "drop", "kiosk-fence", "30", "--anyway")
+    assert done.returncode == 1
+    assert "refused: the plan would have errors; nothing is written" in done.stdout
+    assert "no entry in list kiosk-fence with number 30" in done.stdout
+    assert answer("entry", "drop", "kiosk-fence", "30", status=1)["errors"]
+    assert plan.read_bytes() == before
+
+
+def test_line_endings_tabs_and_a_missing_last_newline_stay(run: Run, tmp_path: Path) -> None:
+    path = tmp_path / "win.gate"
+    path.write_bytes(b"list l extended ipv4\r\n\t10\tpermit tcp any to any   # keep\r\n\r\n\t# odd\r\n\t20 deny ip any to any")
+    assert run("entry", "add", "l", "deny udp any to any", "--after", "20").returncode == 0
+    assert run("entry", "add", "l", "permit gre any to any", "--number", "15").returncode == 0
+    assert path.read_bytes() == (
+        b"list l extended ipv4\r\n\t10\tpermit tcp any to any   # keep\r\n\t15 permit gre any to any\r\n\r\n\t# odd\r\n"
+        b"\t20 deny ip any to any\r\n\t30 deny udp any to any"
+    )
+
+
+def test_a_fence_is_written_placed_and_proved(run: Run, answer: Ask, plan: Path) -> None:
+    done = run("fence", "berth-2", "--except", "manifest")
+    assert done.returncode == 0, done.stdout + done.stderr
+    read = read_plan(plan)
+    assert {"fence-berth-2-out", "fence-berth-2-in"} <= read.lists.keys()
+    assert run("verify").returncode == 0
+    assert "permit ip berth-2 to manifest" in plan.read_text()
+    assert "not to be proved, and left out: expect deny ip berth-2 to harbour over ipv4" in done.stdout
+    (only,) = [each for each in answer("reach", "berth-2", "cargo")["answers"] if not each["devices"]]
+    assert {part["verdict"] for part in only["parts"]} == {"denied"}
+    (out,) = [each for each in answer("reach", "berth-2", "internet")["answers"] if each["family"] == 4 and not each["devices"]]
+    assert "permitted" in {part["verdict"] for part in out["parts"]}
+
+
+def test_a_fence_one_way_lets_answers_out(run: Run, answer: Ask, tmp_path: Path) -> None:
+    (tmp_path / "net.gate").write_text(
+        "subnet a 10.0.1.0/24 2001:db8:1::/64\nsubnet b 10.0.2.0/24 2001:db8:2::/64\n"
+        "router r\n    interface a 10.0.1.1/24 2001:db8:1::1/64 on a\n    interface b 10.0.2.1/24 2001:db8:2::1/64 on b\n"
+        "host one 10.0.1.9 2001:db8:1::9 on a\nhost two 10.0.2.9 2001:db8:2::9 on b\n"
+    )
+    assert run("fence", "a", "--one-way").returncode == 0
+    for service in ("https", "udp/53", "ping"):
+        assert run("trace", "two", "one", service, "--expect", "permit").returncode == 0
+        assert run("trace", "one", "two", service, "--expect", "deny").returncode == 0
+    assert len(answer("verify")["expectations"]) == 6
+    assert run("verify").returncode == 0
+
+
+def test_tidy_sets_a_plan_in_one_layout(run: Run, tmp_path: Path) -> None:
+    path = tmp_path / "untidy.gate"
+    path.write_text("list l extended ipv4\n    20 deny ip any to any log\n    10 permit tcp/80   10.0.0.9/24 to any # web\n")
+    check = run("tidy", "--check")
+    assert (check.returncode, "untidy.gate is tidied" in check.stdout) == (1, True)
+    assert "20 deny ip" in path.read_text().split("\n")[1]
+    done = run("tidy")
+    assert (done.returncode, "no packet is treated otherwise" in done.stdout) == (0, True)
+    assert path.read_text() == (
+        "list l extended ipv4\n    10 permit tcp/80 10.0.0.0/24 to any  # web\n    20 deny   ip     any         to any log\n"
+    )
+    assert run("tidy", "--check").returncode == 0
+
+
+def test_a_plan_of_ten_thousand_entries_is_edited(run: Run, tmp_path: Path) -> None:
+    sys.path.insert(0, str(Path(__file__).parents[2] / "benchmarks"))
+    import synthetic
+
+    path = tmp_path / "big.gate"
+    path.write_text(synthetic.plan(10_000))
+    done = run("entry", "add", "big", "permit tcp/443 10.1.2.0/24 to 10.3.4.0/24", "--number", "5")
+    assert done.returncode == 0, done.stderr
+    assert path.read_text().split("\n")[1] == "    5 permit tcp/443 10.1.2.0/24 to 10.3.4.0/24"
+
+
+# ---- safe on disk ----------------------------------------------------------------------------------------------------
+
+
+def test_permissions_and_links_stay(run: Run, plan: Path) -> None:
+    real = plan.with_name("real.plan")
+    plan.rename(real)
+    plan.symlink_to(real.name)
+    real.chmod(0o640)
+    assert run("entry", "add", "guest-fence", "permit ntp guests to manifest").returncode == 0
+    assert plan.is_symlink()
+    assert stat.S_IMODE(real.stat().st_mode) == 0o640
+    assert "ntp" in real.read_text()
+    assert {path.name for path in plan.parent.iterdir() if ".new" in path.name} == set()
+
+
+def test_a_file_changed_meanwhile_is_not_overwritten(tmp_path: Path) -> None:
+    path = tmp_path / "a.gate"
+    path.write_bytes(b"changed")
+    with pytest.raises(PlanError, match="changed by somebody else meanwhile"):
+        replace_file(path, b"as it was read", b"new")
+    assert path.read_bytes() == b"changed"
+    assert list(tmp_path.iterdir()) == [path]
+
+
+def test_a_write_that_fails_leaves_the_old_file(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = tmp_path / "a.gate"
+    path.write_bytes(b"old")
+
+    def full(_: int) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(os, "fsync", full)
+    with pytest.raises(PlanError, match="No space left on device; it is as it was"):
+        replace_file(path, b"old", b"new")
+    assert path.read_bytes() == b"old"
+    assert list(tmp_path.iterdir()) == [path]
+
+
+def test_a_kill_at_any_moment_leaves_the_old_or_the_new_file_whole(tmp_path: Path) -> None:
+    """A program replaces a large file again and again; it is killed at random moments, and the file is always whole."""
+    path = tmp_path / "a.gate"
+    sides = [letter * 3_000_000 for letter in (b"a", b"b")]
+    path.write_bytes(sides[0])
+    program = (
+        "import sys; from pathlib import Path; from crossgate.formats.disk import replace_file\n"
+        "path = Path(sys.argv[1]); sides = [letter * 3_000_000 for letter in (b'a', b'b')]\n"
+        "print('ready', flush=True)\n"
+        "while True:\n    now = path.read_bytes(); replace_file(path, now, sides[now[:1] == b'a'])\n"
+    )
+    moments = random.Random(7)
+    for _ in range(8):
+        running = subprocess.Popen([sys.executable, "-c", program, str(path)], stdout=subprocess.PIPE)
+        assert running.stdout is not None
+        running.stdout.readline()
+        time.sleep(moments.uniform(0.005, 0.08))
+        running.kill()
+        running.wait()
+        running.stdout.close()
+        assert path.read_bytes() in sides
