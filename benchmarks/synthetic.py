@@ -41,3 +41,17 @@ def entries(count: int, seed: int = 1, scattered: float = 0.03) -> list[str]:
 def plan(count: int, seed: int = 1, scattered: float = 0.03) -> str:
     """Return a plan with one list of so many entries."""
     return "\n".join(["list big extended ipv4", *entries(count, seed, scattered), ""])
+
+
+def site(subnets: int = 40, devices: int = 10, hosts: int = 200, count: int = 200, seed: int = 1) -> str:
+    """Return a plan of a whole site: a spine with devices on it, subnets on these, hosts, and a list at every subnet's interface."""
+    rng = random.Random(seed)
+    lines = [f"subnet s{number} 10.{number}.0.0/24" for number in range(subnets)] + ["subnet spine 10.255.0.0/24"]
+    for device in range(devices):
+        lines += [f"router r{device}", f"    interface spine 10.255.0.{device + 1}/24 on spine"]
+        lines += [f"    interface i{number} 10.{number}.0.1/24 on s{number}" for number in range(device, subnets, devices)]
+    lines += [f"host h{number} 10.{number % subnets}.0.{10 + number // subnets} on s{number % subnets}" for number in range(hosts)]
+    for number in range(subnets):
+        lines += [f"list l{number} extended ipv4", *entries(count, rng.randrange(1 << 30)), "    otherwise permit"]
+        lines.append(f"place l{number} inbound on r{number % devices}.i{number}")
+    return "\n".join([*lines, ""])

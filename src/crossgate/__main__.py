@@ -15,11 +15,11 @@ def main() -> None:
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(encoding="utf-8", errors="backslashreplace")
-    from crossgate.commands import app
+    from crossgate.commands import application
 
     try:
         try:
-            app()
+            application(sys.argv[1:])()
         finally:
             sys.stdout.flush()
     except PlanError as error:

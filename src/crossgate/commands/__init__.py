@@ -1,39 +1,60 @@
-"""The command line: one module a command, each a few lines that read, ask the core and show."""
+"""The command line: one module a command, each a few lines that read, ask the core and show.
+
+A run needs one command, so only that one is imported and built; all of them are for help, completion and a word that is
+no command.
+"""
 
 from __future__ import annotations
 
+import os
+from collections.abc import Sequence
+from importlib import import_module
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
 from crossgate import __version__
-from crossgate.commands import (
-    check,
-    compare,
-    demo,
-    entry,
-    fence,
-    grid,
-    listing,
-    lists,
-    placement,
-    points,
-    reach,
-    tally,
-    tidy,
-    trace,
-    verify,
-    wild,
-)
 
-app = typer.Typer(
-    name="crossgate",
-    help="Write, place, trace and prove access lists, offline, from one plain-text plan.",
-    no_args_is_help=True,
-    pretty_exceptions_enable=False,
-    context_settings={"help_option_names": ["-h", "--help"]},
-)
+COMMANDS = {
+    "demo": "demo", "check": "check", "lists": "lists", "trace": "trace", "points": "points", "verify": "verify", "grid": "grid",
+    "reach": "reach", "compare": "compare", "entry": "entry", "list": "listing", "place": "placement", "lift": "placement",
+    "fence": "fence", "tidy": "tidy", "wild": "wild", "tally": "tally",
+}  # fmt: skip
+"""The module that has each command, in the order in which help shows them."""
+
+_GROUPS = {"entry": "entry", "list": "listing"}
+
+
+def application(words: Sequence[str]) -> typer.Typer:
+    """Return the program for a command line: with the one command that it names, or with all."""
+    app = typer.Typer(
+        name="crossgate",
+        help="Write, place, trace and prove access lists, offline, from one plain-text plan.",
+        no_args_is_help=True,
+        pretty_exceptions_enable=False,
+        context_settings={"help_option_names": ["-h", "--help"]},
+    )
+    app.callback()(options)
+    named = _command(words)
+    for name in [named] if named in COMMANDS and "_CROSSGATE_COMPLETE" not in os.environ else COMMANDS:
+        module = import_module(f"crossgate.commands.{COMMANDS[name]}")
+        if name in _GROUPS:
+            app.add_typer(getattr(module, _GROUPS[name]))
+        else:
+            app.command(name)(getattr(module, name))
+    return app
+
+
+def _command(words: Sequence[str]) -> str:
+    """Return the first word that is neither an option nor the plan's name."""
+    left = iter(words)
+    for word in left:
+        if word == "--plan":
+            next(left, None)
+        elif not word.startswith("-"):
+            return word
+    return ""
 
 
 def _version(wanted: bool) -> None:
@@ -42,7 +63,6 @@ def _version(wanted: bool) -> None:
         raise typer.Exit
 
 
-@app.callback()
 def options(
     plan: Annotated[
         Path | None, typer.Option(help="The plan file. Default: CROSSGATE_PLAN, else the only *.gate file here.", metavar="FILE")
@@ -50,12 +70,3 @@ def options(
     version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False,
 ) -> None:
     """Write, place, trace and prove access lists, offline, from one plain-text plan."""
-
-
-for command in (
-    demo.demo, check.check, lists.lists, trace.trace, points.points, verify.verify, grid.grid, reach.reach, compare.compare,
-    placement.place, placement.lift, fence.fence, tidy.tidy, tally.tally, wild.wild,
-):  # fmt: skip
-    app.command()(command)
-for group in (entry.entry, listing.listing):
-    app.add_typer(group)

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import lru_cache
 from typing import NamedTuple
 
 from crossgate.core.address import Addresses, Family
@@ -88,9 +89,12 @@ class Decision(NamedTuple):
     place: Place
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class AccessList:
-    """An access list of one family; `entries` are in the order of their numbers, whatever the order of the lines."""
+    """An access list of one family; `entries` are in the order of their numbers, whatever the order of the lines.
+
+    A list is itself and equal to no other, so that what is worked out for one can be kept for it.
+    """
 
     name: str
     kind: Kind
@@ -99,7 +103,7 @@ class AccessList:
     otherwise: Otherwise
     place: Place
     notes: tuple[Note, ...] = ()
-    _in_force: dict[frozenset[str], tuple[Entry, ...]] = field(default_factory=dict, compare=False, repr=False)
+    _in_force: dict[frozenset[str], tuple[Entry, ...]] = field(default_factory=dict, repr=False)
 
     def in_force(self, open_windows: frozenset[str]) -> tuple[Entry, ...]:
         """Return the entries that are part of the list while just these windows are open."""
@@ -116,7 +120,12 @@ class AccessList:
 
     def windows(self) -> frozenset[str]:
         """Return the names of the windows that entries of the list are bound to."""
-        return frozenset(entry.window for entry in self.entries if entry.window is not None and not entry.off)
+        return _windows(self)
+
+
+@lru_cache(maxsize=1024)
+def _windows(access_list: AccessList) -> frozenset[str]:
+    return frozenset(entry.window for entry in access_list.entries if entry.window is not None and not entry.off)
 
 
 def numbered_kind(number: int, numbering: Iterable[tuple[Kind, int, int]]) -> Kind | None:

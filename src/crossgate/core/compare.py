@@ -36,7 +36,7 @@ from crossgate.core.flows import (
 from crossgate.core.forwarding import Forwarding
 from crossgate.core.packet import Leg, Packet
 from crossgate.core.plan import Plan
-from crossgate.core.regions import Box, EntryRegion, ListRegions, address_box, overlap, split, whole, without, witness
+from crossgate.core.regions import Box, EntryRegion, ListRegions, address_box, list_regions, overlap, split, whole, without, witness
 from crossgate.core.spots import But, Spot, boundaries, device_addresses, spots
 from crossgate.core.trace import Verdict
 from crossgate.core.window import Window, open_at, states
@@ -137,7 +137,7 @@ def named_differences(old: Plan, new: Plan, name: str, tell: Tell | None = None)
     met: dict[tuple[object, ...], list[ListDifference]] = {}
     for (was_open, now_open), moment in several.items():
         groups: dict[tuple[Decided, Decided], list[Box]] = {}
-        for count, (box, was, now) in enumerate(compare_lists(ListRegions(before, was_open), ListRegions(after, now_open))):
+        for count, (box, was, now) in enumerate(compare_lists(list_regions(before, was_open), list_regions(after, now_open))):
             groups.setdefault((was, now), []).append(box)
             if tell is not None:
                 tell(count, 0)

@@ -30,6 +30,7 @@ from crossgate.core.regions import (
     ListRegions,
     address_box,
     between,
+    list_regions,
     minus,
     overlap,
     service_boxes,
@@ -193,14 +194,11 @@ class Flows:
     def __init__(self, network: Forwarding, open_windows: frozenset[str] = frozenset()) -> None:
         self.network = network
         self.open_windows = open_windows
-        self._regions: dict[str, ListRegions] = {}
         self._asked: dict[tuple[int, int, Leg], list[tuple[Crossing, AccessList]]] = {}
 
     def regions(self, access_list: AccessList) -> ListRegions:
         """Return a list's regions."""
-        if access_list.name not in self._regions:
-            self._regions[access_list.name] = ListRegions(access_list, self.open_windows)
-        return self._regions[access_list.name]
+        return list_regions(access_list, self.open_windows)
 
     def answers(self, flow: Flow, begun: Iterable[Opening]) -> Iterator[Answer]:
         """Yield what becomes of the conversations of a flow that these packets open."""

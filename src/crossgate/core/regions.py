@@ -14,13 +14,13 @@
 from __future__ import annotations
 
 from collections.abc import Generator, Iterable, Iterator, Sequence
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING, NamedTuple
 
 from crossgate.core.accesslist import AccessList, Entry
 from crossgate.core.address import Family, Pattern
 from crossgate.core.packet import ICMP, ICMPV6, PORT_PROTOCOLS, SYN, TCP, UDP, Packet
-from crossgate.core.service import FlagTest, Ports, Service, ServiceTerm
+from crossgate.core.service import NO_QUALIFIERS, FlagTest, Ports, Service, ServiceTerm
 
 if TYPE_CHECKING:
     from crossgate.core.columns import Columns
@@ -220,9 +220,14 @@ def term_parts(term: ServiceTerm) -> Iterator[ServicePart]:
         yield ServicePart(0, LOW_FREE, (*protocols, *ALL_PORTS, *ALL_PORTS))
 
 
-def service_parts(service: Service) -> list[ServicePart]:
+def service_parts(service: Service) -> tuple[ServicePart, ...]:
     """Return the parts of a service."""
-    return [part for term in service.terms for part in term_parts(term)]
+    return _parts(service.terms)
+
+
+@lru_cache(maxsize=4096)
+def _parts(terms: tuple[ServiceTerm, ...]) -> tuple[ServicePart, ...]:
+    return tuple(part for term in terms for part in term_parts(term))
 
 
 def service_boxes(service: Service, source: Pattern, destination: Pattern) -> list[Box]:
@@ -277,13 +282,18 @@ class EntryRegion:
         shift = LOW_BITS + family.bits
         self.sources = [(each.value << shift, each.wildcard << shift) for each in entry.source.patterns]
         self.destinations = [(each.value << LOW_BITS, each.wildcard << LOW_BITS) for each in entry.destination.patterns]
-        self.services = [each for part in service_parts(entry.service) for each in _qualified(part, entry)]
+        parts = service_parts(entry.service)
+        self.services = parts if entry.qualifiers is NO_QUALIFIERS else tuple(each for part in parts for each in _qualified(part, entry))
         self.hull = self._hull()
 
     def _hull(self) -> Box | None:
         """Return the smallest box that holds all of it; None when it takes no packet at all."""
         if not self.services:
             return None
+        if len(self.sources) == len(self.destinations) == len(self.services) == 1:
+            (source, source_wild), (destination, destination_wild), (part,) = self.sources[0], self.destinations[0], self.services
+            bits_of, wild = source | destination | part.value, source_wild | destination_wild | part.wildcard
+            return Box(self.family, bits_of, wild, *part.spans)
         bits = [_joined(self.sources), _joined(self.destinations), _joined([(part.value, part.wildcard) for part in self.services])]
         spans = list(zip(*(part.spans for part in self.services), strict=True))
         return Box(
@@ -371,6 +381,16 @@ class ListRegions:
         touching = [self.regions[index] for index in self._touching(box)]
         for piece, index in split(touching, box):
             yield piece, None if index is None else touching[index].entry
+
+
+def list_regions(access_list: AccessList, open_windows: frozenset[str] = frozenset()) -> ListRegions:
+    """Return a list as regions, while just `open_windows` are open; what was worked out before is kept."""
+    return _kept_regions(access_list, open_windows & access_list.windows())
+
+
+@lru_cache(maxsize=256)
+def _kept_regions(access_list: AccessList, open_windows: frozenset[str]) -> ListRegions:
+    return ListRegions(access_list, open_windows)
 
 
 def split(regions: Sequence[EntryRegion], box: Box) -> Iterator[tuple[Box, int | None]]:

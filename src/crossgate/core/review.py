@@ -18,7 +18,7 @@ from crossgate.core.compare import Difference, Tell, differences, entry_key
 from crossgate.core.expect import Expectation
 from crossgate.core.forwarding import Forwarding
 from crossgate.core.plan import Plan
-from crossgate.core.regions import EntryRegion, ListRegions
+from crossgate.core.regions import EntryRegion, list_regions
 from crossgate.core.verify import Verified, Verifier
 
 
@@ -107,7 +107,7 @@ def _focus(old: Plan, new: Plan) -> tuple[Focus, Focus]:
             if name in moved or None in pair:
                 focus[side][name] = {entry.number for entry in access_list.entries}
             elif changed:
-                regions = ListRegions(access_list, frozenset(access_list.windows()))
+                regions = list_regions(access_list, frozenset(access_list.windows()))
                 hulls = [region.hull for region in changed if region.hull is not None]
                 focus[side][name] = {entry.number for hull in hulls for entry in regions.touching(hull)}
     return focus

@@ -12,7 +12,7 @@ from crossgate.core.coverage import Coverage, coverage
 from crossgate.core.flows import Flow, Flows, alike, flow_between, likeness
 from crossgate.core.forwarding import Crossing, Forwarding
 from crossgate.core.plan import Plan
-from crossgate.core.regions import ListRegions, address_box
+from crossgate.core.regions import address_box, list_regions
 from crossgate.core.spots import Spot, spots
 from crossgate.core.window import states
 
@@ -34,7 +34,6 @@ class Case:
         self._tell = tell
         self._coverage: dict[str, list[Coverage]] = {}
         self._flows: dict[frozenset[str], Flows] = {}
-        self._regions: dict[tuple[str, frozenset[str]], ListRegions] = {}
 
     def entries(self, access_list: AccessList) -> list[Entry]:
         """Return the entries of a list that are in it and to be looked at."""
@@ -51,20 +50,13 @@ class Case:
         names = sorted({name for each in lists for name in each.windows()})
         return list(states([self.plan.windows[name] for name in names])) if names else [frozenset()]
 
-    def regions(self, access_list: AccessList, opened: frozenset[str]) -> ListRegions:
-        """Return a list as regions, while just these windows are open."""
-        key = (access_list.name, opened)
-        if key not in self._regions:
-            self._regions[key] = ListRegions(access_list, opened)
-        return self._regions[key]
-
     def coverage(self, access_list: AccessList) -> list[Coverage]:
         """Return what is known of each entry that is ever in force, all states of the windows taken together."""
         if access_list.name not in self._coverage:
             known: dict[int, Coverage] = {}
             only = None if self.focus is None else self.focus.get(access_list.name, ())
             for opened in self.states(access_list):
-                for each in coverage(self.regions(access_list, opened), self._tell, only):
+                for each in coverage(list_regions(access_list, opened), self._tell, only):
                     before = known.get(each.entry.number)
                     known[each.entry.number] = each if before is None else _together(before, each)
             self._coverage[access_list.name] = [known[number] for number in sorted(known)]

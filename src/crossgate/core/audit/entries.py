@@ -10,7 +10,7 @@ from crossgate.core.audit.case import Case, numbers
 from crossgate.core.coverage import Coverage
 from crossgate.core.explain import DOES
 from crossgate.core.finding import Finding
-from crossgate.core.regions import Box, ListRegions, whole
+from crossgate.core.regions import Box, ListRegions, list_regions, whole
 from crossgate.core.service import IP, NO_QUALIFIERS
 
 
@@ -66,7 +66,7 @@ def _next(access_list: AccessList, case: Case, known: Coverage) -> str:
 def nothing_permitted(case: Case) -> Iterator[Finding]:
     """Yield the placed lists that permit no packet in any state of the windows."""
     for access_list in case.placed():
-        if any(_permits(case.regions(access_list, opened)) for opened in case.states(access_list)):
+        if any(_permits(list_regions(access_list, opened)) for opened in case.states(access_list)):
             continue
         message = "it permits nothing at all, so it stops all traffic where it stands; add what may pass, or: otherwise permit"
         yield Finding("nothing-permitted", access_list.place, access_list.name, None, message)

@@ -13,7 +13,7 @@ from crossgate.core.finding import Finding
 from crossgate.core.flows import Flow, Flows, by_course, left, placed_on
 from crossgate.core.forwarding import Crossing
 from crossgate.core.packet import ICMPV6, Leg, Packet
-from crossgate.core.regions import FRAGMENT_BIT, Box, EntryRegion, address_box, overlap, whole, witness
+from crossgate.core.regions import FRAGMENT_BIT, Box, EntryRegion, address_box, list_regions, overlap, whole, witness
 from crossgate.core.spots import But
 from crossgate.core.trace import Verdict
 from crossgate.core.verify import Verifier
@@ -169,7 +169,7 @@ def _stops(case: Case, access_list: AccessList, opened: frozenset[str], span: tu
     messages = every._replace(
         wildcard=every.wildcard & ~FRAGMENT_BIT, protocol_first=ICMPV6, protocol_last=ICMPV6, port_first=span[0], port_last=span[1]
     )
-    regions = case.regions(access_list, opened)
+    regions = list_regions(access_list, opened)
     for piece, decider in regions.split(messages):
         if (access_list.otherwise.action if decider is None else decider.action) is Action.PERMIT:
             continue
