@@ -10,6 +10,7 @@ from crossgate.core.trace import Verdict
 from crossgate.show.console import columns, count, name, quiet, strong, word
 
 _LETTERS = {Verdict.PERMITTED: "p", Verdict.DENIED: "D", Verdict.HALF_OPEN: "H", Verdict.UNROUTABLE: "U"}
+_COLUMNS = 80
 _MIXED = "m"
 _NONE = "·"
 
@@ -29,10 +30,14 @@ def lines(sources: Sequence[str], destinations: Sequence[str], services: Sequenc
         }
         used |= {letter for pair in letters.values() for letter in pair}
         differ = differ or any(len(pair) == 2 for pair in letters.values())
-        wide = max(len(pair) for pair in letters.values()) if letters else 1
-        wide = max(wide, len(str(len(destinations)))) + 1
+        wide = max((*map(len, letters.values()), len(str(len(destinations))))) + 1
+        if width + 4 + wide * len(destinations) > _COLUMNS:
+            wide = 2
         yield strong(service)
-        yield " " * (width + 4) + "".join(number.rjust(wide) for number in numbers.values())
+        # Where numbers would run into each other they stand upright.
+        upright = wide <= len(str(len(destinations)))
+        for head in _upright(numbers.values()) if upright else [tuple(numbers.values())]:
+            yield " " * (width + 4) + "".join(number.rjust(wide) for number in head)
         for source in sources:
             label = numbers.get(source, "")
             row = "".join(
@@ -48,6 +53,13 @@ def lines(sources: Sequence[str], destinations: Sequence[str], services: Sequenc
     yield "  ".join(f"{_paint(letter)} {meaning}" for letter, meaning in meanings if letter in used)
     if differ:
         yield quiet("two letters: IPv4 and IPv6 differ")
+
+
+def _upright(numbers: Iterable[str]) -> Iterator[tuple[str, ...]]:
+    """Yield numbers digit under digit, row by row."""
+    texts = list(numbers)
+    longest = max(map(len, texts))
+    yield from zip(*(text.rjust(longest) for text in texts), strict=True)
 
 
 def _letters(verdicts: dict[Family, tuple[Verdict, ...]] | None, itself: bool) -> str:
