@@ -17,7 +17,7 @@ def compare(
     list_name: Annotated[
         str | None, typer.Option("--list", metavar="NAME", autocompletion=complete_list, help="Compare one list, wherever it stands.")
     ] = None,
-    every: Annotated[bool, typer.Option("--all", help="Show every line.")] = False,
+    every: Annotated[bool, typer.Option("--all", help="Show every line, of devices' own and stray packets too.")] = False,
     as_json: JsonOption = False,
 ) -> None:
     """Show what OTHER treats differently, with the deciding entries and a packet each; exit status 1 when it does."""
@@ -57,7 +57,7 @@ def compare(
 
         print_json(compare_document(plan, new, found))
     elif found:
-        write(difference_lines(plan, new, found, every=every))
+        write(difference_lines(new, found, every=every, rest="--all shows all"))
         write(["", strong(f"{count(len(found), 'difference')} between {plan.files[0]} and {new.files[0]}")])
     else:
         write([f"no difference: {plan.files[0]} and {new.files[0]} treat every packet alike"])

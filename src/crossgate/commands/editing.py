@@ -65,7 +65,7 @@ def carry_out(
     if as_json:
         print_json(edit_document(new, said, diff, found, [], refused, done))
     elif changed:
-        write(review_lines(reading.plan, new, found))
+        write(review_lines(new, found))
         last = (
             f"refused: {refused}; nothing is written, --anyway writes it"
             if refused

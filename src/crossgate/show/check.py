@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from crossgate.core.audit import Audited, Finding, Severity
 from crossgate.core.explain import packet_text
 from crossgate.core.plan import Plan
-from crossgate.show.console import count, quiet, strong, word
+from crossgate.show.console import count, folded, quiet, strong, word
 
 
 def lines(plan: Plan, audited: Audited) -> Iterator[str]:
@@ -20,7 +20,7 @@ def lines(plan: Plan, audited: Audited) -> Iterator[str]:
         entry = _entry_text(plan, finding)
         if entry:
             yield quiet(f"    {entry}")
-        yield f"    {finding.message}"
+        yield from folded(finding.message, 4)
         if finding.packet is not None and packet_text(finding.packet) not in finding.message:
             yield f"    packet: {packet_text(finding.packet)}"
     if findings:

@@ -7,7 +7,9 @@ from __future__ import annotations
 
 import os
 import re
+import shutil
 import sys
+import textwrap
 from collections.abc import Iterable, Sequence
 from itertools import zip_longest
 
@@ -59,6 +61,14 @@ def write(lines: Iterable[str]) -> None:
             typer.echo(_CODES.sub("", line) if plain else line)
     except BrokenPipeError:
         silence()
+
+
+def folded(text: str, indent: int) -> list[str]:
+    """Return a sentence as lines that fit the terminal, each indented; where the output is no terminal it is one line."""
+    lead = " " * indent
+    if not sys.stdout.isatty():
+        return [lead + text]
+    return textwrap.wrap(text, max(shutil.get_terminal_size().columns, 40), initial_indent=lead, subsequent_indent=lead)
 
 
 def silence() -> None:

@@ -7,7 +7,7 @@ from difflib import unified_diff
 
 from crossgate.core.plan import Plan
 from crossgate.core.review import Review
-from crossgate.show.console import count, quiet, strong, word
+from crossgate.show.console import count, folded, quiet, strong, word
 from crossgate.show.sets import difference_lines
 
 MOST_DIFFERENCES = 10
@@ -27,16 +27,16 @@ def painted(line: str) -> str:
     return word({"+": "permit", "-": "deny"}.get(line[:1], ""), shown=line) if line[:1] in "+-" else line
 
 
-def review_lines(old: Plan, new: Plan, review: Review) -> Iterator[str]:
+def review_lines(new: Plan, review: Review) -> Iterator[str]:
     """Yield what a change does to expectations, traffic and findings."""
     for turned in review.turned:
         expectation = turned.now.expectation
         mark = word("held", bold=True, shown="holds now") if turned.now.held else word("failed", bold=True, shown="breaks")
         yield f"{mark}  {quiet(str(expectation.place.line))}  {expectation.text}"
         if not turned.now.held:
-            yield f"    {turned.now.why}"
+            yield from folded(turned.now.why, 4)
     if review.differences:
-        yield from difference_lines(old, new, review.differences, MOST_DIFFERENCES)
+        yield from difference_lines(new, review.differences, MOST_DIFFERENCES, rest="--json tells all")
     else:
         yield "no packet is treated otherwise"
     if review.findings:
@@ -44,4 +44,5 @@ def review_lines(old: Plan, new: Plan, review: Review) -> Iterator[str]:
     for finding in review.findings:
         number = "" if finding.entry is None else f" {finding.entry}"
         where = "" if finding.access_list is None else f" in {finding.access_list}{number}"
-        yield f"  {word(finding.severity)} {finding.name}{where}: {finding.message}"
+        yield f"  {word(finding.severity)} {finding.name}{where}"
+        yield from folded(finding.message, 4)

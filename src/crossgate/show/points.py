@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from crossgate.core.accesslist import Kind
 from crossgate.core.forwarding import End
 from crossgate.core.points import CrossedPoint, Suited
-from crossgate.show.console import columns, name, quiet, strong
+from crossgate.show.console import columns, folded, name, quiet, strong
 
 _MOST_FLOWS = 8
 _WHY = {
@@ -34,4 +34,4 @@ def lines(source: End, destination: End, points: Sequence[CrossedPoint], places:
         yield f"  {kind} list suits {strong(f'{crossing.direction} on {crossing.point}')}: {_WHY[place.kind]}"
         shown = [f"{start} to {end}" for start, end in place.also[:_MOST_FLOWS]]
         more = f" and {len(place.also) - _MOST_FLOWS} more" if len(place.also) > _MOST_FLOWS else ""
-        yield quiet(f"    also passes there: {', '.join(shown)}{more}" if shown else "    nothing else passes there")
+        yield from map(quiet, folded(f"also passes there: {', '.join(shown)}{more}" if shown else "nothing else passes there", 4))

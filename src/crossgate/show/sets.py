@@ -68,11 +68,20 @@ def _written(wording: Wording, lines: Sequence[Line], sort: Sort, every: bool, i
         yield quiet(f"{' ' * indent}and {count(len(rows) - len(shown), 'more line')}; --all shows them")
 
 
-def difference_lines(old: Plan, new: Plan, found: Sequence[Difference], most: int | None = None, every: bool = False) -> Iterator[str]:
-    """Yield traffic that two plans treat differently, at most so many differences; those of devices themselves come last."""
-    wording = Wording(new)
-    shown = [each for each in found if not (each.stray and _likewise(each, found))]
-    alike = len(found) - len(shown)
+def difference_lines(
+    plan: Plan, found: Sequence[Difference], most: int | None = None, *, every: bool = False, rest: str = ""
+) -> Iterator[str]:
+    """Yield traffic that is treated differently, in the words of the new plan, at most so many differences.
+
+    Conversations between machines come first, and are all that is shown where there are any; `rest` says how to see the rest.
+    """
+    wording = Wording(plan)
+    weighed = (
+        [each for each in found if not each.stray and not each.devices],
+        [each for each in found if not each.stray],
+        list(found),
+    )  # fmt: skip
+    shown = list(found) if every else next(each for each in weighed if each)
     for difference in shown[:most]:
         kind = "  packets that open no conversation" if difference.stray else ""
         kind += "  to or from a device itself" if difference.devices else ""
@@ -82,20 +91,12 @@ def difference_lines(old: Plan, new: Plan, found: Sequence[Difference], most: in
         yield f"  is  {_told(difference.now)}"
         yield from _written(wording, difference.lines, Sort.STRAY if difference.stray else Sort.OPENING, every, 4)
         yield quiet(f"    packet: {packet_text(difference.packet)}")
-    if most is not None and len(shown) > most:
-        yield quiet(f"and {count(len(shown) - most, 'more difference')}")
-    if alike:
-        yield quiet("fragments, and TCP segments that open no connection, between the same addresses fare likewise")
-
-
-def _likewise(stray: Difference, found: Sequence[Difference]) -> bool:
-    """Whether conversations between the same addresses changed in the same way as these stray packets."""
-    ends = {(line.source, line.destination) for line in stray.lines}
-    return any(
-        not each.stray and (each.family, each.was, each.now) == (stray.family, stray.was, stray.now)
-        and ends <= {(line.source, line.destination) for line in each.lines}
-        for each in found
-    )  # fmt: skip
+    more = [f"{len(shown) - most} more differences"] if most is not None and len(shown) > most else []
+    left_out = [each for each in found if each not in shown]
+    more += ["what devices themselves send and get"] if any(each.devices and not each.stray for each in left_out) else []
+    more += ["packets that open no conversation"] if any(each.stray for each in left_out) else []
+    if more:
+        yield quiet(f"left out: {' and '.join(more)}; {rest}")
 
 
 def _told(fate: Fate) -> str:

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime
 
-from crossgate.core.explain import noticed, reason
+from crossgate.core.explain import noticed, sentence
 from crossgate.core.opening import service_label
 from crossgate.core.plan import Plan
 from crossgate.core.trace import Asked, LegTrace, Trace
 from crossgate.core.window import open_at
-from crossgate.show.console import columns, leading_word, quiet, strong, word
+from crossgate.show.console import columns, folded, leading_word, quiet, strong, word
 
 
 def lines(trace: Trace, plan: Plan, at: datetime) -> Iterator[str]:
@@ -21,10 +21,12 @@ def lines(trace: Trace, plan: Plan, at: datetime) -> Iterator[str]:
     claimed = f", sent with the source address {conversation.claimed}" if conversation.claimed is not None else ""
     yield f"{strong(service_label(conversation.first))}  {ends}  {conversation.first.family.label}{claimed}"
     yield from columns((row for leg in trace.legs for row in _leg(leg)), indent=2)
-    yield f"  {word(trace.verdict, bold=True)}: {reason(trace)}"
+    first, *rest = folded(sentence(trace), 2)
+    yield first.replace(trace.verdict, word(trace.verdict, bold=True), 1)
+    yield from rest
     for text in (noticed(trace), time_note(trace, plan, at), _fork_note(trace)):
         if text:
-            yield f"  {text}"
+            yield from folded(text, 2)
 
 
 def _end(name: str, address: str) -> str:

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from crossgate.core.accesslist import AccessList, Entry
 from crossgate.core.plan import Plan
 from crossgate.core.verify import Verified
-from crossgate.show.console import columns, count, leading_word, quiet, strong, word
+from crossgate.show.console import columns, count, folded, leading_word, quiet, strong, word
 
 
 def lines(plan: Plan, results: Sequence[Verified], unreached: Sequence[tuple[AccessList, Entry]]) -> Iterator[str]:
@@ -20,8 +20,8 @@ def lines(plan: Plan, results: Sequence[Verified], unreached: Sequence[tuple[Acc
         mark = word("held") if result.held else word("failed", bold=True)
         yield f"{mark}{'  ' if result.held else ''}  {quiet(f'{expectation.place.line:>4}')}  {expectation.text}{comment}"
         if not result.held:
-            yield f"              {result.why}"
-            yield f"              needed: {result.needed}"
+            yield from folded(result.why, 14)
+            yield from folded(f"needed: {result.needed}", 14)
     if unreached:
         yield ""
         yield "No expectation reached:"

@@ -156,7 +156,7 @@ def icmp6_needed(case: Case) -> Iterator[Finding]:
                     decider, packet = next(iter(stopped.values()))
                     where = "its otherwise line" if decider is None else str(decider.number)
                     names = ", ".join(stopped)
-                    message = f"{where} stops {names}, without which connections hang (RFC 4890); permit icmp/{next(iter(stopped))} any to any first"
+                    message = f"{where} stops {names}, without which connections hang (RFC 4890); permit them any to any first, as icmp/{next(iter(stopped))}"
                     place = access_list.place if decider is None else decider.place
                     number = None if decider is None else decider.number
                     yield Finding("icmp6-needed", place, access_list.name, number, message, packet=packet)
