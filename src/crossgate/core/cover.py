@@ -261,14 +261,17 @@ class Wording:
                 except ServiceError:
                     continue
                 parts = service_boxes(service, every.source, every.destination)
-                found.setdefault(joined_services(_unflagged(parts)), name)
+                for told in (_unflagged(parts), parts):
+                    found.setdefault(joined_services(told), name)
             for name, ((first, last), transports) in iana.services().items():
                 if last < _WELL_KNOWN:
                     spans = [(iana.protocols()[transport], first, last) for transport in transports]
                     parts = [
                         every._replace(protocol_first=each, protocol_last=each, port_first=low, port_last=high) for each, low, high in spans
                     ]
-                    found.setdefault(joined_services(parts), name)
+                    whole_packets = [each._replace(wildcard=each.wildcard & ~FRAGMENT_BIT) for each in parts]
+                    for told in (parts, whole_packets):
+                        found.setdefault(joined_services(told), name)
             self._services[family] = found
         return self._services[family]
 

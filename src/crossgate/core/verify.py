@@ -145,7 +145,8 @@ def window_states(network: Forwarding, found: list[Flow], at: Moment | None) -> 
         return {frozenset(): None}
     if at is not None and at.date is not None:
         return {open_at(windows, at.date): at.date}
-    return dict(states(windows, at.minute if at else None))
+    found_states = states(windows, at.minute if at else None)
+    return dict(sorted(found_states.items(), key=lambda state: len(state[0])))
 
 
 def _reason(expectation: Expectation, trace: Trace) -> str:

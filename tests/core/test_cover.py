@@ -1,0 +1,158 @@
+"""Sets in the fewest lines: exact, with the plan's names where they fit, and as all but a few where that is shorter."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from crossgate.core.address import Family, Pattern, parse_block, parse_range, pattern
+from crossgate.core.cover import Sort, Wording, joined, joined_services, less, lines
+from crossgate.core.packet import Packet
+from crossgate.core.plan import Plan
+from crossgate.core.regions import FRAGMENT_BIT, Box, ListRegions, covers, overlap, packet_box, service_boxes, whole, without
+from crossgate.core.spots import But
+from tests import small
+
+slow = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+
+PLAN = """
+subnet hall   10.64.8.0/22  2001:db8:64:8::/64
+subnet office 10.64.20.0/24 2001:db8:64:14::/64
+router r
+    interface a 10.64.8.1/22 on hall
+    interface b 10.64.20.1/24 on office
+host kiosk 10.64.9.21 2001:db8:64:8::21 on hall
+host box   10.64.20.10 on office
+group ours 10.64.0.0/16
+group cranes 10.64.30.8-10.64.30.27
+service booking tcp/8443, tcp/9443
+"""
+
+
+@pytest.fixture
+def wording(plan_of: Callable[[str], Plan]) -> Wording:
+    return Wording(plan_of(PLAN))
+
+
+def blocks(*texts: str) -> frozenset[Pattern]:
+    return frozenset(each for text in texts for each in (parse_range(text) if "-" in text else (parse_block(text),)))
+
+
+@pytest.mark.parametrize(
+    ("patterns", "written"),
+    [
+        (blocks("0.0.0.0/0"), "any"),
+        (blocks("10.64.8.0/22"), "hall"),
+        (blocks("10.64.9.21"), "kiosk"),
+        (blocks("10.64.8.0/22", "10.64.20.0/24"), "hall, office"),
+        (blocks("10.64.30.8-10.64.30.27"), "cranes"),
+        (blocks("192.0.2.0/28"), "192.0.2.0/28"),
+        (less(blocks("10.64.8.0/22"), blocks("10.64.9.21")), "hall but kiosk"),
+        (less(blocks("10.64.20.0/24"), blocks("10.64.20.1", "10.64.20.10")), "office but box and r.b"),
+        (less(blocks("0.0.0.0/0"), blocks("10.64.0.0/16")), "any but ours"),
+        (less(blocks("10.64.0.0/16"), blocks("10.64.8.0/22")), "ours but hall"),
+        (blocks("2001:db8:64:8::/64"), "hall"),
+        (less(blocks("2001:db8:64:8::/64"), blocks("2001:db8:64:8::21")), "hall but kiosk"),
+        (frozenset((pattern(Family.IPV4, 0x0A40200A, 0x300),)), "10.64.32.10 wild 0.0.3.0"),
+    ],
+)
+def test_addresses_are_written_with_the_plans_names(wording: Wording, patterns: frozenset[Pattern], written: str) -> None:
+    assert wording.addresses(patterns) == written
+
+
+@pytest.mark.parametrize(
+    ("tokens", "written"),
+    [
+        ("ip", "ip"),
+        ("tcp/8443,9443", "booking"),
+        ("domain", "domain"),
+        ("tcp/443", "https"),
+        ("tcp/80,443", "tcp/80,443"),
+        ("tcp/8080", "tcp/8080"),
+        ("ping", "ping"),
+        ("icmp", "icmp"),
+        ("gre", "gre"),
+        ("tcp/1024-,udp/53", "tcp/1024-, udp/53"),
+        ("icmp/3/1", "icmp/3/1"),
+    ],
+)
+def test_services_are_written_as_people_do(wording: Wording, tokens: str, written: str) -> None:
+    every = whole(Family.IPV4)
+    boxes = service_boxes(wording.plan.service(tokens, Family.IPV4), every.source, every.destination)
+    assert wording.services(frozenset(boxes), Sort.PACKET) == written
+    if tokens not in ("icmp/3/1",):
+        assert wording.services(frozenset(boxes), Sort.OPENING) == written
+
+
+@pytest.mark.parametrize(
+    ("tokens", "written"), [("tcp/22", "ip but tcp/22"), ("tcp/22,23", "ip but tcp/22-23"), ("tcp", "ip but tcp"), ("ping", "ip but ping")]
+)
+def test_all_but_a_few_services_are_written_so(wording: Wording, tokens: str, written: str) -> None:
+
+    every = whole(Family.IPV4)
+    boxes = service_boxes(wording.plan.service(tokens, Family.IPV4), every.source, every.destination)
+    opening = every._replace(wildcard=every.wildcard & ~FRAGMENT_BIT)
+    assert wording.services(frozenset(without([opening], boxes)), Sort.OPENING) == written
+
+
+def test_qualifiers_are_told_where_any_packet_is_meant(wording: Wording, plan_of: Callable[[str], Plan]) -> None:
+    told = {}
+    for words in (
+        "tcp any to any established flags !ACK",
+        "udp any to any source port 53",
+        "ip any to any fragments",
+        "ip any to any dscp ef",
+    ):
+        access_list = plan_of(f"list l extended ipv4\n    permit {words}\n").lists["l"]
+        boxes = frozenset(next(iter(ListRegions(access_list).regions)).boxes())
+        told[words] = wording.services(boxes, Sort.PACKET)
+    assert list(told.values()) == ["tcp flags RST,!ACK", "udp source port 53", "ip fragments", "ip dscp ef"]
+
+
+@given(st.sets(st.integers(0, 63), max_size=40))
+def test_joined_addresses_are_the_same_and_fewer(values: set[int]) -> None:
+    singles = [Pattern(Family.IPV4, value, 0) for value in values]
+    found = joined(singles)
+    assert {each for one in found for each in range(64) if one.contains(each)} == values
+    assert len(found) <= len(singles)
+    assert sum(each.size for each in found) == len(values)
+
+
+@given(st.lists(st.tuples(st.integers(0, 15), st.integers(0, 15)), min_size=1, max_size=4), st.lists(st.integers(0, 15), max_size=4))
+def test_less_takes_away_just_what_is_named(patterns: list[tuple[int, int]], gone: list[int]) -> None:
+    here = [pattern(Family.IPV4, *each) for each in patterns]
+    left = less(here, [Pattern(Family.IPV4, each, 0) for each in gone])
+    wanted = {each for each in range(16) if any(one.contains(each) for one in here)} - set(gone)
+    assert {each for each in range(16) if any(one.contains(each) for one in left)} == wanted
+
+
+@slow
+@given(st.data(), st.sampled_from(Family))
+def test_lines_hold_just_the_packets_of_their_pieces(plan_of: Callable[[str], Plan], data: st.DataObject, family: Family) -> None:
+    entries = data.draw(st.lists(small.entry_words(family), min_size=1, max_size=5))
+    access_list = plan_of(small.list_text("small", family, entries)).lists["small"]
+    out = But((Pattern(family, small.BASE[family], 0),), (Pattern(family, small.BASE[family] | 1, 0),))
+    pieces = [(box, out) for box, entry in ListRegions(access_list).split(whole(family)) if entry is not None]
+    written = lines(pieces)
+    for packet in data.draw(st.lists(st.sampled_from(list(small.packets(family))), min_size=60, max_size=60)):
+        left_out = packet.source == small.BASE[family] or packet.destination == small.BASE[family] | 1
+        wanted = not left_out and access_list.decide(packet).entry is not None
+        assert any(_holds(line.services, line.source, line.destination, packet) for line in written) is wanted, packet
+
+
+def _holds(services: frozenset[Box], source: frozenset[Pattern], destination: frozenset[Pattern], packet: Packet) -> bool:
+    own = packet_box(packet)
+    ends = any(each.contains(packet.source) for each in source) and any(each.contains(packet.destination) for each in destination)
+    return ends and any(overlap(box, own) is not None for box in services)
+
+
+def test_services_that_touch_become_one() -> None:
+    every = whole(Family.IPV4)
+    tcp = every._replace(protocol_first=6, protocol_last=6)
+    parts = [tcp._replace(port_first=first, port_last=last) for first, last in ((0, 21), (22, 22), (23, 65535))]
+    others = [every._replace(protocol_last=5), every._replace(protocol_first=7)]
+    assert joined_services([*parts, *others]) == {every}
+    assert all(covers(every, part) for part in parts)
