@@ -39,14 +39,7 @@ def candidates(network: Forwarding, text: str) -> list[End]:
         except AddressError as error:
             raise PlanError(str(error)) from None
     if "." in text:
-        try:
-            point = plan.point(text)
-        except UnknownName as error:
-            raise PlanError(str(error)) from None
-        interface = plan.devices[point.owner].interfaces.get(point.part)
-        if interface is None:
-            raise PlanError(f"{text} is a port and has no addresses; name a host or an interface")
-        return _interface_ends(interface, text)
+        return _interface_ends(_interface(plan, text), text)
     if text in plan.hosts:
         host = plan.hosts[text]
         return [End(text, address, host.on, host.at, host.gateways) for family in Family if (address := host.in_family(family)) is not None]
@@ -90,17 +83,22 @@ def end_set(plan: Plan, text: str, family: Family) -> EndSet:
     elif text in plan.devices:
         addresses = plan.devices[text].addresses()
     elif "." in text:
-        try:
-            point = plan.point(text)
-        except UnknownName as error:
-            raise PlanError(str(error)) from None
-        interface = plan.devices[point.owner].interfaces.get(point.part)
-        if interface is None:
-            raise PlanError(f"{text} is a port and has no addresses; name a host or an interface")
-        addresses = [own.address for own in interface.addresses]
+        addresses = [own.address for own in _interface(plan, text).addresses]
     else:
         raise PlanError(unknown("name", text, plan.names()))
     return EndSet(tuple(single(address) for address in addresses if address.family is family))
+
+
+def _interface(plan: Plan, text: str) -> Interface:
+    """Return the interface that a point names. Raises `PlanError`."""
+    try:
+        point = plan.point(text)
+    except UnknownName as error:
+        raise PlanError(str(error)) from None
+    interface = plan.devices[point.owner].interfaces.get(point.part)
+    if interface is None:
+        raise PlanError(f"{text} is a port and has no addresses; name a host or an interface")
+    return interface
 
 
 def _interface_ends(interface: Interface, name: str) -> list[End]:
