@@ -366,3 +366,14 @@ def test_the_shell_is_offered_the_plans_own_names(demo: Path, line: str, offers:
     }  # fmt: skip
     done = subprocess.run([sys.executable, "-c", program], cwd=demo, env=environment, capture_output=True, text=True, check=False)
     assert set(done.stdout.split()) == offers, done.stderr
+
+
+def test_a_list_of_a_hundred_thousand_entries_is_read_and_traced(run: Run, tmp_path: Path) -> None:
+    lines = [f"    {number * 10} deny tcp/{number % 60000} 192.0.2.0/24 to 10.9.0.{number % 250}" for number in range(1, 100_001)]
+    net = "subnet a 10.0.0.0/24\nsubnet b 10.9.0.0/24\nrouter r\n    interface a 10.0.0.1/24 on a\n    interface b 10.9.0.1/24 on b\n"
+    hosts = "host one 10.0.0.9 on a\nhost two 10.9.0.9 on b\n"
+    text = "\n".join([net + hosts + "list big extended ipv4", *lines, "    otherwise permit", "place big inbound on r.a", ""])
+    (tmp_path / "big.gate").write_text(text)
+    done = run("trace", "one", "two", "https", "--expect", "permit")
+    assert done.returncode == 0, done.stderr
+    assert "otherwise" in done.stdout

@@ -1,0 +1,161 @@
+"""What a person sees: columns, folded sentences, grids in letters, bits in a row, differences in order of weight."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from datetime import datetime
+
+import pytest
+
+from crossgate.core.address import Family, Pattern, parse_block, pattern
+from crossgate.core.compare import differences
+from crossgate.core.forwarding import Forwarding
+from crossgate.core.grid import cells
+from crossgate.core.plan import Plan
+from crossgate.core.reach import reach
+from crossgate.core.trace import Tracer
+from crossgate.show import console, grid, sets, wild
+from crossgate.show.edit import diff_lines
+from crossgate.show.lists import lines as list_lines
+
+Read = Callable[[str], Plan]
+
+
+def plain(lines: object) -> list[str]:
+    return [console._CODES.sub("", line) for line in lines]  # type: ignore[attr-defined]
+
+
+def test_columns_are_aligned_whatever_their_colours() -> None:
+    rows = [["a", console.strong("bb"), "c"], ["aaa", "b"], ["a", "", ""]]
+    assert plain(console.columns(rows, indent=2)) == ["  a    bb  c", "  aaa  b", "  a"]
+    assert console.width(console.word("deny")) == 4
+
+
+def test_numbers_have_their_nouns() -> None:
+    assert [console.count(number, "entry", "entries") for number in (0, 1, 2, 1234)] == [
+        "0 entries",
+        "1 entry",
+        "2 entries",
+        "1,234 entries",
+    ]
+
+
+def test_sentences_are_folded_on_a_terminal_only(monkeypatch: pytest.MonkeyPatch) -> None:
+    text = "word " * 30
+    assert console.folded(text.strip(), 4) == ["    " + text.strip()]
+    monkeypatch.setattr(sys.stdout, "isatty", lambda: True)
+    monkeypatch.setenv("COLUMNS", "60")
+    folded = console.folded(text.strip(), 4)
+    assert len(folded) > 1
+    assert all(len(line) <= 60 and line.startswith("    word") for line in folded)
+
+
+def test_no_colour_is_no_colour(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("NO_COLOR", "1")
+    console.write([console.alert("careful"), console.word("denied", bold=True)])
+    assert capsys.readouterr().out == "careful\ndenied\n"
+
+
+MANY = """
+subnet a 10.0.0.0/24 2001:db8:1::/64
+subnet b 10.0.1.0/24 2001:db8:2::/64
+router r
+    interface a 10.0.0.1/24 2001:db8:1::1/64 on a
+    interface b 10.0.1.1/24 2001:db8:2::1/64 on b
+list l extended ipv4
+    permit tcp/80 any to any
+    otherwise deny
+place l inbound on r.a
+"""
+
+
+def hosts(number: int) -> str:
+    return "".join(
+        f"host h{index} 10.0.{index % 2}.{10 + index} 2001:db8:{1 + index % 2}::{10 + index} on {'ab'[index % 2]}\n"
+        for index in range(number)
+    )
+
+
+@pytest.mark.parametrize("number", [3, 14, 30])
+def test_a_grid_of_thirty_fits_eighty_columns(plan_of: Read, number: int) -> None:
+    plan = plan_of(MANY + hosts(number))
+    network, names = Forwarding(plan), list(plan.hosts)
+    told = plain(grid.lines(names, names, ["ping"], cells(network, Tracer(network), names, names, ["ping"])))
+    assert max(map(len, told)) <= 80
+    head = 3 if number == 30 else 2
+    rows = told[head : head + number]
+    assert [row.split()[0] for row in rows] == names
+    assert "Dp" in rows[0]
+    assert told[-1] == "two letters: IPv4 and IPv6 differ"
+    if number == 30:
+        assert told[1].split() == ["1"] * 10 + ["2"] * 10 + ["3"]
+
+
+def test_across_are_named_where_they_do_not_stand_down(plan_of: Read) -> None:
+    plan = plan_of(MANY + hosts(4))
+    network = Forwarding(plan)
+    told = plain(grid.lines(["h0"], ["h1", "h3"], ["tcp/80,443"], cells(network, Tracer(network), ["h0"], ["h1", "h3"], ["tcp/80,443"])))
+    assert "across: 1 h1, 2 h3" in told
+    assert "parts of the service differ" in told[-2]
+
+
+@pytest.mark.parametrize(
+    ("written", "patterns", "says"),
+    [
+        ("10.64.8.0/22", [parse_block("10.64.8.0/22")], "  00001010 01000000 000010xx xxxxxxxx"),
+        ("x", [pattern(Family.IPV4, 0x0A40200A, 0x300)], "  00001010 01000000 001000xx 00001010"),
+        ("any", [Pattern(Family.IPV4, 0, Family.IPV4.mask)], "  xxxxxxxx xxxxxxxx xxxxxxxx xxxxxxxx"),
+        ("::1/128", [parse_block("2001:db8::1/128")], "  0000000000000000 0000000000000000 0000000000000000 0000000000000001"),
+    ],
+)
+def test_bits_stand_in_a_row_with_the_fixed_ones_marked(written: str, patterns: list[Pattern], says: str) -> None:
+    told = plain(wild.lines(written, patterns))
+    assert says in told
+    marks = told[told.index(says) + 1]
+    assert list(marks[2:]) == [{"x": ".", " ": " "}.get(bit, "=") for bit in says[2:]]
+
+
+def test_a_list_shows_its_notes_where_they_are_read(plan_of: Read) -> None:
+    plan = plan_of(
+        'list l extended ipv4\n    note "first"\n    20 deny ip any to any\n    note "late"\n    10 off permit ip any to any "why"\n'
+    )
+    told = plain(list_lines(plan, plan.lists["l"], datetime(2026, 12, 1), {10: 3, 20: 1234, None: 0}))
+    assert told[1] == "  placed nowhere"
+    body = [line.strip() for line in told[2:]]
+    assert body[:2] == ["note: first", "note: late"]
+    assert body[2].split() == ["10", "off", "3x", "permit", "ip", "any", "to", "any", '"why"']
+    assert body[3].split()[:2] == ["20", "1,234x"]
+    assert body[4].startswith("otherwise")
+
+
+def test_differences_show_machines_first_and_say_what_is_left_out(plan_of: Read) -> None:
+    plans = [plan_of(MANY + hosts(4)), plan_of(MANY.replace("    permit", "    permit tcp/22 any to any\n    permit") + hosts(4))]
+    found = differences(*map(Forwarding, plans))
+    told = plain(sets.difference_lines(plans[1], found, rest="--all shows all"))
+    assert told[0] == "IPv4"
+    assert told[1].startswith("  was denied by l otherwise, inbound on r.a")
+    assert told[2].startswith("  is  permitted by l 10, inbound on r.a")
+    assert told[3].strip() == "ssh  a to b"
+    assert told[-1].endswith("packets that open no conversation; --all shows all")
+    every = plain(sets.difference_lines(plans[1], found, every=True))
+    assert len(every) > len(told)
+    few = plain(sets.difference_lines(plans[1], [*found, *found], most=1, rest="--json tells all"))
+    assert "more differences" in few[-1]
+
+
+def test_reach_leaves_devices_out_unless_asked(plan_of: Read) -> None:
+    plan = plan_of(MANY + hosts(2))
+    at = datetime(2026, 12, 1)
+    found = list(reach(Forwarding(plan), "b", "a", at))
+    told = {
+        devices: "\n".join(plain(sets.reach_lines(plan, "b", "a", at, found, False, devices, False))) for devices in (False, True)
+    }  # fmt: skip
+    assert ("--devices shows it" in told[False]) is any(each.devices for each in found)
+    assert "--devices" not in told[True]
+    assert "half-open, a later packet stopped by l otherwise" in told[False]
+
+
+def test_a_diff_is_unified() -> None:
+    told = list(diff_lines({"a.gate": b"one\ntwo\n"}, {"a.gate": b"one\nthree\n"}))
+    assert told == ["--- a.gate", "+++ a.gate", "@@ -1,2 +1,2 @@", " one", "-two", "+three"]
