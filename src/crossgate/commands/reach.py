@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import AtOption, JsonOption, complete_service, complete_set, load, moment, print_json
+from crossgate.commands.common import AtOption, JsonOption, complete_service, complete_set, load, meter, moment, print_json
 from crossgate.core.errors import PlanError
 
 _ENDS = "A host, subnet, group, device, outside, address, prefix or any."
@@ -33,7 +33,8 @@ def reach(
     when = moment(at)
     plan = load(context)
     try:
-        found = list(reached(Forwarding(plan), source, destination, when, service, strays))
+        with meter("reaching") as tell:
+            found = list(reached(Forwarding(plan), source, destination, when, service, strays, tell))
     except ServiceError as error:
         raise PlanError(str(error)) from None
     if as_json:

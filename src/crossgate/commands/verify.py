@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, TallyOption, load, plan_path, print_json, write_file
+from crossgate.commands.common import JsonOption, TallyOption, load, plan_path, print_json, progress, write_file
 
 
 def verify(
@@ -22,7 +22,7 @@ def verify(
 
     plan = load(context)
     verifier = Verifier(Forwarding(plan))
-    results = [verifier.verify(expectation) for expectation in plan.expectations]
+    results = [verifier.verify(each) for each in progress(plan.expectations, len(plan.expectations), "verifying")]
     unreached = list(verifier.unreached())
     if tally:
         from crossgate.formats.tally import Tally

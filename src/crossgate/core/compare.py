@@ -8,7 +8,7 @@ lists in the same places, only openings whose legs meet a differing box at one o
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from difflib import SequenceMatcher
 from typing import NamedTuple
@@ -36,13 +36,11 @@ from crossgate.core.flows import (
 from crossgate.core.forwarding import Forwarding
 from crossgate.core.packet import Leg, Packet
 from crossgate.core.plan import Plan
+from crossgate.core.progress import Tell
 from crossgate.core.regions import Box, EntryRegion, ListRegions, address_box, list_regions, overlap, split, whole, without, witness
 from crossgate.core.spots import But, Spot, boundaries, device_addresses, spots
 from crossgate.core.trace import Verdict
 from crossgate.core.window import Window, open_at, states
-
-Tell = Callable[[int, int], None]
-"""Is told how far the work is: so many steps done of so many."""
 
 
 class Fate(NamedTuple):

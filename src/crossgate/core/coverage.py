@@ -10,7 +10,7 @@ takes entries out of a row until nothing or a packet is left.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from crossgate.core.accesslist import Action, Entry
 from crossgate.core.columns import Columns, Numbers, box_columns, columns, common, covering, covering_pairs, meeting, overlapping, row_box
 from crossgate.core.packet import Packet
+from crossgate.core.progress import Tell
 from crossgate.core.regions import Box, EntryRegion, ListRegions, covers, minus, overlap, packet_box, split, witness
 
 _TRIES = 3
@@ -40,7 +41,7 @@ class Coverage(NamedTuple):
     because: tuple[Entry, ...] = ()
 
 
-def coverage(regions: ListRegions, tell: Callable[[int, int], None] | None = None, only: Collection[int] | None = None) -> list[Coverage]:
+def coverage(regions: ListRegions, tell: Tell | None = None, only: Collection[int] | None = None) -> list[Coverage]:
     """Settle the entries in force of a list: every one, or `only` those with these numbers.
 
     `tell` is told how many boxes are done, of how many, now and then.
@@ -66,7 +67,7 @@ class _Settling:
         self.takers: dict[int, tuple[set[int], set[int]]] = {}
         """For a covered row: the earlier regions that each cover it alone, or else those that do it together."""
 
-    def settle(self, tell: Callable[[int, int], None], only: Collection[int] | None) -> list[Coverage]:
+    def settle(self, tell: Tell, only: Collection[int] | None) -> list[Coverage]:
         """Settle group after group of rows, then gather rows to entries."""
         wanted = np.array([only is None or region.entry.number in only for region in self.regions], np.bool_)
         asked = np.flatnonzero(wanted[self.table.entry])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
@@ -13,6 +13,7 @@ from crossgate.core.errors import PlanError
 from crossgate.core.flows import Flow, Flows, Opening, Stop, by_course, flows, left, machines_only
 from crossgate.core.forwarding import Forwarding
 from crossgate.core.packet import Packet
+from crossgate.core.progress import Tell
 from crossgate.core.regions import Box, service_boxes, whole
 from crossgate.core.service import Service
 from crossgate.core.spots import But, device_addresses, on_outside, spots
@@ -42,12 +43,18 @@ class Reached(NamedTuple):
 
 
 def reach(
-    network: Forwarding, source: str, destination: str, at: datetime, service: str | None = None, strays: bool = False
+    network: Forwarding,
+    source: str,
+    destination: str,
+    at: datetime,
+    service: str | None = None,
+    strays: bool = False,
+    tell: Tell | None = None,
 ) -> Iterator[Reached]:
     """Yield the fate of every conversation from one end to another, family by family, devices' own addresses apart.
 
     With `strays` it is that of the packets that open no conversation: fragments, TCP segments that are no SYN, ICMP
-    messages that nobody answers. Raises `PlanError` when an end is unknown or the two share no family, `ServiceError`
+    messages that nobody answers. `tell` is told how many flows are done, of how many. Raises `PlanError` when an end is unknown or the two share no family, `ServiceError`
     for a service that is none.
     """
     plan = network.plan
@@ -66,17 +73,19 @@ def reach(
             chosen = [flow for flow in between if (flow.source.device is not None or flow.destination.device is not None) is devices]
             if not devices:
                 chosen = [flow._replace(but=machines_only(flow.but, own)) for flow in chosen]
-            parts = _parts(asking, chosen, begun)
+            parts = _parts(asking, chosen, begun, tell)
             if parts:
                 yield Reached(family, devices, parts)
     if not shared:
         raise PlanError(f"{source} and {destination} share no address family, so nothing can be sent")
 
 
-def _parts(asking: Flows, between: Iterable[Flow], begun: Sequence[Opening]) -> list[Part]:
+def _parts(asking: Flows, between: Sequence[Flow], begun: Sequence[Opening], tell: Tell | None) -> list[Part]:
     """Return the fates of what some flows begin, what gets through first and what an otherwise line stops last."""
     pieces: dict[tuple[Verdict, Stop | None, bool], list[tuple[Box, But, Packet]]] = {}
-    for flow in between:
+    for done, flow in enumerate(between):
+        if tell is not None:
+            tell(done, len(between))
         for answer in asking.answers(flow, begun):
             packet = left(answer.box, flow.but)
             if packet is not None:

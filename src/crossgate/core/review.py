@@ -14,10 +14,11 @@ from typing import NamedTuple
 from crossgate.core.accesslist import AccessList
 from crossgate.core.audit import Finding, audit
 from crossgate.core.audit.case import Focus
-from crossgate.core.compare import Difference, Tell, differences, entry_key
+from crossgate.core.compare import Difference, differences, entry_key
 from crossgate.core.expect import Expectation
 from crossgate.core.forwarding import Forwarding
 from crossgate.core.plan import Plan
+from crossgate.core.progress import Tell
 from crossgate.core.regions import EntryRegion, list_regions
 from crossgate.core.verify import Verified, Verifier
 

@@ -25,7 +25,8 @@ def lines(plan: Plan, audited: Audited) -> Iterator[str]:
             yield f"    packet: {packet_text(finding.packet)}"
     if findings:
         totals = [(severity, sum(finding.severity is severity for finding in findings)) for severity in Severity]
-        yield ", ".join(count(number, str(severity)) for severity, number in totals if number)
+        accepted = [f"{len(audited.accepted)} accepted"] if audited.accepted else []
+        yield ", ".join([*(count(number, str(severity)) for severity, number in totals if number), *accepted])
     elif not (plan.lists or plan.segments or plan.devices):
         yield f"{plan.files[0]} is empty: it has no network and no list yet"
     else:

@@ -11,9 +11,10 @@ from datetime import datetime
 from typing import NamedTuple
 
 from crossgate.core.audit import entries, order, placing, traffic
-from crossgate.core.audit.case import Case, Focus, Tell
+from crossgate.core.audit.case import Case, Focus
 from crossgate.core.finding import KINDS, Acceptance, Finding, Severity
 from crossgate.core.plan import Plan
+from crossgate.core.progress import Tell
 
 __all__ = ["AUDITS", "KINDS", "Acceptance", "Audited", "Finding", "Severity", "audit"]
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
 
@@ -12,12 +12,10 @@ from crossgate.core.coverage import Coverage, coverage
 from crossgate.core.flows import Flow, Flows, alike, flow_between, likeness
 from crossgate.core.forwarding import Crossing, Forwarding
 from crossgate.core.plan import Plan
+from crossgate.core.progress import Tell
 from crossgate.core.regions import address_box, list_regions
 from crossgate.core.spots import Spot, spots
 from crossgate.core.window import states
-
-Tell = Callable[[int, int], None]
-"""Is told how far the work is: so many rows settled of so many."""
 
 Focus = Mapping[str, Collection[int]]
 """The numbers of the entries that are to be looked at, list by list; those of a list that is not there are not."""

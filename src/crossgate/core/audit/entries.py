@@ -10,7 +10,7 @@ from crossgate.core.audit.case import Case, numbers
 from crossgate.core.coverage import Coverage
 from crossgate.core.explain import DOES
 from crossgate.core.finding import Finding
-from crossgate.core.regions import Box, ListRegions, list_regions, whole
+from crossgate.core.regions import Box, ListRegions, list_regions, packet_box, whole
 from crossgate.core.service import IP, NO_QUALIFIERS
 
 
@@ -58,7 +58,8 @@ def _next(access_list: AccessList, case: Case, known: Coverage) -> str:
     """Say what would decide the packet that reaches an entry if the entry were not there."""
     assert known.packet is not None
     state = next(opened for opened in case.states(access_list) if known.entry.in_force(opened))
-    later = (each for each in access_list.in_force(state) if each.number > known.entry.number and each.matches(known.packet))
+    near = list_regions(access_list, state).touching(packet_box(known.packet))
+    later = (each for each in near if each.number > known.entry.number and each.matches(known.packet))
     decider = next(later, None)
     return f"the otherwise line {DOES[access_list.otherwise.action]}" if decider is None else f"{decider.number} {DOES[decider.action]}"
 
