@@ -123,6 +123,12 @@ def test_unroutable_is_no_denial(plan_of: Read) -> None:
     assert result.needed == "a route there and back"
 
 
+def test_addresses_that_nobody_can_have_are_told_so(plan_of: Read) -> None:
+    plan = plan_of("subnet a 10.1.0.0/24\nhost one 10.1.0.9 on a\nexpect deny ping 192.0.2.1 to one\n")
+    result = Verifier(Forwarding(plan)).verify(plan.expectations[0])
+    assert (result.held, result.why) == (False, "nobody can have 192.0.2.1: no subnet holds it")
+
+
 def test_what_no_expectation_reached_is_told(plan_of: Read) -> None:
     plan = plan_of(NET + "expect permit web kiosk to server over ipv4\n")
     verifier = Verifier(Forwarding(plan))

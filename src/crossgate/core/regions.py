@@ -81,10 +81,6 @@ class Box(NamedTuple):
         spans = self.protocol_last - self.protocol_first, self.source_last - self.source_first, self.port_last - self.port_first
         return self.wildcard.bit_count() + sum(span.bit_length() for span in spans)
 
-    def within(self, source: Pattern, destination: Pattern) -> Box | None:
-        """Return the part between these addresses, or None when it is empty."""
-        return overlap(self, address_box(source, destination))
-
 
 def address_box(source: Pattern, destination: Pattern) -> Box:
     """Return every packet between two sets of addresses."""

@@ -70,6 +70,9 @@ class Verifier:
                             return self._failed(expectation, flow, packet, found, opened, moment)
         if spoken_of:
             return Verified(expectation, True)
+        for end in (expectation.source, expectation.destination):
+            if self._nobodys(end):
+                return Verified(expectation, False, f"nobody can have {end}: no subnet holds it", "a subnet with it, or an outside")
         over = f" over {expectation.over.label}" if expectation.over else ""
         why = f"{expectation.source} and {expectation.destination} share no address family{over}, so nothing can be sent"
         return Verified(expectation, False, why, "give both ends addresses of one family")
@@ -89,6 +92,11 @@ class Verifier:
         source, destination = end_set(plan, expectation.source, family), end_set(plan, expectation.destination, family)
         found = self._spots[family]
         return flows(self.network, meant(found, source), meant(found, destination), source.patterns, destination.patterns)
+
+    def _nobodys(self, end: str) -> bool:
+        """Whether no machine can have any address of an end: it is in no subnet, and there is no outside."""
+        ends = {family: end_set(self.network.plan, end, family) for family in Family}
+        return not any(spot.within(ends[family].patterns) for family in Family for spot in meant(spots(self.network, family), ends[family]))
 
     def _state(self, opened: frozenset[str]) -> Flows:
         if opened not in self._flows:
