@@ -63,6 +63,13 @@ def test_addresses_are_written_with_the_plans_names(wording: Wording, patterns: 
     assert wording.addresses(patterns) == written
 
 
+def test_machines_are_told_without_the_devices_among_them(wording: Wording) -> None:
+    patterns = less(blocks("10.64.20.0/24"), blocks("10.64.20.1"))
+    assert wording.addresses(patterns) == "office but r.b"
+    assert wording.addresses(patterns, machines=True) == "office"
+    assert wording.addresses(less(patterns, blocks("10.64.20.10")), machines=True) == "office but box and r.b"
+
+
 @pytest.mark.parametrize(
     ("tokens", "written"),
     [

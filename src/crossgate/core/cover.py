@@ -190,18 +190,30 @@ class Wording:
         self.plan = plan
         self._sets = {family: _named_sets(plan, family) for family in Family}
         self._services: dict[Family, dict[frozenset[Box], str]] = {}
-        self._written: dict[Patterns, str] = {}
+        self._written: dict[tuple[Patterns, bool], str] = {}
+        own = [single(address) for device in plan.devices.values() for address in device.addresses()]
+        self._own = {family: joined(each for each in own if each.family is family) for family in Family}
 
-    def line(self, line: Line, sort: Sort = Sort.OPENING) -> tuple[str, str, str]:
-        """Return a line's services, source and destination in words."""
-        return self.services(line.services, sort), self.addresses(line.source), self.addresses(line.destination)
+    def line(self, line: Line, sort: Sort = Sort.OPENING, machines: bool = False) -> tuple[str, str, str]:
+        """Return a line's services, source and destination in words; `machines` as in `addresses`."""
+        return self.services(line.services, sort), self.addresses(line.source, machines), self.addresses(line.destination, machines)
 
-    def addresses(self, patterns: Patterns) -> str:
-        """Write a set of addresses."""
-        if patterns not in self._written:
+    def addresses(self, patterns: Patterns, machines: bool = False) -> str:
+        """Write a set of addresses; where only `machines` are meant, devices' own addresses may be in it or not."""
+        key = (patterns, machines)
+        if key not in self._written:
             family = next(iter(patterns)).family
-            self._written[patterns] = ", ".join(self._terms(set(patterns), family, 0))
-        return self._written[patterns]
+            meant = self._filled(patterns, family) if machines else patterns
+            self._written[key] = ", ".join(self._terms(set(meant), family, 0))
+        return self._written[key]
+
+    def _filled(self, patterns: Patterns, family: Family) -> Patterns:
+        """Return a set with the devices' own addresses that alone keep it from having all of something with a name."""
+        for _, named in self._sets[family]:
+            missing = less(named, patterns) if len(named) == 1 and not named <= patterns else frozenset()
+            if missing and missing != named and all(any(own.covers(each) for own in self._own[family]) for each in missing):
+                patterns = joined({*patterns, *missing})
+        return patterns
 
     def _terms(self, left: set[Pattern], family: Family, depth: int) -> list[str]:
         """Return the terms of a set: names that fit, or a name less a few first, whichever is shorter; then what is left over."""

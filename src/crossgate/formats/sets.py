@@ -33,7 +33,7 @@ def reach_document(plan: Plan, source: str, destination: str, at: datetime, foun
                         "verdict": str(part.verdict),
                         "decided": _stop(part.stop),
                         "leg": "back" if part.back else "there",
-                        "lines": _lines(wording, part.lines, sort),
+                        "lines": _lines(wording, part.lines, sort, not reached.devices),
                         "packet": packet_document(part.packet),
                     }
                     for part in reached.parts
@@ -66,7 +66,7 @@ def differences_document(plan: Plan, found: Sequence[Difference]) -> list[Docume
             "at": each.moment.isoformat() if each.moment else None,
             "was": _fate(each.was),
             "is": _fate(each.now),
-            "lines": _lines(wording, each.lines, Sort.STRAY if each.stray else Sort.OPENING),
+            "lines": _lines(wording, each.lines, Sort.STRAY if each.stray else Sort.OPENING, not each.devices),
             "packet": packet_document(each.packet),
         }
         for each in found
@@ -95,8 +95,8 @@ def compare_lists_document(old: Plan, new: Plan, name: str, found: Sequence[List
     }
 
 
-def _lines(wording: Wording, lines: Iterable[Line], sort: Sort) -> list[Document]:
-    words = (wording.line(line, sort) for line in lines)
+def _lines(wording: Wording, lines: Iterable[Line], sort: Sort, machines: bool = False) -> list[Document]:
+    words = {wording.line(line, sort, machines) for line in lines}
     return [{"service": service, "source": source, "destination": destination} for service, source, destination in sorted(words)]
 
 

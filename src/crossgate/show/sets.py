@@ -7,7 +7,7 @@ from datetime import datetime
 
 from crossgate.core.accesslist import AccessList, Entry
 from crossgate.core.compare import Decided, Difference, Fate, ListDifference
-from crossgate.core.cover import Line, Sort, Wording
+from crossgate.core.cover import Sort, Wording
 from crossgate.core.explain import packet_text
 from crossgate.core.flows import Stop
 from crossgate.core.plan import Plan
@@ -37,7 +37,7 @@ def reach_lines(
         yield reached.family.label + (", to or from devices' own addresses" if reached.devices else "")
         for part in reached.parts:
             yield f"  {_fate(part)}"
-            yield from _written(wording, part.lines, sort, every, 4)
+            yield from _written((wording.line(line, sort, not reached.devices) for line in part.lines), every)
     if left_out:
         yield ""
         yield quiet(f"left out: what devices themselves send and get ({' and '.join(left_out)}); --devices shows it")
@@ -60,12 +60,12 @@ def _line_name(access_list: AccessList, entry: Entry | None) -> str:
     return name(f"{access_list.name} {'otherwise' if entry is None else entry.number}")
 
 
-def _written(wording: Wording, lines: Sequence[Line], sort: Sort, every: bool, indent: int) -> Iterator[str]:
-    rows = sorted(wording.line(line, sort) for line in lines)
+def _written(lines: Iterable[tuple[str, str, str]], every: bool) -> Iterator[str]:
+    rows = sorted(set(lines))
     shown = rows if every else rows[:MOST_LINES]
-    yield from columns(([service, f"{source} to {destination}"] for service, source, destination in shown), indent=indent)
+    yield from columns(([service, f"{source} to {destination}"] for service, source, destination in shown), indent=4)
     if len(shown) < len(rows):
-        yield quiet(f"{' ' * indent}and {count(len(rows) - len(shown), 'more line')}; --all shows them")
+        yield quiet(f"    and {count(len(rows) - len(shown), 'more line')}; --all shows them")
 
 
 def difference_lines(
@@ -89,7 +89,8 @@ def difference_lines(
         yield f"{strong(difference.family.label)}{kind}{moment}"
         yield f"  was {_told(difference.was)}"
         yield f"  is  {_told(difference.now)}"
-        yield from _written(wording, difference.lines, Sort.STRAY if difference.stray else Sort.OPENING, every, 4)
+        sort = Sort.STRAY if difference.stray else Sort.OPENING
+        yield from _written((wording.line(line, sort, not difference.devices) for line in difference.lines), every)
         yield quiet(f"    packet: {packet_text(difference.packet)}")
     more = [f"{len(shown) - most} more differences"] if most is not None and len(shown) > most else []
     left_out = [each for each in found if each not in shown]
@@ -114,7 +115,7 @@ def list_difference_lines(plan: Plan, list_name: str, found: Sequence[ListDiffer
         yield f"list {strong(list_name)}{moment}"
         yield f"  was {_done(difference.was)}"
         yield f"  is  {_done(difference.now)}"
-        yield from _written(wording, difference.lines, Sort.PACKET, every, 4)
+        yield from _written((wording.line(line, Sort.PACKET) for line in difference.lines), every)
         yield quiet(f"    packet: {packet_text(difference.packet)}")
 
 
