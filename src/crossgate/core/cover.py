@@ -194,9 +194,12 @@ class Wording:
         own = [single(address) for device in plan.devices.values() for address in device.addresses()]
         self._own = {family: joined(each for each in own if each.family is family) for family in Family}
 
-    def line(self, line: Line, sort: Sort = Sort.OPENING, machines: bool = False) -> tuple[str, str, str]:
-        """Return a line's services, source and destination in words; `machines` as in `addresses`."""
-        return self.services(line.services, sort), self.addresses(line.source, machines), self.addresses(line.destination, machines)
+    def rows(self, lines: Iterable[Line], sort: Sort, machines: bool = False) -> list[tuple[str, str, str]]:
+        """Return lines in words: services, source, destination; those with the same ends as one. `machines` as in `addresses`."""
+        ends = _grouped(
+            ((self.addresses(line.source, machines), self.addresses(line.destination, machines)), line.services) for line in lines
+        )
+        return sorted((self.services(services, sort), source, destination) for (source, destination), services in ends)
 
     def addresses(self, patterns: Patterns, machines: bool = False) -> str:
         """Write a set of addresses; where only `machines` are meant, devices' own addresses may be in it or not."""

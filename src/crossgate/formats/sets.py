@@ -96,8 +96,8 @@ def compare_lists_document(old: Plan, new: Plan, name: str, found: Sequence[List
 
 
 def _lines(wording: Wording, lines: Iterable[Line], sort: Sort, machines: bool = False) -> list[Document]:
-    words = {wording.line(line, sort, machines) for line in lines}
-    return [{"service": service, "source": source, "destination": destination} for service, source, destination in sorted(words)]
+    rows = wording.rows(lines, sort, machines)
+    return [{"service": service, "source": source, "destination": destination} for service, source, destination in rows]
 
 
 def _fate(fate: Fate) -> Document:

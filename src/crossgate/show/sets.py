@@ -37,7 +37,7 @@ def reach_lines(
         yield reached.family.label + (", to or from devices' own addresses" if reached.devices else "")
         for part in reached.parts:
             yield f"  {_fate(part)}"
-            yield from _written((wording.line(line, sort, not reached.devices) for line in part.lines), every)
+            yield from _written(wording.rows(part.lines, sort, not reached.devices), every)
     if left_out:
         yield ""
         yield quiet(f"left out: what devices themselves send and get ({' and '.join(left_out)}); --devices shows it")
@@ -60,8 +60,7 @@ def _line_name(access_list: AccessList, entry: Entry | None) -> str:
     return name(f"{access_list.name} {'otherwise' if entry is None else entry.number}")
 
 
-def _written(lines: Iterable[tuple[str, str, str]], every: bool) -> Iterator[str]:
-    rows = sorted(set(lines))
+def _written(rows: list[tuple[str, str, str]], every: bool) -> Iterator[str]:
     shown = rows if every else rows[:MOST_LINES]
     yield from columns(([service, f"{source} to {destination}"] for service, source, destination in shown), indent=4)
     if len(shown) < len(rows):
@@ -90,7 +89,7 @@ def difference_lines(
         yield f"  was {_told(difference.was)}"
         yield f"  is  {_told(difference.now)}"
         sort = Sort.STRAY if difference.stray else Sort.OPENING
-        yield from _written((wording.line(line, sort, not difference.devices) for line in difference.lines), every)
+        yield from _written(wording.rows(difference.lines, sort, not difference.devices), every)
         yield quiet(f"    packet: {packet_text(difference.packet)}")
     more = [f"{len(shown) - most} more differences"] if most is not None and len(shown) > most else []
     left_out = [each for each in found if each not in shown]
@@ -115,7 +114,7 @@ def list_difference_lines(plan: Plan, list_name: str, found: Sequence[ListDiffer
         yield f"list {strong(list_name)}{moment}"
         yield f"  was {_done(difference.was)}"
         yield f"  is  {_done(difference.now)}"
-        yield from _written((wording.line(line, Sort.PACKET) for line in difference.lines), every)
+        yield from _written(wording.rows(difference.lines, Sort.PACKET), every)
         yield quiet(f"    packet: {packet_text(difference.packet)}")
 
 
