@@ -11,11 +11,12 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.accesslist import AccessList, Decision
-from crossgate.core.address import Family
+from crossgate.core.address import Family, everything, pattern
 from crossgate.core.columns import columns, covering, covering_pairs, meeting, overlapping
 from crossgate.core.coverage import coverage
+from crossgate.core.cubes import first_uncovered
 from crossgate.core.packet import Packet
-from crossgate.core.regions import ListRegions, covers, overlap
+from crossgate.core.regions import Box, ListRegions, address_box, covers, overlap
 from crossgate.language.reader import read_plan
 from tests import small
 
@@ -136,3 +137,29 @@ def test_a_thousand_made_up_entries_are_settled_as_pairs_would(tmp_path: Path) -
             assert not known[index].reached
         if known[index].packet is not None:
             assert regions.access_list.decide(known[index].packet).entry is known[index].entry
+
+
+@settings(max_examples=80, deadline=None)
+@given(st.lists(st.tuples(st.integers(0, 63), st.integers(0, 63), st.integers(0, 3), st.integers(0, 3)), max_size=30))
+def test_what_scattered_boxes_leave_is_found(parts: list[tuple[int, int, int, int]]) -> None:
+    """Boxes with bits anywhere and spans of ports, against trying every address and port; long lists of few bits too."""
+
+    def box(value: int, wildcard: int, one: int, other: int) -> Box:
+        narrowed = address_box(pattern(Family.IPV4, value, wildcard), everything(Family.IPV4))
+        return narrowed._replace(port_first=min(one, other), port_last=max(one, other))
+
+    outer = box(0, 63, 0, 3)
+    boxes = [box(*part) for part in parts]
+    left = {
+        (value, port)
+        for value in range(64)
+        for port in range(4)
+        if not any(each.source.contains(value) and each.port_first <= port <= each.port_last for each in boxes)
+    }
+    found = first_uncovered(outer, boxes)
+    assert (found is not None) is bool(left)
+    if found is not None:
+        held = {
+            (value, port) for value in range(64) for port in range(found.port_first, found.port_last + 1) if found.source.contains(value)
+        }
+        assert held <= left

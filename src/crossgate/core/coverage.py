@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from crossgate.core.accesslist import Action, Entry
 from crossgate.core.columns import Columns, Numbers, box_columns, columns, common, covering, covering_pairs, meeting, overlapping, row_box
+from crossgate.core.cubes import first_uncovered
 from crossgate.core.packet import Packet
 from crossgate.core.progress import Tell
 from crossgate.core.regions import Box, EntryRegion, ListRegions, covers, minus, overlap, packet_box, split, witness
@@ -231,6 +232,11 @@ class _Settling:
         if len(rows) > _FEW:
             rows = rows[overlapping(box_columns([box], [0], [False]), self.table.take(rows))]
         parts = [self.regions[int(self.table.entry[row])] if self.table.loose[row] else self.boxes[row] for row in rows]
+        if len(parts) > _FEW and not self.table.loose[rows].any():
+            try:
+                return first_uncovered(box, [self.boxes[row] for row in rows])
+            except OverflowError:
+                pass
         return next(uncovered(box, parts), None)
 
     def _because(self, index: int) -> tuple[Entry, ...]:
@@ -253,9 +259,13 @@ def uncovered(box: Box, parts: Sequence[Box | EntryRegion]) -> Iterator[Box]:
 
     Of the parts that touch a box the one that takes most of it goes first, so that few are looked at.
     """
-    stack = [(box, parts)]
+    stack: list[tuple[Iterator[Box], Sequence[Box | EntryRegion]]] = [(iter((box,)), parts)]
     while stack:
-        piece, candidates = stack.pop()
+        pieces, candidates = stack[-1]
+        piece = next(pieces, None)
+        if piece is None:
+            stack.pop()
+            continue
         touching: list[Box | EntryRegion] = []
         best: Box | None = None
         for each in candidates:
@@ -270,4 +280,5 @@ def uncovered(box: Box, parts: Sequence[Box | EntryRegion]) -> Iterator[Box]:
         if best is None:
             yield piece
         elif best != piece:
-            stack += ((rest, touching) for rest in minus(piece, best))
+            # The largest of what is left comes first: with one more bit fixed it misses many of the others.
+            stack.append((minus(piece, best), touching))

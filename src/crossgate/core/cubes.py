@@ -1,0 +1,98 @@
+"""The hard case of coverage: many boxes with scattered bits, none of which covers a box alone. Do they together?
+
+The spans of numbers are cut where any box begins or ends; within a cell only bits are left. Then one bit after the other
+is decided, the one that the narrowest choices hang on first: boxes that disagree drop out, and a box with no bit left to
+disagree in covers the rest. When few bits are left, all their combinations are ticked off in one array.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from itertools import product
+
+import numpy as np
+from numpy.typing import NDArray
+
+from crossgate.core.regions import Box, overlap
+
+_Rows = NDArray[np.uint8]
+"""A row a box, a column a bit: 0, 1, or 2 where it is free."""
+
+_FREE = 2
+_FEW_BITS = 14
+_MOST_CELLS = 256
+
+
+def first_uncovered(box: Box, boxes: Sequence[Box]) -> Box | None:
+    """Return a part of a box that none of some boxes has, or None when together they have all of it.
+
+    Raises `OverflowError` when the spans make too many cells to be looked at one by one.
+    """
+    parts = [part for each in boxes if (part := overlap(box, each)) is not None]
+    for cell in _cells(box, parts):
+        inside = {
+            (part.value & cell.wildcard & ~part.wildcard, cell.wildcard & ~part.wildcard)
+            for part in parts
+            if part[3] <= cell[3]
+            and cell[4] <= part[4]
+            and part[5] <= cell[5]
+            and cell[6] <= part[6]
+            and part[7] <= cell[7]
+            and cell[8] <= part[8]
+        }
+        bits = [1 << place for place in range(cell.wildcard.bit_length()) if any(fixed >> place & 1 for _, fixed in inside)]
+        rows = np.array([[int(bool(value & bit)) if fixed & bit else _FREE for bit in bits] for value, fixed in inside], np.uint8)
+        found = _search(rows.reshape(len(inside), len(bits)), np.arange(len(bits)))
+        if found is not None:
+            fixed = sum(bits[column] for column in found)
+            return cell._replace(
+                value=cell.value | sum(bits[column] for column, bit in found.items() if bit), wildcard=cell.wildcard & ~fixed
+            )
+    return None
+
+
+def _cells(box: Box, parts: Sequence[Box]) -> Iterator[Box]:
+    """Yield a box cut at every end of a span of its parts."""
+    cuts = []
+    for first in (3, 5, 7):
+        starts = {box[first], *(part[first] for part in parts), *(part[first + 1] + 1 for part in parts)}
+        inside = sorted(start for start in starts if box[first] <= start <= box[first + 1])
+        cuts.append(list(zip(inside, [*(start - 1 for start in inside[1:]), box[first + 1]], strict=True)))
+    if len(cuts[0]) * len(cuts[1]) * len(cuts[2]) > _MOST_CELLS:
+        raise OverflowError
+    for protocols, sources, ports in product(*cuts):
+        yield Box(box.family, box.value, box.wildcard, *protocols, *sources, *ports)
+
+
+def _search(rows: _Rows, columns: NDArray[np.int64]) -> dict[int, int] | None:
+    """Return bits, by column, that no row agrees with; None when every choice agrees with some row."""
+    if not len(rows):
+        return {}
+    fixed = rows != _FREE
+    lengths = fixed.sum(axis=1)
+    if not lengths.all():
+        return None
+    used = fixed.any(axis=0)
+    if not used.all():
+        rows, columns, fixed = rows[:, used], columns[used], fixed[:, used]
+    if len(columns) <= _FEW_BITS:
+        return _ticked_off(rows, columns)
+    weight = np.ldexp(1.0, -lengths.astype(np.int64))
+    ones, zeros = weight @ (rows == 1), weight @ (rows == 0)
+    column = int((ones + zeros + 4 * ones * zeros).argmax())
+    for bit in (0, 1) if zeros[column] <= ones[column] else (1, 0):
+        left = rows[(rows[:, column] == bit) | ~fixed[:, column]]
+        found = _search(np.delete(left, column, axis=1), np.delete(columns, column))
+        if found is not None:
+            return {**found, int(columns[column]): bit}
+    return None
+
+
+def _ticked_off(rows: _Rows, columns: NDArray[np.int64]) -> dict[int, int] | None:
+    """Tick off every combination of few bits that some row agrees with, and return one that is left."""
+    ticked = np.zeros((2,) * len(columns), np.bool_)
+    for row in rows.tolist():
+        ticked[tuple(slice(None) if bit == _FREE else bit for bit in row)] = True
+    place = int(ticked.argmin())
+    chosen = np.unravel_index(place, ticked.shape)
+    return None if ticked[chosen] else {int(column): int(bit) for column, bit in zip(columns, chosen, strict=True)}
