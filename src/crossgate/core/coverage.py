@@ -11,6 +11,7 @@ takes entries out of a row until nothing or a packet is left.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
+from itertools import islice
 from typing import NamedTuple
 
 import numpy as np
@@ -25,6 +26,7 @@ from crossgate.core.regions import Box, EntryRegion, ListRegions, covers, minus,
 
 _TRIES = 3
 _AIMED_TRIES = 4
+_MOST_PIECES = 2_000
 _FEW = 24
 """Up to so many rows a loop is faster than columns."""
 
@@ -196,7 +198,9 @@ class _Settling:
         if not self.reached[row]:
             self.covered[row] = True
             before = [self.regions[each] for each in np.unique(table.entry[earlier])] if not alone else []
-            together = {decider for box in boxes for _, decider in split(before, box) if decider is not None}
+            pieces = list(islice((decider for box in boxes for _, decider in split(before, box)), _MOST_PIECES))
+            # Where bits are scattered the pieces have no end; then all that share packets with it are named.
+            together = set(range(len(before))) if len(pieces) == _MOST_PIECES else {each for each in pieces if each is not None}
             entries = np.unique(table.entry[earlier]).tolist()
             self.takers[row] = (set(alone), {entries[each] for each in together})
             return

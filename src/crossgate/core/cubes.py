@@ -21,6 +21,7 @@ _Rows = NDArray[np.uint8]
 _FREE = 2
 _FEW_BITS = 14
 _MOST_CELLS = 256
+_MANY = 1024
 
 
 def first_uncovered(box: Box, boxes: Sequence[Box]) -> Box | None:
@@ -42,7 +43,8 @@ def first_uncovered(box: Box, boxes: Sequence[Box]) -> Box | None:
         }
         bits = [1 << place for place in range(cell.wildcard.bit_length()) if any(fixed >> place & 1 for _, fixed in inside)]
         rows = np.array([[int(bool(value & bit)) if fixed & bit else _FREE for bit in bits] for value, fixed in inside], np.uint8)
-        found = _search(rows.reshape(len(inside), len(bits)), np.arange(len(bits)))
+        rows = rows.reshape(len(inside), len(bits))
+        found = _lucky(rows) or _search(rows, np.arange(len(bits)))
         if found is not None:
             fixed = sum(bits[column] for column in found)
             return cell._replace(
@@ -62,6 +64,14 @@ def _cells(box: Box, parts: Sequence[Box]) -> Iterator[Box]:
         raise OverflowError
     for protocols, sources, ports in product(*cuts):
         yield Box(box.family, box.value, box.wildcard, *protocols, *sources, *ports)
+
+
+def _lucky(rows: _Rows) -> dict[int, int] | None:
+    """Try many choices of all bits at once, and return one that no row agrees with, or None; it proves nothing else."""
+    choices = np.random.default_rng(64).integers(0, 2, (rows.shape[1], _MANY)).astype(np.float32)
+    disagreeing = (rows == 1).astype(np.float32) @ (1 - choices) + (rows == 0).astype(np.float32) @ choices
+    free = np.flatnonzero((disagreeing > 0).all(axis=0))
+    return {column: int(bit) for column, bit in enumerate(choices[:, free[0]])} if len(free) else None
 
 
 def _search(rows: _Rows, columns: NDArray[np.int64]) -> dict[int, int] | None:
