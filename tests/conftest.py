@@ -10,9 +10,14 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 from crossgate.core.plan import Plan
 from crossgate.language.reader import read_plan
+
+# A slow machine is no fault of the code.
+settings.register_profile("crossgate", deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
+settings.load_profile("crossgate")
 
 Run = Callable[..., subprocess.CompletedProcess[str]]
 

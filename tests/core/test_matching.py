@@ -171,7 +171,7 @@ def _read(tmp: Path, family: Family, texts: list[str], otherwise: str) -> Access
     return read_plan(path).lists["tested"]
 
 
-@settings(max_examples=250, suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
+@settings(max_examples=250, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow], deadline=None)
 @given(st.data(), st.sampled_from(Family), st.sampled_from(["permit", "deny", "reject"]))
 def test_first_match_is_the_reference(tmp_path: Path, data: st.DataObject, family: Family, otherwise: str) -> None:
     texts = data.draw(st.lists(entry_words(family), min_size=0, max_size=8))
@@ -189,7 +189,7 @@ def test_first_match_is_the_reference(tmp_path: Path, data: st.DataObject, famil
             assert decision.action == texts[first].split()[0]
 
 
-@settings(max_examples=100, suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
+@settings(max_examples=100, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow], deadline=None)
 @given(st.data(), st.sampled_from(Family))
 def test_a_standard_list_asks_for_sources_only(tmp_path: Path, data: st.DataObject, family: Family) -> None:
     sources = data.draw(st.lists(address_words(family), min_size=1, max_size=5))

@@ -195,7 +195,7 @@ WINDOWS = st.lists(
 )  # fmt: skip
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 @given(WINDOWS)
 def test_every_state_that_windows_can_be_in_is_found(plan_of: Read, texts: list[str]) -> None:
     plan = plan_of("".join(f"window w{number} {text}\n" for number, text in enumerate(texts)))
@@ -208,7 +208,7 @@ def test_every_state_that_windows_can_be_in_is_found(plan_of: Read, texts: list[
         assert open_at(windows, start + timedelta(minutes=15 * quarter)) in found
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 @given(WINDOWS, st.integers(0, 7 * 24 * 60 - 1))
 def test_states_at_a_minute_of_the_week_are_those_of_every_week(plan_of: Read, texts: list[str], minute: int) -> None:
     plan = plan_of("".join(f"window w{number} {text}\n" for number, text in enumerate(texts)))

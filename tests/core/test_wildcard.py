@@ -81,7 +81,7 @@ def single_of(value: int) -> Pattern:
     return single(Address(Family.IPV4, value))
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 @given(st.data())
 def test_a_new_entry_goes_as_far_down_as_it_changes_anything(tmp_path: Path, data: st.DataObject) -> None:
     entries = data.draw(st.lists(small.entry_words(Family.IPV4), max_size=5))
