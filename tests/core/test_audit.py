@@ -68,6 +68,11 @@ PAIRS = {
         FENCE.format("    10 permit tcp/80 server to kiosk\n    20 permit tcp/80 kiosk to server"),
         FENCE.format("    20 permit tcp/80 kiosk to server"),
     ),
+    "unjoined": (
+        "switch one\n    port 1\nswitch two\n    port 1\nhost x 10.64.8.31 on hall at one.1\nhost y 10.64.8.32 on hall at two.1\n",
+        "switch one\n    port 1\n    port 2 to two.2\nswitch two\n    port 1\n    port 2\n"
+        "host x 10.64.8.31 on hall at one.1\nhost y 10.64.8.32 on hall at two.1\n",
+    ),
     "replies-blocked": (
         FENCE.format("    10 permit tcp/80 kiosk to server")
         + "list back extended ipv4\n    permit tcp/22 office to hall\nplace back inbound on gate.office\n",

@@ -121,7 +121,7 @@ def _serves(service: str, packet: Packet) -> bool:
     if service == "ip":
         return True
     if service == "ping":
-        return packet.protocol == icmp and packet.icmp_type == (8 if icmp == 1 else 128)
+        return packet.protocol == icmp and packet.icmp_type == (8 if icmp == 1 else 128) and packet.icmp_code == 0
     name, _, rest = service.partition("/")
     if packet.protocol != (icmp if name == "icmp" else PROTOCOLS[name]):
         return False

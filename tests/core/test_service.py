@@ -11,7 +11,7 @@ from crossgate.core.service import FlagTest, ServiceError, parse_dscp, parse_fla
 
 def terms(text: str, family: Family = Family.IPV4) -> list[str]:
     names = {"booking": ("tcp/8443", "tcp/9443"), "both": ("booking", "domain")}
-    return [str(term) for term in parse_service(text, family, names.get).terms]
+    return [term.text(family) for term in parse_service(text, family, names.get).terms]
 
 
 @pytest.mark.parametrize(
@@ -29,7 +29,7 @@ def terms(text: str, family: Family = Family.IPV4) -> list[str]:
         ("https", ["tcp/443"], ["tcp/443"]),
         ("domain", ["tcp/53", "udp/53"], ["tcp/53", "udp/53"]),
         ("ntp", ["udp/123"], ["udp/123"]),
-        ("ping", ["icmp/8"], ["icmp/128"]),
+        ("ping", ["icmp/8/0"], ["icmp/128/0"]),
         ("icmp", ["icmp"], ["ipv6-icmp"]),
         ("icmp/echo-reply", ["icmp/0"], ["icmp/129"]),
         ("icmp/destination-unreachable/port-unreachable", ["icmp/3/3"], ["icmp/1/4"]),

@@ -24,21 +24,24 @@ from crossgate.core.flows import (
     Opening,
     Stop,
     alike,
+    as_told,
     by_course,
+    course_on,
+    example,
     flow_between,
     left,
     leg_box,
     likeness,
-    machines_only,
     opening_box,
     placed_on,
+    unsaid,
 )
 from crossgate.core.forwarding import Forwarding
 from crossgate.core.packet import Leg, Packet
 from crossgate.core.plan import Plan
 from crossgate.core.progress import Tell
 from crossgate.core.regions import Box, EntryRegion, ListRegions, address_box, list_regions, overlap, split, whole, without, witness
-from crossgate.core.spots import But, Spot, boundaries, device_addresses, spots
+from crossgate.core.spots import But, Spot, boundaries, spots
 from crossgate.core.trace import Verdict
 from crossgate.core.window import Window, open_at, states
 
@@ -170,7 +173,10 @@ class Comparison:
         suspected = {leg: self._suspected(pair, leg) for leg in (Leg.SYN, Leg.SYN_ACK, Leg.ACK)}
         if not any(boxes is None or boxes for boxes in suspected.values()):
             return
+        on_link = [flow.on_link for flow in (pair.new, pair.old) if flow is not None]
         for course, box in by_course(pair.boxes):
+            if course.on_link not in (None, on_link[0]):
+                continue
             for opening in _to_try(course, box, suspected):
                 for was in self._answers(self.old, pair.old, course, opening):
                     for now in self._answers(self.new, pair.new, course, was.box):
@@ -181,7 +187,7 @@ class Comparison:
     def _answers(self, asking: Flows, flow: Flow | None, course: Course, opening: Box) -> Iterator[Answer]:
         if flow is None:
             return iter((Answer(opening, Verdict.UNROUTABLE, course.legs[0], None, ()),))
-        return asking.answers(flow, (Opening(course, opening),))
+        return asking.answers(flow, (Opening(course_on(course, flow.on_link), opening),))
 
     def _suspected(self, pair: _Pair, leg: Leg) -> list[Box] | None:
         """Return boxes of a leg's packets outside of which both plans do the same; None where they ask in different places."""
@@ -227,7 +233,7 @@ def _fate(answer: Answer, other: Answer) -> Fate:
 def differences(old: Forwarding, new: Forwarding, tell: Tell | None = None) -> list[Difference]:
     """Return all traffic that two plans treat differently, in every state of their windows; what was opened stands first."""
     pairs = [pair for family in Family for pair in _pairs(old, new, family)]
-    own = device_addresses(old) | device_addresses(new)
+    hidden = {devices: unsaid(old, devices) | unsaid(new, devices) for devices in (False, True)}
     before, after = ([each.plan.lists[placement.access_list] for placement in each.plan.placements] for each in (old, new))
     several = _states(old.plan, new.plan, before, after)
     met: dict[tuple[object, ...], list[Difference]] = {}
@@ -241,8 +247,8 @@ def differences(old: Forwarding, new: Forwarding, tell: Tell | None = None) -> l
                 for stray, was, now, box in comparison.differing(pair):
                     groups.setdefault((pair.family, stray, pair.devices, pair.windowed, was, now), []).append((box, pair.but))
         for (family, stray, devices, windowed, was, now), pieces in groups.items():
-            packet = next(packet for box, but in pieces if (packet := left(box, but)) is not None)
-            written = lines(pieces if devices else ((box, machines_only(but, own)) for box, but in pieces))
+            packet = example(new.plan, pieces)
+            written = lines((box, as_told(but, hidden[devices])) for box, but in pieces)
             difference = Difference(family, stray, devices, was, now, written, packet, moment if windowed else None)
             met.setdefault((family, stray, devices, windowed, was, now, frozenset(written)), []).append(difference)
     found = [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]
@@ -259,7 +265,7 @@ def _pairs(old: Forwarding, new: Forwarding, family: Family) -> Iterator[_Pair]:
     """Yield what is sent between any two spots of both plans, alike ones taken as one."""
     edges = boundaries(old, family) | boundaries(new, family)
     spots_old, spots_new = ({spot.pattern: spot for spot in spots(network, family, edges)} for network in (old, new))
-    every = list({**spots_old, **spots_new}.values())
+    every = [spot for spot in {**spots_old, **spots_new}.values() if not spot.scoped]
 
     def like(source: Spot, destination: Spot) -> object:
         return tuple(

@@ -14,7 +14,7 @@ from typing import NamedTuple, TypeVar
 from crossgate.core import iana
 from crossgate.core.address import Family, Pattern, everything, single
 from crossgate.core.flows import courses
-from crossgate.core.packet import ICMP, ICMPV6, PORT_PROTOCOLS, SYN, TCP
+from crossgate.core.packet import ECHO, PORT_PROTOCOLS, SYN, TCP, icmp_of
 from crossgate.core.plan import Plan
 from crossgate.core.regions import (
     ALL_PORTS,
@@ -29,7 +29,7 @@ from crossgate.core.regions import (
     whole,
     without,
 )
-from crossgate.core.service import ServiceError, ServiceTerm, format_ports, join_ports, protocol_name
+from crossgate.core.service import ServiceError, format_ports, join_ports, protocol_word
 from crossgate.core.spots import But, common, outside
 
 Patterns = frozenset[Pattern]
@@ -238,6 +238,7 @@ class Wording:
         if saved <= 0:
             return []
         term = f"{name} but {' and '.join(self._terms(set(hole), family, depth + 1))}"
+        term = f"({term})" if depth else term
         rest = left - inside
         return [term, *(self._terms(rest, family, depth) if rest else [])]
 
@@ -297,7 +298,7 @@ def _universe(family: Family, sort: Sort) -> frozenset[Box]:
     if sort is Sort.PACKET:
         return frozenset((whole(family),))
     stray = sort is Sort.STRAY
-    boxes = [course.openings for course in courses(family) if course.stray is stray]
+    boxes = [course.openings for course in courses(family) if course.stray is stray and course.on_link is None]
     return frozenset(boxes) if stray else joined_services(_unflagged(boxes))
 
 
@@ -318,26 +319,49 @@ def _told(boxes: Iterable[Box], sort: Sort) -> frozenset[Box]:
         return frozenset()
     universe = _universe(next(iter(found)).family, sort)
     if sort is Sort.STRAY:
-        for box in [each for each in found if each.protocol_first == each.protocol_last == TCP and each.flags.care]:
-            free = box._replace(value=box.value & ~FLAG_BITS, wildcard=box.wildcard | FLAG_BITS)
-            if first_left([free], [*sorted(found), free._replace(value=free.value | SYN, wildcard=free.wildcard & ~FLAG_BITS)]) is None:
-                found.add(free)
+        found = {_fewest_flags(each, found) for each in found}
         # Fragments are boxes of their own here, so that the others need not say that they are none.
         found = {each if each.fragment else each._replace(wildcard=each.wildcard | FRAGMENT_BIT) for each in found}
-    for protocol in (ICMP, ICMPV6):
-        own = [each._replace(protocol_first=protocol, protocol_last=protocol) for each in universe
-               if each.protocol_first <= protocol <= each.protocol_last and each.fragment is not True]  # fmt: skip
-        if first_left(own, sorted(found)) is None:
-            wildcard = own[0].wildcard | (FRAGMENT_BIT if sort is Sort.STRAY else 0)
-            found.add(own[0]._replace(wildcard=wildcard, port_first=0, port_last=65535))
+    protocol = icmp_of(next(iter(found)).family)
+    own = [each._replace(protocol_first=protocol, protocol_last=protocol) for each in universe
+           if each.protocol_first <= protocol <= each.protocol_last and each.fragment is not True]  # fmt: skip
+    if first_left(own, sorted(found)) is None:
+        wildcard = own[0].wildcard | (FRAGMENT_BIT if sort is Sort.STRAY else 0)
+        found.add(own[0]._replace(wildcard=wildcard, port_first=0, port_last=65535))
     found = {each for each in found if not any(other != each and covers(other, each) for other in found)}
     return joined_services(found)
+
+
+def _fewest_flags(box: Box, found: set[Box]) -> Box:
+    """Return a box of stray TCP segments with no flag fixed that need not be, as all of the set's boxes together allow.
+
+    The SYN alone opens a conversation and is no stray, so it may be in the box or not.
+    """
+    if not box.protocol_first == box.protocol_last == TCP:
+        return box
+    opening = box._replace(value=box.value & ~FLAG_BITS | SYN, wildcard=box.wildcard & ~FLAG_BITS)
+    known = [*sorted(found), opening]
+    for bit in iana.FLAGS.values():
+        free = box._replace(value=box.value & ~bit, wildcard=box.wildcard | bit)
+        if free != box and first_left([free], known) is None:
+            box = free
+    return box
 
 
 def _named_sets(plan: Plan, family: Family) -> list[tuple[str, Patterns]]:
     """Return what the plan's names stand for, the largest first; `any` before all."""
     named = [(name, group.members[family].patterns) for name, group in plan.groups.items() if family in group.members]
-    named += [(name, tuple(block for block in segment.prefixes if block.family is family)) for name, segment in plan.segments.items()]
+    inside = [block for segment in plan.segments.values() if not segment.outside for block in segment.prefixes if block.family is family]
+    for name, segment in plan.segments.items():
+        own = [block for block in segment.prefixes if block.family is family]
+        if segment.outside:
+            others = (
+                []
+                if own
+                else [block for each in plan.segments.values() if each.outside for block in each.prefixes if block.family is family]
+            )
+            own = list(less(own or [everything(family)], [*inside, *others])) if own or not segment.prefixes else []
+        named.append((name, tuple(own)))
     for name, host in plan.hosts.items():
         named.append((name, tuple(single(address) for address in host.addresses if address.family is family)))
     for device in plan.devices.values():
@@ -362,18 +386,18 @@ def _tokens(boxes: Iterable[Box], family: Family) -> list[str]:
 
 def _token(box: Box, ports: list[tuple[int, int]], family: Family) -> str:
     first, last = box.protocol_first, box.protocol_last
-    icmp = ICMP if family is Family.IPV4 else ICMPV6
     some = ports != [ALL_PORTS]
     if (first, last) == ALL_PROTOCOLS:
         words = ["ip"]
     elif first != last:
-        words = [", ".join(map(protocol_name, range(first, last + 1))) if last - first < 2 else f"protocols {first}-{last}"]
-    elif some and first in (ICMP, ICMPV6):
-        words = [", ".join(_message(first, span, icmp) for span in ports)]
+        several = (protocol_word(number, family) for number in range(first, last + 1))
+        words = [", ".join(several) if last - first < 2 else f"protocols {first}-{last}"]
+    elif some and first == icmp_of(family):
+        words = [", ".join(_message(span, family) for span in ports)]
     elif some and first in PORT_PROTOCOLS:
-        words = [f"{protocol_name(first)}/{format_ports(tuple(ports))}"]
+        words = [f"{protocol_word(first, family)}/{format_ports(tuple(ports))}"]
     else:
-        words = ["icmp" if first == icmp else protocol_name(first)]
+        words = [protocol_word(first, family)]
     if (box.source_first, box.source_last) != ALL_PORTS:
         words.append(f"source port {format_ports(((box.source_first, box.source_last),))}")
     flags = box.flags
@@ -391,15 +415,12 @@ def _token(box: Box, ports: list[tuple[int, int]], family: Family) -> str:
     return " ".join(words)
 
 
-def _message(protocol: int, span: tuple[int, int], icmp: int) -> str:
+def _message(span: tuple[int, int], family: Family) -> str:
     """Write a span of ICMP messages, `type * 256 + code`."""
-    label = "icmp" if protocol == icmp else protocol_name(protocol)
     first, last = span
     kind, code = first >> 8, first & 255
     if first == last:
-        return f"{label}/{kind}/{code}"
+        return "ping" if first == ECHO[family] << 8 else f"icmp/{kind}/{code}"
     if code == 0 and last & 255 == 255:
-        if kind == last >> 8:
-            return "ping" if label == "icmp" and kind == (8 if protocol == ICMP else 128) else str(ServiceTerm(protocol, icmp_type=kind))
-        return f"{label} types {kind}-{last >> 8}"
-    return f"{label}/{kind}/{code} to {label}/{last >> 8}/{last & 255}"
+        return f"icmp/{kind}" if kind == last >> 8 else f"icmp types {kind}-{last >> 8}"
+    return f"icmp/{kind}/{code} to icmp/{last >> 8}/{last & 255}"

@@ -23,7 +23,10 @@ from crossgate.core.errors import PlanError, unknown
 from crossgate.core.forwarding import End, Forwarding
 from crossgate.core.network import Interface
 from crossgate.core.plan import Plan, UnknownName
+from crossgate.core.scope import scope_of
 
+NO_SEGMENT = ""
+"""Where an address is that may be on any link (`scope`)."""
 _NO_MACHINE = "stands for many machines; name a host, a device, a point or an address"
 
 
@@ -51,10 +54,14 @@ def candidates(network: Forwarding, text: str) -> list[End]:
 
 
 class EndSet(NamedTuple):
-    """The addresses of one family that a word stands for as an end; with `outside`, those that are on that outside."""
+    """The addresses of one family that a word stands for as an end; with `outside`, those that are on that outside.
+
+    `named` are the addresses among them that are named one by one, by themselves or by a host, a device or a point.
+    """
 
     patterns: tuple[Pattern, ...]
     outside: str | None = None
+    named: frozenset[int] = frozenset()
 
 
 def end_set(plan: Plan, text: str, family: Family) -> EndSet:
@@ -69,15 +76,19 @@ def end_set(plan: Plan, text: str, family: Family) -> EndSet:
             patterns = parse_range(text) if "-" in text else (parse_block(text),)
         except AddressError as error:
             raise PlanError(str(error)) from None
-        return EndSet(tuple(each for each in patterns if each.family is family))
+        own = tuple(each for each in patterns if each.family is family)
+        alone = len(patterns) == 1 and patterns[0].wildcard == 0
+        return EndSet(own, named=frozenset(each.value for each in own if alone))
     if text in plan.segments:
         segment = plan.segments[text]
         if segment.outside:
             return EndSet((everything(family),), text)
         return EndSet(tuple(block for block in segment.prefixes if block.family is family))
     if text in plan.groups:
-        members = plan.groups[text].members.get(family)
-        return EndSet(merged(members.patterns) if members else ())
+        group = plan.groups[text]
+        members = group.members.get(family)
+        named = frozenset(address.value for address in group.named if address.family is family)
+        return EndSet(merged(members.patterns) if members else (), named=named)
     if text in plan.hosts:
         addresses: Iterable[Address] = plan.hosts[text].addresses
     elif text in plan.devices:
@@ -86,7 +97,8 @@ def end_set(plan: Plan, text: str, family: Family) -> EndSet:
         addresses = [own.address for own in _interface(plan, text).addresses]
     else:
         raise PlanError(unknown("name", text, plan.names()))
-    return EndSet(tuple(single(address) for address in addresses if address.family is family))
+    own = tuple(single(address) for address in addresses if address.family is family)
+    return EndSet(own, named=frozenset(each.value for each in own))
 
 
 def _interface(plan: Plan, text: str) -> Interface:
@@ -115,6 +127,8 @@ def at_address(network: Forwarding, address: Address) -> End:
         interface = plan.interface_of[address]
         return End(str(address), address, interface.on, interface.at, device=interface.device)
     segment = plan.segment_of(address)
+    if (segment is None or segment.outside) and scope_of(address) is not None:
+        return End(str(address), address, NO_SEGMENT)
     if segment is None:
         raise PlanError(f"{address} is in no subnet, and the plan has no outside for it to be on")
     return End(str(address), address, segment.name)

@@ -31,6 +31,8 @@ def reason(trace: Trace) -> str:
         if end.address == trace.conversation.source.address:
             who = end.name
         return f"the {first} reaches {target}, but the {leg} goes to {who}, not to {trace.conversation.source.name}"
+    if trace.verdict is Verdict.PERMITTED and last.path.on_link:
+        return f"it arrives, and goes no further: nothing is routed to {Address(last.packet.family, last.packet.destination)}"
     if trace.verdict is Verdict.PERMITTED:
         return {1: "it arrives, and nobody answers such a message", 2: "request and reply arrive", 3: "SYN, SYN+ACK and ACK arrive"}[
             len(trace.legs)

@@ -33,6 +33,7 @@ KINDS = {
     "too-broad": FindingKind(Severity.NOTE, "a permit for everything where what stands beside it is narrow"),
     "locked-out": FindingKind(Severity.ERROR, "a keep that does not hold"),
     "wrong-side": FindingKind(Severity.WARNING, "no packet that can cross this place in this direction can match this entry"),
+    "unjoined": FindingKind(Severity.WARNING, "machines of one subnet at switches that no cable joins"),
     "replies-blocked": FindingKind(Severity.WARNING, "a conversation that this entry permits is half-open: a list stops the way back"),
     "spoofable": FindingKind(Severity.WARNING, "an entry trusts a source address that can also be claimed from elsewhere (RFC 2827)"),
     "icmp6-needed": FindingKind(Severity.WARNING, "an IPv6 list that stops ICMPv6 messages which must not be dropped (RFC 4890)"),

@@ -11,15 +11,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from functools import cache
+from itertools import islice
 from typing import NamedTuple
 
 from crossgate.core import iana
 from crossgate.core.accesslist import AccessList, Action, Entry
 from crossgate.core.address import Address, Family, Pattern, single
 from crossgate.core.forwarding import Crossing, End, Forwarding, Path
-from crossgate.core.packet import ACK, ICMP, ICMPV6, SYN, TCP, Leg, Packet
+from crossgate.core.packet import ACK, SYN, TCP, Leg, Packet, icmp_of
+from crossgate.core.plan import Plan
 from crossgate.core.regions import (
     ALL_PORTS,
     DSCP_SHIFT,
@@ -38,20 +40,22 @@ from crossgate.core.regions import (
     witness,
 )
 from crossgate.core.service import Service
-from crossgate.core.spots import But, Spot, first_outside
+from crossgate.core.spots import But, Spot, device_addresses, first_outside, unrouted
 from crossgate.core.trace import Verdict, path_devices
 
 
 class Course(NamedTuple):
     """Opening packets that are followed by the same legs. `answer` is the ICMP type of the reply, None for no ICMP.
 
-    A `stray` opens nothing: a fragment, a TCP segment other than a SYN, an ICMP message that nobody answers.
+    A `stray` opens nothing: a fragment, a TCP segment other than a SYN, an ICMP message that nobody answers. With `on_link`
+    it is a course only between machines of one link (True) or of different ones (False).
     """
 
     openings: Box
     legs: tuple[Leg, ...]
     answer: int | None = None
     stray: bool = False
+    on_link: bool | None = None
 
 
 class Flow(NamedTuple):
@@ -63,6 +67,11 @@ class Flow(NamedTuple):
     back: Path
     boxes: tuple[Box, ...]
     but: But
+
+    @property
+    def on_link(self) -> bool:
+        """Whether both ends are on one link."""
+        return self.source.segment == self.destination.segment
 
 
 class Stop(NamedTuple):
@@ -103,7 +112,7 @@ class Answer(NamedTuple):
 
 @cache
 def courses(family: Family) -> tuple[Course, ...]:
-    """Return the courses of a family; their openings are apart from each other and together all packets."""
+    """Return the courses of a family; on one link, and off it, their openings are apart and together all packets."""
     every = whole(family)
     fragments = every._replace(value=FRAGMENT_BIT, wildcard=every.wildcard & ~FRAGMENT_BIT)
     whole_packets = every._replace(wildcard=every.wildcard & ~FRAGMENT_BIT)
@@ -112,23 +121,33 @@ def courses(family: Family) -> tuple[Course, ...]:
     opening = tcp._replace(value=SYN, wildcard=tcp.wildcard & ~FLAG_BITS)
     found.append(Course(opening, (Leg.SYN, Leg.SYN_ACK, Leg.ACK)))
     found += [Course(box, (Leg.REQUEST,), stray=True) for box in minus(tcp, opening)]
-    for protocol in (ICMP, ICMPV6):
-        message = 0
-        answered = iana.ANSWERED[protocol]
-        icmp = whole_packets._replace(protocol_first=protocol, protocol_last=protocol)
-        for kind in (*sorted(answered), 256):
-            if message < kind << 8:
-                found.append(Course(icmp._replace(port_first=message, port_last=(kind << 8) - 1), (Leg.REQUEST,), stray=True))
-            if kind < 256:
-                box = icmp._replace(port_first=kind << 8, port_last=kind << 8 | 255)
-                found.append(Course(box, (Leg.REQUEST, Leg.REPLY), answered[kind]))
-            message = kind + 1 << 8
-    apart = sorted((ICMP, TCP, ICMPV6))
+    protocol = icmp_of(family)
+    answered, near = iana.ANSWERED[protocol], iana.ANSWERED_ON_LINK[protocol]
+    icmp = whole_packets._replace(protocol_first=protocol, protocol_last=protocol)
+    message = 0
+    for kind in (*sorted({*answered, *near}), 256):
+        if message < kind << 8:
+            found.append(Course(icmp._replace(port_first=message, port_last=(kind << 8) - 1), (Leg.REQUEST,), stray=True))
+        box = icmp._replace(port_first=kind << 8, port_last=kind << 8 | 255)
+        if kind in answered:
+            found.append(Course(box, (Leg.REQUEST, Leg.REPLY), answered[kind]))
+        elif kind in near:
+            found.append(Course(box, (Leg.REQUEST, Leg.REPLY), near[kind], on_link=True))
+            found.append(Course(box, (Leg.REQUEST,), stray=True, on_link=False))
+        message = kind + 1 << 8
+    apart = sorted((protocol, TCP))
     for first, last in zip((-1, *apart), (*apart, 256), strict=True):
         if first + 1 < last:
             box = whole_packets._replace(protocol_first=first + 1, protocol_last=last - 1)
             found.append(Course(box, (Leg.REQUEST, Leg.REPLY)))
     return tuple(found)
+
+
+def course_on(course: Course, on_link: bool) -> Course:
+    """Return the course of the same openings between machines of one link, or of different ones."""
+    if course.on_link in (None, on_link):
+        return course
+    return next(each for each in courses(course.openings.family) if each.openings == course.openings and each.on_link is on_link)
 
 
 class Opening(NamedTuple):
@@ -139,12 +158,19 @@ class Opening(NamedTuple):
 
 
 def openings(service: Service, family: Family, clients: tuple[int, int] = ALL_PORTS) -> list[Opening]:
-    """Return the packets that open conversations of a service from the client ports given: unmarked, whole, a SYN in TCP."""
+    """Return the packets that open conversations of a service from the client ports given: unmarked, whole, a SYN in TCP.
+
+    ICMP messages that nobody answers are among them only where the service names their type.
+    """
     every = whole(family)
     fixed = FLAG_BITS | FRAGMENT_BIT | 63 << DSCP_SHIFT
     first = every._replace(value=SYN, wildcard=every.wildcard & ~fixed, source_first=clients[0], source_last=clients[1])
-    boxes = service_boxes(service, every.source, every.destination)
-    return by_course(part for box in boxes if (part := overlap(box, first)) is not None)
+    found = []
+    for term in service.terms:
+        boxes = service_boxes(Service(service.text, (term,)), every.source, every.destination)
+        begun = by_course(part for box in boxes if (part := overlap(box, first)) is not None)
+        found += [each for each in begun if not each.course.stray or term.icmp_type is not None]
+    return found
 
 
 def by_course(boxes: Iterable[Box]) -> list[Opening]:
@@ -167,6 +193,8 @@ def leg_box(opening: Box, course: Course, leg: Leg) -> Box:
 
 def opening_box(opening: Box, course: Course, leg: Leg, part: Box) -> Box:
     """Return the opening packets, of `opening`, that a part of their leg belongs to: `leg_box` the other way."""
+    if leg in (Leg.SYN, Leg.REQUEST):
+        return part
     back = swapped(part) if leg.returns else part
     value = back.value & ~FLAG_BITS | opening.value & FLAG_BITS
     wildcard = back.wildcard & ~FLAG_BITS | opening.wildcard & FLAG_BITS
@@ -203,13 +231,15 @@ class Flows:
     def answers(self, flow: Flow, begun: Iterable[Opening]) -> Iterator[Answer]:
         """Yield what becomes of the conversations of a flow that these packets open."""
         for course, opening in begun:
+            if course.on_link not in (None, flow.on_link):
+                continue
             for box in flow.boxes:
                 part = overlap(box, opening)
                 if part is not None:
                     yield from self._leg(flow, course, 0, part, ())
 
     def _leg(self, flow: Flow, course: Course, index: int, opening: Box, passed: tuple[Stop, ...]) -> Iterator[Answer]:
-        if index == len(course.legs):
+        if index == len(course.legs) or (index and flow.there.on_link):
             yield Answer(opening, Verdict.PERMITTED, course.legs[-1], None, passed)
             return
         asked = self.asked(flow, course.legs[index])
@@ -271,7 +301,7 @@ def flows(
 
     A spot inside another that is treated like it, as far as these flows go, is taken with it.
     """
-    here = [spot for spot in senders if spot.within(source)]
+    here = [spot for spot in senders if spot.within(source) and not spot.scoped]
     far = [spot for spot in receivers if spot.within(destination)]
     found = []
     for one, other, but in alike(here, far, lambda start, end: likeness(network, start.end, end.end)):
@@ -302,7 +332,10 @@ def alike(here: Sequence[Spot], far: Sequence[Spot], like: Callable[[Spot, Spot]
 
 
 def likeness(network: Forwarding, source: End, destination: End) -> object:
-    """Return what decides about conversations between two ends, to be compared: lists on the ways, and what is remembered."""
+    """Return what decides about conversations between two ends, to be compared: lists on the ways, and what is remembered.
+
+    Devices' own addresses are like no machine's.
+    """
     there, back = network.path(source, destination.address), network.path(destination, source.address)
     family = source.address.family
     asked_back = placed_on(network, back, family)
@@ -311,7 +344,8 @@ def likeness(network: Forwarding, source: End, destination: End) -> object:
         crossing.point.device in passed and network.plan.devices[crossing.point.device or ""].stateful for crossing, _ in asked_back
     )
     lists = tuple((crossing, access_list.name) for crossing, access_list in placed_on(network, there, family))
-    return there.arrived, back.arrived, lists, tuple((crossing, each.name) for crossing, each in asked_back), known
+    ends = source.segment == destination.segment, source.device is None, destination.device is None
+    return ends, there.arrived, there.on_link, back.arrived, lists, tuple((crossing, each.name) for crossing, each in asked_back), known
 
 
 def _merged(group: Sequence[Spot], likenesses: Sequence[object]) -> dict[int, tuple[Pattern, ...]]:
@@ -353,6 +387,47 @@ def left(box: Box, but: But) -> Packet | None:
     return None
 
 
-def machines_only(but: But, own: set[Pattern]) -> But:
-    """Return what is left out of a flow without devices' own addresses: where only machines are meant, that is clear."""
-    return But(*(tuple(each for each in side if each not in own) for side in but))
+_MOST_TRIED = 50
+"""In so many pieces of a set a packet between two machines of the plan is looked for."""
+
+
+def example(plan: Plan, pieces: Sequence[tuple[Box, But]]) -> Packet:
+    """Return a packet of a set that is not empty: between machines of the plan where there are some in it, else from its middle."""
+    best: tuple[int, Packet] | None = None
+    for box, but in pieces[:_MOST_TRIED]:
+        sources = _host_in(plan, box.source, but.sources)
+        destinations = _host_in(plan, box.destination, but.destinations)
+        pairs = ((one, other) for one in sources or (box.source,) for other in destinations or (box.destination,))
+        found = next((packet for pair in pairs if (packet := left(between(box, *pair), but)) is not None), None)
+        known = bool(sources) + bool(destinations)
+        if found is not None and (best is None or known > best[0]):
+            best = known, found
+            if known == 2:
+                break
+    if best is None:
+        return next(packet for box, but in pieces if (packet := left(box, but)) is not None)
+    return best[1]
+
+
+def _host_in(plan: Plan, addresses: Pattern, but: tuple[Pattern, ...]) -> list[Pattern]:
+    """Return the first two addresses of hosts in a set: two, so that two ends of one set can be two machines."""
+    found = (
+        single(address)
+        for host in plan.hosts.values()
+        for address in host.addresses
+        if address.family is addresses.family
+        and addresses.contains(address.value)
+        and not any(each.contains(address.value) for each in but)
+    )
+    return list(islice(found, 2))
+
+
+def as_told(but: But, unsaid: Collection[Pattern]) -> But:
+    """Return what is left out of a flow less what goes without saying, as devices' own addresses where only machines are meant."""
+    return But(*(tuple(each for each in side if each not in unsaid) for side in but))
+
+
+def unsaid(network: Forwarding, devices: bool) -> set[Pattern]:
+    """Return what goes without saying when sets are written: addresses that nothing is routed to, and those of devices but for `devices`."""
+    scoped = {each for family in Family for each in unrouted(network, family)}
+    return scoped if devices else scoped | device_addresses(network)

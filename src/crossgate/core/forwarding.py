@@ -4,7 +4,10 @@
 2. A device looks at connected prefixes, static routes and computed fewest-hop paths; the longest prefix wins, and of
    equally long ones connected beats static beats computed.
 3. Each family is a network of its own: an interface carries a family only if it has an address of it.
-4. The way depends on where the packet starts and on its destination, never on lists or ports. Lists are asked by
+4. An outside is where packets leave and come in, never a way between two devices. Static routes are asked first for
+   addresses there; where none fits, the nearest device with an interface on it is the exit.
+5. What stays on its link (`scope`, and broadcasts) is handed to each device there and goes no further.
+6. The way depends on where the packet starts and on its destination, never on lists or ports. Lists are asked by
    `trace`, so this module knows none (but for `DEVICE itself` outbound, which is crossed only where a list stands).
 """
 
@@ -18,11 +21,11 @@ from typing import NamedTuple
 from crossgate.core.address import Address, Family
 from crossgate.core.network import Device, Direction, Interface, Point, PointKind
 from crossgate.core.plan import Plan
+from crossgate.core.scope import Scope, scope_of
 from crossgate.core.wire import Wire
 
-HOP_LIMIT = 64
-_OUTSIDE_COST = 1000
-"""A way through an outside counts as this many hops, so that it is taken only where there is no inner one."""
+_NO_WAY = 1_000_000
+"""More hops than any way has."""
 
 
 class Crossing(NamedTuple):
@@ -50,14 +53,18 @@ class End(NamedTuple):
 class Path(NamedTuple):
     """The way of a packet: what it crosses, whether it arrives, and if not where it ends and why.
 
-    `forks` tells that somewhere on the way another next device was as good.
+    `devices` are those that route it, the sender too; `entered` those that it comes into.
+    `forks` tells that somewhere on the way another next device was as good. `on_link` tells that the packet is for an address
+    to which nothing is routed, so that nobody answers it.
     """
 
     crossings: tuple[Crossing, ...] = ()
     devices: tuple[str, ...] = ()
+    entered: tuple[str, ...] = ()
     arrived: bool = True
     reason: str = ""
     forks: bool = False
+    on_link: bool = False
 
     def then(self, *crossings: Crossing) -> Path:
         """Return the path with these crossings added."""
@@ -101,22 +108,34 @@ class Forwarding:
 
     def paths(self, origin: End, destination: Address) -> Iterator[Path]:
         """Yield every way that is as good as the first, the first one first."""
+        start = Path()
         if origin.device is not None:
             device = self.plan.devices[origin.device]
             if destination in device.addresses():
-                yield Path()
+                yield start
                 return
             out = Crossing(device.itself, Direction.OUTBOUND)
             placed = (out.point, out.direction, destination.family) in self.plan.placed
-            yield from self._routed(Path(devices=(device.name,)).then(*[out] * placed), device, destination, own=True)
+            start = Path(devices=(device.name,)).then(*[out] * placed)
+        if origin.segment not in self.plan.segments:
+            yield start.lost(f"{origin.address} may be on any link, so there is no telling where it sends from")
             return
-        segment = self.plan.segments[origin.segment]
+        segment, target = self.plan.segments[origin.segment], self._segment_of(destination)
+        scope = self.scope(destination)
+        if scope in (Scope.MACHINE, Scope.GROUP):
+            yield start.lost(f"{destination} is no destination here: {scope}")
+            return
+        if scope is Scope.LINK:
+            link = self._link(origin, destination)
+            if link is not None:
+                yield from self._to_all(start, origin, link, destination.family)
+                return
+        if origin.device is not None:
+            yield from self._routed(start, device, destination, own=True)
+            return
         attached = origin.at
-        target = self._segment_of(destination)
-        if segment.holds(destination) or (
-            segment.outside and target is not None and target.outside and self._delivers(segment.name, destination)
-        ):
-            yield from self._deliver(Path(), segment.name, attached, destination)
+        if target is segment:
+            yield from self._deliver(start, segment.name, attached, destination)
             return
         gateways = self._gateways(origin, destination)
         if not gateways:
@@ -133,11 +152,40 @@ class Forwarding:
                 path = path.then(Crossing(Point(PointKind.SUBNET, segment.name), Direction.OUTBOUND))
             yield from self._enter(path, gateway, destination)
 
-    def _delivers(self, segment: str, destination: Address) -> bool:
-        """Whether an outside address is to be had on this outside: only hosts and interfaces are bound to one."""
-        host = self.plan.host_of.get(destination)
-        interface = self.plan.interface_of.get(destination)
-        return segment == (host.on if host else interface.on if interface else segment)
+    def scope(self, destination: Address) -> Scope | None:
+        """Return how far a packet for an address gets on its own; None for one that is routed."""
+        if destination.family is Family.IPV4 and destination.value in self.plan.broadcasts:
+            return Scope.LINK
+        return scope_of(destination)
+
+    def _link(self, origin: End, destination: Address) -> str | None:
+        """Return the segment on which a packet that is not routed is handed to all; None where it goes to one machine as any other."""
+        target = self._segment_of(destination)
+        if target is None or target.outside:
+            return origin.segment
+        if destination.value not in self.plan.broadcasts:
+            return None
+        device = None if origin.device is None else self.plan.devices[origin.device]
+        near = {origin.segment} if device is None else {interface.on for interface in device.interfaces.values()}
+        return target.name if target.name in near else None
+
+    def _to_all(self, path: Path, origin: End, segment: str, family: Family) -> Iterator[Path]:
+        """Yield the ways of a packet to each device on a link; where there is none, to the link itself."""
+        attached: Interface | Point | None = origin.at
+        if origin.device is not None:
+            attached = next(each for each in self.plan.devices[origin.device].interfaces.values() if each.on == segment)
+        path = path._replace(on_link=True)
+        ways = [
+            (interface, ports)
+            for interface in self.on_segment.get((segment, family), [])
+            if interface.device != origin.device and (ports := self.wire.between(attached, interface)) is not None
+        ]
+        for interface, ports in ways:
+            itself = self.plan.devices[interface.device].itself
+            way = path._replace(devices=(*path.devices, interface.device), forks=len(ways) > 1).then(*_crossings(ports))
+            yield way.then(Crossing(interface.point, Direction.INBOUND), Crossing(itself, Direction.INBOUND))
+        if not ways:
+            yield path.then(*_crossings(self.wire.between(attached, None) or []))
 
     def _gateways(self, origin: End, destination: Address) -> list[Interface]:
         """Return the interfaces that a machine may hand a packet to: those it is told, else the nearest to the end."""
@@ -146,36 +194,31 @@ class Forwarding:
             return told
         near = self.on_segment.get((origin.segment, destination.family), [])
         if self.plan.static_routing:
-            able = [interface for interface in near if self._hops(self.plan.devices[interface.device], destination)]
+            able = [interface for interface in near if not isinstance(self._hops(self.plan.devices[interface.device], destination), str)]
             return (able or near)[:1]
         target = self._segment_of(destination)
         if target is None or not near:
             return near[:1]
         costs = self.costs(target.name, destination.family, self._owner(destination))
-        best = min(costs.get(interface.device, _OUTSIDE_COST**2) for interface in near)
-        return [interface for interface in near if costs.get(interface.device, _OUTSIDE_COST**2) == best]
+        best = min(costs.get(interface.device, _NO_WAY) for interface in near)
+        return [interface for interface in near if costs.get(interface.device, _NO_WAY) == best]
 
     def _enter(self, path: Path, interface: Interface, destination: Address) -> Iterator[Path]:
         """Go on from the arrival of a packet at a device's interface."""
         device = self.plan.devices[interface.device]
-        path = path._replace(devices=(*path.devices, device.name)).then(Crossing(interface.point, Direction.INBOUND))
+        before = path.entered
+        path = path._replace(devices=(*path.devices, device.name), entered=(*before, device.name))
+        path = path.then(Crossing(interface.point, Direction.INBOUND))
         if destination in device.addresses():
             yield path.then(Crossing(device.itself, Direction.INBOUND))
-        elif len(path.devices) > HOP_LIMIT:
-            last = path.devices[-1]
-            ring = path.devices[path.devices.index(last) : path.devices.index(last, path.devices.index(last) + 1) + 1]
-            yield self._without_loop(path).lost(f"it goes round in a circle: {' to '.join(ring)}")
+        elif device.name in before:
+            # What it meets from here on it has met on this turn, so all lists on the way round have been asked.
+            ring = path.entered[before.index(device.name) :]
+            yield path.lost(f"it goes round in a circle: {' to '.join(ring)}")
+        elif self.scope(destination) is Scope.LINK:
+            yield path.lost(f"{device.name} hands on nothing for {destination}: {Scope.LINK}")
         else:
             yield from self._routed(path, device, destination, own=False)
-
-    def _without_loop(self, path: Path) -> Path:
-        """Cut a path that goes round down to its first round."""
-        seen: set[Crossing] = set()
-        for index, crossing in enumerate(path.crossings):
-            if crossing in seen:
-                return path._replace(crossings=path.crossings[:index])
-            seen.add(crossing)
-        return path
 
     def _routed(self, path: Path, device: Device, destination: Address, own: bool) -> Iterator[Path]:
         """Go on from a device that has to send a packet on; `own` packets are not asked at its interfaces."""
@@ -202,6 +245,7 @@ class Forwarding:
         """Hand a packet to the machine on this segment that has its destination, or to nobody's address there."""
         owner = self.plan.interface_of.get(destination)
         host = self.plan.host_of.get(destination)
+        target = self._segment_of(destination)
         if owner is not None and owner.on == segment:
             ports = self.wire.between(attached, owner)
         else:
@@ -211,10 +255,8 @@ class Forwarding:
             yield path.lost(f"no cable leads to {end}: its switch is not joined to the one the packet comes from")
         elif owner is not None and owner.on == segment:
             yield from self._enter(path.then(*_crossings(ports)), owner, destination)
-        elif host is not None and host.on != segment:
-            yield path.lost(f"it goes out to {segment}, but {host.name} is on {host.on}")
-        elif self.plan.segments[segment].outside and (inner := self._segment_of(destination)) is not None and not inner.outside:
-            yield path.lost(f"it goes out to {segment}, but {destination} is in {inner.name}")
+        elif target is not None and target.name != segment:
+            yield path.lost(f"it goes out to {segment}, but {host.name if host else destination} is in {target.name}")
         else:
             yield path.then(*_crossings(ports))
 
@@ -256,8 +298,14 @@ class Forwarding:
             if own.connected.contains(via.value)
         )
         neighbour = self.plan.interface_of.get(via)
-        if neighbour is None and not self.plan.segments[interface.on].outside:
+        outside = self.plan.segments[interface.on].outside
+        if neighbour is None and not outside:
             return f"{device.name}'s route goes by {via}, and no device has that address"
+        if neighbour is not None and outside:
+            return (
+                f"{device.name}'s route goes by {via}, which is {neighbour.device} across {interface.on}, and an outside is no way "
+                "between two devices; join them by a subnet"
+            )
         return [_Hop(interface, neighbour)]
 
     def _computed(self, device: Device, destination: Address) -> tuple[list[_Hop], int]:
@@ -266,9 +314,8 @@ class Forwarding:
         if self.plan.static_routing or target is None:
             return [], 0
         family = destination.family
-        length = next((block.prefix_length for block in target.prefixes if block.family is family and block.contains(destination.value)), 0)
-        if target.outside and destination in self.plan.host_of:
-            length = family.bits
+        blocks = () if target.outside else target.prefixes
+        length = next((block.prefix_length for block in blocks if block.family is family and block.contains(destination.value)), 0)
         costs = self.costs(target.name, family, self._owner(destination))
         hops = []
         for interface in device.interfaces.values():
@@ -276,10 +323,11 @@ class Forwarding:
                 continue
             if interface.on == target.name:
                 return [_Hop(interface, None)], length
-            cost = _OUTSIDE_COST if self.plan.segments[interface.on].outside else 1
+            if self.plan.segments[interface.on].outside:
+                continue
             for neighbour in self.on_segment[(interface.on, family)]:
                 if neighbour.device != device.name and neighbour.device in costs:
-                    hops.append((costs[neighbour.device] + cost, _Hop(interface, neighbour)))
+                    hops.append((costs[neighbour.device] + 1, _Hop(interface, neighbour)))
         best = min((cost for cost, _ in hops), default=0)
         return sorted((hop for cost, hop in hops if cost == best), key=_by_device), length
 
@@ -307,11 +355,10 @@ class Forwarding:
                 continue
             costs[name] = cost
             for interface in self.plan.devices[name].interfaces.values():
-                step = _OUTSIDE_COST if self.plan.segments[interface.on].outside else 1
-                if interface.in_family(family):
+                if interface.in_family(family) and not self.plan.segments[interface.on].outside:
                     for neighbour in self.on_segment[(interface.on, family)]:
                         if neighbour.device not in costs:
-                            heapq.heappush(queue, (cost + step, neighbour.device))
+                            heapq.heappush(queue, (cost + 1, neighbour.device))
         return self._costs.setdefault(key, costs)
 
     def distance(self, start: str, end: str, family: Family) -> int:
@@ -320,7 +367,7 @@ class Forwarding:
             return 0
         costs = self.costs(end, family)
         near = self.on_segment.get((start, family), [])
-        return min((costs[interface.device] + 1 for interface in near if interface.device in costs), default=_OUTSIDE_COST**2)
+        return min((costs[interface.device] + 1 for interface in near if interface.device in costs), default=_NO_WAY)
 
 
 def _crossings(ports: list[tuple[Point, Direction]]) -> list[Crossing]:

@@ -159,10 +159,13 @@ FLAGS: Mapping[str, int] = MappingProxyType({"FIN": 1, "SYN": 2, "RST": 4, "PSH"
 ANSWERED: Mapping[int, Mapping[int, int]] = MappingProxyType(
     {
         1: {8: 0, 13: 14, 15: 16, 17: 18, 42: 43},
-        58: {128: 129, 133: 134, 135: 136, 139: 140, 141: 142, 144: 145, 146: 147, 157: 158, 160: 161},
+        58: {128: 129, 139: 140, 144: 145, 146: 147, 160: 161},
     }
 )
-"""By protocol (1 ICMP, 58 ICMPv6): the message types that are answered, with the type of the answer."""
+"""By protocol (1 ICMP, 58 ICMPv6): the message types that are answered, with the type of the answer (RFC 792, 950, 4443, 4620, 6275, 8335)."""
+
+ANSWERED_ON_LINK: Mapping[int, Mapping[int, int]] = MappingProxyType({1: {10: 9}, 58: {133: 134, 135: 136, 141: 142}})
+"""As `ANSWERED`, for messages that are answered only between two machines of one link (RFC 1256, 3122, 4861)."""
 
 
 @cache

@@ -59,7 +59,10 @@ class InterfaceAddress(NamedTuple):
 
 
 class Segment(NamedTuple):
-    """What interfaces and hosts hang on: a subnet with its prefixes, or an outside, which has none."""
+    """What interfaces and hosts hang on: a subnet with its prefixes, or an outside.
+
+    An outside with prefixes has their addresses, one without has all the rest; neither has those of a subnet of the plan.
+    """
 
     name: str
     prefixes: tuple[Pattern, ...]
@@ -68,7 +71,7 @@ class Segment(NamedTuple):
     outside: bool = False
 
     def holds(self, address: Address) -> bool:
-        """Whether one of the subnet's prefixes has this address; never for an outside."""
+        """Whether one of its prefixes has this address; subnets come before outsides (see `Plan.segment_of`)."""
         return any(block.family is address.family and block.contains(address.value) for block in self.prefixes)
 
 

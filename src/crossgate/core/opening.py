@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from crossgate.core.address import Family
 from crossgate.core.errors import PlanError
 from crossgate.core.forwarding import End
-from crossgate.core.packet import CLIENT_PORT, ICMP, ICMPV6, PORT_PROTOCOLS, SYN, TCP, Packet
-from crossgate.core.service import Service, ServiceTerm, protocol_name
+from crossgate.core.iana import FLAGS
+from crossgate.core.packet import CLIENT_PORT, ECHO, PORT_PROTOCOLS, SYN, TCP, Packet, icmp_of
+from crossgate.core.service import Service, ServiceTerm, protocol_name, protocol_word
 from crossgate.core.trace import Conversation
 
 
@@ -19,24 +21,29 @@ def conversations(
     """
     found = []
     for term in service.terms:
-        for port in _ports(term, service):
+        for port in _ports(term, service, source.address.family):
             first = _packet(term, source, destination, port, source_port, service)
             found.append(Conversation(source, destination, first if claimed is None else first._replace(source=claimed)))
     return found
 
 
-def _ports(term: ServiceTerm, service: Service) -> list[int | None]:
+_MOST_PORTS = 16
+"""Up to so many ports of one protocol are traced one by one."""
+
+
+def _ports(term: ServiceTerm, service: Service, family: Family) -> list[int | None]:
     if term.protocol is None:
         raise PlanError(f"{service.text} is every protocol, and a traced packet has one; name a service, as ping, tcp/443 or udp/53")
     if term.protocol in PORT_PROTOCOLS:
         name = protocol_name(term.protocol)
         if term.ports is None:
             raise PlanError(f"{name} is every {name.upper()} port, and a traced packet has one; write it as {name}/443")
-        if any(last > first for first, last in term.ports):
+        count = sum(last - first + 1 for first, last in term.ports)
+        if count > _MOST_PORTS:
             first = term.ports[0][0]
-            raise PlanError(f"{service.text} is a range of ports, and a traced packet has one; write one of them, as {name}/{first}")
-        return [first for first, _ in term.ports]
-    if term.protocol in (ICMP, ICMPV6) and term.icmp_type is None:
+            raise PlanError(f"{service.text} is {count:,} ports, and a traced packet has one; write one of them, as {name}/{first}")
+        return [port for first, last in term.ports for port in range(first, last + 1)]
+    if term.protocol == icmp_of(family) and term.icmp_type is None:
         raise PlanError(f"{service.text} is every ICMP message, and a traced packet has one; write ping or icmp/TYPE")
     return [None]
 
@@ -55,13 +62,22 @@ def _packet(term: ServiceTerm, source: End, destination: End, port: int | None, 
 
 
 def service_of(packet: Packet) -> str:
-    """Return the service token of a packet that opens a conversation: `tcp/443`, `icmp/8`, `gre`."""
+    """Return the service token of a packet that opens a conversation: `tcp/443`, `icmp/8` (its code is 0), `icmp/8/1`, `gre`."""
+    word = protocol_word(packet.protocol, packet.family)
     if packet.destination_port is not None:
-        return str(ServiceTerm(packet.protocol, ((packet.destination_port, packet.destination_port),)))
-    return str(ServiceTerm(packet.protocol, icmp_type=packet.icmp_type, icmp_code=packet.icmp_code or None))
+        return f"{word}/{packet.destination_port}"
+    if packet.icmp_type is not None:
+        return f"{word}/{packet.icmp_type}" + (f"/{packet.icmp_code}" if packet.icmp_code else "")
+    return word
 
 
 def service_label(packet: Packet) -> str:
-    """Return the service token of a packet, an echo request as people say it: `ping`."""
-    echo = (packet.protocol, packet.icmp_type) in ((ICMP, 8), (ICMPV6, 128))
-    return "ping" if echo else service_of(packet)
+    """Return the service of a packet as people say it: `ping` for an echo request, with the flags where it is no SYN."""
+    if packet.icmp_type == ECHO[packet.family] and not packet.icmp_code:
+        return "ping"
+    if packet.fragment:
+        return f"{service_of(packet)} fragment"
+    if packet.flags is not None and packet.flags != SYN:
+        set_ones = [name for name, bit in FLAGS.items() if packet.flags & bit]
+        return f"{service_of(packet)} {'with flags ' + ','.join(set_ones) if set_ones else 'without flags'}"
+    return service_of(packet)

@@ -14,12 +14,19 @@ from crossgate.core import iana
 from crossgate.core.address import Family
 
 ICMP, TCP, UDP, ICMPV6 = 1, 6, 17, 58
+ECHO = {Family.IPV4: 8, Family.IPV6: 128}
+"""The type of an echo request, by family (RFC 792, RFC 4443 section 4.1)."""
 PORT_PROTOCOLS = frozenset({6, 17, 33, 132})
 """TCP, UDP, DCCP and SCTP: the protocols whose ports a list can ask for."""
 
 SYN, ACK = iana.FLAGS["SYN"], iana.FLAGS["ACK"]
 CLIENT_PORT = 51000
 """The source port of a traced client that names none."""
+
+
+def icmp_of(family: Family) -> int:
+    """Return the protocol that is ICMP in a family; the other one's number is a protocol like any other there."""
+    return ICMP if family is Family.IPV4 else ICMPV6
 
 
 class Leg(StrEnum):
@@ -57,8 +64,8 @@ class Packet(NamedTuple):
     dscp: int = 0
 
 
-def legs(first: Packet) -> Iterator[tuple[Leg, Packet]]:
-    """Yield the legs of the conversation that `first` opens, each with its packet."""
+def legs(first: Packet, on_link: bool = False) -> Iterator[tuple[Leg, Packet]]:
+    """Yield the legs of the conversation that `first` opens, each with its packet; `on_link` between machines of one link."""
     back = first._replace(
         source=first.destination,
         destination=first.source,
@@ -75,5 +82,7 @@ def legs(first: Packet) -> Iterator[tuple[Leg, Packet]]:
         yield Leg.REPLY, back
         return
     answer = iana.ANSWERED[first.protocol].get(first.icmp_type)
+    if answer is None and on_link:
+        answer = iana.ANSWERED_ON_LINK[first.protocol].get(first.icmp_type)
     if answer is not None:
         yield Leg.REPLY, back._replace(icmp_type=answer, icmp_code=0)

@@ -30,10 +30,11 @@ class UnknownName(LookupError):
 
 @dataclass(frozen=True, slots=True)
 class Group:
-    """A named set of addresses, by family."""
+    """A named set of addresses, by family; `named` are those that are named one by one."""
 
     name: str
     members: dict[Family, Addresses]
+    named: frozenset[Address]
     text: str
     place: Place
 
@@ -89,24 +90,33 @@ class Plan:
         """The host that has each address."""
         return {address: host for host in self.hosts.values() for address in host.addresses}
 
-    def segment_of(self, address: Address) -> Segment | None:
-        """Return the subnet that has an address, else the outside it is on; None in a plan with no outside.
+    @cached_property
+    def broadcasts(self) -> dict[int, Segment]:
+        """The subnet that has each IPv4 broadcast address (RFC 922): the last of a prefix of up to /30, unless a machine is given it."""
+        return {
+            block.last: segment
+            for segment in self.segments.values()
+            if not segment.outside
+            for block in segment.prefixes
+            if block.family is Family.IPV4 and block.size > 2 and not self._is_given(Address(Family.IPV4, block.last))
+        }
 
-        An address that no host or connected prefix puts on one of several outsides is on the first of them.
-        """
+    def _is_given(self, address: Address) -> bool:
+        return address in self.host_of or address in self.interface_of
+
+    def segment_of(self, address: Address) -> Segment | None:
+        """Return the subnet that has an address, else the outside whose prefixes have it, else the one that is all the rest."""
+        rest: Segment | None = None
+        among: Segment | None = None
         for segment in self.segments.values():
-            if segment.holds(address):
-                return segment
-        if address in self.host_of:
-            return self.segments[self.host_of[address].on]
-        outsides = [segment for segment in self.segments.values() if segment.outside]
-        for device in self.devices.values():
-            for interface in device.interfaces.values():
-                if self.segments[interface.on] in outsides and any(
-                    own.connected.contains(address.value) for own in interface.in_family(address.family)
-                ):
-                    return self.segments[interface.on]
-        return outsides[0] if outsides else None
+            if not segment.outside:
+                if segment.holds(address):
+                    return segment
+            elif not segment.prefixes:
+                rest = rest or segment
+            elif segment.holds(address):
+                among = segment
+        return among or rest
 
     def names(self) -> list[str]:
         """Return every name that can stand for addresses, and every point, as a person may write them."""

@@ -2,21 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.address import Family
+from crossgate.core.address import Family, Pattern
 from crossgate.core.cover import Line, lines
 from crossgate.core.ends import end_set
 from crossgate.core.errors import PlanError
-from crossgate.core.flows import Flow, Flows, Opening, Stop, by_course, flows, left, machines_only
+from crossgate.core.flows import Flow, Flows, Opening, Stop, as_told, by_course, example, flows, left, unsaid
 from crossgate.core.forwarding import Forwarding
 from crossgate.core.packet import Packet
 from crossgate.core.progress import Tell
 from crossgate.core.regions import Box, service_boxes, whole
 from crossgate.core.service import Service
-from crossgate.core.spots import But, device_addresses, on_outside, spots
+from crossgate.core.spots import But, on_outside, spots
 from crossgate.core.trace import Verdict
 from crossgate.core.window import open_at
 
@@ -59,7 +59,6 @@ def reach(
     """
     plan = network.plan
     asking = Flows(network, open_at(plan.windows.values(), at))
-    own = device_addresses(network)
     shared = False
     for family in Family:
         here, far = end_set(plan, source, family), end_set(plan, destination, family)
@@ -71,27 +70,27 @@ def reach(
         between = flows(network, on_outside(every, here), on_outside(every, far), here.patterns, far.patterns)
         for devices in (False, True):
             chosen = [flow for flow in between if (flow.source.device is not None or flow.destination.device is not None) is devices]
-            if not devices:
-                chosen = [flow._replace(but=machines_only(flow.but, own)) for flow in chosen]
-            parts = _parts(asking, chosen, begun, tell)
+            parts = _parts(asking, chosen, begun, unsaid(network, devices), tell)
             if parts:
                 yield Reached(family, devices, parts)
     if not shared:
         raise PlanError(f"{source} and {destination} share no address family, so nothing can be sent")
 
 
-def _parts(asking: Flows, between: Sequence[Flow], begun: Sequence[Opening], tell: Tell | None) -> list[Part]:
+def _parts(asking: Flows, between: Sequence[Flow], begun: Sequence[Opening], hidden: Collection[Pattern], tell: Tell | None) -> list[Part]:
     """Return the fates of what some flows begin, what gets through first and what an otherwise line stops last."""
-    pieces: dict[tuple[Verdict, Stop | None, bool], list[tuple[Box, But, Packet]]] = {}
+    pieces: dict[tuple[Verdict, Stop | None, bool], list[tuple[Box, But]]] = {}
     for done, flow in enumerate(between):
         if tell is not None:
             tell(done, len(between))
         for answer in asking.answers(flow, begun):
-            packet = left(answer.box, flow.but)
-            if packet is not None:
+            if left(answer.box, flow.but) is not None:
                 back = answer.stop is not None and answer.leg.returns
-                pieces.setdefault((answer.verdict, answer.stop, back), []).append((answer.box, flow.but, packet))
-    parts = [Part(*fate, lines((box, but) for box, but, _ in several), several[0][2]) for fate, several in pieces.items()]
+                pieces.setdefault((answer.verdict, answer.stop, back), []).append((answer.box, flow.but))
+    plan = asking.network.plan
+    parts = [
+        Part(*fate, lines((box, as_told(but, hidden)) for box, but in several), example(plan, several)) for fate, several in pieces.items()
+    ]
     return sorted(parts, key=lambda part: (_ORDER.index(part.verdict), part.stop is not None and part.stop.entry is None))
 
 

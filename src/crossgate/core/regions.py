@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from crossgate.core.accesslist import AccessList, Entry
 from crossgate.core.address import Family, Pattern
-from crossgate.core.packet import ICMP, ICMPV6, PORT_PROTOCOLS, SYN, TCP, UDP, Packet
+from crossgate.core.packet import CLIENT_PORT, ECHO, PORT_PROTOCOLS, SYN, TCP, UDP, Packet, icmp_of
 from crossgate.core.service import NO_QUALIFIERS, FlagTest, Ports, Service, ServiceTerm
 
 if TYPE_CHECKING:
@@ -412,35 +412,32 @@ def split(regions: Sequence[EntryRegion], box: Box) -> Iterator[tuple[Box, int |
             yield piece, None
 
 
-_WITNESS_PROTOCOLS = (TCP, UDP, ICMP, ICMPV6)
-_WITNESS_CLIENT = 51000
-
-
 def witness(box: Box) -> Packet:
     """Return one packet of a box, of the kind that people know: TCP before UDP, a host's address before a network's."""
     family = box.family
-    common = [each for each in _WITNESS_PROTOCOLS if each != (ICMPV6 if family is Family.IPV4 else ICMP)]
+    common = (TCP, UDP, icmp_of(family))
     protocol = next((each for each in common if box.protocol_first <= each <= box.protocol_last), box.protocol_first)
     fragment = bool(box.fragment)
-    source, destination = (_host_address(each) for each in (box.source, box.destination))
+    source, destination = (_middle(each) for each in (box.source, box.destination))
     dscp = box.dscp.value
     if not fragment and protocol in PORT_PROTOCOLS:
-        client = _WITNESS_CLIENT if box.source_first <= _WITNESS_CLIENT <= box.source_last else box.source_first
+        client = CLIENT_PORT if box.source_first <= CLIENT_PORT <= box.source_last else box.source_first
         port = next((each for each in (443, 53, 80) if box.port_first <= each <= box.port_last), box.port_first)
         flags = None
         if protocol == TCP:
             test = box.flags
             flags = test.value | (SYN & ~test.care if not test.value else 0)
         return Packet(family, source, destination, protocol, client, port, flags=flags, dscp=dscp)
-    if not fragment and protocol in (ICMP, ICMPV6):
-        echo = (8 if protocol == ICMP else 128) << 8
+    if not fragment and protocol == icmp_of(family):
+        echo = ECHO[family] << 8
         message = echo if box.port_first <= echo <= box.port_last else box.port_first
         return Packet(family, source, destination, protocol, icmp_type=message >> 8, icmp_code=message & 255, dscp=dscp)
     return Packet(family, source, destination, protocol, fragment=fragment, dscp=dscp)
 
 
-def _host_address(addresses: Pattern) -> int:
-    return addresses.value | (1 if addresses.wildcard & 1 and addresses.wildcard > 1 else 0)
+def _middle(addresses: Pattern) -> int:
+    """Return an address from the middle of a pattern: the first of its upper half."""
+    return addresses.value | (1 << addresses.wildcard.bit_length() >> 1)
 
 
 def packet_box(packet: Packet) -> Box:

@@ -12,7 +12,7 @@ from typing import NamedTuple
 from crossgate.core import iana
 from crossgate.core.address import Family
 from crossgate.core.errors import nearest
-from crossgate.core.packet import ICMP, ICMPV6, Packet
+from crossgate.core.packet import ECHO, ICMP, ICMPV6, Packet, icmp_of
 
 Ports = tuple[tuple[int, int], ...]
 """Port intervals, first and last included, ascending and apart from each other."""
@@ -53,15 +53,16 @@ class ServiceTerm(NamedTuple):
             return packet.icmp_type == self.icmp_type and self.icmp_code in (None, packet.icmp_code)
         return True
 
-    def __str__(self) -> str:
+    def text(self, family: Family) -> str:
+        """Write the term as lists of a family do."""
         if self.protocol is None:
             return "ip"
-        name = "icmp" if self.protocol == ICMPV6 else protocol_name(self.protocol)
+        word = protocol_word(self.protocol, family)
         if self.ports is not None:
-            return f"{name}/{format_ports(self.ports)}"
+            return f"{word}/{format_ports(self.ports)}"
         if self.icmp_type is None:
-            return protocol_name(self.protocol)
-        return f"{name}/{self.icmp_type}" + ("" if self.icmp_code is None else f"/{self.icmp_code}")
+            return protocol_name(ICMPV6) if word == "icmp" and family is Family.IPV6 else word
+        return f"{word}/{self.icmp_type}" + ("" if self.icmp_code is None else f"/{self.icmp_code}")
 
 
 class Service(NamedTuple):
@@ -142,6 +143,13 @@ def protocol_name(number: int) -> str:
     return iana.protocol_names().get(number, str(number))
 
 
+def protocol_word(number: int, family: Family) -> str:
+    """Return the word for a protocol in lists of a family, where `icmp` is the family's own; the other one's is a number."""
+    if number in (ICMP, ICMPV6):
+        return "icmp" if number == icmp_of(family) else str(number)
+    return protocol_name(number)
+
+
 def format_ports(ports: Ports) -> str:
     """Write port intervals as the plan language does: `80,8000-8099,1024-`."""
     return ",".join(
@@ -196,9 +204,9 @@ def _parse_term(text: str, family: Family, named: Callable[[str], tuple[str, ...
         raise ServiceError(message, 0, len(name))
     if name == "ip":
         return (ServiceTerm(),)
-    icmp = ICMP if family is Family.IPV4 else ICMPV6
+    icmp = icmp_of(family)
     if name == "ping":
-        return (ServiceTerm(icmp, icmp_type=8 if icmp == ICMP else 128),)
+        return (ServiceTerm(icmp, icmp_type=ECHO[family], icmp_code=0),)
     if name == "icmp":
         return (ServiceTerm(icmp),)
     if name in iana.protocols():
@@ -263,7 +271,7 @@ def _parse_port(text: str) -> int:
 
 
 def _parse_icmp(text: str, family: Family, offset: int) -> ServiceTerm:
-    protocol = ICMP if family is Family.IPV4 else ICMPV6
+    protocol = icmp_of(family)
     type_text, slash, code_text = text.partition("/")
     label = "ICMP" if protocol == ICMP else "ICMPv6"
     number = _icmp_number(type_text, iana.icmp_types(protocol), f"{label} type", offset)

@@ -1,8 +1,8 @@
 """Which addresses the network treats alike: the spots that conversations between sets of addresses start and end at.
 
 Where a packet goes depends on where its sender sits and on its destination, and most machines of a subnet are alike in
-both. Not alike are the interfaces of devices, hosts with a port or a gateway of their own, hosts on an outside, and
-destinations that a static route tells apart. Each of these is a spot; what is left of a subnet or outside is one more.
+both. Not alike are the interfaces of devices, hosts with a port or a gateway of their own, destinations that a static
+route tells apart, and addresses that nothing is routed to (`scope`). Each of these is a spot; what is left of a subnet or outside is one more.
 """
 
 from __future__ import annotations
@@ -15,6 +15,7 @@ from crossgate.core.address import Address, Family, Pattern, everything, single
 from crossgate.core.ends import EndSet, at_address
 from crossgate.core.errors import PlanError
 from crossgate.core.forwarding import End, Forwarding
+from crossgate.core.scope import scoped_blocks
 
 
 class But(NamedTuple):
@@ -25,11 +26,15 @@ class But(NamedTuple):
 
 
 class Spot(NamedTuple):
-    """The addresses of `pattern` but those of `but`; `end` is one of them, and stands for all."""
+    """The addresses of `pattern` but those of `but`; `end` is one of them, and stands for all.
+
+    `scoped` tells that nothing is routed to them; they belong to no set of machines.
+    """
 
     end: End
     pattern: Pattern
     but: tuple[Pattern, ...]
+    scoped: bool = False
 
     def within(self, patterns: Iterable[Pattern]) -> list[Pattern]:
         """Return the parts of the spot's pattern that lie in any of some patterns."""
@@ -74,10 +79,10 @@ def first_outside(pattern: Pattern, parts: tuple[Pattern, ...]) -> Pattern | Non
 def boundaries(network: Forwarding, family: Family) -> set[Pattern]:
     """Return the prefixes at which the network tells addresses apart; any two are nested or apart."""
     plan = network.plan
-    found: set[Pattern] = set()
+    found = set(unrouted(network, family))
     for segment in plan.segments.values():
         found.update(block for block in segment.prefixes if block.family is family)
-    if any(segment.outside for segment in plan.segments.values()):
+    if any(segment.outside and not segment.prefixes for segment in plan.segments.values()):
         found.add(everything(family))
     for device in plan.devices.values():
         for interface in device.interfaces.values():
@@ -87,7 +92,7 @@ def boundaries(network: Forwarding, family: Family) -> set[Pattern]:
                     found.add(own.connected)
         found.update(route.destination for route in device.routes if route.destination.family is family)
     for host in plan.hosts.values():
-        if host.at is not None or host.gateways or plan.segments[host.on].outside:
+        if host.at is not None or host.gateways:
             found.update(single(address) for address in host.addresses if address.family is family)
     return found
 
@@ -112,8 +117,14 @@ def spots(network: Forwarding, family: Family, more: Iterable[Pattern] = ()) -> 
             end = at_address(network, address)
         except PlanError:
             continue  # in no subnet, and there is no outside: nobody can have it
-        found.append(Spot(end, edge, tuple(inside[edge])))
+        found.append(Spot(end, edge, tuple(inside[edge]), network.scope(address) is not None))
     return found
+
+
+def unrouted(network: Forwarding, family: Family) -> set[Pattern]:
+    """Return the blocks of addresses that nothing is routed to: those of the standards, and the subnets' broadcast addresses."""
+    broadcasts = network.plan.broadcasts if family is Family.IPV4 else {}
+    return {*scoped_blocks(family), *(Pattern(family, value, 0) for value in broadcasts)}
 
 
 def device_addresses(network: Forwarding) -> set[Pattern]:
@@ -134,8 +145,12 @@ def free_address(pattern: Pattern, taken: Sequence[Pattern]) -> Address | None:
 
 
 def on_outside(found: list[Spot], ends: EndSet) -> list[Spot]:
-    """Return the spots that a set of ends may have: those of its outside, or all."""
-    return found if ends.outside is None else [spot for spot in found if spot.end.segment == ends.outside]
+    """Return the spots that a set of ends may have: those of its outside, or all; scoped ones only where they are named as such."""
+    return [
+        spot
+        for spot in found
+        if ends.outside in (None, spot.end.segment) and (not spot.scoped or any(spot.pattern.covers(each) for each in ends.patterns))
+    ]
 
 
 def meant(found: list[Spot], ends: EndSet) -> list[Spot]:
@@ -143,4 +158,4 @@ def meant(found: list[Spot], ends: EndSet) -> list[Spot]:
 
     What a device itself sends no list on its interfaces is asked about, so a claim about a subnet is one about its machines.
     """
-    return [spot for spot in on_outside(found, ends) if spot.end.device is None or spot.pattern in ends.patterns]
+    return [spot for spot in on_outside(found, ends) if spot.end.device is None or spot.pattern.value in ends.named]

@@ -131,13 +131,15 @@ class Tracer:
     def _along(self, conversation: Conversation, way_there: Path, way_back: Path) -> Trace:
         passed: set[str] = set()
         done: list[LegTrace] = []
-        for leg, packet in legs(conversation.first):
+        for leg, packet in legs(conversation.first, conversation.source.segment == conversation.destination.segment):
             trace = self._leg(leg, packet, way_back if leg.returns else way_there, passed)
             done.append(trace)
-            if trace.outcome is not Outcome.ARRIVED:
+            if trace.outcome is not Outcome.ARRIVED or trace.path.on_link:
                 break
             if leg.returns and conversation.claimed is not None:
-                return Trace(conversation, tuple(done), Verdict.HALF_OPEN, at_address(self.network, conversation.claimed))
+                end = at_address(self.network, conversation.claimed)
+                if not _same_machine(end, conversation.source):
+                    return Trace(conversation, tuple(done), Verdict.HALF_OPEN, end)
             passed.update(path_devices(trace.path))
         return Trace(conversation, tuple(done), _verdict(done))
 
@@ -179,6 +181,11 @@ def _destinations(conversation: Conversation) -> tuple[Address, Address]:
     """Return the addresses that packets there and packets back are sent to."""
     first = conversation.first
     return Address(first.family, first.destination), Address(first.family, first.source)
+
+
+def _same_machine(one: End, other: End) -> bool:
+    """Whether two ends are addresses of one device or of one host."""
+    return (one.device, one.name) == (other.device, other.name) if one.device is None else one.device == other.device
 
 
 def _verdict(done: list[LegTrace]) -> Verdict:

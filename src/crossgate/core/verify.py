@@ -15,11 +15,11 @@ from crossgate.core.address import Address, Family
 from crossgate.core.ends import at_address, end_set
 from crossgate.core.expect import Claim, Expectation, Moment
 from crossgate.core.explain import packet_text, reason, stopped
-from crossgate.core.flows import Answer, Flow, Flows, flows, left, openings, placed_on
+from crossgate.core.flows import Answer, Flow, Flows, example, flows, left, openings, placed_on
 from crossgate.core.forwarding import Forwarding
 from crossgate.core.packet import Packet
 from crossgate.core.service import ServiceError
-from crossgate.core.spots import Spot, meant, spots
+from crossgate.core.spots import Spot, first_outside, meant, spots
 from crossgate.core.trace import Conversation, Trace, Tracer, Verdict
 from crossgate.core.window import open_at, states
 
@@ -61,17 +61,18 @@ class Verifier:
             port = expectation.source_port
             opening = openings(service, family, self.network.plan.client_ports if port is None else (port, port))
             found = self._between(expectation, family)
-            spoken_of = spoken_of or bool(found)
+            spoken_of = spoken_of or any(left(box, flow.but) is not None for flow in found for box in flow.boxes)
             for opened, moment in window_states(self.network, found, expectation.at).items():
                 for flow in found:
                     for answer in self._state(opened).answers(flow, opening):
                         packet = self._broken(expectation, flow, answer)
                         if packet is not None:
+                            packet = example(self.network.plan, [(answer.box, flow.but)])
                             return self._failed(expectation, flow, packet, found, opened, moment)
         if spoken_of:
             return Verified(expectation, True)
-        for end in (expectation.source, expectation.destination):
-            if self._nobodys(end):
+        for end, sends in ((expectation.source, True), (expectation.destination, False)):
+            if self._nobodys(end, sends):
                 return Verified(expectation, False, f"nobody can have {end}: no subnet holds it", "a subnet with it, or an outside")
         over = f" over {expectation.over.label}" if expectation.over else ""
         why = f"{expectation.source} and {expectation.destination} share no address family{over}, so nothing can be sent"
@@ -93,10 +94,16 @@ class Verifier:
         found = self._spots[family]
         return flows(self.network, meant(found, source), meant(found, destination), source.patterns, destination.patterns)
 
-    def _nobodys(self, end: str) -> bool:
-        """Whether no machine can have any address of an end: it is in no subnet, and there is no outside."""
+    def _nobodys(self, end: str, sends: bool) -> bool:
+        """Whether no machine can have any address of an end, or send with it: it is in no subnet, and there is no outside."""
         ends = {family: end_set(self.network.plan, end, family) for family in Family}
-        return not any(spot.within(ends[family].patterns) for family in Family for spot in meant(spots(self.network, family), ends[family]))
+        return not any(
+            first_outside(part, spot.but) is not None
+            for family in Family
+            for spot in meant(spots(self.network, family), ends[family])
+            for part in spot.within(ends[family].patterns)
+            if not (sends and spot.scoped)
+        )
 
     def _state(self, opened: frozenset[str]) -> Flows:
         if opened not in self._flows:
@@ -184,7 +191,7 @@ def _needed(expectation: Expectation, trace: Trace) -> str:
         assert asked.decision is not None
         where = f"before {asked.decision.entry.number}" if asked.decision.entry else "before its otherwise line"
         addresses = f"from {Address(packet.family, packet.source)} to {Address(packet.family, packet.destination)}"
-        return f"a permit in {asked.access_list.name} {where} for {'the reply ' if trace.legs[-1].leg.returns else ''}{addresses}"
+        return f"a permit in {asked.access_list.name} {where} for {'the reply' if trace.legs[-1].leg.returns else 'packets'} {addresses}"
     wanted = trace.legs[0] if expectation.claim is Claim.DENY else trace.legs[-1]
     lists = dict.fromkeys(each.access_list.name for each in wanted.asked if each.access_list)
     end = trace.conversation.destination.name

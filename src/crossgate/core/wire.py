@@ -1,7 +1,8 @@
 """Layer 2: the switch ports that a frame passes between two machines of one subnet.
 
 Switches are joined port to port and never in a ring, so there is one way between any two of them. A machine is at a
-port, inside a switch (a switch's own interface), or hangs on the subnet itself, where no port is known.
+port, inside a switch (an interface of a switch with ports), or hangs on the subnet itself, where no port is known.
+Switches that no cable joins pass no frames to each other, not even on one subnet.
 """
 
 from __future__ import annotations
@@ -26,7 +27,7 @@ class Wire:
                             self._cables[near.owner].append((near, far))
 
     def between(self, start: Interface | Point | None, end: Interface | Point | None) -> Ports | None:
-        """Return the ports crossed from one machine to another, or None when both have a port and no cable joins them.
+        """Return the ports crossed from one machine to another, or None when both are at or in a switch and no cable joins these.
 
         A machine is given by its port, by its interface, or by None when it hangs on the subnet itself.
         """
@@ -37,22 +38,23 @@ class Wire:
         leaving: Ports = [(end_port, Direction.OUTBOUND)] if end_port else []
         if first is None or last is None or first == last:
             return entering + leaving
-        between = self._way(first, last)
-        if between is None:
-            # A switch's own interface whose switch is not cabled to the other's hangs on the subnet itself.
-            return None if start_port and end_port else entering + leaving
-        return entering + between + leaving
+        between = self.way(first, last)
+        return None if between is None else entering + between + leaving
+
+    def switch_of(self, machine: Interface | Point | None) -> str | None:
+        """Return the switch that a machine is at or in; None for one that hangs on the subnet itself."""
+        return self._attachment(machine)[0]
 
     def _attachment(self, machine: Interface | Point | None) -> tuple[str | None, Point | None]:
         """Return the switch that a machine is at or in, and its port there."""
         port = machine.at if isinstance(machine, Interface) else machine
         if port is not None:
             return port.owner, port
-        if isinstance(machine, Interface) and self.plan.devices[machine.device].switch:
+        if isinstance(machine, Interface) and self.plan.devices[machine.device].ports:
             return machine.device, None
         return None, None
 
-    def _way(self, first: str, last: str) -> Ports | None:
+    def way(self, first: str, last: str) -> Ports | None:
         """Return the ports between two switches, or None when no cables join them."""
         ways: dict[str, Ports] = {first: []}
         front = [first]

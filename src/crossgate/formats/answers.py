@@ -180,7 +180,7 @@ def _list(plan: Plan, access_list: AccessList, opened: frozenset[str]) -> Docume
                 "entry": entry.number,
                 "action": str(entry.action),
                 "text": entry.text,
-                "service": [str(term) for term in entry.service.terms],
+                "service": [term.text(access_list.family) for term in entry.service.terms],
                 "source": [str(pattern) for pattern in entry.source.patterns],
                 "destination": [str(pattern) for pattern in entry.destination.patterns],
                 "during": entry.window,

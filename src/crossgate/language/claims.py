@@ -8,6 +8,7 @@ from crossgate.core.errors import PlanError, unknown
 from crossgate.core.expect import Claim, Decider, Expectation
 from crossgate.core.finding import KINDS, Acceptance
 from crossgate.core.network import Direction, Placement, Point, PointKind
+from crossgate.core.packet import PORT_PROTOCOLS
 from crossgate.core.service import Service
 from crossgate.language.names import FollowOn, Names, is_literal
 from crossgate.language.times import moment
@@ -65,7 +66,7 @@ def expectation(words: Words, names: Names) -> Expectation:
     if words.accept("source"):
         words.keyword("port")
         source_port = words.number("a port", 65535)
-        if any(term.protocol is not None and term.ports is None for each in services.values() for term in each.terms):
+        if any(term.protocol not in (None, *PORT_PROTOCOLS) for each in services.values() for term in each.terms):
             raise words.error(f"{service} has no source port")
     if words.accept("at"):
         at = moment(words)

@@ -151,12 +151,12 @@ def _answers(plan: Plan, allow: Sequence[str], family: Family, gateway: str, nam
     """Yield entries for the answers of a gateway's services."""
     for token in _services(plan, allow, family):
         for term in plan.service(token, family).terms:
-            yield f"permit {_answer(term, gateway, name)}"
+            yield f"permit {_answer(term, family, gateway, name)}"
 
 
-def _answer(term: ServiceTerm, gateway: str, name: str) -> str:
+def _answer(term: ServiceTerm, family: Family, gateway: str, name: str) -> str:
     if term.protocol is None or term.ports is None:
-        return f"{term} {gateway} to {name}"
+        return f"{term.text(family)} {gateway} to {name}"
     return f"{protocol_name(term.protocol)} {gateway} to {name} source port {format_ports(term.ports)}"
 
 

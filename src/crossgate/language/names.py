@@ -6,7 +6,7 @@ word and a family only.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from crossgate.core.accesslist import AccessList
 from crossgate.core.address import (
@@ -16,6 +16,7 @@ from crossgate.core.address import (
     Family,
     Pattern,
     anywhere,
+    everything,
     looks_like_address,
     parse_address,
     parse_block,
@@ -153,21 +154,30 @@ class Names:
         words.keyword("group")
         words.take("the group's name")
         members: dict[Family, dict[Pattern, None]] = {}
+        named: set[Address] = set()
         start = words.index
         while True:
             word = words.take("an address or a name")
-            if word == "any":
-                raise words.error("a group names addresses; any is everything")
             if word == ",":
                 raise words.error("an address or a name is missing before this comma")
-            found = _of_both(_literal(words, word)) if is_literal(word) else self._named(words, word)
+            found: dict[Family, tuple[Pattern, ...]]
+            if word == "any":
+                found = {family: (everything(family),) for family in Family}
+            elif is_literal(word):
+                patterns = _literal(words, word)
+                found = {patterns[0].family: patterns}
+                if len(patterns) == 1:
+                    named.update(_single_addresses(found))
+            else:
+                found = self._named(words, word)
+                named.update(self.plan.groups[word].named if word in self.plan.groups else _single_addresses(found))
             for family, patterns in found.items():
                 members.setdefault(family, {}).update(dict.fromkeys(patterns))
             if not words.accept(","):
                 break
         words.end()
         text = " ".join(words.words[start:]).replace(" ,", ",")
-        return Group(name, {f: Addresses(name, tuple(members[f])) for f in Family if f in members}, text, statement.place)
+        return Group(name, {f: Addresses(name, tuple(members[f])) for f in Family if f in members}, frozenset(named), text, statement.place)
 
     def service(self, words: Words, family: Family) -> Service:
         """SERVICE: one token, read by `core.service.parse_service`."""
@@ -233,8 +243,11 @@ def _of(patterns: Iterable[Pattern], family: Family) -> tuple[Pattern, ...]:
     return tuple(block for block in patterns if block.family is family)
 
 
-def _of_both(patterns: tuple[Pattern, ...]) -> dict[Family, tuple[Pattern, ...]]:
-    return {patterns[0].family: patterns}
+def _single_addresses(found: dict[Family, tuple[Pattern, ...]]) -> Iterator[Address]:
+    """Yield the addresses of a term of a group that names addresses one by one, and no set of them."""
+    for family, patterns in found.items():
+        if all(each.wildcard == 0 for each in patterns):
+            yield from (Address(family, each.value) for each in patterns)
 
 
 def _by_family(addresses: Iterable[Address]) -> dict[Family, tuple[Pattern, ...]]:

@@ -15,13 +15,14 @@ _MAX_VLAN = 4094
 
 
 def segment(words: Words) -> Segment:
-    """SEGMENT = "subnet" NAME 1*PREFIX ["vlan" ID] | "outside" NAME."""
+    """SEGMENT = "subnet" NAME 1*PREFIX ["vlan" ID] | "outside" NAME *PREFIX."""
+    prefixes: list[Pattern] = []
     if words.choice(("subnet", "outside")) == "outside":
         name = words.name("an outside")
-        words.end()
-        return Segment(name, (), words.place, outside=True)
+        while words.peek():
+            prefixes.append(_subnet_prefix(words))
+        return Segment(name, tuple(prefixes), words.place, outside=True)
     name = words.name("a subnet")
-    prefixes: list[Pattern] = []
     vlan = None
     while (word := words.peek()) and word != "vlan":
         prefixes.append(_subnet_prefix(words))
@@ -86,7 +87,13 @@ def interface(words: Words, names: Names, owner: Device) -> Interface:
         )
     on = _on(words, names)
     for index, each in zip(starts, own, strict=True):
-        _belongs(words, index, each.address, on)
+        _belongs(words, index, each.address, on, names)
+        if (
+            on.outside
+            and on.prefixes
+            and not any(block.covers(each.connected) for block in on.prefixes if block.family is each.address.family)
+        ):
+            raise words.error(f"{each.connected} reaches beyond {on.name}, which is {' and '.join(map(str, on.prefixes))}", index=index)
         if not on.outside and each.connected not in on.prefixes:
             block = next(block for block in on.prefixes if block.contains(each.address.value) and block.family is each.address.family)
             raise words.error(f"{on.name} is {block}; write {each.address}/{block.prefix_length}", index=index)
@@ -104,8 +111,16 @@ def _on(words: Words, names: Names) -> Segment:
     return names.plan.segments[name]
 
 
-def _belongs(words: Words, index: int, address: Address, on: Segment) -> None:
-    if not on.outside and not on.holds(address):
+def _belongs(words: Words, index: int, address: Address, on: Segment, names: Names) -> None:
+    """See that an address may be on its subnet or outside."""
+    if on.outside and not on.prefixes:
+        other = next((each for each in names.plan.segments.values() if each.outside and each.holds(address)), None)
+        if other is not None:
+            raise words.error(f"{address} is in {other.name}, so it is not on {on.name}, which is all the rest", index=index)
+    elif on.outside and not on.holds(address):
+        has = " and ".join(map(str, on.prefixes))
+        raise words.error(f"{address} is not in {on.name}, which is {has}; write its prefix behind outside {on.name}", index=index)
+    elif not on.holds(address):
         of_family = [str(block) for block in on.prefixes if block.family is address.family]
         has = f"which is {' and '.join(of_family)}" if of_family else f"which has no {address.family.label} prefix"
         raise words.error(f"{address} is not in {on.name}, {has}", index=index)
@@ -175,15 +190,15 @@ def host(words: Words, names: Names) -> Host:
         raise words.missing("an address") if not words.peek() else words.error("a host needs an address before `on`", index=words.index)
     on = _on(words, names)
     for index, address in enumerate(own, start):
-        _belongs(words, index, address, on)
-        inside = next((segment.name for segment in names.plan.segments.values() if segment.holds(address)), None)
+        _belongs(words, index, address, on, names)
+        inside = next((each.name for each in names.plan.segments.values() if each.holds(address) and not each.outside), None)
         if on.outside and inside is not None:
             raise words.error(f"{address} is in {inside}, so it is not on {on.name}, which is all that no subnet covers", index=index)
     at = _at(words)
     gateways: dict[Family, Address] = {}
     while words.accept("gateway"):
         gateway = _address(words, "the gateway's address")
-        _belongs(words, words.index - 1, gateway, on)
+        _belongs(words, words.index - 1, gateway, on, names)
         if gateway.family in gateways:
             raise words.error(f"{name} has an {gateway.family.label} gateway already")
         gateways[gateway.family] = gateway

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator
 
 from crossgate.core.address import Address
 from crossgate.core.errors import Place, PlanError, unknown
-from crossgate.core.network import Point, Port
+from crossgate.core.network import Point, Port, Segment
 from crossgate.core.plan import Plan
 
 Complain = Callable[[Place, str, str], PlanError]
@@ -19,6 +19,7 @@ Complain = Callable[[Place, str, str], PlanError]
 def check(plan: Plan, complain: Complain) -> Iterator[PlanError]:
     """Yield every error of the network as a whole."""
     yield from _overlapping_subnets(plan, complain)
+    yield from _outsides(plan, complain)
     yield from _shared_addresses(plan, complain)
     yield from _lonely_outsides(plan, complain)
     yield from _loose_ends(plan, complain)
@@ -28,8 +29,33 @@ def check(plan: Plan, complain: Complain) -> Iterator[PlanError]:
 
 
 def _overlapping_subnets(plan: Plan, complain: Complain) -> Iterator[PlanError]:
+    yield from _overlapping([segment for segment in plan.segments.values() if not segment.outside], plan, complain)
+
+
+def _outsides(plan: Plan, complain: Complain) -> Iterator[PlanError]:
+    """Outsides that have addresses of each other, or none."""
+    outsides = [segment for segment in plan.segments.values() if segment.outside]
+    rest = [segment for segment in outsides if not segment.prefixes]
+    for later in rest[1:]:
+        message = (
+            f"{later.name} and {rest[0].name} (line {rest[0].place.line}) have no prefixes, and only one outside can be all the rest; "
+            f"write what {later.name} has: outside {later.name} PREFIX..."
+        )
+        yield complain(later.place, later.name, message)
+    yield from _overlapping(outsides, plan, complain)
+    subnets = [block for segment in plan.segments.values() if not segment.outside for block in segment.prefixes]
+    for segment in outsides:
+        for block in segment.prefixes:
+            around = next((each for each in subnets if each.family is block.family and each.covers(block)), None)
+            if around is not None:
+                yield complain(
+                    segment.place, str(block), f"{block} has no address outside: the subnet {around} has all of it; leave it out"
+                )
+
+
+def _overlapping(segments: list[Segment], plan: Plan, complain: Complain) -> Iterator[PlanError]:
     seen: list[tuple[str, int, int, int]] = []
-    blocks = [(block, segment) for segment in plan.segments.values() for block in segment.prefixes]
+    blocks = [(block, segment) for segment in segments for block in segment.prefixes]
     for block, segment in sorted(blocks, key=lambda pair: (pair[0].family, pair[0].value, -pair[0].wildcard)):
         while seen and (seen[-1][1] != block.family or seen[-1][3] < block.value):
             seen.pop()
@@ -37,9 +63,8 @@ def _overlapping_subnets(plan: Plan, complain: Complain) -> Iterator[PlanError]:
             other = plan.segments[seen[-1][0]]
             later = max(segment, other, key=lambda each: each.place)
             earlier = other if later is segment else segment
-            message = (
-                f"{later.name} and {earlier.name} (line {earlier.place.line}) both have {block}; a broadcast domain has its own prefix"
-            )
+            own = "every outside has its own addresses" if later.outside else "a broadcast domain has its own prefix"
+            message = f"{later.name} and {earlier.name} (line {earlier.place.line}) both have {block}; {own}"
             yield complain(later.place, later.name, message)
         seen.append((segment.name, block.family, block.value, block.last))
 

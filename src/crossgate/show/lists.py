@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from datetime import datetime
 
 from crossgate.core.accesslist import AccessList, Entry
-from crossgate.core.address import Addresses
+from crossgate.core.address import Addresses, Family
 from crossgate.core.plan import Plan
 from crossgate.core.service import Service
 from crossgate.core.window import open_at
@@ -61,7 +61,7 @@ def _meanings(access_list: AccessList) -> dict[str, str]:
             if addresses.text != "any" and addresses.text not in meanings and addresses.text[:1].isalpha() and ":" not in addresses.text:
                 meanings[addresses.text] = _addresses(addresses)
         if entry.service.text[:1].isalpha() and "/" not in entry.service.text:
-            meaning = _service(entry.service)
+            meaning = _service(entry.service, access_list.family)
             if meaning != entry.service.text:
                 meanings.setdefault(entry.service.text, meaning)
     return meanings
@@ -71,8 +71,8 @@ def _addresses(addresses: Addresses) -> str:
     return _some([str(pattern) for pattern in addresses.patterns])
 
 
-def _service(service: Service) -> str:
-    return _some([str(term) for term in service.terms])
+def _service(service: Service, family: Family) -> str:
+    return _some([term.text(family) for term in service.terms])
 
 
 def _some(texts: list[str]) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 
 from crossgate.core.accesslist import AccessList, Entry
@@ -20,7 +20,7 @@ _HOW = {Verdict.HALF_OPEN: ", a later packet stopped"}
 
 
 def reach_lines(
-    plan: Plan, source: str, destination: str, at: datetime, found: Iterable[Reached], strays: bool, devices: bool, every: bool
+    plan: Plan, source: str, destination: str, at: datetime, found: Sequence[Reached], strays: bool, devices: bool, every: bool
 ) -> Iterator[str]:
     """Yield what becomes of everything between two ends; devices' own addresses only where asked for."""
     wording = Wording(plan)
@@ -29,8 +29,9 @@ def reach_lines(
     what = "  packets that open no conversation" if strays else ""
     yield f"{strong(source)} to {strong(destination)}{what}{when}"
     left_out: list[str] = []
+    of_machines = {reached.family for reached in found if not reached.devices}
     for reached in found:
-        if reached.devices and not devices:
+        if reached.devices and not devices and reached.family in of_machines:
             left_out.append(reached.family.label)
             continue
         yield ""

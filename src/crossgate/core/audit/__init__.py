@@ -27,6 +27,7 @@ AUDITS: tuple[Callable[[Case], Iterator[Finding]], ...] = (
     entries.too_broad,
     traffic.locked_out,
     placing.wrong_side,
+    placing.unjoined,
     traffic.replies_blocked,
     traffic.spoofable,
     traffic.icmp6_needed,

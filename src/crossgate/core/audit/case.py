@@ -73,18 +73,20 @@ class Case:
             found[family] = {}
             for source in ends:
                 for destination in ends:
-                    path = self.network.path(source.end, destination.end.address)
-                    if path.arrived:
-                        for crossing in path.crossings:
-                            found[family].setdefault(crossing, []).append((source, destination))
+                    address = destination.end.address
+                    paths = self.network.paths(source.end, address) if destination.scoped else [self.network.path(source.end, address)]
+                    crossings = dict.fromkeys(crossing for path in paths if path.arrived for crossing in path.crossings)
+                    for crossing in crossings:
+                        found[family].setdefault(crossing, []).append((source, destination))
         return found
 
     @cached_property
     def flows(self) -> dict[Family, list[Flow]]:
         """What machines send each other, alike flows taken as one; devices' own traffic is left out."""
         found: dict[Family, list[Flow]] = {}
-        for family, ends in self.spots.items():
+        for family, every in self.spots.items():
             found[family] = []
+            ends = [spot for spot in every if not spot.scoped]
             for source, destination, but in alike(ends, ends, lambda one, other: likeness(self.network, one.end, other.end)):
                 if source.end.device is None and destination.end.device is None:
                     box = address_box(source.pattern, destination.pattern)

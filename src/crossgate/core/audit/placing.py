@@ -27,7 +27,8 @@ def unplaced(case: Case) -> Iterator[Finding]:
 def wrong_side(case: Case) -> Iterator[Finding]:
     """Yield the entries that nothing which can cross any place of their list can match.
 
-    A sender may claim any source address, so an entry that drops packets is judged by its destination only.
+    A sender may claim any source address, and on a link it may have none yet, so an entry that drops packets, and one for what
+    stays on its link, are judged by their destination only.
     """
     for access_list in case.placed():
         placements = [placement for placement in case.plan.placements if placement.access_list == access_list.name]
@@ -43,7 +44,7 @@ def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> 
     region, every = EntryRegion(entry, family), everything(family)
     tried = set()
     for source, destination in case.crossed[family].get(crossing, []):
-        claims = entry.action is not Action.PERMIT
+        claims = entry.action is not Action.PERMIT or destination.scoped
         start, but_start = (every, ()) if claims else (source.pattern, source.but)
         if (start, destination.pattern) in tried:
             continue
@@ -66,6 +67,31 @@ def _why(case: Case, entry: Entry, family: Family, crossings: list[Crossing]) ->
         if _can_match(case, turned, family, crossing):
             return f"nothing that passes {where} can match it: there source and destination are the other way round; swap them"
     return f"nothing that passes {where} can match it; put it where its traffic passes, see: crossgate points FROM TO"
+
+
+def unjoined(case: Case) -> Iterator[Finding]:
+    """Yield the subnets with machines at switches that no cable joins, once for each switch apart from those before it."""
+    wire = case.network.wire
+    for segment in case.plan.segments.values():
+        machines = [
+            (str(interface.point), wire.switch_of(interface), interface.place)
+            for device in case.plan.devices.values()
+            for interface in device.interfaces.values()
+            if interface.on == segment.name
+        ]
+        machines += [(host.name, wire.switch_of(host.at), host.place) for host in case.plan.hosts.values() if host.on == segment.name]
+        islands: list[tuple[str, str]] = []
+        for name, switch, place in machines:
+            if switch is None or any(wire.way(switch, other) is not None for _, other in islands):
+                continue
+            if islands:
+                near, other = islands[0]
+                message = (
+                    f"{near} (at {other}) and {name} (at {switch}) are both on {segment.name}, and no cable joins {other} and {switch}, so no frame "
+                    f"passes between them; write at one of them: port NAME to SWITCH.PORT"
+                )
+                yield Finding("unjoined", place, None, None, message)
+            islands.append((name, switch))
 
 
 def one_family(case: Case) -> Iterator[Finding]:

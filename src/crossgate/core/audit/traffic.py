@@ -93,7 +93,8 @@ def spoofable(case: Case) -> Iterator[Finding]:
 def _claimed(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Finding]:
     family = access_list.family
     region = EntryRegion(entry, family)
-    inside = [block for segment in case.plan.segments.values() for block in segment.prefixes if block.family is family]
+    subnets = [segment for segment in case.plan.segments.values() if not segment.outside]
+    inside = [block for segment in subnets for block in segment.prefixes if block.family is family]
     for flow in case.flows[family]:
         asked = placed_on(case.network, flow.there, family)
         if not flow.there.arrived or all(each is not access_list for _, each in asked):
