@@ -48,6 +48,23 @@ PAIRS = {
         FENCE.format("    10 permit tcp/80 10.64.8.0 wild 255.255.255.0 to server"),
         FENCE.format("    10 permit tcp/80 10.64.8.0 wild 0.0.0.255 to server"),
     ),
+    "subnet-missed": (
+        FENCE.format("    10 permit tcp/80 10.64.8.0/25 to server"),
+        FENCE.format("    10 permit tcp/80 10.64.8.0/26 to server\n    20 permit tcp/81 10.64.8.0/24 to server"),
+    ),
+    "protocol-meant": (
+        FENCE.format("    10 permit rdp kiosk to server"),
+        FENCE.format("    10 permit 27 kiosk to server\n    20 permit ms-wbt-server kiosk to server"),
+    ),
+    "transport-narrowed": (
+        FENCE.format("    10 permit tcp/22,http,domain kiosk to server"),
+        FENCE.format("    10 permit tcp/22,http,domain kiosk to server\n    20 permit udp/53 kiosk to server"),
+    ),
+    "standard-near-source": (
+        "subnet more 10.64.30.0/24\nrouter r2\n    interface a 10.64.20.2/24 on office\n    interface b 10.64.30.1/24 on more\n"
+        "list 12 standard ipv4\n    deny kiosk\n    permit any\nplace 12 inbound on gate.hall\n",
+        "list 12 standard ipv4\n    deny 10.64.9.0/24\n    permit hall\nplace 12 inbound on gate.hall\n",
+    ),
     "unplaced": (
         "list 12 standard ipv4\n    permit kiosk\n",
         "list 12 standard ipv4\n    permit kiosk\nplace 12 outbound on gate.office\n",
@@ -89,6 +106,13 @@ PAIRS = {
         SIX.format(
             "    permit icmp/packet-too-big any to any\n    permit icmp/time-exceeded any to any\n    permit icmp/parameter-problem any to any\n"
             "    permit icmp/destination-unreachable any to any\n    permit tcp/80 kiosk to server"
+        ),
+    ),
+    "neighbour-blocked": (
+        SIX.format("    permit tcp/80 kiosk to server"),
+        SIX.format(
+            "    permit icmp/router-solicitation any to any\n    permit icmp/neighbor-solicitation any to any\n"
+            "    permit icmp/neighbor-advertisement any to any\n    permit tcp/80 kiosk to server"
         ),
     ),
     "one-family": (
@@ -232,3 +256,110 @@ def test_the_demo_is_sound(plan_of: Read) -> None:
     audited = audit(plan_of(text), NOW)
     assert not [finding for finding in audited.findings if finding.severity == "error"]
     assert len(audited.accepted) == 1
+
+
+@pytest.mark.parametrize(
+    ("entry", "found"),
+    [
+        ("permit ip 10.64.8.21 mask 0.0.0.0 to any", "as a netmask leaves nothing of 10.64.8.21, so this is any"),
+        ("permit ip 10.64.8.21 wild 255.255.255.255 to any", "as a wildcard leaves nothing of 10.64.8.21, so this is any"),
+        ("permit ip 0.0.0.0 wild 255.255.255.255 to any", None),
+        ("permit ip 0.0.0.0 mask 0.0.0.0 to any", None),
+        ("permit ip 10.64.8.21 wild 0.0.0.0 to any", None),
+        ("permit ip 10.64.8.21 mask 255.255.255.255 to any", None),
+    ],
+)
+def test_a_mask_that_leaves_nothing_of_an_address_is_reversed_too(plan_of: Read, entry: str, found: str | None) -> None:
+    messages = [
+        each.message for each in audit(plan_of(NETWORK + FENCE.format(f"    10 {entry}")), NOW).findings if each.name == "mask-reversed"
+    ]
+    assert [found in each for each in messages] == [True] if found else messages == []
+
+
+@pytest.mark.parametrize(
+    ("written", "says"),
+    [
+        ("10.64.8.0/23", "one bit wider than hall, which is 10.64.8.0/24, and takes 10.64.9.0/24 too; write hall"),
+        ("10.64.8.0 wild 0.0.0.127", "one bit narrower than hall, which is 10.64.8.0/24, and misses 10.64.8.128/25; write hall"),
+        ("10.64.8.0 wild 0.0.4.255", "one bit wider"),
+        ("10.64.8.128/25", None), ("10.64.9.0/23", None), ("10.64.8.0/24", None), ("10.64.8.0/22", None), ("10.64.40.0/23", None),
+    ],
+)  # fmt: skip
+def test_a_subnet_missed_by_one_bit_is_told_with_what_is_missed(plan_of: Read, written: str, says: str | None) -> None:
+    text = NETWORK + "subnet even 10.64.40.0/24\nsubnet odd 10.64.41.0/24\n" + FENCE.format(f"    10 permit tcp/80 {written} to server")
+    messages = [each.message for each in audit(plan_of(text), NOW).findings if each.name == "subnet-missed"]
+    assert [says in each for each in messages] == [True] if says else messages == []
+    if says and " " not in written:
+        assert "group g: " in next(each.message for each in audit(plan_of(NETWORK + f"group g {written}\n"), NOW).findings)
+
+
+def test_a_word_in_a_service_of_the_plan_is_told_at_its_own_line(plan_of: Read) -> None:
+    text = (
+        NETWORK
+        + "service remote rdp, tcp/domain\n"
+        + FENCE.format("    10 permit remote kiosk to server\n    20 permit remote hall to office")
+    )
+    found = [each for each in audit(plan_of(text), NOW).findings if each.name in ("protocol-meant", "transport-narrowed")]
+    assert [(each.name, each.access_list, each.place.line) for each in found] == [
+        ("protocol-meant", None, 14),
+        ("transport-narrowed", None, 14),
+    ]
+    assert "rdp is protocol 27, the Reliable Data Protocol of RFC 908; for remote desktops write ms-wbt-server" in found[0].message
+    assert "domain over TCP only, and it is spoken over UDP too; write domain" in found[1].message
+
+
+@pytest.mark.parametrize(
+    ("entries", "asks"),
+    [
+        ("    10 deny tcp/22 any to any\n    20 deny tcp/23 any to any", "or is a closing permit missing: otherwise permit?"),
+        (
+            "    10 deny tcp/22 any to any\n    20 permit tcp/80 any to any\n    otherwise permit",
+            "or is a closing denial missing: otherwise deny?",
+        ),
+        ("    10 permit tcp/80 any to any\n    20 deny tcp/22 any to any", ""),
+    ],
+)
+def test_no_effect_asks_for_a_forgotten_end(plan_of: Read, entries: str, asks: str) -> None:
+    found = [each for each in audit(plan_of(NETWORK + FENCE.format(entries)), NOW).findings if each.name == "no-effect"]
+    assert found
+    assert all(each.message.endswith(asks or "to be seen") for each in found)
+
+
+def test_a_standard_list_near_its_source_names_what_else_it_stops(plan_of: Read) -> None:
+    text = NETWORK + PAIRS["standard-near-source"][0]
+    (found,) = [each for each in audit(plan_of(text), NOW).findings if each.name == "standard-near-source"]
+    assert "as 10.64.8.21, it stops on the way to sea, office, more alike" in found.message
+    far = text.replace("inbound on gate.hall", "outbound on gate.office")
+    assert "standard-near-source" not in names(plan_of(far))
+    assert "standard-near-source" not in names(plan_of(text.replace("standard", "extended").replace("deny kiosk", "deny ip kiosk to any")
+                                                       .replace("permit any", "permit ip any to any")))  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("where", "blocked", "spared"),
+    [
+        ("inbound on gate.hall", "router-solicitation, neighbor-solicitation, neighbor-advertisement", ""),
+        ("inbound on gate.sea", "router-solicitation, neighbor-solicitation, neighbor-advertisement", ""),
+        ("inbound on hub.1", "router-solicitation, neighbor-solicitation, neighbor-advertisement", ""),
+        ("outbound on hub.1", "router-advertisement, neighbor-solicitation, neighbor-advertisement", ""),
+        ("inbound on hub.2", "router-advertisement, neighbor-solicitation, neighbor-advertisement", ""),
+        ("inbound on hub.3", "router-solicitation, router-advertisement, neighbor-solicitation, neighbor-advertisement", ""),
+        ("outbound on gate.hall", "", ""),
+        ("outbound on subnet hall", "", ""),
+        ("inbound on gate.hall", "router-solicitation, neighbor-advertisement", "permit icmp/135 any to any"),
+        (
+            "inbound on gate.hall",
+            "router-solicitation, neighbor-solicitation",
+            "permit icmp/136 fe80::/10 to any\n    permit icmp/136 hall to any",
+        ),
+        ("inbound on gate.hall", "", "deny ip kiosk to any\n    permit ip any to any"),
+    ],
+)
+def test_neighbour_discovery_that_a_list_stops_is_named(plan_of: Read, where: str, blocked: str, spared: str) -> None:
+    hub = (
+        "switch hub\n    port 1\n    port 2\n    port 3 to far.1\nswitch far\n    port 1\nhost pinned 2001:db8:64:8::30 on hall at hub.1\n"
+    )
+    text = NETWORK.replace("2001:db8:64:8::1/64   on hall", "2001:db8:64:8::1/64 on hall at hub.2") + hub
+    plan = plan_of(text + f"list six extended ipv6\n    {spared or 'permit tcp/80 any to any'}\nplace six {where}\n")
+    found = [each for each in audit(plan, NOW).findings if each.name == "neighbour-blocked"]
+    assert [f"stops {blocked} of the link" in each.message for each in found] == [True] * bool(blocked)

@@ -34,7 +34,7 @@ def grid(
 ) -> None:
     """Show who reaches whom: sources down, destinations across, a letter a verdict."""
     from crossgate.core.forwarding import Forwarding
-    from crossgate.core.grid import changes, default_services, hosts_of
+    from crossgate.core.grid import changes, check_services, default_services, hosts_of
     from crossgate.language.reader import read_plan
 
     if as_csv and as_json:
@@ -43,6 +43,7 @@ def grid(
     plan = load(context)
     rows, columns = hosts_of(plan, sources or []), hosts_of(plan, destinations or [])
     wanted = services or default_services(Forwarding(plan))
+    check_services(plan, wanted)
     if not rows or not columns:
         raise PlanError(f"{plan.files[0]} has no hosts {'there' if plan.hosts else 'yet'}; a grid needs two")
     found = _cells(plan, when, rows, columns, wanted)

@@ -69,6 +69,19 @@ def _traceable(network: Forwarding, service: str) -> bool:
     return False
 
 
+def check_services(plan: Plan, services: Iterable[str]) -> None:
+    """Raise `PlanError` for a service that is none in any family."""
+    for service in services:
+        errors = []
+        for family in Family:
+            try:
+                plan.service(service, family)
+            except ServiceError as error:
+                errors.append(str(error))
+        if len(errors) == len(Family):
+            raise PlanError(errors[0])
+
+
 def cells(
     network: Forwarding, tracer: Tracer, sources: Iterable[str], destinations: Sequence[str], services: Sequence[str]
 ) -> Iterator[Cell]:

@@ -12,6 +12,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from functools import cache
 from types import MappingProxyType
+from typing import NamedTuple
 
 _PROTOCOLS = """
 0 hopopt; 1 icmp; 2 igmp; 3 ggp; 4 ipv4; 5 st; 6 tcp; 7 cbt; 8 egp; 9 igp; 10 bbn-rcc-mon; 11 nvp-ii; 12 pup; 13 argus; 14 emcon;
@@ -166,6 +167,26 @@ ANSWERED: Mapping[int, Mapping[int, int]] = MappingProxyType(
 
 ANSWERED_ON_LINK: Mapping[int, Mapping[int, int]] = MappingProxyType({1: {10: 9}, 58: {133: 134, 135: 136, 141: 142}})
 """As `ANSWERED`, for messages that are answered only between two machines of one link (RFC 1256, 3122, 4861)."""
+
+
+class Mistaken(NamedTuple):
+    """What a protocol's name really stands for, what people take it for, and how that is written."""
+
+    is_really: str
+    taken_for: str
+    write: str
+
+
+MISTAKEN: Mapping[str, Mistaken] = MappingProxyType(
+    {
+        "ipv4": Mistaken("IPv4 carried inside other packets", "everything in an ipv4 list", "ip"),
+        "ipv6": Mistaken("IPv6 carried inside other packets", "everything in an ipv6 list", "ip"),
+        "rdp": Mistaken("the Reliable Data Protocol of RFC 908", "remote desktops", "ms-wbt-server"),
+        "l2tp": Mistaken("L2TP version 3 straight over IP", "L2TP over UDP", "udp/l2tp"),
+        "ptp": Mistaken("the Performance Transparency Protocol", "clocks that are set by IEEE 1588", "ptp-event,ptp-general"),
+    }
+)
+"""Protocols whose names are those of other, better known things."""
 
 
 @cache

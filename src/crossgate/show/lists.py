@@ -7,6 +7,7 @@ from datetime import datetime
 
 from crossgate.core.accesslist import AccessList, Entry
 from crossgate.core.address import Addresses, Family
+from crossgate.core.iana import MISTAKEN
 from crossgate.core.plan import Plan
 from crossgate.core.service import Service
 from crossgate.core.window import open_at
@@ -62,6 +63,8 @@ def _meanings(access_list: AccessList) -> dict[str, str]:
                 meanings[addresses.text] = _addresses(addresses)
         if entry.service.text[:1].isalpha() and "/" not in entry.service.text:
             meaning = _service(entry.service, access_list.family)
+            if entry.service.text in MISTAKEN:
+                meaning = f"protocol {entry.service.terms[0].protocol}, {MISTAKEN[entry.service.text].is_really}"
             if meaning != entry.service.text:
                 meanings.setdefault(entry.service.text, meaning)
     return meanings

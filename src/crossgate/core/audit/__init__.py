@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.audit import entries, order, placing, traffic
+from crossgate.core.audit import entries, neighbours, order, placing, traffic, wording
 from crossgate.core.audit.case import Case, Focus
 from crossgate.core.finding import KINDS, Acceptance, Finding, Severity
 from crossgate.core.plan import Plan
@@ -21,16 +21,21 @@ __all__ = ["AUDITS", "KINDS", "Acceptance", "Audited", "Finding", "Severity", "a
 AUDITS: tuple[Callable[[Case], Iterator[Finding]], ...] = (
     entries.never_reached,
     entries.no_effect,
-    entries.mask_reversed,
+    wording.mask_reversed,
+    wording.subnet_missed,
+    wording.protocol_meant,
+    wording.transport_narrowed,
     placing.unplaced,
     entries.nothing_permitted,
     entries.too_broad,
     traffic.locked_out,
     placing.wrong_side,
+    placing.standard_near_source,
     placing.unjoined,
     traffic.replies_blocked,
     traffic.spoofable,
     traffic.icmp6_needed,
+    neighbours.neighbour_blocked,
     placing.one_family,
     order.number_kind,
     order.out_of_order,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossgate.core.accesslist import AccessList, Action, Entry, Kind
-from crossgate.core.address import Pattern, everything, format_address
+from crossgate.core.address import everything
 from crossgate.core.audit.case import Case, numbers
 from crossgate.core.coverage import Coverage
 from crossgate.core.explain import DOES
@@ -50,8 +50,20 @@ def no_effect(case: Case) -> Iterator[Finding]:
                 continue
             message = (
                 f"what it {DOES[entry.action]}, {_next(access_list, case, known)} anyway; drop it, or add log if it is there to be seen"
+                f"{_forgotten(access_list, entry)}"
             )
             yield Finding("no-effect", entry.place, access_list.name, entry.number, message, packet=known.packet)
+
+
+def _forgotten(access_list: AccessList, entry: Entry) -> str:
+    """Ask for the closing line that its author may have forgotten: a permit below denials only, a deny below a last permit."""
+    others = [each for each in access_list.entries if not each.off and each is not entry]
+    otherwise = access_list.otherwise.action
+    if any(each.action is Action.PERMIT for each in others) or (entry.action is Action.PERMIT) is not (otherwise is Action.PERMIT):
+        return ""
+    if entry.action is Action.PERMIT:
+        return "; or is a closing denial missing: otherwise deny?" if others and entry.number > others[-1].number else ""
+    return "; or is a closing permit missing: otherwise permit?"
 
 
 def _next(access_list: AccessList, case: Case, known: Coverage) -> str:
@@ -81,40 +93,6 @@ def _permits(regions: ListRegions) -> bool:
     if regions.access_list.otherwise.action is Action.PERMIT:
         asked.append((whole(regions.access_list.family), None))
     return any(decider is entry for box, entry in asked for _, decider in regions.split(box))
-
-
-def mask_reversed(case: Case) -> Iterator[Finding]:
-    """Yield the entries, and the groups, with a wildcard that is a netmask."""
-    for access_list in case.plan.lists.values():
-        for entry in case.entries(access_list):
-            for addresses in (entry.source, entry.destination):
-                if " wild " in addresses.text and (found := _reversed(addresses.patterns)) is not None:
-                    yield Finding("mask-reversed", entry.place, access_list.name, entry.number, _mend(found, addresses.text))
-    for group in case.plan.groups.values():
-        for addresses in group.members.values():
-            found = _reversed(addresses.patterns)
-            if found is not None:
-                yield Finding("mask-reversed", group.place, None, None, f"group {group.name}: {_mend(found, str(found))}")
-
-
-def _reversed(patterns: tuple[Pattern, ...]) -> Pattern | None:
-    """Return the first pattern whose wildcard has its 1 bits in one run at the left, as a netmask has."""
-    for each in patterns:
-        fixed = each.family.mask & ~each.wildcard
-        if each.wildcard and fixed and fixed & (fixed + 1) == 0:
-            return each
-    return None
-
-
-def _mend(found: Pattern, text: str) -> str:
-    address, _, mask = text.partition(" wild ")
-    fixed = found.family.mask & ~found.wildcard
-    meant = format_address(found.family, fixed)
-    length = found.family.bits - fixed.bit_length()
-    return (
-        f"{mask} is a netmask: as a wildcard it leaves the network open and matches one address in {fixed + 1:,} of every one; "
-        f"write {address} wild {meant}, which is {address}/{length}"
-    )
 
 
 def too_broad(case: Case) -> Iterator[Finding]:

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from crossgate.core.accesslist import Action, Entry
-from crossgate.core.address import Family, everything
+from crossgate.core.accesslist import AccessList, Action, Entry, Kind
+from crossgate.core.address import Address, Family, everything, single
 from crossgate.core.audit.case import Case
 from crossgate.core.finding import Finding
 from crossgate.core.flows import left
 from crossgate.core.forwarding import Crossing
-from crossgate.core.network import Direction
-from crossgate.core.regions import EntryRegion, address_box
-from crossgate.core.spots import But
+from crossgate.core.network import Direction, Placement, PointKind, Segment
+from crossgate.core.regions import EntryRegion, address_box, list_regions
+from crossgate.core.spots import But, first_outside
 
 
 def unplaced(case: Case) -> Iterator[Finding]:
@@ -92,6 +92,55 @@ def unjoined(case: Case) -> Iterator[Finding]:
                 )
                 yield Finding("unjoined", place, None, None, message)
             islands.append((name, switch))
+
+
+def standard_near_source(case: Case) -> Iterator[Finding]:
+    """Yield the standard lists that stop machines where they leave their own subnet, and so on the way to everywhere."""
+    for placement in case.plan.placements:
+        access_list = case.plan.lists[placement.access_list]
+        segment = _source_side(case, placement)
+        if access_list.kind is not Kind.STANDARD or segment is None:
+            continue
+        crossing = Crossing(placement.point, placement.direction)
+        to = {
+            destination.end.segment: None
+            for source, destination in case.crossed[access_list.family].get(crossing, [])
+            if source.end.segment == segment.name and not destination.scoped and destination.end.segment != segment.name
+        }
+        stopped = _stopped_machine(case, access_list, segment)
+        if len(to) > 1 and stopped is not None:
+            names = [*list(to)[:5], *([f"{len(to) - 5} more"] if len(to) > 5 else [])]
+            message = (
+                f"a standard list sees only sources: what it stops of {segment.name} {placement.direction} on {placement.point}, as {stopped}, "
+                f"it stops on the way to {', '.join(names)} alike; place it near the destination, or write an extended list"
+            )
+            yield Finding("standard-near-source", placement.place, access_list.name, None, message)
+
+
+def _source_side(case: Case, placement: Placement) -> Segment | None:
+    """Return the subnet whose machines' traffic comes in at a place, where it is the first that they cross; None elsewhere."""
+    point, name = placement.point, ""
+    if point.kind is PointKind.SUBNET and placement.direction is Direction.OUTBOUND:
+        name = point.owner
+    elif point.kind is PointKind.INTERFACE and placement.direction is Direction.INBOUND:
+        name = case.plan.devices[point.owner].interfaces[point.part].on
+    segment = case.plan.segments.get(name)
+    return None if segment is None or segment.outside else segment
+
+
+def _stopped_machine(case: Case, access_list: AccessList, segment: Segment) -> Address | None:
+    """Return an address that a machine of a subnet can have and that a list stops."""
+    family, own = access_list.family, case.plan.interface_of
+    for opened in case.states(access_list):
+        for block in (each for each in segment.prefixes if each.family is family):
+            ends = tuple(single(Address(family, value)) for value in (block.first, block.last) if block.size > 2)
+            taken = (*ends, *(single(address) for address in own if address.family is family))
+            for piece, decider in list_regions(access_list, opened).split(address_box(block, everything(family))):
+                action = access_list.otherwise.action if decider is None else decider.action
+                free = None if action is Action.PERMIT else first_outside(piece.source, taken)
+                if free is not None:
+                    return Address(family, free.first)
+    return None
 
 
 def one_family(case: Case) -> Iterator[Finding]:

@@ -1,0 +1,109 @@
+"""Findings about what the machines of one link say to each other, without which nothing else gets through."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from crossgate.core import iana
+from crossgate.core.accesslist import AccessList, Action, Entry
+from crossgate.core.address import Family, Pattern, parse_address, parse_block, single
+from crossgate.core.audit.case import Case
+from crossgate.core.finding import Finding
+from crossgate.core.network import Direction, Placement, PointKind
+from crossgate.core.packet import ICMPV6, Packet
+from crossgate.core.regions import FRAGMENT_BIT, address_box, between, list_regions, witness
+from crossgate.core.spots import common
+
+ROUTER_SOLICITATION, ROUTER_ADVERTISEMENT, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT = 133, 134, 135, 136
+"""ICMPv6 types (RFC 4861 section 4)."""
+_FROM_HOSTS = (ROUTER_SOLICITATION, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT)
+_FROM_ROUTERS = (ROUTER_ADVERTISEMENT, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT)
+_SOME_MACHINE = parse_address("fe80::1")
+_LINK_LOCAL, _NOBODY_YET = parse_block("fe80::/10"), parse_block("::")
+_ALL_NODES, _ALL_ROUTERS, _SOLICITED = parse_block("ff02::1"), parse_block("ff02::2"), parse_block("ff02::1:ff00:0/104")
+"""Well-known destinations (RFC 4291 section 2.7.1)."""
+
+
+class _Link(NamedTuple):
+    """What has to pass a list of a link: message types, the addresses that they come from, and those of who gets them."""
+
+    types: tuple[int, ...]
+    sources: tuple[Pattern, ...]
+    own: tuple[Pattern, ...]
+
+
+def neighbour_blocked(case: Case) -> Iterator[Finding]:
+    """Yield the IPv6 lists at interfaces and ports that stop neighbour discovery of their own link (RFC 4861, RFC 4890 section 4.4.1)."""
+    for placement in case.plan.placements:
+        access_list = case.plan.lists[placement.access_list]
+        link = _link(case, placement) if access_list.family is Family.IPV6 else None
+        if link is None:
+            continue
+        for opened in case.states(access_list):
+            stopped = {kind: found for kind in link.types if (found := _stopped(access_list, opened, link, kind)) is not None}
+            if stopped:
+                yield _told(placement, access_list, stopped)
+                break
+
+
+def _link(case: Case, placement: Placement) -> _Link | None:
+    """Return what has to pass at a place, or None where neighbour discovery does not pass."""
+    plan, point, inward = case.plan, placement.point, placement.direction is Direction.INBOUND
+    if point.kind is PointKind.INTERFACE:
+        # What a device itself sends is not asked at its own interfaces, and nothing else of the link goes out there.
+        interface = plan.devices[point.owner].interfaces[point.part]
+        own = interface.in_family(Family.IPV6)
+        segment = plan.segments[interface.on]
+        blocks = tuple(each.connected for each in own) if segment.outside else tuple(b for b in segment.prefixes if b.family is Family.IPV6)
+        if not inward or not own:
+            return None
+        return _Link(_FROM_HOSTS, (_LINK_LOCAL, _NOBODY_YET, *blocks), tuple(single(each.address) for each in own))
+    if point.kind is not PointKind.PORT:
+        return None
+    interfaces = [each for device in plan.devices.values() for each in device.interfaces.values() if each.at == point]
+    ports = {end for device in plan.devices.values() for port in device.ports.values() if port.to for end in (port.point, port.to)}
+    if point in ports:
+        return _Link((ROUTER_SOLICITATION, *_FROM_ROUTERS), (_LINK_LOCAL, _NOBODY_YET), ())
+    return _Link(_FROM_ROUTERS if inward is bool(interfaces) else _FROM_HOSTS, (_LINK_LOCAL, _NOBODY_YET), ())
+
+
+def _stopped(access_list: AccessList, opened: frozenset[str], link: _Link, kind: int) -> tuple[Entry | None, Packet] | None:
+    """Return who stops a message, other than one from single machines, and the message."""
+    solicited = tuple(Pattern(Family.IPV6, _SOLICITED.value | own.value & _SOLICITED.wildcard, 0) for own in link.own) or (_SOLICITED,)
+    destinations = {
+        ROUTER_SOLICITATION: (_ALL_ROUTERS,),
+        ROUTER_ADVERTISEMENT: (_ALL_NODES,),
+        NEIGHBOUR_SOLICITATION: (*solicited, *link.own),
+        NEIGHBOUR_ADVERTISEMENT: link.own or (_LINK_LOCAL,),
+    }[kind]
+    regions = list_regions(access_list, opened)
+    for source in link.sources:
+        if source is _NOBODY_YET and kind in (ROUTER_ADVERTISEMENT, NEIGHBOUR_ADVERTISEMENT):
+            continue
+        for destination in destinations:
+            box = address_box(source, destination)
+            message = kind << 8
+            box = box._replace(
+                wildcard=box.wildcard & ~FRAGMENT_BIT, protocol_first=ICMPV6, protocol_last=ICMPV6, port_first=message, port_last=message
+            )
+            for piece, decider in regions.split(box):
+                action = access_list.otherwise.action if decider is None else decider.action
+                if action is not Action.PERMIT and (piece.source.wildcard or source is _NOBODY_YET):
+                    usual = common(piece.source, single(_SOME_MACHINE)) or piece.source
+                    return decider, witness(between(piece, usual, piece.destination))
+    return None
+
+
+def _told(placement: Placement, access_list: AccessList, stopped: dict[int, tuple[Entry | None, Packet]]) -> Finding:
+    names = {number: name for name, number in iana.icmp_types(ICMPV6).items()}
+    decider, packet = next(iter(stopped.values()))
+    where = "its otherwise line" if decider is None else str(decider.number)
+    words = [names[kind] for kind in stopped]
+    message = (
+        f"{placement.direction} on {placement.point} {where} stops {', '.join(words)} of the link itself, without which IPv6 finds no neighbour there "
+        f"(RFC 4861; RFC 4890 section 4.4.1); permit first: {', '.join(f'icmp/{word}' for word in words)}, each any to any"
+    )
+    place = placement.place if decider is None else decider.place
+    number = None if decider is None else decider.number
+    return Finding("neighbour-blocked", place, access_list.name, number, message, packet=packet)

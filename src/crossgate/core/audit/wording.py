@@ -1,0 +1,165 @@
+"""Findings about words that say something else than people mean by them: masks, protocols, transports, subnets."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from crossgate.core import iana
+from crossgate.core.accesslist import AccessList, Entry
+from crossgate.core.address import Address, AddressError, Addresses, Pattern, format_address, looks_like_address, parse_address, pattern
+from crossgate.core.audit.case import Case
+from crossgate.core.errors import Place
+from crossgate.core.finding import Finding
+from crossgate.core.service import Service, split_service
+
+_Addressed = tuple[Place, AccessList | None, Entry | None, str, Addresses]
+"""Addresses with where they are written: in an entry of a list, or in a group whose name stands before the message."""
+
+
+def _addressed(case: Case) -> Iterator[_Addressed]:
+    """Yield the sources and destinations of entries that are no names, and the members of groups."""
+    for access_list in case.plan.lists.values():
+        for entry in case.entries(access_list):
+            for addresses in (entry.source, entry.destination):
+                if looks_like_address(addresses.text):
+                    yield entry.place, access_list, entry, "", addresses
+    for group in case.plan.groups.values():
+        for members in group.members.values():
+            for each in members.patterns:
+                yield group.place, None, None, f"group {group.name}: ", Addresses(str(each), (each,))
+
+
+def _finding(name: str, at: _Addressed, message: str) -> Finding:
+    place, access_list, entry, lead, _ = at
+    return Finding(name, place, access_list.name if access_list else None, entry.number if entry else None, lead + message)
+
+
+def mask_reversed(case: Case) -> Iterator[Finding]:
+    """Yield the entries and groups with a netmask where a wildcard is meant, and the entries with a wildcard where a netmask is."""
+    for at in _addressed(case):
+        addresses = at[4]
+        message = _netmask_as_wildcard(addresses) or _all_or_nothing(addresses.text)
+        if message:
+            yield _finding("mask-reversed", at, message)
+
+
+def _netmask_as_wildcard(addresses: Addresses) -> str:
+    """Tell of a wildcard whose 1 bits are one run at the left, as a netmask's are; "" where there is none."""
+    for each in addresses.patterns if " wild " in addresses.text else ():
+        fixed = each.family.mask & ~each.wildcard
+        if each.wildcard and fixed and fixed & (fixed + 1) == 0:
+            address, _, mask = addresses.text.partition(" wild ")
+            length = each.family.bits - fixed.bit_length()
+            return (
+                f"{mask} is a netmask: as a wildcard it leaves the network open and matches one address in {fixed + 1:,} of every one; "
+                f"write {address} wild {format_address(each.family, fixed)}, which is {address}/{length}"
+            )
+    return ""
+
+
+def _all_or_nothing(text: str) -> str:
+    """Tell of an address of which the mask leaves nothing, so that it is any: a mask of the other kind; "" where there is none."""
+    address, word, mask = text.partition(" mask ") if " mask " in text else text.partition(" wild ")
+    if not word:
+        return ""
+    value, bits = parse_address(address), parse_address(mask).value
+    if value.value == 0 or bits != (0 if word == " mask " else value.family.mask):
+        return ""
+    kind, other = ("netmask", "wildcard") if word == " mask " else ("wildcard", "netmask")
+    return f"{mask} as a {kind} leaves nothing of {address}, so this is any; if it is meant as a {other}, write {address}"
+
+
+def subnet_missed(case: Case) -> Iterator[Finding]:
+    """Yield addresses that begin like a subnet and have one bit more or less free than it has."""
+    blocks = [(segment, block) for segment in case.plan.segments.values() if not segment.outside for block in segment.prefixes]
+    for at in _addressed(case):
+        if len(at[4].patterns) != 1:
+            continue
+        (meant,) = at[4].patterns
+        written = _first_address(at[4].text)
+        for segment, block in blocks:
+            odd = meant.wildcard ^ block.wildcard
+            if written != Address(block.family, block.value) or odd.bit_count() != 1 or meant.wildcard == 0:
+                continue
+            half = pattern(block.family, block.value ^ odd, meant.wildcard & block.wildcard)
+            wider = meant.wildcard > block.wildcard
+            if not (wider and any(other.overlaps(half) for _, other in blocks)):
+                yield _finding("subnet-missed", at, _odd_bit(at[4].text, segment.name, block, half, wider))
+
+
+def _first_address(text: str) -> Address | None:
+    try:
+        return parse_address(text.split(" ")[0].partition("/")[0])
+    except AddressError:
+        return None
+
+
+def _odd_bit(text: str, name: str, block: Pattern, half: Pattern, wider: bool) -> str:
+    if wider:
+        return f"{text} is one bit wider than {name}, which is {block}, and takes {half} too; write {name}"
+    return f"{text} is one bit narrower than {name}, which is {block}, and misses {half}; write {name} if all of it is meant"
+
+
+_Worded = Iterator[tuple[Place, AccessList | None, Entry | None, str, Service | None]]
+
+
+def _words(case: Case) -> _Worded:
+    """Yield the service tokens of entries, and those of the plan's own services, with where they are written."""
+    for access_list in case.plan.lists.values():
+        for entry in case.entries(access_list):
+            for token in split_service(entry.service.text):
+                yield entry.place, access_list, entry, token, entry.service
+    for service in case.plan.services.values():
+        for token in service.tokens:
+            yield service.place, None, None, token, None
+
+
+def _about_words(case: Case, name: str, wrong: Callable[[AccessList | None, Entry | None, str], str]) -> Iterator[Finding]:
+    for place, access_list, entry, token, _ in _words(case):
+        message = wrong(access_list, entry, token)
+        if message:
+            yield Finding(name, place, access_list.name if access_list else None, entry.number if entry else None, message)
+
+
+def protocol_meant(case: Case) -> Iterator[Finding]:
+    """Yield protocols whose names people take for something else."""
+
+    def wrong(access_list: AccessList | None, entry: Entry | None, token: str) -> str:
+        taken = iana.MISTAKEN.get(token)
+        return (
+            ""
+            if taken is None
+            else f"{token} is protocol {iana.protocols()[token]}, {taken.is_really}; for {taken.taken_for} write {taken.write}"
+        )
+
+    return _about_words(case, "protocol-meant", wrong)
+
+
+def transport_narrowed(case: Case) -> Iterator[Finding]:
+    """Yield services named behind one transport that are spoken over others too, where no other entry takes these."""
+
+    def wrong(access_list: AccessList | None, entry: Entry | None, token: str) -> str:
+        transport, slash, names = token.partition("/")
+        for name in names.split(",") if slash and transport in ("tcp", "udp") else ():
+            ports, transports = iana.services().get(name, ((0, 0), ()))
+            others = [each for each in transports if each != transport]
+            left = [each for each in others if not (access_list and entry and _taken(access_list, entry, iana.protocols()[each], ports))]
+            if left:
+                said = f"{token} takes {name} over {transport.upper()} only, and it is spoken over {' and '.join(map(str.upper, left))} too"
+                return f"{said}; write {name} for all of it"
+        return ""
+
+    return _about_words(case, "transport-narrowed", wrong)
+
+
+def _taken(access_list: AccessList, entry: Entry, protocol: int, ports: tuple[int, int]) -> bool:
+    """Whether another entry, between the same ends, names these ports of another protocol."""
+    return any(
+        each is not entry
+        and (each.source.patterns, each.destination.patterns) == (entry.source.patterns, entry.destination.patterns)
+        and any(
+            term.protocol == protocol and any(low <= ports[0] and ports[1] <= high for low, high in term.ports or ())
+            for term in each.service.terms
+        )
+        for each in access_list.entries
+    )
