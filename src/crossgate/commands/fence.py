@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -16,21 +17,28 @@ if TYPE_CHECKING:
 def fence(
     context: typer.Context,
     subnet: Annotated[str, typer.Argument(metavar="SUBNET", autocompletion=complete_subnet, help="The subnet to be fenced off.")],
-    allow: Annotated[str, typer.Option(metavar="SERVICES", help="What its own gateway may be asked for; '' for nothing.")] = "dns,dhcp",
+    allow: Annotated[
+        str, typer.Option(metavar="SERVICES", help="What its own gateway may be asked for; '' for nothing.")
+    ] = "dns,dhcp,ping",
     exceptions: Annotated[list[str] | None, typer.Option("--except", metavar="NAME", help="Leave this open; may be repeated.")] = None,
+    undo: Annotated[bool, typer.Option("--undo", help="Take away what fence wrote around SUBNET.")] = False,
     one_way: Annotated[bool, typer.Option("--one-way", help="Let others in, and their replies out.")] = False,
     anyway: AnywayOption = False,
     dry_run: DryRunOption = False,
     as_json: JsonOption = False,
 ) -> None:
     """Keep SUBNET from every other subnet of the plan, and them from it; the outside stays open."""
-    from crossgate.language.edits import write_fence
+    from crossgate.language.edits import undo_fence, write_fence
+    from crossgate.language.fence import Asked
 
     allowed = [token for token in allow.split(",") if token]
     left_open = [name for text in exceptions or [] for name in text.split(",") if name]
 
     def change(draft: Draft) -> str:
-        unproved = write_fence(draft, plan_path(context), subnet, allowed, left_open, one_way)
+        if undo:
+            undo_fence(draft, subnet)
+            return f"the fence around {subnet} is taken away"
+        unproved = write_fence(draft, plan_path(context), Asked(subnet, allowed, left_open, one_way), datetime.now())
         said = f"{subnet} is fenced off" + (", one way" if one_way else "")
         said += f"; open: the outside, {', '.join(allowed) or 'no service'} at its gateway" + "".join(f", {name}" for name in left_open)
         return said + "".join(f"\nnot to be proved, and left out: {text}" for text in unproved)

@@ -10,10 +10,13 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field
+from datetime import datetime
 from pathlib import Path
+from typing import NamedTuple
 
 from crossgate.core.accesslist import AccessList, Entry, Kind
 from crossgate.core.address import Family
+from crossgate.core.audit import Finding, audit
 from crossgate.core.errors import Place, PlanError, unknown
 from crossgate.core.forwarding import Forwarding
 from crossgate.core.network import Direction, Placement, Point
@@ -21,7 +24,9 @@ from crossgate.core.plan import Plan, UnknownName
 from crossgate.core.verify import Verifier
 from crossgate.language.claims import where
 from crossgate.language.entries import header, one_entry
-from crossgate.language.fence import fence
+from crossgate.language.fence import Asked, fence, first_line, without_fence
+from crossgate.language.fence import last_line as closing_line
+from crossgate.language.layout import tidied
 from crossgate.language.reader import Reading, read
 from crossgate.language.source import decode
 from crossgate.language.words import Line, Words
@@ -358,21 +363,67 @@ def lift_list(draft: Draft, access_list: AccessList, direction: Direction | None
     return found
 
 
-def write_fence(draft: Draft, path: Path, subnet: str, allow: list[str], exceptions: list[str], one_way: bool) -> list[str]:
-    """Write a fence around a subnet at the plan's end; return the expectations that would not hold, which are left out."""
-    made = fence(draft.plan, subnet, allow, exceptions, one_way)
-    fenced = [*(("", *made.groups) if made.groups else ()), *(line for each in made.lists for line in ("", *each)), "", *made.placements]
-    trial = Draft(Reading(draft.plan, draft.names, draft.data))
-    trial.append(*fenced, *(text for whole, parts in made.expectations for text in dict.fromkeys((whole, *parts))))
-    plan = read(path, {**draft.data, **trial.result()}).plan
-    verifier, claims = Verifier(Forwarding(plan)), {each.text: each for each in plan.expectations}
+def write_fence(draft: Draft, path: Path, asked: Asked, now: datetime) -> list[str]:
+    """Write a fence around a subnet at the plan's end; return the expectations that would not hold, which are left out.
+
+    What the fence's own lists are found fault with, by what the person asked to leave open, is accepted with that reason.
+    """
+    made = fence(draft.plan, asked)
+    claims = [text for each in made.expectations for text in (each.whole, *each.parts)]
+    verifier = Verifier(Forwarding(_fenced(draft, path, asked, made.lines(claims)).plan))
+    known = {each.text: each for each in verifier.network.plan.expectations}
     held: list[str] = []
     unproved: list[str] = []
-    for whole, parts in made.expectations:
-        if verifier.verify(claims[whole]).held:
-            held.append(whole)
+    for each in made.expectations:
+        if verifier.verify(known[each.whole]).held:
+            held.append(each.whole)
             continue
-        for part in parts:
-            (held if verifier.verify(claims[part]).held else unproved).append(part)
-    draft.append(*fenced, *(("", *held) if held else ()))
+        for part in each.parts:
+            (held if verifier.verify(known[part]).held else unproved).append(part)
+
+    def findings() -> list[Finding]:
+        plan = _fenced(draft, path, asked, made.lines(held)).plan
+        own = {name: {entry.number for entry in plan.lists[name].entries} for name in plan.lists.keys() - draft.plan.lists.keys()}
+        return [found for found in audit(plan, now, focus=own).findings if found.access_list in own]
+
+    needless = {(each.access_list or "", each.entry or 0) for each in findings() if each.name == "no-effect"}
+    made = made.without(needless)
+    accepted = [
+        f'accept {found.name} in {found.access_list}{"" if found.entry is None else f" {found.entry}"} "{_OPEN[found.name]}"'
+        for found in findings()
+        if found.name in _OPEN
+    ]
+    lines = made.lines(held, dict.fromkeys(accepted))
+    # Set in the usual layout by itself: nothing above it is touched.
+    file = draft.plan.files[0]
+    trial = _fenced(draft, path, asked, lines)
+    whole, usual = trial.text, tidied(trial.text, file, trial.plan)
+    start = first_line(asked.subnet)
+    draft.rewrite(file, whole[: whole.index(start)] + usual[usual.index(start) :])
     return unproved
+
+
+_OPEN = {"spoofable": "left open by the fence's exceptions", "one-family": "the other family has no other subnet to keep it from"}
+
+
+class _Trial(NamedTuple):
+    """A plan with a fence that is to be tried, and the text of its file."""
+
+    plan: Plan
+    text: str
+
+
+def _fenced(draft: Draft, path: Path, asked: Asked, lines: list[str]) -> _Trial:
+    trial = Draft(Reading(draft.plan, draft.names, draft.data))
+    trial.append("", first_line(asked.subnet), *lines, closing_line(asked.subnet))
+    return _Trial(read(path, {**draft.data, **trial.result()}).plan, trial.whole(draft.plan.files[0]))
+
+
+def undo_fence(draft: Draft, subnet: str) -> None:
+    """Take away a fence that was written around a subnet. Raises `PlanError` when there is none."""
+    for file in draft.plan.files:
+        text = without_fence(draft.whole(file), subnet)
+        if text is not None:
+            draft.rewrite(file, text)
+            return
+    raise PlanError(f"there is no fence around {subnet} between its two comment lines ({first_line(subnet)}); see: crossgate lists")

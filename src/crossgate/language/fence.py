@@ -1,128 +1,161 @@
 """A fence around a subnet, in the plan's own words: lists, their places, and the expectations that prove them.
 
-What leaves the subnet for another subnet of the plan is denied, and what comes from one; the outside stays open, and so
-do services of the subnet's own gateways and what is named as an exception. One way, others may still come in: then only
-replies go out to them, TCP by its flags, UDP by the ports that clients choose from, echo replies as such.
+1. What leaves the subnet is asked at its gateways' interfaces, inbound, so that traffic to the gateways themselves is asked
+   too. Denied is what is for another subnet, and for any address of a gateway; open are the services allowed there, at the
+   gateway's own addresses in the subnet and nowhere else, and what is named as an exception.
+2. What comes from another subnet is denied where it enters. The outside stays open.
+3. One way, others may come in: then only replies go out, TCP by its flags, UDP by the ports that clients choose from, echo
+   replies as such.
+4. In IPv6, neighbour discovery and the error messages of RFC 4890 pass, and a gateway's link-local addresses are its own.
+5. All of it stands between two comment lines, by which it is found again when it is to be taken away.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from crossgate.core.address import Family
 from crossgate.core.errors import PlanError, unknown
-from crossgate.core.network import Direction, Point, PointKind, Segment
+from crossgate.core.network import Direction, Interface, Point, PointKind, Segment
 from crossgate.core.plan import Plan
-from crossgate.core.service import ServiceError, ServiceTerm, format_ports, protocol_name
+from crossgate.core.service import Ports, ServiceError, format_ports, join_ports
 
 _DHCP = {Family.IPV4: "dhcp", Family.IPV6: "dhcpv6-server"}
+_DHCP_TO_ALL = {Family.IPV4: "255.255.255.255", Family.IPV6: "ff02::1:2"}
+"""Where a machine without an address asks for one (RFC 2131 section 4.1, RFC 8415 section 7.1)."""
+_NEEDED = (
+    "neighbor-solicitation", "neighbor-advertisement", "destination-unreachable", "packet-too-big", "time-exceeded", "parameter-problem",
+)  # fmt: skip
+"""ICMPv6 that must pass (RFC 4890 sections 4.3.1 and 4.4.1)."""
+_LINK_LOCAL = "fe80::/10"
+
+
+class Asked(NamedTuple):
+    """What a person asks of a fence: the subnet, services open at its gateways, names left open, whether others may come in."""
+
+    subnet: str
+    allow: Sequence[str]
+    exceptions: Sequence[str]
+    one_way: bool
+
+
+class Claimed(NamedTuple):
+    """An expectation to be tried before it is kept, and those, subnet by subnet, that may hold where it does not."""
+
+    whole: str
+    parts: tuple[str, ...]
+
+
+class FenceList(NamedTuple):
+    """A list to be written, and where: its head, a note, its entries without numbers, and its `place` lines."""
+
+    name: str
+    family: Family
+    note: str
+    entries: tuple[str, ...]
+    placements: tuple[str, ...]
+
+    def lines(self) -> list[str]:
+        """Return it as lines of a plan."""
+        numbered = [f"    {10 * count} {text}" for count, text in enumerate(self.entries, 1)]
+        return [f"list {self.name} extended {self.family.word}", f'    note "{self.note}"', *numbered, "    otherwise permit"]
 
 
 class Fence(NamedTuple):
-    """The lines to be written: a group of the other subnets, lists, placements, expectations.
-
-    An expectation is to be tried before it is kept; beside it stand those, subnet by subnet, that may hold where it does not.
-    """
+    """What is to be written: groups, lists, expectations."""
 
     groups: list[str]
-    lists: list[list[str]]
-    placements: list[str]
-    expectations: list[tuple[str, list[str]]]
+    lists: list[FenceList]
+    expectations: list[Claimed]
+
+    def without(self, needless: Collection[tuple[str, int]]) -> Fence:
+        """Return it without some entries, by list and number; a list with no entry left goes too."""
+        lists = [
+            each._replace(entries=tuple(text for count, text in enumerate(each.entries, 1) if (each.name, 10 * count) not in needless))
+            for each in self.lists
+        ]
+        return self._replace(lists=[each for each in lists if each.entries])
+
+    def lines(self, claims: Iterable[str], accepted: Iterable[str] = ()) -> list[str]:
+        """Return all of it as lines of a plan, with these expectations and accepted findings."""
+        placements = [line for each in self.lists for line in each.placements]
+        parts = [self.groups, *(each.lines() for each in self.lists), placements, list(dict.fromkeys(claims)), list(accepted)]
+        found = [line for part in parts if part for line in ("", *part)]
+        return found[1:]
 
 
-def fence(plan: Plan, name: str, allow: Sequence[str], exceptions: Sequence[str], one_way: bool) -> Fence:
+def first_line(subnet: str) -> str:
+    """Return the comment that stands before a fence."""
+    return f"# fence around {subnet}; to take it away: crossgate fence {subnet} --undo"
+
+
+def last_line(subnet: str) -> str:
+    """Return the comment that stands behind a fence."""
+    return f"# end of the fence around {subnet}"
+
+
+def without_fence(text: str, subnet: str) -> str | None:
+    """Return a plan's text as it was before a fence was written into it; None where there is none."""
+    lines = text.splitlines(keepends=True)
+    bare = [line.rstrip("\r\n") for line in lines]
+    if first_line(subnet) not in bare or last_line(subnet) not in bare:
+        return None
+    start, end = bare.index(first_line(subnet)), bare.index(last_line(subnet))
+    before, after = lines[:start], lines[end + 1 :]
+    if before and not before[-1].strip():
+        before.pop()
+    if before and not after and not lines[end].endswith("\n"):
+        before[-1] = before[-1].rstrip("\r\n")
+    return "".join((*before, *after))
+
+
+def fence(plan: Plan, asked: Asked) -> Fence:
     """Return the fence around a subnet in the families that it has.
 
-    Raises `PlanError` when the subnet or an exception is not there, a list stands at the subnet already, or there is
-    nothing to keep it from.
+    Raises `PlanError` when the subnet or an exception is not there, a list stands where the fence's are to stand, or there
+    is nothing to keep it from.
     """
-    segment = plan.segments.get(name)
+    segment = plan.segments.get(asked.subnet)
     subnets = [each.name for each in plan.segments.values() if not each.outside]
     if segment is None or segment.outside:
-        raise PlanError(unknown("subnet", name, subnets))
-    closed = [each for each in subnets if each != name and each not in exceptions]
+        raise PlanError(unknown("subnet", asked.subnet, subnets))
+    for each in asked.exceptions:
+        if each not in plan.hosts and each not in plan.segments and each not in plan.groups and each not in plan.devices:
+            raise PlanError(unknown("host, subnet, group or device", each, [*plan.hosts, *plan.segments, *plan.groups, *plan.devices]))
+    if asked.subnet in asked.exceptions:
+        raise PlanError(f"{asked.subnet} is the subnet to be fenced off; --except names what is left open for it")
+    closed = [each for each in subnets if each != asked.subnet and each not in asked.exceptions]
     if not closed:
-        raise PlanError(f"there is no other subnet in the plan to keep {name} from")
-    beyond = closed[0] if len(closed) == 1 else f"beyond-{name}"
-    made = Fence([], [], [], [])
-    if len(closed) > 1:
+        raise PlanError(f"there is no other subnet in the plan to keep {asked.subnet} from")
+    made = Fence([], [], [])
+    families = [family for family in Family if any(block.family is family for block in segment.prefixes)]
+    if not any(_gateways(plan, segment, family) for family in families):
+        raise PlanError(f"no device has an interface on {asked.subnet}, so nothing leaves it and there is nothing to fence")
+    beyond = closed[0]
+    if len(closed) > 1 and any(len(_in_family(plan, closed, family)) for family in families):
+        beyond = f"beyond-{asked.subnet}"
         if beyond in plan.names():
-            raise PlanError(f"there is a {beyond} in the plan already; is {name} fenced off?")
+            raise PlanError(f"there is a {beyond} in the plan already; is {asked.subnet} fenced off?")
         made.groups.append(f"group {beyond} {', '.join(closed)}")
-    for family in Family:
-        if any(block.family is family for block in segment.prefixes):
-            _check(plan, segment, family, exceptions, one_way)
-            if _in_family(plan, closed, family):
-                _one_family(made, plan, segment, family, beyond, closed, allow, exceptions, one_way)
-    if not made.lists:
-        raise PlanError(f"there is no other subnet of {name}'s families in the plan to keep it from")
+    for family in families:
+        work = _OneFamily(made, plan, segment, family, asked, beyond, _in_family(plan, closed, family))
+        if work.gateways:
+            work.write()
     return made
 
 
-def _in_family(plan: Plan, names: list[str], family: Family) -> list[str]:
+def _in_family(plan: Plan, names: Iterable[str], family: Family) -> list[str]:
     return [name for name in names if _has(plan, name, family)]
 
 
-def _check(plan: Plan, segment: Segment, family: Family, exceptions: Sequence[str], one_way: bool) -> None:
-    for each in exceptions:
-        if each not in plan.hosts and each not in plan.segments and each not in plan.groups and each not in plan.devices:
-            raise PlanError(unknown("host, subnet, group or device", each, [*plan.hosts, *plan.segments, *plan.groups, *plan.devices]))
-    point = Point(PointKind.SUBNET, segment.name)
-    for direction in (Direction.OUTBOUND,) if one_way else Direction:
-        standing = plan.placed.get((point, direction, family))
-        if standing is not None:
-            raise PlanError(
-                f"{standing.name} stands {direction} on {point} already, and a place takes one {family.word} list each way; "
-                f"first: crossgate lift {standing.name} {direction} {point}"
-            )
-
-
-def _one_family(
-    made: Fence, plan: Plan, segment: Segment, family: Family, beyond: str, closed: list[str], allow: Sequence[str],
-    exceptions: Sequence[str], one_way: bool,
-) -> None:  # fmt: skip
-    name, tail = segment.name, "" if family is Family.IPV4 else "6"
-    gateways = _gateways(plan, segment, family)
-    excepted = [each for each in exceptions if _has(plan, each, family)]
-    out = [f"permit {service} {name} to {gateway}" for gateway in gateways for service in _services(plan, allow, family)]
-    out += [f"permit icmp any to {gateway}" for gateway in gateways]
-    out += [f"permit ip {name} to {each}" for each in excepted]
-    if one_way:
-        out += list(_replies(plan, name, beyond))
-    out.append(f"deny ip any to {beyond}")
-    made.lists.append(_list(plan, f"fence-{name}-out{tail}", family, f"What leaves {name}: nothing for the other subnets", out))
-    made.placements.append(f"place fence-{name}-out{tail} outbound on subnet {name}")
-    if not one_way:
-        come = [line for gateway in gateways for line in _answers(plan, allow, family, gateway, name)]
-        come += [f"permit icmp {gateway} to any" for gateway in gateways]
-        come += [f"permit ip {each} to {name}" for each in excepted]
-        come.append(f"deny ip {beyond} to any")
-        made.lists.append(_list(plan, f"fence-{name}-in{tail}", family, f"What enters {name}: nothing from the other subnets", come))
-        made.placements.append(f"place fence-{name}-in{tail} inbound on subnet {name}")
-    services = ("tcp", f"udp/-{plan.client_ports[0] - 1}", "ping") if one_way else ("ip",)
-
-    def claims(other: str) -> list[str]:
-        ways = [(name, other)] if one_way else [(name, other), (other, name)]
-        return [f"expect deny {service} {one} to {two} over {family.word}" for service in services for one, two in ways]
-
-    parts = [claims(each) for each in _in_family(plan, closed, family)]
-    made.expectations.extend(zip(claims(beyond), map(list, zip(*parts, strict=True)), strict=True))
-
-
-def _list(plan: Plan, name: str, family: Family, note: str, entries: list[str]) -> list[str]:
-    if name in plan.lists:
-        raise PlanError(f"there is a list {name} already (line {plan.lists[name].place.line}); lift and drop it first")
-    numbered = [f"    {number} {text}" for number, text in zip(range(10, 10 * len(entries) + 10, 10), entries, strict=True)]
-    return [f"list {name} extended {family.word}", f'    note "{note}"', *numbered, "    otherwise permit"]
-
-
-def _gateways(plan: Plan, segment: Segment, family: Family) -> list[str]:
-    """Return the devices that have an interface of the family on the subnet."""
+def _gateways(plan: Plan, segment: Segment, family: Family) -> list[Interface]:
+    """Return the interfaces of the family on a subnet."""
     return [
-        device.name
+        interface
         for device in plan.devices.values()
-        if any(interface.on == segment.name and interface.in_family(family) for interface in device.interfaces.values())
+        for interface in device.interfaces.values()
+        if interface.on == segment.name and interface.in_family(family)
     ]
 
 
@@ -136,34 +169,130 @@ def _has(plan: Plan, name: str, family: Family) -> bool:
     return any(block.family is family for block in plan.segments[name].prefixes)
 
 
-def _services(plan: Plan, allow: Sequence[str], family: Family) -> list[str]:
-    """Return the allowed services as tokens of a family; DHCP has another name in IPv6."""
-    tokens = [_DHCP[family] if token == "dhcp" else token for token in allow]
-    for token in tokens:
-        try:
-            plan.service(token, family)
-        except ServiceError as error:
-            raise PlanError(f"--allow {token}: {error}") from None
-    return tokens
+class _OneFamily:
+    """Writes the lists of one family, where they stand and what they hold."""
 
+    def __init__(self, made: Fence, plan: Plan, segment: Segment, family: Family, asked: Asked, beyond: str, closed: list[str]) -> None:
+        self.made, self.plan, self.family, self.asked = made, plan, family, asked
+        self.name, self.beyond, self.closed = segment.name, beyond, closed
+        self.tail = "" if family is Family.IPV4 else "6"
+        self.gateways = _gateways(plan, segment, family)
+        closed_at = [interface for interface in self.gateways if interface.device not in asked.exceptions]
+        self.points = [str(interface.point) for interface in closed_at]
+        self.devices = list(dict.fromkeys(interface.device for interface in closed_at))
+        self.services = list(self._services())
+        self.excepted = _in_family(plan, asked.exceptions, family)
 
-def _answers(plan: Plan, allow: Sequence[str], family: Family, gateway: str, name: str) -> Iterator[str]:
-    """Yield entries for the answers of a gateway's services."""
-    for token in _services(plan, allow, family):
-        for term in plan.service(token, family).terms:
-            yield f"permit {_answer(term, family, gateway, name)}"
+    def write(self) -> None:
+        """Write all of it. Raises `PlanError` where another list stands already."""
+        out = f"fence-{self.name}-out{self.tail}"
+        self._list(out, "What leaves {}: nothing for the other subnets", self._out(), [interface.point for interface in self.gateways])
+        if self.closed and not self.asked.one_way:
+            inward = f"fence-{self.name}-in{self.tail}"
+            come = [*(f"permit ip {each} to {self.name}" for each in self.excepted), f"deny ip {self.beyond} to any"]
+            self._list(inward, "What enters {}: nothing from the other subnets", come, [Point(PointKind.SUBNET, self.name)])
+        self.made.expectations.extend(self._claims())
 
+    def _list(self, name: str, note: str, entries: list[str], points: list[Point]) -> None:
+        if name in self.plan.lists:
+            raise PlanError(f"there is a list {name} already (line {self.plan.lists[name].place.line}); lift and drop it first")
+        for point in points:
+            standing = self.plan.placed.get((point, Direction.INBOUND, self.family))
+            if standing is not None:
+                raise PlanError(
+                    f"{standing.name} stands inbound on {point} already, and a place takes one {self.family.word} list each way; "
+                    f"first: crossgate lift {standing.name} inbound {point}"
+                )
+        placements = tuple(f"place {name} inbound on {point}" for point in points)
+        self.made.lists.append(FenceList(name, self.family, note.format(self.name), tuple(entries), placements))
 
-def _answer(term: ServiceTerm, family: Family, gateway: str, name: str) -> str:
-    if term.protocol is None or term.ports is None:
-        return f"{term.text(family)} {gateway} to {name}"
-    return f"{protocol_name(term.protocol)} {gateway} to {name} source port {format_ports(term.ports)}"
+    def _services(self) -> Iterator[str]:
+        """Yield the allowed services as tokens of the family; DHCP has another name in IPv6."""
+        for token in self.asked.allow:
+            own = _DHCP[self.family] if token == "dhcp" else token
+            try:
+                self.plan.service(own, self.family)
+            except ServiceError as error:
+                raise PlanError(f"--allow {token}: {error}") from None
+            yield own
 
+    def _out(self) -> list[str]:
+        """Return the entries for what leaves the subnet."""
+        six = self.family is Family.IPV6
+        own = [*self.points, *[_LINK_LOCAL] * (six and bool(self.devices))]
+        found = [f"permit icmp/{message} any to any" for message in _NEEDED if six]
+        for service in [*self.services, *["icmp/echo-reply"] * ("ping" in self.services)]:
+            found += [f"permit {service} any to {each}" for each in own]
+        if self.asked.one_way:
+            found += self._replies()
+        if _DHCP[self.family] not in self.services:
+            found.append(f"deny {_DHCP[self.family]} any to {_DHCP_TO_ALL[self.family]}")
+        found += [f"permit ip {self.name} to {each}" for each in self.excepted]
+        found += [f"deny ip any to {each}" for each in (*self.devices, *own[len(self.points) :])]
+        return [*found, f"deny ip any to {self.beyond}"] if self.closed else found
 
-def _replies(plan: Plan, name: str, other: str) -> Iterator[str]:
-    first, last = plan.client_ports
-    clients = f"{first}-" if last == 65535 else f"{first}-{last}"
-    yield f"permit tcp {name} to {other} established"
-    if first > 0:
-        yield f"permit udp/{clients} {name} to {other} source port -{first - 1}"
-    yield f"permit icmp/echo-reply {name} to {other}"
+    def _replies(self) -> Iterator[str]:
+        first, last = self.plan.client_ports
+        clients = f"{first}-" if last == 65535 else f"{first}-{last}"
+        yield "permit tcp any to any established"
+        if first > 0:
+            yield f"permit udp/{clients} any to any source port -{first - 1}"
+        if "ping" not in self.services:
+            yield "permit icmp/echo-reply any to any"
+        elif self.closed:
+            yield f"permit icmp/echo-reply any to {self.beyond}"
+
+    def _claims(self) -> Iterator[Claimed]:
+        """Yield what the fence is to hold: towards the other subnets, and at the gateways."""
+        limit = self.plan.client_ports[0] - 1
+        services = ("tcp", f"udp/-{limit}", "ping") if self.asked.one_way else ("ip",)
+        ways = [(self.name, "{}")] if self.asked.one_way else [(self.name, "{}"), ("{}", self.name)]
+        for service in services if self.closed else ():
+            for one, two in ways:
+                text = f"expect deny {service} {one} to {two} over {self.family.word}"
+                yield Claimed(text.format(self.beyond), tuple(text.format(each) for each in self.closed))
+        own = [f"{protocol}/{format_ports(left)}" if left != ((0, 65535),) else protocol for protocol, left in self._closed_ports()]
+        own += [] if "ping" in self.services else ["ping"]
+        for point in self.points:
+            yield from (self._at_gateway(service, point) for service in own)
+        for device in self.devices:
+            others = [
+                str(each.point)
+                for each in self.plan.devices[device].interfaces.values()
+                if each.in_family(self.family) and each.on != self.name
+            ]
+            end = self._together(device, others)
+            yield from (self._at_gateway(service, end) for service in services if end)
+
+    def _at_gateway(self, service: str, end: str) -> Claimed:
+        text = f"expect deny {service} {self.name} to {end} over {self.family.word}"
+        return Claimed(text, (text,))
+
+    def _together(self, device: str, points: list[str]) -> str:
+        """Return a name for a device's other interfaces: the one there is, or a group of them."""
+        if len(points) < 2:
+            return "".join(points)
+        name, members = f"{device}-beyond-{self.name}", ", ".join(points)
+        if f"group {name} {members}" in self.made.groups:
+            return name
+        if any(each.startswith(f"group {name} ") for each in self.made.groups):
+            name += self.tail
+        if name in self.plan.names():
+            raise PlanError(f"there is a {name} in the plan already; is {self.name} fenced off?")
+        self.made.groups.append(f"group {name} {members}")
+        return name
+
+    def _closed_ports(self) -> Iterator[tuple[str, Ports]]:
+        """Yield for TCP and for UDP the ports that are closed at the gateways; one way, clients' UDP ports take replies."""
+        terms = [term for service in self.services for term in self.plan.service(service, self.family).terms]
+        for protocol, number in (("tcp", 6), ("udp", 17)):
+            opened = [interval for term in terms if term.protocol in (None, number) for interval in term.ports or ((0, 65535),)]
+            if self.asked.one_way and protocol == "udp":
+                opened.append((self.plan.client_ports[0], 65535))
+            left, start = [], 0
+            for first, last in (*join_ports(opened), (65536, 65536)):
+                if start < first:
+                    left.append((start, first - 1))
+                start = last + 1
+            if left:
+                yield protocol, tuple(left)
