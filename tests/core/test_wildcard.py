@@ -14,8 +14,9 @@ from crossgate.core.address import Family, Pattern, pattern, single
 from crossgate.core.plan import Plan
 from crossgate.core.position import effective_position
 from crossgate.core.wildcard import addresses_of, fewest_patterns, slips, smallest_around
+from crossgate.core.window import states
 from crossgate.language.edits import given_entry
-from crossgate.language.reader import read
+from crossgate.language.reader import read, read_plan
 from tests import small
 
 EVERY = [Pattern(Family.IPV4, value, wildcard) for wildcard in range(16) for value in range(16) if not value & wildcard]
@@ -131,3 +132,20 @@ def test_the_reason_is_told(
     position = effective_position(plan.lists["l"], given_entry_of(tmp_path, text))
     assert (position.before and position.before.number, position.after and position.after.number) == (before, after)
     assert why in position.why
+
+
+def test_a_new_entry_is_placed_by_the_hours_that_the_list_has(tmp_path: Path) -> None:
+    path = tmp_path / "hours.gate"
+    path.write_text(
+        "window day daily 08:00-18:00\nlist l extended ipv4\n    10 deny tcp/22 any to any\n    20 permit ip any to any during day\n    otherwise deny\n"
+        "list n extended ipv4\n    permit tcp/80 any to any\n    permit tcp/80 any to any during day\n"
+    )
+    plan = read_plan(path)
+    always, by_day = plan.lists["n"].entries
+    hours = list(states([plan.windows["day"]]))
+    assert effective_position(plan.lists["l"], always, hours).after is None
+    assert effective_position(plan.lists["l"], by_day, hours) == (
+        plan.lists["l"].entries[0],
+        plan.lists["l"].entries[1],
+        "20 (permit ip any to any during day), which takes all of it",
+    )

@@ -37,6 +37,7 @@ def add(
 ) -> None:
     """Write a new entry; without a position it goes as far down as it still has an effect."""
     from crossgate.core.position import effective_position
+    from crossgate.core.window import states
     from crossgate.language import edits
 
     def change(draft: Draft) -> str:
@@ -49,7 +50,8 @@ def add(
         elif place is not None:
             chosen, why = _beside(access_list, before, after), ""
         else:
-            position = effective_position(access_list, new)
+            names = sorted(access_list.windows() | ({new.window} if new.window else set()))
+            position = effective_position(access_list, new, list(states([draft.plan.windows[name] for name in names])))
             chosen = edits.number_between(access_list, position.before, position.after)
             above = f" after {position.before.number}" if position.before else " first" if position.after else ""
             below = f", before {position.why}" if position.why else ""

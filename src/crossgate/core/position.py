@@ -1,12 +1,22 @@
-"""Where a new entry belongs in a list: as far down as it still does something."""
+"""Where a new entry belongs in a list: as far down as it still does something.
+
+Right before an entry of another action is the last place at which a new entry does something, if a packet of both gets past
+all entries above; the lowest such entry decides, and before all of them the otherwise line, which stands below every entry.
+So the list is asked from its end, and most lists answer at the first question.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from crossgate.core.accesslist import AccessList, Entry
 from crossgate.core.coverage import uncovered
-from crossgate.core.regions import EntryRegion, overlap, split
+from crossgate.core.cubes import first_uncovered
+from crossgate.core.regions import Box, EntryRegion, overlap
+
+_FEW = 24
+"""Up to so many entries, they are taken out of a box one by one."""
 
 
 class Position(NamedTuple):
@@ -17,46 +27,83 @@ class Position(NamedTuple):
     why: str
 
 
-def effective_position(access_list: AccessList, new: Entry) -> Position:
+def effective_position(access_list: AccessList, new: Entry, states: Sequence[frozenset[str]] = (frozenset(),)) -> Position:
     """Return the last position at which a new entry decides some packet otherwise than the list would without it.
 
-    Where there is none, it is the last at which a packet gets as far as the entry at all, else the end.
+    `states` are the sets of windows that can be open; in one of them has it to do something. Where there is no such
+    position, it is the last at which a packet gets as far as the entry at all, else the end.
     """
-    entries = list(access_list.entries)
-    region = EntryRegion(new, access_list.family)
-    near = []
-    for index, entry in enumerate(entries):
-        if entry.off:
-            continue
-        other = EntryRegion(entry, access_list.family)
-        if region.hull is not None and other.hull is not None and overlap(region.hull, other.hull) is not None:
-            near.append((index, other))
-    # Between two entries that it shares no packet with, a new entry does the same wherever it stands.
-    places = [len(near), *range(len(near) - 1, -1, -1)]
-    reached: int | None = None
-    for place in places:
-        before, after = [each for _, each in near[:place]], [each for _, each in near[place:]]
-        left = [part for box in region.boxes() for part in uncovered(box, before)]
-        if left and reached is None:
-            reached = place
-        if any(_differs(access_list, new, after, decider) for box in left for _, decider in split(after, box)):
-            return _position(
-                access_list, near, place, "takes all of it" if place < len(near) and reached == place else "decides the same way first"
-            )
-    if reached is not None:
-        return _position(access_list, near, reached, "takes all of it")
-    return _position(access_list, near, len(near), "")
+    in_force = [state for state in states if new.in_force(state)] or list(states)
+    lists = [_Near(access_list, new, state) for state in in_force]
+    lowest = [place for near in lists if (place := near.effective()) is not None]
+    if lowest:
+        place = max(lowest)
+        all_of_it = not any(near.reached(place + 1) for near in lists)
+        return _position(access_list, place, "takes all of it" if all_of_it else "takes all that it would change")
+    return _position(access_list, max(near.last_reached() for near in lists), "takes all of it")
 
 
-def _differs(access_list: AccessList, new: Entry, after: list[EntryRegion], decider: int | None) -> bool:
-    action = access_list.otherwise.action if decider is None else after[decider].entry.action
-    return action is not new.action
+class _Near:
+    """The entries in force that share packets with a new one, by their index in the list, in one state of the windows."""
+
+    def __init__(self, access_list: AccessList, new: Entry, state: frozenset[str]) -> None:
+        self.end = len(access_list.entries)
+        self.changes_rest = access_list.otherwise.action is not new.action
+        self.region = EntryRegion(new, access_list.family)
+        self.others: list[tuple[int, EntryRegion]] = []
+        self.opposite: list[tuple[int, EntryRegion]] = []
+        for index, entry in enumerate(access_list.entries):
+            region = EntryRegion(entry, access_list.family) if entry.in_force(state) else None
+            if region is not None and region.hull is not None and self.region.hull is not None and overlap(region.hull, self.region.hull):
+                self.others.append((index, region))
+                if entry.action is not new.action:
+                    self.opposite.append((index, region))
+
+    def effective(self) -> int | None:
+        """Return the index in the list before which the entry last does something; that of the end, or None for nowhere."""
+        if self.changes_rest and self.reached(self.end):
+            return self.end
+        for index, region in reversed(self.opposite):
+            shared = (part for box in self.region.boxes() for part in region.within(box))
+            if self._passes(shared, index):
+                return index
+        return None
+
+    def reached(self, index: int) -> bool:
+        """Whether a packet of the entry gets past all entries before an index."""
+        return self._passes(self.region.boxes(), index)
+
+    def last_reached(self) -> int:
+        """Return the last index before which a packet still gets past all that stands above; the end where none ever does."""
+        places = [index for index, _ in self.others]
+        if not self.reached(0) or self.reached(self.end):
+            return self.end
+        low, high = 0, len(places) - 1
+        while low < high:
+            middle = (low + high + 1) // 2
+            low, high = (middle, high) if self.reached(places[middle]) else (low, middle - 1)
+        return places[low]
+
+    def _passes(self, boxes: Iterator[Box], index: int) -> bool:
+        """Whether some packet of some boxes is in no entry before an index."""
+        return any(_is_left(box, [region for place, region in self.others if place < index]) for box in boxes)
 
 
-def _position(access_list: AccessList, near: list[tuple[int, EntryRegion]], place: int, why: str) -> Position:
+def _is_left(box: Box, regions: Sequence[EntryRegion]) -> bool:
+    """Whether something is left of a box without all regions."""
+    near = [region for region in regions if region.hull is not None and overlap(region.hull, box) is not None]
+    if len(near) > _FEW and all(region.size == 1 for region in near):
+        try:
+            return first_uncovered(box, [region.hull for region in near if region.hull is not None]) is not None
+        except OverflowError:
+            pass
+    return next(uncovered(box, near), None) is not None
+
+
+def _position(access_list: AccessList, index: int, why: str) -> Position:
+    """Return the position before the entry with an index."""
     entries = access_list.entries
-    if place == len(near):
+    if index == len(entries):
         return Position(entries[-1] if entries else None, None, "")
-    index = near[place][0]
     below = entries[index]
-    return Position(entries[index - 1] if index else None, below, f"{below.number} ({below.text}), which {why}" if why else "")
+    return Position(entries[index - 1] if index else None, below, f"{below.number} ({below.text}), which {why}")
