@@ -13,6 +13,9 @@ setup: .venv  ## make the environment in .venv
 test: .venv  ## run every test
 	$(PYTHON) -m pytest
 
+fuzz: .venv  ## feed the reader, the command line and the edits mutations for SECONDS (60) each
+	CROSSGATE_FUZZ=$(or $(SECONDS),60) $(PYTHON) -m pytest tests/language/test_hostile.py tests/language/test_edits.py tests/commands/test_unbreakable.py -k "mutated or any_command_line or any_sequence"
+
 lint: .venv  ## check style and format
 	$(PYTHON) -m ruff check .
 	$(PYTHON) -m ruff format --check .
@@ -29,4 +32,4 @@ bench: .venv  ## run every benchmark; takes some minutes
 screenshots: .venv  ## draw docs/screenshots anew (needs a terminal-shot command, see CONTRIBUTING)
 	PATH="$(CURDIR)/.venv/bin:$$PATH" docs/screenshots/draw
 
-.PHONY: help setup test lint types demo bench screenshots
+.PHONY: help setup test fuzz lint types demo bench screenshots

@@ -2,36 +2,96 @@
 
 from __future__ import annotations
 
-import gc
+import signal
 import sys
-
-from crossgate.core.errors import PlanError
 
 
 def main() -> None:
-    """Run the command line; exit status 0 it holds, 1 the answer is no, 2 it could not run."""
+    """Run the command line; exit status 0 it holds, 1 the answer is no, 2 it could not run, 130 it was interrupted."""
+    signal.signal(signal.SIGINT, _interrupted)
+    try:
+        status = _run(sys.argv[1:])
+    except SystemExit as leaving:
+        status = _status(leaving)
+    except BrokenPipeError:
+        status = 0
+    except RecursionError:
+        status = _told("what you ask for is nested too deep for this program; please report it, with the plan")
+    except Exception as error:
+        status = _unforeseen(error)
+    sys.exit(_flushed(status))
+
+
+def _interrupted(signum: int, frame: object) -> None:
+    sys.exit(130)
+
+
+def _run(words: list[str]) -> int:
+    """Run a command line, and return its exit status."""
+    import gc
+
+    from crossgate.show.console import ready_streams
+
     # A short run makes few cycles; the collector's rounds over every imported module cost more than they free.
     gc.set_threshold(100_000)
-    for stream in (sys.stdout, sys.stderr):
-        if hasattr(stream, "reconfigure"):
-            stream.reconfigure(encoding="utf-8", errors="backslashreplace")
+    problem = ready_streams(words)
+    if problem:
+        return _told(problem)
     from crossgate.commands import application
+    from crossgate.core.errors import PlanError
 
     try:
-        try:
-            application(sys.argv[1:])()
-        finally:
-            sys.stdout.flush()
+        application(words)()
     except PlanError as error:
-        print(f"crossgate: {error}" if error.place is None and "\n" not in str(error) else error, file=sys.stderr)
-        sys.exit(2)
-    except BrokenPipeError:
-        from crossgate.show.console import silence
+        return _told(str(error), plain=error.place is not None or "\n" in str(error))
+    return 0
 
+
+def _status(leaving: SystemExit) -> int:
+    """Return the exit status that something asked to leave with; a text is told."""
+    if isinstance(leaving.code, str):
+        return _told(leaving.code)
+    return leaving.code or 0
+
+
+def _told(message: str, plain: bool = False) -> int:
+    """Tell on standard error why it could not run."""
+    from crossgate.core.plaintext import escaped
+
+    print(escaped(message if plain else f"crossgate: {message}"), file=sys.stderr)
+    return 2
+
+
+def _unforeseen(error: Exception) -> int:
+    """Tell of an error that nobody foresaw, and how to report it; the full trace where CROSSGATE_TRACE asks for it."""
+    import os
+    import traceback
+
+    if isinstance(error, OSError) and error.filename is None:
+        return _told(f"the answer cannot be written: {error.strerror or error}")
+    if os.environ.get("CROSSGATE_TRACE"):
+        traceback.print_exception(error)
+    frames = traceback.extract_tb(error.__traceback__)
+    where = f"{os.path.basename(frames[-1].filename)} line {frames[-1].lineno}" if frames else "nowhere"
+    return _told(
+        f"sorry, this is a fault of Cross Gate and not of your plan ({type(error).__name__} in {where}: {error}). Nothing half done is left. "
+        "Please report it with the command line and the plan; CROSSGATE_TRACE=1 before the command shows more"
+    )
+
+
+def _flushed(status: int) -> int:
+    """Return the exit status once all that was printed is out; 2 where it cannot be."""
+    from crossgate.show.console import silence
+
+    try:
+        if sys.stdout is not None:
+            sys.stdout.flush()
+    except BrokenPipeError:
         silence()
-        sys.exit(0)
-    except KeyboardInterrupt:
-        sys.exit(130)
+    except OSError as error:
+        silence()
+        return _told(f"the answer cannot be written: {error.strerror or error}")
+    return status
 
 
 if __name__ == "__main__":

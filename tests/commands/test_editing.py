@@ -2,12 +2,8 @@
 
 from __future__ import annotations
 
-import os
-import random
 import stat
-import subprocess
 import sys
-import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -15,11 +11,9 @@ from typing import Any
 import pytest
 
 from crossgate.core.ends import pairs
-from crossgate.core.errors import PlanError
 from crossgate.core.forwarding import Forwarding
 from crossgate.core.opening import conversations
 from crossgate.core.trace import Tracer
-from crossgate.formats.disk import replace_file
 from crossgate.language.reader import read_plan
 from tests.conftest import Run
 
@@ -280,49 +274,3 @@ def test_permissions_and_links_stay(run: Run, plan: Path) -> None:
     assert stat.S_IMODE(real.stat().st_mode) == 0o640
     assert "ntp" in real.read_text()
     assert {path.name for path in plan.parent.iterdir() if ".new" in path.name} == set()
-
-
-def test_a_file_changed_meanwhile_is_not_overwritten(tmp_path: Path) -> None:
-    path = tmp_path / "a.gate"
-    path.write_bytes(b"changed")
-    with pytest.raises(PlanError, match="changed by somebody else meanwhile"):
-        replace_file(path, b"as it was read", b"new")
-    assert path.read_bytes() == b"changed"
-    assert list(tmp_path.iterdir()) == [path]
-
-
-def test_a_write_that_fails_leaves_the_old_file(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    path = tmp_path / "a.gate"
-    path.write_bytes(b"old")
-
-    def full(_: int) -> None:
-        raise OSError(28, "No space left on device")
-
-    monkeypatch.setattr(os, "fsync", full)
-    with pytest.raises(PlanError, match="No space left on device; it is as it was"):
-        replace_file(path, b"old", b"new")
-    assert path.read_bytes() == b"old"
-    assert list(tmp_path.iterdir()) == [path]
-
-
-def test_a_kill_at_any_moment_leaves_the_old_or_the_new_file_whole(tmp_path: Path) -> None:
-    """A program replaces a large file again and again; it is killed at random moments, and the file is always whole."""
-    path = tmp_path / "a.gate"
-    sides = [letter * 3_000_000 for letter in (b"a", b"b")]
-    path.write_bytes(sides[0])
-    program = (
-        "import sys; from pathlib import Path; from crossgate.formats.disk import replace_file\n"
-        "path = Path(sys.argv[1]); sides = [letter * 3_000_000 for letter in (b'a', b'b')]\n"
-        "print('ready', flush=True)\n"
-        "while True:\n    now = path.read_bytes(); replace_file(path, now, sides[now[:1] == b'a'])\n"
-    )
-    moments = random.Random(7)
-    for _ in range(8):
-        running = subprocess.Popen([sys.executable, "-c", program, str(path)], stdout=subprocess.PIPE)
-        assert running.stdout is not None
-        running.stdout.readline()
-        time.sleep(moments.uniform(0.005, 0.08))
-        running.kill()
-        running.wait()
-        running.stdout.close()
-        assert path.read_bytes() in sides

@@ -6,11 +6,12 @@ import pytest
 
 from crossgate.core import iana
 from crossgate.core.address import Family
-from crossgate.core.service import FlagTest, ServiceError, parse_dscp, parse_flags, parse_ports, parse_service, split_service
+from crossgate.core.service import FlagTest, ServiceError, ServiceTerm, parse_dscp, parse_flags, parse_ports, parse_service, split_service
 
 
 def terms(text: str, family: Family = Family.IPV4) -> list[str]:
-    names = {"booking": ("tcp/8443", "tcp/9443"), "both": ("booking", "domain")}
+    booking = (ServiceTerm(6, ((8443, 8443),)), ServiceTerm(6, ((9443, 9443),)))
+    names = {"booking": booking, "both": (*booking, ServiceTerm(6, ((53, 53),)), ServiceTerm(17, ((53, 53),)))}
     return [term.text(family) for term in parse_service(text, family, names.get).terms]
 
 

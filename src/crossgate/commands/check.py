@@ -27,7 +27,7 @@ def check(
     if sarif is not None:
         from crossgate.formats.sarif import sarif_document
 
-        write_file(sarif, json_text(sarif_document(audited)))
+        write_file(sarif, json_text(sarif_document(audited)), plan.files)
     if as_json:
         from crossgate.formats.answers import check_document
 

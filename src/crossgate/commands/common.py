@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -46,9 +46,28 @@ def plan_path(context: typer.Context) -> Path:
 
 def load(context: typer.Context) -> Plan:
     """Read the plan that the command is for. Raises `PlanError`."""
+    return read_file(plan_path(context))
+
+
+def read_file(path: Path) -> Plan:
+    """Read a plan, once an edit that was ended in between is put right and while nobody replaces it. Raises `PlanError`."""
+    from crossgate.formats.disk import locked, recover
     from crossgate.language.reader import read_plan
 
-    return read_plan(plan_path(context))
+    recover(path)
+    with locked([path]):
+        return read_plan(path)
+
+
+def add_to_tally(context: typer.Context, plan: Plan, hits: Mapping[tuple[str, int | None], int]) -> None:
+    """Add hits to the plan's tally; where it cannot be used, warn, for the answer is the same without it."""
+    from crossgate.formats.tally import Tally
+    from crossgate.show.console import warn
+
+    try:
+        Tally(plan_path(context)).add(plan, hits)
+    except PlanError as error:
+        warn(f"{error}; nothing is added up")
 
 
 def moment(text: str | None) -> datetime:
@@ -77,7 +96,9 @@ def json_text(document: dict[str, Any]) -> str:
     """Return a document as JSON text."""
     import json
 
-    return json.dumps(document, indent=2, ensure_ascii=False) + "\n"
+    from crossgate.core.plaintext import escaped_json
+
+    return escaped_json(json.dumps(document, indent=2, ensure_ascii=False)) + "\n"
 
 
 def print_json(document: dict[str, Any]) -> None:
@@ -91,8 +112,11 @@ def print_json(document: dict[str, Any]) -> None:
         silence()
 
 
-def write_file(path: Path, text: str) -> None:
-    """Write a text file. Raises `PlanError` when that cannot be done."""
+def write_file(path: Path, text: str, inputs: Iterable[str]) -> None:
+    """Write a text file. Raises `PlanError` when that cannot be done, or when it is one of the files that were read."""
+    for name in inputs:
+        if path.exists() and Path(name).exists() and path.samefile(name):
+            raise PlanError(f"{path} is part of the plan that this is about; name another file to write to")
     try:
         path.write_text(text, encoding="utf-8")
     except OSError as error:

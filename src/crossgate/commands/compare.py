@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, complete_list, load, meter, print_json
+from crossgate.commands.common import JsonOption, complete_list, load, meter, print_json, read_file
 from crossgate.core.errors import PlanError
 
 
@@ -24,11 +24,10 @@ def compare(
     from crossgate.core.compare import differences, named_differences
     from crossgate.core.forwarding import Forwarding
     from crossgate.core.plan import UnknownName
-    from crossgate.language.reader import read_plan
     from crossgate.show.console import count, strong, write
     from crossgate.show.sets import difference_lines, list_difference_lines
 
-    plan, new = load(context), read_plan(other)
+    plan, new = load(context), read_file(other)
     if list_name is not None:
         for each in (plan, new):
             try:

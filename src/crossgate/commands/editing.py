@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -29,14 +28,16 @@ def carry_out(
     """
     from crossgate.core.review import review
     from crossgate.formats.answers import edit_document
-    from crossgate.formats.disk import replace_file
+    from crossgate.formats.disk import locked, recover, replace_files
     from crossgate.language.edits import Draft
     from crossgate.language.reader import read
     from crossgate.show.console import write
     from crossgate.show.edit import diff_lines, painted, review_lines
 
     path = plan_path(context)
-    reading = read(path)
+    recover(path)
+    with locked([path]):
+        reading = read(path)
     draft = Draft(reading)
     said = change(draft)
     changed = draft.result()
@@ -60,8 +61,7 @@ def carry_out(
         refused = "traffic would be treated otherwise, which must not be; please report this plan"
     done = bool(changed) and not refused and not dry_run
     if done:
-        for file, data in changed.items():
-            replace_file(Path(file), reading.data[file], data)
+        replace_files(path, reading.data, changed)
     if as_json:
         print_json(edit_document(new, said, diff, found, [], refused, done))
     elif changed:

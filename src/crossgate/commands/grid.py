@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import AtOption, JsonOption, complete_service, load, moment, plan_path, print_json, progress
+from crossgate.commands.common import AtOption, JsonOption, complete_service, load, moment, plan_path, print_json, progress, read_file
 from crossgate.core.errors import PlanError
 
 if TYPE_CHECKING:
@@ -35,7 +35,6 @@ def grid(
     """Show who reaches whom: sources down, destinations across, a letter a verdict."""
     from crossgate.core.forwarding import Forwarding
     from crossgate.core.grid import changes, check_services, default_services, hosts_of
-    from crossgate.language.reader import read_plan
 
     if as_csv and as_json:
         raise PlanError("--csv and --json exclude each other")
@@ -48,7 +47,7 @@ def grid(
         raise PlanError(f"{plan.files[0]} has no hosts {'there' if plan.hosts else 'yet'}; a grid needs two")
     found = _cells(plan, when, rows, columns, wanted)
     if against is not None:
-        other = read_plan(against)
+        other = read_file(against)
         there = [[name for name in names if name in other.hosts] for names in (rows, columns)]
         different = list(changes(found, _cells(other, when, there[0], there[1], wanted)))
         if as_json:

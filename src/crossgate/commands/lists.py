@@ -33,10 +33,15 @@ def lists(
         print_json(lists_document(plan, when, chosen))
         return
     from crossgate.formats.tally import Tally
-    from crossgate.show.console import strong, write
+    from crossgate.show.console import strong, warn, write
     from crossgate.show.lists import lines
 
-    store = Tally(plan_path(context))
+    hits: dict[str, dict[int | None, int]] = {}
+    try:
+        store = Tally(plan_path(context))
+        hits = {each.name: store.hits(each) for each in chosen}
+    except PlanError as error:
+        warn(f"{error}; the lists are shown without it")
     if plan.title:
         write([strong(plan.title)])
     if not chosen:
@@ -44,4 +49,4 @@ def lists(
     if any(each.windows() for each in chosen):
         write([f"as in force at {when:%a %Y-%m-%d %H:%M}"])
     for each in chosen:
-        write(["", *lines(plan, each, when, store.hits(each))])
+        write(["", *lines(plan, each, when, hits.get(each.name, {}))])

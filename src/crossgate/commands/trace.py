@@ -11,12 +11,12 @@ from crossgate.commands.common import (
     AtOption,
     JsonOption,
     TallyOption,
+    add_to_tally,
     complete_end,
     complete_service,
     family_of,
     load,
     moment,
-    plan_path,
     print_json,
 )
 from crossgate.core.errors import PlanError
@@ -68,10 +68,8 @@ def trace(
     if tally:
         from collections import Counter
 
-        from crossgate.formats.tally import Tally
-
         decided = (decision for each in traces for decision in each.decisions())
-        Tally(plan_path(context)).add(plan, Counter((asked.name, entry.number if entry else None) for asked, entry in decided))
+        add_to_tally(context, plan, Counter((asked.name, entry.number if entry else None) for asked, entry in decided))
     if as_json:
         from crossgate.formats.answers import trace_document
 

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, TallyOption, load, plan_path, print_json, progress, write_file
+from crossgate.commands.common import JsonOption, TallyOption, add_to_tally, load, print_json, progress, write_file
 
 
 def verify(
@@ -25,13 +25,11 @@ def verify(
     results = [verifier.verify(each) for each in progress(plan.expectations, len(plan.expectations), "verifying")]
     unreached = list(verifier.unreached())
     if tally:
-        from crossgate.formats.tally import Tally
-
-        Tally(plan_path(context)).add(plan, verifier.reached)
+        add_to_tally(context, plan, verifier.reached)
     if junit is not None:
         from crossgate.formats.junit import junit_text
 
-        write_file(junit, junit_text(plan, results))
+        write_file(junit, junit_text(plan, results), plan.files)
     if as_json:
         from crossgate.formats.answers import verify_document
 

@@ -13,6 +13,8 @@ from enum import IntEnum
 from functools import cache
 from typing import NamedTuple
 
+from crossgate.core.plaintext import numeral
+
 
 class Family(IntEnum):
     """An address family: IPv4 (RFC 791) or IPv6 (RFC 8200)."""
@@ -208,18 +210,20 @@ def _why_no_address(text: str) -> str:
         return f"{text} is no IPv6 address: groups of up to four hexadecimal digits, eight of them or fewer around one ::"
     octets = text.split(".")
     for octet in octets:
-        if octet.isdigit() and int(octet) > 255:
+        number = numeral(octet)
+        if number is not None and number > 255:
             return f"{text} is no IPv4 address: {octet} is more than 255"
-        if len(octet) > 1 and octet.isdigit() and octet.startswith("0"):
-            return f"{text} is no IPv4 address: write {int(octet)} for {octet}"
+        if number is not None and len(octet) > 1 and octet.startswith("0"):
+            return f"{text} is no IPv4 address: write {number} for {octet}"
     return f"{text} is no IPv4 address: four numbers from 0 to 255 with dots between"
 
 
 def parse_length(text: str, family: Family) -> int:
     """Read a prefix length. Raises `AddressError` when it is no number or longer than the family's addresses."""
-    if not (text.isascii() and text.isdigit()) or int(text) > family.bits:
+    length = numeral(text)
+    if length is None or length > family.bits:
         raise AddressError(f"/{text} is no {family.label} prefix length: 0 to {family.bits}")
-    return int(text)
+    return length
 
 
 def parse_prefix(text: str) -> tuple[Address, int]:

@@ -12,7 +12,7 @@ from crossgate.core.errors import Place, unknown
 from crossgate.core.expect import Expectation
 from crossgate.core.finding import Acceptance
 from crossgate.core.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment
-from crossgate.core.service import Service, ServiceError, parse_service
+from crossgate.core.service import Service, ServiceError, ServiceTerm, parse_service, split_service
 from crossgate.core.window import Window
 
 DEFAULT_NUMBERING = (
@@ -66,6 +66,7 @@ class Plan:
     placements: list[Placement] = field(default_factory=list)
     expectations: list[Expectation] = field(default_factory=list)
     acceptances: list[Acceptance] = field(default_factory=list)
+    _terms: dict[tuple[str, Family], tuple[ServiceTerm, ...] | ServiceError] = field(default_factory=dict, repr=False, compare=False)
 
     @cached_property
     def placed(self) -> dict[tuple[Point, Direction, Family], AccessList]:
@@ -145,14 +146,44 @@ class Plan:
     def service(self, text: str, family: Family) -> Service:
         """Read a service token as lists of `family` would. Raises `ServiceError`."""
         try:
-            return parse_service(text, family, self.service_tokens)
+            return parse_service(text, family, lambda name: self._terms_of(name, family))
         except ServiceError as error:
             near = unknown("service", text, list(self.services))
             raise ServiceError(
                 near if ";" in near and str(error).startswith("no service") else str(error), error.start, error.end
             ) from None
 
-    def service_tokens(self, name: str) -> tuple[str, ...] | None:
-        """Return the tokens that a service of the plan stands for, or None when it has none of that name."""
-        service = self.services.get(name)
-        return service.tokens if service else None
+    def _terms_of(self, name: str, family: Family) -> tuple[ServiceTerm, ...] | None:
+        """Return the terms that a service of the plan stands for, each once; None when it has none of that name.
+
+        A chain of services that have each other may be of any length, so they are worked out from its end.
+        """
+        if name not in self.services:
+            return None
+        known, waiting = self._terms, [name]
+        while waiting:
+            service = self.services[waiting[-1]]
+            parts = [part for token in service.tokens for part in split_service(token)]
+            missing = [part for part in parts if part in self.services and (part, family) not in known]
+            if missing:
+                waiting += missing
+                continue
+            waiting.pop()
+            if (service.name, family) not in known:
+                known[service.name, family] = self._own_terms(service, family)
+        found = known[name, family]
+        if isinstance(found, ServiceError):
+            raise found
+        return found
+
+    def _own_terms(self, service: NamedService, family: Family) -> tuple[ServiceTerm, ...] | ServiceError:
+        def named(part: str) -> tuple[ServiceTerm, ...] | None:
+            terms = self._terms.get((part, family))
+            if isinstance(terms, ServiceError):
+                raise terms
+            return terms
+
+        try:
+            return tuple(dict.fromkeys(term for token in service.tokens for term in parse_service(token, family, named).terms))
+        except ServiceError as error:
+            return error

@@ -13,6 +13,7 @@ from crossgate.core import iana
 from crossgate.core.address import Family
 from crossgate.core.errors import nearest
 from crossgate.core.packet import ECHO, ICMP, ICMPV6, Packet, icmp_of
+from crossgate.core.plaintext import numeral
 
 Ports = tuple[tuple[int, int], ...]
 """Port intervals, first and last included, ascending and apart from each other."""
@@ -158,11 +159,11 @@ def format_ports(ports: Ports) -> str:
     )
 
 
-def parse_service(text: str, family: Family, named: Callable[[str], tuple[str, ...] | None]) -> Service:
+def parse_service(text: str, family: Family, named: Callable[[str], tuple[ServiceTerm, ...] | None]) -> Service:
     """Read one service token for lists of `family`.
 
     SERVICE = TERM *("," TERM), where TERM is `ip`, `ping`, PROTOCOL, PROTOCOL/PORTS, icmp/TYPE[/CODE], an IANA service
-    name, or a name of the plan, for which `named` returns the tokens that it stands for (None: unknown).
+    name, or a name of the plan, for which `named` returns the terms that it stands for (None: unknown).
     A comma before a bare port goes on with the ports before it. Raises `ServiceError`.
     """
     terms: dict[ServiceTerm, None] = {}
@@ -193,7 +194,7 @@ def _reads_as_port(piece: str) -> bool:
     return not piece or piece[0].isdigit() or piece[0] == "-" or piece in iana.services()
 
 
-def _parse_term(text: str, family: Family, named: Callable[[str], tuple[str, ...] | None]) -> tuple[ServiceTerm, ...]:
+def _parse_term(text: str, family: Family, named: Callable[[str], tuple[ServiceTerm, ...] | None]) -> tuple[ServiceTerm, ...]:
     name, slash, rest = text.partition("/")
     if slash:
         if name == "icmp":
@@ -212,12 +213,13 @@ def _parse_term(text: str, family: Family, named: Callable[[str], tuple[str, ...
     if name in iana.protocols():
         return (ServiceTerm(iana.protocols()[name]),)
     if name.isascii() and name.isdigit():
-        if int(name) > 255:
+        number = numeral(name)
+        if number is None or number > 255:
             raise ServiceError(f"{name} is no protocol number: 0 to 255; a port is written tcp/{name} or udp/{name}")
-        return (ServiceTerm(int(name)),)
-    tokens = named(name)
-    if tokens is not None:
-        return tuple(term for token in tokens for term in parse_service(token, family, named).terms)
+        return (ServiceTerm(number),)
+    terms = named(name)
+    if terms is not None:
+        return terms
     if name in iana.services():
         ports, transports = iana.services()[name]
         return tuple(ServiceTerm(iana.protocols()[transport], (ports,)) for transport in transports)
@@ -263,9 +265,10 @@ def _parse_port_range(piece: str) -> tuple[int, int]:
 
 def _parse_port(text: str) -> int:
     if text.isascii() and text.isdigit():
-        if int(text) > 65535:
+        number = numeral(text)
+        if number is None or number > 65535:
             raise ServiceError(f"{text} is no port: 0 to 65535")
-        return int(text)
+        return number
     near = nearest(text, list(iana.services()))
     raise ServiceError(f"{text or 'nothing'} is no port: a number or an IANA service name" + (f"; there is {near}" if near else ""))
 
@@ -283,8 +286,9 @@ def _parse_icmp(text: str, family: Family, offset: int) -> ServiceTerm:
 
 
 def _icmp_number(text: str, names: Mapping[str, int], what: str, offset: int) -> int:
-    if text.isascii() and text.isdigit() and int(text) <= 255:
-        return int(text)
+    number = numeral(text)
+    if number is not None and number <= 255:
+        return number
     if text in names:
         return names[text]
     near = nearest(text, list(names))
@@ -311,8 +315,9 @@ def parse_flags(text: str) -> FlagTest:
 
 def parse_dscp(text: str) -> int:
     """Read a DSCP value: a number from 0 to 63 or a codepoint name (RFC 2474 and after). Raises `ServiceError`."""
-    if text.isascii() and text.isdigit() and int(text) <= 63:
-        return int(text)
+    number = numeral(text)
+    if number is not None and number <= 63:
+        return number
     value = iana.dscp_names().get(text.lower())
     if value is None:
         raise ServiceError(f"{text} is no DSCP value: 0 to 63 or a name as {', '.join(list(iana.dscp_names())[8:11])}, ef")

@@ -91,14 +91,22 @@ def _moments(windows: Sequence[Window], minute: int | None) -> Iterator[datetime
     bounds = sorted({bound for window in windows for bound in (window.opens, window.closes) if bound is not None})
     weekly = sorted({0, *(turn for window in windows for turn in window.turns())}) if minute is None else [minute]
     week = timedelta(minutes=WEEK_MINUTES)
-    starts = [(bounds[0] if bounds else datetime(2024, 1, 8)) - week, *bounds]
-    ends = [*bounds, starts[-1] + week]
+    starts = [_shifted(bounds[0] if bounds else datetime(2024, 1, 8), -week), *bounds]
+    ends = [*bounds, _shifted(starts[-1], week)]
     for start, end in zip(starts, ends, strict=True):
-        if minute is None:
+        if minute is None and start < end:
             yield start
         monday = start.replace(hour=0, minute=0, second=0) - timedelta(days=start.weekday())
         for weeks in (0, 1):
             for turn in weekly:
-                moment = monday + weeks * week + timedelta(minutes=turn)
-                if start <= moment < min(end, start + week):
+                moment = _shifted(monday, weeks * week + timedelta(minutes=turn))
+                if start <= moment < min(end, _shifted(start, week)):
                     yield moment
+
+
+def _shifted(moment: datetime, by: timedelta) -> datetime:
+    """Return a moment earlier or later, but never before the first nor after the last that there is."""
+    try:
+        return moment + by
+    except OverflowError:
+        return datetime.min if by < timedelta() else datetime.max

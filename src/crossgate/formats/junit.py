@@ -6,19 +6,20 @@ from collections.abc import Iterable
 
 from junitparser import Failure, JUnitXml, TestCase, TestSuite
 
+from crossgate.core.plaintext import escaped
 from crossgate.core.plan import Plan
 from crossgate.core.verify import Verified
 
 
 def junit_text(plan: Plan, results: Iterable[Verified]) -> str:
     """Return the results as a JUnit XML document, one test case an expectation."""
-    suite = TestSuite(plan.title or plan.files[0])
+    suite = TestSuite(escaped(plan.title or plan.files[0]))
     for result in results:
         expectation = result.expectation
         case = TestCase(expectation.text, "keep" if expectation.keep else "expect")
         if not result.held:
-            failure = Failure(result.why, "failed")
-            failure.text = f"{expectation.place}: {result.why}\nneeded: {result.needed}"
+            failure = Failure(escaped(result.why), "failed")
+            failure.text = escaped(f"{expectation.place}: {result.why}\nneeded: {result.needed}")
             case.result = [failure]
         suite.add_testcase(case)
     document = JUnitXml("crossgate verify")

@@ -49,7 +49,7 @@ class Tally:
             return {}
         with self._connected() as connection:
             query = "SELECT entry, hits FROM tally WHERE plan = ? AND list = ?"
-            known = dict(connection.execute(query, (self.plan, _list_key(access_list))))
+            known = {entry: int(hits) for entry, hits in connection.execute(query, (self.plan, _list_key(access_list)))}
         entries = [*access_list.entries, None]
         return {entry.number if entry else None: known.get(_entry_key(access_list, entry), 0) for entry in entries}
 
@@ -67,8 +67,8 @@ class Tally:
             with closing(sqlite3.connect(self.path, timeout=_WAIT_SECONDS, isolation_level=None)) as connection:
                 connection.execute(_SCHEMA)
                 yield connection
-        except (sqlite3.Error, OSError) as error:
-            raise PlanError(f"the tally in {self.path} cannot be used: {error}") from None
+        except (sqlite3.Error, OSError, ValueError, TypeError) as error:
+            raise PlanError(f"the tally in {self.path} cannot be used ({error}); remove the file to begin anew") from None
 
 
 def _list_key(access_list: AccessList) -> str:

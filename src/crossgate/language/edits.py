@@ -35,7 +35,7 @@ GIVEN = "the text given"
 _MARK = b"\xef\xbb\xbf"
 """The byte order mark that some editors put before UTF-8 text."""
 MOST_NUMBER = 4_294_967_295
-_NUMBERED = re.compile(r"(\s*)(\d+)(\s+)")
+_NUMBERED = re.compile(r"(\s*)([0-9]{1,18})(\s+)")
 _COMMENT = re.compile(r'("[^"]*")|(\s*#.*)')
 
 
@@ -159,7 +159,7 @@ def given_entry(draft: Draft, access_list: AccessList, text: str) -> Entry:
 
 def unnumbered(text: str) -> tuple[str, int | None]:
     """Return an entry's text without its number, and the number, None where it has none."""
-    found = re.match(r"\s*(\d+)\s+(.*)", text)
+    found = re.match(r"\s*([0-9]{1,18})\s+(.*)", text)
     return (found[2].strip(), int(found[1])) if found else (text.strip(), None)
 
 

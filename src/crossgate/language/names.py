@@ -55,8 +55,7 @@ class Names:
         self.declared_lists: set[str] = set()
         self.declared_windows: set[str] = set()
         self.pending_groups: dict[str, Words] = {}
-        self._group_trail: list[str] = []
-        self._circles: dict[frozenset[str], PlanError] = {}
+        self.broken_groups: set[str] = set()
         self._addresses: dict[Family, dict[str, Addresses]] = {family: {} for family in Family}
         self._services: dict[tuple[str, Family], Service] = {}
 
@@ -111,8 +110,8 @@ class Names:
             return {family: patterns for family in Family if (patterns := _of(segment.prefixes, family))}
         if word in plan.devices:
             return _by_family(plan.devices[word].addresses())
-        if word in self.pending_groups or word in plan.groups:
-            return {family: members.patterns for family, members in self.group(words, word).members.items()}
+        if word in plan.groups:
+            return {family: members.patterns for family, members in plan.groups[word].members.items()}
         if self.declared.get(word) in ("subnet", "outside", "host", "group", "router", "switch"):
             raise FollowOn("")
         known = [*plan.hosts, *plan.segments, *plan.groups, *self.pending_groups, *plan.devices]
@@ -127,29 +126,10 @@ class Names:
                 raise FollowOn("") from None
             raise words.error(str(error)) from None
 
-    def group(self, words: Words, name: str) -> Group:
-        """Return a group, reading its statement first when something asks for it before its turn."""
-        if name not in self.plan.groups:
-            if name in self._group_trail:
-                circle = self._group_trail[self._group_trail.index(name) :]
-                if frozenset(circle) in self._circles:
-                    raise FollowOn("")
-                self._circles[frozenset(circle)] = words.error(f"groups go round in a circle: {' has '.join([*circle, name])}")
-                raise self._circles[frozenset(circle)]
-            statement = self.pending_groups[name]
-            self._group_trail.append(name)
-            try:
-                self.plan.groups[name] = self._read_group(statement, name)
-            except PlanError as error:
-                if statement is words or len(self._group_trail) == 1 or error in self._circles.values():
-                    raise
-                raise FollowOn("") from error
-            finally:
-                self._group_trail.pop()
-        return self.plan.groups[name]
-
-    def _read_group(self, statement: Words, name: str) -> Group:
-        """GROUP = "group" NAME ADDRESSES *("," ADDRESSES)."""
+    def group(self, statement: Words, name: str) -> Group:
+        """GROUP = "group" NAME ADDRESSES *("," ADDRESSES). The groups among ADDRESSES have been read before."""
+        if name in self.broken_groups:
+            raise FollowOn("")
         words = Words(statement.line, commas=True)
         words.keyword("group")
         words.take("the group's name")

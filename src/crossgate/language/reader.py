@@ -6,7 +6,7 @@
 from __future__ import annotations
 
 import gc
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
@@ -14,6 +14,7 @@ from typing import NamedTuple
 from crossgate.core.accesslist import Kind
 from crossgate.core.errors import Place, PlanError, PlanErrors, nearest
 from crossgate.core.iana import protocols
+from crossgate.core.plaintext import numeral
 from crossgate.core.plan import NamedService, Plan
 from crossgate.core.service import split_service
 from crossgate.language import claims, entries, times, topology, wiring
@@ -54,6 +55,36 @@ def read(path: Path, data: Mapping[str, bytes] | None = None) -> Reading:
         errors.sort(key=lambda error: (order.get(error.place.file, 0), error.place.line) if error.place else (0, 0))
         raise PlanErrors(errors)
     return Reading(plan, reader.names, source.data)
+
+
+def in_order(names: Collection[str], needed: Callable[[str], Sequence[str]]) -> tuple[list[str], list[list[str]]]:
+    """Return names so that each stands behind those it needs, and the circles among them; however long a chain is."""
+    order: list[str] = []
+    circles: list[list[str]] = []
+    state: dict[str, bool] = {}
+    for start in names:
+        trail = [] if start in state else [(start, iter(needed(start)))]
+        state.setdefault(start, False)
+        while trail:
+            name, left = trail[-1]
+            following = next(left, None)
+            if following is None:
+                state[name] = True
+                order.append(name)
+                trail.pop()
+            elif following not in state:
+                state[following] = False
+                trail.append((following, iter(needed(following))))
+            elif not state[following]:
+                way = [each for each, _ in trail]
+                circles.append(way[way.index(following) :])
+    return order, circles
+
+
+def _round(circle: Sequence[str]) -> str:
+    """Write a circle of names: `a has b has a`, a long one without its middle."""
+    shown = circle if len(circle) <= 8 else [*circle[:6], f"... {len(circle) - 7} more ...", circle[-1]]
+    return " has ".join([*shown, circle[0]])
 
 
 @contextmanager
@@ -138,9 +169,7 @@ class _Reader:
                 self._device(statement)
         self.each(self._host, "host")
         self.each(self._pending_group, "group")
-        for name, words in names.pending_groups.items():
-            with self.gathering():
-                names.group(words, name)
+        self._groups()
         self._services()
         self.each(self._window, "window", commas=True)
         for statement in self.statements["list"]:
@@ -153,6 +182,20 @@ class _Reader:
         plan.expectations.sort(key=lambda each: (plan.files.index(each.place.file), each.place.line))
         self.errors += wiring.check(plan, self._complain)
         return plan
+
+    def _groups(self) -> None:
+        """Read the groups, those that others have before these."""
+        pending = self.names.pending_groups
+        order, circles = in_order(
+            pending, lambda name: [part for word in pending[name].words[2:] for part in word.split(",") if part in pending]
+        )
+        for circle in circles:
+            words = pending[circle[0]]
+            self.errors.append(words.error(f"groups go round in a circle: {_round(circle)}", index=1))
+            self.names.broken_groups.update(circle)
+        for name in order:
+            with self.gathering():
+                self.plan.groups[name] = self.names.group(pending[name], name)
 
     def _segment(self, words: Words) -> None:
         segment = topology.segment(words)
@@ -200,7 +243,7 @@ class _Reader:
 
     def _services(self) -> None:
         """Read SERVICE = "service" NAME TOKEN *("," TOKEN), then see that every token stands for something."""
-        named: list[tuple[Words, NamedService]] = []
+        named: dict[str, tuple[Words, NamedService]] = {}
         for statement in self.statements["service"]:
             with self.gathering():
                 words = Words(statement.line)
@@ -217,34 +260,26 @@ class _Reader:
                         raise words.missing("another service after the comma")
                     if not more and words.peek():
                         raise words.error("expected a comma between two services", index=words.index)
-                service = NamedService(name, tuple(tokens), words.place)
-                self.plan.services[name] = service
-                named.append((words, service))
-        for words, service in named:
-            with self.gathering():
-                circle = self._circle(service.name, [])
-                if circle:
-                    raise words.error(f"services go round in a circle: {' has '.join(circle)}", index=1)
-        circular = {service.name for _, service in named if self._circle(service.name, [])}
-        for words, service in named:
-            if service.name in circular:
-                del self.plan.services[service.name]
+                named[name] = (words, NamedService(name, tuple(tokens), words.place))
+        order, circles = in_order(named, lambda name: [token for token in named[name][1].tokens if token in named])
+        for circle in circles:
+            words = named[circle[0]][0]
+            self.errors.append(words.error(f"services go round in a circle: {_round(circle)}", index=1))
+        circular = {name for circle in circles for name in circle}
+        for name in order:
+            words, service = named[name]
+            if name in circular or not self._stands_for_something(words):
                 continue
-            for index in range(2, len(words.words)):
-                with self.gathering():
-                    words.index = index + 1
-                    claims.in_some_family(words, self.names, words.words[index].rstrip(","))
+            self.plan.services[name] = service
 
-    def _circle(self, name: str, trail: list[str]) -> list[str]:
-        """Return the way from a service back to itself, or nothing."""
-        if name in trail:
-            return [*trail, name] if trail[0] == name else []
-        service = self.plan.services.get(name)
-        for token in service.tokens if service else ():
-            circle = self._circle(token, [*trail, name])
-            if circle:
-                return circle
-        return []
+    def _stands_for_something(self, words: Words) -> bool:
+        """See that every token of a service exists in some family; what is wrong is told here, and not where it is used."""
+        before = len(self.errors)
+        for index in range(2, len(words.words)):
+            with self.gathering():
+                words.index = index + 1
+                claims.in_some_family(words, self.names, words.words[index].rstrip(","))
+        return len(self.errors) == before
 
     def _placement(self, words: Words) -> None:
         """Read a placement; a place has one list of a family in a direction."""
@@ -308,11 +343,12 @@ class _Reader:
         last = last if hyphen else first
         if not (first.isdigit() and last.isdigit() and word.isascii()):
             raise words.error(f"expected a range, as 1-99, not {word}")
-        if int(first) > int(last):
+        low, high = numeral(first), numeral(last)
+        if low is None or high is None or max(low, high) > most:
+            raise words.error(f"{word} is too large: at most {most}")
+        if low > high:
             raise words.error(f"{word} is upside down: write {last}-{first}")
-        if int(last) > most:
-            raise words.error(f"{last} is too large: at most {most}")
-        return int(first), int(last)
+        return low, high
 
     def _complain(self, place: Place, word: str, message: str) -> PlanError:
         """Make an error at a word of a line that was read before."""

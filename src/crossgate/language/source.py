@@ -7,11 +7,14 @@ with its place; everything else goes on.
 from __future__ import annotations
 
 import os
+import stat
+import unicodedata
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import NamedTuple
 
 from crossgate.core.errors import Place, PlanError
+from crossgate.core.plaintext import escaped
 from crossgate.language.words import Line, Words
 
 
@@ -34,74 +37,125 @@ class Source:
         self.statements: list[Statement] = []
         self.errors: list[PlanError] = []
         self._instead = data or {}
-        self._gather(path, [])
+        self._including: list[_File] = []
+        self._known: set[str] = set()
+        self._open(path)
+        while self._including:
+            self._go_on(self._including[-1])
 
-    def _gather(self, path: Path, including: list[Path]) -> None:
-        self.files.append(str(path))
+    def _open(self, path: Path) -> None:
+        """Begin with a file: the plan itself, or one that the file being read includes."""
         name = str(path)
-        self.data[name] = self._instead[name] if name in self._instead else read_bytes(path)
-        text = decode(path, self.data[name])
-        block: list[Line] | None = None
-        for line in _lines(str(path), text):
+        data = self._instead[name] if name in self._instead else read_bytes(path, included=bool(self._including))
+        self.files.append(name)
+        self.data[name] = data
+        real = os.path.realpath(path)
+        self._known.add(real)
+        self._including.append(_File(path, real, self._lines(path, decode(path, data))))
+
+    def _go_on(self, file: _File) -> None:
+        """Gather a file's statements up to its next `include`, or to its end."""
+        for line in file.lines:
             if line.text[0] in " \t":
-                if block is None:
+                if file.block is None:
                     self.errors.append(
                         Words(line).error("this line is indented, but no statement above it opens a block", span=(0, len(line.text)))
                     )
                 else:
-                    block.append(line)
+                    file.block.append(line)
             elif line.text.split(None, 1)[0] == "include":
-                block = None
+                file.block = None
                 try:
-                    self._include(line, path, including)
+                    self._include(line, file)
                 except PlanError as error:
                     self.errors.append(error)
+                    continue
+                return
             else:
-                block = []
-                self.statements.append(Statement(line, block))
+                file.block = []
+                self.statements.append(Statement(line, file.block))
+        self._including.pop()
 
-    def _include(self, line: Line, path: Path, including: list[Path]) -> None:
+    def _include(self, line: Line, file: _File) -> None:
         """Read `include "FILE"`."""
         words = Words(line)
         words.take("include")
         name = words.text("the file to include, in double quotes")
         words.end()
-        target = Path(os.path.normpath(path.parent / name))
-        chain = [*including, path]
-        resolved = [parent.resolve() for parent in chain]
-        if target.resolve() in resolved:
-            circle = [*chain[resolved.index(target.resolve()) :], target]
-            raise words.error(f"include goes round in a circle: {' includes '.join(map(str, circle))}", index=1)
-        if target.resolve() in [Path(file).resolve() for file in self.files]:
+        target = Path(os.path.normpath(file.path.parent / name))
+        real = os.path.realpath(target)
+        if real in self._known:
+            chain = [each.real for each in self._including]
+            if real in chain:
+                circle = [*(each.path for each in self._including[chain.index(real) :]), target]
+                raise words.error(f"include goes round in a circle: {' includes '.join(map(str, circle))}", index=1)
             raise words.error(f"{target} is included twice; include it once", index=1)
         try:
-            self._gather(target, chain)
+            self._open(target)
         except PlanError as error:
             if error.place is not None:
                 raise
             raise words.error(error.message, index=1) from None
 
+    def _lines(self, path: Path, text: str) -> Iterator[Line]:
+        """Yield the lines that are not blank and not only a comment, with escapes for what would steer a terminal."""
+        file = str(path)
+        if "\r" in text and "\n" not in text.rstrip("\r\n"):
+            place = Place(file, 1)
+            first = text.split("\r", 1)[0]
+            if first != text.rstrip("\r\n"):
+                message = "lines end in carriage returns alone, as files of old did; save the plan with line feeds"
+                self.errors.append(PlanError(message, place=place, source=escaped(first), column=len(escaped(first)) + 1))
+                return
+        hostile = escaped(text) != text
+        for number, line in enumerate(text.split("\n"), 1):
+            if line.endswith("\r"):
+                line = line[:-1]
+            stripped = line.lstrip()
+            if not stripped or stripped[0] == "#":
+                continue
+            odd = line[: len(line) - len(stripped)].strip(" \t")[:1]
+            if hostile:
+                line = escaped(line)
+            if not odd:
+                yield Line(file, number, line)
+            else:
+                name = unicodedata.name(odd, "a control character").lower()
+                message = f"this line begins with {name} (U+{ord(odd):04X}); indent with blanks or tabulators"
+                self.errors.append(PlanError(message, place=Place(file, number), source=line, column=1))
 
-def _lines(file: str, text: str) -> Iterator[Line]:
-    """Yield the lines that are not blank and not only a comment."""
-    for number, line in enumerate(text.split("\n"), 1):
-        if line.endswith("\r"):
-            line = line[:-1]
-        stripped = line.lstrip()
-        if stripped and stripped[0] != "#":
-            yield Line(file, number, line)
+
+class _File:
+    """A file that is being read: its path, its real path, the lines that are left, and the block that is open."""
+
+    def __init__(self, path: Path, real: str, lines: Iterator[Line]) -> None:
+        self.path = path
+        self.real = real
+        self.lines = lines
+        self.block: list[Line] | None = None
 
 
-def read_bytes(path: Path) -> bytes:
-    """Return a plan file's bytes. Raises `PlanError`."""
+MOST_BYTES = 256 * 1024 * 1024
+"""No plan that people write is larger; a file that is was named by mistake."""
+
+
+def read_bytes(path: Path, included: bool = False) -> bytes:
+    """Return a plan file's bytes; only the plan itself may be a pipe. Raises `PlanError`."""
     try:
-        return path.read_bytes()
-    except IsADirectoryError:
-        raise PlanError(f"{path} is a folder; name the plan file in it") from None
+        mode = path.stat().st_mode
+        if stat.S_ISDIR(mode):
+            raise PlanError(f"{path} is a folder; name the plan file in it")
+        if not stat.S_ISREG(mode) and (included or not stat.S_ISFIFO(mode)):
+            raise PlanError(f"{path} is no regular file, so it cannot be a plan")
+        with path.open("rb") as stream:
+            data = stream.read(MOST_BYTES + 1)
     except FileNotFoundError:
         raise PlanError(f"there is no file {path}") from None
-    except OSError as error:
-        raise PlanError(f"{path} cannot be read: {error.strerror}") from None
+    except (OSError, ValueError) as error:
+        raise PlanError(f"{path} cannot be read: {getattr(error, 'strerror', None) or error}") from None
+    if len(data) > MOST_BYTES:
+        raise PlanError(f"{path} is larger than {MOST_BYTES // 1024**2} MB, so it is hardly a plan")
+    return data
 
 
 def decode(path: Path, data: bytes) -> str:

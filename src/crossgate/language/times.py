@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from crossgate.core.expect import Moment
+from crossgate.core.plaintext import numeral
 from crossgate.core.window import DAY_MINUTES, DAYS, Hours, Window
 from crossgate.language.words import Words
 
@@ -64,10 +65,11 @@ def _days(words: Words) -> frozenset[int]:
 def _minute(words: Words, text: str, offset: int = 0) -> int:
     """HH:MM, from 00:00 to 24:00."""
     hour, colon, minute = text.partition(":")
-    if not (colon and len(minute) == 2 and (hour + minute).isascii() and (hour + minute).isdigit()):
+    hours, minutes = numeral(hour), numeral(minute)
+    if not colon or len(minute) != 2 or hours is None or minutes is None:
         raise words.error(f"expected a time as 08:30, not {text or 'nothing'}", span=(offset, offset + len(text)))
-    value = int(hour) * 60 + int(minute)
-    if int(minute) > 59 or value > DAY_MINUTES:
+    value = hours * 60 + minutes
+    if minutes > 59 or value > DAY_MINUTES:
         raise words.error(f"{text} is no time of day: 00:00 to 24:00", span=(offset, offset + len(text)))
     return value
 

@@ -11,6 +11,7 @@ from collections.abc import Collection
 from typing import NamedTuple
 
 from crossgate.core.errors import Place, PlanError, nearest
+from crossgate.core.plaintext import numeral
 
 _WORD = re.compile(r'"[^"]*"?|#.*|[^\s"#]+')
 _WORD_OR_COMMA = re.compile(r'"[^"]*"?|#.*|,|[^\s",#]+')
@@ -111,9 +112,10 @@ class Words:
         word = self.take(expected)
         if not (word.isascii() and word.isdigit()):
             raise self.error(f"expected {expected}, not {word}")
-        if len(word) > 18 or int(word) > most:
+        number = numeral(word)
+        if number is None or number > most:
             raise self.error(f"{word} is too large for {expected}: at most {most}")
-        return int(word)
+        return number
 
     def end(self) -> None:
         """The line must end here."""

@@ -15,6 +15,8 @@ from itertools import zip_longest
 
 import typer
 
+from crossgate.core.plaintext import escaped
+
 _CODES = re.compile(r"\x1b\[[0-9;]*m")
 _COLOURS = {
     "permit": "green", "deny": "red", "reject": "red", "permitted": "green", "denied": "red", "half-open": "yellow",
@@ -54,13 +56,36 @@ def leading_word(text: str) -> str:
 
 
 def write(lines: Iterable[str]) -> None:
-    """Print lines to standard output; when its reader has gone (`| head`), the rest is not printed."""
+    """Print lines to standard output; when its reader has gone (`| head`), the rest is not printed.
+
+    What would steer the terminal, but for our own colours, is printed as an escape.
+    """
     plain = "NO_COLOR" in os.environ
     try:
         for line in lines:
-            typer.echo(_CODES.sub("", line) if plain else line)
+            parts = _CODES.split(line)
+            codes = [] if plain else _CODES.findall(line)
+            typer.echo("".join(escaped(part) + code for part, code in zip_longest(parts, codes, fillvalue="")))
     except BrokenPipeError:
         silence()
+
+
+def ready_streams(words: Sequence[str]) -> str:
+    """Make the standard streams ready for any text, and return what makes it impossible to run, "" where nothing does.
+
+    A closed standard error is replaced, so that no problem is ever printed among the answers.
+    """
+    if sys.stderr is None:
+        sys.stderr = open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115
+    if sys.stdout is None:
+        return "standard output is closed, so there is nowhere to answer to"
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(encoding="utf-8", errors="backslashreplace")
+    for number, word in enumerate(words, 1):
+        if any("\ud800" <= letter <= "\udfff" for letter in word):
+            return f"word {number} of the command line is not UTF-8 text; files need names that are"
+    return ""
 
 
 def folded(text: str, indent: int) -> list[str]:
@@ -69,6 +94,11 @@ def folded(text: str, indent: int) -> list[str]:
     if not sys.stdout.isatty():
         return [lead + text]
     return textwrap.wrap(text, max(shutil.get_terminal_size().columns, 40), initial_indent=lead, subsequent_indent=lead)
+
+
+def warn(text: str) -> None:
+    """Tell on standard error of something that does not keep the answer from being given."""
+    typer.echo(escaped(f"crossgate: {text}"), err=True)
 
 
 def silence() -> None:

@@ -16,7 +16,7 @@ MOST_DIFFERENCES = 10
 def diff_lines(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> Iterator[str]:
     """Yield the unified diff of the files that change, without line endings."""
     for file, data in new.items():
-        before, after = (text.decode("utf-8-sig").splitlines() for text in (old[file], data))
+        before, after = (text.decode("utf-8-sig").removesuffix("\n").split("\n") for text in (old[file], data))
         yield from unified_diff(before, after, file, file, lineterm="")
 
 

@@ -1,0 +1,31 @@
+"""Text as people type it and as terminals show it: whole numbers, and characters that must not reach a terminal."""
+
+from __future__ import annotations
+
+import re
+
+_MOST_DIGITS = 18
+"""No number of the language has more digits, and longer ones cost more the longer they are."""
+
+_UNSHOWABLE = re.compile("[\\x00-\\x08\\x0b-\\x1f\\x7f-\\x9f\\u061c\\u200e\\u200f\\u2028-\\u202e\\u2066-\\u2069]")
+"""Control characters but for tabulator and line feed (ISO 6429), line separators, and what turns the direction of text (Unicode UAX 9)."""
+
+
+def numeral(text: str) -> int | None:
+    """Return the whole number that up to 18 ASCII digits write; None for any other text."""
+    return int(text) if text.isascii() and text.isdigit() and len(text) <= _MOST_DIGITS else None
+
+
+def escaped(text: str) -> str:
+    """Return a text with an escape for every character that would steer a terminal or deceive its reader."""
+    return _UNSHOWABLE.sub(lambda found: _escape(found[0]), text)
+
+
+def escaped_json(text: str) -> str:
+    """Return a JSON text with such characters as escapes of JSON's own; they stand only within its strings."""
+    return _UNSHOWABLE.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
+
+
+def _escape(character: str) -> str:
+    code = ord(character)
+    return f"\\x{code:02x}" if code < 256 else f"\\u{code:04x}"
