@@ -103,7 +103,8 @@ def test_a_claim_holds_just_when_no_packet_breaks_it(
     wanted = {"permit": Verdict.PERMITTED, "deny": Verdict.DENIED, "half-open": Verdict.HALF_OPEN}[claim]
     spoken_of = False
     for packet in net.openings(family):
-        if not meaning.matches(packet) or (packet.source_port or 50000) < 32768:
+        unanswered = packet.icmp_type == 3 and all(term.icmp_type is None for term in meaning.terms)
+        if not meaning.matches(packet) or (packet.source_port or 50000) < 32768 or unanswered:
             continue
         if _claims(plan, source, packet.source, family) and _claims(plan, destination, packet.destination, family):
             spoken_of = True

@@ -152,4 +152,4 @@ def test_a_review_tells_what_a_change_turns(plan_of: Read) -> None:
     assert {str(each.now.verdict) for each in found.differences} >= {"permitted", "denied"}
     assert [finding.name for finding in found.findings] == ["no-effect"]
     same = review(old, plan_of(NET + claims), datetime(2026, 12, 1, 12))
-    assert same == ([], [], [])
+    assert same == ([], [], [], [])

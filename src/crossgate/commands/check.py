@@ -7,7 +7,18 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import AtOption, JsonOption, json_text, load, meter, moment, print_json, write_file
+from crossgate.commands.common import (
+    AtOption,
+    JsonOption,
+    PiecesOption,
+    json_text,
+    load,
+    meter,
+    moment,
+    print_json,
+    tell_missed,
+    write_file,
+)
 
 
 def check(
@@ -15,6 +26,7 @@ def check(
     strict: Annotated[bool, typer.Option("--strict", help="Warnings count for the exit status too.")] = False,
     sarif: Annotated[Path | None, typer.Option(metavar="FILE", help="Also write the findings as SARIF 2.1.0.")] = None,
     at: AtOption = None,
+    pieces: PiecesOption = None,
     as_json: JsonOption = False,
 ) -> None:
     """Find what is written but does not do what its author meant; exit status 1 when there is an error."""
@@ -37,6 +49,7 @@ def check(
         from crossgate.show.console import write
 
         write(lines(plan, audited))
+    tell_missed(audited.missed)
     counted = (Severity.ERROR, Severity.WARNING) if strict else (Severity.ERROR,)
     if any(finding.severity in counted for finding in audited.findings):
         raise typer.Exit(1)

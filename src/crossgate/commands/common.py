@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -25,6 +25,35 @@ AtOption = Annotated[
 ]
 TallyOption = Annotated[bool, typer.Option("--tally", help="Add the entries that decided to the tally beside the plan.")]
 JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
+
+
+def _allow(pieces: int | None) -> int | None:
+    if pieces is not None:
+        from crossgate.core.effort import allow
+
+        allow(pieces)
+    return pieces
+
+
+PiecesOption = Annotated[
+    int | None,
+    typer.Option("--pieces", metavar="N", min=1, callback=_allow, help="Allow each exact question N pieces (1,000,000)."),
+]
+
+
+def tell_missed(missed: Sequence[PlanError]) -> None:
+    """Tell on standard error what was not answered, and leave with exit status 2 when there is any."""
+    from crossgate.show.console import count, warn
+
+    for error in missed[:_MOST_MISSED]:
+        warn(f"not answered: {error.message}")
+    if len(missed) > _MOST_MISSED:
+        warn(f"not answered: {count(len(missed) - _MOST_MISSED, 'more question')} of this kind")
+    if missed:
+        raise typer.Exit(2)
+
+
+_MOST_MISSED = 5
 
 
 def plan_path(context: typer.Context) -> Path:

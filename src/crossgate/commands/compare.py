@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, complete_list, load, meter, print_json, read_file
+from crossgate.commands.common import JsonOption, PiecesOption, complete_list, load, meter, print_json, read_file, tell_missed
 from crossgate.core.errors import PlanError
 
 
@@ -18,10 +18,12 @@ def compare(
         str | None, typer.Option("--list", metavar="NAME", autocompletion=complete_list, help="Compare one list, wherever it stands.")
     ] = None,
     every: Annotated[bool, typer.Option("--all", help="Show every line, of devices' own and stray packets too.")] = False,
+    pieces: PiecesOption = None,
     as_json: JsonOption = False,
 ) -> None:
     """Show what OTHER treats differently, with the deciding entries and a packet each; exit status 1 when it does."""
     from crossgate.core.compare import differences, named_differences
+    from crossgate.core.effort import TooManyPieces, question
     from crossgate.core.forwarding import Forwarding
     from crossgate.core.plan import UnknownName
     from crossgate.show.console import count, strong, write
@@ -38,7 +40,7 @@ def compare(
             raise PlanError(
                 f"{list_name} is an {plan.lists[list_name].family.word} list here and an {new.lists[list_name].family.word} list there"
             )
-        with meter("comparing") as tell:
+        with meter("comparing") as tell, question(f"what the two versions of {list_name} do otherwise"):
             different = named_differences(plan, new, list_name, tell)
         if as_json:
             from crossgate.formats.sets import compare_lists_document
@@ -50,14 +52,16 @@ def compare(
                 write([f"no difference: list {list_name} does the same with every packet in {plan.files[0]} and {new.files[0]}"])
         raise typer.Exit(1 if different else 0)
     with meter("comparing") as tell:
-        found = differences(Forwarding(plan), Forwarding(new), tell)
+        missed: list[TooManyPieces] = []
+        found = differences(Forwarding(plan), Forwarding(new), tell, missed)
     if as_json:
         from crossgate.formats.sets import compare_document
 
-        print_json(compare_document(plan, new, found))
+        print_json(compare_document(plan, new, found, missed))
     elif found:
         write(difference_lines(new, found, every=every, rest="--all shows all"))
         write(["", strong(f"{count(len(found), 'difference')} between {plan.files[0]} and {new.files[0]}")])
-    else:
+    elif not missed:
         write([f"no difference: {plan.files[0]} and {new.files[0]} treat every packet alike"])
+    tell_missed(missed)
     raise typer.Exit(1 if found else 0)

@@ -57,6 +57,8 @@ def carry_out(
         found = review(reading.plan, new, datetime.now(), tell)
     broken = found.broken
     refused = _why_refused(sum(each.expectation.keep for each in broken), len(broken)) if broken and not anyway else ""
+    if found.missed and not anyway:
+        refused = refused or f"what it does is not known: {found.missed[0].message}"
     if harmless and found.differences:
         refused = "traffic would be treated otherwise, which must not be; please report this plan"
     done = bool(changed) and not refused and not dry_run

@@ -36,6 +36,7 @@ def add(
     as_json: JsonOption = False,
 ) -> None:
     """Write a new entry; without a position it goes as far down as it still has an effect."""
+    from crossgate.core.effort import question
     from crossgate.core.position import effective_position
     from crossgate.core.window import states
     from crossgate.language import edits
@@ -51,7 +52,8 @@ def add(
             chosen, why = _beside(access_list, before, after), ""
         else:
             names = sorted(access_list.windows() | ({new.window} if new.window else set()))
-            position = effective_position(access_list, new, list(states([draft.plan.windows[name] for name in names])))
+            with question(f"where the entry has an effect in {access_list.name}"):
+                position = effective_position(access_list, new, list(states([draft.plan.windows[name] for name in names])))
             chosen = edits.number_between(access_list, position.before, position.after)
             above = f" after {position.before.number}" if position.before else " first" if position.after else ""
             below = f", before {position.why}" if position.why else ""

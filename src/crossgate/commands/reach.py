@@ -6,7 +6,18 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import AtOption, JsonOption, complete_service, complete_set, load, meter, moment, print_json
+from crossgate.commands.common import (
+    AtOption,
+    JsonOption,
+    PiecesOption,
+    complete_service,
+    complete_set,
+    load,
+    meter,
+    moment,
+    print_json,
+    tell_missed,
+)
 from crossgate.core.errors import PlanError
 
 _ENDS = "A host, subnet, group, device, outside, address, prefix or any."
@@ -23,26 +34,31 @@ def reach(
     strays: Annotated[bool, typer.Option("--strays", help="Packets that open no conversation instead: fragments and the like.")] = False,
     devices: Annotated[bool, typer.Option("--devices", help="Show the devices' own addresses too.")] = False,
     every: Annotated[bool, typer.Option("--all", help="Show every line.")] = False,
+    pieces: PiecesOption = None,
     as_json: JsonOption = False,
 ) -> None:
     """Show exactly what gets from FROM to TO, what is half-open, and which entry stops the rest."""
+    from crossgate.core.effort import TooManyPieces
     from crossgate.core.forwarding import Forwarding
     from crossgate.core.reach import reach as reached
     from crossgate.core.service import ServiceError
 
     when = moment(at)
     plan = load(context)
+    missed: list[TooManyPieces] = []
     try:
         with meter("reaching") as tell:
-            found = list(reached(Forwarding(plan), source, destination, when, service, strays, tell))
+            found = list(reached(Forwarding(plan), source, destination, when, service, strays, tell, missed))
     except ServiceError as error:
         raise PlanError(str(error)) from None
     if as_json:
         from crossgate.formats.sets import reach_document
 
-        print_json(reach_document(plan, source, destination, when, found, strays))
+        print_json(reach_document(plan, source, destination, when, found, strays, missed))
+        tell_missed(missed)
         return
     from crossgate.show.console import write
     from crossgate.show.sets import reach_lines
 
     write(reach_lines(plan, source, destination, when, found, strays, devices, every))
+    tell_missed(missed)

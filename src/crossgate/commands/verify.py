@@ -7,13 +7,25 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, TallyOption, add_to_tally, load, print_json, progress, write_file
+from crossgate.commands.common import (
+    JsonOption,
+    PiecesOption,
+    TallyOption,
+    add_to_tally,
+    load,
+    print_json,
+    progress,
+    tell_missed,
+    write_file,
+)
+from crossgate.core.errors import PlanError
 
 
 def verify(
     context: typer.Context,
     junit: Annotated[Path | None, typer.Option(metavar="FILE", help="Also write the result as JUnit XML.")] = None,
     tally: TallyOption = False,
+    pieces: PiecesOption = None,
     as_json: JsonOption = False,
 ) -> None:
     """Try every expect and keep of the plan; exit status 1 when one does not hold."""
@@ -39,5 +51,6 @@ def verify(
         from crossgate.show.verify import lines
 
         write(lines(plan, results, unreached))
+    tell_missed([PlanError(f"{each.expectation.text}: {each.why}") for each in results if not each.answered])
     if not all(result.held for result in results):
         raise typer.Exit(1)

@@ -16,6 +16,7 @@ from typing import NamedTuple
 from crossgate.core.accesslist import AccessList, Action, Entry
 from crossgate.core.address import Family
 from crossgate.core.cover import Line, lines
+from crossgate.core.effort import TooManyPieces, answered
 from crossgate.core.flows import (
     Answer,
     Course,
@@ -160,6 +161,12 @@ class _Pair(NamedTuple):
     windowed: bool
     devices: bool
 
+    @property
+    def name(self) -> str:
+        """What goes from where to where."""
+        flow = self.new or self.old
+        return "nothing" if flow is None else f"what {flow.source.segment} sends to {flow.destination.segment}"
+
 
 class Comparison:
     """The work of comparing two plans in one pair of states of their windows."""
@@ -230,8 +237,11 @@ def _fate(answer: Answer, other: Answer) -> Fate:
     return Fate(answer.verdict, told, decider)
 
 
-def differences(old: Forwarding, new: Forwarding, tell: Tell | None = None) -> list[Difference]:
-    """Return all traffic that two plans treat differently, in every state of their windows; what was opened stands first."""
+def differences(old: Forwarding, new: Forwarding, tell: Tell | None = None, missed: list[TooManyPieces] | None = None) -> list[Difference]:
+    """Return all traffic that two plans treat differently, in every state of their windows; what was opened stands first.
+
+    Pairs whose traffic falls into too many pieces are added to `missed`. Raises `TooManyPieces` where there is none.
+    """
     pairs = [pair for family in Family for pair in _pairs(old, new, family)]
     hidden = {devices: unsaid(old, devices) | unsaid(new, devices) for devices in (False, True)}
     before, after = ([each.plan.lists[placement.access_list] for placement in each.plan.placements] for each in (old, new))
@@ -244,13 +254,15 @@ def differences(old: Forwarding, new: Forwarding, tell: Tell | None = None) -> l
             if tell is not None:
                 tell(state * len(pairs) + done, len(several) * len(pairs))
             if state == 0 or pair.windowed:
-                for stray, was, now, box in comparison.differing(pair):
-                    groups.setdefault((pair.family, stray, pair.devices, pair.windowed, was, now), []).append((box, pair.but))
+                with answered(f"what the two plans do with {pair.name}", missed):
+                    for stray, was, now, box in list(comparison.differing(pair)):
+                        groups.setdefault((pair.family, stray, pair.devices, pair.windowed, was, now), []).append((box, pair.but))
         for (family, stray, devices, windowed, was, now), pieces in groups.items():
-            packet = example(new.plan, pieces)
-            written = lines((box, as_told(but, hidden[devices])) for box, but in pieces)
-            difference = Difference(family, stray, devices, was, now, written, packet, moment if windowed else None)
-            met.setdefault((family, stray, devices, windowed, was, now, frozenset(written)), []).append(difference)
+            with answered("the list of all that is treated differently in one way", missed):
+                written = lines((box, as_told(but, hidden[devices])) for box, but in pieces)
+                packet = example(new.plan, pieces)
+                difference = Difference(family, stray, devices, was, now, written, packet, moment if windowed else None)
+                met.setdefault((family, stray, devices, windowed, was, now, frozenset(written)), []).append(difference)
     found = [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]
     return sorted(found, key=_gravity)
 

@@ -13,6 +13,7 @@ from typing import NamedTuple, TypeVar
 
 from crossgate.core import iana
 from crossgate.core.address import Family, Pattern, everything, single
+from crossgate.core.effort import spend
 from crossgate.core.flows import courses
 from crossgate.core.packet import ECHO, PORT_PROTOCOLS, SYN, TCP, icmp_of
 from crossgate.core.plan import Plan
@@ -37,6 +38,8 @@ _Key = TypeVar("_Key", bound=Hashable)
 _Item = TypeVar("_Item")
 _WELL_KNOWN = 1024
 """Services on ports below this are told by their IANA names (RFC 6335 section 6: the system ports)."""
+_PIECES_A_LINE = 10
+"""To compare a line with others costs about as much as so many pieces."""
 _MOST_WIDENED = 200
 """Up to so many lines are compared with each other."""
 
@@ -69,6 +72,7 @@ def lines(pieces: Iterable[tuple[Box, But]]) -> list[Line]:
     before = 0
     while len(found) != before:
         before = len(found)
+        spend(_PIECES_A_LINE * before)
         found = [Line(joined_services(services), *ends) for ends, services in _grouped((each[1:], each.services) for each in found)]
         rows = _grouped(((each.services, each.destination), each.source) for each in found)
         found = [Line(services, joined(source), destination) for (services, destination), source in rows]
@@ -129,6 +133,7 @@ def less(patterns: Iterable[Pattern], but: Iterable[Pattern]) -> Patterns:
         kept: list[Pattern] = []
         for each in left:
             shared = common(each, part)
+            spend()
             kept += [each] if shared is None else outside(each, shared)
         left = kept
     return frozenset(left)
@@ -144,6 +149,7 @@ def joined(patterns: Iterable[Pattern]) -> Patterns:
     changed = len(left) > 1
     while changed:
         changed = False
+        spend(len(left))
         for each in sorted(left, key=lambda pattern: pattern.wildcard):
             if each not in left:
                 continue

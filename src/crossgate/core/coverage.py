@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 from crossgate.core.accesslist import Action, Entry
 from crossgate.core.columns import Columns, Numbers, box_columns, columns, common, covering, covering_pairs, meeting, overlapping, row_box
 from crossgate.core.cubes import first_uncovered
+from crossgate.core.effort import TooManyPieces, answered, spend
 from crossgate.core.packet import Packet
 from crossgate.core.progress import Tell
 from crossgate.core.regions import Box, EntryRegion, ListRegions, covers, minus, overlap, packet_box, split, witness
@@ -44,18 +45,26 @@ class Coverage(NamedTuple):
     because: tuple[Entry, ...] = ()
 
 
-def coverage(regions: ListRegions, tell: Tell | None = None, only: Collection[int] | None = None) -> list[Coverage]:
+def coverage(
+    regions: ListRegions,
+    tell: Tell | None = None,
+    only: Collection[int] | None = None,
+    missed: list[TooManyPieces] | None = None,
+) -> list[Coverage]:
     """Settle the entries in force of a list: every one, or `only` those with these numbers.
 
-    `tell` is told how many boxes are done, of how many, now and then.
+    `tell` is told how many boxes are done, of how many, now and then. What falls into too many pieces is added to `missed`,
+    and counts as reached and needed.
     """
-    return _Settling(regions).settle(tell or (lambda done, total: None), only)
+    return _Settling(regions, [] if missed is None else missed).settle(tell or (lambda done, total: None), only)
 
 
 class _Settling:
     """The work on one list: rows, and what is known of each."""
 
-    def __init__(self, regions: ListRegions) -> None:
+    def __init__(self, regions: ListRegions, missed: list[TooManyPieces]) -> None:
+        self.missed = missed
+        self.name = regions.access_list.name
         self.regions = regions.regions
         self.table, self.boxes = columns(self.regions)
         actions = list(Action)
@@ -115,7 +124,14 @@ class _Settling:
         starts, ends = np.searchsorted(left, rows), np.searchsorted(left, rows, side="right")
         settled = self.covered[rows] | self.needed[rows] | (self.reached[rows] & ~contested)
         for place in np.flatnonzero(~settled):
-            self._search(int(rows[place]), right[starts[place] : ends[place]])
+            row = int(rows[place])
+            number = self.regions[int(table.entry[row])].entry.number
+            given_up = len(self.missed)
+            with answered(f"whether list {self.name} {number} is ever reached and has an effect", self.missed):
+                self._search(row, right[starts[place] : ends[place]])
+            if len(self.missed) > given_up:
+                # Nobody knows, so nothing is said of it.
+                self.reached[row] = self.needed[row] = True
 
     def _try_packets(self, rows: Numbers, left: Numbers, right: Numbers, opposite: Numbers, contested: NDArray[np.bool_]) -> None:
         """Try packets for the rows still open, at random and then where a later entry would do something else."""
@@ -281,6 +297,7 @@ def uncovered(box: Box, parts: Sequence[Box | EntryRegion]) -> Iterator[Box]:
                 best = part
                 if part == piece:
                     break
+        spend()
         if best is None:
             yield piece
         elif best != piece:

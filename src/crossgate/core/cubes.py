@@ -13,6 +13,7 @@ from itertools import product
 import numpy as np
 from numpy.typing import NDArray
 
+from crossgate.core.effort import spend
 from crossgate.core.regions import Box, overlap
 
 _Rows = NDArray[np.uint8]
@@ -78,6 +79,7 @@ def _search(rows: _Rows, columns: NDArray[np.int64]) -> dict[int, int] | None:
     """Return bits, by column, that no row agrees with; None when every choice agrees with some row."""
     if not len(rows):
         return {}
+    spend()
     fixed = rows != _FREE
     lengths = fixed.sum(axis=1)
     if not lengths.all():

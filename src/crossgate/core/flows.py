@@ -19,6 +19,7 @@ from typing import NamedTuple
 from crossgate.core import iana
 from crossgate.core.accesslist import AccessList, Action, Entry
 from crossgate.core.address import Address, Family, Pattern, single
+from crossgate.core.effort import spend
 from crossgate.core.forwarding import Crossing, End, Forwarding, Path
 from crossgate.core.packet import ACK, SYN, TCP, Leg, Packet, icmp_of
 from crossgate.core.plan import Plan
@@ -85,6 +86,11 @@ class Stop(NamedTuple):
     def action(self) -> Action:
         """What the line that decided does."""
         return self.access_list.otherwise.action if self.entry is None else self.entry.action
+
+    @property
+    def text(self) -> str:
+        """The list's name and the entry's number, or `otherwise`, as people say them."""
+        return f"{self.access_list.name} {'otherwise' if self.entry is None else self.entry.number}"
 
     @property
     def key(self) -> tuple[str, int | None]:
@@ -367,8 +373,13 @@ def _merged(group: Sequence[Spot], likenesses: Sequence[object]) -> dict[int, tu
     return {index: tuple(others(index)) for index in range(len(group)) if index not in gone}
 
 
+_PIECES_A_PACKET = 5
+"""To look for a packet in a set costs about as much as so many pieces."""
+
+
 def left(box: Box, but: But) -> Packet | None:
     """Return a packet of a box that is not left out and that nobody sends to himself, or None when there is none."""
+    spend(_PIECES_A_PACKET)
     source, destination = first_outside(box.source, but.sources), first_outside(box.destination, but.destinations)
     if source is None or destination is None:
         return None

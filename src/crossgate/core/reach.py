@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 from crossgate.core.address import Family, Pattern
 from crossgate.core.cover import Line, lines
+from crossgate.core.effort import TooManyPieces, answered
 from crossgate.core.ends import end_set
 from crossgate.core.errors import PlanError
 from crossgate.core.flows import Flow, Flows, Opening, Stop, as_told, by_course, example, flows, left, unsaid
@@ -50,12 +51,14 @@ def reach(
     service: str | None = None,
     strays: bool = False,
     tell: Tell | None = None,
+    missed: list[TooManyPieces] | None = None,
 ) -> Iterator[Reached]:
     """Yield the fate of every conversation from one end to another, family by family, devices' own addresses apart.
 
     With `strays` it is that of the packets that open no conversation: fragments, TCP segments that are no SYN, ICMP
-    messages that nobody answers. `tell` is told how many flows are done, of how many. Raises `PlanError` when an end is unknown or the two share no family, `ServiceError`
-    for a service that is none.
+    messages that nobody answers. `tell` is told how many flows are done, of how many. What falls into too many pieces is added
+    to `missed`, and all else is answered. Raises `PlanError` when an end is unknown or the two share no family, `ServiceError`
+    for a service that is none, `TooManyPieces` where there is no `missed`.
     """
     plan = network.plan
     asking = Flows(network, open_at(plan.windows.values(), at))
@@ -70,27 +73,36 @@ def reach(
         between = flows(network, on_outside(every, here), on_outside(every, far), here.patterns, far.patterns)
         for devices in (False, True):
             chosen = [flow for flow in between if (flow.source.device is not None or flow.destination.device is not None) is devices]
-            parts = _parts(asking, chosen, begun, unsaid(network, devices), tell)
+            parts = _parts(asking, chosen, begun, unsaid(network, devices), tell, missed)
             if parts:
                 yield Reached(family, devices, parts)
     if not shared:
         raise PlanError(f"{source} and {destination} share no address family, so nothing can be sent")
 
 
-def _parts(asking: Flows, between: Sequence[Flow], begun: Sequence[Opening], hidden: Collection[Pattern], tell: Tell | None) -> list[Part]:
+def _parts(
+    asking: Flows,
+    between: Sequence[Flow],
+    begun: Sequence[Opening],
+    hidden: Collection[Pattern],
+    tell: Tell | None,
+    missed: list[TooManyPieces] | None,
+) -> list[Part]:
     """Return the fates of what some flows begin, what gets through first and what an otherwise line stops last."""
     pieces: dict[tuple[Verdict, Stop | None, bool], list[tuple[Box, But]]] = {}
     for done, flow in enumerate(between):
         if tell is not None:
             tell(done, len(between))
-        for answer in asking.answers(flow, begun):
-            if left(answer.box, flow.but) is not None:
-                back = answer.stop is not None and answer.leg.returns
-                pieces.setdefault((answer.verdict, answer.stop, back), []).append((answer.box, flow.but))
-    plan = asking.network.plan
-    parts = [
-        Part(*fate, lines((box, as_told(but, hidden)) for box, but in several), example(plan, several)) for fate, several in pieces.items()
-    ]
+        with answered(f"what {flow.source.segment} sends to {flow.destination.segment}", missed):
+            for answer in list(asking.answers(flow, begun)):
+                if left(answer.box, flow.but) is not None:
+                    back = answer.stop is not None and answer.leg.returns
+                    pieces.setdefault((answer.verdict, answer.stop, back), []).append((answer.box, flow.but))
+    plan, parts = asking.network.plan, []
+    for fate, several in pieces.items():
+        with answered(f"the list of all that is {fate[0]}{f' by {fate[1].text}' if fate[1] else ''}", missed):
+            written = lines((box, as_told(but, hidden)) for box, but in several)
+            parts.append(Part(*fate, written, example(plan, several)))
     return sorted(parts, key=lambda part: (_ORDER.index(part.verdict), part.stop is not None and part.stop.entry is None))
 
 

@@ -19,6 +19,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from crossgate.core.accesslist import AccessList, Entry
 from crossgate.core.address import Family, Pattern
+from crossgate.core.effort import spend
 from crossgate.core.packet import CLIENT_PORT, ECHO, PORT_PROTOCOLS, SYN, TCP, UDP, Packet, icmp_of
 from crossgate.core.service import NO_QUALIFIERS, FlagTest, Ports, Service, ServiceTerm
 
@@ -174,6 +175,7 @@ def without(boxes: Iterable[Box], parts: Iterable[Box]) -> list[Box]:
                 kept.append(box)
             else:
                 kept += minus(box, common)
+        spend(len(kept))
         left = kept
     return left
 
@@ -186,6 +188,7 @@ def first_left(boxes: Iterable[Box], parts: Sequence[Box]) -> Box | None:
         if box is None:
             stack.pop()
             continue
+        spend()
         common = next((found for part in parts if (found := overlap(box, part)) is not None), None)
         if common is None:
             return box
@@ -267,6 +270,10 @@ _FEW = 100
 """Up to so many regions a loop over them is faster than columns."""
 
 
+_TESTS_A_PIECE = 16
+"""So many tests of one address against another cost about as much as a piece."""
+
+
 class EntryRegion:
     """The packets that one entry takes: sources, destinations and services, each a union and never multiplied out."""
 
@@ -312,9 +319,11 @@ class EntryRegion:
         value, wildcard = box.value, box.wildcard
         shift = LOW_BITS + self.family.bits
         mask = self.family.mask
+        spend(1 + len(self.sources) // _TESTS_A_PIECE)
         for source, source_wild in self.sources:
             if (value ^ source) & ~(wildcard | source_wild) & mask << shift:
                 continue
+            spend(len(self.destinations) // _TESTS_A_PIECE)
             for destination, destination_wild in self.destinations:
                 if (value ^ destination) & ~(wildcard | destination_wild) & mask << LOW_BITS:
                     continue
@@ -394,6 +403,7 @@ def split(regions: Sequence[EntryRegion], box: Box) -> Iterator[tuple[Box, int |
     touching = [index for index, region in enumerate(regions) if region.hull is not None and overlap(region.hull, box) is not None]
     stack = [(box, touching, 0)]
     while stack:
+        spend()
         piece, candidates, start = stack.pop()
         for place in range(start, len(candidates)):
             index = candidates[place]

@@ -15,6 +15,7 @@ from crossgate.core.accesslist import AccessList
 from crossgate.core.audit import Finding, audit
 from crossgate.core.audit.case import Focus
 from crossgate.core.compare import Difference, differences, entry_key
+from crossgate.core.effort import TooManyPieces
 from crossgate.core.expect import Expectation
 from crossgate.core.forwarding import Forwarding
 from crossgate.core.plan import Plan
@@ -31,11 +32,15 @@ class Turned(NamedTuple):
 
 
 class Review(NamedTuple):
-    """All that a change does. `broken` are the expectations that held and do not any more."""
+    """All that a change does. `broken` are the expectations that held and do not any more.
+
+    `missed` are the questions that fell into too many pieces: what the change does there nobody knows.
+    """
 
     turned: list[Turned]
     differences: list[Difference]
     findings: list[Finding]
+    missed: list[TooManyPieces]
 
     @property
     def broken(self) -> list[Verified]:
@@ -46,7 +51,8 @@ class Review(NamedTuple):
 def review(old: Plan, new: Plan, now: datetime, tell: Tell | None = None) -> Review:
     """Return what becomes otherwise when `new` takes the place of `old`."""
     networks = Forwarding(old), Forwarding(new)
-    return Review(_turned(*networks), differences(*networks, tell), _new_findings(old, new, now))
+    missed: list[TooManyPieces] = []
+    return Review(_turned(*networks), differences(*networks, tell, missed), _new_findings(old, new, now), missed)
 
 
 def _turned(old: Forwarding, new: Forwarding) -> list[Turned]:

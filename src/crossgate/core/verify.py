@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from crossgate.core.accesslist import AccessList, Action, Entry
 from crossgate.core.address import Address, Family
+from crossgate.core.effort import TooManyPieces, question
 from crossgate.core.ends import at_address, end_set
 from crossgate.core.expect import Claim, Expectation, Moment
 from crossgate.core.explain import packet_text, reason, stopped
@@ -29,7 +30,7 @@ VERDICTS = {Claim.PERMIT: Verdict.PERMITTED, Claim.DENY: Verdict.DENIED, Claim.H
 class Verified(NamedTuple):
     """An expectation and whether it holds; if not, why, and the first packet of a conversation that breaks it.
 
-    `needed` says what would make it hold.
+    `needed` says what would make it hold. Where it is not `answered`, it fell into too many pieces, and nobody knows.
     """
 
     expectation: Expectation
@@ -37,6 +38,7 @@ class Verified(NamedTuple):
     why: str = ""
     needed: str = ""
     counterexample: Packet | None = None
+    answered: bool = True
 
 
 class Verifier:
@@ -50,6 +52,12 @@ class Verifier:
 
     def verify(self, expectation: Expectation) -> Verified:
         """Prove an expectation over all that it speaks of, or find the first packet that breaks it."""
+        try:
+            return self._verify(expectation)
+        except TooManyPieces as error:
+            return Verified(expectation, False, error.message, "a claim about less at once, or --pieces", answered=False)
+
+    def _verify(self, expectation: Expectation) -> Verified:
         spoken_of = False
         for family in Family:
             if expectation.over not in (None, family):
@@ -64,11 +72,11 @@ class Verifier:
             spoken_of = spoken_of or any(left(box, flow.but) is not None for flow in found for box in flow.boxes)
             for opened, moment in window_states(self.network, found, expectation.at).items():
                 for flow in found:
-                    for answer in self._state(opened).answers(flow, opening):
-                        packet = self._broken(expectation, flow, answer)
-                        if packet is not None:
-                            packet = example(self.network.plan, [(answer.box, flow.but)])
-                            return self._failed(expectation, flow, packet, found, opened, moment)
+                    with question(f"what {flow.source.segment} sends to {flow.destination.segment}"):
+                        for answer in self._state(opened).answers(flow, opening):
+                            if self._broken(expectation, flow, answer) is not None:
+                                packet = example(self.network.plan, [(answer.box, flow.but)])
+                                return self._failed(expectation, flow, packet, found, opened, moment)
         if spoken_of:
             return Verified(expectation, True)
         for end, sends in ((expectation.source, True), (expectation.destination, False)):

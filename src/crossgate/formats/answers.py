@@ -105,6 +105,7 @@ def check_document(plan: Plan, audited: Audited) -> Document:
         "plan": plan.files[0],
         "findings": [finding_document(finding) for finding in audited.findings],
         "accepted": [finding_document(finding) | {"reason": line.reason} for finding, line in audited.accepted],
+        "unanswered": [error.message for error in audited.missed],
     }
 
 
@@ -212,6 +213,7 @@ def verify_document(plan: Plan, results: Sequence[Verified], unreached: Iterable
                 "text": result.expectation.text,
                 "kind": "keep" if result.expectation.keep else "expect",
                 "held": result.held,
+                "answered": result.answered,
                 "why": None if result.held else result.why,
                 "needed": None if result.held else result.needed,
                 "counterexample": packet_document(result.counterexample) if result.counterexample else None,

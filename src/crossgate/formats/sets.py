@@ -8,13 +8,16 @@ from datetime import datetime
 from crossgate.core.accesslist import AccessList, Action, Entry
 from crossgate.core.compare import Decided, Difference, Fate, ListDifference
 from crossgate.core.cover import Line, Sort, Wording
+from crossgate.core.errors import PlanError
 from crossgate.core.flows import Stop
 from crossgate.core.plan import Plan
 from crossgate.core.reach import Reached
 from crossgate.formats.answers import Document, packet_document
 
 
-def reach_document(plan: Plan, source: str, destination: str, at: datetime, found: Iterable[Reached], strays: bool) -> Document:
+def reach_document(
+    plan: Plan, source: str, destination: str, at: datetime, found: Iterable[Reached], strays: bool, missed: Iterable[PlanError] = ()
+) -> Document:
     """Return `crossgate/reach/1`: the fate of everything from one end to another."""
     wording, sort = Wording(plan), Sort.STRAY if strays else Sort.OPENING
     return {
@@ -24,6 +27,7 @@ def reach_document(plan: Plan, source: str, destination: str, at: datetime, foun
         "from": source,
         "to": destination,
         "strays": strays,
+        "unanswered": [error.message for error in missed],
         "answers": [
             {
                 "family": int(reached.family),
@@ -44,7 +48,7 @@ def reach_document(plan: Plan, source: str, destination: str, at: datetime, foun
     }
 
 
-def compare_document(old: Plan, new: Plan, found: Sequence[Difference]) -> Document:
+def compare_document(old: Plan, new: Plan, found: Sequence[Difference], missed: Iterable[PlanError] = ()) -> Document:
     """Return `crossgate/compare/1`: all traffic that two plans treat differently; empty when they differ in none."""
     return {
         "schema": "crossgate/compare/1",
@@ -52,6 +56,7 @@ def compare_document(old: Plan, new: Plan, found: Sequence[Difference]) -> Docum
         "against": new.files[0],
         "list": None,
         "differences": differences_document(new, found),
+        "unanswered": [error.message for error in missed],
     }
 
 

@@ -17,8 +17,8 @@ def lines(plan: Plan, results: Sequence[Verified], unreached: Sequence[tuple[Acc
     for result in results:
         expectation = result.expectation
         comment = quiet(f'  "{expectation.comment}"') if expectation.comment else ""
-        mark = word("held") if result.held else word("failed", bold=True)
-        yield f"{mark}{'  ' if result.held else ''}  {quiet(f'{expectation.place.line:>4}')}  {expectation.text}{comment}"
+        said = "held" if result.held else "failed" if result.answered else "open"
+        yield f"{word(said, bold=not result.held)}{' ' * (6 - len(said))}  {quiet(f'{expectation.place.line:>4}')}  {expectation.text}{comment}"
         if not result.held:
             yield from folded(result.why, 14)
             yield from folded(f"needed: {result.needed}", 14)
@@ -28,6 +28,10 @@ def lines(plan: Plan, results: Sequence[Verified], unreached: Sequence[tuple[Acc
         rows = [[access_list.name, str(entry.number), leading_word(entry.text)] for access_list, entry in unreached]
         yield from columns(rows, indent=2)
     if results:
-        failed = sum(not result.held for result in results)
+        failed = sum(not result.held and result.answered for result in results)
+        unknown = sum(not result.answered for result in results)
         yield ""
-        yield strong(f"{count(len(results) - failed, 'expectation')} held, {failed} failed")
+        yield strong(
+            f"{count(len(results) - failed - unknown, 'expectation')} held, {failed} failed"
+            + (f", {unknown} not answered" if unknown else "")
+        )

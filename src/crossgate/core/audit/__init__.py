@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from crossgate.core.audit import entries, neighbours, order, placing, traffic, wording
 from crossgate.core.audit.case import Case, Focus
+from crossgate.core.effort import TooManyPieces, gathered
 from crossgate.core.finding import KINDS, Acceptance, Finding, Severity
 from crossgate.core.plan import Plan
 from crossgate.core.progress import Tell
@@ -44,17 +45,24 @@ AUDITS: tuple[Callable[[Case], Iterator[Finding]], ...] = (
 
 
 class Audited(NamedTuple):
-    """The findings of a plan in the order of its lines, and those that it accepts, each with its `accept` line."""
+    """The findings of a plan in the order of its lines, and those that it accepts, each with its `accept` line.
+
+    `missed` are the questions that fell into too many pieces: of those findings there may be more.
+    """
 
     findings: list[Finding]
     accepted: list[tuple[Finding, Acceptance]]
+    missed: list[TooManyPieces]
 
 
 def audit(plan: Plan, now: datetime, tell: Tell | None = None, focus: Focus | None = None) -> Audited:
     """Return every finding of a plan as things are at a time; with a `focus`, of entries only those."""
     case = Case(plan, now, tell, focus)
     rank = {file: number for number, file in enumerate(plan.files)}
-    found = [finding for each in AUDITS for finding in each(case)]
+    found: list[Finding] = []
+    for each in AUDITS:
+        with gathered(case.missed):
+            found.extend(each(case))
     accepted, used = [], set()
     left = []
     for finding in found:
@@ -70,4 +78,4 @@ def audit(plan: Plan, now: datetime, tell: Tell | None = None, focus: Focus | No
             message = f"there is no {line.finding} in {where} to accept any more; drop this line"
             left.append(Finding("accept-unused", line.place, line.access_list, line.entry, message))
     left.sort(key=lambda finding: (rank[finding.place.file], finding.place.line, list(Severity).index(finding.severity)))
-    return Audited(left, accepted)
+    return Audited(left, accepted, case.missed)

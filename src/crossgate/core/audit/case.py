@@ -9,6 +9,7 @@ from functools import cached_property
 from crossgate.core.accesslist import AccessList, Entry
 from crossgate.core.address import Family
 from crossgate.core.coverage import Coverage, coverage
+from crossgate.core.effort import TooManyPieces
 from crossgate.core.flows import Flow, Flows, alike, flow_between, likeness
 from crossgate.core.forwarding import Crossing, Forwarding
 from crossgate.core.plan import Plan
@@ -29,6 +30,7 @@ class Case:
         self.now = now
         self.focus = focus
         self.network = Forwarding(plan)
+        self.missed: list[TooManyPieces] = []
         self._tell = tell
         self._coverage: dict[str, list[Coverage]] = {}
         self._flows: dict[frozenset[str], Flows] = {}
@@ -54,7 +56,7 @@ class Case:
             known: dict[int, Coverage] = {}
             only = None if self.focus is None else self.focus.get(access_list.name, ())
             for opened in self.states(access_list):
-                for each in coverage(list_regions(access_list, opened), self._tell, only):
+                for each in coverage(list_regions(access_list, opened), self._tell, only, self.missed):
                     before = known.get(each.entry.number)
                     known[each.entry.number] = each if before is None else _together(before, each)
             self._coverage[access_list.name] = [known[number] for number in sorted(known)]

@@ -8,6 +8,7 @@ from crossgate.core.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.address import everything
 from crossgate.core.audit.case import Case, numbers
 from crossgate.core.coverage import Coverage
+from crossgate.core.effort import answered
 from crossgate.core.explain import DOES
 from crossgate.core.finding import Finding
 from crossgate.core.regions import Box, ListRegions, list_regions, packet_box, whole
@@ -79,7 +80,10 @@ def _next(access_list: AccessList, case: Case, known: Coverage) -> str:
 def nothing_permitted(case: Case) -> Iterator[Finding]:
     """Yield the placed lists that permit no packet in any state of the windows."""
     for access_list in case.placed():
-        if any(_permits(list_regions(access_list, opened)) for opened in case.states(access_list)):
+        permits = True
+        with answered(f"whether {access_list.name} permits anything", case.missed):
+            permits = any(_permits(list_regions(access_list, opened)) for opened in case.states(access_list))
+        if permits:
             continue
         message = "it permits nothing at all, so it stops all traffic where it stands; add what may pass, or: otherwise permit"
         yield Finding("nothing-permitted", access_list.place, access_list.name, None, message)

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from crossgate.core.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.address import Address, Family, everything, single
 from crossgate.core.audit.case import Case
+from crossgate.core.effort import answered
 from crossgate.core.finding import Finding
 from crossgate.core.flows import left
 from crossgate.core.forwarding import Crossing
@@ -34,9 +35,10 @@ def wrong_side(case: Case) -> Iterator[Finding]:
         placements = [placement for placement in case.plan.placements if placement.access_list == access_list.name]
         crossings = [Crossing(placement.point, placement.direction) for placement in placements]
         for entry in case.entries(access_list):
-            if not any(_can_match(case, entry, access_list.family, crossing) for crossing in crossings):
-                message = _why(case, entry, access_list.family, crossings)
-                yield Finding("wrong-side", entry.place, access_list.name, entry.number, message)
+            with answered(f"whether anything can match {access_list.name} {entry.number} where it stands", case.missed):
+                if not any(_can_match(case, entry, access_list.family, crossing) for crossing in crossings):
+                    message = _why(case, entry, access_list.family, crossings)
+                    yield Finding("wrong-side", entry.place, access_list.name, entry.number, message)
 
 
 def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> bool:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import islice
 
 from crossgate.core.accesslist import AccessList, Action, Entry
 from crossgate.core.address import Address, Family, everything
 from crossgate.core.audit.case import Case
 from crossgate.core.cover import less
+from crossgate.core.effort import TooManyPieces, answered
 from crossgate.core.explain import decided_by, packet_text
 from crossgate.core.finding import Finding
 from crossgate.core.flows import Flow, Flows, by_course, left, placed_on
@@ -36,7 +38,9 @@ def locked_out(case: Case) -> Iterator[Finding]:
     for expectation in case.plan.expectations:
         if expectation.keep:
             result = verifier.verify(expectation)
-            if not result.held:
+            if not result.answered:
+                case.missed.append(TooManyPieces(f"{expectation.text}: {result.why}"))
+            elif not result.held:
                 message = f"{expectation.text} does not hold: {result.why}; needed: {result.needed}"
                 yield Finding("locked-out", expectation.place, None, None, message, packet=result.counterexample)
 
@@ -46,9 +50,8 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
     for access_list in case.placed():
         for entry in case.entries(access_list):
             if entry.action is Action.PERMIT:
-                found = next(_half_open(case, access_list, entry), None)
-                if found is not None:
-                    yield found
+                with answered(f"whether the answers to what {access_list.name} {entry.number} permits come back", case.missed):
+                    yield from islice(_half_open(case, access_list, entry), 1)
 
 
 def _half_open(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Finding]:
@@ -85,9 +88,8 @@ def spoofable(case: Case) -> Iterator[Finding]:
         every = everything(access_list.family)
         for entry in case.entries(access_list):
             if entry.action is Action.PERMIT and every not in entry.source.patterns:
-                found = next(_claimed(case, access_list, entry), None)
-                if found is not None:
-                    yield found
+                with answered(f"who else can claim a source of {access_list.name} {entry.number}", case.missed):
+                    yield from islice(_claimed(case, access_list, entry), 1)
 
 
 def _claimed(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Finding]:
@@ -152,7 +154,11 @@ def icmp6_needed(case: Case) -> Iterator[Finding]:
     for access_list in case.placed():
         if access_list.family is Family.IPV6:
             for opened in case.states(access_list):
-                stopped = {name: found for name, span in RFC_4890.items() if (found := _stops(case, access_list, opened, span)) is not None}
+                stopped = {}
+                with answered(f"whether {access_list.name} stops needed ICMPv6", case.missed):
+                    stopped = {
+                        name: found for name, span in RFC_4890.items() if (found := _stops(case, access_list, opened, span)) is not None
+                    }
                 if stopped:
                     decider, packet = next(iter(stopped.values()))
                     where = "its otherwise line" if decider is None else str(decider.number)
