@@ -77,7 +77,7 @@ def test_a_claim_that_is_given_up_is_neither_held_nor_failed(plan_of: Read, few_
 
 
 def test_findings_and_comparisons_name_what_they_gave_up(plan_of: Read, few_pieces: None) -> None:
-    together = NET.format("    deny tcp/-1000 any to any\n    deny tcp/1001- any to any\n    permit tcp any to any\n")
+    together = NET.format("    deny tcp/-1000 any to any\n    deny tcp/1001- any to any\n    permit tcp/500-2000 any to any\n")
     hidden = plan_of(together)
     assert "never-reached" in {finding.name for finding in audit(hidden, NOON).findings}
     allow(1)
