@@ -1,0 +1,220 @@
+"""Rules that are easy to get wrong by one, a small plan each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+
+import pytest
+
+from crossgate.core.address import Family, parse_address
+from crossgate.core.audit import Finding, audit
+from crossgate.core.ends import at_address, pairs
+from crossgate.core.explain import noticed
+from crossgate.core.forwarding import Forwarding
+from crossgate.core.iana import services
+from crossgate.core.index import ListIndex
+from crossgate.core.opening import conversations
+from crossgate.core.packet import Packet
+from crossgate.core.plan import Plan
+from crossgate.core.regions import EntryRegion, overlap, packet_box
+from crossgate.core.review import review
+from crossgate.core.service import join_ports
+from crossgate.core.trace import Tracer
+from crossgate.core.verify import Verifier
+
+Read = Callable[[str], Plan]
+NOW = datetime(2026, 12, 1, 12)
+NET = """
+subnet a 10.0.1.0/24 2001:db8:1::/64
+subnet b 10.0.2.0/24 2001:db8:2::/64
+subnet m 10.0.9.0/24 2001:db8:9::/64
+outside world
+router one
+    interface a 10.0.1.1/24 2001:db8:1::1/64 on a
+    interface m 10.0.9.1/24 2001:db8:9::1/64 on m
+    interface o 203.0.113.2/28 on world
+router two
+    interface m 10.0.9.2/24 2001:db8:9::2/64 on m
+    interface b 10.0.2.1/24 2001:db8:2::1/64 on b
+host h 10.0.1.7 2001:db8:1::7 on a
+host k 10.0.2.7 2001:db8:2::7 on b
+"""
+FENCE = "list f extended ipv4\n    {}\nplace f inbound on one.a\n"
+
+
+def paths(plan: Plan, source: str, destination: str) -> list[list[str]]:
+    network = Forwarding(plan)
+    (start, end), *_ = pairs(network, source, destination)
+    return [[str(each.point) for each in path.crossings if each.point.device] for path in network.paths(start, end.address)]
+
+
+def held(plan: Plan) -> list[bool]:
+    verifier = Verifier(Forwarding(plan))
+    return [verifier.verify(each).held for each in plan.expectations]
+
+
+def found(plan: Plan, name: str) -> list[Finding]:
+    return [each for each in audit(plan, NOW).findings if each.name == name]
+
+
+@pytest.mark.parametrize(
+    ("hours", "moment", "is_open"),
+    [
+        ("daily 08:00-08:00", datetime(2026, 11, 30, 7, 59), True),
+        ("mon 08:00-08:00", datetime(2026, 12, 1, 7, 59), True),
+        ("mon 08:00-08:00", datetime(2026, 12, 1, 8, 0), False),
+        ("sun 22:00-06:00", datetime(2026, 11, 30, 5, 59), True),
+        ("sun 22:00-06:00", datetime(2026, 11, 30, 6, 0), False),
+        ("sun 22:00-06:00", datetime(2026, 12, 1, 5, 59), False),
+    ],
+)
+def test_windows_round_the_clock_and_the_week(plan_of: Read, hours: str, moment: datetime, is_open: bool) -> None:
+    assert plan_of(f"window w {hours}\n").windows["w"].is_open(moment) is is_open
+
+
+def test_connected_beats_static_and_static_beats_computed(plan_of: Read) -> None:
+    static = NET.replace("    interface m 10.0.9.2/24", "    route 10.0.2.0/24 via 10.0.9.1\n    interface m 10.0.9.2/24")
+    assert paths(plan_of(static), "h", "k")[0][-1] == "two.b"
+    third = "router three\n    interface m 10.0.9.3/24 on m\n    interface b 10.0.2.3/24 on b\n"
+    led = NET.replace("on world\nrouter", "on world\n    route 10.0.2.0/24 via 10.0.9.3\nrouter") + third
+    assert [way[-1] for way in paths(plan_of(led), "h", "k")] == ["three.b"]
+
+
+def test_equal_static_routes_are_equal_paths(plan_of: Read) -> None:
+    third = "router three\n    interface m 10.0.9.3/24 on m\n    interface b 10.0.2.3/24 on b\n"
+    routes = "on world\n    route 10.0.2.0/24 via 10.0.9.3\n    route 10.0.2.0/24 via 10.0.9.2\nrouter"
+    assert [way[-1] for way in paths(plan_of(NET.replace("on world\nrouter", routes) + third), "h", "k")] == ["three.b", "two.b"]
+
+
+def test_a_claim_about_a_set_sees_what_a_static_route_a_gateway_and_a_connected_prefix_tell_apart(plan_of: Read) -> None:
+    claim = "expect permit udp a to b over ipv4\n"
+    assert held(plan_of(NET + claim)) == [True]
+    astray = NET.replace("on world\nrouter", "on world\n    route 10.0.2.64/26 via 10.0.9.77\nrouter")
+    assert held(plan_of(astray + claim)) == [False]
+    side = "router side\n    interface a 10.0.1.2/24 on a\n    interface m 10.0.9.4/24 on m\nhost x 10.0.1.9 on a gateway 10.0.1.2\n"
+    stop = "list s extended ipv4\nplace s inbound on side.a\n"
+    nearer = NET.replace("router one", "router one stateful")
+    assert held(plan_of(nearer + claim)) == [True]
+    assert held(plan_of(nearer + side + stop + "expect permit udp x to b\nexpect permit udp a to b over ipv4\n")) == [False, False]
+    out = "router exit\n    interface m 10.0.9.5/24 on m\n    interface o 198.51.100.2/28 on world\n"
+    led = (
+        NET.replace("on world\nrouter", "on world\n    route default via 10.0.9.5\nrouter")
+        + out
+        + "list s extended ipv4\nplace s outbound on one.o\n"
+    )
+    assert held(plan_of(led + "expect permit udp h to 192.0.2.1\nexpect permit udp h to 203.0.113.9\nexpect permit udp h to world\n")) == [
+        True,
+        False,
+        False,
+    ]
+
+
+def test_by_on_a_permit_may_name_any_list_on_the_way(plan_of: Read) -> None:
+    second = "list g extended ipv4\n    permit ip any to any\nplace g outbound on two.b\nlist e extended ipv4\n    permit ip any to any\nplace e inbound on two.b\n"
+    claims = "expect permit udp h to k by f 10 \nexpect permit udp h to k by g 10\nexpect permit udp h to k by e 10\nexpect permit udp h to k over ipv4 by g otherwise\n"
+    text = NET.replace(" 2001:db8:1::7 on a", " on a") + FENCE.format("permit ip any to any") + second + claims
+    assert held(plan_of(text)) == [True, True, True, False]
+
+
+def test_the_hours_of_the_way_back_count(plan_of: Read) -> None:
+    back = "window w daily 08:00-18:00\nlist g extended ipv4\n    permit ip any to any during w\nplace g inbound on two.b\n"
+    claims = "expect permit udp h to k over ipv4\nexpect permit udp h to k at mon 12:00 over ipv4\nexpect half-open udp h to k at mon 20:00 over ipv4\n"
+    assert held(plan_of(NET + back + claims)) == [False, True, True]
+
+
+@pytest.mark.parametrize(
+    ("message", "needed"),
+    [
+        ("icmp/3/0", True),
+        ("icmp/3/1", False),
+        ("icmp/4/0", False),
+        ("icmp/4/1", True),
+        ("icmp/4/2", True),
+        ("icmp/4/3", False),
+        ("icmp/1/6", True),
+        ("icmp/2", True),
+    ],
+)
+def test_the_codes_of_rfc_4890(plan_of: Read, message: str, needed: bool) -> None:
+    text = NET + f"list six extended ipv6\n    deny {message} any to any\n    permit ip any to any\nplace six inbound on two.m\n"
+    assert bool(found(plan_of(text), "icmp6-needed")) is needed
+
+
+def test_an_outside_may_claim_the_addresses_of_another(plan_of: Read) -> None:
+    text = NET.replace("outside world", "outside world\noutside partner 198.51.100.0/24")
+    text = text.replace("router two", "    interface p 198.51.100.2/28 on partner\nrouter two")
+    listed = text + "list s standard ipv4\n    permit {}\nplace s inbound on one.o\n"
+    assert found(plan_of(listed.format("198.51.100.0/24")), "spoofable") == []
+    assert "on world can claim 10.0.1" in found(plan_of(listed.format("a")), "spoofable")[0].message
+
+
+def test_a_permit_bound_to_hours_is_not_too_broad(plan_of: Read) -> None:
+    entries = "permit ip any to any{}\n    deny udp h to k"
+    assert len(found(plan_of(NET + "window w daily 08:00-18:00\n" + FENCE.format(entries.format(""))), "too-broad")) == 1
+    assert found(plan_of(NET + "window w daily 08:00-18:00\n" + FENCE.format(entries.format(" during w"))), "too-broad") == []
+
+
+def test_the_first_of_those_that_hide_an_entry_alone_is_named(plan_of: Read) -> None:
+    entries = "10 deny tcp h to k\n    20 permit udp any to any\n    30 permit udp a to any\n    40 deny udp h to k"
+    hidden = {each.entry: each.because for each in found(plan_of(NET + FENCE.format(entries)), "never-reached")}
+    assert hidden == {30: (20,), 40: (20,)}
+
+
+def test_an_accept_without_a_number_is_for_the_whole_list(plan_of: Read) -> None:
+    entries = "10 permit udp any to any\n    20 permit udp a to any\n    30 deny udp h to k"
+    text = NET + FENCE.format(entries)
+    assert len(found(plan_of(text), "never-reached")) == 2
+    assert found(plan_of(text + 'accept never-reached in f "kept for the record"\n'), "never-reached") == []
+    assert len(found(plan_of(text + 'accept never-reached in f 20 "kept for the record"\n'), "never-reached")) == 1
+
+
+@pytest.mark.parametrize("asked", ["source port 53", "source port -65535"])
+def test_a_source_port_takes_no_fragment(plan_of: Read, asked: str) -> None:
+    (entry,) = plan_of(NET + FENCE.format(f"permit udp any to any {asked}")).lists["f"].entries
+    fragment = Packet(Family.IPV4, 1, 2, 17, fragment=True)
+    whole = Packet(Family.IPV4, 1, 2, 17, 53, 53)
+    region = EntryRegion(entry, Family.IPV4)
+    for packet, taken in ((fragment, False), (whole, True)):
+        assert entry.matches(packet) is taken
+        assert any(overlap(box, packet_box(packet)) for box in region.boxes()) is taken
+
+
+def test_the_index_tells_markings_apart(plan_of: Read) -> None:
+    index = ListIndex(plan_of(NET + FENCE.format("permit udp any to any dscp ef")).lists["f"], frozenset())
+    unmarked = Packet(Family.IPV4, 1, 2, 17, 53, 53)
+    assert [str(index.decide(packet).action) for packet in (unmarked, unmarked._replace(dscp=46), unmarked)] == ["deny", "permit", "deny"]
+
+
+def test_a_port_interval_within_another_is_joined_to_it() -> None:
+    assert join_ports([(1, 100), (5, 10), (100, 101), (103, 104)]) == ((1, 101), (103, 104))
+
+
+def test_snmp_and_its_traps_have_their_ports() -> None:
+    assert (services()["snmp"], services()["snmptrap"]) == (((161, 161), ("udp",)), ((162, 162), ("udp",)))
+
+
+def test_a_moved_placement_shows_its_findings_before_it_is_made(plan_of: Read) -> None:
+    text = NET + "list f extended ipv4\n    permit udp a to b\nplace f {} on one.a\n"
+    new = review(plan_of(text.format("inbound")), plan_of(text.format("outbound")), NOW).findings
+    assert "wrong-side" in {each.name for each in new}
+
+
+@pytest.mark.parametrize(("family", "told"), [(Family.IPV4, "ICMP type 3 code 13"), (Family.IPV6, "ICMPv6 type 1 code 1")])
+def test_a_rejected_sender_is_told_by_the_familys_message(plan_of: Read, family: Family, told: str) -> None:
+    plan = plan_of(
+        NET
+        + "".join(
+            f"list r{each.word} extended {each.word}\n    reject ip any to any\nplace r{each.word} inbound on one.a\n" for each in Family
+        )
+    )
+    network = Forwarding(plan)
+    start, end = next(pair for pair in pairs(network, "h", "k") if pair[0].address.family is family)
+    assert told in noticed(Tracer(network).trace(conversations(plan.service("https", family), start, end)[0]))
+
+
+def test_a_static_gateway_is_one_that_has_a_route(plan_of: Read) -> None:
+    text = "routing static\n" + NET.replace("router one", "router eins\n    interface a 10.0.1.9/24 on a\nrouter one")
+    text = text.replace("on world\nrouter two", "on world\n    route 10.0.2.0/24 via 10.0.9.2\nrouter two")
+    assert paths(plan_of(text), "h", "k")[0][0] == "one.a"
+    assert at_address(Forwarding(plan_of(text)), parse_address("10.0.1.9")).device == "eins"
