@@ -110,6 +110,11 @@ def _adds_nothing(line: Line, others: Sequence[Line]) -> bool:
     return first_left(line.services, [box for each in around for box in each.services]) is None
 
 
+def _says_it_all(other: tuple[str, Patterns, Patterns], row: tuple[str, Patterns, Patterns]) -> bool:
+    """Whether another row says the same of more addresses: words for services leave out what only one link tells apart."""
+    return other[0] == row[0] and other[1:] != row[1:] and _within(row[1], other[1]) and _within(row[2], other[2])
+
+
 def _inside(boxes: frozenset[Box], others: frozenset[Box]) -> bool:
     return boxes <= others or all(any(covers(other, box) for other in others) for box in boxes)
 
@@ -202,10 +207,16 @@ class Wording:
 
     def rows(self, lines: Iterable[Line], sort: Sort, machines: bool = False) -> list[tuple[str, str, str]]:
         """Return lines in words: services, source, destination; those with the same ends as one. `machines` as in `addresses`."""
-        ends = _grouped(
-            ((self.addresses(line.source, machines), self.addresses(line.destination, machines)), line.services) for line in lines
+        ends = _grouped(((line.source, line.destination), line.services) for line in lines)
+        written = [(self.services(services, sort), *both) for both, services in ends]
+        kept = (
+            written if len(written) > _MOST_WIDENED else [row for row in written if not any(_says_it_all(other, row) for other in written)]
         )
-        return sorted((self.services(services, sort), source, destination) for (source, destination), services in ends)
+        words = _grouped(
+            ((self.addresses(source, machines), self.addresses(destination, machines)), frozenset((service,)))
+            for service, source, destination in kept
+        )
+        return sorted((", ".join(sorted(services)), source, destination) for (source, destination), services in words)
 
     def addresses(self, patterns: Patterns, machines: bool = False) -> str:
         """Write a set of addresses; where only `machines` are meant, devices' own addresses may be in it or not."""
