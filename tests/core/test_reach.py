@@ -271,3 +271,9 @@ def test_a_machine_at_a_switch_that_no_cable_joins_reaches_no_interface_in_anoth
     assert traced(plan_of(NET + joined_ports), "x", "s1.v", "ping").verdict is Verdict.PERMITTED
     loose = switches.replace("    port 1\nswitch s2", "switch s2")
     assert traced(plan_of(NET + loose), "x", "s1.v", "ping").verdict is Verdict.PERMITTED
+
+
+def test_what_only_one_link_tells_apart_is_not_written_twice(plan_of: Read) -> None:
+    plan = plan_of(listed("10 deny ip h to r", "inbound on r itself"))
+    (answer,) = reached(plan, "h", "r")
+    assert [Wording(plan).rows(part.lines, Sort.OPENING) for part in answer.parts] == [[("ip", "h", "r.a, r.b, r.o")]]

@@ -112,7 +112,7 @@ def _adds_nothing(line: Line, others: Sequence[Line]) -> bool:
 
 def _says_it_all(other: tuple[str, Patterns, Patterns], row: tuple[str, Patterns, Patterns]) -> bool:
     """Whether another row says the same of more addresses: words for services leave out what only one link tells apart."""
-    return other[0] == row[0] and other[1:] != row[1:] and _within(row[1], other[1]) and _within(row[2], other[2])
+    return other is not row and other[0] == row[0] and _within(row[1], other[1]) and _within(row[2], other[2])
 
 
 def _inside(boxes: frozenset[Box], others: frozenset[Box]) -> bool:
@@ -209,9 +209,10 @@ class Wording:
         """Return lines in words: services, source, destination; those with the same ends as one. `machines` as in `addresses`."""
         ends = _grouped(((line.source, line.destination), line.services) for line in lines)
         written = [(self.services(services, sort), *both) for both, services in ends]
-        kept = (
-            written if len(written) > _MOST_WIDENED else [row for row in written if not any(_says_it_all(other, row) for other in written)]
-        )
+        kept = written
+        for row in written if len(written) <= _MOST_WIDENED else ():
+            if any(_says_it_all(other, row) for other in kept):
+                kept = [other for other in kept if other is not row]
         words = _grouped(
             ((self.addresses(source, machines), self.addresses(destination, machines)), frozenset((service,)))
             for service, source, destination in kept
