@@ -377,3 +377,23 @@ def test_a_list_of_a_hundred_thousand_entries_is_read_and_traced(run: Run, tmp_p
     done = run("trace", "one", "two", "https", "--expect", "permit")
     assert done.returncode == 0, done.stderr
     assert "otherwise" in done.stdout
+
+
+def test_a_grid_of_no_service_is_told(run: Run, demo: Path) -> None:
+    done = run("grid", "nonsense")
+    assert (done.returncode, "no service nonsense" in done.stderr) == (2, True)
+    assert run("grid", "booking", "--from", "tickets", "--to", "manifest").returncode == 0
+
+
+def test_words_that_people_mistake_are_explained(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "p.gate").write_text("list l extended ipv4\n    permit rdp any to any\n    permit ping any to any\n")
+    shown = run("lists").stdout
+    assert "rdp   protocol 27, the Reliable Data Protocol of RFC 908" in shown
+    assert "ping  icmp/8/0" in shown
+
+
+def test_pieces_may_stand_before_any_command(run: Run, demo: Path) -> None:
+    done = run("--pieces", "3", "reach", "tickets", "harbour")
+    assert (done.returncode, "falls into more than 3 pieces" in done.stderr) == (2, True)
+    assert run("reach", "tickets", "harbour", "--pieces", "100000").returncode == 0
+    assert "--pieces 30" in run("--pieces", "3", "verify").stdout

@@ -50,7 +50,7 @@ def _command(words: Sequence[str]) -> str:
     """Return the first word that is neither an option nor the plan's name."""
     left = iter(words)
     for word in left:
-        if word == "--plan":
+        if word in ("--plan", "--pieces"):
             next(left, None)
         elif not word.startswith("-"):
             return word
@@ -67,6 +67,11 @@ def options(
     plan: Annotated[
         Path | None, typer.Option(help="The plan file. Default: CROSSGATE_PLAN, else the only *.gate file here.", metavar="FILE")
     ] = None,
+    pieces: Annotated[int | None, typer.Option(help="Allow each exact question N pieces (1,000,000).", metavar="N", min=1)] = None,
     version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False,
 ) -> None:
     """Write, place, trace and prove access lists, offline, from one plain-text plan."""
+    if pieces is not None:
+        from crossgate.core.effort import allow
+
+        allow(pieces)

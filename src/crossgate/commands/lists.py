@@ -33,7 +33,7 @@ def lists(
         print_json(lists_document(plan, when, chosen))
         return
     from crossgate.formats.tally import Tally
-    from crossgate.show.console import strong, warn, write
+    from crossgate.show.console import quiet, strong, warn, write
     from crossgate.show.lists import lines
 
     hits: dict[str, dict[int | None, int]] = {}
@@ -48,5 +48,7 @@ def lists(
         write([f"{plan.files[0]} has no lists yet; a list starts as: list 12 standard ipv4"])
     if any(each.windows() for each in chosen):
         write([f"as in force at {when:%a %Y-%m-%d %H:%M}"])
+    if any(number for each in hits.values() for number in each.values()):
+        write([quiet("8x: so many packets, a leg of a conversation each, has the tally for the line")])
     for each in chosen:
         write(["", *lines(plan, each, when, hits.get(each.name, {}))])

@@ -165,7 +165,7 @@ class _Pair(NamedTuple):
     def name(self) -> str:
         """What goes from where to where."""
         flow = self.new or self.old
-        return "nothing" if flow is None else f"what {flow.source.segment} sends to {flow.destination.segment}"
+        return "nothing" if flow is None else f"what is sent as from {flow.source.address} to {flow.destination.address}"
 
 
 class Comparison:

@@ -9,10 +9,11 @@ from crossgate.show.console import columns, leading_word, quiet, strong, word
 
 
 def lines(plan: Plan, hits: Mapping[str, Mapping[int | None, int]]) -> Iterator[str]:
-    """Yield each list's entries with their hits."""
+    """Yield each list's entries with their hits, which are packets."""
     if not any(number for each in hits.values() for number in each.values()):
         yield "nothing is counted yet; run trace or verify with --tally"
         return
+    yield quiet("packets that each line decided: a conversation counts once a leg")
     for name, numbers in hits.items():
         access_list = plan.lists[name]
         yield f"list {strong(name)}"
