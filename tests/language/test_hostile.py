@@ -99,12 +99,11 @@ def test_names_are_put_in_order_of_need() -> None:
     assert circles == [["y", "z"]]
 
 
-def test_what_doubles_at_each_level_does_not_take_twice_as_long(plan_of: Read) -> None:
-    start = time.process_time()
+def test_what_doubles_at_each_level_ends(plan_of: Read) -> None:
+    """Worked out anew wherever it is used, the last of these would be read 2^60 times."""
     text = "".join(f"service s{each} s{each + 1},s{each + 1}\ngroup g{each} g{each + 1}, g{each + 1}\n" for each in range(60))
     plan = plan_of(text + "service s60 tcp/80\ngroup g60 10.0.0.1\n" + LIST.format("permit s0 g0 to any"))
     assert (len(plan.lists["l"].entries[0].service.terms), len(plan.lists["l"].entries[0].source.patterns)) == (1, 1)
-    assert time.process_time() - start < 30
 
 
 def test_only_regular_files_are_included(tmp_path: Path) -> None:
