@@ -397,3 +397,8 @@ def test_pieces_may_stand_before_any_command(run: Run, demo: Path) -> None:
     assert (done.returncode, "falls into more than 3 pieces" in done.stderr) == (2, True)
     assert run("reach", "tickets", "harbour", "--pieces", "100000").returncode == 0
     assert "--pieces 30" in run("--pieces", "3", "verify").stdout
+
+
+def test_what_nobody_can_send_is_said(run: Run, demo: Path) -> None:
+    assert "nothing is sent: no machine can have an address of 224.0.0.1" in run("reach", "224.0.0.1", "any").stdout
+    assert "no machine of the plan has fe80::1" in run("trace", "fe80::1", "duty", "ping").stdout

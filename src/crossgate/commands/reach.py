@@ -60,5 +60,6 @@ def reach(
     from crossgate.show.console import write
     from crossgate.show.sets import reach_lines
 
-    write(reach_lines(plan, source, destination, when, found, strays, devices, every))
+    if found or not missed:
+        write(reach_lines(plan, source, destination, when, found, strays, devices, every))
     tell_missed(missed)

@@ -118,7 +118,7 @@ class Forwarding:
             placed = (out.point, out.direction, destination.family) in self.plan.placed
             start = Path(devices=(device.name,)).then(*[out] * placed)
         if origin.segment not in self.plan.segments:
-            yield start.lost(f"{origin.address} may be on any link, so there is no telling where it sends from")
+            yield start.lost(f"no machine of the plan has {origin.address}, and there is no telling which link it would be on")
             return
         segment, target = self.plan.segments[origin.segment], self._segment_of(destination)
         scope = self.scope(destination)

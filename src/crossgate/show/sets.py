@@ -28,6 +28,8 @@ def reach_lines(
     when = f"  at {at:%a %Y-%m-%d %H:%M}" if plan.windows else ""
     what = "  packets that open no conversation" if strays else ""
     yield f"{strong(source)} to {strong(destination)}{what}{when}"
+    if not found:
+        yield f"  nothing is sent: no machine can have an address of {source} and send to one of {destination}"
     left_out: list[str] = []
     of_machines = {reached.family for reached in found if not reached.devices}
     for reached in found:
