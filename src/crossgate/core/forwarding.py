@@ -118,7 +118,9 @@ class Forwarding:
             placed = (out.point, out.direction, destination.family) in self.plan.placed
             start = Path(devices=(device.name,)).then(*[out] * placed)
         if origin.segment not in self.plan.segments:
-            yield start.lost(f"no machine of the plan has {origin.address}, and there is no telling which link it would be on")
+            yield start.lost(
+                "no machine of the plan has the address that it is sent from, and there is no telling which link that would be on"
+            )
             return
         segment, target = self.plan.segments[origin.segment], self._segment_of(destination)
         scope = self.scope(destination)

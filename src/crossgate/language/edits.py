@@ -386,11 +386,14 @@ def write_fence(draft: Draft, path: Path, asked: Asked, now: datetime) -> list[s
         own = {name: {entry.number for entry in plan.lists[name].entries} for name in plan.lists.keys() - draft.plan.lists.keys()}
         return [found for found in audit(plan, now, focus=own).findings if found.access_list in own]
 
-    needless = {(each.access_list or "", each.entry or 0) for each in findings() if each.name == "no-effect"}
-    made = made.without(needless)
+    faults = findings()
+    needless = {(each.access_list or "", each.entry or 0) for each in faults if each.name == "no-effect"}
+    if needless:
+        made = made.without(needless)
+        faults = findings()
     accepted = [
         f'accept {found.name} in {found.access_list}{"" if found.entry is None else f" {found.entry}"} "{_OPEN[found.name]}"'
-        for found in findings()
+        for found in faults
         if found.name in _OPEN
     ]
     lines = made.lines(held, dict.fromkeys(accepted))
