@@ -49,6 +49,6 @@ def lists(
     if any(each.windows() for each in chosen):
         write([f"as in force at {when:%a %Y-%m-%d %H:%M}"])
     if any(number for each in hits.values() for number in each.values()):
-        write([quiet("8x: so many packets, a leg of a conversation each, has the tally for the line")])
+        write([quiet("8x: the tally counts eight packets for the line, each a leg of a conversation")])
     for each in chosen:
         write(["", *lines(plan, each, when, hits.get(each.name, {}))])
