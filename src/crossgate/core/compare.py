@@ -162,10 +162,10 @@ class _Pair(NamedTuple):
     devices: bool
 
     @property
-    def name(self) -> str:
-        """What goes from where to where."""
+    def asked(self) -> str:
+        """What a question about it is about, in words."""
         flow = self.new or self.old
-        return "nothing" if flow is None else f"what is sent as from {flow.source.address} to {flow.destination.address}"
+        return "nothing" if flow is None else flow.asked
 
 
 class Comparison:
@@ -254,7 +254,7 @@ def differences(old: Forwarding, new: Forwarding, tell: Tell | None = None, miss
             if tell is not None:
                 tell(state * len(pairs) + done, len(several) * len(pairs))
             if state == 0 or pair.windowed:
-                with answered(f"what the two plans do with {pair.name}", missed):
+                with answered(f"what the two plans do with {pair.asked}", missed):
                     for stray, was, now, box in list(comparison.differing(pair)):
                         groups.setdefault((pair.family, stray, pair.devices, pair.windowed, was, now), []).append((box, pair.but))
         for (family, stray, devices, windowed, was, now), pieces in groups.items():

@@ -70,6 +70,11 @@ class Flow(NamedTuple):
     but: But
 
     @property
+    def asked(self) -> str:
+        """What a question about it is about, in words."""
+        return f"what is sent as from {self.source.address} to {self.destination.address}"
+
+    @property
     def on_link(self) -> bool:
         """Whether both ends are on one link."""
         return self.source.segment == self.destination.segment

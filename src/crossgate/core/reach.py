@@ -93,7 +93,7 @@ def _parts(
     for done, flow in enumerate(between):
         if tell is not None:
             tell(done, len(between))
-        with answered(f"what is sent as from {flow.source.address} to {flow.destination.address}", missed):
+        with answered(flow.asked, missed):
             for answer in list(asking.answers(flow, begun)):
                 if left(answer.box, flow.but) is not None:
                     back = answer.stop is not None and answer.leg.returns

@@ -72,7 +72,7 @@ class Verifier:
             spoken_of = spoken_of or any(left(box, flow.but) is not None for flow in found for box in flow.boxes)
             for opened, moment in window_states(self.network, found, expectation.at).items():
                 for flow in found:
-                    with question(f"what is sent as from {flow.source.address} to {flow.destination.address}"):
+                    with question(flow.asked):
                         for answer in self._state(opened).answers(flow, opening):
                             if self._broken(expectation, flow, answer) is not None:
                                 packet = example(self.network.plan, [(answer.box, flow.but)])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from typing import NamedTuple
 
 from crossgate.core import iana
 from crossgate.core.accesslist import AccessList, Entry
@@ -10,10 +11,17 @@ from crossgate.core.address import Address, AddressError, Addresses, Pattern, fo
 from crossgate.core.audit.case import Case
 from crossgate.core.errors import Place
 from crossgate.core.finding import Finding
-from crossgate.core.service import Service, split_service
+from crossgate.core.service import split_service
 
-_Addressed = tuple[Place, AccessList | None, Entry | None, str, Addresses]
-"""Addresses with where they are written: in an entry of a list, or in a group whose name stands before the message."""
+
+class _Addressed(NamedTuple):
+    """Addresses with where they are written: in an entry of a list, or in a group, whose name leads the message."""
+
+    place: Place
+    access_list: AccessList | None
+    entry: Entry | None
+    lead: str
+    addresses: Addresses
 
 
 def _addressed(case: Case) -> Iterator[_Addressed]:
@@ -22,22 +30,25 @@ def _addressed(case: Case) -> Iterator[_Addressed]:
         for entry in case.entries(access_list):
             for addresses in (entry.source, entry.destination):
                 if looks_like_address(addresses.text):
-                    yield entry.place, access_list, entry, "", addresses
+                    yield _Addressed(entry.place, access_list, entry, "", addresses)
     for group in case.plan.groups.values():
         for members in group.members.values():
             for each in members.patterns:
-                yield group.place, None, None, f"group {group.name}: ", Addresses(str(each), (each,))
+                yield _Addressed(group.place, None, None, f"group {group.name}: ", Addresses(str(each), (each,)))
 
 
 def _finding(name: str, at: _Addressed, message: str) -> Finding:
-    place, access_list, entry, lead, _ = at
-    return Finding(name, place, access_list.name if access_list else None, entry.number if entry else None, lead + message)
+    return _at(name, at.place, at.access_list, at.entry, at.lead + message)
+
+
+def _at(name: str, place: Place, access_list: AccessList | None, entry: Entry | None, message: str) -> Finding:
+    return Finding(name, place, access_list.name if access_list else None, entry.number if entry else None, message)
 
 
 def mask_reversed(case: Case) -> Iterator[Finding]:
     """Yield the entries and groups with a netmask where a wildcard is meant, and the entries with a wildcard where a netmask is."""
     for at in _addressed(case):
-        addresses = at[4]
+        addresses = at.addresses
         message = _netmask_as_wildcard(addresses) or _all_or_nothing(addresses.text)
         if message:
             yield _finding("mask-reversed", at, message)
@@ -73,10 +84,10 @@ def subnet_missed(case: Case) -> Iterator[Finding]:
     """Yield addresses that begin like a subnet and have one bit more or less free than it has."""
     blocks = [(segment, block) for segment in case.plan.segments.values() if not segment.outside for block in segment.prefixes]
     for at in _addressed(case):
-        if len(at[4].patterns) != 1:
+        if len(at.addresses.patterns) != 1:
             continue
-        (meant,) = at[4].patterns
-        written = _first_address(at[4].text)
+        (meant,) = at.addresses.patterns
+        written = _first_address(at.addresses.text)
         for segment, block in blocks:
             odd = meant.wildcard ^ block.wildcard
             if written != Address(block.family, block.value) or odd.bit_count() != 1 or meant.wildcard == 0:
@@ -84,7 +95,7 @@ def subnet_missed(case: Case) -> Iterator[Finding]:
             half = pattern(block.family, block.value ^ odd, meant.wildcard & block.wildcard)
             wider = meant.wildcard > block.wildcard
             if not (wider and any(other.overlaps(half) for _, other in blocks)):
-                yield _finding("subnet-missed", at, _odd_bit(at[4].text, segment.name, block, half, wider))
+                yield _finding("subnet-missed", at, _odd_bit(at.addresses.text, segment.name, block, half, wider))
 
 
 def _first_address(text: str) -> Address | None:
@@ -100,25 +111,22 @@ def _odd_bit(text: str, name: str, block: Pattern, half: Pattern, wider: bool) -
     return f"{text} is one bit narrower than {name}, which is {block}, and misses {half}; write {name} if all of it is meant"
 
 
-_Worded = Iterator[tuple[Place, AccessList | None, Entry | None, str, Service | None]]
-
-
-def _words(case: Case) -> _Worded:
+def _words(case: Case) -> Iterator[tuple[Place, AccessList | None, Entry | None, str]]:
     """Yield the service tokens of entries, and those of the plan's own services, with where they are written."""
     for access_list in case.plan.lists.values():
         for entry in case.entries(access_list):
             for token in split_service(entry.service.text):
-                yield entry.place, access_list, entry, token, entry.service
+                yield entry.place, access_list, entry, token
     for service in case.plan.services.values():
         for token in service.tokens:
-            yield service.place, None, None, token, None
+            yield service.place, None, None, token
 
 
 def _about_words(case: Case, name: str, wrong: Callable[[AccessList | None, Entry | None, str], str]) -> Iterator[Finding]:
-    for place, access_list, entry, token, _ in _words(case):
+    for place, access_list, entry, token in _words(case):
         message = wrong(access_list, entry, token)
         if message:
-            yield Finding(name, place, access_list.name if access_list else None, entry.number if entry else None, message)
+            yield _at(name, place, access_list, entry, message)
 
 
 def protocol_meant(case: Case) -> Iterator[Finding]:
