@@ -9,6 +9,7 @@ from crossgate.core import iana
 from crossgate.core.accesslist import AccessList, Action, Entry
 from crossgate.core.address import Family, Pattern, parse_address, parse_block, single
 from crossgate.core.audit.case import Case
+from crossgate.core.effort import answered
 from crossgate.core.finding import Finding
 from crossgate.core.network import Direction, Placement, PointKind
 from crossgate.core.packet import ICMPV6, Packet
@@ -41,7 +42,9 @@ def neighbour_blocked(case: Case) -> Iterator[Finding]:
         if link is None:
             continue
         for opened in case.states(access_list):
-            stopped = {kind: found for kind in link.types if (found := _stopped(access_list, opened, link, kind)) is not None}
+            stopped = {}
+            with answered(f"whether {access_list.name} stops neighbour discovery", case.missed):
+                stopped = {kind: found for kind in link.types if (found := _stopped(access_list, opened, link, kind)) is not None}
             if stopped:
                 yield _told(placement, access_list, stopped)
                 break

@@ -109,7 +109,9 @@ def standard_near_source(case: Case) -> Iterator[Finding]:
             for source, destination in case.crossed[access_list.family].get(crossing, [])
             if source.end.segment == segment.name and not destination.scoped and destination.end.segment != segment.name
         }
-        stopped = _stopped_machine(case, access_list, segment)
+        stopped = None
+        with answered(f"which machines of {segment.name} {access_list.name} stops", case.missed):
+            stopped = _stopped_machine(case, access_list, segment)
         if len(to) > 1 and stopped is not None:
             names = [*list(to)[:5], *([f"{len(to) - 5} more"] if len(to) > 5 else [])]
             message = (
