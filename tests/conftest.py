@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, settings
 
-from crossgate.core.plan import Plan
+from crossgate.core.model.plan import Plan
 from crossgate.language.reader import read_plan
 
 # A slow machine is no fault of the code.

@@ -13,9 +13,9 @@ from pathlib import Path
 
 from hypothesis import strategies as st
 
-from crossgate.core.accesslist import AccessList
-from crossgate.core.address import Family
-from crossgate.core.packet import Packet
+from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.address import Family
+from crossgate.core.model.packet import Packet
 from crossgate.language.reader import read_plan
 
 BASE = {Family.IPV4: 0x0A000000, Family.IPV6: 0x20010DB8 << 96}

@@ -38,7 +38,7 @@ def _run(words: list[str]) -> int:
     if problem:
         return _told(problem)
     from crossgate.commands import application
-    from crossgate.core.errors import PlanError
+    from crossgate.core.model.errors import PlanError
 
     try:
         application(words)()
@@ -56,7 +56,7 @@ def _status(leaving: SystemExit) -> int:
 
 def _told(message: str, plain: bool = False) -> int:
     """Tell on standard error why it could not run."""
-    from crossgate.core.plaintext import escaped
+    from crossgate.core.model.plaintext import escaped
 
     print(escaped(message if plain else f"crossgate: {message}"), file=sys.stderr)
     return 2

@@ -17,7 +17,7 @@ import pytest
 from typer.testing import CliRunner
 
 from crossgate.commands import COMMANDS, application
-from crossgate.core.errors import PlanError
+from crossgate.core.model.errors import PlanError
 from tests.conftest import Run
 
 COMMAND = f"{sys.executable} -m crossgate"

@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from crossgate.core import address
-from crossgate.core.address import Address, AddressError, Family, Pattern
+from crossgate.core.model import address
+from crossgate.core.model.address import Address, AddressError, Family, Pattern
 
 families = st.sampled_from(Family)
 

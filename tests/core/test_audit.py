@@ -8,7 +8,7 @@ from datetime import datetime
 import pytest
 
 from crossgate.core.audit import KINDS, audit
-from crossgate.core.plan import Plan
+from crossgate.core.model.plan import Plan
 
 Read = Callable[[str], Plan]
 NOW = datetime(2026, 12, 1, 8, 30)

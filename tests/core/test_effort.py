@@ -11,7 +11,7 @@ from crossgate.core.audit import audit
 from crossgate.core.compare import differences
 from crossgate.core.effort import MOST_PIECES, TooManyPieces, allow, answered, question, spend
 from crossgate.core.forwarding import Forwarding
-from crossgate.core.plan import Plan
+from crossgate.core.model.plan import Plan
 from crossgate.core.reach import reach
 from crossgate.core.verify import Verifier
 

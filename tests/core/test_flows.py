@@ -9,15 +9,15 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.address import Family, everything
 from crossgate.core.compare import differences, named_differences
 from crossgate.core.cover import Line
 from crossgate.core.ends import end_set
-from crossgate.core.errors import PlanError
 from crossgate.core.flows import Flows, by_course, courses, flows
 from crossgate.core.forwarding import Forwarding
-from crossgate.core.packet import Packet
-from crossgate.core.plan import Plan
+from crossgate.core.model.address import Family, everything
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.packet import Packet
+from crossgate.core.model.plan import Plan
 from crossgate.core.reach import reach
 from crossgate.core.regions import Box, covers, overlap, packet_box, whole
 from crossgate.core.spots import But, common, first_outside, free_address, spots
@@ -204,7 +204,7 @@ def test_two_lists_differ_just_where_they_decide_otherwise(plan_of: Read, data: 
 
 @given(st.integers(0, 15), st.integers(0, 15), st.lists(st.tuples(st.integers(0, 15), st.integers(0, 15)), max_size=4))
 def test_what_is_outside_some_patterns_is_found(value: int, wildcard: int, parts: list[tuple[int, int]]) -> None:
-    from crossgate.core.address import pattern
+    from crossgate.core.model.address import pattern
 
     one = pattern(Family.IPV4, value, wildcard)
     others = tuple(pattern(Family.IPV4, *part) for part in parts)
@@ -224,7 +224,7 @@ def test_spots_hold_every_address_once(plan_of: Read) -> None:
     for family in Family:
         found = spots(network, family)
         for text in net.ADDRESSES[family]:
-            from crossgate.core.address import parse_address
+            from crossgate.core.model.address import parse_address
 
             value = parse_address(text).value
             holding = [spot for spot in found if spot.pattern.contains(value) and not any(each.contains(value) for each in spot.but)]
@@ -233,7 +233,7 @@ def test_spots_hold_every_address_once(plan_of: Read) -> None:
 
 
 def test_a_full_prefix_has_no_free_address() -> None:
-    from crossgate.core.address import parse_block
+    from crossgate.core.model.address import parse_block
 
     whole_prefix = parse_block("10.0.0.0/31")
     assert free_address(whole_prefix, [parse_block("10.0.0.0"), parse_block("10.0.0.1")]) is None

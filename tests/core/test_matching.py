@@ -11,10 +11,10 @@ from pathlib import Path
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.accesslist import AccessList, Action
-from crossgate.core.address import Family
 from crossgate.core.index import ListIndex
-from crossgate.core.packet import Packet
+from crossgate.core.model.accesslist import AccessList, Action
+from crossgate.core.model.address import Family
+from crossgate.core.model.packet import Packet
 from crossgate.language.reader import read_plan
 
 PORTS = (22, 53, 80, 443, 1024, 8080)

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.address import Family, Pattern
+from crossgate.core.model.address import Family, Pattern
 from crossgate.core.regions import (
     LOW_BITS,
     Box,

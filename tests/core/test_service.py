@@ -4,9 +4,18 @@ from __future__ import annotations
 
 import pytest
 
-from crossgate.core import iana
-from crossgate.core.address import Family
-from crossgate.core.service import FlagTest, ServiceError, ServiceTerm, parse_dscp, parse_flags, parse_ports, parse_service, split_service
+from crossgate.core.model import iana
+from crossgate.core.model.address import Family
+from crossgate.core.model.service import (
+    FlagTest,
+    ServiceError,
+    ServiceTerm,
+    parse_dscp,
+    parse_flags,
+    parse_ports,
+    parse_service,
+    split_service,
+)
 
 
 def terms(text: str, family: Family = Family.IPV4) -> list[str]:

@@ -10,18 +10,18 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.accesslist import Action
-from crossgate.core.address import Address, Family
 from crossgate.core.ends import at_address, pairs
-from crossgate.core.errors import PlanError
 from crossgate.core.explain import noticed, sentence
 from crossgate.core.forwarding import Forwarding
+from crossgate.core.model.accesslist import Action
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.packet import Leg, Packet, legs
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.window import open_at
 from crossgate.core.opening import conversations
-from crossgate.core.packet import Leg, Packet, legs
-from crossgate.core.plan import Plan
 from crossgate.core.points import crossed, suited
 from crossgate.core.trace import Outcome, Trace, Tracer, Verdict
-from crossgate.core.window import open_at
 from tests import net
 
 Read = Callable[[str], Plan]

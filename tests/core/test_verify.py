@@ -7,7 +7,7 @@ from collections.abc import Callable
 import pytest
 
 from crossgate.core.forwarding import Forwarding
-from crossgate.core.plan import Plan
+from crossgate.core.model.plan import Plan
 from crossgate.core.review import review
 from crossgate.core.verify import Verified, Verifier
 

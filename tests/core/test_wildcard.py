@@ -10,11 +10,11 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.address import Family, Pattern, pattern, single
-from crossgate.core.plan import Plan
+from crossgate.core.model.address import Family, Pattern, pattern, single
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.window import states
 from crossgate.core.position import effective_position
 from crossgate.core.wildcard import addresses_of, fewest_patterns, slips, smallest_around
-from crossgate.core.window import states
 from crossgate.language.edits import given_entry
 from crossgate.language.reader import read, read_plan
 from tests import small
@@ -77,7 +77,7 @@ def test_patterns_overlapping_are_covered_once() -> None:
 
 
 def single_of(value: int) -> Pattern:
-    from crossgate.core.address import Address
+    from crossgate.core.model.address import Address
 
     return single(Address(Family.IPV4, value))
 

@@ -14,7 +14,7 @@ from typing import Any
 
 import pytest
 
-from crossgate.core.errors import PlanError
+from crossgate.core.model.errors import PlanError
 from crossgate.formats import disk
 from crossgate.formats.disk import recover, replace_files
 

@@ -8,19 +8,19 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.accesslist import AccessList, Entry
 from crossgate.core.compare import differences, entry_key
-from crossgate.core.errors import PlanError
 from crossgate.core.forwarding import Forwarding
-from crossgate.core.network import Direction
-from crossgate.core.plan import Plan
+from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.network import Direction
+from crossgate.core.model.plan import Plan
 from crossgate.language import edits
 from crossgate.language.edits import Draft
 from crossgate.language.layout import tidied
 from crossgate.language.reader import Reading, read
 from tests import net, small
 
-from crossgate.core.address import Family  # isort: skip
+from crossgate.core.model.address import Family  # isort: skip
 
 slow = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 ENDINGS = st.sampled_from(["\n", "\r\n"])
@@ -181,7 +181,7 @@ def test_renumbering_takes_claims_and_acceptances_with_it(draft: Draft, tmp_path
 
 
 def test_lists_come_behind_the_last_and_placements_behind_the_last(draft: Draft, tmp_path: Path) -> None:
-    from crossgate.core.accesslist import Kind
+    from crossgate.core.model.accesslist import Kind
 
     edits.new_list(draft, "50", Kind.STANDARD, Family.IPV6)
     edits.place_list(draft, fence(draft), Direction.OUTBOUND, edits.point_given(draft, "subnet a"))

@@ -11,11 +11,11 @@ from pathlib import Path
 
 import pytest
 
-from crossgate.core.address import Family
-from crossgate.core.errors import PlanError
-from crossgate.core.plaintext import escaped, numeral
-from crossgate.core.plan import Plan
-from crossgate.core.window import states
+from crossgate.core.model.address import Family
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.plaintext import escaped, numeral
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.window import states
 from crossgate.language.reader import in_order, read_plan
 
 Read = Callable[[str], Plan]

@@ -8,11 +8,11 @@ from pathlib import Path
 
 import pytest
 
-from crossgate.core.accesslist import Action, Kind
-from crossgate.core.address import Family
-from crossgate.core.errors import PlanError, PlanErrors
-from crossgate.core.plan import Plan
-from crossgate.core.window import open_at, states
+from crossgate.core.model.accesslist import Action, Kind
+from crossgate.core.model.address import Family
+from crossgate.core.model.errors import PlanError, PlanErrors
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.window import open_at, states
 from crossgate.language.reader import read, read_plan
 
 Read = Callable[[str], Plan]

@@ -13,10 +13,10 @@ from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
 import typer
 
-from crossgate.core.errors import PlanError
+from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
-    from crossgate.core.plan import Plan
+    from crossgate.core.model.plan import Plan
 
 Item = TypeVar("Item")
 
@@ -101,7 +101,7 @@ def add_to_tally(context: typer.Context, plan: Plan, hits: Mapping[tuple[str, in
 
 def moment(text: str | None) -> datetime:
     """Return the time that `--at` says, now when it is not given; a weekday is the coming one. Raises `PlanError`."""
-    from crossgate.core.window import WEEK_MINUTES, minute_of_week
+    from crossgate.core.model.window import WEEK_MINUTES, minute_of_week
     from crossgate.language import times
     from crossgate.language.words import Line, Words
 
@@ -125,7 +125,7 @@ def json_text(document: dict[str, Any]) -> str:
     """Return a document as JSON text."""
     import json
 
-    from crossgate.core.plaintext import escaped_json
+    from crossgate.core.model.plaintext import escaped_json
 
     return escaped_json(json.dumps(document, indent=2, ensure_ascii=False)) + "\n"
 
@@ -231,6 +231,6 @@ complete_list = _completes(lambda plan: list(plan.lists))
 
 def complete_service(incomplete: str) -> Iterator[str]:
     """Offer service names, protocols and ping."""
-    from crossgate.core import iana
+    from crossgate.core.model import iana
 
     return (name for name in ("ping", "ip", *iana.protocols(), *iana.services()) if name.startswith(incomplete))

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from crossgate.commands.common import JsonOption, PiecesOption, complete_list, load, meter, print_json, read_file, tell_missed
-from crossgate.core.errors import PlanError
+from crossgate.core.model.errors import PlanError
 
 
 def compare(
@@ -25,7 +25,7 @@ def compare(
     from crossgate.core.compare import differences, named_differences
     from crossgate.core.effort import TooManyPieces, question
     from crossgate.core.forwarding import Forwarding
-    from crossgate.core.plan import UnknownName
+    from crossgate.core.model.plan import UnknownName
     from crossgate.show.console import count, strong, write
     from crossgate.show.sets import difference_lines, list_difference_lines
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.common import meter, plan_path, print_json
-from crossgate.core.errors import PlanError, PlanErrors
+from crossgate.core.model.errors import PlanError, PlanErrors
 
 if TYPE_CHECKING:
     from crossgate.language.edits import Draft

@@ -8,10 +8,10 @@ import typer
 
 from crossgate.commands.common import JsonOption, complete_entry, complete_list
 from crossgate.commands.editing import AnywayOption, DryRunOption, carry_out, one_of
-from crossgate.core.errors import PlanError
+from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
-    from crossgate.core.accesslist import AccessList, Entry
+    from crossgate.core.model.accesslist import AccessList, Entry
     from crossgate.language.edits import Draft
 
 entry = typer.Typer(name="entry", help="Edit the entries of a list, and see first what that does to traffic.", no_args_is_help=True)
@@ -37,8 +37,8 @@ def add(
 ) -> None:
     """Write a new entry; without a position it goes as far down as it still has an effect."""
     from crossgate.core.effort import question
+    from crossgate.core.model.window import states
     from crossgate.core.position import effective_position
-    from crossgate.core.window import states
     from crossgate.language import edits
 
     def change(draft: Draft) -> str:

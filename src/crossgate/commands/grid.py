@@ -8,13 +8,13 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.common import AtOption, JsonOption, complete_service, load, moment, plan_path, print_json, progress, read_file
-from crossgate.core.errors import PlanError
+from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
     from datetime import datetime
 
     from crossgate.core.grid import Cell
-    from crossgate.core.plan import Plan
+    from crossgate.core.model.plan import Plan
 
 
 def grid(
@@ -82,8 +82,8 @@ def grid(
 def _cells(plan: Plan, when: datetime, rows: list[str], columns: list[str], services: list[str]) -> list[Cell]:
     from crossgate.core.forwarding import Forwarding
     from crossgate.core.grid import cells
+    from crossgate.core.model.window import open_at
     from crossgate.core.trace import Tracer
-    from crossgate.core.window import open_at
 
     network = Forwarding(plan)
     tracer = Tracer(network, open_at(plan.windows.values(), when))

@@ -9,9 +9,9 @@ import typer
 from crossgate.commands.common import JsonOption
 from crossgate.commands.editing import AnywayOption, DryRunOption, carry_out
 from crossgate.commands.entry import ListArgument
-from crossgate.core.accesslist import Kind
-from crossgate.core.address import Family
-from crossgate.core.errors import PlanError
+from crossgate.core.model.accesslist import Kind
+from crossgate.core.model.address import Family
+from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
     from crossgate.language.edits import Draft

@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from crossgate.commands.common import AtOption, JsonOption, complete_list, load, moment, plan_path, print_json
-from crossgate.core.errors import PlanError
+from crossgate.core.model.errors import PlanError
 
 
 def lists(
@@ -19,7 +19,7 @@ def lists(
     as_json: JsonOption = False,
 ) -> None:
     """Show lists in the order they are read, what their names stand for, and where they are placed."""
-    from crossgate.core.plan import UnknownName
+    from crossgate.core.model.plan import UnknownName
 
     when = moment(at)
     plan = load(context)

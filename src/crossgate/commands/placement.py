@@ -9,7 +9,7 @@ import typer
 from crossgate.commands.common import JsonOption, complete_where
 from crossgate.commands.editing import AnywayOption, DryRunOption, carry_out
 from crossgate.commands.entry import ListArgument
-from crossgate.core.network import Direction
+from crossgate.core.model.network import Direction
 
 if TYPE_CHECKING:
     from crossgate.language.edits import Draft

@@ -18,7 +18,7 @@ from crossgate.commands.common import (
     print_json,
     tell_missed,
 )
-from crossgate.core.errors import PlanError
+from crossgate.core.model.errors import PlanError
 
 _ENDS = "A host, subnet, group, device, outside, address, prefix or any."
 
@@ -40,8 +40,8 @@ def reach(
     """Show exactly what gets from FROM to TO, what is half-open, and which entry stops the rest."""
     from crossgate.core.effort import TooManyPieces
     from crossgate.core.forwarding import Forwarding
+    from crossgate.core.model.service import ServiceError
     from crossgate.core.reach import reach as reached
-    from crossgate.core.service import ServiceError
 
     when = moment(at)
     plan = load(context)

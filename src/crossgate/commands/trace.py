@@ -19,7 +19,7 @@ from crossgate.commands.common import (
     moment,
     print_json,
 )
-from crossgate.core.errors import PlanError
+from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -56,8 +56,8 @@ def trace(
 ) -> None:
     """Send SERVICE from FROM to TO and show every crossing, the entry that decided, and the verdict."""
     from crossgate.core.forwarding import Forwarding
+    from crossgate.core.model.window import open_at
     from crossgate.core.trace import Tracer
-    from crossgate.core.window import open_at
 
     when = moment(at)
     plan = load(context)
@@ -93,10 +93,10 @@ def _conversations(
     network: Forwarding, source: str, destination: str, service: str, source_port: int | None, claimed: str | None, family: int | None
 ) -> Iterator[Conversation]:
     """Yield the conversations to trace: for each family that both ends have, each service that the word stands for."""
-    from crossgate.core.address import AddressError, parse_address
     from crossgate.core.ends import pairs
+    from crossgate.core.model.address import AddressError, parse_address
+    from crossgate.core.model.service import ServiceError
     from crossgate.core.opening import conversations
-    from crossgate.core.service import ServiceError
 
     try:
         spoofed = None if claimed is None else parse_address(claimed)

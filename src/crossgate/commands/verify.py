@@ -18,7 +18,7 @@ from crossgate.commands.common import (
     tell_missed,
     write_file,
 )
-from crossgate.core.errors import PlanError
+from crossgate.core.model.errors import PlanError
 
 
 def verify(

@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from crossgate.commands.common import JsonOption, print_json
-from crossgate.core.errors import PlanError
+from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
-    from crossgate.core.address import Pattern
+    from crossgate.core.model.address import Pattern
 
 _HELP = "ADDRESS, ADDRESS/LEN, ADDRESS wild WILDCARD, ADDRESS mask NETMASK or FIRST-LAST; then: has ADDRESS. Or: cover ADDRESS..."
 
@@ -53,7 +53,7 @@ def _patterns(words: list[str]) -> list[Pattern]:
 
 
 def _document(patterns: list[Pattern]) -> dict[str, Any]:
-    from crossgate.core.address import Family, format_address
+    from crossgate.core.model.address import Family, format_address
     from crossgate.core.wildcard import slips
 
     family = patterns[0].family
@@ -78,7 +78,7 @@ def _document(patterns: list[Pattern]) -> dict[str, Any]:
 
 def _has(words: list[str], asked: list[str], as_json: bool) -> None:
     """Answer whether an address matches; exit status 1 when it does not."""
-    from crossgate.core.address import AddressError, parse_address
+    from crossgate.core.model.address import AddressError, parse_address
 
     patterns = _patterns(words)
     if len(asked) != 1:
@@ -102,7 +102,7 @@ def _differs(patterns: list[Pattern], value: int) -> str:
     """Say in which bits an address differs from a single pattern."""
     if len(patterns) > 1:
         return ""
-    from crossgate.core.address import format_address
+    from crossgate.core.model.address import format_address
 
     (pattern,) = patterns
     wrong = (value ^ pattern.value) & ~pattern.wildcard

@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from crossgate.core.address import Family
+from crossgate.core.model.address import Family
 from crossgate.core.regions import LOW_BITS, LOW_FREE, Box, EntryRegion
 
 Words = NDArray[np.uint64]

@@ -13,8 +13,6 @@ from datetime import datetime
 from difflib import SequenceMatcher
 from typing import NamedTuple
 
-from crossgate.core.accesslist import AccessList, Action, Entry
-from crossgate.core.address import Family
 from crossgate.core.cover import Line, lines
 from crossgate.core.effort import TooManyPieces, answered
 from crossgate.core.flows import (
@@ -38,13 +36,15 @@ from crossgate.core.flows import (
     unsaid,
 )
 from crossgate.core.forwarding import Forwarding
-from crossgate.core.packet import Leg, Packet
-from crossgate.core.plan import Plan
-from crossgate.core.progress import Tell
+from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.address import Family
+from crossgate.core.model.packet import Leg, Packet
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.progress import Tell
+from crossgate.core.model.window import Window, open_at, states
 from crossgate.core.regions import Box, EntryRegion, ListRegions, address_box, list_regions, overlap, split, whole, without, witness
 from crossgate.core.spots import But, Spot, boundaries, spots
 from crossgate.core.trace import Verdict
-from crossgate.core.window import Window, open_at, states
 
 
 class Fate(NamedTuple):

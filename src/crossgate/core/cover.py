@@ -11,12 +11,13 @@ from enum import Enum
 from functools import cache
 from typing import NamedTuple, TypeVar
 
-from crossgate.core import iana
-from crossgate.core.address import Family, Pattern, everything, single
 from crossgate.core.effort import spend
 from crossgate.core.flows import courses
-from crossgate.core.packet import ECHO, PORT_PROTOCOLS, SYN, TCP, icmp_of
-from crossgate.core.plan import Plan
+from crossgate.core.model import iana
+from crossgate.core.model.address import Family, Pattern, everything, single
+from crossgate.core.model.packet import ECHO, PORT_PROTOCOLS, SYN, TCP, icmp_of
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.service import ServiceError, format_ports, join_ports, protocol_word
 from crossgate.core.regions import (
     ALL_PORTS,
     ALL_PROTOCOLS,
@@ -30,7 +31,6 @@ from crossgate.core.regions import (
     whole,
     without,
 )
-from crossgate.core.service import ServiceError, format_ports, join_ports, protocol_word
 from crossgate.core.spots import But, common, outside
 
 Patterns = frozenset[Pattern]

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 
-from crossgate.core.errors import PlanError
+from crossgate.core.model.errors import PlanError
 
 MOST_PIECES = 1_000_000
 """About half a minute and less than 1 GB on a machine of today."""

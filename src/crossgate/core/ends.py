@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from crossgate.core.address import (
+from crossgate.core.forwarding import End, Forwarding
+from crossgate.core.model.address import (
     Address,
     AddressError,
     Family,
@@ -19,11 +20,10 @@ from crossgate.core.address import (
     parse_range,
     single,
 )
-from crossgate.core.errors import PlanError, unknown
-from crossgate.core.forwarding import End, Forwarding
-from crossgate.core.network import Interface
-from crossgate.core.plan import Plan, UnknownName
-from crossgate.core.scope import scope_of
+from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.network import Interface
+from crossgate.core.model.plan import Plan, UnknownName
+from crossgate.core.model.scope import scope_of
 
 NO_SEGMENT = ""
 """Where an address is that may be on any link (`scope`)."""

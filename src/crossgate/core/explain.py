@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from crossgate.core.accesslist import AccessList, Action, Entry
-from crossgate.core.address import Address, Family
 from crossgate.core.forwarding import Crossing
-from crossgate.core.network import Direction
+from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.network import Direction
+from crossgate.core.model.packet import Leg, Packet
 from crossgate.core.opening import service_label
-from crossgate.core.packet import Leg, Packet
 from crossgate.core.trace import Asked, Outcome, Trace, Verdict
 
 DOES = {Action.PERMIT: "permits", Action.DENY: "denies", Action.REJECT: "rejects"}

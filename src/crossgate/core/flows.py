@@ -16,13 +16,14 @@ from functools import cache
 from itertools import islice
 from typing import NamedTuple
 
-from crossgate.core import iana
-from crossgate.core.accesslist import AccessList, Action, Entry
-from crossgate.core.address import Address, Family, Pattern, single
 from crossgate.core.effort import spend
 from crossgate.core.forwarding import Crossing, End, Forwarding, Path
-from crossgate.core.packet import ACK, SYN, TCP, Leg, Packet, icmp_of
-from crossgate.core.plan import Plan
+from crossgate.core.model import iana
+from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.address import Address, Family, Pattern, single
+from crossgate.core.model.packet import ACK, SYN, TCP, Leg, Packet, icmp_of
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.service import Service
 from crossgate.core.regions import (
     ALL_PORTS,
     DSCP_SHIFT,
@@ -40,7 +41,6 @@ from crossgate.core.regions import (
     whole,
     witness,
 )
-from crossgate.core.service import Service
 from crossgate.core.spots import But, Spot, device_addresses, first_outside, unrouted
 from crossgate.core.trace import Verdict, path_devices
 

@@ -18,10 +18,10 @@ from collections.abc import Iterator
 from functools import cache
 from typing import NamedTuple
 
-from crossgate.core.address import Address, Family
-from crossgate.core.network import Device, Direction, Interface, Point, PointKind
-from crossgate.core.plan import Plan
-from crossgate.core.scope import Scope, scope_of
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.network import Device, Direction, Interface, Point, PointKind
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.scope import Scope, scope_of
 from crossgate.core.wire import Wire
 
 _NO_WAY = 1_000_000

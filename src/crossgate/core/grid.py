@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-from crossgate.core.address import Family
 from crossgate.core.ends import candidates, pairs
-from crossgate.core.errors import PlanError, unknown
 from crossgate.core.forwarding import Forwarding
+from crossgate.core.model.address import Family
+from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.service import Service, ServiceError
 from crossgate.core.opening import conversations
-from crossgate.core.plan import Plan
-from crossgate.core.service import Service, ServiceError
 from crossgate.core.trace import Trace, Tracer, Verdict
 
 

@@ -9,9 +9,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from crossgate.core.accesslist import AccessList, Decision
-from crossgate.core.packet import Packet
-from crossgate.core.service import NO_QUALIFIERS
+from crossgate.core.model.accesslist import AccessList, Decision
+from crossgate.core.model.packet import Packet
+from crossgate.core.model.service import NO_QUALIFIERS
 
 
 class ListIndex:

@@ -10,9 +10,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from crossgate.core.accesslist import AccessList, Entry
 from crossgate.core.coverage import uncovered
 from crossgate.core.cubes import first_uncovered
+from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.regions import Box, EntryRegion, overlap
 
 _FEW = 24

@@ -11,15 +11,15 @@ from datetime import datetime
 from difflib import SequenceMatcher
 from typing import NamedTuple
 
-from crossgate.core.accesslist import AccessList
 from crossgate.core.audit import Finding, audit
 from crossgate.core.audit.case import Focus
 from crossgate.core.compare import Difference, differences, entry_key
 from crossgate.core.effort import TooManyPieces
-from crossgate.core.expect import Expectation
 from crossgate.core.forwarding import Forwarding
-from crossgate.core.plan import Plan
-from crossgate.core.progress import Tell
+from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.claim import Expectation
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.progress import Tell
 from crossgate.core.regions import EntryRegion, list_regions
 from crossgate.core.verify import Verified, Verifier
 

@@ -13,12 +13,12 @@ from collections.abc import Iterator
 from enum import StrEnum
 from typing import NamedTuple
 
-from crossgate.core.accesslist import AccessList, Action, Decision, Entry
-from crossgate.core.address import Address
 from crossgate.core.ends import at_address
 from crossgate.core.forwarding import Crossing, End, Forwarding, Path
 from crossgate.core.index import ListIndex
-from crossgate.core.packet import Leg, Packet, legs
+from crossgate.core.model.accesslist import AccessList, Action, Decision, Entry
+from crossgate.core.model.address import Address
+from crossgate.core.model.packet import Leg, Packet, legs
 
 
 class Verdict(StrEnum):

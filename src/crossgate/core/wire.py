@@ -7,8 +7,8 @@ Switches that no cable joins pass no frames to each other, not even on one subne
 
 from __future__ import annotations
 
-from crossgate.core.network import Direction, Interface, Point
-from crossgate.core.plan import Plan
+from crossgate.core.model.network import Direction, Interface, Point
+from crossgate.core.model.plan import Plan
 
 Ports = list[tuple[Point, Direction]]
 

@@ -6,7 +6,7 @@ from importlib.resources import files
 from pathlib import Path
 from typing import NamedTuple
 
-from crossgate.core.errors import PlanError
+from crossgate.core.model.errors import PlanError
 
 PLAN = "ternhaven.gate"
 PROPOSAL = f"proposal/{PLAN}"

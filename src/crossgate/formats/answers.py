@@ -6,20 +6,20 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
-from crossgate.core.accesslist import AccessList, Entry
-from crossgate.core.address import Address
 from crossgate.core.audit import Audited, Finding
 from crossgate.core.explain import noticed, sentence
 from crossgate.core.forwarding import End
 from crossgate.core.grid import Cell, Change
+from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.address import Address
+from crossgate.core.model.packet import Packet
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.window import open_at
 from crossgate.core.opening import service_of
-from crossgate.core.packet import Packet
-from crossgate.core.plan import Plan
 from crossgate.core.points import CrossedPoint, Suited
 from crossgate.core.review import Review
 from crossgate.core.trace import Asked, LegTrace, Trace, Verdict
 from crossgate.core.verify import Verified
-from crossgate.core.window import open_at
 
 Document = dict[str, Any]
 

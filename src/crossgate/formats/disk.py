@@ -19,7 +19,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
-from crossgate.core.errors import PlanError
+from crossgate.core.model.errors import PlanError
 
 try:
     import fcntl

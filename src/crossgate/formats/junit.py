@@ -6,8 +6,8 @@ from collections.abc import Iterable
 
 from junitparser import Failure, JUnitXml, TestCase, TestSuite
 
-from crossgate.core.plaintext import escaped
-from crossgate.core.plan import Plan
+from crossgate.core.model.plaintext import escaped
+from crossgate.core.model.plan import Plan
 from crossgate.core.verify import Verified
 
 

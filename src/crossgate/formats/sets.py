@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from datetime import datetime
 
-from crossgate.core.accesslist import AccessList, Action, Entry
 from crossgate.core.compare import Decided, Difference, Fate, ListDifference
 from crossgate.core.cover import Line, Sort, Wording
-from crossgate.core.errors import PlanError
 from crossgate.core.flows import Stop
-from crossgate.core.plan import Plan
+from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.plan import Plan
 from crossgate.core.reach import Reached
 from crossgate.formats.answers import Document, packet_document
 

@@ -11,9 +11,9 @@ from collections.abc import Iterator, Mapping
 from contextlib import closing, contextmanager
 from pathlib import Path
 
-from crossgate.core.accesslist import AccessList, Entry
-from crossgate.core.errors import PlanError
-from crossgate.core.plan import Plan
+from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.plan import Plan
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS tally (

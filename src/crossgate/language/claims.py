@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from crossgate.core.accesslist import AccessList
-from crossgate.core.address import AddressError, Family, parse_address, parse_prefix, parse_range
-from crossgate.core.errors import PlanError, unknown
-from crossgate.core.expect import Claim, Decider, Expectation
-from crossgate.core.finding import KINDS, Acceptance
-from crossgate.core.network import Direction, Placement, Point, PointKind
-from crossgate.core.packet import PORT_PROTOCOLS
-from crossgate.core.service import Service
+from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.address import AddressError, Family, parse_address, parse_prefix, parse_range
+from crossgate.core.model.claim import Claim, Decider, Expectation
+from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.finding import KINDS, Acceptance
+from crossgate.core.model.network import Direction, Placement, Point, PointKind
+from crossgate.core.model.packet import PORT_PROTOCOLS
+from crossgate.core.model.service import Service
 from crossgate.language.names import FollowOn, Names, is_literal
 from crossgate.language.times import moment
 from crossgate.language.words import Words

@@ -14,13 +14,13 @@ from datetime import datetime
 from pathlib import Path
 from typing import NamedTuple
 
-from crossgate.core.accesslist import AccessList, Entry, Kind
-from crossgate.core.address import Family
 from crossgate.core.audit import Finding, audit
-from crossgate.core.errors import Place, PlanError, unknown
 from crossgate.core.forwarding import Forwarding
-from crossgate.core.network import Direction, Placement, Point
-from crossgate.core.plan import Plan, UnknownName
+from crossgate.core.model.accesslist import AccessList, Entry, Kind
+from crossgate.core.model.address import Family
+from crossgate.core.model.errors import Place, PlanError, unknown
+from crossgate.core.model.network import Direction, Placement, Point
+from crossgate.core.model.plan import Plan, UnknownName
 from crossgate.core.verify import Verifier
 from crossgate.language.claims import where
 from crossgate.language.entries import header, one_entry

@@ -6,11 +6,11 @@ entries share (a service, the addresses of a name) is one object.
 
 from __future__ import annotations
 
-from crossgate.core.accesslist import AccessList, Action, Entry, Kind, Note, Otherwise
-from crossgate.core.address import Family, anywhere
-from crossgate.core.errors import PlanError, unknown
-from crossgate.core.packet import PORT_PROTOCOLS, TCP
-from crossgate.core.service import (
+from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind, Note, Otherwise
+from crossgate.core.model.address import Family, anywhere
+from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.packet import PORT_PROTOCOLS, TCP
+from crossgate.core.model.service import (
     ESTABLISHED,
     IP,
     NO_QUALIFIERS,

@@ -15,11 +15,11 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-from crossgate.core.address import Family
-from crossgate.core.errors import PlanError, unknown
-from crossgate.core.network import Direction, Interface, Point, PointKind, Segment
-from crossgate.core.plan import Plan
-from crossgate.core.service import Ports, ServiceError, format_ports, join_ports
+from crossgate.core.model.address import Family
+from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.network import Direction, Interface, Point, PointKind, Segment
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.service import Ports, ServiceError, format_ports, join_ports
 
 _DHCP = {Family.IPV4: "dhcp", Family.IPV6: "dhcpv6-server"}
 _DHCP_TO_ALL = {Family.IPV4: "255.255.255.255", Family.IPV6: "ff02::1:2"}

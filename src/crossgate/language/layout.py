@@ -12,8 +12,8 @@ from collections.abc import Callable, Iterator, Sequence
 from itertools import zip_longest
 from typing import NamedTuple
 
-from crossgate.core.address import AddressError, Pattern, format_address, parse_address, parse_prefix, parse_range, prefix
-from crossgate.core.plan import Plan
+from crossgate.core.model.address import AddressError, Pattern, format_address, parse_address, parse_prefix, parse_range, prefix
+from crossgate.core.model.plan import Plan
 from crossgate.language.names import is_literal
 
 _INDENT = "    "

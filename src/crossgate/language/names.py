@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from crossgate.core.accesslist import AccessList
-from crossgate.core.address import (
+from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.address import (
     Address,
     AddressError,
     Addresses,
@@ -25,10 +25,10 @@ from crossgate.core.address import (
     pattern,
     single,
 )
-from crossgate.core.errors import PlanError, unknown
-from crossgate.core.network import Point
-from crossgate.core.plan import Group, Plan, UnknownName
-from crossgate.core.service import Service, ServiceError, split_service
+from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.network import Point
+from crossgate.core.model.plan import Group, Plan, UnknownName
+from crossgate.core.model.service import Service, ServiceError, split_service
 from crossgate.language.words import Words
 
 

@@ -11,12 +11,12 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
 
-from crossgate.core.accesslist import Kind
-from crossgate.core.errors import Place, PlanError, PlanErrors, nearest
-from crossgate.core.iana import protocols
-from crossgate.core.plaintext import numeral
-from crossgate.core.plan import NamedService, Plan
-from crossgate.core.service import split_service
+from crossgate.core.model.accesslist import Kind
+from crossgate.core.model.errors import Place, PlanError, PlanErrors, nearest
+from crossgate.core.model.iana import protocols
+from crossgate.core.model.plaintext import numeral
+from crossgate.core.model.plan import NamedService, Plan
+from crossgate.core.model.service import split_service
 from crossgate.language import claims, entries, times, topology, wiring
 from crossgate.language.names import FollowOn, Names
 from crossgate.language.source import Source, Statement

@@ -13,8 +13,8 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import NamedTuple
 
-from crossgate.core.errors import Place, PlanError
-from crossgate.core.plaintext import escaped
+from crossgate.core.model.errors import Place, PlanError
+from crossgate.core.model.plaintext import escaped
 from crossgate.language.words import Line, Words
 
 

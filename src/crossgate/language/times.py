@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from crossgate.core.expect import Moment
-from crossgate.core.plaintext import numeral
-from crossgate.core.window import DAY_MINUTES, DAYS, Hours, Window
+from crossgate.core.model.claim import Moment
+from crossgate.core.model.plaintext import numeral
+from crossgate.core.model.window import DAY_MINUTES, DAYS, Hours, Window
 from crossgate.language.words import Words
 
 _DAY_WORDS = {

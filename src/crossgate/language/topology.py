@@ -6,8 +6,8 @@ address, where a port's cable ends) is checked afterwards, in `wiring`.
 
 from __future__ import annotations
 
-from crossgate.core.address import Address, AddressError, Family, Pattern, parse_address, parse_prefix, prefix
-from crossgate.core.network import Device, Host, Interface, InterfaceAddress, Point, PointKind, Port, Route, Segment
+from crossgate.core.model.address import Address, AddressError, Family, Pattern, parse_address, parse_prefix, prefix
+from crossgate.core.model.network import Device, Host, Interface, InterfaceAddress, Point, PointKind, Port, Route, Segment
 from crossgate.language.names import Names
 from crossgate.language.words import Words
 

@@ -7,10 +7,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
-from crossgate.core.address import Address
-from crossgate.core.errors import Place, PlanError, unknown
-from crossgate.core.network import Point, Port, Segment
-from crossgate.core.plan import Plan
+from crossgate.core.model.address import Address
+from crossgate.core.model.errors import Place, PlanError, unknown
+from crossgate.core.model.network import Point, Port, Segment
+from crossgate.core.model.plan import Plan
 
 Complain = Callable[[Place, str, str], PlanError]
 """Makes an error from the line it stands in, the word at fault and what is wrong with it."""

@@ -10,8 +10,8 @@ import re
 from collections.abc import Collection
 from typing import NamedTuple
 
-from crossgate.core.errors import Place, PlanError, nearest
-from crossgate.core.plaintext import numeral
+from crossgate.core.model.errors import Place, PlanError, nearest
+from crossgate.core.model.plaintext import numeral
 
 _WORD = re.compile(r'"[^"]*"?|#.*|[^\s"#]+')
 _WORD_OR_COMMA = re.compile(r'"[^"]*"?|#.*|,|[^\s",#]+')

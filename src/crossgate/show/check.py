@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from crossgate.core.audit import Audited, Finding, Severity
 from crossgate.core.explain import packet_text
-from crossgate.core.plan import Plan
+from crossgate.core.model.plan import Plan
 from crossgate.show.console import count, folded, quiet, strong, word
 
 

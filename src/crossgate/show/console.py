@@ -15,7 +15,7 @@ from itertools import zip_longest
 
 import typer
 
-from crossgate.core.plaintext import escaped
+from crossgate.core.model.plaintext import escaped
 
 _CODES = re.compile(r"\x1b\[[0-9;]*m")
 _COLOURS = {

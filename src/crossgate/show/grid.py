@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 
-from crossgate.core.address import Family
 from crossgate.core.grid import Cell, Change
+from crossgate.core.model.address import Family
 from crossgate.core.trace import Verdict
 from crossgate.show.console import columns, count, name, quiet, strong, word
 

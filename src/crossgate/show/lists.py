@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from datetime import datetime
 
-from crossgate.core.accesslist import AccessList, Entry
-from crossgate.core.address import Addresses, Family
-from crossgate.core.iana import MISTAKEN
-from crossgate.core.plan import Plan
-from crossgate.core.service import Service
-from crossgate.core.window import open_at
+from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.address import Addresses, Family
+from crossgate.core.model.iana import MISTAKEN
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.service import Service
+from crossgate.core.model.window import open_at
 from crossgate.show.console import alert, columns, leading_word, name, quiet, strong, word
 
 _MOST_MEANINGS = 6

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from crossgate.core.plan import Plan
+from crossgate.core.model.plan import Plan
 from crossgate.show.console import columns, leading_word, quiet, strong, word
 
 

@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from datetime import datetime
 
 from crossgate.core.explain import noticed, sentence
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.window import open_at
 from crossgate.core.opening import service_label
-from crossgate.core.plan import Plan
 from crossgate.core.trace import Asked, LegTrace, Trace
-from crossgate.core.window import open_at
 from crossgate.show.console import columns, folded, leading_word, quiet, strong, word
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from crossgate.core.address import Family, Pattern, format_address
+from crossgate.core.model.address import Family, Pattern, format_address
 from crossgate.core.wildcard import slips
 from crossgate.show.console import alert, columns, count, name, quiet, strong
 

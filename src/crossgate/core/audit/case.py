@@ -6,17 +6,17 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
 
-from crossgate.core.accesslist import AccessList, Entry
-from crossgate.core.address import Family
 from crossgate.core.coverage import Coverage, coverage
 from crossgate.core.effort import TooManyPieces
 from crossgate.core.flows import Flow, Flows, alike, flow_between, likeness
 from crossgate.core.forwarding import Crossing, Forwarding
-from crossgate.core.plan import Plan
-from crossgate.core.progress import Tell
+from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.address import Family
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.progress import Tell
+from crossgate.core.model.window import states
 from crossgate.core.regions import address_box, list_regions
 from crossgate.core.spots import Spot, spots
-from crossgate.core.window import states
 
 Focus = Mapping[str, Collection[int]]
 """The numbers of the entries that are to be looked at, list by list; those of a list that is not there are not."""

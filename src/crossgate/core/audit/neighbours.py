@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from crossgate.core import iana
-from crossgate.core.accesslist import AccessList, Action, Entry
-from crossgate.core.address import Family, Pattern, parse_address, parse_block, single
 from crossgate.core.audit.case import Case
 from crossgate.core.effort import answered
-from crossgate.core.finding import Finding
-from crossgate.core.network import Direction, Placement, PointKind
-from crossgate.core.packet import ICMPV6, Packet
+from crossgate.core.model import iana
+from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.address import Family, Pattern, parse_address, parse_block, single
+from crossgate.core.model.finding import Finding
+from crossgate.core.model.network import Direction, Placement, PointKind
+from crossgate.core.model.packet import ICMPV6, Packet
 from crossgate.core.regions import FRAGMENT_BIT, address_box, between, list_regions, witness
 from crossgate.core.spots import common
 

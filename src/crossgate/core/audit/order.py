@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from crossgate.core.accesslist import numbered_kind
 from crossgate.core.audit.case import Case
-from crossgate.core.finding import Finding
+from crossgate.core.model.accesslist import numbered_kind
+from crossgate.core.model.finding import Finding
 
 
 def number_kind(case: Case) -> Iterator[Finding]:

@@ -5,13 +5,22 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
-from crossgate.core import iana
-from crossgate.core.accesslist import AccessList, Entry
-from crossgate.core.address import Address, AddressError, Addresses, Pattern, format_address, looks_like_address, parse_address, pattern
 from crossgate.core.audit.case import Case
-from crossgate.core.errors import Place
-from crossgate.core.finding import Finding
-from crossgate.core.service import split_service
+from crossgate.core.model import iana
+from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.address import (
+    Address,
+    AddressError,
+    Addresses,
+    Pattern,
+    format_address,
+    looks_like_address,
+    parse_address,
+    pattern,
+)
+from crossgate.core.model.errors import Place
+from crossgate.core.model.finding import Finding
+from crossgate.core.model.service import split_service
 
 
 class _Addressed(NamedTuple):

@@ -12,10 +12,10 @@ from enum import StrEnum
 from functools import lru_cache
 from typing import NamedTuple
 
-from crossgate.core.address import Addresses, Family
-from crossgate.core.errors import Place
-from crossgate.core.packet import Packet
-from crossgate.core.service import NO_QUALIFIERS, Qualifiers, Service
+from crossgate.core.model.address import Addresses, Family
+from crossgate.core.model.errors import Place
+from crossgate.core.model.packet import Packet
+from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, Service
 
 
 class Action(StrEnum):

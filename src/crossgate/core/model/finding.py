@@ -5,8 +5,8 @@ from __future__ import annotations
 from enum import StrEnum
 from typing import NamedTuple
 
-from crossgate.core.errors import Place
-from crossgate.core.packet import Packet
+from crossgate.core.model.errors import Place
+from crossgate.core.model.packet import Packet
 
 
 class Severity(StrEnum):

@@ -6,8 +6,8 @@ from datetime import datetime
 from enum import StrEnum
 from typing import NamedTuple
 
-from crossgate.core.address import Family
-from crossgate.core.errors import Place
+from crossgate.core.model.address import Family
+from crossgate.core.model.errors import Place
 
 
 class Claim(StrEnum):

@@ -6,14 +6,14 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple
 
-from crossgate.core.accesslist import AccessList, Kind
-from crossgate.core.address import Address, Addresses, Family
-from crossgate.core.errors import Place, unknown
-from crossgate.core.expect import Expectation
-from crossgate.core.finding import Acceptance
-from crossgate.core.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment
-from crossgate.core.service import Service, ServiceError, ServiceTerm, parse_service, split_service
-from crossgate.core.window import Window
+from crossgate.core.model.accesslist import AccessList, Kind
+from crossgate.core.model.address import Address, Addresses, Family
+from crossgate.core.model.claim import Expectation
+from crossgate.core.model.errors import Place, unknown
+from crossgate.core.model.finding import Acceptance
+from crossgate.core.model.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment
+from crossgate.core.model.service import Service, ServiceError, ServiceTerm, parse_service, split_service
+from crossgate.core.model.window import Window
 
 DEFAULT_NUMBERING = (
     (Kind.STANDARD, 1, 99),

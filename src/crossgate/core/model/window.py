@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
-from crossgate.core.errors import Place
+from crossgate.core.model.errors import Place
 
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 DAY_MINUTES = 24 * 60

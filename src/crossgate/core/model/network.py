@@ -6,8 +6,8 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import NamedTuple
 
-from crossgate.core.address import Address, Family, Pattern, prefix
-from crossgate.core.errors import Place
+from crossgate.core.model.address import Address, Family, Pattern, prefix
+from crossgate.core.model.errors import Place
 
 
 class Direction(StrEnum):

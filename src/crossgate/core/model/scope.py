@@ -8,7 +8,7 @@ from __future__ import annotations
 from enum import StrEnum
 from typing import NamedTuple
 
-from crossgate.core.address import Address, Family, Pattern, parse_block
+from crossgate.core.model.address import Address, Family, Pattern, parse_block
 
 
 class Scope(StrEnum):

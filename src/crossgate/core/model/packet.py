@@ -10,8 +10,8 @@ from collections.abc import Iterator
 from enum import StrEnum
 from typing import NamedTuple
 
-from crossgate.core import iana
-from crossgate.core.address import Family
+from crossgate.core.model import iana
+from crossgate.core.model.address import Family
 
 ICMP, TCP, UDP, ICMPV6 = 1, 6, 17, 58
 ECHO = {Family.IPV4: 8, Family.IPV6: 128}

@@ -9,11 +9,11 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import NamedTuple
 
-from crossgate.core import iana
-from crossgate.core.address import Family
-from crossgate.core.errors import nearest
-from crossgate.core.packet import ECHO, ICMP, ICMPV6, Packet, icmp_of
-from crossgate.core.plaintext import numeral
+from crossgate.core.model import iana
+from crossgate.core.model.address import Family
+from crossgate.core.model.errors import nearest
+from crossgate.core.model.packet import ECHO, ICMP, ICMPV6, Packet, icmp_of
+from crossgate.core.model.plaintext import numeral
 
 Ports = tuple[tuple[int, int], ...]
 """Port intervals, first and last included, ascending and apart from each other."""

@@ -13,7 +13,7 @@ from enum import IntEnum
 from functools import cache
 from typing import NamedTuple
 
-from crossgate.core.plaintext import numeral
+from crossgate.core.model.plaintext import numeral
 
 
 class Family(IntEnum):

@@ -1,0 +1,1 @@
+"""The values that all else speaks of: addresses, packets, services, lists, networks, whole plans."""
