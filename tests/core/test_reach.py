@@ -8,7 +8,6 @@ from datetime import datetime
 import pytest
 
 from crossgate.core.compare import differences
-from crossgate.core.cover import Sort, Wording
 from crossgate.core.ends import pairs
 from crossgate.core.explain import packet_text, sentence
 from crossgate.core.forwarding import Forwarding
@@ -16,6 +15,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.opening import conversations
 from crossgate.core.reach import Reached, reach
+from crossgate.core.sets.cover import Sort, Wording
 from crossgate.core.trace import Trace, Tracer, Verdict
 from crossgate.core.verify import Verified, Verifier
 from tests import net
@@ -253,8 +253,8 @@ def test_ports_in_a_row_are_traced_as_others_are(plan_of: Read) -> None:
 
 def test_but_within_but_reads_one_way(plan_of: Read) -> None:
     plan = plan_of(NET)
-    from crossgate.core.cover import joined, less
     from crossgate.core.model.address import everything, parse_block
+    from crossgate.core.sets.cover import joined, less
 
     kept = less([everything(Family.IPV4)], [parse_block("10.0.1.0/24")]) | {parse_block("10.0.1.7"), parse_block("10.0.1.200")}
     assert Wording(plan).addresses(joined(kept)) == "h, any but (a but 10.0.1.200)"

@@ -9,7 +9,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.model.address import Family, Pattern
-from crossgate.core.regions import (
+from crossgate.core.sets.regions import (
     LOW_BITS,
     Box,
     EntryRegion,

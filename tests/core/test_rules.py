@@ -18,8 +18,8 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import join_ports
 from crossgate.core.opening import conversations
-from crossgate.core.regions import EntryRegion, overlap, packet_box
 from crossgate.core.review import review
+from crossgate.core.sets.regions import EntryRegion, overlap, packet_box
 from crossgate.core.trace import Tracer
 from crossgate.core.verify import Verifier
 

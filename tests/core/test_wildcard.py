@@ -14,7 +14,7 @@ from crossgate.core.model.address import Family, Pattern, pattern, single
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import states
 from crossgate.core.position import effective_position
-from crossgate.core.wildcard import addresses_of, fewest_patterns, slips, smallest_around
+from crossgate.core.sets.wildcard import addresses_of, fewest_patterns, slips, smallest_around
 from crossgate.language.edits import given_entry
 from crossgate.language.reader import read, read_plan
 from tests import small

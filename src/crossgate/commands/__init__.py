@@ -72,6 +72,6 @@ def options(
 ) -> None:
     """Write, place, trace and prove access lists, offline, from one plain-text plan."""
     if pieces is not None:
-        from crossgate.core.effort import allow
+        from crossgate.core.sets.effort import allow
 
         allow(pieces)

@@ -29,7 +29,7 @@ JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON documen
 
 def _allow(pieces: int | None) -> int | None:
     if pieces is not None:
-        from crossgate.core.effort import allow
+        from crossgate.core.sets.effort import allow
 
         allow(pieces)
     return pieces

@@ -29,7 +29,7 @@ def wild(words: Annotated[list[str], typer.Argument(metavar="PATTERN...", help=_
     if as_json:
         print_json({"schema": "crossgate/wild/1", "pattern": " ".join(words)} | _document(patterns))
         return
-    from crossgate.core.wildcard import MOST_ADDRESSES, addresses_of, fewest_patterns
+    from crossgate.core.sets.wildcard import MOST_ADDRESSES, addresses_of, fewest_patterns
     from crossgate.show.console import write
     from crossgate.show.wild import lines, pattern_lines
 
@@ -54,7 +54,7 @@ def _patterns(words: list[str]) -> list[Pattern]:
 
 def _document(patterns: list[Pattern]) -> dict[str, Any]:
     from crossgate.core.model.address import Family, format_address
-    from crossgate.core.wildcard import slips
+    from crossgate.core.sets.wildcard import slips
 
     family = patterns[0].family
     return {
@@ -112,7 +112,7 @@ def _differs(patterns: list[Pattern], value: int) -> str:
 
 def _cover(words: list[str], as_json: bool) -> None:
     """Find the smallest pattern around addresses, and the fewest that have exactly them."""
-    from crossgate.core.wildcard import MOST_ADDRESSES, addresses_of, apart, fewest_patterns, smallest_around
+    from crossgate.core.sets.wildcard import MOST_ADDRESSES, addresses_of, apart, fewest_patterns, smallest_around
 
     if not words:
         raise PlanError("cover takes addresses, as: wild cover 10.64.32.10 10.64.33.10 10.64.34.10")

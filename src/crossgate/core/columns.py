@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from crossgate.core.model.address import Family
-from crossgate.core.regions import LOW_BITS, LOW_FREE, Box, EntryRegion
+from crossgate.core.sets.regions import LOW_BITS, LOW_FREE, Box, EntryRegion
 
 Words = NDArray[np.uint64]
 Numbers = NDArray[np.int64]

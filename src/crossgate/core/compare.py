@@ -13,8 +13,6 @@ from datetime import datetime
 from difflib import SequenceMatcher
 from typing import NamedTuple
 
-from crossgate.core.cover import Line, lines
-from crossgate.core.effort import TooManyPieces, answered
 from crossgate.core.flows import (
     Answer,
     Course,
@@ -42,7 +40,9 @@ from crossgate.core.model.packet import Leg, Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.window import Window, open_at, states
-from crossgate.core.regions import Box, EntryRegion, ListRegions, address_box, list_regions, overlap, split, whole, without, witness
+from crossgate.core.sets.cover import Line, lines
+from crossgate.core.sets.effort import TooManyPieces, answered
+from crossgate.core.sets.regions import Box, EntryRegion, ListRegions, address_box, list_regions, overlap, split, whole, without, witness
 from crossgate.core.spots import But, Spot, boundaries, spots
 from crossgate.core.trace import Verdict
 

@@ -18,12 +18,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from crossgate.core.columns import Columns, Numbers, box_columns, columns, common, covering, covering_pairs, meeting, overlapping, row_box
-from crossgate.core.cubes import first_uncovered
-from crossgate.core.effort import TooManyPieces, answered, spend
 from crossgate.core.model.accesslist import Action, Entry
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
-from crossgate.core.regions import Box, EntryRegion, ListRegions, covers, minus, overlap, packet_box, split, witness
+from crossgate.core.sets.cubes import first_uncovered
+from crossgate.core.sets.effort import TooManyPieces, answered, spend
+from crossgate.core.sets.regions import Box, EntryRegion, ListRegions, covers, minus, overlap, packet_box, split, witness
 
 _TRIES = 3
 _AIMED_TRIES = 4

@@ -16,7 +16,6 @@ from functools import cache
 from itertools import islice
 from typing import NamedTuple
 
-from crossgate.core.effort import spend
 from crossgate.core.forwarding import Crossing, End, Forwarding, Path
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, Entry
@@ -24,7 +23,8 @@ from crossgate.core.model.address import Address, Family, Pattern, single
 from crossgate.core.model.packet import ACK, SYN, TCP, Leg, Packet, icmp_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service
-from crossgate.core.regions import (
+from crossgate.core.sets.effort import spend
+from crossgate.core.sets.regions import (
     ALL_PORTS,
     DSCP_SHIFT,
     FLAG_BITS,

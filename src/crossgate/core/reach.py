@@ -6,8 +6,6 @@ from collections.abc import Collection, Iterator, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.cover import Line, lines
-from crossgate.core.effort import TooManyPieces, answered
 from crossgate.core.ends import end_set
 from crossgate.core.flows import Flow, Flows, Opening, Stop, as_told, by_course, example, flows, left, unsaid
 from crossgate.core.forwarding import Forwarding
@@ -17,7 +15,9 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.service import Service
 from crossgate.core.model.window import open_at
-from crossgate.core.regions import Box, service_boxes, whole
+from crossgate.core.sets.cover import Line, lines
+from crossgate.core.sets.effort import TooManyPieces, answered
+from crossgate.core.sets.regions import Box, service_boxes, whole
 from crossgate.core.spots import But, on_outside, spots
 from crossgate.core.trace import Verdict
 

@@ -10,7 +10,6 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.effort import TooManyPieces, question
 from crossgate.core.ends import at_address, end_set
 from crossgate.core.explain import packet_text, reason, stopped
 from crossgate.core.flows import Answer, Flow, Flows, example, flows, left, openings, placed_on
@@ -21,6 +20,7 @@ from crossgate.core.model.claim import Claim, Expectation, Moment
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import ServiceError
 from crossgate.core.model.window import open_at, states
+from crossgate.core.sets.effort import TooManyPieces, question
 from crossgate.core.spots import Spot, first_outside, meant, spots
 from crossgate.core.trace import Conversation, Trace, Tracer, Verdict
 

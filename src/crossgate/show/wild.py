@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from crossgate.core.model.address import Family, Pattern, format_address
-from crossgate.core.wildcard import slips
+from crossgate.core.sets.wildcard import slips
 from crossgate.show.console import alert, columns, count, name, quiet, strong
 
 _MOST_PATTERNS = 40

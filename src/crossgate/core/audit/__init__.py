@@ -12,10 +12,10 @@ from typing import NamedTuple
 
 from crossgate.core.audit import entries, neighbours, order, placing, traffic, wording
 from crossgate.core.audit.case import Case, Focus
-from crossgate.core.effort import TooManyPieces, gathered
 from crossgate.core.model.finding import KINDS, Acceptance, Finding, Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
+from crossgate.core.sets.effort import TooManyPieces, gathered
 
 __all__ = ["AUDITS", "KINDS", "Acceptance", "Audited", "Finding", "Severity", "audit"]
 

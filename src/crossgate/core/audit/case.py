@@ -7,7 +7,6 @@ from datetime import datetime
 from functools import cached_property
 
 from crossgate.core.coverage import Coverage, coverage
-from crossgate.core.effort import TooManyPieces
 from crossgate.core.flows import Flow, Flows, alike, flow_between, likeness
 from crossgate.core.forwarding import Crossing, Forwarding
 from crossgate.core.model.accesslist import AccessList, Entry
@@ -15,7 +14,8 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.window import states
-from crossgate.core.regions import address_box, list_regions
+from crossgate.core.sets.effort import TooManyPieces
+from crossgate.core.sets.regions import address_box, list_regions
 from crossgate.core.spots import Spot, spots
 
 Focus = Mapping[str, Collection[int]]

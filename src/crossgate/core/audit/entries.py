@@ -6,13 +6,13 @@ from collections.abc import Iterator
 
 from crossgate.core.audit.case import Case, numbers
 from crossgate.core.coverage import Coverage
-from crossgate.core.effort import answered
 from crossgate.core.explain import DOES
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import everything
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.service import IP, NO_QUALIFIERS
-from crossgate.core.regions import Box, ListRegions, list_regions, packet_box, whole
+from crossgate.core.sets.effort import answered
+from crossgate.core.sets.regions import Box, ListRegions, list_regions, packet_box, whole
 
 
 def never_reached(case: Case) -> Iterator[Finding]:

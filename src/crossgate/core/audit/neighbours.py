@@ -6,14 +6,14 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from crossgate.core.audit.case import Case
-from crossgate.core.effort import answered
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Family, Pattern, parse_address, parse_block, single
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.network import Direction, Placement, PointKind
 from crossgate.core.model.packet import ICMPV6, Packet
-from crossgate.core.regions import FRAGMENT_BIT, address_box, between, list_regions, witness
+from crossgate.core.sets.effort import answered
+from crossgate.core.sets.regions import FRAGMENT_BIT, address_box, between, list_regions, witness
 from crossgate.core.spots import common
 
 ROUTER_SOLICITATION, ROUTER_ADVERTISEMENT, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT = 133, 134, 135, 136

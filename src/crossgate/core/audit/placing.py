@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossgate.core.audit.case import Case
-from crossgate.core.effort import answered
 from crossgate.core.flows import left
 from crossgate.core.forwarding import Crossing
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Address, Family, everything, single
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.network import Direction, Placement, PointKind, Segment
-from crossgate.core.regions import EntryRegion, address_box, list_regions
+from crossgate.core.sets.effort import answered
+from crossgate.core.sets.regions import EntryRegion, address_box, list_regions
 from crossgate.core.spots import But, first_outside
 
 

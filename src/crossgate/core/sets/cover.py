@@ -11,14 +11,14 @@ from enum import Enum
 from functools import cache
 from typing import NamedTuple, TypeVar
 
-from crossgate.core.effort import spend
 from crossgate.core.flows import courses
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family, Pattern, everything, single
 from crossgate.core.model.packet import ECHO, PORT_PROTOCOLS, SYN, TCP, icmp_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError, format_ports, join_ports, protocol_word
-from crossgate.core.regions import (
+from crossgate.core.sets.effort import spend
+from crossgate.core.sets.regions import (
     ALL_PORTS,
     ALL_PROTOCOLS,
     FLAG_BITS,

@@ -17,11 +17,11 @@ from collections.abc import Generator, Iterable, Iterator, Sequence
 from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING, NamedTuple
 
-from crossgate.core.effort import spend
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.packet import CLIENT_PORT, ECHO, PORT_PROTOCOLS, SYN, TCP, UDP, Packet, icmp_of
 from crossgate.core.model.service import NO_QUALIFIERS, FlagTest, Ports, Service, ServiceTerm
+from crossgate.core.sets.effort import spend
 
 if TYPE_CHECKING:
     from crossgate.core.columns import Columns
