@@ -17,7 +17,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent))
 from crossgate.core.audit import audit
 from crossgate.core.compare import named_differences
-from crossgate.core.coverage import coverage
+from crossgate.core.lists.redundancy import coverage
 from crossgate.core.sets.regions import ListRegions, covers
 from crossgate.demo import PLAN, write
 from crossgate.language.reader import read_plan

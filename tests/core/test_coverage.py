@@ -10,8 +10,8 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.columns import columns, covering, covering_pairs, meeting, overlapping
-from crossgate.core.coverage import coverage
+from crossgate.core.lists.columns import columns, covering, covering_pairs, meeting, overlapping
+from crossgate.core.lists.redundancy import coverage
 from crossgate.core.model.accesslist import AccessList, Decision
 from crossgate.core.model.address import Family, everything, pattern
 from crossgate.core.model.packet import Packet

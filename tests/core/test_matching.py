@@ -11,7 +11,7 @@ from pathlib import Path
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.index import ListIndex
+from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Action
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import Packet

@@ -11,7 +11,7 @@ from crossgate.core.audit import Finding, audit
 from crossgate.core.ends import at_address, pairs
 from crossgate.core.explain import noticed
 from crossgate.core.forwarding import Forwarding
-from crossgate.core.index import ListIndex
+from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.iana import services
 from crossgate.core.model.packet import Packet

@@ -10,10 +10,10 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from crossgate.core.lists.insertion import effective_position
 from crossgate.core.model.address import Family, Pattern, pattern, single
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import states
-from crossgate.core.position import effective_position
 from crossgate.core.sets.wildcard import addresses_of, fewest_patterns, slips, smallest_around
 from crossgate.language.edits import given_entry
 from crossgate.language.reader import read, read_plan

@@ -36,8 +36,8 @@ def add(
     as_json: JsonOption = False,
 ) -> None:
     """Write a new entry; without a position it goes as far down as it still has an effect."""
+    from crossgate.core.lists.insertion import effective_position
     from crossgate.core.model.window import states
-    from crossgate.core.position import effective_position
     from crossgate.core.sets.effort import question
     from crossgate.language import edits
 

@@ -15,7 +15,7 @@ from typing import NamedTuple
 
 from crossgate.core.ends import at_address
 from crossgate.core.forwarding import Crossing, End, Forwarding, Path
-from crossgate.core.index import ListIndex
+from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Action, Decision, Entry
 from crossgate.core.model.address import Address
 from crossgate.core.model.packet import Leg, Packet, legs

@@ -6,9 +6,9 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
 
-from crossgate.core.coverage import Coverage, coverage
 from crossgate.core.flows import Flow, Flows, alike, flow_between, likeness
 from crossgate.core.forwarding import Crossing, Forwarding
+from crossgate.core.lists.redundancy import Coverage, coverage
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan

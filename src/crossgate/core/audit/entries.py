@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossgate.core.audit.case import Case, numbers
-from crossgate.core.coverage import Coverage
 from crossgate.core.explain import DOES
+from crossgate.core.lists.redundancy import Coverage
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import everything
 from crossgate.core.model.finding import Finding

@@ -24,7 +24,7 @@ from crossgate.core.model.service import NO_QUALIFIERS, FlagTest, Ports, Service
 from crossgate.core.sets.effort import spend
 
 if TYPE_CHECKING:
-    from crossgate.core.columns import Columns
+    from crossgate.core.lists.columns import Columns
 
 FLAG_BITS, FRAGMENT_BIT, DSCP_SHIFT = 0xFF, 1 << 8, 9
 LOW_BITS = 64
@@ -360,7 +360,7 @@ class ListRegions:
 
     @cached_property
     def _hulls(self) -> Columns:
-        from crossgate.core.columns import box_columns
+        from crossgate.core.lists.columns import box_columns
 
         hulls = [(index, region.hull) for index, region in enumerate(self.regions) if region.hull is not None]
         return box_columns([hull for _, hull in hulls], [index for index, _ in hulls], [False] * len(hulls))
@@ -369,7 +369,7 @@ class ListRegions:
         """Return which regions may have a part in a box."""
         if len(self.regions) <= _FEW:
             return [index for index, region in enumerate(self.regions) if region.hull is not None and overlap(region.hull, box) is not None]
-        from crossgate.core.columns import box_columns, overlapping
+        from crossgate.core.lists.columns import box_columns, overlapping
 
         found: list[int] = self._hulls.entry[overlapping(box_columns([box], [0], [False]), self._hulls)].tolist()
         return found

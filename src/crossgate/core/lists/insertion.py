@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from crossgate.core.coverage import uncovered
+from crossgate.core.lists.redundancy import uncovered
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.sets.cubes import first_uncovered
 from crossgate.core.sets.regions import Box, EntryRegion, overlap

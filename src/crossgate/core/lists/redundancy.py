@@ -17,7 +17,18 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from crossgate.core.columns import Columns, Numbers, box_columns, columns, common, covering, covering_pairs, meeting, overlapping, row_box
+from crossgate.core.lists.columns import (
+    Columns,
+    Numbers,
+    box_columns,
+    columns,
+    common,
+    covering,
+    covering_pairs,
+    meeting,
+    overlapping,
+    row_box,
+)
 from crossgate.core.model.accesslist import Action, Entry
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
