@@ -11,9 +11,9 @@ import time
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
-from crossgate.core.ends import pairs
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.grid import cells
+from crossgate.core.network.endpoints import pairs
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.opening import conversations
 from crossgate.core.trace import Tracer
 from crossgate.demo import PLAN, write

@@ -12,10 +12,10 @@ from itertools import product
 
 from hypothesis import strategies as st
 
-from crossgate.core.ends import at_address
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.packet import SYN, Packet
+from crossgate.core.network.endpoints import at_address
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.trace import Conversation
 
 NETWORK = """

@@ -10,8 +10,8 @@ from typing import Any
 
 import pytest
 
-from crossgate.core.ends import pairs
-from crossgate.core.forwarding import Forwarding
+from crossgate.core.network.endpoints import pairs
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.opening import conversations
 from crossgate.core.trace import Tracer
 from crossgate.language.reader import read_plan

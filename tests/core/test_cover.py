@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 from crossgate.core.model.address import Family, Pattern, parse_block, parse_range, pattern
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.address_classes import But
 from crossgate.core.sets.cover import Sort, Wording, joined, joined_services, less, lines
 from crossgate.core.sets.regions import FRAGMENT_BIT, Box, ListRegions, covers, overlap, packet_box, service_boxes, whole, without
-from crossgate.core.spots import But
 from tests import small
 
 slow = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])

@@ -9,8 +9,8 @@ import pytest
 
 from crossgate.core.audit import audit
 from crossgate.core.compare import differences
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.reach import reach
 from crossgate.core.sets.effort import MOST_PIECES, TooManyPieces, allow, answered, question, spend
 from crossgate.core.verify import Verifier

@@ -10,17 +10,17 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.compare import differences, named_differences
-from crossgate.core.ends import end_set
 from crossgate.core.flows import Flows, by_course, courses, flows
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.model.address import Family, everything
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.address_classes import But, common, first_outside, free_address, spots
+from crossgate.core.network.endpoints import end_set
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.reach import reach
 from crossgate.core.sets.cover import Line
 from crossgate.core.sets.regions import Box, covers, overlap, packet_box, whole
-from crossgate.core.spots import But, common, first_outside, free_address, spots
 from crossgate.core.trace import Trace, Tracer, Verdict
 from crossgate.core.verify import Verifier
 from tests import net, small

@@ -10,16 +10,16 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.ends import at_address, candidates, end_set, pairs
-from crossgate.core.forwarding import End, Forwarding
 from crossgate.core.grid import cells, changes, default_services, hosts_of
 from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
 from crossgate.core.model.plan import Plan, UnknownName
 from crossgate.core.model.window import open_at, states
+from crossgate.core.network.endpoints import at_address, candidates, end_set, pairs
+from crossgate.core.network.layer2 import Wire
+from crossgate.core.network.routing import End, Forwarding
 from crossgate.core.trace import Tracer, Verdict
-from crossgate.core.wire import Wire
 
 Read = Callable[[str], Plan]
 

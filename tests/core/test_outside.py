@@ -7,11 +7,11 @@ from collections.abc import Callable
 
 import pytest
 
-from crossgate.core.ends import pairs
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.model.address import parse_address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.endpoints import pairs
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.verify import Verifier
 
 Read = Callable[[str], Plan]

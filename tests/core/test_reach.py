@@ -8,11 +8,11 @@ from datetime import datetime
 import pytest
 
 from crossgate.core.compare import differences
-from crossgate.core.ends import pairs
 from crossgate.core.explain import packet_text, sentence
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.endpoints import pairs
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.opening import conversations
 from crossgate.core.reach import Reached, reach
 from crossgate.core.sets.cover import Sort, Wording

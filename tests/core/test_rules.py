@@ -8,15 +8,15 @@ from datetime import datetime
 import pytest
 
 from crossgate.core.audit import Finding, audit
-from crossgate.core.ends import at_address, pairs
 from crossgate.core.explain import noticed
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.iana import services
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import join_ports
+from crossgate.core.network.endpoints import at_address, pairs
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.opening import conversations
 from crossgate.core.review import review
 from crossgate.core.sets.regions import EntryRegion, overlap, packet_box

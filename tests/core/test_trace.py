@@ -10,15 +10,15 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.ends import at_address, pairs
 from crossgate.core.explain import noticed, sentence
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.model.accesslist import Action
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Leg, Packet, legs
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
+from crossgate.core.network.endpoints import at_address, pairs
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.opening import conversations
 from crossgate.core.points import crossed, suited
 from crossgate.core.trace import Outcome, Trace, Tracer, Verdict

@@ -6,8 +6,8 @@ from collections.abc import Callable
 
 import pytest
 
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.review import review
 from crossgate.core.verify import Verified, Verifier
 

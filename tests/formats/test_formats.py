@@ -12,9 +12,9 @@ from pathlib import Path
 import pytest
 
 from crossgate.core.audit import KINDS, audit
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.verify import Verifier
 from crossgate.formats.junit import junit_text
 from crossgate.formats.sarif import sarif_document

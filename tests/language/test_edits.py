@@ -9,11 +9,11 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.compare import differences, entry_key
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.routing import Forwarding
 from crossgate.language import edits
 from crossgate.language.edits import Draft
 from crossgate.language.layout import tidied

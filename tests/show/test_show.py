@@ -9,10 +9,10 @@ from datetime import datetime
 import pytest
 
 from crossgate.core.compare import differences
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.grid import cells
 from crossgate.core.model.address import Family, Pattern, parse_block, pattern
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.reach import reach
 from crossgate.core.trace import Tracer
 from crossgate.show import console, grid, sets, wild

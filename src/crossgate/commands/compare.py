@@ -23,8 +23,8 @@ def compare(
 ) -> None:
     """Show what OTHER treats differently, with the deciding entries and a packet each; exit status 1 when it does."""
     from crossgate.core.compare import differences, named_differences
-    from crossgate.core.forwarding import Forwarding
     from crossgate.core.model.plan import UnknownName
+    from crossgate.core.network.routing import Forwarding
     from crossgate.core.sets.effort import TooManyPieces, question
     from crossgate.show.console import count, strong, write
     from crossgate.show.sets import difference_lines, list_difference_lines

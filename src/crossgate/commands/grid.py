@@ -33,8 +33,8 @@ def grid(
     as_json: JsonOption = False,
 ) -> None:
     """Show who reaches whom: sources down, destinations across, a letter a verdict."""
-    from crossgate.core.forwarding import Forwarding
     from crossgate.core.grid import changes, check_services, default_services, hosts_of
+    from crossgate.core.network.routing import Forwarding
 
     if as_csv and as_json:
         raise PlanError("--csv and --json exclude each other")
@@ -80,9 +80,9 @@ def grid(
 
 
 def _cells(plan: Plan, when: datetime, rows: list[str], columns: list[str], services: list[str]) -> list[Cell]:
-    from crossgate.core.forwarding import Forwarding
     from crossgate.core.grid import cells
     from crossgate.core.model.window import open_at
+    from crossgate.core.network.routing import Forwarding
     from crossgate.core.trace import Tracer
 
     network = Forwarding(plan)

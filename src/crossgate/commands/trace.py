@@ -24,7 +24,7 @@ from crossgate.core.model.errors import PlanError
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from crossgate.core.forwarding import Forwarding
+    from crossgate.core.network.routing import Forwarding
     from crossgate.core.trace import Conversation
 
 
@@ -55,8 +55,8 @@ def trace(
     as_json: JsonOption = False,
 ) -> None:
     """Send SERVICE from FROM to TO and show every crossing, the entry that decided, and the verdict."""
-    from crossgate.core.forwarding import Forwarding
     from crossgate.core.model.window import open_at
+    from crossgate.core.network.routing import Forwarding
     from crossgate.core.trace import Tracer
 
     when = moment(at)
@@ -93,9 +93,9 @@ def _conversations(
     network: Forwarding, source: str, destination: str, service: str, source_port: int | None, claimed: str | None, family: int | None
 ) -> Iterator[Conversation]:
     """Yield the conversations to trace: for each family that both ends have, each service that the word stands for."""
-    from crossgate.core.ends import pairs
     from crossgate.core.model.address import AddressError, parse_address
     from crossgate.core.model.service import ServiceError
+    from crossgate.core.network.endpoints import pairs
     from crossgate.core.opening import conversations
 
     try:

@@ -29,7 +29,7 @@ def verify(
     as_json: JsonOption = False,
 ) -> None:
     """Try every expect and keep of the plan; exit status 1 when one does not hold."""
-    from crossgate.core.forwarding import Forwarding
+    from crossgate.core.network.routing import Forwarding
     from crossgate.core.verify import Verifier
 
     plan = load(context)

@@ -33,17 +33,17 @@ from crossgate.core.flows import (
     placed_on,
     unsaid,
 )
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import Leg, Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.window import Window, open_at, states
+from crossgate.core.network.address_classes import But, Spot, boundaries, spots
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.cover import Line, lines
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.regions import Box, EntryRegion, ListRegions, address_box, list_regions, overlap, split, whole, without, witness
-from crossgate.core.spots import But, Spot, boundaries, spots
 from crossgate.core.trace import Verdict
 
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from crossgate.core.forwarding import Crossing
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction
 from crossgate.core.model.packet import Leg, Packet
+from crossgate.core.network.routing import Crossing
 from crossgate.core.opening import service_label
 from crossgate.core.trace import Asked, Outcome, Trace, Verdict
 

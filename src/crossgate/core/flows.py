@@ -16,13 +16,14 @@ from functools import cache
 from itertools import islice
 from typing import NamedTuple
 
-from crossgate.core.forwarding import Crossing, End, Forwarding, Path
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Address, Family, Pattern, single
 from crossgate.core.model.packet import ACK, SYN, TCP, Leg, Packet, icmp_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service
+from crossgate.core.network.address_classes import But, Spot, device_addresses, first_outside, unrouted
+from crossgate.core.network.routing import Crossing, End, Forwarding, Path
 from crossgate.core.sets.effort import spend
 from crossgate.core.sets.regions import (
     ALL_PORTS,
@@ -41,7 +42,6 @@ from crossgate.core.sets.regions import (
     whole,
     witness,
 )
-from crossgate.core.spots import But, Spot, device_addresses, first_outside, unrouted
 from crossgate.core.trace import Verdict, path_devices
 
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-from crossgate.core.ends import candidates, pairs
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service, ServiceError
+from crossgate.core.network.endpoints import candidates, pairs
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.opening import conversations
 from crossgate.core.trace import Trace, Tracer, Verdict
 

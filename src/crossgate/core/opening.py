@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from crossgate.core.forwarding import End
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.iana import FLAGS
 from crossgate.core.model.packet import CLIENT_PORT, ECHO, PORT_PROTOCOLS, SYN, TCP, Packet, icmp_of
 from crossgate.core.model.service import Service, ServiceTerm, protocol_name, protocol_word
+from crossgate.core.network.routing import End
 from crossgate.core.trace import Conversation
 
 

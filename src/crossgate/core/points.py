@@ -9,10 +9,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from crossgate.core.forwarding import Crossing, End, Forwarding
 from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction, PointKind
+from crossgate.core.network.routing import Crossing, End, Forwarding
 
 
 class CrossedPoint(NamedTuple):

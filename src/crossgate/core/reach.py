@@ -6,19 +6,19 @@ from collections.abc import Collection, Iterator, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.ends import end_set
 from crossgate.core.flows import Flow, Flows, Opening, Stop, as_told, by_course, example, flows, left, unsaid
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.service import Service
 from crossgate.core.model.window import open_at
+from crossgate.core.network.address_classes import But, on_outside, spots
+from crossgate.core.network.endpoints import end_set
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.cover import Line, lines
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.regions import Box, service_boxes, whole
-from crossgate.core.spots import But, on_outside, spots
 from crossgate.core.trace import Verdict
 
 

@@ -14,11 +14,11 @@ from typing import NamedTuple
 from crossgate.core.audit import Finding, audit
 from crossgate.core.audit.case import Focus
 from crossgate.core.compare import Difference, differences, entry_key
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.claim import Expectation
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.sets.regions import EntryRegion, list_regions
 from crossgate.core.verify import Verified, Verifier

@@ -13,12 +13,12 @@ from collections.abc import Iterator
 from enum import StrEnum
 from typing import NamedTuple
 
-from crossgate.core.ends import at_address
-from crossgate.core.forwarding import Crossing, End, Forwarding, Path
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Action, Decision, Entry
 from crossgate.core.model.address import Address
 from crossgate.core.model.packet import Leg, Packet, legs
+from crossgate.core.network.endpoints import at_address
+from crossgate.core.network.routing import Crossing, End, Forwarding, Path
 
 
 class Verdict(StrEnum):

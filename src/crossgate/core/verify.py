@@ -10,18 +10,18 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.ends import at_address, end_set
 from crossgate.core.explain import packet_text, reason, stopped
 from crossgate.core.flows import Answer, Flow, Flows, example, flows, left, openings, placed_on
-from crossgate.core.forwarding import Forwarding
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation, Moment
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import ServiceError
 from crossgate.core.model.window import open_at, states
+from crossgate.core.network.address_classes import Spot, first_outside, meant, spots
+from crossgate.core.network.endpoints import at_address, end_set
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.effort import TooManyPieces, question
-from crossgate.core.spots import Spot, first_outside, meant, spots
 from crossgate.core.trace import Conversation, Trace, Tracer, Verdict
 
 VERDICTS = {Claim.PERMIT: Verdict.PERMITTED, Claim.DENY: Verdict.DENIED, Claim.HALF_OPEN: Verdict.HALF_OPEN}

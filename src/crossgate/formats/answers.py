@@ -8,13 +8,13 @@ from typing import Any
 
 from crossgate.core.audit import Audited, Finding
 from crossgate.core.explain import noticed, sentence
-from crossgate.core.forwarding import End
 from crossgate.core.grid import Cell, Change
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.address import Address
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
+from crossgate.core.network.routing import End
 from crossgate.core.opening import service_of
 from crossgate.core.points import CrossedPoint, Suited
 from crossgate.core.review import Review

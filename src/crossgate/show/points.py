@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from crossgate.core.forwarding import End
 from crossgate.core.model.accesslist import Kind
+from crossgate.core.network.routing import End
 from crossgate.core.points import CrossedPoint, Suited
 from crossgate.show.console import columns, folded, name, quiet, strong
 

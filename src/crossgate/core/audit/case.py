@@ -7,16 +7,16 @@ from datetime import datetime
 from functools import cached_property
 
 from crossgate.core.flows import Flow, Flows, alike, flow_between, likeness
-from crossgate.core.forwarding import Crossing, Forwarding
 from crossgate.core.lists.redundancy import Coverage, coverage
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.window import states
+from crossgate.core.network.address_classes import Spot, spots
+from crossgate.core.network.routing import Crossing, Forwarding
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.sets.regions import address_box, list_regions
-from crossgate.core.spots import Spot, spots
 
 Focus = Mapping[str, Collection[int]]
 """The numbers of the entries that are to be looked at, list by list; those of a list that is not there are not."""

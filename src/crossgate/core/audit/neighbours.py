@@ -12,9 +12,9 @@ from crossgate.core.model.address import Family, Pattern, parse_address, parse_b
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.network import Direction, Placement, PointKind
 from crossgate.core.model.packet import ICMPV6, Packet
+from crossgate.core.network.address_classes import common
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.regions import FRAGMENT_BIT, address_box, between, list_regions, witness
-from crossgate.core.spots import common
 
 ROUTER_SOLICITATION, ROUTER_ADVERTISEMENT, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT = 133, 134, 135, 136
 """ICMPv6 types (RFC 4861 section 4)."""

@@ -6,14 +6,14 @@ from collections.abc import Iterator
 
 from crossgate.core.audit.case import Case
 from crossgate.core.flows import left
-from crossgate.core.forwarding import Crossing
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Address, Family, everything, single
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.network import Direction, Placement, PointKind, Segment
+from crossgate.core.network.address_classes import But, first_outside
+from crossgate.core.network.routing import Crossing
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.regions import EntryRegion, address_box, list_regions
-from crossgate.core.spots import But, first_outside
 
 
 def unplaced(case: Case) -> Iterator[Finding]:

@@ -17,6 +17,7 @@ from crossgate.core.model.address import Family, Pattern, everything, single
 from crossgate.core.model.packet import ECHO, PORT_PROTOCOLS, SYN, TCP, icmp_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError, format_ports, join_ports, protocol_word
+from crossgate.core.network.address_classes import But, common, outside
 from crossgate.core.sets.effort import spend
 from crossgate.core.sets.regions import (
     ALL_PORTS,
@@ -31,7 +32,6 @@ from crossgate.core.sets.regions import (
     whole,
     without,
 )
-from crossgate.core.spots import But, common, outside
 
 Patterns = frozenset[Pattern]
 _Key = TypeVar("_Key", bound=Hashable)

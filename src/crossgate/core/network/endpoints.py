@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from crossgate.core.forwarding import End, Forwarding
 from crossgate.core.model.address import (
     Address,
     AddressError,
@@ -24,6 +23,7 @@ from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.network import Interface
 from crossgate.core.model.plan import Plan, UnknownName
 from crossgate.core.model.scope import scope_of
+from crossgate.core.network.routing import End, Forwarding
 
 NO_SEGMENT = ""
 """Where an address is that may be on any link (`scope`)."""

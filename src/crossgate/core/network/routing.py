@@ -22,7 +22,7 @@ from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Device, Direction, Interface, Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import Scope, scope_of
-from crossgate.core.wire import Wire
+from crossgate.core.network.layer2 import Wire
 
 _NO_WAY = 1_000_000
 """More hops than any way has."""

@@ -11,11 +11,11 @@ from collections.abc import Iterable, Iterator, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
-from crossgate.core.ends import EndSet, at_address
-from crossgate.core.forwarding import End, Forwarding
 from crossgate.core.model.address import Address, Family, Pattern, everything, single
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.scope import scoped_blocks
+from crossgate.core.network.endpoints import EndSet, at_address
+from crossgate.core.network.routing import End, Forwarding
 
 
 class But(NamedTuple):
