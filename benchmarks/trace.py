@@ -14,8 +14,8 @@ sys.path.insert(0, str(Path(__file__).parent))
 from crossgate.core.grid import cells
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.opening import conversations
-from crossgate.core.trace import Tracer
+from crossgate.core.traffic.opening import conversations
+from crossgate.core.traffic.trace import Tracer
 from crossgate.demo import PLAN, write
 from crossgate.language.reader import read_plan
 from synthetic import site

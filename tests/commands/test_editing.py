@@ -12,8 +12,8 @@ import pytest
 
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.opening import conversations
-from crossgate.core.trace import Tracer
+from crossgate.core.traffic.opening import conversations
+from crossgate.core.traffic.trace import Tracer
 from crossgate.language.reader import read_plan
 from tests.conftest import Run
 

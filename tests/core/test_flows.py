@@ -10,7 +10,6 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.compare import differences, named_differences
-from crossgate.core.flows import Flows, by_course, courses, flows
 from crossgate.core.model.address import Family, everything
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
@@ -21,7 +20,8 @@ from crossgate.core.network.routing import Forwarding
 from crossgate.core.reach import reach
 from crossgate.core.sets.cover import Line
 from crossgate.core.sets.regions import Box, covers, overlap, packet_box, whole
-from crossgate.core.trace import Trace, Tracer, Verdict
+from crossgate.core.traffic.flows import Flows, by_course, courses, flows
+from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 from crossgate.core.verify import Verifier
 from tests import net, small
 

@@ -13,10 +13,10 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.opening import conversations
 from crossgate.core.reach import Reached, reach
 from crossgate.core.sets.cover import Sort, Wording
-from crossgate.core.trace import Trace, Tracer, Verdict
+from crossgate.core.traffic.opening import conversations
+from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 from crossgate.core.verify import Verified, Verifier
 from tests import net
 

@@ -17,10 +17,10 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import join_ports
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.opening import conversations
 from crossgate.core.review import review
 from crossgate.core.sets.regions import EntryRegion, overlap, packet_box
-from crossgate.core.trace import Tracer
+from crossgate.core.traffic.opening import conversations
+from crossgate.core.traffic.trace import Tracer
 from crossgate.core.verify import Verifier
 
 Read = Callable[[str], Plan]

@@ -13,9 +13,9 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import Scope, scope_of
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.opening import conversations
 from crossgate.core.reach import reach
-from crossgate.core.trace import Trace, Tracer, Verdict
+from crossgate.core.traffic.opening import conversations
+from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 from crossgate.core.verify import Verifier
 
 Read = Callable[[str], Plan]

@@ -19,9 +19,9 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.opening import conversations
 from crossgate.core.points import crossed, suited
-from crossgate.core.trace import Outcome, Trace, Tracer, Verdict
+from crossgate.core.traffic.opening import conversations
+from crossgate.core.traffic.trace import Outcome, Trace, Tracer, Verdict
 from tests import net
 
 Read = Callable[[str], Plan]

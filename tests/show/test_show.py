@@ -14,7 +14,7 @@ from crossgate.core.model.address import Family, Pattern, parse_block, pattern
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.reach import reach
-from crossgate.core.trace import Tracer
+from crossgate.core.traffic.trace import Tracer
 from crossgate.show import console, grid, sets, wild
 from crossgate.show.edit import diff_lines
 from crossgate.show.lists import lines as list_lines

@@ -83,7 +83,7 @@ def _cells(plan: Plan, when: datetime, rows: list[str], columns: list[str], serv
     from crossgate.core.grid import cells
     from crossgate.core.model.window import open_at
     from crossgate.core.network.routing import Forwarding
-    from crossgate.core.trace import Tracer
+    from crossgate.core.traffic.trace import Tracer
 
     network = Forwarding(plan)
     tracer = Tracer(network, open_at(plan.windows.values(), when))

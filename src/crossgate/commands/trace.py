@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from crossgate.core.network.routing import Forwarding
-    from crossgate.core.trace import Conversation
+    from crossgate.core.traffic.trace import Conversation
 
 
 class Wanted(StrEnum):
@@ -57,7 +57,7 @@ def trace(
     """Send SERVICE from FROM to TO and show every crossing, the entry that decided, and the verdict."""
     from crossgate.core.model.window import open_at
     from crossgate.core.network.routing import Forwarding
-    from crossgate.core.trace import Tracer
+    from crossgate.core.traffic.trace import Tracer
 
     when = moment(at)
     plan = load(context)
@@ -96,7 +96,7 @@ def _conversations(
     from crossgate.core.model.address import AddressError, parse_address
     from crossgate.core.model.service import ServiceError
     from crossgate.core.network.endpoints import pairs
-    from crossgate.core.opening import conversations
+    from crossgate.core.traffic.opening import conversations
 
     try:
         spoofed = None if claimed is None else parse_address(claimed)

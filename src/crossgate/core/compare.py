@@ -13,7 +13,18 @@ from datetime import datetime
 from difflib import SequenceMatcher
 from typing import NamedTuple
 
-from crossgate.core.flows import (
+from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.address import Family
+from crossgate.core.model.packet import Leg, Packet
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.progress import Tell
+from crossgate.core.model.window import Window, open_at, states
+from crossgate.core.network.address_classes import But, Spot, boundaries, spots
+from crossgate.core.network.routing import Forwarding
+from crossgate.core.sets.cover import Line, lines
+from crossgate.core.sets.effort import TooManyPieces, answered
+from crossgate.core.sets.regions import Box, EntryRegion, ListRegions, address_box, list_regions, overlap, split, whole, without, witness
+from crossgate.core.traffic.flows import (
     Answer,
     Course,
     Flow,
@@ -33,18 +44,7 @@ from crossgate.core.flows import (
     placed_on,
     unsaid,
 )
-from crossgate.core.model.accesslist import AccessList, Action, Entry
-from crossgate.core.model.address import Family
-from crossgate.core.model.packet import Leg, Packet
-from crossgate.core.model.plan import Plan
-from crossgate.core.model.progress import Tell
-from crossgate.core.model.window import Window, open_at, states
-from crossgate.core.network.address_classes import But, Spot, boundaries, spots
-from crossgate.core.network.routing import Forwarding
-from crossgate.core.sets.cover import Line, lines
-from crossgate.core.sets.effort import TooManyPieces, answered
-from crossgate.core.sets.regions import Box, EntryRegion, ListRegions, address_box, list_regions, overlap, split, whole, without, witness
-from crossgate.core.trace import Verdict
+from crossgate.core.traffic.trace import Verdict
 
 
 class Fate(NamedTuple):

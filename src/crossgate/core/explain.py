@@ -7,8 +7,8 @@ from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction
 from crossgate.core.model.packet import Leg, Packet
 from crossgate.core.network.routing import Crossing
-from crossgate.core.opening import service_label
-from crossgate.core.trace import Asked, Outcome, Trace, Verdict
+from crossgate.core.traffic.opening import service_label
+from crossgate.core.traffic.trace import Asked, Outcome, Trace, Verdict
 
 DOES = {Action.PERMIT: "permits", Action.DENY: "denies", Action.REJECT: "rejects"}
 _LEG_NAMES = {Leg.SYN: "SYN", Leg.SYN_ACK: "SYN+ACK", Leg.ACK: "ACK", Leg.REQUEST: "request", Leg.REPLY: "reply"}

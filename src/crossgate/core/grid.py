@@ -11,8 +11,8 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service, ServiceError
 from crossgate.core.network.endpoints import candidates, pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.opening import conversations
-from crossgate.core.trace import Trace, Tracer, Verdict
+from crossgate.core.traffic.opening import conversations
+from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 
 
 class Cell(NamedTuple):

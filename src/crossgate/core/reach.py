@@ -6,7 +6,6 @@ from collections.abc import Collection, Iterator, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.flows import Flow, Flows, Opening, Stop, as_told, by_course, example, flows, left, unsaid
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
@@ -19,7 +18,8 @@ from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.cover import Line, lines
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.regions import Box, service_boxes, whole
-from crossgate.core.trace import Verdict
+from crossgate.core.traffic.flows import Flow, Flows, Opening, Stop, as_told, by_course, example, flows, left, unsaid
+from crossgate.core.traffic.trace import Verdict
 
 
 class Part(NamedTuple):

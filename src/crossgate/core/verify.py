@@ -11,7 +11,6 @@ from datetime import datetime
 from typing import NamedTuple
 
 from crossgate.core.explain import packet_text, reason, stopped
-from crossgate.core.flows import Answer, Flow, Flows, example, flows, left, openings, placed_on
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation, Moment
@@ -22,7 +21,8 @@ from crossgate.core.network.address_classes import Spot, first_outside, meant, s
 from crossgate.core.network.endpoints import at_address, end_set
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.effort import TooManyPieces, question
-from crossgate.core.trace import Conversation, Trace, Tracer, Verdict
+from crossgate.core.traffic.flows import Answer, Flow, Flows, example, flows, left, openings, placed_on
+from crossgate.core.traffic.trace import Conversation, Trace, Tracer, Verdict
 
 VERDICTS = {Claim.PERMIT: Verdict.PERMITTED, Claim.DENY: Verdict.DENIED, Claim.HALF_OPEN: Verdict.HALF_OPEN}
 

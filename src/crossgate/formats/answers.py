@@ -15,10 +15,10 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
 from crossgate.core.network.routing import End
-from crossgate.core.opening import service_of
 from crossgate.core.points import CrossedPoint, Suited
 from crossgate.core.review import Review
-from crossgate.core.trace import Asked, LegTrace, Trace, Verdict
+from crossgate.core.traffic.opening import service_of
+from crossgate.core.traffic.trace import Asked, LegTrace, Trace, Verdict
 from crossgate.core.verify import Verified
 
 Document = dict[str, Any]

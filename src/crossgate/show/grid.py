@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from crossgate.core.grid import Cell, Change
 from crossgate.core.model.address import Family
-from crossgate.core.trace import Verdict
+from crossgate.core.traffic.trace import Verdict
 from crossgate.show.console import columns, count, name, quiet, strong, word
 
 _LETTERS = {Verdict.PERMITTED: "p", Verdict.DENIED: "D", Verdict.HALF_OPEN: "H", Verdict.UNROUTABLE: "U"}

@@ -6,7 +6,6 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
 
-from crossgate.core.flows import Flow, Flows, alike, flow_between, likeness
 from crossgate.core.lists.redundancy import Coverage, coverage
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.address import Family
@@ -17,6 +16,7 @@ from crossgate.core.network.address_classes import Spot, spots
 from crossgate.core.network.routing import Crossing, Forwarding
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.sets.regions import address_box, list_regions
+from crossgate.core.traffic.flows import Flow, Flows, alike, flow_between, likeness
 
 Focus = Mapping[str, Collection[int]]
 """The numbers of the entries that are to be looked at, list by list; those of a list that is not there are not."""

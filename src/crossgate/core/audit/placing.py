@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossgate.core.audit.case import Case
-from crossgate.core.flows import left
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Address, Family, everything, single
 from crossgate.core.model.finding import Finding
@@ -14,6 +13,7 @@ from crossgate.core.network.address_classes import But, first_outside
 from crossgate.core.network.routing import Crossing
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.regions import EntryRegion, address_box, list_regions
+from crossgate.core.traffic.flows import left
 
 
 def unplaced(case: Case) -> Iterator[Finding]:

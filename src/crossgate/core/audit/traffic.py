@@ -7,7 +7,6 @@ from itertools import islice
 
 from crossgate.core.audit.case import Case
 from crossgate.core.explain import decided_by, packet_text
-from crossgate.core.flows import Flow, Flows, by_course, left, placed_on
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Address, Family, everything
 from crossgate.core.model.finding import Finding
@@ -17,7 +16,8 @@ from crossgate.core.network.routing import Crossing
 from crossgate.core.sets.cover import less
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.regions import FRAGMENT_BIT, Box, EntryRegion, address_box, list_regions, overlap, whole, witness
-from crossgate.core.trace import Verdict
+from crossgate.core.traffic.flows import Flow, Flows, by_course, left, placed_on
+from crossgate.core.traffic.trace import Verdict
 from crossgate.core.verify import Verifier
 
 RFC_4890 = {

@@ -11,7 +11,6 @@ from enum import Enum
 from functools import cache
 from typing import NamedTuple, TypeVar
 
-from crossgate.core.flows import courses
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family, Pattern, everything, single
 from crossgate.core.model.packet import ECHO, PORT_PROTOCOLS, SYN, TCP, icmp_of
@@ -32,6 +31,7 @@ from crossgate.core.sets.regions import (
     whole,
     without,
 )
+from crossgate.core.traffic.flows import courses
 
 Patterns = frozenset[Pattern]
 _Key = TypeVar("_Key", bound=Hashable)

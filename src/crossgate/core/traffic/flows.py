@@ -42,7 +42,7 @@ from crossgate.core.sets.regions import (
     whole,
     witness,
 )
-from crossgate.core.trace import Verdict, path_devices
+from crossgate.core.traffic.trace import Verdict, path_devices
 
 
 class Course(NamedTuple):

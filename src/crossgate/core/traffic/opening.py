@@ -8,7 +8,7 @@ from crossgate.core.model.iana import FLAGS
 from crossgate.core.model.packet import CLIENT_PORT, ECHO, PORT_PROTOCOLS, SYN, TCP, Packet, icmp_of
 from crossgate.core.model.service import Service, ServiceTerm, protocol_name, protocol_word
 from crossgate.core.network.routing import End
-from crossgate.core.trace import Conversation
+from crossgate.core.traffic.trace import Conversation
 
 
 def conversations(
