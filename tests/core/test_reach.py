@@ -8,7 +8,6 @@ from datetime import datetime
 import pytest
 
 from crossgate.core.compare import differences
-from crossgate.core.explain import packet_text, sentence
 from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
@@ -18,6 +17,7 @@ from crossgate.core.sets.cover import Sort, Wording
 from crossgate.core.traffic.opening import conversations
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 from crossgate.core.verify import Verified, Verifier
+from crossgate.core.wording.sentences import packet_text, sentence
 from tests import net
 
 Read = Callable[[str], Plan]

@@ -8,7 +8,6 @@ from datetime import datetime
 import pytest
 
 from crossgate.core.audit import Finding, audit
-from crossgate.core.explain import noticed
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.iana import services
@@ -22,6 +21,7 @@ from crossgate.core.sets.regions import EntryRegion, overlap, packet_box
 from crossgate.core.traffic.opening import conversations
 from crossgate.core.traffic.trace import Tracer
 from crossgate.core.verify import Verifier
+from crossgate.core.wording.sentences import noticed
 
 Read = Callable[[str], Plan]
 NOW = datetime(2026, 12, 1, 12)

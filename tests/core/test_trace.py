@@ -10,7 +10,6 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.explain import noticed, sentence
 from crossgate.core.model.accesslist import Action
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
@@ -22,6 +21,7 @@ from crossgate.core.network.routing import Forwarding
 from crossgate.core.points import crossed, suited
 from crossgate.core.traffic.opening import conversations
 from crossgate.core.traffic.trace import Outcome, Trace, Tracer, Verdict
+from crossgate.core.wording.sentences import noticed, sentence
 from tests import net
 
 Read = Callable[[str], Plan]

@@ -10,7 +10,6 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.explain import packet_text, reason, stopped
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation, Moment
@@ -23,6 +22,7 @@ from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.effort import TooManyPieces, question
 from crossgate.core.traffic.flows import Answer, Flow, Flows, example, flows, left, openings, placed_on
 from crossgate.core.traffic.trace import Conversation, Trace, Tracer, Verdict
+from crossgate.core.wording.sentences import packet_text, reason, stopped
 
 VERDICTS = {Claim.PERMIT: Verdict.PERMITTED, Claim.DENY: Verdict.DENIED, Claim.HALF_OPEN: Verdict.HALF_OPEN}
 

@@ -7,7 +7,6 @@ from datetime import datetime
 from typing import Any
 
 from crossgate.core.audit import Audited, Finding
-from crossgate.core.explain import noticed, sentence
 from crossgate.core.grid import Cell, Change
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.address import Address
@@ -20,6 +19,7 @@ from crossgate.core.review import Review
 from crossgate.core.traffic.opening import service_of
 from crossgate.core.traffic.trace import Asked, LegTrace, Trace, Verdict
 from crossgate.core.verify import Verified
+from crossgate.core.wording.sentences import noticed, sentence
 
 Document = dict[str, Any]
 

@@ -6,13 +6,13 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 
 from crossgate.core.compare import Decided, Difference, Fate, ListDifference
-from crossgate.core.explain import packet_text
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.plan import Plan
 from crossgate.core.reach import Part, Reached
 from crossgate.core.sets.cover import Sort, Wording
 from crossgate.core.traffic.flows import Stop
 from crossgate.core.traffic.trace import Verdict
+from crossgate.core.wording.sentences import packet_text
 from crossgate.show.console import columns, count, leading_word, name, quiet, strong, word
 
 MOST_LINES = 12

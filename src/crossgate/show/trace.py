@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime
 
-from crossgate.core.explain import noticed, sentence
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
 from crossgate.core.traffic.opening import service_label
 from crossgate.core.traffic.trace import Asked, LegTrace, Trace
+from crossgate.core.wording.sentences import noticed, sentence
 from crossgate.show.console import columns, folded, leading_word, quiet, strong, word
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossgate.core.audit.case import Case, numbers
-from crossgate.core.explain import DOES
 from crossgate.core.lists.redundancy import Coverage
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import everything
@@ -13,6 +12,7 @@ from crossgate.core.model.finding import Finding
 from crossgate.core.model.service import IP, NO_QUALIFIERS
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.regions import Box, ListRegions, list_regions, packet_box, whole
+from crossgate.core.wording.sentences import DOES
 
 
 def never_reached(case: Case) -> Iterator[Finding]:

@@ -6,7 +6,6 @@ from collections.abc import Iterator
 from itertools import islice
 
 from crossgate.core.audit.case import Case
-from crossgate.core.explain import decided_by, packet_text
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Address, Family, everything
 from crossgate.core.model.finding import Finding
@@ -19,6 +18,7 @@ from crossgate.core.sets.regions import FRAGMENT_BIT, Box, EntryRegion, address_
 from crossgate.core.traffic.flows import Flow, Flows, by_course, left, placed_on
 from crossgate.core.traffic.trace import Verdict
 from crossgate.core.verify import Verifier
+from crossgate.core.wording.sentences import decided_by, packet_text
 
 RFC_4890 = {
     "destination-unreachable": (1 << 8, 1 << 8 | 255),
