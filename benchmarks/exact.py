@@ -15,8 +15,8 @@ from datetime import datetime
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
+from crossgate.core.answers.compare import named_differences
 from crossgate.core.audit import audit
-from crossgate.core.compare import named_differences
 from crossgate.core.lists.redundancy import coverage
 from crossgate.core.sets.regions import ListRegions, covers
 from crossgate.demo import PLAN, write

@@ -11,7 +11,7 @@ import time
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
-from crossgate.core.grid import cells
+from crossgate.core.answers.grid import cells
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.traffic.opening import conversations

@@ -7,13 +7,13 @@ from datetime import datetime
 
 import pytest
 
+from crossgate.core.answers.compare import differences
+from crossgate.core.answers.reach import reach
+from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
-from crossgate.core.compare import differences
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.reach import reach
 from crossgate.core.sets.effort import MOST_PIECES, TooManyPieces, allow, answered, question, spend
-from crossgate.core.verify import Verifier
 
 Read = Callable[[str], Plan]
 NOON = datetime(2026, 11, 30, 12)

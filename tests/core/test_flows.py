@@ -9,7 +9,9 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.compare import differences, named_differences
+from crossgate.core.answers.compare import differences, named_differences
+from crossgate.core.answers.reach import reach
+from crossgate.core.answers.verify import Verifier
 from crossgate.core.model.address import Family, everything
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
@@ -17,12 +19,10 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import But, common, first_outside, free_address, spots
 from crossgate.core.network.endpoints import end_set
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.reach import reach
 from crossgate.core.sets.cover import Line
 from crossgate.core.sets.regions import Box, covers, overlap, packet_box, whole
 from crossgate.core.traffic.flows import Flows, by_course, courses, flows
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
-from crossgate.core.verify import Verifier
 from tests import net, small
 
 slow = settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])

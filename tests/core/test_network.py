@@ -10,7 +10,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.grid import cells, changes, default_services, hosts_of
+from crossgate.core.answers.grid import cells, changes, default_services, hosts_of
 from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction

@@ -7,12 +7,12 @@ from collections.abc import Callable
 
 import pytest
 
+from crossgate.core.answers.verify import Verifier
 from crossgate.core.model.address import parse_address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.verify import Verifier
 
 Read = Callable[[str], Plan]
 

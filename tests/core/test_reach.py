@@ -7,16 +7,16 @@ from datetime import datetime
 
 import pytest
 
-from crossgate.core.compare import differences
+from crossgate.core.answers.compare import differences
+from crossgate.core.answers.reach import Reached, reach
+from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.reach import Reached, reach
 from crossgate.core.sets.cover import Sort, Wording
 from crossgate.core.traffic.opening import conversations
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
-from crossgate.core.verify import Verified, Verifier
 from crossgate.core.wording.sentences import packet_text, sentence
 from tests import net
 

@@ -7,6 +7,7 @@ from datetime import datetime
 
 import pytest
 
+from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import Finding, audit
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.address import Family, parse_address
@@ -20,7 +21,6 @@ from crossgate.core.review import review
 from crossgate.core.sets.regions import EntryRegion, overlap, packet_box
 from crossgate.core.traffic.opening import conversations
 from crossgate.core.traffic.trace import Tracer
-from crossgate.core.verify import Verifier
 from crossgate.core.wording.sentences import noticed
 
 Read = Callable[[str], Plan]

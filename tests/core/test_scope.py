@@ -7,16 +7,16 @@ from datetime import datetime
 
 import pytest
 
-from crossgate.core.compare import differences
+from crossgate.core.answers.compare import differences
+from crossgate.core.answers.reach import reach
+from crossgate.core.answers.verify import Verifier
 from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import Scope, scope_of
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.reach import reach
 from crossgate.core.traffic.opening import conversations
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
-from crossgate.core.verify import Verifier
 
 Read = Callable[[str], Plan]
 NOON = datetime(2026, 11, 30, 12)

@@ -10,6 +10,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from crossgate.core.answers.points import crossed, suited
 from crossgate.core.model.accesslist import Action
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
@@ -18,7 +19,6 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.points import crossed, suited
 from crossgate.core.traffic.opening import conversations
 from crossgate.core.traffic.trace import Outcome, Trace, Tracer, Verdict
 from crossgate.core.wording.sentences import noticed, sentence

@@ -6,10 +6,10 @@ from collections.abc import Callable
 
 import pytest
 
+from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.review import review
-from crossgate.core.verify import Verified, Verifier
 
 Read = Callable[[str], Plan]
 

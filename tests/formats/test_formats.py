@@ -11,11 +11,11 @@ from pathlib import Path
 
 import pytest
 
+from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import KINDS, audit
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.verify import Verifier
 from crossgate.formats.junit import junit_text
 from crossgate.formats.sarif import sarif_document
 from crossgate.formats.tally import Tally

@@ -8,12 +8,12 @@ from datetime import datetime
 
 import pytest
 
-from crossgate.core.compare import differences
-from crossgate.core.grid import cells
+from crossgate.core.answers.compare import differences
+from crossgate.core.answers.grid import cells
+from crossgate.core.answers.reach import reach
 from crossgate.core.model.address import Family, Pattern, parse_block, pattern
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.reach import reach
 from crossgate.core.traffic.trace import Tracer
 from crossgate.show import console, grid, sets, wild
 from crossgate.show.edit import diff_lines

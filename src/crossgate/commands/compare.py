@@ -22,7 +22,7 @@ def compare(
     as_json: JsonOption = False,
 ) -> None:
     """Show what OTHER treats differently, with the deciding entries and a packet each; exit status 1 when it does."""
-    from crossgate.core.compare import differences, named_differences
+    from crossgate.core.answers.compare import differences, named_differences
     from crossgate.core.model.plan import UnknownName
     from crossgate.core.network.routing import Forwarding
     from crossgate.core.sets.effort import TooManyPieces, question

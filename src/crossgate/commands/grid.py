@@ -13,7 +13,7 @@ from crossgate.core.model.errors import PlanError
 if TYPE_CHECKING:
     from datetime import datetime
 
-    from crossgate.core.grid import Cell
+    from crossgate.core.answers.grid import Cell
     from crossgate.core.model.plan import Plan
 
 
@@ -33,7 +33,7 @@ def grid(
     as_json: JsonOption = False,
 ) -> None:
     """Show who reaches whom: sources down, destinations across, a letter a verdict."""
-    from crossgate.core.grid import changes, check_services, default_services, hosts_of
+    from crossgate.core.answers.grid import changes, check_services, default_services, hosts_of
     from crossgate.core.network.routing import Forwarding
 
     if as_csv and as_json:
@@ -80,7 +80,7 @@ def grid(
 
 
 def _cells(plan: Plan, when: datetime, rows: list[str], columns: list[str], services: list[str]) -> list[Cell]:
-    from crossgate.core.grid import cells
+    from crossgate.core.answers.grid import cells
     from crossgate.core.model.window import open_at
     from crossgate.core.network.routing import Forwarding
     from crossgate.core.traffic.trace import Tracer

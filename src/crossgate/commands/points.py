@@ -16,9 +16,9 @@ def points(
     as_json: JsonOption = False,
 ) -> None:
     """Show every place between FROM and TO, there and back, and which suit a standard and an extended list."""
+    from crossgate.core.answers.points import crossed, suited
     from crossgate.core.network.endpoints import pairs
     from crossgate.core.network.routing import Forwarding
-    from crossgate.core.points import crossed, suited
 
     plan = load(context)
     network = Forwarding(plan)

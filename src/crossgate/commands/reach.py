@@ -38,9 +38,9 @@ def reach(
     as_json: JsonOption = False,
 ) -> None:
     """Show exactly what gets from FROM to TO, what is half-open, and which entry stops the rest."""
+    from crossgate.core.answers.reach import reach as reached
     from crossgate.core.model.service import ServiceError
     from crossgate.core.network.routing import Forwarding
-    from crossgate.core.reach import reach as reached
     from crossgate.core.sets.effort import TooManyPieces
 
     when = moment(at)

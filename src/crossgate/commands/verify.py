@@ -29,8 +29,8 @@ def verify(
     as_json: JsonOption = False,
 ) -> None:
     """Try every expect and keep of the plan; exit status 1 when one does not hold."""
+    from crossgate.core.answers.verify import Verifier
     from crossgate.core.network.routing import Forwarding
-    from crossgate.core.verify import Verifier
 
     plan = load(context)
     verifier = Verifier(Forwarding(plan))

@@ -6,7 +6,7 @@ import csv
 import sys
 from collections.abc import Iterable
 
-from crossgate.core.grid import Cell
+from crossgate.core.answers.grid import Cell
 from crossgate.core.traffic.opening import service_of
 
 

@@ -6,9 +6,9 @@ from collections.abc import Iterable
 
 from junitparser import Failure, JUnitXml, TestCase, TestSuite
 
+from crossgate.core.answers.verify import Verified
 from crossgate.core.model.plaintext import escaped
 from crossgate.core.model.plan import Plan
-from crossgate.core.verify import Verified
 
 
 def junit_text(plan: Plan, results: Iterable[Verified]) -> str:

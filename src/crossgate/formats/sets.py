@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from datetime import datetime
 
-from crossgate.core.compare import Decided, Difference, Fate, ListDifference
+from crossgate.core.answers.compare import Decided, Difference, Fate, ListDifference
+from crossgate.core.answers.reach import Reached
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
-from crossgate.core.reach import Reached
 from crossgate.core.sets.cover import Line, Sort, Wording
 from crossgate.core.traffic.flows import Stop
 from crossgate.formats.answers import Document, packet_document

@@ -14,6 +14,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import NamedTuple
 
+from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import Finding, audit
 from crossgate.core.model.accesslist import AccessList, Entry, Kind
 from crossgate.core.model.address import Family
@@ -21,7 +22,6 @@ from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.network import Direction, Placement, Point
 from crossgate.core.model.plan import Plan, UnknownName
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.verify import Verifier
 from crossgate.language.claims import where
 from crossgate.language.entries import header, one_entry
 from crossgate.language.fence import Asked, fence, first_line, without_fence

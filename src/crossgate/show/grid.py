@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 
-from crossgate.core.grid import Cell, Change
+from crossgate.core.answers.grid import Cell, Change
 from crossgate.core.model.address import Family
 from crossgate.core.traffic.trace import Verdict
 from crossgate.show.console import columns, count, name, quiet, strong, word

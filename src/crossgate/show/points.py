@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from crossgate.core.answers.points import CrossedPoint, Suited
 from crossgate.core.model.accesslist import Kind
 from crossgate.core.network.routing import End
-from crossgate.core.points import CrossedPoint, Suited
 from crossgate.show.console import columns, folded, name, quiet, strong
 
 _MOST_FLOWS = 8

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 
-from crossgate.core.compare import Decided, Difference, Fate, ListDifference
+from crossgate.core.answers.compare import Decided, Difference, Fate, ListDifference
+from crossgate.core.answers.reach import Part, Reached
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.plan import Plan
-from crossgate.core.reach import Part, Reached
 from crossgate.core.sets.cover import Sort, Wording
 from crossgate.core.traffic.flows import Stop
 from crossgate.core.traffic.trace import Verdict

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from crossgate.core.answers.verify import Verified
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.plan import Plan
-from crossgate.core.verify import Verified
 from crossgate.show.console import columns, count, folded, leading_word, quiet, strong, word
 
 

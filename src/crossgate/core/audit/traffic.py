@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from itertools import islice
 
+from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit.case import Case
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Address, Family, everything
@@ -17,7 +18,6 @@ from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.regions import FRAGMENT_BIT, Box, EntryRegion, address_box, list_regions, overlap, whole, witness
 from crossgate.core.traffic.flows import Flow, Flows, by_course, left, placed_on
 from crossgate.core.traffic.trace import Verdict
-from crossgate.core.verify import Verifier
 from crossgate.core.wording.sentences import decided_by, packet_text
 
 RFC_4890 = {
