@@ -7,9 +7,9 @@ from collections.abc import Callable
 import pytest
 
 from crossgate.core.answers.verify import Verified, Verifier
+from crossgate.core.impact import review
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.review import review
 
 Read = Callable[[str], Plan]
 

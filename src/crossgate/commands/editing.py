@@ -26,7 +26,7 @@ def carry_out(
     Exits with 1, the plan untouched, when the change breaks an expectation that held, or leaves a plan with errors. One
     that is to be `harmless` may not change traffic at all.
     """
-    from crossgate.core.review import review
+    from crossgate.core.impact import review
     from crossgate.formats.answers import edit_document
     from crossgate.formats.disk import locked, recover, replace_files
     from crossgate.language.edits import Draft

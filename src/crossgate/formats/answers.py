@@ -10,13 +10,13 @@ from crossgate.core.answers.grid import Cell, Change
 from crossgate.core.answers.points import CrossedPoint, Suited
 from crossgate.core.answers.verify import Verified
 from crossgate.core.audit import Audited, Finding
+from crossgate.core.impact import Review
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.address import Address
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
 from crossgate.core.network.routing import End
-from crossgate.core.review import Review
 from crossgate.core.traffic.opening import service_of
 from crossgate.core.traffic.trace import Asked, LegTrace, Trace, Verdict
 from crossgate.core.wording.sentences import noticed, sentence

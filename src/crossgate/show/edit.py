@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from difflib import unified_diff
 
+from crossgate.core.impact import Review
 from crossgate.core.model.plan import Plan
-from crossgate.core.review import Review
 from crossgate.show.console import count, folded, quiet, strong, word
 from crossgate.show.sets import difference_lines
 

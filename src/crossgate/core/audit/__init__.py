@@ -10,8 +10,8 @@ from collections.abc import Callable, Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.audit import entries, neighbours, order, placing, traffic, wording
-from crossgate.core.audit.case import Case, Focus
+from crossgate.core.audit import entries, neighbours, notation, numbering, placing, traffic
+from crossgate.core.audit.context import Case, Focus
 from crossgate.core.model.finding import KINDS, Acceptance, Finding, Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
@@ -22,10 +22,10 @@ __all__ = ["AUDITS", "KINDS", "Acceptance", "Audited", "Finding", "Severity", "a
 AUDITS: tuple[Callable[[Case], Iterator[Finding]], ...] = (
     entries.never_reached,
     entries.no_effect,
-    wording.mask_reversed,
-    wording.subnet_missed,
-    wording.protocol_meant,
-    wording.transport_narrowed,
+    notation.mask_reversed,
+    notation.subnet_missed,
+    notation.protocol_meant,
+    notation.transport_narrowed,
     placing.unplaced,
     entries.nothing_permitted,
     entries.too_broad,
@@ -38,8 +38,8 @@ AUDITS: tuple[Callable[[Case], Iterator[Finding]], ...] = (
     traffic.icmp6_needed,
     neighbours.neighbour_blocked,
     placing.one_family,
-    order.number_kind,
-    order.out_of_order,
+    numbering.number_kind,
+    numbering.out_of_order,
     entries.window_never,
 )
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from crossgate.core.audit.case import Case, numbers
+from crossgate.core.audit.context import Case, numbers
 from crossgate.core.lists.redundancy import Coverage
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import everything

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from crossgate.core.audit.case import Case
+from crossgate.core.audit.context import Case
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Family, Pattern, parse_address, parse_block, single

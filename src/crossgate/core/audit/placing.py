@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from crossgate.core.audit.case import Case
+from crossgate.core.audit.context import Case
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Address, Family, everything, single
 from crossgate.core.model.finding import Finding

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from itertools import islice
 
 from crossgate.core.answers.verify import Verifier
-from crossgate.core.audit.case import Case
+from crossgate.core.audit.context import Case
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Address, Family, everything
 from crossgate.core.model.finding import Finding

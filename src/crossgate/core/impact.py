@@ -14,7 +14,7 @@ from typing import NamedTuple
 from crossgate.core.answers.compare import Difference, differences, entry_key
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.audit import Finding, audit
-from crossgate.core.audit.case import Focus
+from crossgate.core.audit.context import Focus
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.claim import Expectation
 from crossgate.core.model.plan import Plan
