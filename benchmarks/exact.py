@@ -18,7 +18,8 @@ sys.path.insert(0, str(Path(__file__).parent))
 from crossgate.core.answers.compare import named_differences
 from crossgate.core.audit import audit
 from crossgate.core.lists.redundancy import coverage
-from crossgate.core.sets.regions import ListRegions, covers
+from crossgate.core.lists.split import ListRegions
+from crossgate.core.sets.boxes import covers
 from crossgate.demo import PLAN, write
 from crossgate.language.reader import read_plan
 from synthetic import entries, plan

@@ -14,7 +14,7 @@ sys.path.insert(0, str(Path(__file__).parent))
 from crossgate.core.answers.grid import cells
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.traffic.opening import conversations
+from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.trace import Tracer
 from crossgate.demo import PLAN, write
 from crossgate.language.reader import read_plan

@@ -16,7 +16,7 @@ from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.packet import SYN, Packet
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.traffic.trace import Conversation
+from crossgate.core.traffic.legs import Conversation
 
 NETWORK = """
 subnet a   10.0.0.0/29 2001:db8:a::/125

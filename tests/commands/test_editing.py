@@ -12,7 +12,7 @@ import pytest
 
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.traffic.opening import conversations
+from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.trace import Tracer
 from crossgate.language.reader import read_plan
 from tests.conftest import Run

@@ -8,12 +8,15 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.address import Family, Pattern, parse_block, parse_range, pattern
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.address_classes import But
-from crossgate.core.sets.cover import Sort, Wording, joined, joined_services, less, lines
-from crossgate.core.sets.regions import FRAGMENT_BIT, Box, ListRegions, covers, overlap, packet_box, service_boxes, whole, without
+from crossgate.core.sets.boxes import FRAGMENT_BIT, Box, covers, overlap, packet_box, whole, without
+from crossgate.core.sets.minimise import joined_services, lines
+from crossgate.core.sets.patterns import But, joined, less
+from crossgate.core.sets.services import service_boxes
+from crossgate.core.wording.sets import Sort, Wording
 from tests import small
 
 slow = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])

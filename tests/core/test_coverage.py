@@ -12,11 +12,12 @@ from hypothesis import strategies as st
 
 from crossgate.core.lists.columns import columns, covering, covering_pairs, meeting, overlapping
 from crossgate.core.lists.redundancy import coverage
+from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.accesslist import AccessList, Decision
 from crossgate.core.model.address import Family, everything, pattern
 from crossgate.core.model.packet import Packet
+from crossgate.core.sets.boxes import Box, address_box, covers, overlap
 from crossgate.core.sets.cubes import first_uncovered
-from crossgate.core.sets.regions import Box, ListRegions, address_box, covers, overlap
 from crossgate.language.reader import read_plan
 from tests import small
 

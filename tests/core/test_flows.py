@@ -16,12 +16,14 @@ from crossgate.core.model.address import Family, everything
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.address_classes import But, common, first_outside, free_address, spots
+from crossgate.core.network.address_classes import free_address, spots
 from crossgate.core.network.endpoints import end_set
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.sets.cover import Line
-from crossgate.core.sets.regions import Box, covers, overlap, packet_box, whole
-from crossgate.core.traffic.flows import Flows, by_course, courses, flows
+from crossgate.core.sets.boxes import Box, covers, overlap, packet_box, whole
+from crossgate.core.sets.minimise import Line
+from crossgate.core.sets.patterns import But, common, first_outside
+from crossgate.core.traffic.courses import by_course, courses
+from crossgate.core.traffic.flows import Flows, flows
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 from tests import net, small
 

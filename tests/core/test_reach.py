@@ -14,10 +14,10 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.sets.cover import Sort, Wording
-from crossgate.core.traffic.opening import conversations
+from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 from crossgate.core.wording.sentences import packet_text, sentence
+from crossgate.core.wording.sets import Sort, Wording
 from tests import net
 
 Read = Callable[[str], Plan]
@@ -254,7 +254,7 @@ def test_ports_in_a_row_are_traced_as_others_are(plan_of: Read) -> None:
 def test_but_within_but_reads_one_way(plan_of: Read) -> None:
     plan = plan_of(NET)
     from crossgate.core.model.address import everything, parse_block
-    from crossgate.core.sets.cover import joined, less
+    from crossgate.core.sets.patterns import joined, less
 
     kept = less([everything(Family.IPV4)], [parse_block("10.0.1.0/24")]) | {parse_block("10.0.1.7"), parse_block("10.0.1.200")}
     assert Wording(plan).addresses(joined(kept)) == "h, any but (a but 10.0.1.200)"

@@ -8,22 +8,9 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from crossgate.core.lists.split import EntryRegion, ListRegions
 from crossgate.core.model.address import Family, Pattern
-from crossgate.core.sets.regions import (
-    LOW_BITS,
-    Box,
-    EntryRegion,
-    ListRegions,
-    address_box,
-    covers,
-    first_left,
-    minus,
-    overlap,
-    packet_box,
-    whole,
-    without,
-    witness,
-)
+from crossgate.core.sets.boxes import LOW_BITS, Box, address_box, covers, first_left, minus, overlap, packet_box, whole, without, witness
 from tests import small
 
 slow = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])

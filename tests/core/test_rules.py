@@ -11,6 +11,7 @@ from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import Finding, audit
 from crossgate.core.impact import review
 from crossgate.core.lists.index import ListIndex
+from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.iana import services
 from crossgate.core.model.packet import Packet
@@ -18,8 +19,8 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import join_ports
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.sets.regions import EntryRegion, overlap, packet_box
-from crossgate.core.traffic.opening import conversations
+from crossgate.core.sets.boxes import overlap, packet_box
+from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.trace import Tracer
 from crossgate.core.wording.sentences import noticed
 

@@ -15,7 +15,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import Scope, scope_of
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.traffic.opening import conversations
+from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 
 Read = Callable[[str], Plan]

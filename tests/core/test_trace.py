@@ -14,12 +14,12 @@ from crossgate.core.answers.points import crossed, suited
 from crossgate.core.model.accesslist import Action
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
-from crossgate.core.model.packet import Leg, Packet, legs
+from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.traffic.opening import conversations
+from crossgate.core.traffic.legs import Leg, conversations, legs
 from crossgate.core.traffic.trace import Outcome, Trace, Tracer, Verdict
 from crossgate.core.wording.sentences import noticed, sentence
 from tests import net

@@ -8,7 +8,8 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.answers.compare import differences, entry_key
+from crossgate.core.answers.compare import differences
+from crossgate.core.lists.difference import entry_key
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction

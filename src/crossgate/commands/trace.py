@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from crossgate.core.network.routing import Forwarding
-    from crossgate.core.traffic.trace import Conversation
+    from crossgate.core.traffic.legs import Conversation
 
 
 class Wanted(StrEnum):
@@ -96,7 +96,7 @@ def _conversations(
     from crossgate.core.model.address import AddressError, parse_address
     from crossgate.core.model.service import ServiceError
     from crossgate.core.network.endpoints import pairs
-    from crossgate.core.traffic.opening import conversations
+    from crossgate.core.traffic.legs import conversations
 
     try:
         spoofed = None if claimed is None else parse_address(claimed)

@@ -11,17 +11,18 @@ from datetime import datetime
 from difflib import SequenceMatcher
 from typing import NamedTuple
 
-from crossgate.core.answers.compare import Difference, differences, entry_key
+from crossgate.core.answers.compare import Difference, differences
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.audit import Finding, audit
 from crossgate.core.audit.context import Focus
+from crossgate.core.lists.difference import entry_key
+from crossgate.core.lists.split import EntryRegion, list_regions
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.claim import Expectation
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.effort import TooManyPieces
-from crossgate.core.sets.regions import EntryRegion, list_regions
 
 
 class Turned(NamedTuple):

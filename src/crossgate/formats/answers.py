@@ -17,7 +17,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
 from crossgate.core.network.routing import End
-from crossgate.core.traffic.opening import service_of
+from crossgate.core.traffic.legs import service_of
 from crossgate.core.traffic.trace import Asked, LegTrace, Trace, Verdict
 from crossgate.core.wording.sentences import noticed, sentence
 

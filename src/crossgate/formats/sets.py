@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from datetime import datetime
 
-from crossgate.core.answers.compare import Decided, Difference, Fate, ListDifference
+from crossgate.core.answers.compare import Difference, Fate, ListDifference
 from crossgate.core.answers.reach import Reached
+from crossgate.core.lists.difference import Decided
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
-from crossgate.core.sets.cover import Line, Sort, Wording
+from crossgate.core.sets.minimise import Line
 from crossgate.core.traffic.flows import Stop
+from crossgate.core.wording.sets import Sort, Wording
 from crossgate.formats.answers import Document, packet_document
 
 

@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 
-from crossgate.core.answers.compare import Decided, Difference, Fate, ListDifference
+from crossgate.core.answers.compare import Difference, Fate, ListDifference
 from crossgate.core.answers.reach import Part, Reached
+from crossgate.core.lists.difference import Decided
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.plan import Plan
-from crossgate.core.sets.cover import Sort, Wording
 from crossgate.core.traffic.flows import Stop
 from crossgate.core.traffic.trace import Verdict
 from crossgate.core.wording.sentences import packet_text
+from crossgate.core.wording.sets import Sort, Wording
 from crossgate.show.console import columns, count, leading_word, name, quiet, strong, word
 
 MOST_LINES = 12

@@ -7,7 +7,7 @@ from datetime import datetime
 
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
-from crossgate.core.traffic.opening import service_label
+from crossgate.core.traffic.legs import service_label
 from crossgate.core.traffic.trace import Asked, LegTrace, Trace
 from crossgate.core.wording.sentences import noticed, sentence
 from crossgate.show.console import columns, folded, leading_word, quiet, strong, word

@@ -8,42 +8,28 @@ lists in the same places, only openings whose legs meet a differing box at one o
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from datetime import datetime
-from difflib import SequenceMatcher
 from typing import NamedTuple
 
-from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.lists.difference import Decided, compare_lists, suspects
+from crossgate.core.lists.split import list_regions
+from crossgate.core.model.accesslist import AccessList, Action
 from crossgate.core.model.address import Family
-from crossgate.core.model.packet import Leg, Packet
+from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.window import Window, open_at, states
-from crossgate.core.network.address_classes import But, Spot, boundaries, spots
+from crossgate.core.network.address_classes import Spot, boundaries, spots
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.sets.cover import Line, lines
+from crossgate.core.sets.boxes import Box, address_box, overlap, without, witness
 from crossgate.core.sets.effort import TooManyPieces, answered
-from crossgate.core.sets.regions import Box, EntryRegion, ListRegions, address_box, list_regions, overlap, split, whole, without, witness
-from crossgate.core.traffic.flows import (
-    Answer,
-    Course,
-    Flow,
-    Flows,
-    Opening,
-    Stop,
-    alike,
-    as_told,
-    by_course,
-    course_on,
-    example,
-    flow_between,
-    left,
-    leg_box,
-    likeness,
-    opening_box,
-    placed_on,
-    unsaid,
-)
+from crossgate.core.sets.minimise import Line, lines
+from crossgate.core.sets.patterns import But
+from crossgate.core.traffic.courses import Course, Opening, by_course, course_on, leg_box, opening_box
+from crossgate.core.traffic.examples import as_told, example, left, unsaid
+from crossgate.core.traffic.flows import Answer, Flow, Flows, Stop, alike, flow_between, likeness, placed_on
+from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.trace import Verdict
 
 
@@ -56,13 +42,6 @@ class Fate(NamedTuple):
     verdict: Verdict
     told: bool
     decider: Stop | None
-
-
-class Decided(NamedTuple):
-    """What a list does with a packet, and the entry that decides; None for its otherwise line."""
-
-    action: Action
-    entry: Entry | None
 
 
 class ListDifference(NamedTuple):
@@ -89,47 +68,6 @@ class Difference(NamedTuple):
     lines: list[Line]
     packet: Packet
     moment: datetime | None
-
-
-def entry_key(entry: Entry) -> tuple[object, ...]:
-    """Return all of an entry that decides what it does, whatever it is called and where it stands."""
-    return entry.action, entry.service.terms, entry.source.patterns, entry.destination.patterns, entry.qualifiers
-
-
-def compare_lists(old: ListRegions, new: ListRegions) -> Iterator[tuple[Box, Decided, Decided]]:
-    """Yield the packets that two lists of a family treat differently, in boxes that are apart."""
-    for box in suspects(old, new):
-        for part, before in old.split(box):
-            was = Decided(old.access_list.otherwise.action if before is None else before.action, before)
-            for piece, after in new.split(part):
-                action = new.access_list.otherwise.action if after is None else after.action
-                if action is not was.action:
-                    yield piece, was, Decided(action, after)
-
-
-def suspects(old: ListRegions, new: ListRegions) -> Iterator[Box]:
-    """Yield boxes, apart from each other, outside of which two lists treat every packet alike."""
-    family = new.access_list.family
-    if old.access_list.otherwise.action is not new.access_list.otherwise.action:
-        yield whole(family)
-        return
-    if old.access_list.entries == new.access_list.entries and len(old.regions) == len(new.regions):
-        return
-    before, after = ([entry_key(region.entry) for region in each.regions] for each in (old, new))
-    alone: list[EntryRegion] = []
-    for kind, first, last, start, end in SequenceMatcher(None, before, after, autojunk=False).get_opcodes():
-        if kind != "equal":
-            alone += old.regions[first:last] + new.regions[start:end]
-    for index, region in enumerate(alone):
-        for box in region.boxes():
-            yield from _apart(box, alone[:index], region)
-
-
-def _apart(box: Box, earlier: Sequence[EntryRegion], own: EntryRegion) -> Iterator[Box]:
-    """Yield what is left of a region's box without earlier regions and without the region's own boxes before it."""
-    for piece, taker in split([*earlier, own], box):
-        if taker is None or taker == len(earlier):
-            yield piece
 
 
 def named_differences(old: Plan, new: Plan, name: str, tell: Tell | None = None) -> list[ListDifference]:

@@ -11,7 +11,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service, ServiceError
 from crossgate.core.network.endpoints import candidates, pairs
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.traffic.opening import conversations
+from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 
 

@@ -12,13 +12,17 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.service import Service
 from crossgate.core.model.window import open_at
-from crossgate.core.network.address_classes import But, on_outside, spots
+from crossgate.core.network.address_classes import on_outside, spots
 from crossgate.core.network.endpoints import end_set
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.sets.cover import Line, lines
+from crossgate.core.sets.boxes import Box, whole
 from crossgate.core.sets.effort import TooManyPieces, answered
-from crossgate.core.sets.regions import Box, service_boxes, whole
-from crossgate.core.traffic.flows import Flow, Flows, Opening, Stop, as_told, by_course, example, flows, left, unsaid
+from crossgate.core.sets.minimise import Line, lines
+from crossgate.core.sets.patterns import But
+from crossgate.core.sets.services import service_boxes
+from crossgate.core.traffic.courses import Opening, by_course
+from crossgate.core.traffic.examples import as_told, example, left, unsaid
+from crossgate.core.traffic.flows import Flow, Flows, Stop, flows
 from crossgate.core.traffic.trace import Verdict
 
 

@@ -16,12 +16,16 @@ from crossgate.core.model.claim import Claim, Expectation, Moment
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import ServiceError
 from crossgate.core.model.window import open_at, states
-from crossgate.core.network.address_classes import Spot, first_outside, meant, spots
+from crossgate.core.network.address_classes import Spot, meant, spots
 from crossgate.core.network.endpoints import at_address, end_set
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.effort import TooManyPieces, question
-from crossgate.core.traffic.flows import Answer, Flow, Flows, example, flows, left, openings, placed_on
-from crossgate.core.traffic.trace import Conversation, Trace, Tracer, Verdict
+from crossgate.core.sets.patterns import first_outside
+from crossgate.core.traffic.courses import openings
+from crossgate.core.traffic.examples import example, left
+from crossgate.core.traffic.flows import Answer, Flow, Flows, flows, placed_on
+from crossgate.core.traffic.legs import Conversation
+from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 from crossgate.core.wording.sentences import packet_text, reason, stopped
 
 VERDICTS = {Claim.PERMIT: Verdict.PERMITTED, Claim.DENY: Verdict.DENIED, Claim.HALF_OPEN: Verdict.HALF_OPEN}

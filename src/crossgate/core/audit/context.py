@@ -7,6 +7,7 @@ from datetime import datetime
 from functools import cached_property
 
 from crossgate.core.lists.redundancy import Coverage, coverage
+from crossgate.core.lists.split import list_regions
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
@@ -14,8 +15,8 @@ from crossgate.core.model.progress import Tell
 from crossgate.core.model.window import states
 from crossgate.core.network.address_classes import Spot, spots
 from crossgate.core.network.routing import Crossing, Forwarding
+from crossgate.core.sets.boxes import address_box
 from crossgate.core.sets.effort import TooManyPieces
-from crossgate.core.sets.regions import address_box, list_regions
 from crossgate.core.traffic.flows import Flow, Flows, alike, flow_between, likeness
 
 Focus = Mapping[str, Collection[int]]

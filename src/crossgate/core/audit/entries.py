@@ -6,12 +6,13 @@ from collections.abc import Iterator
 
 from crossgate.core.audit.context import Case, numbers
 from crossgate.core.lists.redundancy import Coverage
+from crossgate.core.lists.split import ListRegions, list_regions
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import everything
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.service import IP, NO_QUALIFIERS
+from crossgate.core.sets.boxes import Box, packet_box, whole
 from crossgate.core.sets.effort import answered
-from crossgate.core.sets.regions import Box, ListRegions, list_regions, packet_box, whole
 from crossgate.core.wording.sentences import DOES
 
 

@@ -6,15 +6,16 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from crossgate.core.audit.context import Case
+from crossgate.core.lists.split import list_regions
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Family, Pattern, parse_address, parse_block, single
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.network import Direction, Placement, PointKind
 from crossgate.core.model.packet import ICMPV6, Packet
-from crossgate.core.network.address_classes import common
+from crossgate.core.sets.boxes import FRAGMENT_BIT, address_box, between, witness
 from crossgate.core.sets.effort import answered
-from crossgate.core.sets.regions import FRAGMENT_BIT, address_box, between, list_regions, witness
+from crossgate.core.sets.patterns import common
 
 ROUTER_SOLICITATION, ROUTER_ADVERTISEMENT, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT = 133, 134, 135, 136
 """ICMPv6 types (RFC 4861 section 4)."""

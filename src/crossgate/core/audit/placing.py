@@ -5,15 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossgate.core.audit.context import Case
+from crossgate.core.lists.split import EntryRegion, list_regions
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Address, Family, everything, single
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.network import Direction, Placement, PointKind, Segment
-from crossgate.core.network.address_classes import But, first_outside
 from crossgate.core.network.routing import Crossing
+from crossgate.core.sets.boxes import address_box
 from crossgate.core.sets.effort import answered
-from crossgate.core.sets.regions import EntryRegion, address_box, list_regions
-from crossgate.core.traffic.flows import left
+from crossgate.core.sets.patterns import But, first_outside
+from crossgate.core.traffic.examples import left
 
 
 def unplaced(case: Case) -> Iterator[Finding]:

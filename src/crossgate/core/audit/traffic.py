@@ -7,16 +7,19 @@ from itertools import islice
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit.context import Case
+from crossgate.core.lists.split import EntryRegion, list_regions
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Address, Family, everything
 from crossgate.core.model.finding import Finding
-from crossgate.core.model.packet import ICMPV6, Leg, Packet
-from crossgate.core.network.address_classes import But
+from crossgate.core.model.packet import ICMPV6, Packet
 from crossgate.core.network.routing import Crossing
-from crossgate.core.sets.cover import less
+from crossgate.core.sets.boxes import FRAGMENT_BIT, Box, address_box, overlap, whole, witness
 from crossgate.core.sets.effort import TooManyPieces, answered
-from crossgate.core.sets.regions import FRAGMENT_BIT, Box, EntryRegion, address_box, list_regions, overlap, whole, witness
-from crossgate.core.traffic.flows import Flow, Flows, by_course, left, placed_on
+from crossgate.core.sets.patterns import But, less
+from crossgate.core.traffic.courses import by_course
+from crossgate.core.traffic.examples import left
+from crossgate.core.traffic.flows import Flow, Flows, placed_on
+from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.trace import Verdict
 from crossgate.core.wording.sentences import decided_by, packet_text
 

@@ -14,8 +14,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.address import Family
-from crossgate.core.sets.regions import LOW_BITS, LOW_FREE, Box, EntryRegion
+from crossgate.core.sets.boxes import LOW_BITS, LOW_FREE, Box
 
 Words = NDArray[np.uint64]
 Numbers = NDArray[np.int64]

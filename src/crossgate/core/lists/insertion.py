@@ -11,9 +11,10 @@ from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from crossgate.core.lists.redundancy import uncovered
+from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.sets.boxes import Box, overlap
 from crossgate.core.sets.cubes import first_uncovered
-from crossgate.core.sets.regions import Box, EntryRegion, overlap
 
 _FEW = 24
 """Up to so many entries, they are taken out of a box one by one."""

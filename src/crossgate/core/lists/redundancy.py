@@ -29,12 +29,13 @@ from crossgate.core.lists.columns import (
     overlapping,
     row_box,
 )
+from crossgate.core.lists.split import EntryRegion, ListRegions, split
 from crossgate.core.model.accesslist import Action, Entry
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
+from crossgate.core.sets.boxes import Box, covers, minus, overlap, packet_box, witness
 from crossgate.core.sets.cubes import first_uncovered
 from crossgate.core.sets.effort import TooManyPieces, answered, spend
-from crossgate.core.sets.regions import Box, EntryRegion, ListRegions, covers, minus, overlap, packet_box, split, witness
 
 _TRIES = 3
 _AIMED_TRIES = 4

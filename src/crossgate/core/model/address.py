@@ -177,16 +177,6 @@ def range_patterns(family: Family, first: int, last: int) -> tuple[Pattern, ...]
     return tuple(prefixes)
 
 
-def merged(patterns: Iterable[Pattern]) -> tuple[Pattern, ...]:
-    """Drop the patterns that another one of the set covers; the order stays."""
-    kept: list[Pattern] = []
-    for candidate in patterns:
-        if not any(other.covers(candidate) for other in kept):
-            kept = [other for other in kept if not candidate.covers(other)]
-            kept.append(candidate)
-    return tuple(kept)
-
-
 def looks_like_address(text: str) -> bool:
     """Whether a word is meant as an address rather than as a name: names start with a letter and hold no colon."""
     return text[0].isdigit() or ":" in text if text else False

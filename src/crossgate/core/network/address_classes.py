@@ -7,8 +7,7 @@ route tells apart, and addresses that nothing is routed to (`scope`). Each of th
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from functools import lru_cache
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from crossgate.core.model.address import Address, Family, Pattern, everything, single
@@ -16,13 +15,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.scope import scoped_blocks
 from crossgate.core.network.endpoints import EndSet, at_address
 from crossgate.core.network.routing import End, Forwarding
-
-
-class But(NamedTuple):
-    """Addresses that are left out of a set of packets: as sources, and as destinations."""
-
-    sources: tuple[Pattern, ...] = ()
-    destinations: tuple[Pattern, ...] = ()
+from crossgate.core.sets.patterns import common
 
 
 class Spot(NamedTuple):
@@ -39,41 +32,6 @@ class Spot(NamedTuple):
     def within(self, patterns: Iterable[Pattern]) -> list[Pattern]:
         """Return the parts of the spot's pattern that lie in any of some patterns."""
         return [part for each in patterns if (part := common(self.pattern, each)) is not None]
-
-
-def common(one: Pattern, other: Pattern) -> Pattern | None:
-    """Return what two patterns of a family have in common, or None."""
-    if not one.overlaps(other):
-        return None
-    return Pattern(one.family, one.value | other.value, one.wildcard & other.wildcard)
-
-
-def outside(pattern: Pattern, part: Pattern) -> Iterator[Pattern]:
-    """Yield what is left of a pattern without a part of it, the largest piece first."""
-    family, value, wildcard = pattern
-    fixed = wildcard & ~part.wildcard
-    while fixed:
-        bit = 1 << (fixed.bit_length() - 1)
-        wildcard ^= bit
-        value |= part.value & bit
-        yield Pattern(family, value ^ bit, wildcard)
-        fixed ^= bit
-
-
-@lru_cache(maxsize=1 << 16)
-def first_outside(pattern: Pattern, parts: tuple[Pattern, ...]) -> Pattern | None:
-    """Return a piece of a pattern that none of `parts` has an address of, or None when they have all of it."""
-    stack = [iter((pattern,))]
-    while stack:
-        piece = next(stack[-1], None)
-        if piece is None:
-            stack.pop()
-            continue
-        shared = next((found for part in parts if (found := common(piece, part)) is not None), None)
-        if shared is None:
-            return piece
-        stack.append(outside(piece, shared))
-    return None
 
 
 def boundaries(network: Forwarding, family: Family) -> set[Pattern]:

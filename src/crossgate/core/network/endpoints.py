@@ -13,7 +13,6 @@ from crossgate.core.model.address import (
     everything,
     families,
     looks_like_address,
-    merged,
     parse_address,
     parse_block,
     parse_range,
@@ -24,6 +23,7 @@ from crossgate.core.model.network import Interface
 from crossgate.core.model.plan import Plan, UnknownName
 from crossgate.core.model.scope import scope_of
 from crossgate.core.network.routing import End, Forwarding
+from crossgate.core.sets.patterns import merged
 
 NO_SEGMENT = ""
 """Where an address is that may be on any link (`scope`)."""

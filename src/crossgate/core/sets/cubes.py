@@ -13,8 +13,8 @@ from itertools import product
 import numpy as np
 from numpy.typing import NDArray
 
+from crossgate.core.sets.boxes import Box, overlap
 from crossgate.core.sets.effort import spend
-from crossgate.core.sets.regions import Box, overlap
 
 _Rows = NDArray[np.uint8]
 """A row a box, a column a bit: 0, 1, or 2 where it is free."""

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 
-from crossgate.core.model.address import Family, Pattern, format_address, merged
+from crossgate.core.model.address import Family, Pattern, format_address
+from crossgate.core.sets.patterns import merged
 
 MOST_ADDRESSES = 4096
 """Up to so many addresses the fewest patterns are looked for."""

@@ -16,9 +16,10 @@ from typing import NamedTuple
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Action, Decision, Entry
 from crossgate.core.model.address import Address
-from crossgate.core.model.packet import Leg, Packet, legs
+from crossgate.core.model.packet import Packet
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.routing import Crossing, End, Forwarding, Path
+from crossgate.core.traffic.legs import Conversation, Leg, legs
 
 
 class Verdict(StrEnum):
@@ -61,20 +62,6 @@ class LegTrace(NamedTuple):
     path: Path
     asked: tuple[Asked, ...]
     outcome: Outcome
-
-
-class Conversation(NamedTuple):
-    """Who sends what to whom. `first` may carry a source address that is not the sender's own."""
-
-    source: End
-    destination: End
-    first: Packet
-
-    @property
-    def claimed(self) -> Address | None:
-        """The source address that is not the sender's own, or None."""
-        address = Address(self.first.family, self.first.source)
-        return None if address == self.source.address else address
 
 
 class Trace(NamedTuple):

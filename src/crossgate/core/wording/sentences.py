@@ -5,9 +5,9 @@ from __future__ import annotations
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction
-from crossgate.core.model.packet import Leg, Packet
+from crossgate.core.model.packet import Packet
 from crossgate.core.network.routing import Crossing
-from crossgate.core.traffic.opening import service_label
+from crossgate.core.traffic.legs import Leg, service_label
 from crossgate.core.traffic.trace import Asked, Outcome, Trace, Verdict
 
 DOES = {Action.PERMIT: "permits", Action.DENY: "denies", Action.REJECT: "rejects"}

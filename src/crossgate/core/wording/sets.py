@@ -1,47 +1,27 @@
-"""Sets of packets in the fewest lines that a person would write: services, sources, destinations.
+"""Sets of packets as a person would write them: services, sources, destinations.
 
-Boxes come in many pieces. Here the pieces that agree in two of the three are joined in the third, again and again, and
-what comes out is written with the plan's own names where they fit exactly, and as "all but" where that is shorter.
+Lines (`sets.minimise`) are written with the plan's own names where they fit exactly, and as "all but" where that is shorter.
 """
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from enum import Enum
 from functools import cache
-from typing import NamedTuple, TypeVar
 
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family, Pattern, everything, single
 from crossgate.core.model.packet import ECHO, PORT_PROTOCOLS, SYN, TCP, icmp_of
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import ServiceError, format_ports, join_ports, protocol_word
-from crossgate.core.network.address_classes import But, common, outside
-from crossgate.core.sets.effort import spend
-from crossgate.core.sets.regions import (
-    ALL_PORTS,
-    ALL_PROTOCOLS,
-    FLAG_BITS,
-    FRAGMENT_BIT,
-    LOW_FREE,
-    Box,
-    covers,
-    first_left,
-    service_boxes,
-    whole,
-    without,
-)
-from crossgate.core.traffic.flows import courses
+from crossgate.core.model.service import ServiceError, format_ports, protocol_word
+from crossgate.core.sets.boxes import ALL_PORTS, ALL_PROTOCOLS, FLAG_BITS, FRAGMENT_BIT, Box, covers, first_left, whole, without
+from crossgate.core.sets.minimise import _MOST_WIDENED, Line, _grouped, _within, joined_services
+from crossgate.core.sets.patterns import Patterns, joined, less
+from crossgate.core.sets.services import service_boxes
+from crossgate.core.traffic.courses import courses
 
-Patterns = frozenset[Pattern]
-_Key = TypeVar("_Key", bound=Hashable)
-_Item = TypeVar("_Item")
 _WELL_KNOWN = 1024
 """Services on ports below this are told by their IANA names (RFC 6335 section 6: the system ports)."""
-_PIECES_A_LINE = 10
-"""To compare a line with others costs about as much as so many pieces."""
-_MOST_WIDENED = 200
-"""Up to so many lines are compared with each other."""
 
 
 class Sort(Enum):
@@ -52,146 +32,9 @@ class Sort(Enum):
     STRAY = 3
 
 
-class Line(NamedTuple):
-    """A set of packets as one product: these services (boxes that say nothing of addresses), sources and destinations."""
-
-    services: frozenset[Box]
-    source: Patterns
-    destination: Patterns
-
-
-def lines(pieces: Iterable[tuple[Box, But]]) -> list[Line]:
-    """Return pieces, each a box less some addresses, as few lines. The pieces are apart from each other."""
-    found = []
-    for box, but in pieces:
-        every = whole(box.family)
-        service = Box(box.family, box.value & LOW_FREE, every.wildcard & ~LOW_FREE | box.wildcard & LOW_FREE, *box[3:])
-        line = Line(frozenset((service,)), less([box.source], but.sources), less([box.destination], but.destinations))
-        if line.source and line.destination:
-            found.append(line)
-    before = 0
-    while len(found) != before:
-        before = len(found)
-        spend(_PIECES_A_LINE * before)
-        found = [Line(joined_services(services), *ends) for ends, services in _grouped((each[1:], each.services) for each in found)]
-        rows = _grouped(((each.services, each.destination), each.source) for each in found)
-        found = [Line(services, joined(source), destination) for (services, destination), source in rows]
-        rows = _grouped(((each.services, each.source), each.destination) for each in found)
-        found = [Line(services, source, joined(destination)) for (services, source), destination in rows]
-    return _widened(found) if len(found) <= _MOST_WIDENED else found
-
-
-def _widened(found: list[Line]) -> list[Line]:
-    """Return the same packets in lines that may overlap: each as wide as the others allow, without those that add nothing."""
-    for index, line in enumerate(found):
-        for other in found:
-            within = [
-                _inside(line.services, other.services),
-                _within(line.source, other.source),
-                _within(line.destination, other.destination),
-            ]
-            if sum(within) != 2:
-                continue
-            services = line.services if within[0] else joined_services({*line.services, *other.services})
-            source = line.source if within[1] else joined({*line.source, *less(other.source, line.source)})
-            destination = line.destination if within[2] else joined({*line.destination, *less(other.destination, line.destination)})
-            line = found[index] = Line(services, source, destination)
-    kept = list(found)
-    for line in sorted(found, key=lambda each: len(each.services) + len(each.source) + len(each.destination), reverse=True):
-        others = [each for each in kept if each is not line]
-        if _adds_nothing(line, others):
-            kept = others
-    return kept
-
-
-def _adds_nothing(line: Line, others: Sequence[Line]) -> bool:
-    """Whether every service of a line is in some other line, for all of its addresses."""
-    around = [each for each in others if _within(line.source, each.source) and _within(line.destination, each.destination)]
-    return first_left(line.services, [box for each in around for box in each.services]) is None
-
-
 def _says_it_all(other: tuple[str, Patterns, Patterns], row: tuple[str, Patterns, Patterns]) -> bool:
     """Whether another row says the same of more addresses: words for services leave out what only one link tells apart."""
     return other is not row and other[0] == row[0] and _within(row[1], other[1]) and _within(row[2], other[2])
-
-
-def _inside(boxes: frozenset[Box], others: frozenset[Box]) -> bool:
-    return boxes <= others or all(any(covers(other, box) for other in others) for box in boxes)
-
-
-def _within(patterns: Patterns, others: Patterns) -> bool:
-    return patterns <= others or all(any(other.covers(each) for other in others) for each in patterns)
-
-
-def _grouped(pairs: Iterable[tuple[_Key, frozenset[_Item]]]) -> list[tuple[_Key, frozenset[_Item]]]:
-    """Return each key once, with all that it came with."""
-    groups: dict[_Key, set[_Item]] = {}
-    for key, members in pairs:
-        groups.setdefault(key, set()).update(members)
-    return [(key, frozenset(members)) for key, members in groups.items()]
-
-
-def less(patterns: Iterable[Pattern], but: Iterable[Pattern]) -> Patterns:
-    """Return the addresses of some patterns that none of others has, as patterns."""
-    left = list(patterns)
-    for part in but:
-        kept: list[Pattern] = []
-        for each in left:
-            shared = common(each, part)
-            spend()
-            kept += [each] if shared is None else outside(each, shared)
-        left = kept
-    return frozenset(left)
-
-
-def joined(patterns: Iterable[Pattern]) -> Patterns:
-    """Return the same addresses in fewer patterns: two that differ in one bit become one.
-
-    Prefixes become larger prefixes and nothing else; scattered patterns may join in any bit.
-    """
-    left = set(patterns)
-    prefixes_only = all(each.is_prefix for each in left)
-    changed = len(left) > 1
-    while changed:
-        changed = False
-        spend(len(left))
-        for each in sorted(left, key=lambda pattern: pattern.wildcard):
-            if each not in left:
-                continue
-            fixed = each.family.mask & ~each.wildcard
-            while fixed:
-                bit = fixed & -fixed
-                other = Pattern(each.family, each.value ^ bit, each.wildcard)
-                if other in left:
-                    left -= {each, other}
-                    left.add(Pattern(each.family, each.value & ~bit, each.wildcard | bit))
-                    changed = True
-                    break
-                fixed = 0 if prefixes_only else fixed ^ bit
-    return frozenset(left)
-
-
-def joined_services(boxes: Iterable[Box]) -> frozenset[Box]:
-    """Return the same packets in fewer boxes: spans that touch become one, and two that differ in one bit."""
-    found = set(boxes)
-    before = 0
-    while len(found) != before:
-        before = len(found)
-        for first in (7, 5, 3):
-            spans: dict[tuple[object, ...], list[tuple[int, int]]] = {}
-            for box in found:
-                spans.setdefault((*box[:first], *box[first + 2 :]), []).append((box[first], box[first + 1]))
-            found = {Box._make((*key[:first], *span, *key[first:])) for key, several in spans.items() for span in join_ports(several)}
-        for each in list(found):
-            fixed = LOW_FREE & ~each.wildcard
-            while fixed and each in found:
-                bit = fixed & -fixed
-                other = each._replace(value=each.value ^ bit)
-                if other in found:
-                    found -= {each, other}
-                    found.add(each._replace(value=each.value & ~bit, wildcard=each.wildcard | bit))
-                fixed ^= bit
-    return frozenset(found)
 
 
 class Wording:

@@ -1,14 +1,75 @@
-"""The packets that open conversations of a service: what a client sends first."""
+"""A conversation's packets: the one that opens it, and the legs that follow.
+
+A conversation is told by its first packet; `legs` derives the ones that follow: TCP's SYN, SYN+ACK and ACK
+(RFC 9293 section 3.5), request and reply for everything else, one leg for ICMP messages that nobody answers.
+"""
 
 from __future__ import annotations
 
-from crossgate.core.model.address import Family
+from collections.abc import Iterator
+from enum import StrEnum
+from typing import NamedTuple
+
+from crossgate.core.model import iana
+from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.iana import FLAGS
-from crossgate.core.model.packet import CLIENT_PORT, ECHO, PORT_PROTOCOLS, SYN, TCP, Packet, icmp_of
+from crossgate.core.model.packet import ACK, CLIENT_PORT, ECHO, PORT_PROTOCOLS, SYN, TCP, Packet, icmp_of
 from crossgate.core.model.service import Service, ServiceTerm, protocol_name, protocol_word
 from crossgate.core.network.routing import End
-from crossgate.core.traffic.trace import Conversation
+
+
+class Leg(StrEnum):
+    """Which packet of a conversation it is."""
+
+    SYN = "SYN"
+    SYN_ACK = "SYN+ACK"
+    ACK = "ACK"
+    REQUEST = "request"
+    REPLY = "reply"
+
+    @property
+    def returns(self) -> bool:
+        """Whether it travels from the far end back to the sender."""
+        return self in (Leg.SYN_ACK, Leg.REPLY)
+
+
+def legs(first: Packet, on_link: bool = False) -> Iterator[tuple[Leg, Packet]]:
+    """Yield the legs of the conversation that `first` opens, each with its packet; `on_link` between machines of one link."""
+    back = first._replace(
+        source=first.destination,
+        destination=first.source,
+        source_port=first.destination_port,
+        destination_port=first.source_port,
+    )
+    if first.protocol == TCP:
+        yield Leg.SYN, first._replace(flags=SYN)
+        yield Leg.SYN_ACK, back._replace(flags=SYN | ACK)
+        yield Leg.ACK, first._replace(flags=ACK)
+        return
+    yield Leg.REQUEST, first
+    if first.icmp_type is None:
+        yield Leg.REPLY, back
+        return
+    answer = iana.ANSWERED[first.protocol].get(first.icmp_type)
+    if answer is None and on_link:
+        answer = iana.ANSWERED_ON_LINK[first.protocol].get(first.icmp_type)
+    if answer is not None:
+        yield Leg.REPLY, back._replace(icmp_type=answer, icmp_code=0)
+
+
+class Conversation(NamedTuple):
+    """Who sends what to whom. `first` may carry a source address that is not the sender's own."""
+
+    source: End
+    destination: End
+    first: Packet
+
+    @property
+    def claimed(self) -> Address | None:
+        """The source address that is not the sender's own, or None."""
+        address = Address(self.first.family, self.first.source)
+        return None if address == self.source.address else address
 
 
 def conversations(

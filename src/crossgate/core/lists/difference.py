@@ -1,0 +1,64 @@
+"""Exactly which packets two versions of a list treat differently.
+
+Two lists can only differ on packets that match an entry which just one of them has: on all others the same entries
+decide in the same order (or both otherwise lines, when these differ everything is looked at). So only the boxes of such
+entries are split by both lists.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from difflib import SequenceMatcher
+from typing import NamedTuple
+
+from crossgate.core.lists.split import EntryRegion, ListRegions, split
+from crossgate.core.model.accesslist import Action, Entry
+from crossgate.core.sets.boxes import Box, whole
+
+
+class Decided(NamedTuple):
+    """What a list does with a packet, and the entry that decides; None for its otherwise line."""
+
+    action: Action
+    entry: Entry | None
+
+
+def entry_key(entry: Entry) -> tuple[object, ...]:
+    """Return all of an entry that decides what it does, whatever it is called and where it stands."""
+    return entry.action, entry.service.terms, entry.source.patterns, entry.destination.patterns, entry.qualifiers
+
+
+def compare_lists(old: ListRegions, new: ListRegions) -> Iterator[tuple[Box, Decided, Decided]]:
+    """Yield the packets that two lists of a family treat differently, in boxes that are apart."""
+    for box in suspects(old, new):
+        for part, before in old.split(box):
+            was = Decided(old.access_list.otherwise.action if before is None else before.action, before)
+            for piece, after in new.split(part):
+                action = new.access_list.otherwise.action if after is None else after.action
+                if action is not was.action:
+                    yield piece, was, Decided(action, after)
+
+
+def suspects(old: ListRegions, new: ListRegions) -> Iterator[Box]:
+    """Yield boxes, apart from each other, outside of which two lists treat every packet alike."""
+    family = new.access_list.family
+    if old.access_list.otherwise.action is not new.access_list.otherwise.action:
+        yield whole(family)
+        return
+    if old.access_list.entries == new.access_list.entries and len(old.regions) == len(new.regions):
+        return
+    before, after = ([entry_key(region.entry) for region in each.regions] for each in (old, new))
+    alone: list[EntryRegion] = []
+    for kind, first, last, start, end in SequenceMatcher(None, before, after, autojunk=False).get_opcodes():
+        if kind != "equal":
+            alone += old.regions[first:last] + new.regions[start:end]
+    for index, region in enumerate(alone):
+        for box in region.boxes():
+            yield from _apart(box, alone[:index], region)
+
+
+def _apart(box: Box, earlier: Sequence[EntryRegion], own: EntryRegion) -> Iterator[Box]:
+    """Yield what is left of a region's box without earlier regions and without the region's own boxes before it."""
+    for piece, taker in split([*earlier, own], box):
+        if taker is None or taker == len(earlier):
+            yield piece

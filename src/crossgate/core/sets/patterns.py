@@ -1,0 +1,105 @@
+"""Sets of addresses, exactly, as patterns: what two have in common, what is left of one, and the same set in fewer patterns."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from functools import lru_cache
+from typing import NamedTuple
+
+from crossgate.core.model.address import Pattern
+from crossgate.core.sets.effort import spend
+
+
+class But(NamedTuple):
+    """Addresses that are left out of a set of packets: as sources, and as destinations."""
+
+    sources: tuple[Pattern, ...] = ()
+    destinations: tuple[Pattern, ...] = ()
+
+
+def common(one: Pattern, other: Pattern) -> Pattern | None:
+    """Return what two patterns of a family have in common, or None."""
+    if not one.overlaps(other):
+        return None
+    return Pattern(one.family, one.value | other.value, one.wildcard & other.wildcard)
+
+
+def outside(pattern: Pattern, part: Pattern) -> Iterator[Pattern]:
+    """Yield what is left of a pattern without a part of it, the largest piece first."""
+    family, value, wildcard = pattern
+    fixed = wildcard & ~part.wildcard
+    while fixed:
+        bit = 1 << (fixed.bit_length() - 1)
+        wildcard ^= bit
+        value |= part.value & bit
+        yield Pattern(family, value ^ bit, wildcard)
+        fixed ^= bit
+
+
+@lru_cache(maxsize=1 << 16)
+def first_outside(pattern: Pattern, parts: tuple[Pattern, ...]) -> Pattern | None:
+    """Return a piece of a pattern that none of `parts` has an address of, or None when they have all of it."""
+    stack = [iter((pattern,))]
+    while stack:
+        piece = next(stack[-1], None)
+        if piece is None:
+            stack.pop()
+            continue
+        shared = next((found for part in parts if (found := common(piece, part)) is not None), None)
+        if shared is None:
+            return piece
+        stack.append(outside(piece, shared))
+    return None
+
+
+Patterns = frozenset[Pattern]
+
+
+def less(patterns: Iterable[Pattern], but: Iterable[Pattern]) -> Patterns:
+    """Return the addresses of some patterns that none of others has, as patterns."""
+    left = list(patterns)
+    for part in but:
+        kept: list[Pattern] = []
+        for each in left:
+            shared = common(each, part)
+            spend()
+            kept += [each] if shared is None else outside(each, shared)
+        left = kept
+    return frozenset(left)
+
+
+def joined(patterns: Iterable[Pattern]) -> Patterns:
+    """Return the same addresses in fewer patterns: two that differ in one bit become one.
+
+    Prefixes become larger prefixes and nothing else; scattered patterns may join in any bit.
+    """
+    left = set(patterns)
+    prefixes_only = all(each.is_prefix for each in left)
+    changed = len(left) > 1
+    while changed:
+        changed = False
+        spend(len(left))
+        for each in sorted(left, key=lambda pattern: pattern.wildcard):
+            if each not in left:
+                continue
+            fixed = each.family.mask & ~each.wildcard
+            while fixed:
+                bit = fixed & -fixed
+                other = Pattern(each.family, each.value ^ bit, each.wildcard)
+                if other in left:
+                    left -= {each, other}
+                    left.add(Pattern(each.family, each.value & ~bit, each.wildcard | bit))
+                    changed = True
+                    break
+                fixed = 0 if prefixes_only else fixed ^ bit
+    return frozenset(left)
+
+
+def merged(patterns: Iterable[Pattern]) -> tuple[Pattern, ...]:
+    """Drop the patterns that another one of the set covers; the order stays."""
+    kept: list[Pattern] = []
+    for candidate in patterns:
+        if not any(other.covers(candidate) for other in kept):
+            kept = [other for other in kept if not candidate.covers(other)]
+            kept.append(candidate)
+    return tuple(kept)

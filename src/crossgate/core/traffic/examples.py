@@ -1,0 +1,89 @@
+"""One packet as an example of a set: a witness that no address left out has, between machines of the plan where there are any."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from itertools import islice
+
+from crossgate.core.model.address import Address, Family, Pattern, single
+from crossgate.core.model.packet import Packet
+from crossgate.core.model.plan import Plan
+from crossgate.core.network.address_classes import device_addresses, unrouted
+from crossgate.core.network.routing import Forwarding
+from crossgate.core.sets.boxes import (
+    Box,
+    between,
+    witness,
+)
+from crossgate.core.sets.effort import spend
+from crossgate.core.sets.patterns import But, first_outside
+
+_PIECES_A_PACKET = 5
+"""To look for a packet in a set costs about as much as so many pieces."""
+
+
+def left(box: Box, but: But) -> Packet | None:
+    """Return a packet of a box that is not left out and that nobody sends to himself, or None when there is none."""
+    spend(_PIECES_A_PACKET)
+    source, destination = first_outside(box.source, but.sources), first_outside(box.destination, but.destinations)
+    if source is None or destination is None:
+        return None
+    packet = witness(between(box, source, destination))
+    if packet.source != packet.destination:
+        return packet
+    itself = single(Address(packet.family, packet.source))
+    for end in (
+        (source, first_outside(box.destination, (*but.destinations, itself))),
+        (first_outside(box.source, (*but.sources, itself)), destination),
+    ):
+        if end[0] is not None and end[1] is not None:
+            found = witness(between(box, end[0], end[1]))
+            if found.source != found.destination:
+                return found
+    return None
+
+
+_MOST_TRIED = 50
+"""In so many pieces of a set a packet between two machines of the plan is looked for."""
+
+
+def example(plan: Plan, pieces: Sequence[tuple[Box, But]]) -> Packet:
+    """Return a packet of a set that is not empty: between machines of the plan where there are some in it, else from its middle."""
+    best: tuple[int, Packet] | None = None
+    for box, but in pieces[:_MOST_TRIED]:
+        sources = _host_in(plan, box.source, but.sources)
+        destinations = _host_in(plan, box.destination, but.destinations)
+        pairs = ((one, other) for one in sources or (box.source,) for other in destinations or (box.destination,))
+        found = next((packet for pair in pairs if (packet := left(between(box, *pair), but)) is not None), None)
+        known = bool(sources) + bool(destinations)
+        if found is not None and (best is None or known > best[0]):
+            best = known, found
+            if known == 2:
+                break
+    if best is None:
+        return next(packet for box, but in pieces if (packet := left(box, but)) is not None)
+    return best[1]
+
+
+def _host_in(plan: Plan, addresses: Pattern, but: tuple[Pattern, ...]) -> list[Pattern]:
+    """Return the first two addresses of hosts in a set: two, so that two ends of one set can be two machines."""
+    found = (
+        single(address)
+        for host in plan.hosts.values()
+        for address in host.addresses
+        if address.family is addresses.family
+        and addresses.contains(address.value)
+        and not any(each.contains(address.value) for each in but)
+    )
+    return list(islice(found, 2))
+
+
+def as_told(but: But, unsaid: Collection[Pattern]) -> But:
+    """Return what is left out of a flow less what goes without saying, as devices' own addresses where only machines are meant."""
+    return But(*(tuple(each for each in side if each not in unsaid) for side in but))
+
+
+def unsaid(network: Forwarding, devices: bool) -> set[Pattern]:
+    """Return what goes without saying when sets are written: addresses that nothing is routed to, and those of devices but for `devices`."""
+    scoped = {each for family in Family for each in unrouted(network, family)}
+    return scoped if devices else scoped | device_addresses(network)
