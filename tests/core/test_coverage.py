@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
+from unittest.mock import patch
 
 import numpy as np
 import pytest
@@ -16,8 +17,8 @@ from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.accesslist import AccessList, Decision
 from crossgate.core.model.address import Family, everything, pattern
 from crossgate.core.model.packet import Packet
+from crossgate.core.sets import uncovered
 from crossgate.core.sets.boxes import Box, address_box, covers, overlap
-from crossgate.core.sets.cubes import first_uncovered
 from crossgate.language.reader import read_plan
 from tests import small
 
@@ -141,9 +142,9 @@ def test_a_thousand_made_up_entries_are_settled_as_pairs_would(tmp_path: Path) -
 
 
 @settings(max_examples=80, deadline=None)
-@given(st.lists(st.tuples(st.integers(0, 63), st.integers(0, 63), st.integers(0, 3), st.integers(0, 3)), max_size=30))
-def test_what_scattered_boxes_leave_is_found(parts: list[tuple[int, int, int, int]]) -> None:
-    """Boxes with bits anywhere and spans of ports, against trying every address and port; long lists of few bits too."""
+@given(st.lists(st.tuples(st.integers(0, 63), st.integers(0, 63), st.integers(0, 3), st.integers(0, 3)), max_size=30), st.booleans())
+def test_what_scattered_boxes_leave_is_found(parts: list[tuple[int, int, int, int]], by_bits: bool) -> None:
+    """Boxes with bits anywhere and spans of ports, against trying every address and port; settled in either way."""
 
     def box(value: int, wildcard: int, one: int, other: int) -> Box:
         narrowed = address_box(pattern(Family.IPV4, value, wildcard), everything(Family.IPV4))
@@ -157,7 +158,8 @@ def test_what_scattered_boxes_leave_is_found(parts: list[tuple[int, int, int, in
         for port in range(4)
         if not any(each.source.contains(value) and each.port_first <= port <= each.port_last for each in boxes)
     }
-    found = first_uncovered(outer, boxes)
+    with patch.object(uncovered, "_FEW_PARTS", -1 if by_bits else 30):
+        found = uncovered.first_uncovered(outer, boxes)
     assert (found is not None) is bool(left)
     if found is not None:
         held = {

@@ -10,14 +10,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from crossgate.core.lists.redundancy import uncovered
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.sets.boxes import Box, overlap
-from crossgate.core.sets.cubes import first_uncovered
-
-_FEW = 24
-"""Up to so many entries, they are taken out of a box one by one."""
+from crossgate.core.sets.uncovered import first_uncovered
 
 
 class Position(NamedTuple):
@@ -93,12 +89,7 @@ class _Near:
 def _is_left(box: Box, regions: Sequence[EntryRegion]) -> bool:
     """Whether something is left of a box without all regions."""
     near = [region for region in regions if region.hull is not None and overlap(region.hull, box) is not None]
-    if len(near) > _FEW and all(region.size == 1 for region in near):
-        try:
-            return first_uncovered(box, [region.hull for region in near if region.hull is not None]) is not None
-        except OverflowError:
-            pass
-    return next(uncovered(box, near), None) is not None
+    return first_uncovered(box, [region.hull if region.size == 1 and region.hull is not None else region for region in near]) is not None
 
 
 def _position(access_list: AccessList, index: int, why: str) -> Position:

@@ -10,7 +10,7 @@ takes entries out of a row until nothing or a packet is left.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Sequence
 from itertools import islice
 from typing import NamedTuple
 
@@ -33,9 +33,9 @@ from crossgate.core.lists.split import EntryRegion, ListRegions, split
 from crossgate.core.model.accesslist import Action, Entry
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
-from crossgate.core.sets.boxes import Box, covers, minus, overlap, packet_box, witness
-from crossgate.core.sets.cubes import first_uncovered
-from crossgate.core.sets.effort import TooManyPieces, answered, spend
+from crossgate.core.sets.boxes import Box, covers, overlap, packet_box, witness
+from crossgate.core.sets.effort import TooManyPieces, answered
+from crossgate.core.sets.uncovered import first_uncovered
 
 _TRIES = 3
 _AIMED_TRIES = 4
@@ -264,12 +264,7 @@ class _Settling:
         if len(rows) > _FEW:
             rows = rows[overlapping(box_columns([box], [0], [False]), self.table.take(rows))]
         parts = [self.regions[int(self.table.entry[row])] if self.table.loose[row] else self.boxes[row] for row in rows]
-        if len(parts) > _FEW and not self.table.loose[rows].any():
-            try:
-                return first_uncovered(box, [self.boxes[row] for row in rows])
-            except OverflowError:
-                pass
-        return next(uncovered(box, parts), None)
+        return first_uncovered(box, parts)
 
     def _because(self, index: int) -> tuple[Entry, ...]:
         """Return the earlier entries that take all of one that is never reached: one alone if one does."""
@@ -284,34 +279,3 @@ class _Settling:
 def _holds_all(region: EntryRegion, boxes: Sequence[Box]) -> bool:
     """Whether each box is covered by a box of the region."""
     return all(any(covers(outer, box) for outer in region.within(box)) for box in boxes)
-
-
-def uncovered(box: Box, parts: Sequence[Box | EntryRegion]) -> Iterator[Box]:
-    """Yield what is left of a box without all of `parts`, in boxes that do not overlap, as they are found.
-
-    Of the parts that touch a box the one that takes most of it goes first, so that few are looked at.
-    """
-    stack: list[tuple[Iterator[Box], Sequence[Box | EntryRegion]]] = [(iter((box,)), parts)]
-    while stack:
-        pieces, candidates = stack[-1]
-        piece = next(pieces, None)
-        if piece is None:
-            stack.pop()
-            continue
-        touching: list[Box | EntryRegion] = []
-        best: Box | None = None
-        for each in candidates:
-            part = overlap(each, piece) if isinstance(each, Box) else each.part(piece)
-            if part is None:
-                continue
-            touching.append(each)
-            if best is None or part.weight > best.weight:
-                best = part
-                if part == piece:
-                    break
-        spend()
-        if best is None:
-            yield piece
-        elif best != piece:
-            # The largest of what is left comes first: with one more bit fixed it misses many of the others.
-            stack.append((minus(piece, best), touching))

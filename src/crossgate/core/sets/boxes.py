@@ -78,6 +78,10 @@ class Box(NamedTuple):
         """The bits of DSCP that are fixed."""
         return FlagTest(self.value >> DSCP_SHIFT & 63, ~self.wildcard >> DSCP_SHIFT & 63)
 
+    def part(self, box: Box) -> Box | None:
+        """Return what it has in common with another box, or None."""
+        return overlap(self, box)
+
     @property
     def weight(self) -> int:
         """Roughly how many bits are free: of two boxes the larger has more."""

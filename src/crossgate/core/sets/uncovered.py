@@ -1,32 +1,88 @@
-"""The hard case of coverage: many boxes with scattered bits, none of which covers a box alone. Do they together?
+"""What is left of a box without many others, when none of them covers it alone: do they together?
 
-The spans of numbers are cut where any box begins or ends; within a cell only bits are left. Then one bit after the other
-is decided, the one that the narrowest choices hang on first: boxes that disagree drop out, and a box with no bit left to
-disagree in covers the rest. When few bits are left, all their combinations are ticked off in one array.
+1. A few parts are taken out one by one, the one that takes most first (`_by_pieces`).
+2. Many boxes, which may have scattered bits, are settled bit by bit (`_by_bits`). The spans of numbers are cut where any
+   box begins or ends; within a cell only bits are left. Then one bit after the other is decided, the one that the
+   narrowest choices hang on first: boxes that disagree drop out, and a box with no bit left to disagree in covers the
+   rest. When few bits are left, all their combinations are ticked off in one array.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from itertools import product
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from crossgate.core.sets.boxes import Box, overlap
+from crossgate.core.sets.boxes import Box, minus, overlap
 from crossgate.core.sets.effort import spend
 
 _Rows = NDArray[np.uint8]
 """A row a box, a column a bit: 0, 1, or 2 where it is free."""
 
+_FEW_PARTS = 24
+"""Up to so many parts they are taken out of a box one by one."""
 _FREE = 2
 _FEW_BITS = 14
 _MOST_CELLS = 256
 _MANY = 1024
 
 
-def first_uncovered(box: Box, boxes: Sequence[Box]) -> Box | None:
-    """Return a part of a box that none of some boxes has, or None when together they have all of it.
+class PacketSet(Protocol):
+    """A set of packets that can tell one box of it within another; a `Box` is one."""
+
+    def part(self, box: Box) -> Box | None:
+        """Return a box of the set that lies within `box`, or None when they share no packet."""
+
+
+def first_uncovered(box: Box, parts: Sequence[PacketSet]) -> Box | None:
+    """Return a box of what is left of a box without some sets of packets, or None when together they have all of it."""
+    if len(parts) > _FEW_PARTS:
+        boxes = [each for each in parts if isinstance(each, Box)]
+        if len(boxes) == len(parts):
+            try:
+                return _by_bits(box, boxes)
+            except OverflowError:
+                pass
+    return _by_pieces(box, parts)
+
+
+def _by_pieces(box: Box, parts: Sequence[PacketSet]) -> Box | None:
+    """Return a box of what is left of a box without some sets of packets, or None; depth first.
+
+    Of the parts that touch a box the one that takes most of it goes first, so that few are looked at.
+    """
+    stack: list[tuple[Iterator[Box], Sequence[PacketSet]]] = [(iter((box,)), parts)]
+    while stack:
+        pieces, candidates = stack[-1]
+        piece = next(pieces, None)
+        if piece is None:
+            stack.pop()
+            continue
+        touching: list[PacketSet] = []
+        best: Box | None = None
+        for each in candidates:
+            part = each.part(piece)
+            if part is None:
+                continue
+            touching.append(each)
+            if best is None or part.weight > best.weight:
+                best = part
+                if part == piece:
+                    break
+        spend()
+        if best is None:
+            return piece
+        if best != piece:
+            # The largest of what is left comes first: with one more bit fixed it misses many of the others.
+            stack.append((minus(piece, best), touching))
+    return None
+
+
+def _by_bits(box: Box, boxes: Sequence[Box]) -> Box | None:
+    """Return a box of what is left of a box without some boxes, or None.
 
     Raises `OverflowError` when the spans make too many cells to be looked at one by one.
     """
