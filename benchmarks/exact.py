@@ -19,6 +19,7 @@ from crossgate.core.answers.compare import named_differences
 from crossgate.core.audit import audit
 from crossgate.core.lists.redundancy import coverage
 from crossgate.core.lists.split import ListRegions
+from crossgate.core.model.plan import Plan
 from crossgate.core.sets.boxes import covers
 from crossgate.demo import PLAN, write
 from crossgate.language.reader import read_plan
@@ -27,7 +28,7 @@ from synthetic import entries, plan
 NOW = datetime(2026, 12, 1, 8, 30)
 
 
-def read(folder: Path, text: str, name: str = "big.gate"):
+def read(folder: Path, text: str, name: str = "big.gate") -> Plan:
     """Read a plan from its text."""
     path = folder / name
     path.write_text(text)

@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from crossgate.core.model import address
 from crossgate.core.model.address import Address, AddressError, Family, Pattern
+from crossgate.core.sets.patterns import merged
 
 families = st.sampled_from(Family)
 
@@ -110,4 +111,4 @@ def test_netmasks_and_ranges_are_checked() -> None:
 
 def test_merging_drops_what_another_covers() -> None:
     wide, narrow = Pattern(Family.IPV4, 0, 255), Pattern(Family.IPV4, 3, 0)
-    assert address.merged([narrow, wide, narrow]) == (wide,)
+    assert merged([narrow, wide, narrow]) == (wide,)

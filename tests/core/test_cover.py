@@ -145,7 +145,7 @@ def test_lines_hold_just_the_packets_of_their_pieces(plan_of: Callable[[str], Pl
     entries = data.draw(st.lists(small.entry_words(family), min_size=1, max_size=5))
     access_list = plan_of(small.list_text("small", family, entries)).lists["small"]
     out = But((Pattern(family, small.BASE[family], 0),), (Pattern(family, small.BASE[family] | 1, 0),))
-    pieces = [(box, out) for box, entry in ListRegions(access_list).split(whole(family)) if entry is not None]
+    pieces = [(box, out) for box, decider in ListRegions(access_list).split(whole(family)) if decider.entry is not None]
     written = lines(pieces)
     for packet in data.draw(st.lists(st.sampled_from(list(small.packets(family))), min_size=60, max_size=60)):
         left_out = packet.source == small.BASE[family] or packet.destination == small.BASE[family] | 1

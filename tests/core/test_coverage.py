@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from crossgate.core.lists.columns import columns, covering, covering_pairs, meeting, overlapping
 from crossgate.core.lists.redundancy import coverage
 from crossgate.core.lists.split import ListRegions
-from crossgate.core.model.accesslist import AccessList, Decision
+from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family, everything, pattern
 from crossgate.core.model.packet import Packet
 from crossgate.core.sets import uncovered
@@ -28,12 +28,12 @@ import synthetic
 slow = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 
 
-def without(access_list: AccessList, packet: Packet, number: int) -> Decision:
+def without(access_list: AccessList, packet: Packet, number: int) -> Decider:
     """Decide a packet as if one entry were not there."""
     for entry in access_list.entries:
         if entry.number != number and entry.matches(packet):
-            return Decision(entry.action, entry, entry.place)
-    return Decision(access_list.otherwise.action, None, access_list.otherwise.place)
+            return Decider(access_list, entry)
+    return Decider(access_list, None)
 
 
 @slow
@@ -137,8 +137,9 @@ def test_a_thousand_made_up_entries_are_settled_as_pairs_would(tmp_path: Path) -
         alone = any(all(any(covers(outer, box) for outer in earlier) for box in own) for earlier in boxes[:index])
         if alone:
             assert not known[index].reached
-        if known[index].packet is not None:
-            assert regions.access_list.decide(known[index].packet).entry is known[index].entry
+        packet = known[index].packet
+        if packet is not None:
+            assert regions.access_list.decide(packet).entry is known[index].entry
 
 
 @settings(max_examples=80, deadline=None)

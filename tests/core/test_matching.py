@@ -91,7 +91,10 @@ def _has(words: list[str], value: int, family: Family) -> bool:
     if word == "any":
         return True
     width = family.bits
-    as_int = lambda text: int(ipaddress.ip_address(text))  # noqa: E731
+
+    def as_int(text: str) -> int:
+        return int(ipaddress.ip_address(text))
+
     if "-" in word:
         first, last = word.split("-")
         return as_int(first) <= value <= as_int(last)

@@ -142,7 +142,7 @@ def test_a_difference_of_strays_has_a_packet_that_fares_so(plan_of: Read) -> Non
         plan_of(listed(f"10 {action} tcp a to b flags ACK; 20 permit ip any to any", "inbound on r.a")) for action in ("deny", "permit")
     )
     found = [each for each in differences(Forwarding(old), Forwarding(new)) if each.stray and not each.devices]
-    assert [(each.was.decider.key, each.now.decider.key) for each in found if each.was.decider and each.now.decider] == [
+    assert [(each.was.decided.decider.key, each.now.decided.decider.key) for each in found if each.was.decided and each.now.decided] == [
         (("f", 10), ("f", 10))
     ]
     assert found[0].packet.flags is not None

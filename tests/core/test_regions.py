@@ -89,7 +89,7 @@ def test_a_split_parts_all_packets_as_the_list_decides(tmp_path: Path, data: st.
     for packet in data.draw(st.lists(st.sampled_from(every), min_size=60, max_size=60)):
         own = packet_box(packet)
         # A packet without ports stands in a piece for each span of ports; all of these have one decision.
-        deciders = {None if entry is None else entry.number for piece, entry in pieces if overlap(piece, own) is not None}
+        deciders = {decider.number for piece, decider in pieces if overlap(piece, own) is not None}
         decided = access_list.decide(packet).entry
         assert deciders == {None if decided is None else decided.number}, packet
 
@@ -101,7 +101,10 @@ def test_a_long_list_is_split_as_a_short_one(tmp_path: Path, data: st.DataObject
     padding = [f"deny tcp/{port} 192.0.2.1 to 192.0.2.2" for port in range(120)]
     short, long = (small.read_list(tmp_path, Family.IPV4, [*more, *entries]) for more in ([], padding))
     box = address_box(Pattern(Family.IPV4, 0x0A000000, 3), Pattern(Family.IPV4, 0x0A000000, 3))
-    told = [[(piece, entry and entry.text) for piece, entry in ListRegions(access_list).split(box)] for access_list in (short, long)]
+    told = [
+        [(piece, decider.entry and decider.entry.text) for piece, decider in ListRegions(access_list).split(box)]
+        for access_list in (short, long)
+    ]
     assert told[0] == told[1]
 
 

@@ -8,6 +8,7 @@ import pytest
 
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.impact import review
+from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.routing import Forwarding
 
@@ -134,7 +135,7 @@ def test_what_no_expectation_reached_is_told(plan_of: Read) -> None:
     verifier = Verifier(Forwarding(plan))
     assert verifier.verify(plan.expectations[0]).held
     assert [entry.number for _, entry in verifier.unreached()] == [20, 30, 40, 50]
-    assert verifier.reached[("fence", 10)] > 0
+    assert verifier.reached[DeciderKey("fence", 10)] > 0
 
 
 def test_a_review_tells_what_a_change_turns(plan_of: Read) -> None:

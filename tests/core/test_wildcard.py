@@ -11,6 +11,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.lists.insertion import effective_position
+from crossgate.core.model.accesslist import Entry
 from crossgate.core.model.address import Family, Pattern, pattern, single
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import states
@@ -99,7 +100,7 @@ def test_a_new_entry_goes_as_far_down_as_it_changes_anything(tmp_path: Path, dat
         assert not any(effect[place + 1 :])
 
 
-def given_entry_of(folder: Path, text: str):
+def given_entry_of(folder: Path, text: str) -> Entry:
     from crossgate.language.edits import Draft
 
     path = folder / "given.gate"

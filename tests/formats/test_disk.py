@@ -58,12 +58,17 @@ def test_a_file_changed_meanwhile_is_not_overwritten(folder: Path) -> None:
     assert {path.name for path in folder.iterdir()} == set(OLD)
 
 
+def pipe(path: Path) -> None:
+    path.unlink()
+    os.mkfifo(path)
+
+
 @pytest.mark.parametrize(
     ("spoil", "says"),
     [
         (lambda path: path.chmod(0o444), r"b.gate is write-protected \(mode 444\)"),
         (lambda path: os.link(path, "other.gate"), r"b.gate has 2 hard links"),
-        (lambda path: (path.unlink(), os.mkfifo(path)), r"b.gate is no regular file"),
+        (pipe, r"b.gate is no regular file"),
         (lambda path: path.unlink(), r"b.gate cannot be written: No such file"),
     ],
 )

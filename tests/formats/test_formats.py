@@ -13,6 +13,7 @@ import pytest
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import KINDS, audit
+from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.routing import Forwarding
@@ -73,8 +74,8 @@ def test_sarif_names_every_rule_and_its_level(plan_of: Callable[[str], Plan]) ->
 def test_a_tally_adds_up_by_the_text_of_an_entry(path: Path) -> None:
     plan, tally = read_plan(path), Tally(path)
     assert tally.hits(plan.lists["l"]) == {}
-    tally.add(plan, {("l", 10): 2, ("l", None): 1})
-    tally.add(plan, {("l", 10): 3})
+    tally.add(plan, {DeciderKey("l", 10): 2, DeciderKey("l", None): 1})
+    tally.add(plan, {DeciderKey("l", 10): 3})
     assert tally.hits(plan.lists["l"]) == {10: 5, 20: 0, None: 1}
     path.write_text(
         PLAN.replace("permit tcp/80 a to b\n    20", "permit tcp/81 a to b\n    20").replace("otherwise deny", "otherwise reject")
@@ -87,7 +88,12 @@ def test_a_tally_adds_up_by_the_text_of_an_entry(path: Path) -> None:
 
 def test_many_tallies_at_once_lose_nothing(path: Path) -> None:
     plan = read_plan(path)
-    threads = [threading.Thread(target=lambda: [Tally(path).add(plan, {("l", 10): 1}) for _ in range(10)]) for _ in range(6)]
+
+    def add() -> None:
+        for _ in range(10):
+            Tally(path).add(plan, {DeciderKey("l", 10): 1})
+
+    threads = [threading.Thread(target=add) for _ in range(6)]
     for thread in threads:
         thread.start()
     for thread in threads:
@@ -97,7 +103,7 @@ def test_many_tallies_at_once_lose_nothing(path: Path) -> None:
 
 def test_plans_in_one_folder_have_tallies_of_their_own(path: Path) -> None:
     plan = read_plan(path)
-    Tally(path).add(plan, {("l", 10): 1})
+    Tally(path).add(plan, {DeciderKey("l", 10): 1})
     assert Tally(path.with_name("other.gate")).hits(plan.lists["l"])[10] == 0
 
 
@@ -106,6 +112,6 @@ def test_a_tally_that_cannot_be_used_is_told(path: Path) -> None:
     (path.parent / ".crossgate").mkdir()
     (path.parent / ".crossgate" / "tally.sqlite").write_bytes(b"no database at all, but long enough to be read as one" * 30)
     with pytest.raises(PlanError, match="cannot be used"):
-        Tally(path).add(plan, {("l", 10): 1})
+        Tally(path).add(plan, {DeciderKey("l", 10): 1})
     with pytest.raises(sqlite3.DatabaseError):
         sqlite3.connect(path.parent / ".crossgate" / "tally.sqlite").execute("SELECT * FROM tally")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -211,7 +212,7 @@ def test_lists_come_behind_the_last_and_placements_behind_the_last(draft: Draft,
         (lambda draft: edits.number_between(fence(draft), *fence(draft).entries[:2][::-1]), "list renumber fence"),
     ],
 )
-def test_what_cannot_be_done_is_told_with_its_mend(draft: Draft, deed, says: str) -> None:
+def test_what_cannot_be_done_is_told_with_its_mend(draft: Draft, deed: Callable[[Draft], object], says: str) -> None:
     with pytest.raises(PlanError, match=says):
         deed(draft)
 

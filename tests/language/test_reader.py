@@ -253,5 +253,5 @@ def test_windows_cross_midnight_and_exclude_their_end(plan_of: Read) -> None:
         assert open_at(plan.windows.values(), moment) == names
     found = states(list(plan.windows.values()))
     assert set(found) == {frozenset(), frozenset({"n"}), frozenset({"d"})} | ({frozenset({"n", "d"})} & set(found))
-    for names, moment in found.items():
-        assert open_at(plan.windows.values(), moment) == names
+    for state, moment in found.items():
+        assert open_at(plan.windows.values(), moment) == state

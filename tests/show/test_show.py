@@ -131,7 +131,7 @@ def test_a_list_shows_its_notes_where_they_are_read(plan_of: Read) -> None:
 
 def test_differences_show_machines_first_and_say_what_is_left_out(plan_of: Read) -> None:
     plans = [plan_of(MANY + hosts(4)), plan_of(MANY.replace("    permit", "    permit tcp/22 any to any\n    permit") + hosts(4))]
-    found = differences(*map(Forwarding, plans))
+    found = differences(Forwarding(plans[0]), Forwarding(plans[1]))
     told = plain(sets.difference_lines(plans[1], found, rest="--all shows all"))
     assert told[0] == "IPv4"
     assert told[1].startswith("  was denied by l otherwise, inbound on r.a")

@@ -16,6 +16,7 @@ import typer
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
+    from crossgate.core.model.accesslist import DeciderKey
     from crossgate.core.model.plan import Plan
 
 Item = TypeVar("Item")
@@ -88,7 +89,7 @@ def read_file(path: Path) -> Plan:
         return read_plan(path)
 
 
-def add_to_tally(context: typer.Context, plan: Plan, hits: Mapping[tuple[str, int | None], int]) -> None:
+def add_to_tally(context: typer.Context, plan: Plan, hits: Mapping[DeciderKey, int]) -> None:
     """Add hits to the plan's tally; where it cannot be used, warn, for the answer is the same without it."""
     from crossgate.formats.tally import Tally
     from crossgate.show.console import warn

@@ -68,8 +68,7 @@ def trace(
     if tally:
         from collections import Counter
 
-        decided = (decision for each in traces for decision in each.decisions())
-        add_to_tally(context, plan, Counter((asked.name, entry.number if entry else None) for asked, entry in decided))
+        add_to_tally(context, plan, Counter(decider.key for each in traces for decider in each.deciders()))
     if as_json:
         from crossgate.formats.answers import trace_document
 

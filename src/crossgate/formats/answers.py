@@ -66,14 +66,14 @@ def _leg(leg: LegTrace) -> Document:
 
 
 def _asked(asked: Asked) -> Document:
-    decision = asked.decision
+    decider = asked.decider
     document: Document = {
         "point": str(asked.crossing.point),
         "direction": str(asked.crossing.direction),
         "list": asked.access_list.name if asked.access_list else None,
-        "entry": decision.entry.number if decision and decision.entry else None,
-        "action": str(decision.action) if decision else "permit",
-        "line": decision.place.line if decision else None,
+        "entry": decider.number if decider else None,
+        "action": str(decider.action) if decider else "permit",
+        "line": decider.place.line if decider else None,
     }
     if asked.remembered:
         document["remembered"] = True

@@ -18,8 +18,8 @@ def write_grid(cells: Iterable[Cell]) -> None:
         for family, traces in cell.traces.items():
             for trace in traces:
                 asked = trace.decided
-                entry = asked.decision.entry if asked and asked.decision else None
-                listed = asked.access_list.name if asked and asked.access_list else ""
-                number = "" if asked is None else entry.number if entry else "otherwise"
+                decider = asked.decider if asked else None
+                listed = decider.access_list.name if decider else ""
+                number = "" if decider is None else "otherwise" if decider.number is None else decider.number
                 packet = service_of(trace.conversation.first)
                 writer.writerow([cell.source, cell.destination, cell.service, packet, int(family), trace.verdict, listed, number])

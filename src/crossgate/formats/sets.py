@@ -7,12 +7,11 @@ from datetime import datetime
 
 from crossgate.core.answers.compare import Difference, Fate, ListDifference
 from crossgate.core.answers.reach import Reached
-from crossgate.core.lists.difference import Decided
-from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.accesslist import Decider
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.minimise import Line
-from crossgate.core.traffic.flows import Stop
+from crossgate.core.traffic.flows import Decided
 from crossgate.core.wording.sets import Sort, Wording
 from crossgate.formats.answers import Document, packet_document
 
@@ -92,8 +91,8 @@ def compare_lists_document(old: Plan, new: Plan, name: str, found: Sequence[List
             {
                 "family": int(new.lists[name].family),
                 "at": each.moment.isoformat() if each.moment else None,
-                "was": _decided(old.lists[name], each.was),
-                "is": _decided(new.lists[name], each.now),
+                "was": _line(each.was),
+                "is": _line(each.now),
                 "lines": _lines(wording, each.lines, Sort.PACKET),
                 "packet": packet_document(each.packet),
             }
@@ -108,20 +107,15 @@ def _lines(wording: Wording, lines: Iterable[Line], sort: Sort, machines: bool =
 
 
 def _fate(fate: Fate) -> Document:
-    return {"verdict": str(fate.verdict), "decided": _stop(fate.decider)}
+    return {"verdict": str(fate.verdict), "decided": _stop(fate.decided)}
 
 
-def _decided(access_list: AccessList, decided: Decided) -> Document:
-    return _line(access_list, decided.entry, decided.action)
-
-
-def _stop(stop: Stop | None) -> Document | None:
+def _stop(stop: Decided | None) -> Document | None:
     if stop is None:
         return None
-    place = {"point": str(stop.crossing.point), "direction": str(stop.crossing.direction), "list": stop.access_list.name}
-    return place | _line(stop.access_list, stop.entry, stop.action)
+    place = {"point": str(stop.crossing.point), "direction": str(stop.crossing.direction), "list": stop.decider.access_list.name}
+    return place | _line(stop.decider)
 
 
-def _line(access_list: AccessList, entry: Entry | None, action: Action) -> Document:
-    place = access_list.otherwise.place if entry is None else entry.place
-    return {"entry": None if entry is None else entry.number, "action": str(action), "line": place.line}
+def _line(decider: Decider) -> Document:
+    return {"entry": decider.number, "action": str(decider.action), "line": decider.place.line}

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping
 from contextlib import closing, contextmanager
 from pathlib import Path
 
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import AccessList, DeciderKey, Entry
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 
@@ -31,7 +31,7 @@ class Tally:
         self.plan = plan_path.name
         self.path = plan_path.parent / ".crossgate" / "tally.sqlite"
 
-    def add(self, plan: Plan, hits: Mapping[tuple[str, int | None], int]) -> None:
+    def add(self, plan: Plan, hits: Mapping[DeciderKey, int]) -> None:
         """Add hits by list name and entry number, None for the otherwise line. Raises `PlanError` when it cannot be kept."""
         rows = []
         for (name, number), count in hits.items():

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.accesslist import AccessList, DeciderKey
 from crossgate.core.model.address import AddressError, Family, parse_address, parse_prefix, parse_range
-from crossgate.core.model.claim import Claim, Decider, Expectation
+from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.finding import KINDS, Acceptance
 from crossgate.core.model.network import Direction, Placement, Point, PointKind
@@ -143,12 +143,12 @@ def _end(words: Words, names: Names) -> str:
     return word
 
 
-def _decider(words: Words, names: Names) -> Decider:
+def _decider(words: Words, names: Names) -> DeciderKey:
     """DECIDER = LIST (NUMBER | "otherwise")."""
     access_list = names.access_list(words, "the number or name of a list")
     if words.accept("otherwise"):
-        return Decider(access_list.name, None)
-    return Decider(access_list.name, _entry_number(words, access_list))
+        return DeciderKey(access_list.name, None)
+    return DeciderKey(access_list.name, _entry_number(words, access_list))
 
 
 def _entry_number(words: Words, access_list: AccessList) -> int:

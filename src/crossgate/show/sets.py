@@ -7,10 +7,9 @@ from datetime import datetime
 
 from crossgate.core.answers.compare import Difference, Fate, ListDifference
 from crossgate.core.answers.reach import Part, Reached
-from crossgate.core.lists.difference import Decided
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import Decider
 from crossgate.core.model.plan import Plan
-from crossgate.core.traffic.flows import Stop
+from crossgate.core.traffic.flows import Decided
 from crossgate.core.traffic.trace import Verdict
 from crossgate.core.wording.sentences import packet_text
 from crossgate.core.wording.sets import Sort, Wording
@@ -54,14 +53,11 @@ def _fate(part: Part) -> str:
     return f"{verdict}{_HOW.get(part.verdict, '')} {_decider(part.stop)}"
 
 
-def _decider(stop: Stop) -> str:
+def _decider(stop: Decided) -> str:
     """Write which line decided where: `by kiosk-fence 30, inbound on lighthouse.v80  reject tcp/telnet any to any`."""
     where = f"{stop.crossing.direction} on {stop.crossing.point}"
-    return f"by {_line_name(stop.access_list, stop.entry)}, {where}" + ("" if stop.entry is None else f"  {quiet(stop.entry.text)}")
-
-
-def _line_name(access_list: AccessList, entry: Entry | None) -> str:
-    return name(f"{access_list.name} {'otherwise' if entry is None else entry.number}")
+    entry = stop.decider.entry
+    return f"by {name(stop.decider.name)}, {where}" + ("" if entry is None else f"  {quiet(entry.text)}")
 
 
 def _written(rows: list[tuple[str, str, str]], every: bool) -> Iterator[str]:
@@ -105,9 +101,9 @@ def difference_lines(
 
 def _told(fate: Fate) -> str:
     verdict = word(fate.verdict, bold=True)
-    if fate.decider is None:
+    if fate.decided is None:
         return verdict + ("" if fate.verdict is Verdict.UNROUTABLE else ": no list stands in the way")
-    return f"{verdict}{_HOW.get(fate.verdict, '')} {_decider(fate.decider)}"
+    return f"{verdict}{_HOW.get(fate.verdict, '')} {_decider(fate.decided)}"
 
 
 def list_difference_lines(plan: Plan, list_name: str, found: Sequence[ListDifference], every: bool = False) -> Iterator[str]:
@@ -122,7 +118,7 @@ def list_difference_lines(plan: Plan, list_name: str, found: Sequence[ListDiffer
         yield quiet(f"    packet: {packet_text(difference.packet)}")
 
 
-def _done(decided: Decided) -> str:
-    if decided.entry is None:
-        return f"otherwise  {word(decided.action)}"
-    return f"{decided.entry.number}  {leading_word(decided.entry.text)}"
+def _done(decider: Decider) -> str:
+    if decider.entry is None:
+        return f"otherwise  {word(decider.action)}"
+    return f"{decider.number}  {leading_word(decider.entry.text)}"

@@ -45,13 +45,13 @@ def _leg(leg: LegTrace) -> Iterator[list[str]]:
 def _asked(asked: Asked) -> list[str]:
     if asked.access_list is None:
         return [quiet("no list"), "", ""]
-    if asked.decision is None:
+    if asked.decider is None:
         return [asked.access_list.name, "", quiet("not asked: the device remembers the conversation")]
-    entry = asked.decision.entry
+    entry = asked.decider.entry
     if entry is not None:
         return [asked.access_list.name, str(entry.number), leading_word(entry.text)]
     written = "" if asked.access_list.otherwise.written else quiet("  (not written)")
-    return [asked.access_list.name, "otherwise", word(asked.decision.action) + written]
+    return [asked.access_list.name, "otherwise", word(asked.decider.action) + written]
 
 
 def time_note(trace: Trace, plan: Plan, at: datetime) -> str:
@@ -59,12 +59,12 @@ def time_note(trace: Trace, plan: Plan, at: datetime) -> str:
     names: dict[str, None] = {}
     for leg in trace.legs:
         for asked in leg.asked:
-            if asked.access_list is None or asked.decision is None:
+            if asked.access_list is None or asked.decider is None:
                 continue
             for entry in asked.access_list.entries:
                 if entry.window is not None and not entry.off and entry.matches(leg.packet):
                     names.setdefault(entry.window)
-                if entry is asked.decision.entry:
+                if entry is asked.decider.entry:
                     break
     if not names:
         return ""

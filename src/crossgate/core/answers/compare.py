@@ -12,9 +12,9 @@ from collections.abc import Iterable, Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.lists.difference import Decided, compare_lists, suspects
+from crossgate.core.lists.difference import compare_lists, suspects
 from crossgate.core.lists.split import list_regions
-from crossgate.core.model.accesslist import AccessList, Action
+from crossgate.core.model.accesslist import AccessList, Action, Decider
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
@@ -28,7 +28,7 @@ from crossgate.core.sets.minimise import Line, lines
 from crossgate.core.sets.patterns import But
 from crossgate.core.traffic.courses import Course, Opening, by_course, course_on, leg_box, opening_box
 from crossgate.core.traffic.examples import as_told, example, left, unsaid
-from crossgate.core.traffic.flows import Answer, Flow, Flows, Stop, alike, flow_between, likeness, placed_on
+from crossgate.core.traffic.flows import Answer, Decided, Flow, Flows, alike, flow_between, likeness, placed_on
 from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.trace import Verdict
 
@@ -36,19 +36,19 @@ from crossgate.core.traffic.trace import Verdict
 class Fate(NamedTuple):
     """What becomes of conversations in one of two plans: their verdict, whether the sender is told, and who decided.
 
-    Of those that get through, `decider` is the line that let them by where the other plan decides; None where no list is.
+    Of those that get through, `decided` is the line that let them by where the other plan decides; None where no list is.
     """
 
     verdict: Verdict
     told: bool
-    decider: Stop | None
+    decided: Decided | None
 
 
 class ListDifference(NamedTuple):
     """Packets that two lists treat differently: what it was and is, as lines, with one of them and when it is so."""
 
-    was: Decided
-    now: Decided
+    was: Decider
+    now: Decider
     lines: list[Line]
     packet: Packet
     moment: datetime | None
@@ -76,7 +76,7 @@ def named_differences(old: Plan, new: Plan, name: str, tell: Tell | None = None)
     several = _states(old, new, [before], [after])
     met: dict[tuple[object, ...], list[ListDifference]] = {}
     for (was_open, now_open), moment in several.items():
-        groups: dict[tuple[Decided, Decided], list[Box]] = {}
+        groups: dict[tuple[Decider, Decider], list[Box]] = {}
         for count, (box, was, now) in enumerate(compare_lists(list_regions(before, was_open), list_regions(after, now_open))):
             groups.setdefault((was, now), []).append(box)
             if tell is not None:
@@ -168,11 +168,11 @@ def _to_try(course: Course, opening: Box, suspected: dict[Leg, list[Box] | None]
 
 
 def _fate(answer: Answer, other: Answer) -> Fate:
-    decider = answer.stop
-    if decider is None and other.stop is not None:
-        decider = next((each for each in answer.passed if each.crossing == other.stop.crossing), None)
-    told = answer.stop is not None and answer.stop.action is Action.REJECT
-    return Fate(answer.verdict, told, decider)
+    decided = answer.stop
+    if decided is None and other.stop is not None:
+        decided = next((each for each in answer.passed if each.crossing == other.stop.crossing), None)
+    told = answer.stop is not None and answer.stop.decider.action is Action.REJECT
+    return Fate(answer.verdict, told, decided)
 
 
 def differences(old: Forwarding, new: Forwarding, tell: Tell | None = None, missed: list[TooManyPieces] | None = None) -> list[Difference]:

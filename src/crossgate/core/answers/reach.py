@@ -22,7 +22,7 @@ from crossgate.core.sets.patterns import But
 from crossgate.core.sets.services import service_boxes
 from crossgate.core.traffic.courses import Opening, by_course
 from crossgate.core.traffic.examples import as_told, example, left, unsaid
-from crossgate.core.traffic.flows import Flow, Flows, Stop, flows
+from crossgate.core.traffic.flows import Decided, Flow, Flows, flows
 from crossgate.core.traffic.trace import Verdict
 
 
@@ -30,7 +30,7 @@ class Part(NamedTuple):
     """Packets with the same fate, as lines: the verdict, the list that stopped them, whether on the way back, and one of them."""
 
     verdict: Verdict
-    stop: Stop | None
+    stop: Decided | None
     back: bool
     lines: list[Line]
     packet: Packet
@@ -93,7 +93,7 @@ def _parts(
     missed: list[TooManyPieces] | None,
 ) -> list[Part]:
     """Return the fates of what some flows begin, what gets through first and what an otherwise line stops last."""
-    pieces: dict[tuple[Verdict, Stop | None, bool], list[tuple[Box, But]]] = {}
+    pieces: dict[tuple[Verdict, Decided | None, bool], list[tuple[Box, But]]] = {}
     for done, flow in enumerate(between):
         if tell is not None:
             tell(done, len(between))
@@ -104,10 +104,10 @@ def _parts(
                     pieces.setdefault((answer.verdict, answer.stop, back), []).append((answer.box, flow.but))
     plan, parts = asking.network.plan, []
     for fate, several in pieces.items():
-        with answered(f"the list of all that is {fate[0]}{f' by {fate[1].text}' if fate[1] else ''}", missed):
+        with answered(f"the list of all that is {fate[0]}{f' by {fate[1].decider.name}' if fate[1] else ''}", missed):
             written = lines((box, as_told(but, hidden)) for box, but in several)
             parts.append(Part(*fate, written, example(plan, several)))
-    return sorted(parts, key=lambda part: (_ORDER.index(part.verdict), part.stop is not None and part.stop.entry is None))
+    return sorted(parts, key=lambda part: (_ORDER.index(part.verdict), part.stop is not None and part.stop.decider.entry is None))
 
 
 _ORDER = (Verdict.PERMITTED, Verdict.HALF_OPEN, Verdict.UNROUTABLE, Verdict.DENIED)

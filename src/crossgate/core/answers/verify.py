@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.accesslist import AccessList, Action, DeciderKey, Entry
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation, Moment
 from crossgate.core.model.packet import Packet
@@ -50,7 +50,7 @@ class Verifier:
 
     def __init__(self, network: Forwarding) -> None:
         self.network = network
-        self.reached: dict[tuple[str, int | None], int] = {}
+        self.reached: dict[DeciderKey, int] = {}
         self._flows: dict[frozenset[str], Flows] = {}
         self._spots: dict[Family, list[Spot]] = {}
 
@@ -128,14 +128,14 @@ class Verifier:
         if packet is None:
             return None
         for stop in answer.decisions:
-            self.reached[stop.key] = self.reached.get(stop.key, 0) + 1
+            self.reached[stop.decider.key] = self.reached.get(stop.decider.key, 0) + 1
         if answer.verdict is not VERDICTS[expectation.claim]:
             return packet
         by = expectation.by
         if by is None:
             return None
         deciding = answer.decisions if expectation.claim is Claim.PERMIT else answer.decisions[-1:]
-        return None if any(stop.key == by for stop in deciding) else packet
+        return None if any(stop.decider.key == by for stop in deciding) else packet
 
     def _failed(
         self, expectation: Expectation, flow: Flow, packet: Packet, found: list[Flow], opened: frozenset[str], moment: datetime | None
@@ -199,11 +199,10 @@ def _needed(expectation: Expectation, trace: Trace) -> str:
     packet = trace.legs[-1].packet
     if expectation.claim is Claim.PERMIT:
         assert asked is not None
-        assert asked.access_list is not None
-        assert asked.decision is not None
-        where = f"before {asked.decision.entry.number}" if asked.decision.entry else "before its otherwise line"
+        assert asked.decider is not None
+        where = f"before {asked.decider.number}" if asked.decider.entry else "before its otherwise line"
         addresses = f"from {Address(packet.family, packet.source)} to {Address(packet.family, packet.destination)}"
-        return f"a permit in {asked.access_list.name} {where} for {'the reply' if trace.legs[-1].leg.returns else 'packets'} {addresses}"
+        return f"a permit in {asked.decider.access_list.name} {where} for {'the reply' if trace.legs[-1].leg.returns else 'packets'} {addresses}"
     wanted = trace.legs[0] if expectation.claim is Claim.DENY else trace.legs[-1]
     lists = dict.fromkeys(each.access_list.name for each in wanted.asked if each.access_list)
     end = trace.conversation.destination.name

@@ -97,7 +97,7 @@ def _permits(regions: ListRegions) -> bool:
     ]
     if regions.access_list.otherwise.action is Action.PERMIT:
         asked.append((whole(regions.access_list.family), None))
-    return any(decider is entry for box, entry in asked for _, decider in regions.split(box))
+    return any(decider.entry is entry for box, entry in asked for _, decider in regions.split(box))
 
 
 def too_broad(case: Case) -> Iterator[Finding]:

@@ -8,7 +8,7 @@ from typing import NamedTuple
 from crossgate.core.audit.context import Case
 from crossgate.core.lists.split import list_regions
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family, Pattern, parse_address, parse_block, single
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.network import Direction, Placement, PointKind
@@ -72,7 +72,7 @@ def _link(case: Case, placement: Placement) -> _Link | None:
     return _Link(_FROM_ROUTERS if inward is bool(interfaces) else _FROM_HOSTS, (_LINK_LOCAL, _NOBODY_YET), ())
 
 
-def _stopped(access_list: AccessList, opened: frozenset[str], link: _Link, kind: int) -> tuple[Entry | None, Packet] | None:
+def _stopped(access_list: AccessList, opened: frozenset[str], link: _Link, kind: int) -> tuple[Decider, Packet] | None:
     """Return who stops a message, other than one from single machines, and the message."""
     solicited = tuple(Pattern(Family.IPV6, _SOLICITED.value | own.value & _SOLICITED.wildcard, 0) for own in link.own) or (_SOLICITED,)
     destinations = {
@@ -92,22 +92,20 @@ def _stopped(access_list: AccessList, opened: frozenset[str], link: _Link, kind:
                 wildcard=box.wildcard & ~FRAGMENT_BIT, protocol_first=ICMPV6, protocol_last=ICMPV6, port_first=message, port_last=message
             )
             for piece, decider in regions.split(box):
-                action = access_list.otherwise.action if decider is None else decider.action
-                if action is not Action.PERMIT and (piece.source.wildcard or source is _NOBODY_YET):
+                if not decider.permits and (piece.source.wildcard or source is _NOBODY_YET):
                     usual = common(piece.source, single(_SOME_MACHINE)) or piece.source
                     return decider, witness(between(piece, usual, piece.destination))
     return None
 
 
-def _told(placement: Placement, access_list: AccessList, stopped: dict[int, tuple[Entry | None, Packet]]) -> Finding:
+def _told(placement: Placement, access_list: AccessList, stopped: dict[int, tuple[Decider, Packet]]) -> Finding:
     names = {number: name for name, number in iana.icmp_types(ICMPV6).items()}
     decider, packet = next(iter(stopped.values()))
-    where = "its otherwise line" if decider is None else str(decider.number)
+    where = "its otherwise line" if decider.entry is None else str(decider.number)
     words = [names[kind] for kind in stopped]
     message = (
         f"{placement.direction} on {placement.point} {where} stops {', '.join(words)} of the link itself, without which IPv6 finds no neighbour there "
         f"(RFC 4861; RFC 4890 section 4.4.1); permit first: {', '.join(f'icmp/{word}' for word in words)}, each any to any"
     )
-    place = placement.place if decider is None else decider.place
-    number = None if decider is None else decider.number
-    return Finding("neighbour-blocked", place, access_list.name, number, message, packet=packet)
+    place = placement.place if decider.entry is None else decider.place
+    return Finding("neighbour-blocked", place, access_list.name, decider.number, message, packet=packet)

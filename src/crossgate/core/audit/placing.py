@@ -141,8 +141,7 @@ def _stopped_machine(case: Case, access_list: AccessList, segment: Segment) -> A
             ends = tuple(single(Address(family, value)) for value in (block.first, block.last) if block.size > 2)
             taken = (*ends, *(single(address) for address in own if address.family is family))
             for piece, decider in list_regions(access_list, opened).split(address_box(block, everything(family))):
-                action = access_list.otherwise.action if decider is None else decider.action
-                free = None if action is Action.PERMIT else first_outside(piece.source, taken)
+                free = None if decider.permits else first_outside(piece.source, taken)
                 if free is not None:
                     return Address(family, free.first)
     return None

@@ -8,17 +8,16 @@ from itertools import islice
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit.context import Case
 from crossgate.core.lists.split import EntryRegion, list_regions
-from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry
 from crossgate.core.model.address import Address, Family, everything
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.packet import ICMPV6, Packet
-from crossgate.core.network.routing import Crossing
 from crossgate.core.sets.boxes import FRAGMENT_BIT, Box, address_box, overlap, whole, witness
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.patterns import But, less
 from crossgate.core.traffic.courses import by_course
 from crossgate.core.traffic.examples import left
-from crossgate.core.traffic.flows import Flow, Flows, placed_on
+from crossgate.core.traffic.flows import Flow, Flows, PlacedList, placed_on
 from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.trace import Verdict
 from crossgate.core.wording.sentences import decided_by, packet_text
@@ -66,7 +65,7 @@ def _half_open(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Fi
     for flow in case.flows[access_list.family] if begun else ():
         asked = case.asking(frozenset()).asked(flow, Leg.REQUEST)
         back = case.asking(frozenset()).asked(flow, Leg.REPLY)
-        if not back or all(each is not access_list for _, each in asked):
+        if not back or all(each.access_list is not access_list for each in asked):
             continue
         for opened in case.states(*(each for _, each in (*asked, *back))):
             if not entry.in_force(opened):
@@ -76,8 +75,8 @@ def _half_open(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Fi
                 if answer.verdict is not Verdict.HALF_OPEN or answer.stop is None or not answer.leg.returns:
                     continue
                 packet = left(answer.box, flow.but)
-                if packet is not None and any(stop.entry is entry for stop in answer.passed):
-                    stop = decided_by(answer.stop.access_list, answer.stop.entry, answer.stop.crossing, "the answer")
+                if packet is not None and any(stop.decider.entry is entry for stop in answer.passed):
+                    stop = decided_by(answer.stop.decider, answer.stop.crossing, "the answer")
                     message = f"{packet_text(packet)} gets there, but {stop}; permit the answers there"
                     yield Finding("replies-blocked", entry.place, access_list.name, entry.number, message, packet=packet)
 
@@ -102,7 +101,7 @@ def _claimed(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Find
     inside = [block for segment in subnets for block in segment.prefixes if block.family is family]
     for flow in case.flows[family]:
         asked = placed_on(case.network, flow.there, family)
-        if not flow.there.arrived or all(each is not access_list for _, each in asked):
+        if not flow.there.arrived or all(each.access_list is not access_list for each in asked):
             continue
         segment = case.plan.segments[flow.source.segment]
         sources = frozenset(entry.source.patterns)
@@ -126,16 +125,13 @@ def _claimed(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Find
                             return
 
 
-def _gets_by(
-    asking: Flows, asked: list[tuple[Crossing, AccessList]], place: int, box: Box, entry: Entry, met: bool, but: But
-) -> Packet | None:
+def _gets_by(asking: Flows, asked: list[PlacedList], place: int, box: Box, entry: Entry, met: bool, but: But) -> Packet | None:
     """Return a packet of a box that all lists from `place` on let by, one of them by this entry; None when there is none."""
     if place == len(asked):
         return left(box, but) if met else None
-    for piece, decider in asking.regions(asked[place][1]).split(box):
-        action = asked[place][1].otherwise.action if decider is None else decider.action
-        if action is Action.PERMIT:
-            packet = _gets_by(asking, asked, place + 1, piece, entry, met or decider is entry, but)
+    for piece, decider in asking.regions(asked[place].access_list).split(box):
+        if decider.permits:
+            packet = _gets_by(asking, asked, place + 1, piece, entry, met or decider.entry is entry, but)
             if packet is not None:
                 return packet
     return None
@@ -164,16 +160,15 @@ def icmp6_needed(case: Case) -> Iterator[Finding]:
                     }
                 if stopped:
                     decider, packet = next(iter(stopped.values()))
-                    where = "its otherwise line" if decider is None else str(decider.number)
+                    where = "its otherwise line" if decider.entry is None else str(decider.number)
                     names = ", ".join(stopped)
                     message = f"{where} stops {names}, without which connections hang (RFC 4890); permit them any to any first, as icmp/{next(iter(stopped))}"
-                    place = access_list.place if decider is None else decider.place
-                    number = None if decider is None else decider.number
-                    yield Finding("icmp6-needed", place, access_list.name, number, message, packet=packet)
+                    place = access_list.place if decider.entry is None else decider.place
+                    yield Finding("icmp6-needed", place, access_list.name, decider.number, message, packet=packet)
                     break
 
 
-def _stops(case: Case, access_list: AccessList, opened: frozenset[str], span: tuple[int, int]) -> tuple[Entry | None, Packet] | None:
+def _stops(case: Case, access_list: AccessList, opened: frozenset[str], span: tuple[int, int]) -> tuple[Decider, Packet] | None:
     """Return who stops a message between addresses between which the list lets other packets by, and the message."""
     every = whole(Family.IPV6)
     messages = every._replace(
@@ -181,12 +176,12 @@ def _stops(case: Case, access_list: AccessList, opened: frozenset[str], span: tu
     )
     regions = list_regions(access_list, opened)
     for piece, decider in regions.split(messages):
-        if (access_list.otherwise.action if decider is None else decider.action) is Action.PERMIT:
+        if decider.permits:
             continue
         between = address_box(piece.source, piece.destination)
         for protocols in ((0, ICMPV6 - 1), (ICMPV6 + 1, 255)):
             others = between._replace(protocol_first=protocols[0], protocol_last=protocols[1])
             for part, other in regions.split(others):
-                if (access_list.otherwise.action if other is None else other.action) is Action.PERMIT:
+                if other.permits:
                     return decider, witness(overlap(piece, address_box(part.source, part.destination)) or piece)
     return None

@@ -9,18 +9,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from difflib import SequenceMatcher
-from typing import NamedTuple
 
 from crossgate.core.lists.split import EntryRegion, ListRegions, split
-from crossgate.core.model.accesslist import Action, Entry
+from crossgate.core.model.accesslist import Decider, Entry
 from crossgate.core.sets.boxes import Box, whole
-
-
-class Decided(NamedTuple):
-    """What a list does with a packet, and the entry that decides; None for its otherwise line."""
-
-    action: Action
-    entry: Entry | None
 
 
 def entry_key(entry: Entry) -> tuple[object, ...]:
@@ -28,15 +20,13 @@ def entry_key(entry: Entry) -> tuple[object, ...]:
     return entry.action, entry.service.terms, entry.source.patterns, entry.destination.patterns, entry.qualifiers
 
 
-def compare_lists(old: ListRegions, new: ListRegions) -> Iterator[tuple[Box, Decided, Decided]]:
+def compare_lists(old: ListRegions, new: ListRegions) -> Iterator[tuple[Box, Decider, Decider]]:
     """Yield the packets that two lists of a family treat differently, in boxes that are apart."""
     for box in suspects(old, new):
-        for part, before in old.split(box):
-            was = Decided(old.access_list.otherwise.action if before is None else before.action, before)
-            for piece, after in new.split(part):
-                action = new.access_list.otherwise.action if after is None else after.action
-                if action is not was.action:
-                    yield piece, was, Decided(action, after)
+        for part, was in old.split(box):
+            for piece, now in new.split(part):
+                if now.action is not was.action:
+                    yield piece, was, now
 
 
 def suspects(old: ListRegions, new: ListRegions) -> Iterator[Box]:

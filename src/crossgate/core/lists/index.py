@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from crossgate.core.model.accesslist import AccessList, Decision
+from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import NO_QUALIFIERS
 
@@ -23,10 +23,10 @@ class ListIndex:
         self._sources: dict[int, int] = {}
         self._destinations: dict[int, int] = {}
         self._services: dict[tuple[object, ...], int] = {}
-        self._decisions = [Decision(entry.action, entry, entry.place) for entry in self.entries]
-        self._otherwise = Decision(access_list.otherwise.action, None, access_list.otherwise.place)
+        self._deciders = [Decider(access_list, entry) for entry in self.entries]
+        self._otherwise = Decider(access_list, None)
 
-    def decide(self, packet: Packet) -> Decision:
+    def decide(self, packet: Packet) -> Decider:
         """Return what the list does with the packet, and the entry that decided."""
         sources = self._sources.get(packet.source)
         if sources is None:
@@ -38,7 +38,7 @@ class ListIndex:
         hit = sources & destinations
         if hit:
             hit &= self._service_bits(packet)
-        return self._decisions[(hit & -hit).bit_length() - 1] if hit else self._otherwise
+        return self._deciders[(hit & -hit).bit_length() - 1] if hit else self._otherwise
 
     def _service_bits(self, packet: Packet) -> int:
         key = (

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING
 
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import AccessList, Decider, Entry
 from crossgate.core.model.address import Family
 from crossgate.core.model.service import NO_QUALIFIERS, FlagTest, Ports
 from crossgate.core.sets.boxes import ALL_PORTS, DSCP_SHIFT, FRAGMENT_BIT, LOW_BITS, Box, minus, overlap
@@ -159,14 +159,14 @@ class ListRegions:
         """Return the entries that may take packets of a box."""
         return [self.regions[index].entry for index in self._touching(box)]
 
-    def split(self, box: Box) -> Iterator[tuple[Box, Entry | None]]:
-        """Yield a box in pieces that do not overlap, each with the entry that decides it; None for the otherwise line.
+    def split(self, box: Box) -> Iterator[tuple[Box, Decider]]:
+        """Yield a box in pieces that do not overlap, each with the line that decides it.
 
         Lazy: what is not asked for is not worked out.
         """
         touching = [self.regions[index] for index in self._touching(box)]
         for piece, index in split(touching, box):
-            yield piece, None if index is None else touching[index].entry
+            yield piece, Decider(self.access_list, None if index is None else touching[index].entry)
 
 
 def list_regions(access_list: AccessList, open_windows: frozenset[str] = frozenset()) -> ListRegions:

@@ -81,12 +81,48 @@ class Otherwise(NamedTuple):
     written: bool
 
 
-class Decision(NamedTuple):
-    """What a list does with a packet; `entry` is None where `otherwise` decided."""
+class Decider(NamedTuple):
+    """The line of a list that decides what becomes of a packet: an entry, or None for the otherwise line."""
 
-    action: Action
+    access_list: AccessList
     entry: Entry | None
-    place: Place
+
+    @property
+    def action(self) -> Action:
+        """What the line does with the packet."""
+        return self.access_list.otherwise.action if self.entry is None else self.entry.action
+
+    @property
+    def permits(self) -> bool:
+        """Whether the line lets the packet by."""
+        return self.action is Action.PERMIT
+
+    @property
+    def place(self) -> Place:
+        """Where the line stands; the list's own line where its otherwise is not written."""
+        return self.access_list.otherwise.place if self.entry is None else self.entry.place
+
+    @property
+    def number(self) -> int | None:
+        """The entry's number; None for the otherwise line."""
+        return None if self.entry is None else self.entry.number
+
+    @property
+    def name(self) -> str:
+        """The list's name and the entry's number, or `otherwise`: `kiosk-fence 30`."""
+        return f"{self.access_list.name} {'otherwise' if self.entry is None else self.entry.number}"
+
+    @property
+    def key(self) -> DeciderKey:
+        """What the line is known by in a tally or a claim."""
+        return DeciderKey(self.access_list.name, self.number)
+
+
+class DeciderKey(NamedTuple):
+    """A line of a list by names alone: the list's, and the entry's number, None for the otherwise line."""
+
+    access_list: str
+    entry: int | None
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -111,12 +147,12 @@ class AccessList:
             self._in_force[open_windows] = tuple(entry for entry in self.entries if entry.in_force(open_windows))
         return self._in_force[open_windows]
 
-    def decide(self, packet: Packet, open_windows: frozenset[str] = frozenset()) -> Decision:
+    def decide(self, packet: Packet, open_windows: frozenset[str] = frozenset()) -> Decider:
         """Return what the list does with a packet of its family, and the entry that decided."""
         for entry in self.in_force(open_windows):
             if entry.matches(packet):
-                return Decision(entry.action, entry, entry.place)
-        return Decision(self.otherwise.action, None, self.otherwise.place)
+                return Decider(self, entry)
+        return Decider(self, None)
 
     def windows(self) -> frozenset[str]:
         """Return the names of the windows that entries of the list are bound to."""

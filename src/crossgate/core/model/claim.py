@@ -6,6 +6,7 @@ from datetime import datetime
 from enum import StrEnum
 from typing import NamedTuple
 
+from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import Place
 
@@ -16,13 +17,6 @@ class Claim(StrEnum):
     PERMIT = "permit"
     DENY = "deny"
     HALF_OPEN = "half-open"
-
-
-class Decider(NamedTuple):
-    """The entry that an expectation pins: a list and a number, or None for its `otherwise` line."""
-
-    access_list: str
-    entry: int | None
 
 
 class Moment(NamedTuple):
@@ -44,7 +38,7 @@ class Expectation(NamedTuple):
     source_port: int | None
     at: Moment | None
     over: Family | None
-    by: Decider | None
+    by: DeciderKey | None
     comment: str
     text: str
     place: Place

@@ -15,7 +15,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from crossgate.core.lists.split import ListRegions, list_regions
-from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.network.address_classes import Spot
 from crossgate.core.network.routing import Crossing, End, Forwarding, Path
@@ -51,27 +51,18 @@ class Flow(NamedTuple):
         return self.source.segment == self.destination.segment
 
 
-class Stop(NamedTuple):
-    """Which list stopped a leg, where, by which entry; None for its otherwise line."""
+class PlacedList(NamedTuple):
+    """A list that a packet meets, and the crossing at which it stands."""
 
     crossing: Crossing
     access_list: AccessList
-    entry: Entry | None
 
-    @property
-    def action(self) -> Action:
-        """What the line that decided does."""
-        return self.access_list.otherwise.action if self.entry is None else self.entry.action
 
-    @property
-    def text(self) -> str:
-        """The list's name and the entry's number, or `otherwise`, as people say them."""
-        return f"{self.access_list.name} {'otherwise' if self.entry is None else self.entry.number}"
+class Decided(NamedTuple):
+    """A list that was asked about a leg: at which crossing, and the line that decided."""
 
-    @property
-    def key(self) -> tuple[str, int | None]:
-        """The list's name and the entry's number, None for the otherwise line."""
-        return self.access_list.name, None if self.entry is None else self.entry.number
+    crossing: Crossing
+    decider: Decider
 
 
 class Answer(NamedTuple):
@@ -83,11 +74,11 @@ class Answer(NamedTuple):
     box: Box
     verdict: Verdict
     leg: Leg
-    stop: Stop | None
-    passed: tuple[Stop, ...]
+    stop: Decided | None
+    passed: tuple[Decided, ...]
 
     @property
-    def decisions(self) -> tuple[Stop, ...]:
+    def decisions(self) -> tuple[Decided, ...]:
         """Every list asked, with the entry that decided."""
         return self.passed if self.stop is None else (*self.passed, self.stop)
 
@@ -98,7 +89,7 @@ class Flows:
     def __init__(self, network: Forwarding, open_windows: frozenset[str] = frozenset()) -> None:
         self.network = network
         self.open_windows = open_windows
-        self._asked: dict[tuple[int, int, Leg], list[tuple[Crossing, AccessList]]] = {}
+        self._asked: dict[tuple[int, int, Leg], list[PlacedList]] = {}
 
     def regions(self, access_list: AccessList) -> ListRegions:
         """Return a list's regions."""
@@ -114,7 +105,7 @@ class Flows:
                 if part is not None:
                     yield from self._leg(flow, course, 0, part, ())
 
-    def _leg(self, flow: Flow, course: Course, index: int, opening: Box, passed: tuple[Stop, ...]) -> Iterator[Answer]:
+    def _leg(self, flow: Flow, course: Course, index: int, opening: Box, passed: tuple[Decided, ...]) -> Iterator[Answer]:
         if index == len(course.legs) or (index and flow.there.on_link):
             yield Answer(opening, Verdict.PERMITTED, course.legs[-1], None, passed)
             return
@@ -122,8 +113,8 @@ class Flows:
         yield from self._crossing(flow, course, index, asked, 0, opening, passed)
 
     def _crossing(
-        self, flow: Flow, course: Course, index: int, asked: Sequence[tuple[Crossing, AccessList]], place: int, opening: Box,
-        passed: tuple[Stop, ...],
+        self, flow: Flow, course: Course, index: int, asked: Sequence[PlacedList], place: int, opening: Box,
+        passed: tuple[Decided, ...],
     ) -> Iterator[Answer]:  # fmt: skip
         leg = course.legs[index]
         if place == len(asked):
@@ -134,39 +125,41 @@ class Flows:
                 yield Answer(opening, Verdict.UNROUTABLE, leg, None, passed)
             return
         crossing, access_list = asked[place]
-        for piece, entry in self.regions(access_list).split(leg_box(opening, course, leg)):
-            decided = Stop(crossing, access_list, entry)
+        for piece, decider in self.regions(access_list).split(leg_box(opening, course, leg)):
+            decided = Decided(crossing, decider)
             part = opening_box(opening, course, leg, piece)
-            if decided.action is Action.PERMIT:
+            if decider.permits:
                 yield from self._crossing(flow, course, index, asked, place + 1, part, (*passed, decided))
             else:
                 yield Answer(part, Verdict.HALF_OPEN if index else Verdict.DENIED, leg, decided, passed)
 
-    def asked(self, flow: Flow, leg: Leg) -> list[tuple[Crossing, AccessList]]:
+    def asked(self, flow: Flow, leg: Leg) -> list[PlacedList]:
         """Return the lists that are asked on a leg; a stateful device that let an earlier leg by is not."""
         key = (id(flow.there), id(flow.back), leg)  # the network keeps its paths
         if key not in self._asked:
             self._asked[key] = self._lists_asked(flow, leg)
         return self._asked[key]
 
-    def _lists_asked(self, flow: Flow, leg: Leg) -> list[tuple[Crossing, AccessList]]:
+    def _lists_asked(self, flow: Flow, leg: Leg) -> list[PlacedList]:
         devices = self.network.plan.devices
         passed: set[str] = set()
         if leg not in (Leg.SYN, Leg.REQUEST):
             passed = path_devices(flow.there)
         family = flow.source.address.family
         return [
-            (crossing, access_list)
-            for crossing, access_list in placed_on(self.network, flow.back if leg.returns else flow.there, family)
-            if not (crossing.point.device in passed and devices[crossing.point.device or ""].stateful)
+            each
+            for each in placed_on(self.network, flow.back if leg.returns else flow.there, family)
+            if not (each.crossing.point.device in passed and devices[each.crossing.point.device or ""].stateful)
         ]
 
 
-def placed_on(network: Forwarding, path: Path, family: Family) -> list[tuple[Crossing, AccessList]]:
+def placed_on(network: Forwarding, path: Path, family: Family) -> list[PlacedList]:
     """Return the crossings of a path at which a list of the family stands, with the list."""
     placed = network.plan.placed
     return [
-        (crossing, found) for crossing in path.crossings if (found := placed.get((crossing.point, crossing.direction, family))) is not None
+        PlacedList(crossing, found)
+        for crossing in path.crossings
+        if (found := placed.get((crossing.point, crossing.direction, family))) is not None
     ]
 
 

@@ -14,7 +14,7 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from crossgate.core.lists.index import ListIndex
-from crossgate.core.model.accesslist import AccessList, Action, Decision, Entry
+from crossgate.core.model.accesslist import AccessList, Action, Decider
 from crossgate.core.model.address import Address
 from crossgate.core.model.packet import Packet
 from crossgate.core.network.endpoints import at_address
@@ -45,13 +45,13 @@ class Asked(NamedTuple):
 
     crossing: Crossing
     access_list: AccessList | None
-    decision: Decision | None
+    decider: Decider | None
     remembered: bool = False
 
     @property
     def permits(self) -> bool:
         """Whether the packet goes on."""
-        return self.decision is None or self.decision.action is Action.PERMIT
+        return self.decider is None or self.decider.permits
 
 
 class LegTrace(NamedTuple):
@@ -78,12 +78,12 @@ class Trace(NamedTuple):
         last = self.legs[-1]
         return last.asked[-1] if last.outcome in (Outcome.DENIED, Outcome.REJECTED) else None
 
-    def decisions(self) -> Iterator[tuple[AccessList, Entry | None]]:
-        """Yield every list that was asked, with the entry that decided; None for its otherwise line."""
+    def deciders(self) -> Iterator[Decider]:
+        """Yield the line that decided of every list that was asked."""
         for leg in self.legs:
             for asked in leg.asked:
-                if asked.access_list is not None and asked.decision is not None:
-                    yield asked.access_list, asked.decision.entry
+                if asked.decider is not None:
+                    yield asked.decider
 
     @property
     def forks(self) -> bool:
@@ -142,10 +142,11 @@ class Tracer:
             if self._remembers(crossing, passed):
                 asked.append(Asked(crossing, access_list, None, remembered=True))
                 continue
-            decision = self._index(access_list).decide(packet)
-            asked.append(Asked(crossing, access_list, decision))
-            if decision.action is not Action.PERMIT:
-                outcome = Outcome.DENIED if decision.action is Action.DENY else Outcome.REJECTED
+            decider = self._index(access_list).decide(packet)
+            asked.append(Asked(crossing, access_list, decider))
+            action = decider.action
+            if action is not Action.PERMIT:
+                outcome = Outcome.DENIED if action is Action.DENY else Outcome.REJECTED
                 return LegTrace(leg, packet, path, tuple(asked), outcome)
         return LegTrace(leg, packet, path, tuple(asked), Outcome.ARRIVED if path.arrived else Outcome.UNROUTABLE)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.accesslist import Action, Decider
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction
 from crossgate.core.model.packet import Packet
@@ -50,18 +50,17 @@ def reason(trace: Trace) -> str:
 
 def stopped(asked: Asked, what: str = "it") -> str:
     """Say which list stopped a packet by which of its lines, and where."""
-    assert asked.access_list is not None
-    assert asked.decision is not None
-    return decided_by(asked.access_list, asked.decision.entry, asked.crossing, what)
+    assert asked.decider is not None
+    return decided_by(asked.decider, asked.crossing, what)
 
 
-def decided_by(access_list: AccessList, entry: Entry | None, crossing: Crossing, what: str = "it") -> str:
+def decided_by(decider: Decider, crossing: Crossing, what: str = "it") -> str:
     """Say what a list does with a packet by which of its lines, and where."""
-    does = DOES[access_list.otherwise.action if entry is None else entry.action]
+    does = DOES[decider.action]
     way = "into" if crossing.direction is Direction.INBOUND else "out of"
-    if entry is not None:
-        return f"{access_list.name} {entry.number} {does} {what} on the way {way} {crossing.point}"
-    return f"{access_list.name} has no entry for {what}, so its otherwise line {does} {what} on the way {way} {crossing.point}"
+    if decider.entry is not None:
+        return f"{decider.name} {does} {what} on the way {way} {crossing.point}"
+    return f"{decider.access_list.name} has no entry for {what}, so its otherwise line {does} {what} on the way {way} {crossing.point}"
 
 
 def noticed(trace: Trace) -> str:
