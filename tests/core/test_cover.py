@@ -14,7 +14,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.boxes import FRAGMENT_BIT, Box, covers, overlap, packet_box, whole, without
 from crossgate.core.sets.minimise import joined_services, lines
-from crossgate.core.sets.patterns import But, joined, less
+from crossgate.core.sets.patterns import Excluded, joined, less
 from crossgate.core.sets.services import service_boxes
 from crossgate.core.wording.sets import Sort, Wording
 from tests import small
@@ -144,7 +144,7 @@ def test_less_takes_away_just_what_is_named(patterns: list[tuple[int, int]], gon
 def test_lines_hold_just_the_packets_of_their_pieces(plan_of: Callable[[str], Plan], data: st.DataObject, family: Family) -> None:
     entries = data.draw(st.lists(small.entry_words(family), min_size=1, max_size=5))
     access_list = plan_of(small.list_text("small", family, entries)).lists["small"]
-    out = But((Pattern(family, small.BASE[family], 0),), (Pattern(family, small.BASE[family] | 1, 0),))
+    out = Excluded((Pattern(family, small.BASE[family], 0),), (Pattern(family, small.BASE[family] | 1, 0),))
     pieces = [(box, out) for box, decider in ListRegions(access_list).split(whole(family)) if decider.entry is not None]
     written = lines(pieces)
     for packet in data.draw(st.lists(st.sampled_from(list(small.packets(family))), min_size=60, max_size=60)):

@@ -16,12 +16,12 @@ from crossgate.core.model.address import Family, everything
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.address_classes import free_address, spots
+from crossgate.core.network.address_classes import address_classes, free_address
 from crossgate.core.network.endpoints import end_set
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.boxes import Box, covers, overlap, packet_box, whole
 from crossgate.core.sets.minimise import Line
-from crossgate.core.sets.patterns import But, common, first_outside
+from crossgate.core.sets.patterns import Excluded, common, first_outside
 from crossgate.core.traffic.courses import by_course, courses
 from crossgate.core.traffic.flows import Flows, flows
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
@@ -46,8 +46,10 @@ def in_line(line: Line, packet: Packet) -> bool:
     )
 
 
-def left_out(but: But, packet: Packet) -> bool:
-    return any(each.contains(packet.source) for each in but.sources) or any(each.contains(packet.destination) for each in but.destinations)
+def left_out(excluded: Excluded, packet: Packet) -> bool:
+    return any(each.contains(packet.source) for each in excluded.sources) or any(
+        each.contains(packet.destination) for each in excluded.destinations
+    )
 
 
 @pytest.mark.parametrize("family", Family)
@@ -64,7 +66,7 @@ def test_courses_part_all_packets(family: Family) -> None:
 def test_an_answer_is_what_a_trace_finds(plan_of: Read, data: st.DataObject, family: Family, is_open: bool) -> None:
     network = Forwarding(plan_of(data.draw(net.plans())))
     opened = frozenset(["open"] if is_open else [])
-    ends, every = spots(network, family), (everything(family),)
+    ends, every = address_classes(network, family), (everything(family),)
     found = flows(network, ends, ends, every, every)
     asking = Flows(network, opened)
     begun = by_course([whole(family)])
@@ -72,7 +74,7 @@ def test_an_answer_is_what_a_trace_finds(plan_of: Read, data: st.DataObject, fam
     for packet in data.draw(st.lists(st.sampled_from(list(net.openings(family))), min_size=40, max_size=40)):
         own = packet_box(packet)
         trace = traced(network, packet, opened)
-        fitting = [answer for flow, answer in answers if overlap(answer.box, own) is not None and not left_out(flow.but, packet)]
+        fitting = [answer for flow, answer in answers if overlap(answer.box, own) is not None and not left_out(flow.excluded, packet)]
         assert {answer.verdict for answer in fitting} == {trace.verdict}, packet
         decided = trace.decided
         told = None if decided is None else (decided.crossing, decided.decider)
@@ -223,12 +225,16 @@ def test_what_is_outside_some_patterns_is_found(value: int, wildcard: int, parts
 def test_spots_hold_every_address_once(plan_of: Read) -> None:
     network = Forwarding(plan_of(net.NETWORK.format(left="", right="")))
     for family in Family:
-        found = spots(network, family)
+        found = address_classes(network, family)
         for text in net.ADDRESSES[family]:
             from crossgate.core.model.address import parse_address
 
             value = parse_address(text).value
-            holding = [spot for spot in found if spot.pattern.contains(value) and not any(each.contains(value) for each in spot.but)]
+            holding = [
+                address_class
+                for address_class in found
+                if address_class.pattern.contains(value) and not any(each.contains(value) for each in address_class.excluded)
+            ]
             assert len(holding) == 1
             segment = network.plan.segment_of(parse_address(text))
             assert segment is not None

@@ -1,4 +1,4 @@
-"""Cables, gateways, routes and spots of the network; windows and their states; grids."""
+"""Cables, gateways, routes and address classes of the network; windows and their states; grids."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from crossgate.core.model.plan import Plan, UnknownName
 from crossgate.core.model.window import open_at, states
 from crossgate.core.network.endpoints import at_address, candidates, end_set, pairs
 from crossgate.core.network.layer2 import Wire
-from crossgate.core.network.routing import End, Forwarding
+from crossgate.core.network.routing import Endpoint, Forwarding
 from crossgate.core.traffic.trace import Tracer, Verdict
 
 Read = Callable[[str], Plan]
@@ -170,7 +170,7 @@ def test_points_and_lists_are_found_by_name(plan_of: Read) -> None:
 
 def test_paths_are_kept_and_the_first_of_the_good_ones(plan_of: Read) -> None:
     network = Forwarding(plan_of(GATEWAYS))
-    start = End("one", Address(Family.IPV4, 0x0A01000A), "a")
+    start = Endpoint("one", Address(Family.IPV4, 0x0A01000A), "a")
     end = parse_address("10.2.0.10")
     assert network.path(start, end) is network.path(start, end)
     assert next(network.paths(start, end)) == network.path(start, end)

@@ -16,7 +16,7 @@ from crossgate.core.model.address import Address
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
-from crossgate.core.network.routing import End
+from crossgate.core.network.routing import Endpoint
 from crossgate.core.traffic.legs import service_of
 from crossgate.core.traffic.trace import Asked, LegTrace, Trace, Verdict
 from crossgate.core.wording.sentences import noticed, sentence
@@ -54,7 +54,7 @@ def conversation(trace: Trace) -> Document:
     return document
 
 
-def _end(end: End) -> Document:
+def _end(end: Endpoint) -> Document:
     return {"name": end.name, "address": str(end.address)}
 
 
@@ -282,7 +282,7 @@ def changes_document(plan: Plan, other: Plan, at: datetime, changes: Iterable[Ch
     }
 
 
-def points_document(plan: Plan, found: Iterable[tuple[End, End, Sequence[CrossedPoint], Sequence[Suited]]]) -> Document:
+def points_document(plan: Plan, found: Iterable[tuple[Endpoint, Endpoint, Sequence[CrossedPoint], Sequence[Suited]]]) -> Document:
     """Return `crossgate/points/1`: the places crossed, by family, and those that suit each kind of list."""
     return {
         "schema": "crossgate/points/1",

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from crossgate.core.answers.points import CrossedPoint, Suited
 from crossgate.core.model.accesslist import Kind
-from crossgate.core.network.routing import End
+from crossgate.core.network.routing import Endpoint
 from crossgate.show.console import columns, folded, name, quiet, strong
 
 _MOST_FLOWS = 8
@@ -16,7 +16,7 @@ _WHY = {
 }
 
 
-def lines(source: End, destination: End, points: Sequence[CrossedPoint], places: Sequence[Suited]) -> Iterator[str]:
+def lines(source: Endpoint, destination: Endpoint, points: Sequence[CrossedPoint], places: Sequence[Suited]) -> Iterator[str]:
     """Yield the places crossed by one family's conversation, and those that suit a list."""
     yield f"{strong(source.name)} to {strong(destination.name)}  {source.address.family.label}"
     rows = []

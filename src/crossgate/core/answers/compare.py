@@ -20,14 +20,14 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.window import Window, open_at, states
-from crossgate.core.network.address_classes import Spot, boundaries, spots
+from crossgate.core.network.address_classes import AddressClass, address_classes, boundaries
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.boxes import Box, address_box, overlap, without, witness
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.minimise import Line, lines
-from crossgate.core.sets.patterns import But
+from crossgate.core.sets.patterns import Excluded
 from crossgate.core.traffic.courses import Course, Opening, by_course, course_on, leg_box, opening_box
-from crossgate.core.traffic.examples import as_told, example, left, unsaid
+from crossgate.core.traffic.examples import example, mentioned, some_packet, unmentioned
 from crossgate.core.traffic.flows import Answer, Decided, Flow, Flows, alike, flow_between, likeness, placed_on
 from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.trace import Verdict
@@ -82,7 +82,7 @@ def named_differences(old: Plan, new: Plan, name: str, tell: Tell | None = None)
             if tell is not None:
                 tell(count, 0)
         for (was, now), boxes in groups.items():
-            written = lines((box, But()) for box in boxes)
+            written = lines((box, Excluded()) for box in boxes)
             packet = witness(boxes[0])
             met.setdefault((was, now, frozenset(written)), []).append(ListDifference(was, now, written, packet, moment))
     return [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]
@@ -95,7 +95,7 @@ class _Pair(NamedTuple):
     old: Flow | None
     new: Flow | None
     boxes: tuple[Box, ...]
-    but: But
+    excluded: Excluded
     windowed: bool
     devices: bool
 
@@ -126,7 +126,7 @@ class Comparison:
                 for was in self._answers(self.old, pair.old, course, opening):
                     for now in self._answers(self.new, pair.new, course, was.box):
                         before, after = _fate(was, now), _fate(now, was)
-                        if before[:2] != after[:2] and left(now.box, pair.but) is not None:
+                        if before[:2] != after[:2] and some_packet(now.box, pair.excluded) is not None:
                             yield course.stray, before, after, now.box
 
     def _answers(self, asking: Flows, flow: Flow | None, course: Course, opening: Box) -> Iterator[Answer]:
@@ -181,23 +181,23 @@ def differences(old: Forwarding, new: Forwarding, tell: Tell | None = None, miss
     Pairs whose traffic falls into too many pieces are added to `missed`. Raises `TooManyPieces` where there is none.
     """
     pairs = [pair for family in Family for pair in _pairs(old, new, family)]
-    hidden = {devices: unsaid(old, devices) | unsaid(new, devices) for devices in (False, True)}
+    hidden = {devices: unmentioned(old, devices) | unmentioned(new, devices) for devices in (False, True)}
     before, after = ([each.plan.lists[placement.access_list] for placement in each.plan.placements] for each in (old, new))
     several = _states(old.plan, new.plan, before, after)
     met: dict[tuple[object, ...], list[Difference]] = {}
     for state, ((was_open, now_open), moment) in enumerate(several.items()):
         comparison = Comparison(Flows(old, was_open), Flows(new, now_open))
-        groups: dict[tuple[Family, bool, bool, bool, Fate, Fate], list[tuple[Box, But]]] = {}
+        groups: dict[tuple[Family, bool, bool, bool, Fate, Fate], list[tuple[Box, Excluded]]] = {}
         for done, pair in enumerate(pairs):
             if tell is not None:
                 tell(state * len(pairs) + done, len(several) * len(pairs))
             if state == 0 or pair.windowed:
                 with answered(f"what the two plans do with {pair.asked}", missed):
                     for stray, was, now, box in list(comparison.differing(pair)):
-                        groups.setdefault((pair.family, stray, pair.devices, pair.windowed, was, now), []).append((box, pair.but))
+                        groups.setdefault((pair.family, stray, pair.devices, pair.windowed, was, now), []).append((box, pair.excluded))
         for (family, stray, devices, windowed, was, now), pieces in groups.items():
             with answered("the list of all that is treated differently in one way", missed):
-                written = lines((box, as_told(but, hidden[devices])) for box, but in pieces)
+                written = lines((box, mentioned(excluded, hidden[devices])) for box, excluded in pieces)
                 packet = example(new.plan, pieces)
                 difference = Difference(family, stray, devices, was, now, written, packet, moment if windowed else None)
                 met.setdefault((family, stray, devices, windowed, was, now, frozenset(written)), []).append(difference)
@@ -212,26 +212,28 @@ def _gravity(difference: Difference) -> tuple[bool, bool, bool, bool, Family]:
 
 
 def _pairs(old: Forwarding, new: Forwarding, family: Family) -> Iterator[_Pair]:
-    """Yield what is sent between any two spots of both plans, alike ones taken as one."""
+    """Yield what is sent between any two address classes of both plans, alike ones taken as one."""
     edges = boundaries(old, family) | boundaries(new, family)
-    spots_old, spots_new = ({spot.pattern: spot for spot in spots(network, family, edges)} for network in (old, new))
-    every = [spot for spot in {**spots_old, **spots_new}.values() if not spot.scoped]
+    classes_old, classes_new = (
+        {address_class.pattern: address_class for address_class in address_classes(network, family, edges)} for network in (old, new)
+    )
+    every = [address_class for address_class in {**classes_old, **classes_new}.values() if not address_class.scoped]
 
-    def like(source: Spot, destination: Spot) -> object:
+    def like(source: AddressClass, destination: AddressClass) -> object:
         return tuple(
             likeness(network, known[source.pattern].end, known[destination.pattern].end)
             if source.pattern in known and destination.pattern in known
             else None
-            for network, known in ((old, spots_old), (new, spots_new))
+            for network, known in ((old, classes_old), (new, classes_new))
         )
 
-    for source, destination, but in alike(every, every, like):
+    for source, destination, excluded in alike(every, every, like):
         box = address_box(source.pattern, destination.pattern)
         sides = [
-            flow_between(network, known[source.pattern].end, known[destination.pattern].end, (box,), but)
+            flow_between(network, known[source.pattern].end, known[destination.pattern].end, (box,), excluded)
             if source.pattern in known and destination.pattern in known
             else None
-            for network, known in ((old, spots_old), (new, spots_new))
+            for network, known in ((old, classes_old), (new, classes_new))
         ]
         windowed = any(
             access_list.windows()
@@ -241,7 +243,7 @@ def _pairs(old: Forwarding, new: Forwarding, family: Family) -> Iterator[_Pair]:
             for _, access_list in placed_on(network, path, family)
         )
         devices = any(flow is not None and (flow.source.device or flow.destination.device) for flow in sides)
-        yield _Pair(family, sides[0], sides[1], (box,), but, windowed, devices)
+        yield _Pair(family, sides[0], sides[1], (box,), excluded, windowed, devices)
 
 
 def _states(

@@ -12,7 +12,7 @@ from typing import NamedTuple
 from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction, PointKind
-from crossgate.core.network.routing import Crossing, End, Forwarding
+from crossgate.core.network.routing import Crossing, Endpoint, Forwarding
 
 
 class CrossedPoint(NamedTuple):
@@ -31,7 +31,7 @@ class Suited(NamedTuple):
     also: tuple[tuple[str, str], ...]
 
 
-def crossed(network: Forwarding, source: End, destination: End) -> list[CrossedPoint]:
+def crossed(network: Forwarding, source: Endpoint, destination: Endpoint) -> list[CrossedPoint]:
     """Return the places on the way there and back, in order."""
     family = source.address.family
     found = []
@@ -41,7 +41,7 @@ def crossed(network: Forwarding, source: End, destination: End) -> list[CrossedP
     return found
 
 
-def suited(network: Forwarding, source: End, destination: End) -> list[Suited]:
+def suited(network: Forwarding, source: Endpoint, destination: Endpoint) -> list[Suited]:
     """Return the best places for a standard and an extended list that is to stop what goes from source to destination."""
     way = [crossing for crossing in network.path(source, destination.address).crossings if crossing.point.kind is not PointKind.PORT]
     routed = [crossing for crossing in way if crossing.point.kind is not PointKind.SUBNET] or way
@@ -69,7 +69,7 @@ def _flows(network: Forwarding, family: Family) -> dict[Crossing, list[tuple[str
     return flows
 
 
-def _machines(network: Forwarding, family: Family) -> Iterator[End]:
+def _machines(network: Forwarding, family: Family) -> Iterator[Endpoint]:
     """Yield one machine for each segment that the family has: a host's address, else one that nobody has."""
     plan = network.plan
     for segment in plan.segments.values():
@@ -77,7 +77,7 @@ def _machines(network: Forwarding, family: Family) -> Iterator[End]:
         taken = next((address for address in addresses if address is not None), None)
         block = next((block for block in segment.prefixes if block.family is family), None)
         if taken is not None:
-            yield End(segment.name, taken, segment.name)
+            yield Endpoint(segment.name, taken, segment.name)
         elif block is not None:
             free = next(
                 (
@@ -88,4 +88,4 @@ def _machines(network: Forwarding, family: Family) -> Iterator[End]:
                 None,
             )
             if free is not None:
-                yield End(segment.name, free, segment.name)
+                yield Endpoint(segment.name, free, segment.name)

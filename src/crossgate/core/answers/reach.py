@@ -12,16 +12,16 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.service import Service
 from crossgate.core.model.window import open_at
-from crossgate.core.network.address_classes import on_outside, spots
+from crossgate.core.network.address_classes import address_classes, on_outside
 from crossgate.core.network.endpoints import end_set
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.boxes import Box, whole
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.minimise import Line, lines
-from crossgate.core.sets.patterns import But
+from crossgate.core.sets.patterns import Excluded
 from crossgate.core.sets.services import service_boxes
 from crossgate.core.traffic.courses import Opening, by_course
-from crossgate.core.traffic.examples import as_told, example, left, unsaid
+from crossgate.core.traffic.examples import example, mentioned, some_packet, unmentioned
 from crossgate.core.traffic.flows import Decided, Flow, Flows, flows
 from crossgate.core.traffic.trace import Verdict
 
@@ -73,11 +73,11 @@ def reach(
             continue
         shared = True
         begun = _begun(family, None if service is None else plan.service(service, family), strays)
-        every = spots(network, family)
+        every = address_classes(network, family)
         between = flows(network, on_outside(every, here), on_outside(every, far), here.patterns, far.patterns)
         for devices in (False, True):
             chosen = [flow for flow in between if (flow.source.device is not None or flow.destination.device is not None) is devices]
-            parts = _parts(asking, chosen, begun, unsaid(network, devices), tell, missed)
+            parts = _parts(asking, chosen, begun, unmentioned(network, devices), tell, missed)
             if parts:
                 yield Reached(family, devices, parts)
     if not shared:
@@ -93,19 +93,19 @@ def _parts(
     missed: list[TooManyPieces] | None,
 ) -> list[Part]:
     """Return the fates of what some flows begin, what gets through first and what an otherwise line stops last."""
-    pieces: dict[tuple[Verdict, Decided | None, bool], list[tuple[Box, But]]] = {}
+    pieces: dict[tuple[Verdict, Decided | None, bool], list[tuple[Box, Excluded]]] = {}
     for done, flow in enumerate(between):
         if tell is not None:
             tell(done, len(between))
         with answered(flow.asked, missed):
             for answer in list(asking.answers(flow, begun)):
-                if left(answer.box, flow.but) is not None:
+                if some_packet(answer.box, flow.excluded) is not None:
                     back = answer.stop is not None and answer.leg.returns
-                    pieces.setdefault((answer.verdict, answer.stop, back), []).append((answer.box, flow.but))
+                    pieces.setdefault((answer.verdict, answer.stop, back), []).append((answer.box, flow.excluded))
     plan, parts = asking.network.plan, []
     for fate, several in pieces.items():
         with answered(f"the list of all that is {fate[0]}{f' by {fate[1].decider.name}' if fate[1] else ''}", missed):
-            written = lines((box, as_told(but, hidden)) for box, but in several)
+            written = lines((box, mentioned(excluded, hidden)) for box, excluded in several)
             parts.append(Part(*fate, written, example(plan, several)))
     return sorted(parts, key=lambda part: (_ORDER.index(part.verdict), part.stop is not None and part.stop.decider.entry is None))
 

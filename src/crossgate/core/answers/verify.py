@@ -16,13 +16,13 @@ from crossgate.core.model.claim import Claim, Expectation, Moment
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import ServiceError
 from crossgate.core.model.window import open_at, states
-from crossgate.core.network.address_classes import Spot, meant, spots
+from crossgate.core.network.address_classes import AddressClass, address_classes, meant
 from crossgate.core.network.endpoints import at_address, end_set
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.effort import TooManyPieces, question
 from crossgate.core.sets.patterns import first_outside
 from crossgate.core.traffic.courses import openings
-from crossgate.core.traffic.examples import example, left
+from crossgate.core.traffic.examples import example, some_packet
 from crossgate.core.traffic.flows import Answer, Flow, Flows, flows, placed_on
 from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
@@ -52,7 +52,7 @@ class Verifier:
         self.network = network
         self.reached: dict[DeciderKey, int] = {}
         self._flows: dict[frozenset[str], Flows] = {}
-        self._spots: dict[Family, list[Spot]] = {}
+        self._classes: dict[Family, list[AddressClass]] = {}
 
     def verify(self, expectation: Expectation) -> Verified:
         """Prove an expectation over all that it speaks of, or find the first packet that breaks it."""
@@ -73,13 +73,13 @@ class Verifier:
             port = expectation.source_port
             opening = openings(service, family, self.network.plan.client_ports if port is None else (port, port))
             found = self._between(expectation, family)
-            spoken_of = spoken_of or any(left(box, flow.but) is not None for flow in found for box in flow.boxes)
+            spoken_of = spoken_of or any(some_packet(box, flow.excluded) is not None for flow in found for box in flow.boxes)
             for opened, moment in window_states(self.network, found, expectation.at).items():
                 for flow in found:
                     with question(flow.asked):
                         for answer in self._state(opened).answers(flow, opening):
                             if self._broken(expectation, flow, answer) is not None:
-                                packet = example(self.network.plan, [(answer.box, flow.but)])
+                                packet = example(self.network.plan, [(answer.box, flow.excluded)])
                                 return self._failed(expectation, flow, packet, found, opened, moment)
         if spoken_of:
             return Verified(expectation, True)
@@ -99,22 +99,22 @@ class Verifier:
 
     def _between(self, expectation: Expectation, family: Family) -> list[Flow]:
         """Return the flows that an expectation speaks of."""
-        if family not in self._spots:
-            self._spots[family] = spots(self.network, family)
+        if family not in self._classes:
+            self._classes[family] = address_classes(self.network, family)
         plan = self.network.plan
         source, destination = end_set(plan, expectation.source, family), end_set(plan, expectation.destination, family)
-        found = self._spots[family]
+        found = self._classes[family]
         return flows(self.network, meant(found, source), meant(found, destination), source.patterns, destination.patterns)
 
     def _nobodys(self, end: str, sends: bool) -> bool:
         """Whether no machine can have any address of an end, or send with it: it is in no subnet, and there is no outside."""
         ends = {family: end_set(self.network.plan, end, family) for family in Family}
         return not any(
-            first_outside(part, spot.but) is not None
+            first_outside(part, address_class.excluded) is not None
             for family in Family
-            for spot in meant(spots(self.network, family), ends[family])
-            for part in spot.within(ends[family].patterns)
-            if not (sends and spot.scoped)
+            for address_class in meant(address_classes(self.network, family), ends[family])
+            for part in address_class.within(ends[family].patterns)
+            if not (sends and address_class.scoped)
         )
 
     def _state(self, opened: frozenset[str]) -> Flows:
@@ -124,7 +124,7 @@ class Verifier:
 
     def _broken(self, expectation: Expectation, flow: Flow, answer: Answer) -> Packet | None:
         """Return a packet of an answer that breaks an expectation, or None when it keeps to it."""
-        packet = left(answer.box, flow.but)
+        packet = some_packet(answer.box, flow.excluded)
         if packet is None:
             return None
         for stop in answer.decisions:

@@ -13,7 +13,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.window import states
-from crossgate.core.network.address_classes import Spot, spots
+from crossgate.core.network.address_classes import AddressClass, address_classes
 from crossgate.core.network.routing import Crossing, Forwarding
 from crossgate.core.sets.boxes import address_box
 from crossgate.core.sets.effort import TooManyPieces
@@ -64,15 +64,15 @@ class Case:
         return self._coverage[access_list.name]
 
     @cached_property
-    def spots(self) -> dict[Family, list[Spot]]:
-        """The spots of each family."""
-        return {family: spots(self.network, family) for family in Family}
+    def address_classes(self) -> dict[Family, list[AddressClass]]:
+        """The address classes of each family."""
+        return {family: address_classes(self.network, family) for family in Family}
 
     @cached_property
-    def crossed(self) -> dict[Family, dict[Crossing, list[tuple[Spot, Spot]]]]:
-        """For each family and place, which spots send to which across it."""
-        found: dict[Family, dict[Crossing, list[tuple[Spot, Spot]]]] = {}
-        for family, ends in self.spots.items():
+    def crossed(self) -> dict[Family, dict[Crossing, list[tuple[AddressClass, AddressClass]]]]:
+        """For each family and place, which address classes send to which across it."""
+        found: dict[Family, dict[Crossing, list[tuple[AddressClass, AddressClass]]]] = {}
+        for family, ends in self.address_classes.items():
             found[family] = {}
             for source in ends:
                 for destination in ends:
@@ -87,13 +87,13 @@ class Case:
     def flows(self) -> dict[Family, list[Flow]]:
         """What machines send each other, alike flows taken as one; devices' own traffic is left out."""
         found: dict[Family, list[Flow]] = {}
-        for family, every in self.spots.items():
+        for family, every in self.address_classes.items():
             found[family] = []
-            ends = [spot for spot in every if not spot.scoped]
-            for source, destination, but in alike(ends, ends, lambda one, other: likeness(self.network, one.end, other.end)):
+            ends = [address_class for address_class in every if not address_class.scoped]
+            for source, destination, excluded in alike(ends, ends, lambda one, other: likeness(self.network, one.end, other.end)):
                 if source.end.device is None and destination.end.device is None:
                     box = address_box(source.pattern, destination.pattern)
-                    found[family].append(flow_between(self.network, source.end, destination.end, (box,), but))
+                    found[family].append(flow_between(self.network, source.end, destination.end, (box,), excluded))
         return found
 
     def asking(self, opened: frozenset[str]) -> Flows:

@@ -13,8 +13,8 @@ from crossgate.core.model.network import Direction, Placement, PointKind, Segmen
 from crossgate.core.network.routing import Crossing
 from crossgate.core.sets.boxes import address_box
 from crossgate.core.sets.effort import answered
-from crossgate.core.sets.patterns import But, first_outside
-from crossgate.core.traffic.examples import left
+from crossgate.core.sets.patterns import Excluded, first_outside
+from crossgate.core.traffic.examples import some_packet
 
 
 def unplaced(case: Case) -> Iterator[Finding]:
@@ -48,13 +48,13 @@ def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> 
     tried = set()
     for source, destination in case.crossed[family].get(crossing, []):
         claims = entry.action is not Action.PERMIT or destination.scoped
-        start, but_start = (every, ()) if claims else (source.pattern, source.but)
+        start, but_start = (every, ()) if claims else (source.pattern, source.excluded)
         if (start, destination.pattern) in tried:
             continue
         tried.add((start, destination.pattern))
         box = address_box(start, destination.pattern)
-        but = But(but_start, destination.but)
-        if region.part(box) is not None and any(left(part, but) is not None for part in region.within(box)):
+        excluded = Excluded(but_start, destination.excluded)
+        if region.part(box) is not None and any(some_packet(part, excluded) is not None for part in region.within(box)):
             return True
     return False
 

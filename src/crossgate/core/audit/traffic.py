@@ -14,9 +14,9 @@ from crossgate.core.model.finding import Finding
 from crossgate.core.model.packet import ICMPV6, Packet
 from crossgate.core.sets.boxes import FRAGMENT_BIT, Box, address_box, overlap, whole, witness
 from crossgate.core.sets.effort import TooManyPieces, answered
-from crossgate.core.sets.patterns import But, less
+from crossgate.core.sets.patterns import Excluded, less
 from crossgate.core.traffic.courses import by_course
-from crossgate.core.traffic.examples import left
+from crossgate.core.traffic.examples import some_packet
 from crossgate.core.traffic.flows import Flow, Flows, PlacedList, placed_on
 from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.trace import Verdict
@@ -74,7 +74,7 @@ def _half_open(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Fi
             for answer in asking.answers(flow, begun):
                 if answer.verdict is not Verdict.HALF_OPEN or answer.stop is None or not answer.leg.returns:
                     continue
-                packet = left(answer.box, flow.but)
+                packet = some_packet(answer.box, flow.excluded)
                 if packet is not None and any(stop.decider.entry is entry for stop in answer.passed):
                     stop = decided_by(answer.stop.decider, answer.stop.crossing, "the answer")
                     message = f"{packet_text(packet)} gets there, but {stop}; permit the answers there"
@@ -111,7 +111,7 @@ def _claimed(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Find
             claimed = less(sources, [block for block in segment.prefixes if block.family is family])
         if not claimed:
             continue
-        but = But((), flow.but.destinations)
+        excluded = Excluded((), flow.excluded.destinations)
         for opened in case.states(*(each for _, each in asked)):
             if not entry.in_force(opened):
                 continue
@@ -119,19 +119,19 @@ def _claimed(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Find
             for source in claimed:
                 for box in flow.boxes:
                     for wanted in region.within(address_box(source, box.destination)):
-                        packet = _gets_by(asking, asked, 0, wanted, entry, False, but)
+                        packet = _gets_by(asking, asked, 0, wanted, entry, False, excluded)
                         if packet is not None:
                             yield _told(case, access_list, entry, flow, packet)
                             return
 
 
-def _gets_by(asking: Flows, asked: list[PlacedList], place: int, box: Box, entry: Entry, met: bool, but: But) -> Packet | None:
+def _gets_by(asking: Flows, asked: list[PlacedList], place: int, box: Box, entry: Entry, met: bool, excluded: Excluded) -> Packet | None:
     """Return a packet of a box that all lists from `place` on let by, one of them by this entry; None when there is none."""
     if place == len(asked):
-        return left(box, but) if met else None
+        return some_packet(box, excluded) if met else None
     for piece, decider in asking.regions(asked[place].access_list).split(box):
         if decider.permits:
-            packet = _gets_by(asking, asked, place + 1, piece, entry, met or decider.entry is entry, but)
+            packet = _gets_by(asking, asked, place + 1, piece, entry, met or decider.entry is entry, excluded)
             if packet is not None:
                 return packet
     return None

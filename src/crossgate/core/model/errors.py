@@ -1,7 +1,7 @@
 """The one family of errors: what a person wrote that cannot be used, where it stands, and how to mend it.
 
 Every error that Cross Gate raises on purpose is a `PlanError`. The commands turn it into text and an exit status in
-one spot; nothing else prints or swallows one.
+one place; nothing else prints or swallows one.
 """
 
 from __future__ import annotations

@@ -1,8 +1,9 @@
-"""Which addresses the network treats alike: the spots that conversations between sets of addresses start and end at.
+"""Address classes: sets of addresses that the network treats alike, as senders and as receivers.
 
 Where a packet goes depends on where its sender sits and on its destination, and most machines of a subnet are alike in
 both. Not alike are the interfaces of devices, hosts with a port or a gateway of their own, destinations that a static
-route tells apart, and addresses that nothing is routed to (`scope`). Each of these is a spot; what is left of a subnet or outside is one more.
+route tells apart, and addresses that nothing is routed to (`scope`). Each of these is a class of its own; what is left of
+a subnet or of an outside is one more.
 """
 
 from __future__ import annotations
@@ -13,24 +14,24 @@ from typing import NamedTuple
 from crossgate.core.model.address import Address, Family, Pattern, everything, single
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.scope import scoped_blocks
-from crossgate.core.network.endpoints import EndSet, at_address
-from crossgate.core.network.routing import End, Forwarding
+from crossgate.core.network.endpoints import EndpointSet, at_address
+from crossgate.core.network.routing import Endpoint, Forwarding
 from crossgate.core.sets.patterns import common
 
 
-class Spot(NamedTuple):
-    """The addresses of `pattern` but those of `but`; `end` is one of them, and stands for all.
+class AddressClass(NamedTuple):
+    """The addresses of `pattern` except those in any of `excluded`; `end` is one of them, and stands for all.
 
-    `scoped` tells that nothing is routed to them; they belong to no set of machines.
+    With `scoped` nothing is routed to them, and they belong to no set of machines.
     """
 
-    end: End
+    end: Endpoint
     pattern: Pattern
-    but: tuple[Pattern, ...]
+    excluded: tuple[Pattern, ...]
     scoped: bool = False
 
     def within(self, patterns: Iterable[Pattern]) -> list[Pattern]:
-        """Return the parts of the spot's pattern that lie in any of some patterns."""
+        """Return the parts of the class's own pattern that lie in any of `patterns`."""
         return [part for each in patterns if (part := common(self.pattern, each)) is not None]
 
 
@@ -55,8 +56,11 @@ def boundaries(network: Forwarding, family: Family) -> set[Pattern]:
     return found
 
 
-def spots(network: Forwarding, family: Family, more: Iterable[Pattern] = ()) -> list[Spot]:
-    """Return the spots of a network in a family, those inside others after them; `more` are further boundaries."""
+def address_classes(network: Forwarding, family: Family, more: Iterable[Pattern] = ()) -> list[AddressClass]:
+    """Return the address classes of a network in a family, each before those inside it.
+
+    Addresses are told apart at the `boundaries` of the network and at those of `more`.
+    """
     edges = sorted({*boundaries(network, family), *more}, key=lambda each: (each.value, -each.wildcard))
     inside: dict[Pattern, list[Pattern]] = {edge: [] for edge in edges}
     around: list[Pattern] = []
@@ -75,7 +79,7 @@ def spots(network: Forwarding, family: Family, more: Iterable[Pattern] = ()) -> 
             end = at_address(network, address)
         except PlanError:
             continue  # in no subnet, and there is no outside: nobody can have it
-        found.append(Spot(end, edge, tuple(inside[edge]), network.scope(address) is not None))
+        found.append(AddressClass(end, edge, tuple(inside[edge]), network.scope(address) is not None))
     return found
 
 
@@ -102,18 +106,26 @@ def free_address(pattern: Pattern, taken: Sequence[Pattern]) -> Address | None:
     return None
 
 
-def on_outside(found: list[Spot], ends: EndSet) -> list[Spot]:
-    """Return the spots that a set of ends may have: those of its outside, or all; scoped ones only where they are named as such."""
+def on_outside(found: list[AddressClass], ends: EndpointSet) -> list[AddressClass]:
+    """Return the classes that the endpoints of a set may be in.
+
+    An outside limits them to its own; scoped ones belong to them only where the set names just their addresses.
+    """
     return [
-        spot
-        for spot in found
-        if ends.outside in (None, spot.end.segment) and (not spot.scoped or any(spot.pattern.covers(each) for each in ends.patterns))
+        address_class
+        for address_class in found
+        if ends.outside in (None, address_class.end.segment)
+        and (not address_class.scoped or any(address_class.pattern.covers(each) for each in ends.patterns))
     ]
 
 
-def meant(found: list[Spot], ends: EndSet) -> list[Spot]:
-    """Return the spots that a claim about a set of ends speaks of: devices' own addresses only where they are named one by one.
+def meant(found: list[AddressClass], ends: EndpointSet) -> list[AddressClass]:
+    """Return the classes that a claim about a set of endpoints speaks of: devices' own addresses only where they are named one by one.
 
     What a device itself sends no list on its interfaces is asked about, so a claim about a subnet is one about its machines.
     """
-    return [spot for spot in on_outside(found, ends) if spot.end.device is None or spot.pattern.value in ends.named]
+    return [
+        address_class
+        for address_class in on_outside(found, ends)
+        if address_class.end.device is None or address_class.pattern.value in ends.named
+    ]

@@ -22,7 +22,7 @@ from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.network import Interface
 from crossgate.core.model.plan import Plan, UnknownName
 from crossgate.core.model.scope import scope_of
-from crossgate.core.network.routing import End, Forwarding
+from crossgate.core.network.routing import Endpoint, Forwarding
 from crossgate.core.sets.patterns import merged
 
 NO_SEGMENT = ""
@@ -30,7 +30,7 @@ NO_SEGMENT = ""
 _NO_MACHINE = "stands for many machines; name a host, a device, a point or an address"
 
 
-def candidates(network: Forwarding, text: str) -> list[End]:
+def candidates(network: Forwarding, text: str) -> list[Endpoint]:
     """Return every end that a word can stand for: one a family for a host or address, one an address for a device.
 
     Raises `PlanError` when it names nothing that sends or gets packets.
@@ -45,7 +45,9 @@ def candidates(network: Forwarding, text: str) -> list[End]:
         return _interface_ends(_interface(plan, text), text)
     if text in plan.hosts:
         host = plan.hosts[text]
-        return [End(text, address, host.on, host.at, host.gateways) for family in Family if (address := host.in_family(family)) is not None]
+        return [
+            Endpoint(text, address, host.on, host.at, host.gateways) for family in Family if (address := host.in_family(family)) is not None
+        ]
     if text in plan.devices:
         return [end for interface in plan.devices[text].interfaces.values() for end in _interface_ends(interface, text)]
     if text in plan.segments or text in plan.groups:
@@ -53,7 +55,7 @@ def candidates(network: Forwarding, text: str) -> list[End]:
     raise PlanError(unknown("host", text, [*plan.hosts, *plan.devices]))
 
 
-class EndSet(NamedTuple):
+class EndpointSet(NamedTuple):
     """The addresses of one family that a word stands for as an end; with `outside`, those that are on that outside.
 
     `named` are the addresses among them that are named one by one, by themselves or by a host, a device or a point.
@@ -64,13 +66,13 @@ class EndSet(NamedTuple):
     named: frozenset[int] = frozenset()
 
 
-def end_set(plan: Plan, text: str, family: Family) -> EndSet:
+def end_set(plan: Plan, text: str, family: Family) -> EndpointSet:
     """Return every address that a word stands for: a host, device, point, subnet, group, outside, address, prefix, range or `any`.
 
     It is empty when the word has none of this family. Raises `PlanError` for a word that is none of these.
     """
     if text == "any":
-        return EndSet((everything(family),))
+        return EndpointSet((everything(family),))
     if looks_like_address(text.partition(".")[0]):
         try:
             patterns = parse_range(text) if "-" in text else (parse_block(text),)
@@ -78,17 +80,17 @@ def end_set(plan: Plan, text: str, family: Family) -> EndSet:
             raise PlanError(str(error)) from None
         own = tuple(each for each in patterns if each.family is family)
         alone = len(patterns) == 1 and patterns[0].wildcard == 0
-        return EndSet(own, named=frozenset(each.value for each in own if alone))
+        return EndpointSet(own, named=frozenset(each.value for each in own if alone))
     if text in plan.segments:
         segment = plan.segments[text]
         if segment.outside:
-            return EndSet((everything(family),), text)
-        return EndSet(tuple(block for block in segment.prefixes if block.family is family))
+            return EndpointSet((everything(family),), text)
+        return EndpointSet(tuple(block for block in segment.prefixes if block.family is family))
     if text in plan.groups:
         group = plan.groups[text]
         members = group.members.get(family)
         named = frozenset(address.value for address in group.named if address.family is family)
-        return EndSet(merged(members.patterns) if members else (), named=named)
+        return EndpointSet(merged(members.patterns) if members else (), named=named)
     if text in plan.hosts:
         addresses: Iterable[Address] = plan.hosts[text].addresses
     elif text in plan.devices:
@@ -98,7 +100,7 @@ def end_set(plan: Plan, text: str, family: Family) -> EndSet:
     else:
         raise PlanError(unknown("name", text, plan.names()))
     own = tuple(single(address) for address in addresses if address.family is family)
-    return EndSet(own, named=frozenset(each.value for each in own))
+    return EndpointSet(own, named=frozenset(each.value for each in own))
 
 
 def _interface(plan: Plan, text: str) -> Interface:
@@ -113,28 +115,28 @@ def _interface(plan: Plan, text: str) -> Interface:
     return interface
 
 
-def _interface_ends(interface: Interface, name: str) -> list[End]:
-    return [End(name, own.address, interface.on, interface.at, device=interface.device) for own in interface.addresses]
+def _interface_ends(interface: Interface, name: str) -> list[Endpoint]:
+    return [Endpoint(name, own.address, interface.on, interface.at, device=interface.device) for own in interface.addresses]
 
 
-def at_address(network: Forwarding, address: Address) -> End:
+def at_address(network: Forwarding, address: Address) -> Endpoint:
     """Return the end at an address: the host or device that has it, else a machine nobody has named."""
     plan = network.plan
     if address in plan.host_of:
         host = plan.host_of[address]
-        return End(host.name, address, host.on, host.at, host.gateways)
+        return Endpoint(host.name, address, host.on, host.at, host.gateways)
     if address in plan.interface_of:
         interface = plan.interface_of[address]
-        return End(str(address), address, interface.on, interface.at, device=interface.device)
+        return Endpoint(str(address), address, interface.on, interface.at, device=interface.device)
     segment = plan.segment_of(address)
     if (segment is None or segment.outside) and scope_of(address) is not None:
-        return End(str(address), address, NO_SEGMENT)
+        return Endpoint(str(address), address, NO_SEGMENT)
     if segment is None:
         raise PlanError(f"{address} is in no subnet, and the plan has no outside for it to be on")
-    return End(str(address), address, segment.name)
+    return Endpoint(str(address), address, segment.name)
 
 
-def pairs(network: Forwarding, source: str, destination: str) -> list[tuple[End, End]]:
+def pairs(network: Forwarding, source: str, destination: str) -> list[tuple[Endpoint, Endpoint]]:
     """Return the two ends in each family that both have, IPv4 first; a device stands for its nearest interface.
 
     Raises `PlanError` when a word names no end, or when the two share no family.
@@ -154,7 +156,7 @@ def pairs(network: Forwarding, source: str, destination: str) -> list[tuple[End,
     return shared
 
 
-def _nearest(network: Forwarding, sources: list[End], destinations: list[End]) -> tuple[End, End]:
+def _nearest(network: Forwarding, sources: list[Endpoint], destinations: list[Endpoint]) -> tuple[Endpoint, Endpoint]:
     """Return the pair with the fewest devices in between; of equal ones the first in the plan."""
     return min(
         ((start, end) for start in sources for end in destinations),
@@ -162,5 +164,5 @@ def _nearest(network: Forwarding, sources: list[End], destinations: list[End]) -
     )
 
 
-def _labels(ends: list[End]) -> str:
+def _labels(ends: list[Endpoint]) -> str:
     return " and ".join(family.label for family in families(end.address for end in ends))

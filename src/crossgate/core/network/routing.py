@@ -35,7 +35,7 @@ class Crossing(NamedTuple):
     direction: Direction
 
 
-class End(NamedTuple):
+class Endpoint(NamedTuple):
     """Where a conversation starts or ends: a host, a device, or an address that nobody has been given.
 
     `segment` is the subnet or outside it is on, `at` its switch port, `gateways` the gateways it is told to use. For a
@@ -99,14 +99,14 @@ class Forwarding:
         self._costs: dict[tuple[str, Family, str | None], dict[str, int]] = {}
         self._paths: dict[tuple[str | None, str, Point | None, tuple[Address, ...], Address], Path] = {}
 
-    def path(self, origin: End, destination: Address) -> Path:
+    def path(self, origin: Endpoint, destination: Address) -> Path:
         """Return the way from `origin` to an address; of equal ones the first by device name."""
         key = (origin.device, origin.segment, origin.at, origin.gateways, destination)
         if key not in self._paths:
             self._paths[key] = next(self.paths(origin, destination))
         return self._paths[key]
 
-    def paths(self, origin: End, destination: Address) -> Iterator[Path]:
+    def paths(self, origin: Endpoint, destination: Address) -> Iterator[Path]:
         """Yield every way that is as good as the first, the first one first."""
         start = Path()
         if origin.device is not None:
@@ -160,7 +160,7 @@ class Forwarding:
             return Scope.LINK
         return scope_of(destination)
 
-    def _link(self, origin: End, destination: Address) -> str | None:
+    def _link(self, origin: Endpoint, destination: Address) -> str | None:
         """Return the segment on which a packet that is not routed is handed to all; None where it goes to one machine as any other."""
         target = self._segment_of(destination)
         if target is None or target.outside:
@@ -171,7 +171,7 @@ class Forwarding:
         near = {origin.segment} if device is None else {interface.on for interface in device.interfaces.values()}
         return target.name if target.name in near else None
 
-    def _to_all(self, path: Path, origin: End, segment: str, family: Family) -> Iterator[Path]:
+    def _to_all(self, path: Path, origin: Endpoint, segment: str, family: Family) -> Iterator[Path]:
         """Yield the ways of a packet to each device on a link; where there is none, to the link itself."""
         attached: Interface | Point | None = origin.at
         if origin.device is not None:
@@ -189,7 +189,7 @@ class Forwarding:
         if not ways:
             yield path.then(*_crossings(self.wire.between(attached, None) or []))
 
-    def _gateways(self, origin: End, destination: Address) -> list[Interface]:
+    def _gateways(self, origin: Endpoint, destination: Address) -> list[Interface]:
         """Return the interfaces that a machine may hand a packet to: those it is told, else the nearest to the end."""
         told = [self.plan.interface_of[address] for address in origin.gateways if address.family is destination.family]
         if told:

@@ -12,7 +12,7 @@ from typing import NamedTuple, TypeVar
 from crossgate.core.model.service import join_ports
 from crossgate.core.sets.boxes import LOW_FREE, Box, covers, first_left, whole
 from crossgate.core.sets.effort import spend
-from crossgate.core.sets.patterns import But, Patterns, joined, less
+from crossgate.core.sets.patterns import Excluded, Patterns, joined, less
 
 _Key = TypeVar("_Key", bound=Hashable)
 
@@ -36,13 +36,13 @@ class Line(NamedTuple):
     destination: Patterns
 
 
-def lines(pieces: Iterable[tuple[Box, But]]) -> list[Line]:
+def lines(pieces: Iterable[tuple[Box, Excluded]]) -> list[Line]:
     """Return pieces, each a box less some addresses, as few lines. The pieces are apart from each other."""
     found = []
-    for box, but in pieces:
+    for box, excluded in pieces:
         every = whole(box.family)
         service = Box(box.family, box.value & LOW_FREE, every.wildcard & ~LOW_FREE | box.wildcard & LOW_FREE, *box[3:])
-        line = Line(frozenset((service,)), less([box.source], but.sources), less([box.destination], but.destinations))
+        line = Line(frozenset((service,)), less([box.source], excluded.sources), less([box.destination], excluded.destinations))
         if line.source and line.destination:
             found.append(line)
     before = 0

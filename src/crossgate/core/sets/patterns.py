@@ -10,8 +10,8 @@ from crossgate.core.model.address import Pattern
 from crossgate.core.sets.effort import spend
 
 
-class But(NamedTuple):
-    """Addresses that are left out of a set of packets: as sources, and as destinations."""
+class Excluded(NamedTuple):
+    """Addresses to be left out of a set of packets: as sources, and as destinations."""
 
     sources: tuple[Pattern, ...] = ()
     destinations: tuple[Pattern, ...] = ()
@@ -55,10 +55,10 @@ def first_outside(pattern: Pattern, parts: tuple[Pattern, ...]) -> Pattern | Non
 Patterns = frozenset[Pattern]
 
 
-def less(patterns: Iterable[Pattern], but: Iterable[Pattern]) -> Patterns:
+def less(patterns: Iterable[Pattern], excluded: Iterable[Pattern]) -> Patterns:
     """Return the addresses of some patterns that none of others has, as patterns."""
     left = list(patterns)
-    for part in but:
+    for part in excluded:
         kept: list[Pattern] = []
         for each in left:
             shared = common(each, part)

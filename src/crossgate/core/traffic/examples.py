@@ -16,16 +16,16 @@ from crossgate.core.sets.boxes import (
     witness,
 )
 from crossgate.core.sets.effort import spend
-from crossgate.core.sets.patterns import But, first_outside
+from crossgate.core.sets.patterns import Excluded, first_outside
 
 _PIECES_A_PACKET = 5
-"""To look for a packet in a set costs about as much as so many pieces."""
+"""What looking for a packet costs, in pieces (`effort`)."""
 
 
-def left(box: Box, but: But) -> Packet | None:
-    """Return a packet of a box that is not left out and that nobody sends to himself, or None when there is none."""
+def some_packet(box: Box, excluded: Excluded) -> Packet | None:
+    """Return a packet of a box, with no excluded address and not from an address to itself; None when there is none."""
     spend(_PIECES_A_PACKET)
-    source, destination = first_outside(box.source, but.sources), first_outside(box.destination, but.destinations)
+    source, destination = first_outside(box.source, excluded.sources), first_outside(box.destination, excluded.destinations)
     if source is None or destination is None:
         return None
     packet = witness(between(box, source, destination))
@@ -33,8 +33,8 @@ def left(box: Box, but: But) -> Packet | None:
         return packet
     itself = single(Address(packet.family, packet.source))
     for end in (
-        (source, first_outside(box.destination, (*but.destinations, itself))),
-        (first_outside(box.source, (*but.sources, itself)), destination),
+        (source, first_outside(box.destination, (*excluded.destinations, itself))),
+        (first_outside(box.source, (*excluded.sources, itself)), destination),
     ):
         if end[0] is not None and end[1] is not None:
             found = witness(between(box, end[0], end[1]))
@@ -44,28 +44,28 @@ def left(box: Box, but: But) -> Packet | None:
 
 
 _MOST_TRIED = 50
-"""In so many pieces of a set a packet between two machines of the plan is looked for."""
+"""How many pieces of a set are searched for a packet between two hosts of the plan."""
 
 
-def example(plan: Plan, pieces: Sequence[tuple[Box, But]]) -> Packet:
+def example(plan: Plan, pieces: Sequence[tuple[Box, Excluded]]) -> Packet:
     """Return a packet of a set that is not empty: between machines of the plan where there are some in it, else from its middle."""
     best: tuple[int, Packet] | None = None
-    for box, but in pieces[:_MOST_TRIED]:
-        sources = _host_in(plan, box.source, but.sources)
-        destinations = _host_in(plan, box.destination, but.destinations)
+    for box, excluded in pieces[:_MOST_TRIED]:
+        sources = _host_in(plan, box.source, excluded.sources)
+        destinations = _host_in(plan, box.destination, excluded.destinations)
         pairs = ((one, other) for one in sources or (box.source,) for other in destinations or (box.destination,))
-        found = next((packet for pair in pairs if (packet := left(between(box, *pair), but)) is not None), None)
+        found = next((packet for pair in pairs if (packet := some_packet(between(box, *pair), excluded)) is not None), None)
         known = bool(sources) + bool(destinations)
         if found is not None and (best is None or known > best[0]):
             best = known, found
             if known == 2:
                 break
     if best is None:
-        return next(packet for box, but in pieces if (packet := left(box, but)) is not None)
+        return next(packet for box, excluded in pieces if (packet := some_packet(box, excluded)) is not None)
     return best[1]
 
 
-def _host_in(plan: Plan, addresses: Pattern, but: tuple[Pattern, ...]) -> list[Pattern]:
+def _host_in(plan: Plan, addresses: Pattern, excluded: tuple[Pattern, ...]) -> list[Pattern]:
     """Return the first two addresses of hosts in a set: two, so that two ends of one set can be two machines."""
     found = (
         single(address)
@@ -73,17 +73,20 @@ def _host_in(plan: Plan, addresses: Pattern, but: tuple[Pattern, ...]) -> list[P
         for address in host.addresses
         if address.family is addresses.family
         and addresses.contains(address.value)
-        and not any(each.contains(address.value) for each in but)
+        and not any(each.contains(address.value) for each in excluded)
     )
     return list(islice(found, 2))
 
 
-def as_told(but: But, unsaid: Collection[Pattern]) -> But:
-    """Return what is left out of a flow less what goes without saying, as devices' own addresses where only machines are meant."""
-    return But(*(tuple(each for each in side if each not in unsaid) for side in but))
+def mentioned(excluded: Excluded, unmentioned: Collection[Pattern]) -> Excluded:
+    """Return the exclusions that are to be written: those that are not among the `unmentioned`."""
+    return Excluded(*(tuple(each for each in side if each not in unmentioned) for side in excluded))
 
 
-def unsaid(network: Forwarding, devices: bool) -> set[Pattern]:
-    """Return what goes without saying when sets are written: addresses that nothing is routed to, and those of devices but for `devices`."""
+def unmentioned(network: Forwarding, devices: bool) -> set[Pattern]:
+    """Return the addresses whose absence is not mentioned when a set of machines is written.
+
+    Those are the addresses that nothing is routed to and, unless the set is one of `devices`, the devices' own.
+    """
     scoped = {each for family in Family for each in unrouted(network, family)}
     return scoped if devices else scoped | device_addresses(network)

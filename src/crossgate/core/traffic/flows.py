@@ -1,12 +1,10 @@
 """Conversations between sets of addresses, exactly: every opening packet with what becomes of it, as boxes.
 
-1. Between two spots all conversations go the same way there and back, so the lists asked on each leg are known.
-2. An opening packet falls into a *course* by its protocol: which legs follow, and what of it they repeat. TCP's SYN has
-   three legs; an ICMP request has its answer; other protocols have a reply; what is no opening (fragments, other TCP
-   segments, messages that nobody answers) is one leg by itself.
-3. A leg's packets are the opening's, with ends and ports swapped on the way back. Each list asked splits them
-   (`regions.split`); what it permits goes on to the next, mapped back to opening packets. This is `trace` for sets: the
-   same order, the same verdicts.
+1. Between two address classes all conversations go the same way there and back, so the lists asked on each leg are known.
+2. By its protocol an opening packet takes a course (`courses`), which says what legs follow. A leg's packets are the
+   opening's, with ends and ports swapped on the way back.
+3. Each list asked splits them (`ListRegions.split`); what it permits goes on to the next, mapped back to opening packets.
+   This is `trace` for sets: the same order, the same verdicts.
 """
 
 from __future__ import annotations
@@ -17,28 +15,32 @@ from typing import NamedTuple
 from crossgate.core.lists.split import ListRegions, list_regions
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family, Pattern
-from crossgate.core.network.address_classes import Spot
-from crossgate.core.network.routing import Crossing, End, Forwarding, Path
+from crossgate.core.network.address_classes import AddressClass
+from crossgate.core.network.routing import Crossing, Endpoint, Forwarding, Path
 from crossgate.core.sets.boxes import (
     Box,
     address_box,
     overlap,
 )
-from crossgate.core.sets.patterns import But
+from crossgate.core.sets.patterns import Excluded
 from crossgate.core.traffic.courses import Course, Opening, leg_box, opening_box
 from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.trace import Verdict, path_devices
 
 
 class Flow(NamedTuple):
-    """All that one spot sends to another. `boxes` hold the packets there, less those of `but`, which are other spots'."""
+    """All that the machines of one address class send to those of another.
 
-    source: End
-    destination: End
+    `boxes` hold the packets on the way there, from which those of `excluded` addresses are to be left out: they belong to
+    other flows. `there` and `back` are the paths of the packets and of the answers.
+    """
+
+    source: Endpoint
+    destination: Endpoint
     there: Path
     back: Path
     boxes: tuple[Box, ...]
-    but: But
+    excluded: Excluded
 
     @property
     def asked(self) -> str:
@@ -164,31 +166,37 @@ def placed_on(network: Forwarding, path: Path, family: Family) -> list[PlacedLis
 
 
 def flows(
-    network: Forwarding, senders: Sequence[Spot], receivers: Sequence[Spot], source: Sequence[Pattern], destination: Sequence[Pattern]
+    network: Forwarding,
+    senders: Sequence[AddressClass],
+    receivers: Sequence[AddressClass],
+    source: Sequence[Pattern],
+    destination: Sequence[Pattern],
 ) -> list[Flow]:
-    """Return what is sent from `source` addresses of some spots to `destination` addresses of others, as flows.
+    """Return what is sent from the `source` addresses of some address classes to the `destination` addresses of others.
 
-    A spot inside another that is treated like it, as far as these flows go, is taken with it.
+    A class inside another one joins it where nothing about these flows tells the two apart.
     """
-    here = [spot for spot in senders if spot.within(source) and not spot.scoped]
-    far = [spot for spot in receivers if spot.within(destination)]
+    here = [address_class for address_class in senders if address_class.within(source) and not address_class.scoped]
+    far = [address_class for address_class in receivers if address_class.within(destination)]
     found = []
-    for one, other, but in alike(here, far, lambda start, end: likeness(network, start.end, end.end)):
+    for one, other, excluded in alike(here, far, lambda start, end: likeness(network, start.end, end.end)):
         boxes = tuple(address_box(start, end) for start in one.within(source) for end in other.within(destination))
-        found.append(flow_between(network, one.end, other.end, boxes, but))
+        found.append(flow_between(network, one.end, other.end, boxes, excluded))
     return found
 
 
-def flow_between(network: Forwarding, source: End, destination: End, boxes: tuple[Box, ...], but: But) -> Flow:
+def flow_between(network: Forwarding, source: Endpoint, destination: Endpoint, boxes: tuple[Box, ...], excluded: Excluded) -> Flow:
     """Return the flow from one end to another with just these packets."""
     there, back = network.path(source, destination.address), network.path(destination, source.address)
-    return Flow(source, destination, there, back, boxes, but)
+    return Flow(source, destination, there, back, boxes, excluded)
 
 
-def alike(here: Sequence[Spot], far: Sequence[Spot], like: Callable[[Spot, Spot], object]) -> Iterator[tuple[Spot, Spot, But]]:
-    """Yield pairs of spots, one sending to the other, with the addresses that are other pairs'.
+def alike(
+    here: Sequence[AddressClass], far: Sequence[AddressClass], like: Callable[[AddressClass, AddressClass], object]
+) -> Iterator[tuple[AddressClass, AddressClass, Excluded]]:
+    """Yield one pair (sender, receiver) for each group of pairs that are treated alike, with the addresses of other groups inside it.
 
-    `like` tells what decides about the conversations of a pair; spots inside others that it never tells apart are left out.
+    Two pairs are alike where `like` returns equal values for them; it is asked once for every pair.
     """
     if not (here and far):
         return
@@ -197,13 +205,14 @@ def alike(here: Sequence[Spot], far: Sequence[Spot], like: Callable[[Spot, Spot]
     receivers = _merged(far, list(zip(*table, strict=True)))
     for one, sources in senders.items():
         for other, destinations in receivers.items():
-            yield here[one], far[other], But(sources, destinations)
+            yield here[one], far[other], Excluded(sources, destinations)
 
 
-def likeness(network: Forwarding, source: End, destination: End) -> object:
-    """Return what decides about conversations between two ends, to be compared: lists on the ways, and what is remembered.
+def likeness(network: Forwarding, source: Endpoint, destination: Endpoint) -> object:
+    """Return all that decides what becomes of conversations between two endpoints; equal values are treated alike.
 
-    Devices' own addresses are like no machine's.
+    That is: the lists on the ways there and back and where they stand, which of these a stateful device passes unasked, and
+    whether packets arrive. A device's own address is never like a machine's.
     """
     there, back = network.path(source, destination.address), network.path(destination, source.address)
     family = source.address.family
@@ -217,17 +226,20 @@ def likeness(network: Forwarding, source: End, destination: End) -> object:
     return ends, there.arrived, there.on_link, back.arrived, lists, tuple((crossing, each.name) for crossing, each in asked_back), known
 
 
-def _merged(group: Sequence[Spot], likenesses: Sequence[object]) -> dict[int, tuple[Pattern, ...]]:
-    """Return the spots that stay, by index, with the patterns that are not theirs; a spot like the one around it goes."""
-    place = {spot.pattern: index for index, spot in enumerate(group)}
+def _merged(group: Sequence[AddressClass], likenesses: Sequence[object]) -> dict[int, tuple[Pattern, ...]]:
+    """Return the classes that are left when each joins the one around it if their likenesses are equal.
+
+    The keys are indices in `group`, the values the patterns within a class that belong to others.
+    """
+    place = {address_class.pattern: index for index, address_class in enumerate(group)}
     gone: set[int] = set()
-    for index, spot in enumerate(group):
-        for inner in spot.but:
+    for index, address_class in enumerate(group):
+        for inner in address_class.excluded:
             if inner in place and likenesses[place[inner]] == likenesses[index]:
                 gone.add(place[inner])
 
     def others(index: int) -> Iterator[Pattern]:
-        for inner in group[index].but:
+        for inner in group[index].excluded:
             if place.get(inner) in gone:
                 yield from others(place[inner])
             else:

@@ -16,7 +16,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.iana import FLAGS
 from crossgate.core.model.packet import ACK, CLIENT_PORT, ECHO, PORT_PROTOCOLS, SYN, TCP, Packet, icmp_of
 from crossgate.core.model.service import Service, ServiceTerm, protocol_name, protocol_word
-from crossgate.core.network.routing import End
+from crossgate.core.network.routing import Endpoint
 
 
 class Leg(StrEnum):
@@ -61,8 +61,8 @@ def legs(first: Packet, on_link: bool = False) -> Iterator[tuple[Leg, Packet]]:
 class Conversation(NamedTuple):
     """Who sends what to whom. `first` may carry a source address that is not the sender's own."""
 
-    source: End
-    destination: End
+    source: Endpoint
+    destination: Endpoint
     first: Packet
 
     @property
@@ -73,7 +73,7 @@ class Conversation(NamedTuple):
 
 
 def conversations(
-    service: Service, source: End, destination: End, source_port: int | None = None, claimed: int | None = None
+    service: Service, source: Endpoint, destination: Endpoint, source_port: int | None = None, claimed: int | None = None
 ) -> list[Conversation]:
     """Return the conversations that a service stands for, one for each of its terms.
 
@@ -109,7 +109,9 @@ def _ports(term: ServiceTerm, service: Service, family: Family) -> list[int | No
     return [None]
 
 
-def _packet(term: ServiceTerm, source: End, destination: End, port: int | None, source_port: int | None, service: Service) -> Packet:
+def _packet(
+    term: ServiceTerm, source: Endpoint, destination: Endpoint, port: int | None, source_port: int | None, service: Service
+) -> Packet:
     assert term.protocol is not None
     family, start, end = source.address.family, source.address.value, destination.address.value
     if port is not None:

@@ -18,7 +18,7 @@ from crossgate.core.model.accesslist import AccessList, Action, Decider
 from crossgate.core.model.address import Address
 from crossgate.core.model.packet import Packet
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.routing import Crossing, End, Forwarding, Path
+from crossgate.core.network.routing import Crossing, Endpoint, Forwarding, Path
 from crossgate.core.traffic.legs import Conversation, Leg, legs
 
 
@@ -70,7 +70,7 @@ class Trace(NamedTuple):
     conversation: Conversation
     legs: tuple[LegTrace, ...]
     verdict: Verdict
-    strayed: End | None = None
+    strayed: Endpoint | None = None
 
     @property
     def decided(self) -> Asked | None:
@@ -171,7 +171,7 @@ def _destinations(conversation: Conversation) -> tuple[Address, Address]:
     return Address(first.family, first.destination), Address(first.family, first.source)
 
 
-def _same_machine(one: End, other: End) -> bool:
+def _same_machine(one: Endpoint, other: Endpoint) -> bool:
     """Whether two ends are addresses of one device or of one host."""
     return (one.device, one.name) == (other.device, other.name) if one.device is None else one.device == other.device
 
