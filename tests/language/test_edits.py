@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -10,7 +11,6 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.answers.compare import differences
-from crossgate.core.lists.difference import entry_key
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
@@ -56,7 +56,7 @@ def load(tmp_path: Path, data: bytes) -> Reading:
 
 
 def key(entry: Entry) -> tuple[object, ...]:
-    return (entry.number, entry.off, entry.comment, *entry_key(entry))
+    return (entry.number, entry.off, entry.comment, *entry.meaning)
 
 
 def entries(access_list: AccessList) -> list[tuple[object, ...]]:
@@ -78,7 +78,7 @@ def test_any_sequence_of_edits_is_the_edit_of_the_objects_and_leaves_the_rest(tm
             words = data.draw(small.entry_words(Family.IPV4))
             edits.add_entry(draft, before, number, words)
             new = edits.given_entry(draft, before, words)
-            expected[number] = key(new._replace(number=number))
+            expected[number] = key(replace(new, number=number))
         else:
             entry = data.draw(st.sampled_from(before.entries))
             touched.add(entry.place.line)
@@ -87,17 +87,17 @@ def test_any_sequence_of_edits_is_the_edit_of_the_objects_and_leaves_the_rest(tm
                 del expected[entry.number]
             elif deed == "off":
                 edits.switch_entry(draft, entry, not entry.off)
-                expected[entry.number] = key(entry._replace(off=not entry.off))
+                expected[entry.number] = key(replace(entry, off=not entry.off))
             elif deed == "change":
                 words = data.draw(small.entry_words(Family.IPV4))
                 edits.change_entry(draft, entry, words)
                 new = edits.given_entry(draft, before, words)
-                expected[entry.number] = key(new._replace(number=entry.number, off=entry.off, comment=entry.comment))
+                expected[entry.number] = key(replace(new, number=entry.number, off=entry.off, comment=entry.comment))
             else:
                 number = data.draw(st.sampled_from([each for each in range(80) if each not in expected]))
                 edits.move_entry(draft, before, entry, number)
                 del expected[entry.number]
-                expected[number] = key(entry._replace(number=number))
+                expected[number] = key(replace(entry, number=number))
         changed = draft.result()
         file = reading.plan.files[0]
         old, new_data = reading.data[file], changed.get(file, reading.data[file])
@@ -243,7 +243,7 @@ def test_tidying_twice_is_tidying_once_and_no_entry_changes(tmp_path: Path, text
     once, old, new = tidy(tmp_path, text)
     assert tidy(tmp_path, once)[0] == once
     for name, access_list in old.lists.items():
-        assert [entry_key(entry) for entry in new.lists[name].entries] == [entry_key(entry) for entry in access_list.entries]
+        assert [entry.meaning for entry in new.lists[name].entries] == [entry.meaning for entry in access_list.entries]
         assert [(entry.off, entry.comment) for entry in new.lists[name].entries] == [
             (entry.off, entry.comment) for entry in access_list.entries
         ]

@@ -51,7 +51,7 @@ def add(
         elif place is not None:
             chosen, why = _beside(access_list, before, after), ""
         else:
-            names = sorted(access_list.windows() | ({new.window} if new.window else set()))
+            names = sorted(access_list.windows | ({new.window} if new.window else set()))
             with question(f"where the entry has an effect in {access_list.name}"):
                 position = effective_position(access_list, new, list(states([draft.plan.windows[name] for name in names])))
             chosen = edits.number_between(access_list, position.before, position.after)

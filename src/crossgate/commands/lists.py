@@ -46,7 +46,7 @@ def lists(
         write([strong(plan.title)])
     if not chosen:
         write([f"{plan.files[0]} has no lists yet; a list starts as: list 12 standard ipv4"])
-    if any(each.windows() for each in chosen):
+    if any(each.windows for each in chosen):
         write([f"as in force at {when:%a %Y-%m-%d %H:%M}"])
     if any(number for each in hits.values() for number in each.values()):
         write([quiet("8x: the tally counts eight packets for the line, each a leg of a conversation")])

@@ -15,7 +15,6 @@ from crossgate.core.answers.compare import Difference, differences
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.audit import Finding, audit
 from crossgate.core.audit.context import Focus
-from crossgate.core.lists.difference import entry_key
 from crossgate.core.lists.split import EntryRegion, list_regions
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.claim import Expectation
@@ -101,8 +100,7 @@ def _finding_key(plan: Plan, finding: Finding) -> tuple[str, str | None, str]:
 
 def _focus(old: Plan, new: Plan) -> tuple[Focus, Focus]:
     """Return the entries of each plan that a change can have touched."""
-    around = {placement[:3] for placement in old.placements} ^ {placement[:3] for placement in new.placements}
-    moved = {placement[0] for placement in around}
+    moved = {placement.access_list for placement in {*old.placements} ^ {*new.placements}}
     if (old.segments, old.devices, old.hosts) != (new.segments, new.devices, new.hosts):
         moved = {*old.lists, *new.lists}
     focus: tuple[dict[str, set[int]], dict[str, set[int]]] = ({}, {})
@@ -115,7 +113,7 @@ def _focus(old: Plan, new: Plan) -> tuple[Focus, Focus]:
             if name in moved or None in pair:
                 focus[side][name] = {entry.number for entry in access_list.entries}
             elif changed:
-                regions = list_regions(access_list, frozenset(access_list.windows()))
+                regions = list_regions(access_list, frozenset(access_list.windows))
                 hulls = [region.hull for region in changed if region.hull is not None]
                 focus[side][name] = {entry.number for hull in hulls for entry in regions.touching(hull)}
     return focus
@@ -128,7 +126,7 @@ def _changed(old: AccessList | None, new: AccessList | None) -> list[EntryRegion
     if old.otherwise.action is not new.otherwise.action:
         return [EntryRegion(entry, each.family) for each in (old, new) for entry in each.entries]
     sides = [[entry for entry in each.entries if not entry.off] for each in (old, new)]
-    before, after = ([(*entry_key(entry), entry.window, entry.log) for entry in side] for side in sides)
+    before, after = ([(*entry.meaning, entry.window, entry.log) for entry in side] for side in sides)
     if before == after:
         return []
     alone = []

@@ -9,7 +9,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from typing import NamedTuple
@@ -302,7 +302,7 @@ def renumber(draft: Draft, access_list: AccessList, start: int, step: int) -> di
         if found:
             draft.replace(entry.place, f"{found[1]}{_padded(numbers[entry.number], found)}{line[found.end() :]}")
         else:
-            _number(draft, entry._replace(number=numbers[entry.number]))
+            _number(draft, replace(entry, number=numbers[entry.number]))
     mentions = [
         (each.place, each.by.entry, "by") for each in draft.plan.expectations if each.by and each.by.access_list == access_list.name
     ]

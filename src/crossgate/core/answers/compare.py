@@ -9,6 +9,7 @@ lists in the same places, only openings whose legs meet a differing box at one o
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 from datetime import datetime
 from typing import NamedTuple
 
@@ -236,7 +237,7 @@ def _pairs(old: Forwarding, new: Forwarding, family: Family) -> Iterator[_Pair]:
             for network, known in ((old, classes_old), (new, classes_new))
         ]
         windowed = any(
-            access_list.windows()
+            access_list.windows
             for network, flow in zip((old, new), sides, strict=True)
             if flow is not None
             for path in (flow.there, flow.back)
@@ -250,11 +251,11 @@ def _states(
     old: Plan, new: Plan, before: Iterable[AccessList], after: Iterable[AccessList]
 ) -> dict[tuple[frozenset[str], frozenset[str]], datetime | None]:
     """Return every pair of sets of windows, of the old and of the new plan, that are open together, each with a moment."""
-    windows = [("old", old.windows[name]) for name in sorted({name for each in before for name in each.windows()})]
-    windows += [("new", new.windows[name]) for name in sorted({name for each in after for name in each.windows()})]
+    windows = [("old", old.windows[name]) for name in sorted({name for each in before for name in each.windows})]
+    windows += [("new", new.windows[name]) for name in sorted({name for each in after for name in each.windows})]
     if not windows:
         return {(frozenset(), frozenset()): None}
-    marked: list[Window] = [window._replace(name=f"{plan}:{window.name}") for plan, window in windows]
+    marked: list[Window] = [replace(window, name=f"{plan}:{window.name}") for plan, window in windows]
     found: dict[tuple[frozenset[str], frozenset[str]], datetime | None] = {}
     for moment in states(marked).values():
         key = (

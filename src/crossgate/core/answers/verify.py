@@ -165,7 +165,7 @@ def window_states(network: Forwarding, found: list[Flow], at: Moment | None) -> 
         for flow in found
         for path in (flow.there, flow.back)
         for _, access_list in placed_on(network, path, flow.source.address.family)
-        for name in access_list.windows()
+        for name in access_list.windows
     }
     windows = [plan.windows[name] for name in sorted(names)]
     if not windows:

@@ -48,7 +48,7 @@ class Case:
 
     def states(self, *lists: AccessList) -> list[frozenset[str]]:
         """Return every set of windows that can be open, as far as these lists are concerned."""
-        names = sorted({name for each in lists for name in each.windows()})
+        names = sorted({name for each in lists for name in each.windows})
         return list(states([self.plan.windows[name] for name in names])) if names else [frozenset()]
 
     def coverage(self, access_list: AccessList) -> list[Coverage]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 from crossgate.core.audit.context import Case
 from crossgate.core.lists.split import EntryRegion, list_regions
@@ -62,7 +63,7 @@ def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> 
 def _why(case: Case, entry: Entry, family: Family, crossings: list[Crossing]) -> str:
     """Say why nothing matches, and what would: the ends swapped, or the other direction."""
     where = " or ".join(f"{crossing.direction} on {crossing.point}" for crossing in crossings)
-    turned = entry._replace(source=entry.destination, destination=entry.source)
+    turned = replace(entry, source=entry.destination, destination=entry.source)
     for crossing in crossings:
         other = next(direction for direction in Direction if direction is not crossing.direction)
         if _can_match(case, entry, family, crossing._replace(direction=other)):

@@ -11,13 +11,8 @@ from collections.abc import Iterator, Sequence
 from difflib import SequenceMatcher
 
 from crossgate.core.lists.split import EntryRegion, ListRegions, split
-from crossgate.core.model.accesslist import Decider, Entry
+from crossgate.core.model.accesslist import Decider
 from crossgate.core.sets.boxes import Box, whole
-
-
-def entry_key(entry: Entry) -> tuple[object, ...]:
-    """Return all of an entry that decides what it does, whatever it is called and where it stands."""
-    return entry.action, entry.service.terms, entry.source.patterns, entry.destination.patterns, entry.qualifiers
 
 
 def compare_lists(old: ListRegions, new: ListRegions) -> Iterator[tuple[Box, Decider, Decider]]:
@@ -35,9 +30,9 @@ def suspects(old: ListRegions, new: ListRegions) -> Iterator[Box]:
     if old.access_list.otherwise.action is not new.access_list.otherwise.action:
         yield whole(family)
         return
-    if old.access_list.entries == new.access_list.entries and len(old.regions) == len(new.regions):
+    before, after = ([region.entry.meaning for region in each.regions] for each in (old, new))
+    if before == after:
         return
-    before, after = ([entry_key(region.entry) for region in each.regions] for each in (old, new))
     alone: list[EntryRegion] = []
     for kind, first, last, start, end in SequenceMatcher(None, before, after, autojunk=False).get_opcodes():
         if kind != "equal":

@@ -171,7 +171,7 @@ class ListRegions:
 
 def list_regions(access_list: AccessList, open_windows: frozenset[str] = frozenset()) -> ListRegions:
     """Return a list as regions, while just `open_windows` are open; what was worked out before is kept."""
-    return _kept_regions(access_list, open_windows & access_list.windows())
+    return _kept_regions(access_list, open_windows & access_list.windows)
 
 
 @lru_cache(maxsize=256)

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from enum import StrEnum
-from functools import lru_cache
+from functools import cached_property
 from typing import NamedTuple
 
 from crossgate.core.model.address import Addresses, Family
@@ -33,10 +33,12 @@ class Kind(StrEnum):
     EXTENDED = "extended"
 
 
-class Entry(NamedTuple):
-    """One line of a list. `text` is the entry as written, from its action on, without number and comment.
+@dataclass(slots=True, eq=False)
+class Entry:
+    """One line of a list, never changed. `text` is the entry as written, from its action on, without number and comment.
 
-    A standard entry has `ip` as its service and `any` as its destination.
+    A standard entry has `ip` as its service and `any` as its destination. An entry is itself and equal to no other;
+    `meaning` is what two can have in common. It is not frozen, since that takes four times as long to make.
     """
 
     number: int
@@ -52,6 +54,11 @@ class Entry(NamedTuple):
     text: str
     place: Place
 
+    @property
+    def meaning(self) -> tuple[object, ...]:
+        """All that decides what the entry does while it is in force, whatever it is called and where it stands."""
+        return self.action, self.service.terms, self.source.patterns, self.destination.patterns, self.qualifiers
+
     def in_force(self, open_windows: frozenset[str]) -> bool:
         """Whether the entry is part of the list while just these windows are open."""
         return not self.off and (self.window is None or self.window in open_windows)
@@ -66,18 +73,20 @@ class Entry(NamedTuple):
         )
 
 
-class Note(NamedTuple):
+@dataclass(frozen=True, slots=True)
+class Note:
     """A remark between entries, and the line where it stands."""
 
     text: str
-    place: Place
+    place: Place = field(compare=False)
 
 
-class Otherwise(NamedTuple):
+@dataclass(frozen=True, slots=True)
+class Otherwise:
     """What befalls the packets that no entry takes; `place` is the list's own line where it is not written."""
 
     action: Action
-    place: Place
+    place: Place = field(compare=False)
     written: bool
 
 
@@ -125,7 +134,7 @@ class DeciderKey(NamedTuple):
     entry: int | None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(frozen=True, eq=False)
 class AccessList:
     """An access list of one family; `entries` are in the order of their numbers, whatever the order of the lines.
 
@@ -154,14 +163,10 @@ class AccessList:
                 return Decider(self, entry)
         return Decider(self, None)
 
+    @cached_property
     def windows(self) -> frozenset[str]:
-        """Return the names of the windows that entries of the list are bound to."""
-        return _windows(self)
-
-
-@lru_cache(maxsize=1024)
-def _windows(access_list: AccessList) -> frozenset[str]:
-    return frozenset(entry.window for entry in access_list.entries if entry.window is not None and not entry.off)
+        """The names of the windows that entries of the list are bound to."""
+        return frozenset(entry.window for entry in self.entries if entry.window is not None and not entry.off)
 
 
 def numbered_kind(number: int, numbering: Iterable[tuple[Kind, int, int]]) -> Kind | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 from typing import NamedTuple
@@ -27,7 +28,8 @@ class Moment(NamedTuple):
     minute: int | None = None
 
 
-class Expectation(NamedTuple):
+@dataclass(frozen=True, slots=True)
+class Expectation:
     """An `expect` or `keep` line, names as written; a `keep` may not be broken by an edit."""
 
     keep: bool
@@ -41,4 +43,4 @@ class Expectation(NamedTuple):
     by: DeciderKey | None
     comment: str
     text: str
-    place: Place
+    place: Place = field(compare=False)

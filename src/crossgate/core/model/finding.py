@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import NamedTuple
 
@@ -70,14 +71,15 @@ class Finding(NamedTuple):
         return KINDS[self.name].severity
 
 
-class Acceptance(NamedTuple):
+@dataclass(frozen=True, slots=True)
+class Acceptance:
     """An `accept` line: findings of one name in a list, or at one entry of it, that are meant to be, and why."""
 
     finding: str
     access_list: str
     entry: int | None
     reason: str
-    place: Place
+    place: Place = field(compare=False)
 
     def covers(self, finding: Finding) -> bool:
         """Whether it speaks of this finding."""

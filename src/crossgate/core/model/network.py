@@ -58,7 +58,8 @@ class InterfaceAddress(NamedTuple):
         return prefix(self.address, self.length)
 
 
-class Segment(NamedTuple):
+@dataclass(frozen=True, slots=True)
+class Segment:
     """What interfaces and hosts hang on: a subnet with its prefixes, or an outside.
 
     An outside with prefixes has their addresses, one without has all the rest; neither has those of a subnet of the plan.
@@ -66,7 +67,7 @@ class Segment(NamedTuple):
 
     name: str
     prefixes: tuple[Pattern, ...]
-    place: Place
+    place: Place = field(compare=False)
     vlan: int | None = None
     outside: bool = False
 
@@ -75,7 +76,8 @@ class Segment(NamedTuple):
         return any(block.family is address.family and block.contains(address.value) for block in self.prefixes)
 
 
-class Interface(NamedTuple):
+@dataclass(frozen=True, slots=True)
+class Interface:
     """An addressed interface of a device. `at` is the switch port its cable goes to, where the plan says so."""
 
     device: str
@@ -83,7 +85,7 @@ class Interface(NamedTuple):
     addresses: tuple[InterfaceAddress, ...]
     on: str
     at: Point | None
-    place: Place
+    place: Place = field(compare=False)
 
     @property
     def point(self) -> Point:
@@ -95,13 +97,14 @@ class Interface(NamedTuple):
         return tuple(own for own in self.addresses if own.address.family is family)
 
 
-class Port(NamedTuple):
+@dataclass(frozen=True, slots=True)
+class Port:
     """A layer-2 port of a switch. `to` is the port of another switch at the far end of its cable."""
 
     switch: str
     name: str
     to: Point | None
-    place: Place
+    place: Place = field(compare=False)
 
     @property
     def point(self) -> Point:
@@ -109,12 +112,13 @@ class Port(NamedTuple):
         return Point(PointKind.PORT, self.switch, self.name)
 
 
-class Route(NamedTuple):
+@dataclass(frozen=True, slots=True)
+class Route:
     """A static route: packets for `destination` go to the neighbour `via`."""
 
     destination: Pattern
     via: Address
-    place: Place
+    place: Place = field(compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,7 +128,7 @@ class Device:
     name: str
     switch: bool
     stateful: bool
-    place: Place
+    place: Place = field(compare=False)
     interfaces: dict[str, Interface] = field(default_factory=dict)
     ports: dict[str, Port] = field(default_factory=dict)
     routes: list[Route] = field(default_factory=list)
@@ -139,7 +143,8 @@ class Device:
         return tuple(own.address for interface in self.interfaces.values() for own in interface.addresses)
 
 
-class Host(NamedTuple):
+@dataclass(frozen=True, slots=True)
+class Host:
     """A test machine on a subnet or an outside."""
 
     name: str
@@ -147,17 +152,18 @@ class Host(NamedTuple):
     on: str
     at: Point | None
     gateways: tuple[Address, ...]
-    place: Place
+    place: Place = field(compare=False)
 
     def in_family(self, family: Family) -> Address | None:
         """Return its first address of a family, or None."""
         return next((address for address in self.addresses if address.family is family), None)
 
 
-class Placement(NamedTuple):
+@dataclass(frozen=True, slots=True)
+class Placement:
     """A list asked at a point in one direction."""
 
     access_list: str
     direction: Direction
     point: Point
-    place: Place
+    place: Place = field(compare=False)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import NamedTuple
 
 from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Addresses, Family
@@ -36,15 +35,16 @@ class Group:
     members: dict[Family, Addresses]
     named: frozenset[Address]
     text: str
-    place: Place
+    place: Place = field(compare=False)
 
 
-class NamedService(NamedTuple):
+@dataclass(frozen=True, slots=True)
+class NamedService:
     """A named set of services: the tokens it stands for, read anew for each family."""
 
     name: str
     tokens: tuple[str, ...]
-    place: Place
+    place: Place = field(compare=False)
 
 
 @dataclass

@@ -6,6 +6,7 @@ Time here is a `datetime` without a zone, the local time of the devices; the clo
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
@@ -34,12 +35,13 @@ class Hours(NamedTuple):
             yield first, first + length
 
 
-class Window(NamedTuple):
+@dataclass(frozen=True, slots=True)
+class Window:
     """A named time: weekly hours, or one span from `opens` to `closes` (excluded)."""
 
     name: str
     text: str
-    place: Place
+    place: Place = field(compare=False)
     hours: tuple[Hours, ...] = ()
     opens: datetime | None = None
     closes: datetime | None = None
