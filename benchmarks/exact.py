@@ -14,6 +14,8 @@ import time
 from datetime import datetime
 from pathlib import Path
 
+from crossgate.core.traffic.session import Session
+
 sys.path.insert(0, str(Path(__file__).parent))
 from crossgate.core.answers.compare import named_differences
 from crossgate.core.audit import audit
@@ -76,16 +78,16 @@ def main() -> None:
         one, other, same = read(folder, plan(10_000)), read(folder, slipped(10_000), "other.gate"), read(folder, plan(10_000), "same.gate")
         for name, plans, most in (("that differ in 20", (one, other), 3), ("that are the same", (one, same), 2)):
             start = time.perf_counter()
-            found = named_differences(*plans, "big")
+            found = named_differences(Session(plans[0]), Session(plans[1]), "big")
             print(f"two lists of 10,000 {name}: {time.perf_counter() - start:6.2f} s (at most {most}); {len(found)} differences")
         demo = folder / "demo"
         write(demo)
         ternhaven = read_plan(demo / PLAN)
-        audit(ternhaven, NOW)
+        audit(Session(ternhaven), NOW)
         times = []
         for _ in range(5):
             start = time.perf_counter()
-            audit(ternhaven, NOW)
+            audit(Session(ternhaven), NOW)
             times.append(time.perf_counter() - start)
         print(f"the demo's whole check: {min(times) * 1000:.0f} ms (at most 150)")
         print(f"memory at most: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB (at most 1,024)")

@@ -9,6 +9,7 @@ import pytest
 
 from crossgate.core.audit import KINDS, audit
 from crossgate.core.model.plan import Plan
+from crossgate.core.traffic.session import Session
 
 Read = Callable[[str], Plan]
 NOW = datetime(2026, 12, 1, 8, 30)
@@ -32,7 +33,7 @@ SIX = "list six extended ipv6\n{}\nplace six inbound on gate.hall\n"
 
 
 def names(plan: Plan) -> list[str]:
-    return [finding.name for finding in audit(plan, NOW).findings]
+    return [finding.name for finding in audit(Session(plan), NOW).findings]
 
 
 PAIRS = {
@@ -163,7 +164,7 @@ def test_the_finding_is_there_and_its_twin_has_it_not(plan_of: Read, finding: st
     ],
 )  # fmt: skip
 def test_never_reached_says_why_and_how_to_mend_it(plan_of: Read, entries: str, says: str, because: tuple[int, ...]) -> None:
-    (found,) = [each for each in audit(plan_of(NETWORK + FENCE.format(entries)), NOW).findings if each.name == "never-reached"]
+    (found,) = [each for each in audit(Session(plan_of(NETWORK + FENCE.format(entries))), NOW).findings if each.name == "never-reached"]
     assert says in found.message
     assert found.because == because
 
@@ -176,7 +177,9 @@ def test_an_entry_is_never_reached_only_if_it_is_so_at_every_hour(plan_of: Read)
 
 def test_no_effect_tells_a_packet_and_spares_what_logs(plan_of: Read) -> None:
     entries = "    10 permit tcp/80 kiosk to server\n    20 deny tcp/22 kiosk to server{}"
-    (found,) = [each for each in audit(plan_of(NETWORK + FENCE.format(entries.format(""))), NOW).findings if each.name == "no-effect"]
+    (found,) = [
+        each for each in audit(Session(plan_of(NETWORK + FENCE.format(entries.format("")))), NOW).findings if each.name == "no-effect"
+    ]
     assert found.packet is not None
     assert (found.entry, found.packet.destination_port) == (20, 22)
     assert "the otherwise line denies anyway" in found.message
@@ -185,7 +188,7 @@ def test_no_effect_tells_a_packet_and_spares_what_logs(plan_of: Read) -> None:
 
 def test_a_reversed_mask_is_told_with_the_right_one(plan_of: Read) -> None:
     (found,) = [
-        each for each in audit(plan_of(NETWORK + PAIRS["mask-reversed"][0]), NOW).findings if each.name == "mask-reversed"
+        each for each in audit(Session(plan_of(NETWORK + PAIRS["mask-reversed"][0])), NOW).findings if each.name == "mask-reversed"
     ]  # fmt: skip
     assert "write 10.64.8.0 wild 0.0.0.255, which is 10.64.8.0/24" in found.message
     group = "group g 10.64.8.0 wild 255.255.255.0\n"
@@ -207,7 +210,7 @@ def test_a_reversed_mask_is_told_with_the_right_one(plan_of: Read) -> None:
 def test_wrong_side_says_which_side_is_right(plan_of: Read, where: str, entry: str, says: str) -> None:
     hub = "switch hub\n    port 1\nhost pinned 10.64.8.30 on hall at hub.1\n"
     plan = plan_of(NETWORK + hub + f"list fence extended ipv4\n    10 {entry}\n    20 permit ip any to any\nplace fence {where}\n")
-    found = [each for each in audit(plan, NOW).findings if each.name == "wrong-side"]
+    found = [each for each in audit(Session(plan), NOW).findings if each.name == "wrong-side"]
     if where == "inbound on hub.1":
         assert len(found) == 1
         return
@@ -225,14 +228,14 @@ def test_replies_on_a_stateful_device_are_not_blocked(plan_of: Read) -> None:
 
 
 def test_spoofable_names_who_can_claim_what(plan_of: Read) -> None:
-    (found,) = [each for each in audit(plan_of(NETWORK + PAIRS["spoofable"][0]), NOW).findings if each.name == "spoofable"]
+    (found,) = [each for each in audit(Session(plan_of(NETWORK + PAIRS["spoofable"][0])), NOW).findings if each.name == "spoofable"]
     assert "a machine on sea can claim 10.64.8.21 (kiosk)" in found.message
     assert found.packet is not None
 
 
 def test_icmp6_names_what_is_stopped(plan_of: Read) -> None:
     text = NETWORK + SIX.format("    10 permit icmp/packet-too-big any to any\n    20 permit tcp/80 kiosk to server")
-    (found,) = [each for each in audit(plan_of(text), NOW).findings if each.name == "icmp6-needed"]
+    (found,) = [each for each in audit(Session(plan_of(text)), NOW).findings if each.name == "icmp6-needed"]
     assert "destination-unreachable, time-exceeded, parameter-problem" in found.message
     assert "packet-too-big" not in found.message
     fenced = NETWORK + SIX.format("    10 deny ip any to office\n    20 permit ip any to any")
@@ -241,11 +244,11 @@ def test_icmp6_names_what_is_stopped(plan_of: Read) -> None:
 
 def test_a_plan_accepts_a_finding_with_a_reason(plan_of: Read) -> None:
     text = NETWORK + PAIRS["no-effect"][0]
-    accepted = audit(plan_of(text + 'accept no-effect in fence 20 "the auditors want to see it"\n'), NOW)
+    accepted = audit(Session(plan_of(text + 'accept no-effect in fence 20 "the auditors want to see it"\n')), NOW)
     assert [finding.name for finding, _ in accepted.accepted] == ["no-effect"]
     assert accepted.accepted[0][1].reason == "the auditors want to see it"
     assert "no-effect" not in [finding.name for finding in accepted.findings]
-    elsewhere = audit(plan_of(text + 'accept no-effect in fence 10 "another"\n'), NOW)
+    elsewhere = audit(Session(plan_of(text + 'accept no-effect in fence 10 "another"\n')), NOW)
     assert {"no-effect", "accept-unused"} <= {finding.name for finding in elsewhere.findings}
 
 
@@ -253,7 +256,7 @@ def test_the_demo_is_sound(plan_of: Read) -> None:
     from importlib.resources import files
 
     text = (files("crossgate.demo") / "files" / "ternhaven.gate").read_text(encoding="utf-8")
-    audited = audit(plan_of(text), NOW)
+    audited = audit(Session(plan_of(text)), NOW)
     assert not [finding for finding in audited.findings if finding.severity == "error"]
     assert len(audited.accepted) == 1
 
@@ -271,7 +274,9 @@ def test_the_demo_is_sound(plan_of: Read) -> None:
 )
 def test_a_mask_that_leaves_nothing_of_an_address_is_reversed_too(plan_of: Read, entry: str, found: str | None) -> None:
     messages = [
-        each.message for each in audit(plan_of(NETWORK + FENCE.format(f"    10 {entry}")), NOW).findings if each.name == "mask-reversed"
+        each.message
+        for each in audit(Session(plan_of(NETWORK + FENCE.format(f"    10 {entry}"))), NOW).findings
+        if each.name == "mask-reversed"
     ]
     assert [found in each for each in messages] == [True] if found else messages == []
 
@@ -287,10 +292,10 @@ def test_a_mask_that_leaves_nothing_of_an_address_is_reversed_too(plan_of: Read,
 )  # fmt: skip
 def test_a_subnet_missed_by_one_bit_is_told_with_what_is_missed(plan_of: Read, written: str, says: str | None) -> None:
     text = NETWORK + "subnet even 10.64.40.0/24\nsubnet odd 10.64.41.0/24\n" + FENCE.format(f"    10 permit tcp/80 {written} to server")
-    messages = [each.message for each in audit(plan_of(text), NOW).findings if each.name == "subnet-missed"]
+    messages = [each.message for each in audit(Session(plan_of(text)), NOW).findings if each.name == "subnet-missed"]
     assert [says in each for each in messages] == [True] if says else messages == []
     if says and " " not in written:
-        assert "group g: " in next(each.message for each in audit(plan_of(NETWORK + f"group g {written}\n"), NOW).findings)
+        assert "group g: " in next(each.message for each in audit(Session(plan_of(NETWORK + f"group g {written}\n")), NOW).findings)
 
 
 def test_a_word_in_a_service_of_the_plan_is_told_at_its_own_line(plan_of: Read) -> None:
@@ -299,7 +304,7 @@ def test_a_word_in_a_service_of_the_plan_is_told_at_its_own_line(plan_of: Read) 
         + "service remote rdp, tcp/domain\n"
         + FENCE.format("    10 permit remote kiosk to server\n    20 permit remote hall to office")
     )
-    found = [each for each in audit(plan_of(text), NOW).findings if each.name in ("protocol-meant", "transport-narrowed")]
+    found = [each for each in audit(Session(plan_of(text)), NOW).findings if each.name in ("protocol-meant", "transport-narrowed")]
     assert [(each.name, each.access_list, each.place.line) for each in found] == [
         ("protocol-meant", None, 14),
         ("transport-narrowed", None, 14),
@@ -320,14 +325,14 @@ def test_a_word_in_a_service_of_the_plan_is_told_at_its_own_line(plan_of: Read) 
     ],
 )
 def test_no_effect_asks_for_a_forgotten_end(plan_of: Read, entries: str, asks: str) -> None:
-    found = [each for each in audit(plan_of(NETWORK + FENCE.format(entries)), NOW).findings if each.name == "no-effect"]
+    found = [each for each in audit(Session(plan_of(NETWORK + FENCE.format(entries))), NOW).findings if each.name == "no-effect"]
     assert found
     assert all(each.message.endswith(asks or "to be seen") for each in found)
 
 
 def test_a_standard_list_near_its_source_names_what_else_it_stops(plan_of: Read) -> None:
     text = NETWORK + PAIRS["standard-near-source"][0]
-    (found,) = [each for each in audit(plan_of(text), NOW).findings if each.name == "standard-near-source"]
+    (found,) = [each for each in audit(Session(plan_of(text)), NOW).findings if each.name == "standard-near-source"]
     assert "as 10.64.8.21, it stops on the way to sea, office, more alike" in found.message
     far = text.replace("inbound on gate.hall", "outbound on gate.office")
     assert "standard-near-source" not in names(plan_of(far))
@@ -361,5 +366,5 @@ def test_neighbour_discovery_that_a_list_stops_is_named(plan_of: Read, where: st
     )
     text = NETWORK.replace("2001:db8:64:8::1/64   on hall", "2001:db8:64:8::1/64 on hall at hub.2") + hub
     plan = plan_of(text + f"list six extended ipv6\n    {spared or 'permit tcp/80 any to any'}\nplace six {where}\n")
-    found = [each for each in audit(plan, NOW).findings if each.name == "neighbour-blocked"]
+    found = [each for each in audit(Session(plan), NOW).findings if each.name == "neighbour-blocked"]
     assert [f"stops {blocked} of the link" in each.message for each in found] == [True] * bool(blocked)

@@ -12,8 +12,8 @@ from crossgate.core.answers.reach import reach
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.effort import MOST_PIECES, TooManyPieces, allow, answered, question, spend
+from crossgate.core.traffic.session import Session
 
 Read = Callable[[str], Plan]
 NOON = datetime(2026, 11, 30, 12)
@@ -61,17 +61,17 @@ def test_work_is_counted_within_a_question_only() -> None:
 def test_what_is_given_up_is_named_and_the_rest_is_answered(plan_of: Read, few_pieces: None) -> None:
     plan = plan_of(HARD)
     missed: list[TooManyPieces] = []
-    found = list(reach(Forwarding(plan), "any", "any", NOON, missed=missed))
+    found = list(reach(Session(plan), "any", "any", NOON, missed=missed))
     assert "what is sent as from 10.0.1.2 to 10.0.2.2" in {error.message.split(" falls")[0] for error in missed}
     assert not any("10.0.2.2 to 10.0.3.2" in error.message for error in missed)
     assert found
     with pytest.raises(TooManyPieces):
-        list(reach(Forwarding(plan), "any", "any", NOON))
+        list(reach(Session(plan), "any", "any", NOON))
 
 
 def test_a_claim_that_is_given_up_is_neither_held_nor_failed(plan_of: Read, few_pieces: None) -> None:
     plan = plan_of(HARD.replace("expect deny gre", "expect deny tcp"))
-    results = [Verifier(Forwarding(plan)).verify(each) for each in plan.expectations]
+    results = [Verifier(Session(plan)).verify(each) for each in plan.expectations]
     assert [(each.held, each.answered) for each in results] == [(True, True), (False, False)]
     assert "falls into more than 60 pieces" in results[1].why
 
@@ -79,16 +79,16 @@ def test_a_claim_that_is_given_up_is_neither_held_nor_failed(plan_of: Read, few_
 def test_findings_and_comparisons_name_what_they_gave_up(plan_of: Read, few_pieces: None) -> None:
     together = NET.format("    deny tcp/-1000 any to any\n    deny tcp/1001- any to any\n    permit tcp/500-2000 any to any\n")
     hidden = plan_of(together)
-    assert "never-reached" in {finding.name for finding in audit(hidden, NOON).findings}
+    assert "never-reached" in {finding.name for finding in audit(Session(hidden), NOON).findings}
     allow(1)
-    audited = audit(plan_of(together), NOON)
+    audited = audit(Session(plan_of(together)), NOON)
     assert any("whether list hard 30 is ever reached" in error.message for error in audited.missed)
     assert "never-reached" not in {finding.name for finding in audited.findings}
     allow(60)
     plan = plan_of(HARD)
     other = plan_of(HARD.replace("deny tcp", "deny udp", 3))
     missed: list[TooManyPieces] = []
-    differences(Forwarding(plan), Forwarding(other), missed=missed)
+    differences(Session(plan), Session(other), missed=missed)
     assert any("as from 10.0.1." in error.message for error in missed)
 
 
@@ -101,7 +101,7 @@ def test_the_same_pieces_are_counted_each_time(plan_of: Read) -> None:
             middle = (low + high) // 2
             allow(middle)
             missed: list[TooManyPieces] = []
-            list(reach(Forwarding(plan), "a", "b", NOON, missed=missed))
+            list(reach(Session(plan), "a", "b", NOON, missed=missed))
             low, high = (low, middle) if not missed else (middle + 1, high)
         counts.append(low)
     allow(MOST_PIECES)

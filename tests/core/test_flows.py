@@ -23,7 +23,8 @@ from crossgate.core.sets.boxes import Box, covers, overlap, packet_box, whole
 from crossgate.core.sets.minimise import Line
 from crossgate.core.sets.patterns import Excluded, common, first_outside
 from crossgate.core.traffic.courses import by_course, courses
-from crossgate.core.traffic.flows import Flows, flows
+from crossgate.core.traffic.flows import flows
+from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 from tests import net, small
 
@@ -68,7 +69,7 @@ def test_an_answer_is_what_a_trace_finds(plan_of: Read, data: st.DataObject, fam
     opened = frozenset(["open"] if is_open else [])
     ends, every = address_classes(network, family), (everything(family),)
     found = flows(network, ends, ends, every, every)
-    asking = Flows(network, opened)
+    asking = Session(network.plan).flows(opened)
     begun = by_course([whole(family)])
     answers = [(flow, answer) for flow in found for answer in asking.answers(flow, begun)]
     for packet in data.draw(st.lists(st.sampled_from(list(net.openings(family))), min_size=40, max_size=40)):
@@ -101,7 +102,7 @@ def test_a_claim_holds_just_when_no_packet_breaks_it(
     text = data.draw(net.plans(3)) + f"expect {claim} {service} {source} to {destination} over {family.word}\n"
     plan = plan_of(text)
     network = Forwarding(plan)
-    (result,) = (Verifier(network).verify(each) for each in plan.expectations)
+    (result,) = (Verifier(Session(network.plan)).verify(each) for each in plan.expectations)
     meaning = plan.service(service, family)
     wanted = {"permit": Verdict.PERMITTED, "deny": Verdict.DENIED, "half-open": Verdict.HALF_OPEN}[claim]
     spoken_of = False
@@ -140,7 +141,12 @@ def test_reach_tells_each_packet_its_fate(plan_of: Read, data: st.DataObject, fa
     network = Forwarding(plan)
     at = data.draw(st.sampled_from([OPEN, SHUT]))
     opened = frozenset(["open"] if at is OPEN else [])
-    parts = [(each.devices, part) for each in reach(network, source, destination, at) if each.family is family for part in each.parts]
+    parts = [
+        (each.devices, part)
+        for each in reach(Session(network.plan), source, destination, at)
+        if each.family is family
+        for part in each.parts
+    ]
     here, far = end_set(plan, source, family), end_set(plan, destination, family)
     interfaces = {address.value for address in plan.interface_of if address.family is family}
     for packet in data.draw(st.lists(st.sampled_from(list(net.openings(family))), min_size=40, max_size=40)):
@@ -165,10 +171,10 @@ def test_reach_tells_each_packet_its_fate(plan_of: Read, data: st.DataObject, fa
 def test_compare_tells_just_the_packets_that_fare_otherwise(plan_of: Read, data: st.DataObject) -> None:
     text = data.draw(net.plans())
     other = data.draw(st.one_of(net.plans(), st.just(text.replace("permit", "deny", 1)), st.just(text)))
-    old, new = Forwarding(plan_of(text)), Forwarding(plan_of(other))
+    old, new = Session(plan_of(text)), Session(plan_of(other))
     found = differences(old, new)
     for difference in found:
-        assert _fates(old, difference.packet) != _fates(new, difference.packet) or difference.stray
+        assert _fates(old.network, difference.packet) != _fates(new.network, difference.packet) or difference.stray
     devices = {address.value for address in old.plan.interface_of}
     for family in Family:
         for packet in data.draw(st.lists(st.sampled_from(list(net.openings(family))), min_size=40, max_size=40)):
@@ -176,7 +182,7 @@ def test_compare_tells_just_the_packets_that_fare_otherwise(plan_of: Read, data:
                 continue
             own = bool({packet.source, packet.destination} & devices)
             told = any(each.family is family and not each.stray and any(in_line(line, packet) for line in each.lines) for each in found)
-            differs = _fates(old, packet) != _fates(new, packet)
+            differs = _fates(old.network, packet) != _fates(new.network, packet)
             # A line about machines does not leave out the devices' own addresses among them.
             assert told >= differs if own else told is differs, packet
 
@@ -194,7 +200,7 @@ def test_two_lists_differ_just_where_they_decide_otherwise(plan_of: Read, data: 
     other = data.draw(st.one_of(st.lists(small.entry_words(family), max_size=5), st.permutations(one), st.just(one)))
     ends = [data.draw(st.sampled_from(["deny", "deny", "permit"])) for _ in range(2)]
     old, new = (plan_of(small.list_text("small", family, entries, end)) for entries, end in ((one, ends[0]), (other, ends[1])))
-    found = named_differences(old, new, "small")
+    found = named_differences(Session(old), Session(new), "small")
     if one == other and ends[0] == ends[1]:
         assert found == []
     for packet in small.packets(family):
@@ -252,7 +258,7 @@ def test_a_full_prefix_has_no_free_address() -> None:
 def test_reach_needs_a_family_in_common(plan_of: Read) -> None:
     plan = plan_of(net.NETWORK.format(left="", right="") + "host six 2001:db8:a::6 on a\nhost four 10.0.1.6 on b\n")
     with pytest.raises(PlanError, match="share no address family"):
-        list(reach(Forwarding(plan), "six", "four", OPEN))
+        list(reach(Session(plan), "six", "four", OPEN))
 
 
 def test_a_stray_is_told_apart(plan_of: Read) -> None:
@@ -260,9 +266,9 @@ def test_a_stray_is_told_apart(plan_of: Read) -> None:
         "list l extended ipv4\n    permit tcp a to b established\n    deny ip any to any\nplace l inbound on left.a\n"
     )
     network = Forwarding(plan_of(text))
-    (conversations,) = [each for each in reach(network, "pinned", "server", OPEN) if each.family is Family.IPV4]
+    (conversations,) = [each for each in reach(Session(network.plan), "pinned", "server", OPEN) if each.family is Family.IPV4]
     assert [part.verdict for part in conversations.parts] == [Verdict.DENIED]
-    (strays,) = [each for each in reach(network, "pinned", "server", OPEN, strays=True) if each.family is Family.IPV4]
+    (strays,) = [each for each in reach(Session(network.plan), "pinned", "server", OPEN, strays=True) if each.family is Family.IPV4]
     assert [part.verdict for part in strays.parts] == [Verdict.PERMITTED, Verdict.DENIED]
     assert covers(Box(Family.IPV4, *whole(Family.IPV4)[1:]), packet_box(strays.parts[0].packet))
     assert strays.parts[0].packet.flags not in (None, 2)

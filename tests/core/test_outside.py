@@ -13,6 +13,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.routing import Forwarding
+from crossgate.core.traffic.session import Session
 
 Read = Callable[[str], Plan]
 
@@ -93,7 +94,7 @@ def test_an_outside_joins_no_devices(plan_of: Read) -> None:
 def test_claims_about_an_outside_are_about_its_addresses(plan_of: Read) -> None:
     text = net(more="list l extended ipv4\n    deny ip any to 192.0.2.0/24\n    permit ip any to any\nplace l inbound on r1.a\n")
     plan = plan_of(text + "expect deny udp h to partner\nexpect permit udp h to world\nexpect deny udp h to 192.0.2.0/24\n")
-    results = [Verifier(Forwarding(plan)).verify(each) for each in plan.expectations]
+    results = [Verifier(Session(plan)).verify(each) for each in plan.expectations]
     assert [each.held for each in results] == [True, True, True], results
 
 

@@ -15,6 +15,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.traffic.legs import conversations
+from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 from crossgate.core.wording.sentences import packet_text, sentence
 from crossgate.core.wording.sets import Sort, Wording
@@ -42,7 +43,7 @@ def listed(entries: str, *places: str, more: str = "") -> str:
 
 
 def reached(plan: Plan, source: str, destination: str, service: str | None = None, strays: bool = False) -> list[Reached]:
-    return list(reach(Forwarding(plan), source, destination, NOON, service, strays))
+    return list(reach(Session(plan), source, destination, NOON, service, strays))
 
 
 def traced(plan: Plan, source: str, destination: str, service: str) -> Trace:
@@ -52,7 +53,7 @@ def traced(plan: Plan, source: str, destination: str, service: str) -> Trace:
 
 
 def verified(plan: Plan) -> list[Verified]:
-    verifier = Verifier(Forwarding(plan))
+    verifier = Verifier(Session(plan))
     return [verifier.verify(each) for each in plan.expectations]
 
 
@@ -107,7 +108,7 @@ def test_icmp_codes_are_packets_like_any_other(plan_of: Read) -> None:
     old, new = (
         plan_of(listed(f"10 {action} icmp/8/1 a to b; 20 permit ip any to any", "inbound on r.a")) for action in ("reject", "permit")
     )
-    found = [each for each in differences(Forwarding(old), Forwarding(new)) if not each.devices]
+    found = [each for each in differences(Session(old), Session(new)) if not each.devices]
     assert [packet_text(each.packet) for each in found] == ["icmp/8/1 from 10.0.1.7 to 10.0.2.7"]
     assert Wording(new).rows(found[0].lines, Sort.OPENING) == [("icmp/8/1", "a", "b")]
 
@@ -141,7 +142,7 @@ def test_a_difference_of_strays_has_a_packet_that_fares_so(plan_of: Read) -> Non
     old, new = (
         plan_of(listed(f"10 {action} tcp a to b flags ACK; 20 permit ip any to any", "inbound on r.a")) for action in ("deny", "permit")
     )
-    found = [each for each in differences(Forwarding(old), Forwarding(new)) if each.stray and not each.devices]
+    found = [each for each in differences(Session(old), Session(new)) if each.stray and not each.devices]
     assert [(each.was.decided.decider.key, each.now.decided.decider.key) for each in found if each.was.decided and each.now.decided] == [
         (("f", 10), ("f", 10))
     ]
@@ -169,7 +170,7 @@ def test_the_other_familys_icmp_is_a_protocol_like_others(plan_of: Read, family:
     trace = Tracer(network).trace(wanted)
     assert (trace.verdict, len(trace.legs)) == (Verdict.PERMITTED, 2)
     assert packet_text(wanted.first).startswith(f"{foreign} from")
-    (answer,) = [each for each in reach(network, "plain", "server", NOON, foreign) if each.family is family]
+    (answer,) = [each for each in reach(Session(network.plan), "plain", "server", NOON, foreign) if each.family is family]
     rows = Wording(plan).rows(answer.parts[0].lines, Sort.OPENING)
     assert (answer.parts[0].verdict, [row[0] for row in rows]) == (Verdict.PERMITTED, [foreign])
 

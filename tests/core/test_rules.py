@@ -21,6 +21,7 @@ from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.boxes import overlap, packet_box
 from crossgate.core.traffic.legs import conversations
+from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Tracer
 from crossgate.core.wording.sentences import noticed
 
@@ -51,12 +52,12 @@ def paths(plan: Plan, source: str, destination: str) -> list[list[str]]:
 
 
 def held(plan: Plan) -> list[bool]:
-    verifier = Verifier(Forwarding(plan))
+    verifier = Verifier(Session(plan))
     return [verifier.verify(each).held for each in plan.expectations]
 
 
 def found(plan: Plan, name: str) -> list[Finding]:
-    return [each for each in audit(plan, NOW).findings if each.name == name]
+    return [each for each in audit(Session(plan), NOW).findings if each.name == name]
 
 
 @pytest.mark.parametrize(
@@ -197,7 +198,7 @@ def test_snmp_and_its_traps_have_their_ports() -> None:
 
 def test_a_moved_placement_shows_its_findings_before_it_is_made(plan_of: Read) -> None:
     text = NET + "list f extended ipv4\n    permit udp a to b\nplace f {} on one.a\n"
-    new = review(plan_of(text.format("inbound")), plan_of(text.format("outbound")), NOW).findings
+    new = review(Session(plan_of(text.format("inbound"))), Session(plan_of(text.format("outbound"))), NOW).findings
     assert "wrong-side" in {each.name for each in new}
 
 

@@ -16,6 +16,7 @@ from crossgate.core.model.scope import Scope, scope_of
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.traffic.legs import conversations
+from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 
 Read = Callable[[str], Plan]
@@ -119,17 +120,17 @@ def test_such_addresses_belong_to_no_set_unless_they_are_named(plan_of: Read) ->
     )
     plan = plan_of(text)
     network = Forwarding(plan)
-    results = [Verifier(network).verify(each) for each in plan.expectations]
+    results = [Verifier(Session(network.plan)).verify(each) for each in plan.expectations]
     assert [each.held for each in results] == [True] * 6 + [False]
     assert "nobody can have 169.254.0.0/16" in results[-1].why
     for source, destination in (("a", "b"), ("a", "any"), ("a", "world")):
-        for found in reach(network, source, destination, NOON):
+        for found in reach(Session(network.plan), source, destination, NOON):
             assert found.devices or [part.verdict for part in found.parts] == [Verdict.PERMITTED]
 
 
 def test_they_are_not_compared(plan_of: Read) -> None:
     text = NET + "list l extended ipv4\n    10 {} ip any to 224.0.0.0/4\n    20 permit ip any to any\nplace l inbound on one.a\n"
-    assert differences(Forwarding(plan_of(text.format("deny"))), Forwarding(plan_of(text.format("permit")))) == []
+    assert differences(Session(plan_of(text.format("deny"))), Session(plan_of(text.format("permit")))) == []
 
 
 def test_messages_of_one_link_are_answered_there_only(plan_of: Read) -> None:
@@ -144,5 +145,5 @@ def test_messages_of_one_link_are_answered_there_only(plan_of: Read) -> None:
         ("a", "a", False, True),
         ("a", "b", False, False),
     ):
-        six = [each for each in reach(network, source, destination, NOON, "icmp/135", strays) if each.family is Family.IPV6]
+        six = [each for each in reach(Session(network.plan), source, destination, NOON, "icmp/135", strays) if each.family is Family.IPV6]
         assert bool(six) is (strays is not opens)

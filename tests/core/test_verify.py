@@ -10,7 +10,7 @@ from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.impact import review
 from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.traffic.session import Session
 
 Read = Callable[[str], Plan]
 
@@ -44,7 +44,7 @@ place fence inbound on gate.hall
 def verified(plan_of: Read, claim: str) -> Verified:
     plan = plan_of(NET + claim + "\n")
     (expectation,) = plan.expectations
-    return Verifier(Forwarding(plan)).verify(expectation)
+    return Verifier(Session(plan)).verify(expectation)
 
 
 @pytest.mark.parametrize(
@@ -118,7 +118,7 @@ def test_a_failed_claim_is_told_why_and_what_it_needs(plan_of: Read, claim: str,
 def test_unroutable_is_no_denial(plan_of: Read) -> None:
     text = "subnet a 10.1.0.0/24\nsubnet b 10.2.0.0/24\nhost one 10.1.0.9 on a\nhost two 10.2.0.9 on b\nexpect deny ping one to two\n"
     plan = plan_of(text)
-    result = Verifier(Forwarding(plan)).verify(plan.expectations[0])
+    result = Verifier(Session(plan)).verify(plan.expectations[0])
     assert not result.held
     assert "is unroutable" in result.why
     assert result.needed == "a route there and back"
@@ -126,13 +126,13 @@ def test_unroutable_is_no_denial(plan_of: Read) -> None:
 
 def test_addresses_that_nobody_can_have_are_told_so(plan_of: Read) -> None:
     plan = plan_of("subnet a 10.1.0.0/24\nhost one 10.1.0.9 on a\nexpect deny ping 192.0.2.1 to one\n")
-    result = Verifier(Forwarding(plan)).verify(plan.expectations[0])
+    result = Verifier(Session(plan)).verify(plan.expectations[0])
     assert (result.held, result.why) == (False, "nobody can have 192.0.2.1: no subnet holds it")
 
 
 def test_what_no_expectation_reached_is_told(plan_of: Read) -> None:
     plan = plan_of(NET + "expect permit web kiosk to server over ipv4\n")
-    verifier = Verifier(Forwarding(plan))
+    verifier = Verifier(Session(plan))
     assert verifier.verify(plan.expectations[0]).held
     assert [entry.number for _, entry in verifier.unreached()] == [20, 30, 40, 50]
     assert verifier.reached[DeciderKey("fence", 10)] > 0
@@ -144,7 +144,7 @@ def test_a_review_tells_what_a_change_turns(plan_of: Read) -> None:
     claims = "expect permit web kiosk to server over ipv4\nexpect deny tcp/23 kiosk to far by fence 30\nexpect permit gre kiosk to far\n"
     old = plan_of(NET + claims)
     new = plan_of(NET.replace("10 permit web", "10 permit gre any to any\n    15 deny web") + claims)
-    found = review(old, new, datetime(2026, 12, 1, 12))
+    found = review(Session(old), Session(new), datetime(2026, 12, 1, 12))
     assert [(each.now.expectation.text, each.held, each.now.held) for each in found.turned] == [
         ("expect permit web kiosk to server over ipv4", True, False),
         ("expect permit gre kiosk to far", False, True),
@@ -152,5 +152,5 @@ def test_a_review_tells_what_a_change_turns(plan_of: Read) -> None:
     assert [each.expectation.text for each in found.broken] == ["expect permit web kiosk to server over ipv4"]
     assert {str(each.now.verdict) for each in found.differences} >= {"permitted", "denied"}
     assert [finding.name for finding in found.findings] == ["no-effect"]
-    same = review(old, plan_of(NET + claims), datetime(2026, 12, 1, 12))
+    same = review(Session(old), Session(plan_of(NET + claims)), datetime(2026, 12, 1, 12))
     assert same == ([], [], [], [])

@@ -16,7 +16,7 @@ from crossgate.core.audit import KINDS, audit
 from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.traffic.session import Session
 from crossgate.formats.junit import junit_text
 from crossgate.formats.sarif import sarif_document
 from crossgate.formats.tally import Tally
@@ -49,7 +49,7 @@ def path(tmp_path: Path) -> Path:
 
 def test_junit_has_a_case_for_each_claim(plan_of: Callable[[str], Plan]) -> None:
     plan = plan_of(PLAN)
-    verifier = Verifier(Forwarding(plan))
+    verifier = Verifier(Session(plan))
     suite = ElementTree.fromstring(junit_text(plan, [verifier.verify(each) for each in plan.expectations])).find("testsuite")
     assert suite is not None
     assert (suite.get("name"), suite.get("tests"), suite.get("failures")) == ("Two & more", "2", "1")
@@ -62,7 +62,7 @@ def test_junit_has_a_case_for_each_claim(plan_of: Callable[[str], Plan]) -> None
 
 
 def test_sarif_names_every_rule_and_its_level(plan_of: Callable[[str], Plan]) -> None:
-    audited = audit(plan_of(PLAN), datetime(2026, 12, 1))
+    audited = audit(Session(plan_of(PLAN)), datetime(2026, 12, 1))
     document = sarif_document(audited)
     (run,) = document["runs"]
     rules = {rule["id"]: rule["defaultConfiguration"]["level"] for rule in run["tool"]["driver"]["rules"]}

@@ -15,7 +15,7 @@ from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.traffic.session import Session
 from crossgate.language import edits
 from crossgate.language.edits import Draft
 from crossgate.language.layout import tidied
@@ -256,7 +256,7 @@ def test_tidying_twice_is_tidying_once_and_no_entry_changes(tmp_path: Path, text
 @given(net.plans())
 def test_tidying_never_changes_a_verdict(tmp_path: Path, text: str) -> None:
     told, old, new = tidy(tmp_path, text + "expect permit tcp/80 pinned to server\nexpect deny ip 10.0.0.5/29 to b\n")
-    assert differences(Forwarding(old), Forwarding(new)) == []
+    assert differences(Session(old), Session(new)) == []
     assert tidy(tmp_path, told)[0] == told
     assert [each.claim for each in old.expectations] == [each.claim for each in new.expectations]
 

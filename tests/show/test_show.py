@@ -14,6 +14,7 @@ from crossgate.core.answers.reach import reach
 from crossgate.core.model.address import Family, Pattern, parse_block, pattern
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.routing import Forwarding
+from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Tracer
 from crossgate.show import console, grid, sets, wild
 from crossgate.show.edit import diff_lines
@@ -131,7 +132,7 @@ def test_a_list_shows_its_notes_where_they_are_read(plan_of: Read) -> None:
 
 def test_differences_show_machines_first_and_say_what_is_left_out(plan_of: Read) -> None:
     plans = [plan_of(MANY + hosts(4)), plan_of(MANY.replace("    permit", "    permit tcp/22 any to any\n    permit") + hosts(4))]
-    found = differences(Forwarding(plans[0]), Forwarding(plans[1]))
+    found = differences(Session(plans[0]), Session(plans[1]))
     told = plain(sets.difference_lines(plans[1], found, rest="--all shows all"))
     assert told[0] == "IPv4"
     assert told[1].startswith("  was denied by l otherwise, inbound on r.a")
@@ -147,7 +148,7 @@ def test_differences_show_machines_first_and_say_what_is_left_out(plan_of: Read)
 def test_reach_leaves_devices_out_unless_asked(plan_of: Read) -> None:
     plan = plan_of(MANY + hosts(2))
     at = datetime(2026, 12, 1)
-    found = list(reach(Forwarding(plan), "b", "a", at))
+    found = list(reach(Session(plan), "b", "a", at))
     told = {
         devices: "\n".join(plain(sets.reach_lines(plan, "b", "a", at, found, False, devices, False))) for devices in (False, True)
     }  # fmt: skip

@@ -31,11 +31,12 @@ def check(
 ) -> None:
     """Find what is written but does not do what its author meant; exit status 1 when there is an error."""
     from crossgate.core.audit import Severity, audit
+    from crossgate.core.traffic.session import Session
 
     when = moment(at)
     plan = load(context)
     with meter("checking") as tell:
-        audited = audit(plan, when, tell)
+        audited = audit(Session(plan), when, tell)
     if sarif is not None:
         from crossgate.formats.sarif import sarif_document
 

@@ -24,8 +24,8 @@ def compare(
     """Show what OTHER treats differently, with the deciding entries and a packet each; exit status 1 when it does."""
     from crossgate.core.answers.compare import differences, named_differences
     from crossgate.core.model.plan import UnknownName
-    from crossgate.core.network.routing import Forwarding
     from crossgate.core.sets.effort import TooManyPieces, question
+    from crossgate.core.traffic.session import Session
     from crossgate.show.console import count, strong, write
     from crossgate.show.sets import difference_lines, list_difference_lines
 
@@ -41,7 +41,7 @@ def compare(
                 f"{list_name} is an {plan.lists[list_name].family.word} list here and an {new.lists[list_name].family.word} list there"
             )
         with meter("comparing") as tell, question(f"what the two versions of {list_name} do otherwise"):
-            different = named_differences(plan, new, list_name, tell)
+            different = named_differences(Session(plan), Session(new), list_name, tell)
         if as_json:
             from crossgate.formats.sets import compare_lists_document
 
@@ -53,7 +53,7 @@ def compare(
         raise typer.Exit(1 if different else 0)
     with meter("comparing") as tell:
         missed: list[TooManyPieces] = []
-        found = differences(Forwarding(plan), Forwarding(new), tell, missed)
+        found = differences(Session(plan), Session(new), tell, missed)
     if as_json:
         from crossgate.formats.sets import compare_document
 

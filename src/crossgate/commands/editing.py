@@ -27,6 +27,7 @@ def carry_out(
     that is to be `harmless` may not change traffic at all.
     """
     from crossgate.core.impact import review
+    from crossgate.core.traffic.session import Session
     from crossgate.formats.answers import edit_document
     from crossgate.formats.disk import locked, recover, replace_files
     from crossgate.language.edits import Draft
@@ -54,7 +55,7 @@ def carry_out(
             write([str(errors), f"refused: {refused}; nothing is written"])
         raise typer.Exit(1) from None
     with meter("comparing") as tell:
-        found = review(reading.plan, new, datetime.now(), tell)
+        found = review(Session(reading.plan), Session(new), datetime.now(), tell)
     broken = found.broken
     refused = _why_refused(sum(each.expectation.keep for each in broken), len(broken)) if broken and not anyway else ""
     if found.missed and not anyway:

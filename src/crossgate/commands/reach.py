@@ -40,15 +40,15 @@ def reach(
     """Show exactly what gets from FROM to TO, what is half-open, and which entry stops the rest."""
     from crossgate.core.answers.reach import reach as reached
     from crossgate.core.model.service import ServiceError
-    from crossgate.core.network.routing import Forwarding
     from crossgate.core.sets.effort import TooManyPieces
+    from crossgate.core.traffic.session import Session
 
     when = moment(at)
     plan = load(context)
     missed: list[TooManyPieces] = []
     try:
         with meter("reaching") as tell:
-            found = list(reached(Forwarding(plan), source, destination, when, service, strays, tell, missed))
+            found = list(reached(Session(plan), source, destination, when, service, strays, tell, missed))
     except ServiceError as error:
         raise PlanError(str(error)) from None
     if as_json:

@@ -20,11 +20,11 @@ from crossgate.commands.common import (
     print_json,
 )
 from crossgate.core.model.errors import PlanError
+from crossgate.core.network.routing import Forwarding
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from crossgate.core.network.routing import Forwarding
     from crossgate.core.traffic.legs import Conversation
 
 
@@ -56,13 +56,13 @@ def trace(
 ) -> None:
     """Send SERVICE from FROM to TO and show every crossing, the entry that decided, and the verdict."""
     from crossgate.core.model.window import open_at
-    from crossgate.core.network.routing import Forwarding
-    from crossgate.core.traffic.trace import Tracer
+    from crossgate.core.traffic.session import Session
 
     when = moment(at)
     plan = load(context)
-    network = Forwarding(plan)
-    tracer = Tracer(network, open_at(plan.windows.values(), when))
+    session = Session(plan)
+    network = session.network
+    tracer = session.tracer(open_at(plan.windows.values(), when))
     wanted = list(_conversations(network, source, destination, service, source_port, claimed, family_of(only_ipv4, only_ipv6)))
     traces = [trace for each in wanted for trace in (tracer.alternatives(each) if all_paths else [tracer.trace(each)])]
     if tally:

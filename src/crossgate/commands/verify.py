@@ -30,10 +30,10 @@ def verify(
 ) -> None:
     """Try every expect and keep of the plan; exit status 1 when one does not hold."""
     from crossgate.core.answers.verify import Verifier
-    from crossgate.core.network.routing import Forwarding
+    from crossgate.core.traffic.session import Session
 
     plan = load(context)
-    verifier = Verifier(Forwarding(plan))
+    verifier = Verifier(Session(plan))
     results = [verifier.verify(each) for each in progress(plan.expectations, len(plan.expectations), "verifying")]
     unreached = list(verifier.unreached())
     if tally:

@@ -15,13 +15,13 @@ from crossgate.core.answers.compare import Difference, differences
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.audit import Finding, audit
 from crossgate.core.audit.context import Focus
-from crossgate.core.lists.split import EntryRegion, list_regions
+from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.claim import Expectation
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
-from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.effort import TooManyPieces
+from crossgate.core.traffic.session import Session
 
 
 class Turned(NamedTuple):
@@ -48,14 +48,13 @@ class Review(NamedTuple):
         return [each.now for each in self.turned if not each.now.held and each.held is not False]
 
 
-def review(old: Plan, new: Plan, now: datetime, tell: Tell | None = None) -> Review:
+def review(old: Session, new: Session, now: datetime, tell: Tell | None = None) -> Review:
     """Return what becomes otherwise when `new` takes the place of `old`."""
-    networks = Forwarding(old), Forwarding(new)
     missed: list[TooManyPieces] = []
-    return Review(_turned(*networks), differences(*networks, tell, missed), _new_findings(old, new, now), missed)
+    return Review(_turned(old, new), differences(old, new, tell, missed), _new_findings(old, new, now), missed)
 
 
-def _turned(old: Forwarding, new: Forwarding) -> list[Turned]:
+def _turned(old: Session, new: Session) -> list[Turned]:
     """Return the expectations whose answer changes, and those that are new."""
     before, after = Verifier(old), Verifier(new)
     known: dict[str, list[Expectation]] = {}
@@ -77,12 +76,12 @@ def _identity(expectation: Expectation) -> str:
     return text if expectation.by is None or expectation.by.entry is None else text.rsplit(" ", 1)[0]
 
 
-def _new_findings(old: Plan, new: Plan, now: datetime) -> list[Finding]:
+def _new_findings(old: Session, new: Session, now: datetime) -> list[Finding]:
     focus_old, focus_new = _focus(old, new)
-    met = Counter(_finding_key(old, finding) for finding in audit(old, now, focus=focus_old).findings)
+    met = Counter(_finding_key(old.plan, finding) for finding in audit(old, now, focus=focus_old).findings)
     found = []
     for finding in audit(new, now, focus=focus_new).findings:
-        key = _finding_key(new, finding)
+        key = _finding_key(new.plan, finding)
         if met[key]:
             met[key] -= 1
         elif finding.name != "locked-out":  # a broken keep is told among the expectations
@@ -98,8 +97,9 @@ def _finding_key(plan: Plan, finding: Finding) -> tuple[str, str | None, str]:
     return finding.name, finding.access_list, next((each.text for each in entries if each.number == finding.entry), "")
 
 
-def _focus(old: Plan, new: Plan) -> tuple[Focus, Focus]:
+def _focus(before: Session, after: Session) -> tuple[Focus, Focus]:
     """Return the entries of each plan that a change can have touched."""
+    old, new = before.plan, after.plan
     moved = {placement.access_list for placement in {*old.placements} ^ {*new.placements}}
     if (old.segments, old.devices, old.hosts) != (new.segments, new.devices, new.hosts):
         moved = {*old.lists, *new.lists}
@@ -113,7 +113,7 @@ def _focus(old: Plan, new: Plan) -> tuple[Focus, Focus]:
             if name in moved or None in pair:
                 focus[side][name] = {entry.number for entry in access_list.entries}
             elif changed:
-                regions = list_regions(access_list, frozenset(access_list.windows))
+                regions = (before, after)[side].regions.of(access_list, access_list.windows)
                 hulls = [region.hull for region in changed if region.hull is not None]
                 focus[side][name] = {entry.number for hull in hulls for entry in regions.touching(hull)}
     return focus

@@ -21,7 +21,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.network import Direction, Placement, Point
 from crossgate.core.model.plan import Plan, UnknownName
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.traffic.session import Session
 from crossgate.language.claims import where
 from crossgate.language.entries import header, one_entry
 from crossgate.language.fence import Asked, fence, first_line, without_fence
@@ -370,7 +370,7 @@ def write_fence(draft: Draft, path: Path, asked: Asked, now: datetime) -> list[s
     """
     made = fence(draft.plan, asked)
     claims = [text for each in made.expectations for text in (each.whole, *each.parts)]
-    verifier = Verifier(Forwarding(_fenced(draft, path, asked, made.lines(claims)).plan))
+    verifier = Verifier(Session(_fenced(draft, path, asked, made.lines(claims)).plan))
     known = {each.text: each for each in verifier.network.plan.expectations}
     held: list[str] = []
     unproved: list[str] = []
@@ -384,7 +384,7 @@ def write_fence(draft: Draft, path: Path, asked: Asked, now: datetime) -> list[s
     def findings() -> list[Finding]:
         plan = _fenced(draft, path, asked, made.lines(held)).plan
         own = {name: {entry.number for entry in plan.lists[name].entries} for name in plan.lists.keys() - draft.plan.lists.keys()}
-        return [found for found in audit(plan, now, focus=own).findings if found.access_list in own]
+        return [found for found in audit(Session(plan), now, focus=own).findings if found.access_list in own]
 
     faults = findings()
     needless = {(each.access_list or "", each.entry or 0) for each in faults if each.name == "no-effect"}

@@ -14,7 +14,6 @@ from datetime import datetime
 from typing import NamedTuple
 
 from crossgate.core.lists.difference import compare_lists, suspects
-from crossgate.core.lists.split import list_regions
 from crossgate.core.model.accesslist import AccessList, Action, Decider
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import Packet
@@ -31,6 +30,7 @@ from crossgate.core.traffic.courses import Course, Opening, by_course, course_on
 from crossgate.core.traffic.examples import example, mentioned, some_packet, unmentioned
 from crossgate.core.traffic.flows import Answer, Decided, Flow, Flows, alike, flow_between, likeness, placed_on
 from crossgate.core.traffic.legs import Leg
+from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict
 
 
@@ -71,14 +71,14 @@ class Difference(NamedTuple):
     moment: datetime | None
 
 
-def named_differences(old: Plan, new: Plan, name: str, tell: Tell | None = None) -> list[ListDifference]:
+def named_differences(old: Session, new: Session, name: str, tell: Tell | None = None) -> list[ListDifference]:
     """Return how a list of two plans differs, in every state of the windows that either version uses."""
-    before, after = old.access_list(name), new.access_list(name)
-    several = _states(old, new, [before], [after])
+    before, after = old.plan.access_list(name), new.plan.access_list(name)
+    several = _states(old.plan, new.plan, [before], [after])
     met: dict[tuple[object, ...], list[ListDifference]] = {}
     for (was_open, now_open), moment in several.items():
         groups: dict[tuple[Decider, Decider], list[Box]] = {}
-        for count, (box, was, now) in enumerate(compare_lists(list_regions(before, was_open), list_regions(after, now_open))):
+        for count, (box, was, now) in enumerate(compare_lists(old.regions.of(before, was_open), new.regions.of(after, now_open))):
             groups.setdefault((was, now), []).append(box)
             if tell is not None:
                 tell(count, 0)
@@ -176,18 +176,18 @@ def _fate(answer: Answer, other: Answer) -> Fate:
     return Fate(answer.verdict, told, decided)
 
 
-def differences(old: Forwarding, new: Forwarding, tell: Tell | None = None, missed: list[TooManyPieces] | None = None) -> list[Difference]:
+def differences(old: Session, new: Session, tell: Tell | None = None, missed: list[TooManyPieces] | None = None) -> list[Difference]:
     """Return all traffic that two plans treat differently, in every state of their windows; what was opened stands first.
 
     Pairs whose traffic falls into too many pieces are added to `missed`. Raises `TooManyPieces` where there is none.
     """
-    pairs = [pair for family in Family for pair in _pairs(old, new, family)]
-    hidden = {devices: unmentioned(old, devices) | unmentioned(new, devices) for devices in (False, True)}
+    pairs = [pair for family in Family for pair in _pairs(old.network, new.network, family)]
+    hidden = {devices: unmentioned(old.network, devices) | unmentioned(new.network, devices) for devices in (False, True)}
     before, after = ([each.plan.lists[placement.access_list] for placement in each.plan.placements] for each in (old, new))
     several = _states(old.plan, new.plan, before, after)
     met: dict[tuple[object, ...], list[Difference]] = {}
     for state, ((was_open, now_open), moment) in enumerate(several.items()):
-        comparison = Comparison(Flows(old, was_open), Flows(new, now_open))
+        comparison = Comparison(old.flows(was_open), new.flows(now_open))
         groups: dict[tuple[Family, bool, bool, bool, Fate, Fate], list[tuple[Box, Excluded]]] = {}
         for done, pair in enumerate(pairs):
             if tell is not None:

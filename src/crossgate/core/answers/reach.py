@@ -12,9 +12,8 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.service import Service
 from crossgate.core.model.window import open_at
-from crossgate.core.network.address_classes import address_classes, on_outside
+from crossgate.core.network.address_classes import on_outside
 from crossgate.core.network.endpoints import end_set
-from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.boxes import Box, whole
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.minimise import Line, lines
@@ -23,6 +22,7 @@ from crossgate.core.sets.services import service_boxes
 from crossgate.core.traffic.courses import Opening, by_course
 from crossgate.core.traffic.examples import example, mentioned, some_packet, unmentioned
 from crossgate.core.traffic.flows import Decided, Flow, Flows, flows
+from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict
 
 
@@ -48,7 +48,7 @@ class Reached(NamedTuple):
 
 
 def reach(
-    network: Forwarding,
+    session: Session,
     source: str,
     destination: str,
     at: datetime,
@@ -64,8 +64,8 @@ def reach(
     to `missed`, and all else is answered. Raises `PlanError` when an end is unknown or the two share no family, `ServiceError`
     for a service that is none, `TooManyPieces` where there is no `missed`.
     """
-    plan = network.plan
-    asking = Flows(network, open_at(plan.windows.values(), at))
+    plan, network = session.plan, session.network
+    asking = session.flows(open_at(plan.windows.values(), at))
     shared = False
     for family in Family:
         here, far = end_set(plan, source, family), end_set(plan, destination, family)
@@ -73,7 +73,7 @@ def reach(
             continue
         shared = True
         begun = _begun(family, None if service is None else plan.service(service, family), strays)
-        every = address_classes(network, family)
+        every = session.address_classes(family)
         between = flows(network, on_outside(every, here), on_outside(every, far), here.patterns, far.patterns)
         for devices in (False, True):
             chosen = [flow for flow in between if (flow.source.device is not None or flow.destination.device is not None) is devices]

@@ -16,16 +16,17 @@ from crossgate.core.model.claim import Claim, Expectation, Moment
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import ServiceError
 from crossgate.core.model.window import open_at, states
-from crossgate.core.network.address_classes import AddressClass, address_classes, meant
+from crossgate.core.network.address_classes import meant
 from crossgate.core.network.endpoints import at_address, end_set
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.effort import TooManyPieces, question
 from crossgate.core.sets.patterns import first_outside
 from crossgate.core.traffic.courses import openings
 from crossgate.core.traffic.examples import example, some_packet
-from crossgate.core.traffic.flows import Answer, Flow, Flows, flows, placed_on
+from crossgate.core.traffic.flows import Answer, Flow, flows, placed_on
 from crossgate.core.traffic.legs import Conversation
-from crossgate.core.traffic.trace import Trace, Tracer, Verdict
+from crossgate.core.traffic.session import Session
+from crossgate.core.traffic.trace import Trace, Verdict
 from crossgate.core.wording.sentences import packet_text, reason, stopped
 
 VERDICTS = {Claim.PERMIT: Verdict.PERMITTED, Claim.DENY: Verdict.DENIED, Claim.HALF_OPEN: Verdict.HALF_OPEN}
@@ -48,11 +49,10 @@ class Verified(NamedTuple):
 class Verifier:
     """Verifies the expectations of one plan, and keeps which entries decided a packet on the way."""
 
-    def __init__(self, network: Forwarding) -> None:
-        self.network = network
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        self.network = session.network
         self.reached: dict[DeciderKey, int] = {}
-        self._flows: dict[frozenset[str], Flows] = {}
-        self._classes: dict[Family, list[AddressClass]] = {}
 
     def verify(self, expectation: Expectation) -> Verified:
         """Prove an expectation over all that it speaks of, or find the first packet that breaks it."""
@@ -77,7 +77,7 @@ class Verifier:
             for opened, moment in window_states(self.network, found, expectation.at).items():
                 for flow in found:
                     with question(flow.asked):
-                        for answer in self._state(opened).answers(flow, opening):
+                        for answer in self.session.flows(opened).answers(flow, opening):
                             if self._broken(expectation, flow, answer) is not None:
                                 packet = example(self.network.plan, [(answer.box, flow.excluded)])
                                 return self._failed(expectation, flow, packet, found, opened, moment)
@@ -99,11 +99,9 @@ class Verifier:
 
     def _between(self, expectation: Expectation, family: Family) -> list[Flow]:
         """Return the flows that an expectation speaks of."""
-        if family not in self._classes:
-            self._classes[family] = address_classes(self.network, family)
         plan = self.network.plan
         source, destination = end_set(plan, expectation.source, family), end_set(plan, expectation.destination, family)
-        found = self._classes[family]
+        found = self.session.address_classes(family)
         return flows(self.network, meant(found, source), meant(found, destination), source.patterns, destination.patterns)
 
     def _nobodys(self, end: str, sends: bool) -> bool:
@@ -112,15 +110,10 @@ class Verifier:
         return not any(
             first_outside(part, address_class.excluded) is not None
             for family in Family
-            for address_class in meant(address_classes(self.network, family), ends[family])
+            for address_class in meant(self.session.address_classes(family), ends[family])
             for part in address_class.within(ends[family].patterns)
             if not (sends and address_class.scoped)
         )
-
-    def _state(self, opened: frozenset[str]) -> Flows:
-        if opened not in self._flows:
-            self._flows[opened] = Flows(self.network, opened)
-        return self._flows[opened]
 
     def _broken(self, expectation: Expectation, flow: Flow, answer: Answer) -> Packet | None:
         """Return a packet of an answer that breaks an expectation, or None when it keeps to it."""
@@ -145,10 +138,10 @@ class Verifier:
         if flow.source.device is not None:
             ends[0] = flow.source
         conversation = Conversation(ends[0], ends[1], packet)
-        trace = Tracer(self.network, opened).trace(conversation)
+        trace = self.session.tracer(opened).trace(conversation)
         when = ""
         if any(
-            Tracer(self.network, other).trace(conversation).verdict is not trace.verdict
+            self.session.tracer(other).trace(conversation).verdict is not trace.verdict
             for other in window_states(self.network, found, None)
         ):
             state = f"{', '.join(sorted(opened))} {'is' if len(opened) == 1 else 'are'}" if opened else "no window is"

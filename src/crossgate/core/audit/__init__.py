@@ -13,9 +13,9 @@ from typing import NamedTuple
 from crossgate.core.audit import entries, neighbours, notation, numbering, placing, traffic
 from crossgate.core.audit.context import Case, Focus
 from crossgate.core.model.finding import KINDS, Acceptance, Finding, Severity
-from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.sets.effort import TooManyPieces, gathered
+from crossgate.core.traffic.session import Session
 
 __all__ = ["AUDITS", "KINDS", "Acceptance", "Audited", "Finding", "Severity", "audit"]
 
@@ -55,9 +55,9 @@ class Audited(NamedTuple):
     missed: list[TooManyPieces]
 
 
-def audit(plan: Plan, now: datetime, tell: Tell | None = None, focus: Focus | None = None) -> Audited:
+def audit(session: Session, now: datetime, tell: Tell | None = None, focus: Focus | None = None) -> Audited:
     """Return every finding of a plan as things are at a time; with a `focus`, of entries only those."""
-    case = Case(plan, now, tell, focus)
+    plan, case = session.plan, Case(session, now, tell, focus)
     rank = {file: number for number, file in enumerate(plan.files)}
     found: list[Finding] = []
     for each in AUDITS:

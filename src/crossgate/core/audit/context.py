@@ -7,17 +7,16 @@ from datetime import datetime
 from functools import cached_property
 
 from crossgate.core.lists.redundancy import Coverage, coverage
-from crossgate.core.lists.split import list_regions
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.address import Family
-from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.window import states
-from crossgate.core.network.address_classes import AddressClass, address_classes
-from crossgate.core.network.routing import Crossing, Forwarding
+from crossgate.core.network.address_classes import AddressClass
+from crossgate.core.network.routing import Crossing
 from crossgate.core.sets.boxes import address_box
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.traffic.flows import Flow, Flows, alike, flow_between, likeness
+from crossgate.core.traffic.session import Session
 
 Focus = Mapping[str, Collection[int]]
 """The numbers of the entries that are to be looked at, list by list; those of a list that is not there are not."""
@@ -26,15 +25,15 @@ Focus = Mapping[str, Collection[int]]
 class Case:
     """One plan to be audited as things are at `now`. What two findings need is worked out once."""
 
-    def __init__(self, plan: Plan, now: datetime, tell: Tell | None = None, focus: Focus | None = None) -> None:
-        self.plan = plan
+    def __init__(self, session: Session, now: datetime, tell: Tell | None = None, focus: Focus | None = None) -> None:
+        self.session = session
+        self.plan = session.plan
+        self.network = session.network
         self.now = now
         self.focus = focus
-        self.network = Forwarding(plan)
         self.missed: list[TooManyPieces] = []
         self._tell = tell
         self._coverage: dict[str, list[Coverage]] = {}
-        self._flows: dict[frozenset[str], Flows] = {}
 
     def entries(self, access_list: AccessList) -> list[Entry]:
         """Return the entries of a list that are in it and to be looked at."""
@@ -57,7 +56,7 @@ class Case:
             known: dict[int, Coverage] = {}
             only = None if self.focus is None else self.focus.get(access_list.name, ())
             for opened in self.states(access_list):
-                for each in coverage(list_regions(access_list, opened), self._tell, only, self.missed):
+                for each in coverage(self.session.regions.of(access_list, opened), self._tell, only, self.missed):
                     before = known.get(each.entry.number)
                     known[each.entry.number] = each if before is None else _together(before, each)
             self._coverage[access_list.name] = [known[number] for number in sorted(known)]
@@ -66,7 +65,7 @@ class Case:
     @cached_property
     def address_classes(self) -> dict[Family, list[AddressClass]]:
         """The address classes of each family."""
-        return {family: address_classes(self.network, family) for family in Family}
+        return {family: self.session.address_classes(family) for family in Family}
 
     @cached_property
     def crossed(self) -> dict[Family, dict[Crossing, list[tuple[AddressClass, AddressClass]]]]:
@@ -98,9 +97,7 @@ class Case:
 
     def asking(self, opened: frozenset[str]) -> Flows:
         """Return the network while just these windows are open."""
-        if opened not in self._flows:
-            self._flows[opened] = Flows(self.network, opened)
-        return self._flows[opened]
+        return self.session.flows(opened)
 
     def is_over(self, entry: Entry) -> bool:
         """Whether an entry's window has closed for good."""

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from crossgate.core.audit.context import Case, numbers
 from crossgate.core.lists.redundancy import Coverage
-from crossgate.core.lists.split import ListRegions, list_regions
+from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import everything
 from crossgate.core.model.finding import Finding
@@ -72,7 +72,7 @@ def _next(access_list: AccessList, case: Case, known: Coverage) -> str:
     """Say what would decide the packet that reaches an entry if the entry were not there."""
     assert known.packet is not None
     state = next(opened for opened in case.states(access_list) if known.entry.in_force(opened))
-    near = list_regions(access_list, state).touching(packet_box(known.packet))
+    near = case.session.regions.of(access_list, state).touching(packet_box(known.packet))
     later = (each for each in near if each.number > known.entry.number and each.matches(known.packet))
     decider = next(later, None)
     return f"the otherwise line {DOES[access_list.otherwise.action]}" if decider is None else f"{decider.number} {DOES[decider.action]}"
@@ -83,7 +83,7 @@ def nothing_permitted(case: Case) -> Iterator[Finding]:
     for access_list in case.placed():
         permits = True
         with answered(f"whether {access_list.name} permits anything", case.missed):
-            permits = any(_permits(list_regions(access_list, opened)) for opened in case.states(access_list))
+            permits = any(_permits(case.session.regions.of(access_list, opened)) for opened in case.states(access_list))
         if permits:
             continue
         message = "it permits nothing at all, so it stops all traffic where it stands; add what may pass, or: otherwise permit"

@@ -6,7 +6,6 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from crossgate.core.audit.context import Case
-from crossgate.core.lists.split import list_regions
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family, Pattern, parse_address, parse_block, single
@@ -45,7 +44,7 @@ def neighbour_blocked(case: Case) -> Iterator[Finding]:
         for opened in case.states(access_list):
             stopped = {}
             with answered(f"whether {access_list.name} stops neighbour discovery", case.missed):
-                stopped = {kind: found for kind in link.types if (found := _stopped(access_list, opened, link, kind)) is not None}
+                stopped = {kind: found for kind in link.types if (found := _stopped(case, access_list, opened, link, kind)) is not None}
             if stopped:
                 yield _told(placement, access_list, stopped)
                 break
@@ -72,7 +71,7 @@ def _link(case: Case, placement: Placement) -> _Link | None:
     return _Link(_FROM_ROUTERS if inward is bool(interfaces) else _FROM_HOSTS, (_LINK_LOCAL, _NOBODY_YET), ())
 
 
-def _stopped(access_list: AccessList, opened: frozenset[str], link: _Link, kind: int) -> tuple[Decider, Packet] | None:
+def _stopped(case: Case, access_list: AccessList, opened: frozenset[str], link: _Link, kind: int) -> tuple[Decider, Packet] | None:
     """Return who stops a message, other than one from single machines, and the message."""
     solicited = tuple(Pattern(Family.IPV6, _SOLICITED.value | own.value & _SOLICITED.wildcard, 0) for own in link.own) or (_SOLICITED,)
     destinations = {
@@ -81,7 +80,7 @@ def _stopped(access_list: AccessList, opened: frozenset[str], link: _Link, kind:
         NEIGHBOUR_SOLICITATION: (*solicited, *link.own),
         NEIGHBOUR_ADVERTISEMENT: link.own or (_LINK_LOCAL,),
     }[kind]
-    regions = list_regions(access_list, opened)
+    regions = case.session.regions.of(access_list, opened)
     for source in link.sources:
         if source is _NOBODY_YET and kind in (ROUTER_ADVERTISEMENT, NEIGHBOUR_ADVERTISEMENT):
             continue

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from crossgate.core.audit.context import Case
-from crossgate.core.lists.split import EntryRegion, list_regions
+from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Address, Family, everything, single
 from crossgate.core.model.finding import Finding
@@ -141,7 +141,7 @@ def _stopped_machine(case: Case, access_list: AccessList, segment: Segment) -> A
         for block in (each for each in segment.prefixes if each.family is family):
             ends = tuple(single(Address(family, value)) for value in (block.first, block.last) if block.size > 2)
             taken = (*ends, *(single(address) for address in own if address.family is family))
-            for piece, decider in list_regions(access_list, opened).split(address_box(block, everything(family))):
+            for piece, decider in case.session.regions.of(access_list, opened).split(address_box(block, everything(family))):
                 free = None if decider.permits else first_outside(piece.source, taken)
                 if free is not None:
                     return Address(family, free.first)

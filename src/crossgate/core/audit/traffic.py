@@ -7,7 +7,7 @@ from itertools import islice
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit.context import Case
-from crossgate.core.lists.split import EntryRegion, list_regions
+from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry
 from crossgate.core.model.address import Address, Family, everything
 from crossgate.core.model.finding import Finding
@@ -36,7 +36,7 @@ It names echo request and reply beside them; whether ping is to pass is the auth
 
 def locked_out(case: Case) -> Iterator[Finding]:
     """Yield the keeps that do not hold."""
-    verifier = Verifier(case.network)
+    verifier = Verifier(case.session)
     for expectation in case.plan.expectations:
         if expectation.keep:
             result = verifier.verify(expectation)
@@ -174,7 +174,7 @@ def _stops(case: Case, access_list: AccessList, opened: frozenset[str], span: tu
     messages = every._replace(
         wildcard=every.wildcard & ~FRAGMENT_BIT, protocol_first=ICMPV6, protocol_last=ICMPV6, port_first=span[0], port_last=span[1]
     )
-    regions = list_regions(access_list, opened)
+    regions = case.session.regions.of(access_list, opened)
     for piece, decider in regions.split(messages):
         if decider.permits:
             continue

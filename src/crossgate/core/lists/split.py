@@ -7,7 +7,7 @@ apart (`EntryRegion`) and gives the one box that is asked for.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from functools import cached_property, lru_cache
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 from crossgate.core.model.accesslist import AccessList, Decider, Entry
@@ -169,14 +169,18 @@ class ListRegions:
             yield piece, Decider(self.access_list, None if index is None else touching[index].entry)
 
 
-def list_regions(access_list: AccessList, open_windows: frozenset[str] = frozenset()) -> ListRegions:
-    """Return a list as regions, while just `open_windows` are open; what was worked out before is kept."""
-    return _kept_regions(access_list, open_windows & access_list.windows)
+class Regions:
+    """Lists as regions; what was worked out for one before is kept."""
 
+    def __init__(self) -> None:
+        self._kept: dict[tuple[AccessList, frozenset[str]], ListRegions] = {}
 
-@lru_cache(maxsize=256)
-def _kept_regions(access_list: AccessList, open_windows: frozenset[str]) -> ListRegions:
-    return ListRegions(access_list, open_windows)
+    def of(self, access_list: AccessList, open_windows: frozenset[str] = frozenset()) -> ListRegions:
+        """Return a list as regions, while just `open_windows` are open."""
+        key = (access_list, open_windows & access_list.windows)
+        if key not in self._kept:
+            self._kept[key] = ListRegions(*key)
+        return self._kept[key]
 
 
 def split(regions: Sequence[EntryRegion], box: Box) -> Iterator[tuple[Box, int | None]]:

@@ -12,7 +12,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-from crossgate.core.lists.split import ListRegions, list_regions
+from crossgate.core.lists.split import ListRegions, Regions
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.network.address_classes import AddressClass
@@ -88,14 +88,15 @@ class Answer(NamedTuple):
 class Flows:
     """The conversations of one plan while just `open_windows` are open; it keeps what it has worked out."""
 
-    def __init__(self, network: Forwarding, open_windows: frozenset[str] = frozenset()) -> None:
+    def __init__(self, network: Forwarding, regions: Regions, open_windows: frozenset[str] = frozenset()) -> None:
         self.network = network
+        self._regions = regions
         self.open_windows = open_windows
         self._asked: dict[tuple[int, int, Leg], list[PlacedList]] = {}
 
     def regions(self, access_list: AccessList) -> ListRegions:
         """Return a list's regions."""
-        return list_regions(access_list, self.open_windows)
+        return self._regions.of(access_list, self.open_windows)
 
     def answers(self, flow: Flow, begun: Iterable[Opening]) -> Iterator[Answer]:
         """Yield what becomes of the conversations of a flow that these packets open."""

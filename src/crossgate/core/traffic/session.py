@@ -1,0 +1,46 @@
+"""One plan and all that is worked out for it: paths, lists as regions, address classes, traffic by state of the windows.
+
+Everything that is kept for a plan is kept here, so that it goes when the plan goes, and two plans never share any of it.
+"""
+
+from __future__ import annotations
+
+from crossgate.core.lists.split import Regions
+from crossgate.core.model.address import Family
+from crossgate.core.model.plan import Plan
+from crossgate.core.network.address_classes import AddressClass, address_classes
+from crossgate.core.network.routing import Forwarding
+from crossgate.core.traffic.flows import Flows
+from crossgate.core.traffic.trace import Tracer
+
+_NONE_OPEN: frozenset[str] = frozenset()
+
+
+class Session:
+    """The answers to questions about one plan that further questions need again; each is worked out once."""
+
+    def __init__(self, plan: Plan) -> None:
+        self.plan = plan
+        self.network = Forwarding(plan)
+        self.regions = Regions()
+        self._classes: dict[Family, list[AddressClass]] = {}
+        self._flows: dict[frozenset[str], Flows] = {}
+        self._tracers: dict[frozenset[str], Tracer] = {}
+
+    def address_classes(self, family: Family) -> list[AddressClass]:
+        """Return the address classes of a family."""
+        if family not in self._classes:
+            self._classes[family] = address_classes(self.network, family)
+        return self._classes[family]
+
+    def flows(self, open_windows: frozenset[str] = _NONE_OPEN) -> Flows:
+        """Return the traffic of sets while just these windows are open."""
+        if open_windows not in self._flows:
+            self._flows[open_windows] = Flows(self.network, self.regions, open_windows)
+        return self._flows[open_windows]
+
+    def tracer(self, open_windows: frozenset[str] = _NONE_OPEN) -> Tracer:
+        """Return what traces single packets while just these windows are open."""
+        if open_windows not in self._tracers:
+            self._tracers[open_windows] = Tracer(self.network, open_windows)
+        return self._tracers[open_windows]
