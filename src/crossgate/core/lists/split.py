@@ -60,13 +60,15 @@ class EntryRegion:
 
     __slots__ = ("destinations", "entry", "family", "hull", "services", "sources")
 
-    def __init__(self, entry: Entry, family: Family) -> None:
+    def __init__(self, entry: Entry, family: Family, parts: tuple[ServicePart, ...] | None = None) -> None:
+        """Make it; `parts` are those of the entry's service where they are known already."""
         self.entry = entry
         self.family = family
         shift = LOW_BITS + family.bits
         self.sources = [(each.value << shift, each.wildcard << shift) for each in entry.source.patterns]
         self.destinations = [(each.value << LOW_BITS, each.wildcard << LOW_BITS) for each in entry.destination.patterns]
-        parts = service_parts(entry.service)
+        if parts is None:
+            parts = service_parts(entry.service)
         self.services = parts if entry.qualifiers is NO_QUALIFIERS else tuple(each for part in parts for each in _qualified(part, entry))
         self.hull = self._hull()
 
@@ -137,7 +139,10 @@ class ListRegions:
 
     def __init__(self, access_list: AccessList, open_windows: frozenset[str] = frozenset()) -> None:
         self.access_list = access_list
-        self.regions = [EntryRegion(entry, access_list.family) for entry in access_list.in_force(open_windows)]
+        entries = access_list.in_force(open_windows)
+        # Within a list a service's text says all of it.
+        parts = {text: service_parts(service) for text, service in {entry.service.text: entry.service for entry in entries}.items()}
+        self.regions = [EntryRegion(entry, access_list.family, parts[entry.service.text]) for entry in entries]
 
     @cached_property
     def _hulls(self) -> Columns:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from functools import lru_cache
 from typing import NamedTuple
 
 from crossgate.core.model.address import Pattern
@@ -36,9 +35,12 @@ def outside(pattern: Pattern, part: Pattern) -> Iterator[Pattern]:
         fixed ^= bit
 
 
-@lru_cache(maxsize=1 << 16)
 def first_outside(pattern: Pattern, parts: tuple[Pattern, ...]) -> Pattern | None:
     """Return a piece of a pattern that none of `parts` has an address of, or None when they have all of it."""
+    _, value, wildcard = pattern
+    parts = tuple(part for part in parts if not (part.value ^ value) & ~(part.wildcard | wildcard))
+    if not parts:
+        return pattern
     stack = [iter((pattern,))]
     while stack:
         piece = next(stack[-1], None)

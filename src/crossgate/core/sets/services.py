@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from functools import lru_cache
 from typing import TYPE_CHECKING, NamedTuple
 
 from crossgate.core.model.address import Family, Pattern
@@ -39,12 +38,7 @@ def term_parts(term: ServiceTerm) -> Iterator[ServicePart]:
 
 def service_parts(service: Service) -> tuple[ServicePart, ...]:
     """Return the parts of a service."""
-    return _parts(service.terms)
-
-
-@lru_cache(maxsize=4096)
-def _parts(terms: tuple[ServiceTerm, ...]) -> tuple[ServicePart, ...]:
-    return tuple(part for term in terms for part in term_parts(term))
+    return tuple(part for term in service.terms for part in term_parts(term))
 
 
 def service_boxes(service: Service, source: Pattern, destination: Pattern) -> list[Box]:
