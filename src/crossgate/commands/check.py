@@ -11,7 +11,6 @@ from crossgate.commands.common import (
     AtOption,
     JsonOption,
     PiecesOption,
-    json_text,
     load,
     meter,
     moment,
@@ -38,11 +37,12 @@ def check(
     with meter("checking") as tell:
         audited = audit(Session(plan), when, tell)
     if sarif is not None:
+        from crossgate.formats.json.parts import json_text
         from crossgate.formats.sarif import sarif_document
 
         write_file(sarif, json_text(sarif_document(audited)), plan.files)
     if as_json:
-        from crossgate.formats.answers import check_document
+        from crossgate.formats.json.check import check_document
 
         print_json(check_document(plan, audited))
     else:

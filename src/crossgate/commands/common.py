@@ -122,17 +122,9 @@ def moment(text: str | None) -> datetime:
     return now.replace(second=0) + timedelta(minutes=ahead)
 
 
-def json_text(document: dict[str, Any]) -> str:
-    """Return a document as JSON text."""
-    import json
-
-    from crossgate.core.model.plaintext import escaped_json
-
-    return escaped_json(json.dumps(document, indent=2, ensure_ascii=False)) + "\n"
-
-
 def print_json(document: dict[str, Any]) -> None:
     """Print one JSON document."""
+    from crossgate.formats.json.parts import json_text
     from crossgate.show.console import silence
 
     try:

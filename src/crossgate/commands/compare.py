@@ -43,7 +43,7 @@ def compare(
         with meter("comparing") as tell, question(f"what the two versions of {list_name} do otherwise"):
             different = named_differences(Session(plan), Session(new), list_name, tell)
         if as_json:
-            from crossgate.formats.sets import compare_lists_document
+            from crossgate.formats.json.compare import compare_lists_document
 
             print_json(compare_lists_document(plan, new, list_name, different))
         else:
@@ -55,7 +55,7 @@ def compare(
         missed: list[TooManyPieces] = []
         found = differences(Session(plan), Session(new), tell, missed)
     if as_json:
-        from crossgate.formats.sets import compare_document
+        from crossgate.formats.json.compare import compare_document
 
         print_json(compare_document(plan, new, found, missed))
     elif found:

@@ -28,8 +28,8 @@ def carry_out(
     """
     from crossgate.core.impact import review
     from crossgate.core.traffic.session import Session
-    from crossgate.formats.answers import edit_document
     from crossgate.formats.disk import locked, recover, replace_files
+    from crossgate.formats.json.edit import edit_document
     from crossgate.language.edits import Draft
     from crossgate.language.reader import read
     from crossgate.show.console import write

@@ -51,7 +51,7 @@ def grid(
         there = [[name for name in names if name in other.hosts] for names in (rows, columns)]
         different = list(changes(found, _cells(other, when, there[0], there[1], wanted)))
         if as_json:
-            from crossgate.formats.answers import changes_document
+            from crossgate.formats.json.grid import changes_document
 
             print_json(changes_document(plan, other, when, different))
         elif as_csv:
@@ -63,7 +63,7 @@ def grid(
             write(change_lines(different, str(plan_path(context)), str(against)))
         raise typer.Exit(1 if different else 0)
     if as_json:
-        from crossgate.formats.answers import grid_document
+        from crossgate.formats.json.grid import grid_document
 
         print_json(grid_document(plan, when, found))
     elif as_csv:

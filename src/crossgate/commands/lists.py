@@ -28,7 +28,7 @@ def lists(
     except UnknownName as error:
         raise PlanError(str(error)) from None
     if as_json:
-        from crossgate.formats.answers import lists_document
+        from crossgate.formats.json.lists import lists_document
 
         print_json(lists_document(plan, when, chosen))
         return

@@ -24,7 +24,7 @@ def points(
     network = Forwarding(plan)
     found = [(start, end, crossed(network, start, end), suited(network, start, end)) for start, end in pairs(network, source, destination)]
     if as_json:
-        from crossgate.formats.answers import points_document
+        from crossgate.formats.json.points import points_document
 
         print_json(points_document(plan, found))
         return

@@ -52,7 +52,7 @@ def reach(
     except ServiceError as error:
         raise PlanError(str(error)) from None
     if as_json:
-        from crossgate.formats.sets import reach_document
+        from crossgate.formats.json.reach import reach_document
 
         print_json(reach_document(plan, source, destination, when, found, strays, missed))
         tell_missed(missed)

@@ -31,7 +31,7 @@ def tally(
         store.clear()
     hits = {name: store.hits(access_list) for name, access_list in plan.lists.items()}
     if as_json:
-        from crossgate.formats.answers import tally_document
+        from crossgate.formats.json.tally import tally_document
 
         print_json(tally_document(plan, hits))
     elif deed is Deed.CLEAR:

@@ -70,7 +70,7 @@ def trace(
 
         add_to_tally(context, plan, Counter(decider.key for each in traces for decider in each.deciders()))
     if as_json:
-        from crossgate.formats.answers import trace_document
+        from crossgate.formats.json.trace import trace_document
 
         print_json(trace_document(plan, when, traces))
     else:

@@ -43,7 +43,7 @@ def verify(
 
         write_file(junit, junit_text(plan, results), plan.files)
     if as_json:
-        from crossgate.formats.answers import verify_document
+        from crossgate.formats.json.verify import verify_document
 
         print_json(verify_document(plan, results, unreached))
     else:

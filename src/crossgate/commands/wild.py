@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -27,7 +27,9 @@ def wild(words: Annotated[list[str], typer.Argument(metavar="PATTERN...", help=_
         return
     patterns = _patterns(words)
     if as_json:
-        print_json({"schema": "crossgate/wild/1", "pattern": " ".join(words)} | _document(patterns))
+        from crossgate.formats.json.wild import pattern_document
+
+        print_json(pattern_document(" ".join(words), patterns))
         return
     from crossgate.core.sets.wildcard import MOST_ADDRESSES, addresses_of, fewest_patterns
     from crossgate.show.console import write
@@ -52,30 +54,6 @@ def _patterns(words: list[str]) -> list[Pattern]:
     return list(patterns)
 
 
-def _document(patterns: list[Pattern]) -> dict[str, Any]:
-    from crossgate.core.model.address import Family, format_address
-    from crossgate.core.sets.wildcard import slips
-
-    family = patterns[0].family
-    return {
-        "family": int(family),
-        "first": format_address(family, min(each.first for each in patterns)),
-        "last": format_address(family, max(each.last for each in patterns)),
-        "count": sum(each.size for each in patterns),
-        "patterns": [
-            {
-                "address": format_address(family, each.value),
-                "wildcard": format_address(family, each.wildcard),
-                "prefix": str(each.prefix_length) if each.is_prefix else None,
-                "netmask": format_address(family, family.mask & ~each.wildcard) if each.is_prefix and family is Family.IPV4 else None,
-                "count": each.size,
-            }
-            for each in patterns
-        ],
-        "slips": slips(patterns[0]) if len(patterns) == 1 else [],
-    }
-
-
 def _has(words: list[str], asked: list[str], as_json: bool) -> None:
     """Answer whether an address matches; exit status 1 when it does not."""
     from crossgate.core.model.address import AddressError, parse_address
@@ -91,7 +69,9 @@ def _has(words: list[str], asked: list[str], as_json: bool) -> None:
         raise PlanError(f"the pattern is {patterns[0].family.label} and {address} {address.family.label}")
     found = any(each.contains(address.value) for each in patterns)
     if as_json:
-        print_json({"schema": "crossgate/wild/1", "pattern": " ".join(words), "address": str(address), "has": found})
+        from crossgate.formats.json.wild import has_document
+
+        print_json(has_document(" ".join(words), address, found))
     else:
         typer.echo(f"{' '.join(words)} {'has' if found else 'does not have'} {address}{'' if found else _differs(patterns, address.value)}")
     if not found:
@@ -128,8 +108,9 @@ def _cover(words: list[str], as_json: bool) -> None:
         count = len(wanted)
         fewest, proved = fewest_patterns(family, wanted)
     if as_json:
-        document = {"schema": "crossgate/wild/1", "count": count, "smallest": _document([around]), "strangers": around.size - count}
-        print_json(document | {"exactly": None if fewest is None else _document(fewest)["patterns"], "proved": proved})
+        from crossgate.formats.json.wild import cover_document
+
+        print_json(cover_document(count, around, fewest, proved))
         return
     from crossgate.show.console import count as counted
     from crossgate.show.console import strong, write

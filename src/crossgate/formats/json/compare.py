@@ -1,0 +1,67 @@
+"""The documents of `compare`: what two plans, or two versions of a list, treat differently."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from crossgate.core.answers.compare import Difference, Fate, ListDifference
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.plan import Plan
+from crossgate.core.wording.sets import Sort, Wording
+from crossgate.formats.json.parts import Document, decided_document, decider_document, lines_document, packet_document
+
+
+def compare_document(old: Plan, new: Plan, found: Sequence[Difference], missed: Iterable[PlanError] = ()) -> Document:
+    """Return `crossgate/compare/1`: all traffic that two plans treat differently; empty when they differ in none."""
+    return {
+        "schema": "crossgate/compare/1",
+        "plan": old.files[0],
+        "against": new.files[0],
+        "list": None,
+        "differences": differences_document(new, found),
+        "unanswered": [error.message for error in missed],
+    }
+
+
+def differences_document(plan: Plan, found: Sequence[Difference]) -> list[Document]:
+    """Return differences in traffic, in the words of a plan."""
+    wording = Wording(plan)
+    return [
+        {
+            "family": int(each.family),
+            "opens": not each.stray,
+            "devices": each.devices,
+            "at": each.moment.isoformat() if each.moment else None,
+            "was": _fate(each.was),
+            "is": _fate(each.now),
+            "lines": lines_document(wording, each.lines, Sort.STRAY if each.stray else Sort.OPENING, not each.devices),
+            "packet": packet_document(each.packet),
+        }
+        for each in found
+    ]
+
+
+def compare_lists_document(old: Plan, new: Plan, name: str, found: Sequence[ListDifference]) -> Document:
+    """Return `crossgate/compare/1` for one list of two plans."""
+    wording = Wording(new)
+    return {
+        "schema": "crossgate/compare/1",
+        "plan": old.files[0],
+        "against": new.files[0],
+        "list": name,
+        "differences": [
+            {
+                "family": int(new.lists[name].family),
+                "at": each.moment.isoformat() if each.moment else None,
+                "was": decider_document(each.was),
+                "is": decider_document(each.now),
+                "lines": lines_document(wording, each.lines, Sort.PACKET),
+                "packet": packet_document(each.packet),
+            }
+            for each in found
+        ],
+    }
+
+
+def _fate(fate: Fate) -> Document:
+    return {"verdict": str(fate.verdict), "decided": decided_document(fate.decided)}

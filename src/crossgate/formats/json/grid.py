@@ -1,0 +1,56 @@
+"""The documents of `grid`: who reaches whom, and what two plans answer differently."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+
+from crossgate.core.answers.grid import Cell, Change
+from crossgate.core.model.plan import Plan
+from crossgate.core.traffic.trace import Verdict
+from crossgate.formats.json.parts import Document
+
+
+def grid_document(plan: Plan, at: datetime, cells: Iterable[Cell]) -> Document:
+    """Return `crossgate/grid/1`: a cell a source, destination, service and family; `verdict` is `mixed` where its parts differ."""
+    return {
+        "schema": "crossgate/grid/1",
+        "plan": plan.files[0],
+        "at": at.isoformat(),
+        "cells": [
+            {
+                "from": cell.source,
+                "to": cell.destination,
+                "service": cell.service,
+                "family": int(family),
+                "verdict": _verdict(verdicts),
+            }
+            for cell in cells
+            for family, verdicts in cell.verdicts().items()
+        ],
+    }
+
+
+def _verdict(verdicts: Sequence[Verdict] | None) -> str | None:
+    return None if not verdicts else str(verdicts[0]) if len(verdicts) == 1 else "mixed"
+
+
+def changes_document(plan: Plan, other: Plan, at: datetime, changes: Iterable[Change]) -> Document:
+    """Return `crossgate/grid-changes/1`: the cells that two plans answer differently; null where a plan has no such cell."""
+    return {
+        "schema": "crossgate/grid-changes/1",
+        "plan": plan.files[0],
+        "against": other.files[0],
+        "at": at.isoformat(),
+        "changes": [
+            {
+                "from": change.source,
+                "to": change.destination,
+                "service": change.service,
+                "family": int(change.family),
+                "was": _verdict(change.was),
+                "is": _verdict(change.now),
+            }
+            for change in changes
+        ],
+    }

@@ -1,0 +1,84 @@
+"""What several documents are made of: endpoints, packets, findings, lines of lists, sets of packets."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import TYPE_CHECKING, Any
+
+from crossgate.core.model.address import Address
+from crossgate.core.model.packet import Packet
+from crossgate.core.model.plaintext import escaped_json
+
+if TYPE_CHECKING:
+    from crossgate.core.model.accesslist import Decider
+    from crossgate.core.model.finding import Finding
+    from crossgate.core.network.routing import Endpoint
+    from crossgate.core.sets.minimise import Line
+    from crossgate.core.traffic.flows import Decided
+    from crossgate.core.wording.sets import Sort, Wording
+
+Document = dict[str, Any]
+
+
+def json_text(document: Document) -> str:
+    """Return a document as text, with escapes for what would steer a terminal."""
+    import json
+
+    return escaped_json(json.dumps(document, indent=2, ensure_ascii=False)) + "\n"
+
+
+def endpoint_document(end: Endpoint) -> Document:
+    """Return one end of a conversation."""
+    return {"name": end.name, "address": str(end.address)}
+
+
+def packet_document(packet: Packet) -> Document:
+    """Return one packet; fields that it does not have are left out."""
+    document: Document = {
+        "family": int(packet.family),
+        "source": str(Address(packet.family, packet.source)),
+        "destination": str(Address(packet.family, packet.destination)),
+        "protocol": packet.protocol,
+    }
+    for name in ("source_port", "destination_port", "icmp_type", "icmp_code", "flags"):
+        if getattr(packet, name) is not None:
+            document[name] = getattr(packet, name)
+    if packet.fragment:
+        document["fragment"] = True
+    if packet.dscp:
+        document["dscp"] = packet.dscp
+    return document
+
+
+def finding_document(finding: Finding) -> Document:
+    """Return one finding."""
+    return {
+        "finding": finding.name,
+        "severity": str(finding.severity),
+        "file": finding.place.file,
+        "line": finding.place.line,
+        "list": finding.access_list,
+        "entry": finding.entry,
+        "message": finding.message,
+        "because": list(finding.because),
+        "packet": packet_document(finding.packet) if finding.packet else None,
+    }
+
+
+def lines_document(wording: Wording, lines: Iterable[Line], sort: Sort, machines: bool = False) -> list[Document]:
+    """Return a set of packets as lines in words, as `Wording.rows` writes them."""
+    rows = wording.rows(lines, sort, machines)
+    return [{"service": service, "source": source, "destination": destination} for service, source, destination in rows]
+
+
+def decided_document(stop: Decided | None) -> Document | None:
+    """Return which line of a list decided, and where the list stands."""
+    if stop is None:
+        return None
+    place = {"point": str(stop.crossing.point), "direction": str(stop.crossing.direction), "list": stop.decider.access_list.name}
+    return place | decider_document(stop.decider)
+
+
+def decider_document(decider: Decider) -> Document:
+    """Return a line of a list; its entry is null for the otherwise line."""
+    return {"entry": decider.number, "action": str(decider.action), "line": decider.place.line}

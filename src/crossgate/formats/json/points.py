@@ -1,0 +1,44 @@
+"""The document of `points`: the places crossed, and those that suit each kind of list."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from crossgate.core.answers.points import CrossedPoint, Suited
+from crossgate.core.model.plan import Plan
+from crossgate.core.network.routing import Endpoint
+from crossgate.formats.json.parts import Document, endpoint_document
+
+
+def points_document(plan: Plan, found: Iterable[tuple[Endpoint, Endpoint, Sequence[CrossedPoint], Sequence[Suited]]]) -> Document:
+    """Return `crossgate/points/1`: the places crossed, by family, and those that suit each kind of list."""
+    return {
+        "schema": "crossgate/points/1",
+        "plan": plan.files[0],
+        "conversations": [
+            {
+                "family": int(source.address.family),
+                "from": endpoint_document(source),
+                "to": endpoint_document(destination),
+                "points": [
+                    {
+                        "leg": "back" if point.back else "there",
+                        "point": str(point.crossing.point),
+                        "direction": str(point.crossing.direction),
+                        "list": point.placed.name if point.placed else None,
+                    }
+                    for point in points
+                ],
+                "suited": [
+                    {
+                        "kind": str(place.kind),
+                        "point": str(place.crossing.point),
+                        "direction": str(place.crossing.direction),
+                        "also": [{"from": start, "to": end} for start, end in place.also],
+                    }
+                    for place in places
+                ],
+            }
+            for source, destination, points, places in found
+        ],
+    }

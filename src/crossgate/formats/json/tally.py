@@ -1,0 +1,19 @@
+"""The document of `tally`: how often each line of a list decided."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from crossgate.core.model.plan import Plan
+from crossgate.formats.json.parts import Document
+
+
+def tally_document(plan: Plan, hits: Mapping[str, Mapping[int | None, int]]) -> Document:
+    """Return `crossgate/tally/1`: hits of every entry; the entry is null for the otherwise line."""
+    return {
+        "schema": "crossgate/tally/1",
+        "plan": plan.files[0],
+        "lists": [
+            {"list": name, "hits": [{"entry": number, "hits": count} for number, count in each.items()]} for name, each in hits.items()
+        ],
+    }

@@ -1,0 +1,64 @@
+"""The document of `trace`: conversations with their legs and crossings."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import datetime
+
+from crossgate.core.model.plan import Plan
+from crossgate.core.traffic.legs import service_of
+from crossgate.core.traffic.trace import Asked, LegTrace, Trace
+from crossgate.core.wording.sentences import noticed, sentence
+from crossgate.formats.json.parts import Document, endpoint_document
+
+
+def trace_document(plan: Plan, at: datetime, traces: Iterable[Trace]) -> Document:
+    """Return `crossgate/trace/1`: conversations with their legs and crossings."""
+    return {
+        "schema": "crossgate/trace/1",
+        "plan": plan.files[0],
+        "at": at.isoformat(),
+        "conversations": [conversation(trace) for trace in traces],
+    }
+
+
+def conversation(trace: Trace) -> Document:
+    """Return one traced conversation."""
+    told = trace.conversation
+    document: Document = {
+        "family": int(told.first.family),
+        "from": endpoint_document(told.source),
+        "to": endpoint_document(told.destination),
+        "service": service_of(told.first),
+        "verdict": str(trace.verdict),
+        "decided": _asked(trace.decided) if trace.decided else None,
+        "sentence": sentence(trace),
+        "sender": noticed(trace) or None,
+        "other_paths": trace.forks,
+        "legs": [_leg(leg) for leg in trace.legs],
+    }
+    if told.claimed is not None:
+        document["as"] = str(told.claimed)
+    return document
+
+
+def _leg(leg: LegTrace) -> Document:
+    document: Document = {"leg": str(leg.leg), "outcome": str(leg.outcome), "crossings": [_asked(asked) for asked in leg.asked]}
+    if not leg.path.arrived:
+        document["reason"] = leg.path.reason
+    return document
+
+
+def _asked(asked: Asked) -> Document:
+    decider = asked.decider
+    document: Document = {
+        "point": str(asked.crossing.point),
+        "direction": str(asked.crossing.direction),
+        "list": asked.access_list.name if asked.access_list else None,
+        "entry": decider.number if decider else None,
+        "action": str(decider.action) if decider else "permit",
+        "line": decider.place.line if decider else None,
+    }
+    if asked.remembered:
+        document["remembered"] = True
+    return document

@@ -1,0 +1,35 @@
+"""The document of `verify`: every expectation, and the entries that none reached."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from crossgate.core.answers.verify import Verified
+from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.plan import Plan
+from crossgate.formats.json.parts import Document, packet_document
+
+
+def verify_document(plan: Plan, results: Sequence[Verified], unreached: Iterable[tuple[AccessList, Entry]]) -> Document:
+    """Return `crossgate/verify/1`: every expectation, and the entries that none reached."""
+    failed = sum(not result.held for result in results)
+    return {
+        "schema": "crossgate/verify/1",
+        "plan": plan.files[0],
+        "expectations": [
+            {
+                "line": result.expectation.place.line,
+                "text": result.expectation.text,
+                "kind": "keep" if result.expectation.keep else "expect",
+                "held": result.held,
+                "answered": result.answered,
+                "why": None if result.held else result.why,
+                "needed": None if result.held else result.needed,
+                "counterexample": packet_document(result.counterexample) if result.counterexample else None,
+            }
+            for result in results
+        ],
+        "unreached": [{"list": each.name, "entry": entry.number, "line": entry.place.line} for each, entry in unreached],
+        "held": len(results) - failed,
+        "failed": failed,
+    }

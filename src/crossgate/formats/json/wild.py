@@ -1,0 +1,52 @@
+"""The documents of `wild`: a pattern in every notation, whether it has an address, and the patterns that cover addresses."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from crossgate.core.model.address import Address, Family, Pattern, format_address
+from crossgate.core.sets.wildcard import slips
+from crossgate.formats.json.parts import Document
+
+_SCHEMA = "crossgate/wild/1"
+
+
+def pattern_document(written: str, patterns: Sequence[Pattern]) -> Document:
+    """Return `crossgate/wild/1` for patterns as they were written."""
+    return {"schema": _SCHEMA, "pattern": written} | _notations(patterns)
+
+
+def has_document(written: str, address: Address, has: bool) -> Document:
+    """Return `crossgate/wild/1` for the question whether patterns have an address."""
+    return {"schema": _SCHEMA, "pattern": written, "address": str(address), "has": has}
+
+
+def cover_document(count: int, around: Pattern, exactly: Sequence[Pattern] | None, proved: bool) -> Document:
+    """Return `crossgate/wild/1` for the patterns that cover so many addresses.
+
+    `around` is the smallest one, `exactly` the fewest that have just these (None where they are not looked for), `proved`
+    whether fewer are impossible.
+    """
+    document = {"schema": _SCHEMA, "count": count, "smallest": _notations([around]), "strangers": around.size - count}
+    return document | {"exactly": None if exactly is None else _notations(exactly)["patterns"], "proved": proved}
+
+
+def _notations(patterns: Sequence[Pattern]) -> Document:
+    family = patterns[0].family
+    return {
+        "family": int(family),
+        "first": format_address(family, min(each.first for each in patterns)),
+        "last": format_address(family, max(each.last for each in patterns)),
+        "count": sum(each.size for each in patterns),
+        "patterns": [
+            {
+                "address": format_address(family, each.value),
+                "wildcard": format_address(family, each.wildcard),
+                "prefix": str(each.prefix_length) if each.is_prefix else None,
+                "netmask": format_address(family, family.mask & ~each.wildcard) if each.is_prefix and family is Family.IPV4 else None,
+                "count": each.size,
+            }
+            for each in patterns
+        ],
+        "slips": slips(patterns[0]) if len(patterns) == 1 else [],
+    }

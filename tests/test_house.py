@@ -1,0 +1,64 @@
+"""The house: imports only go down, and no modules import each other in a circle."""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Iterator
+from graphlib import TopologicalSorter
+from pathlib import Path
+
+SOURCE = Path(__file__).parents[1] / "src"
+FLOORS = (
+    "crossgate.core.model", "crossgate.core.sets", "crossgate.core.lists", "crossgate.core.network", "crossgate.core.traffic",
+    "crossgate.core.wording", "crossgate.core.answers", "crossgate.core.audit", "crossgate.core.impact", "crossgate.language",
+    "crossgate.formats", "crossgate.show", "crossgate.demo", "crossgate.commands", "crossgate.__main__",
+)  # fmt: skip
+"""From the ground up; what stands on a floor may import from it and from those below."""
+INTERFACE = ("typer", "rich", "click", "matplotlib")
+"""What draws or asks; the core and the language know nothing of it."""
+
+
+def modules() -> Iterator[tuple[str, Path]]:
+    for path in sorted(SOURCE.rglob("*.py")):
+        yield ".".join(path.relative_to(SOURCE).with_suffix("").parts).removesuffix(".__init__"), path
+
+
+NAMES = dict(modules())
+
+
+def imported(name: str) -> set[str]:
+    """Return what a module imports, wherever in it; a name that is itself a module counts as that module."""
+    found: set[str] = set()
+    for node in ast.walk(ast.parse(NAMES[name].read_text(encoding="utf-8"))):
+        if isinstance(node, ast.Import):
+            found.update(each.name for each in node.names)
+        elif isinstance(node, ast.ImportFrom):
+            assert node.level == 0, f"{name} has a relative import"
+            inner = [f"{node.module}.{each.name}" for each in node.names]
+            found.update(each for each in inner if each in NAMES)
+            if not all(each in NAMES for each in inner):
+                found.add(node.module or "")
+    return found
+
+
+def floor(name: str) -> int:
+    return next((index for index, each in enumerate(FLOORS) if name == each or name.startswith(each + ".")), -1)
+
+
+def test_every_module_stands_on_a_floor() -> None:
+    assert [name for name in NAMES if floor(name) < 0] == ["crossgate", "crossgate.core"]
+
+
+def test_imports_only_go_down() -> None:
+    upward = [(name, each) for name in NAMES for each in imported(name) if each in NAMES and floor(each) > floor(name)]
+    assert upward == []
+
+
+def test_no_modules_import_each_other_in_a_circle() -> None:
+    graph = {name: {each for each in imported(name) if each in NAMES and each != name} for name in NAMES}
+    assert len(list(TopologicalSorter(graph).static_order())) == len(NAMES)
+
+
+def test_the_core_and_the_language_know_no_interface() -> None:
+    below = [name for name in NAMES if name.startswith(("crossgate.core", "crossgate.language"))]
+    assert [(name, each) for name in below for each in imported(name) if each.split(".")[0] in INTERFACE] == []
