@@ -62,3 +62,15 @@ def test_no_modules_import_each_other_in_a_circle() -> None:
 def test_the_core_and_the_language_know_no_interface() -> None:
     below = [name for name in NAMES if name.startswith(("crossgate.core", "crossgate.language"))]
     assert [(name, each) for name in below for each in imported(name) if each.split(".")[0] in INTERFACE] == []
+
+
+def test_nothing_private_is_imported() -> None:
+    private = [
+        (name, each.name)
+        for name, path in NAMES.items()
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+        if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("crossgate")
+        for each in node.names
+        if each.name.startswith("_") and each.name != "__version__"
+    ]
+    assert private == []

@@ -11,14 +11,14 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.lists.columns import columns, covering, covering_pairs, meeting, overlapping
-from crossgate.core.lists.redundancy import coverage
+from crossgate.core.lists.redundancy import coverage, region_columns
 from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family, everything, pattern
 from crossgate.core.model.packet import Packet
 from crossgate.core.sets import uncovered
 from crossgate.core.sets.boxes import Box, address_box, covers, overlap
+from crossgate.core.sets.columns import covering, covering_pairs, meeting, overlapping
 from crossgate.language.reader import read_plan
 from tests import small
 
@@ -97,7 +97,7 @@ def test_entries_that_cover_together_are_all_named(tmp_path: Path) -> None:
 def test_rows_meet_just_where_their_boxes_overlap(tmp_path: Path, scattered: float) -> None:
     path = tmp_path / "big.gate"
     path.write_text(synthetic.plan(300, scattered=scattered))
-    table, boxes = columns(ListRegions(read_plan(path).lists["big"]).regions)
+    table, boxes = region_columns(ListRegions(read_plan(path).lists["big"]).regions)
     met: dict[int, list[int]] = {}
     for rows, left, right in meeting(table, np.arange(len(boxes))):
         for row in rows.tolist():
@@ -113,7 +113,7 @@ def test_rows_meet_just_where_their_boxes_overlap(tmp_path: Path, scattered: flo
 def test_columns_cover_and_overlap_as_boxes_do(tmp_path: Path) -> None:
     path = tmp_path / "big.gate"
     path.write_text(synthetic.plan(60, scattered=0.3))
-    table, boxes = columns(ListRegions(read_plan(path).lists["big"]).regions)
+    table, boxes = region_columns(ListRegions(read_plan(path).lists["big"]).regions)
     down, across = table.down(), table.across()
     over, cover = overlapping(down, across), covering(down, across)
     pairs = [(one, other) for one in range(len(boxes)) for other in range(len(boxes))]

@@ -17,11 +17,15 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from crossgate.core.lists.columns import (
+from crossgate.core.lists.split import EntryRegion, ListRegions, split
+from crossgate.core.model.accesslist import Action, Entry
+from crossgate.core.model.packet import Packet
+from crossgate.core.model.progress import Tell
+from crossgate.core.sets.boxes import Box, covers, overlap, packet_box, witness
+from crossgate.core.sets.columns import (
     Columns,
     Numbers,
     box_columns,
-    columns,
     common,
     covering,
     covering_pairs,
@@ -29,11 +33,6 @@ from crossgate.core.lists.columns import (
     overlapping,
     row_box,
 )
-from crossgate.core.lists.split import EntryRegion, ListRegions, split
-from crossgate.core.model.accesslist import Action, Entry
-from crossgate.core.model.packet import Packet
-from crossgate.core.model.progress import Tell
-from crossgate.core.sets.boxes import Box, covers, overlap, packet_box, witness
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.uncovered import first_uncovered
 
@@ -78,7 +77,7 @@ class _Settling:
         self.missed = missed
         self.name = regions.access_list.name
         self.regions = regions.regions
-        self.table, self.boxes = columns(self.regions)
+        self.table, self.boxes = region_columns(self.regions)
         actions = list(Action)
         self.actions = np.array([actions.index(region.entry.action) for region in self.regions], np.int64)[self.table.entry]
         self.otherwise = actions.index(regions.access_list.otherwise.action)
@@ -279,3 +278,26 @@ class _Settling:
 def _holds_all(region: EntryRegion, boxes: Sequence[Box]) -> bool:
     """Whether each box is covered by a box of the region."""
     return all(any(covers(outer, box) for outer in region.within(box)) for box in boxes)
+
+
+FEW_BOXES = 8
+"""Up to so many boxes an entry is multiplied out."""
+
+
+def region_columns(regions: Sequence[EntryRegion]) -> tuple[Columns, list[Box]]:
+    """Return the rows of a list's regions, and the same rows as boxes.
+
+    An entry with few boxes has a row for each; one with many has a single row, the box around them, which is `loose`.
+    """
+    boxes: list[Box] = []
+    entry: list[int] = []
+    loose: list[bool] = []
+    for index, region in enumerate(regions):
+        if region.hull is None:
+            continue
+        few = region.size <= FEW_BOXES
+        rows = [region.hull] if not few or region.size == 1 else list(region.boxes())
+        boxes += rows
+        entry += [index] * len(rows)
+        loose += [not few] * len(rows)
+    return box_columns(boxes, entry, loose), boxes

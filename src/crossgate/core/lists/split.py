@@ -18,7 +18,7 @@ from crossgate.core.sets.effort import spend
 from crossgate.core.sets.services import ServicePart, service_parts
 
 if TYPE_CHECKING:
-    from crossgate.core.lists.columns import Columns
+    from crossgate.core.sets.columns import Columns
 
 
 def _qualified(part: ServicePart, entry: Entry) -> Iterator[ServicePart]:
@@ -146,7 +146,7 @@ class ListRegions:
 
     @cached_property
     def _hulls(self) -> Columns:
-        from crossgate.core.lists.columns import box_columns
+        from crossgate.core.sets.columns import box_columns
 
         hulls = [(index, region.hull) for index, region in enumerate(self.regions) if region.hull is not None]
         return box_columns([hull for _, hull in hulls], [index for index, _ in hulls], [False] * len(hulls))
@@ -155,7 +155,7 @@ class ListRegions:
         """Return which regions may have a part in a box."""
         if len(self.regions) <= _FEW:
             return [index for index, region in enumerate(self.regions) if region.hull is not None and overlap(region.hull, box) is not None]
-        from crossgate.core.lists.columns import box_columns, overlapping
+        from crossgate.core.sets.columns import box_columns, overlapping
 
         found: list[int] = self._hulls.entry[overlapping(box_columns([box], [0], [False]), self._hulls)].tolist()
         return found

@@ -21,11 +21,11 @@ _Item = TypeVar("_Item")
 
 
 _PIECES_A_LINE = 10
-"""To compare a line with others costs about as much as so many pieces."""
+"""What comparing a line with the others costs, in pieces (`effort`)."""
 
 
-_MOST_WIDENED = 200
-"""Up to so many lines are compared with each other."""
+MOST_COMPARED = 200
+"""How many lines are compared with each other; more are left as they are."""
 
 
 class Line(NamedTuple):
@@ -49,28 +49,28 @@ def lines(pieces: Iterable[tuple[Box, Excluded]]) -> list[Line]:
     while len(found) != before:
         before = len(found)
         spend(_PIECES_A_LINE * before)
-        found = [Line(joined_services(services), *ends) for ends, services in _grouped((each[1:], each.services) for each in found)]
-        rows = _grouped(((each.services, each.destination), each.source) for each in found)
+        found = [Line(joined_services(services), *ends) for ends, services in grouped((each[1:], each.services) for each in found)]
+        rows = grouped(((each.services, each.destination), each.source) for each in found)
         found = [Line(services, joined(source), destination) for (services, destination), source in rows]
-        rows = _grouped(((each.services, each.source), each.destination) for each in found)
+        rows = grouped(((each.services, each.source), each.destination) for each in found)
         found = [Line(services, source, joined(destination)) for (services, source), destination in rows]
-    return _widened(found) if len(found) <= _MOST_WIDENED else found
+    return _widened(found) if len(found) <= MOST_COMPARED else found
 
 
 def _widened(found: list[Line]) -> list[Line]:
     """Return the same packets in lines that may overlap: each as wide as the others allow, without those that add nothing."""
     for index, line in enumerate(found):
         for other in found:
-            within = [
+            fits = [
                 _inside(line.services, other.services),
-                _within(line.source, other.source),
-                _within(line.destination, other.destination),
+                within(line.source, other.source),
+                within(line.destination, other.destination),
             ]
-            if sum(within) != 2:
+            if sum(fits) != 2:
                 continue
-            services = line.services if within[0] else joined_services({*line.services, *other.services})
-            source = line.source if within[1] else joined({*line.source, *less(other.source, line.source)})
-            destination = line.destination if within[2] else joined({*line.destination, *less(other.destination, line.destination)})
+            services = line.services if fits[0] else joined_services({*line.services, *other.services})
+            source = line.source if fits[1] else joined({*line.source, *less(other.source, line.source)})
+            destination = line.destination if fits[2] else joined({*line.destination, *less(other.destination, line.destination)})
             line = found[index] = Line(services, source, destination)
     kept = list(found)
     for line in sorted(found, key=lambda each: len(each.services) + len(each.source) + len(each.destination), reverse=True):
@@ -82,7 +82,7 @@ def _widened(found: list[Line]) -> list[Line]:
 
 def _adds_nothing(line: Line, others: Sequence[Line]) -> bool:
     """Whether every service of a line is in some other line, for all of its addresses."""
-    around = [each for each in others if _within(line.source, each.source) and _within(line.destination, each.destination)]
+    around = [each for each in others if within(line.source, each.source) and within(line.destination, each.destination)]
     return first_left(line.services, [box for each in around for box in each.services]) is None
 
 
@@ -90,11 +90,12 @@ def _inside(boxes: frozenset[Box], others: frozenset[Box]) -> bool:
     return boxes <= others or all(any(covers(other, box) for other in others) for box in boxes)
 
 
-def _within(patterns: Patterns, others: Patterns) -> bool:
+def within(patterns: Patterns, others: Patterns) -> bool:
+    """Whether each of some patterns lies within one of others."""
     return patterns <= others or all(any(other.covers(each) for other in others) for each in patterns)
 
 
-def _grouped(pairs: Iterable[tuple[_Key, frozenset[_Item]]]) -> list[tuple[_Key, frozenset[_Item]]]:
+def grouped(pairs: Iterable[tuple[_Key, frozenset[_Item]]]) -> list[tuple[_Key, frozenset[_Item]]]:
     """Return each key once, with all that it came with."""
     groups: dict[_Key, set[_Item]] = {}
     for key, members in pairs:

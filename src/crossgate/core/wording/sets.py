@@ -15,7 +15,7 @@ from crossgate.core.model.packet import ECHO, PORT_PROTOCOLS, SYN, TCP, icmp_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError, format_ports, protocol_word
 from crossgate.core.sets.boxes import ALL_PORTS, ALL_PROTOCOLS, FLAG_BITS, FRAGMENT_BIT, Box, covers, first_left, whole, without
-from crossgate.core.sets.minimise import _MOST_WIDENED, Line, _grouped, _within, joined_services
+from crossgate.core.sets.minimise import MOST_COMPARED, Line, grouped, joined_services, within
 from crossgate.core.sets.patterns import Patterns, joined, less
 from crossgate.core.sets.services import service_boxes
 from crossgate.core.traffic.courses import courses
@@ -34,7 +34,7 @@ class Sort(Enum):
 
 def _says_it_all(other: tuple[str, Patterns, Patterns], row: tuple[str, Patterns, Patterns]) -> bool:
     """Whether another row says the same of more addresses: words for services leave out what only one link tells apart."""
-    return other is not row and other[0] == row[0] and _within(row[1], other[1]) and _within(row[2], other[2])
+    return other is not row and other[0] == row[0] and within(row[1], other[1]) and within(row[2], other[2])
 
 
 class Wording:
@@ -50,13 +50,13 @@ class Wording:
 
     def rows(self, lines: Iterable[Line], sort: Sort, machines: bool = False) -> list[tuple[str, str, str]]:
         """Return lines in words: services, source, destination; those with the same ends as one. `machines` as in `addresses`."""
-        ends = _grouped(((line.source, line.destination), line.services) for line in lines)
+        ends = grouped(((line.source, line.destination), line.services) for line in lines)
         written = [(self.services(services, sort), *both) for both, services in ends]
         kept = written
-        for row in written if len(written) <= _MOST_WIDENED else ():
+        for row in written if len(written) <= MOST_COMPARED else ():
             if any(_says_it_all(other, row) for other in kept):
                 kept = [other for other in kept if other is not row]
-        words = _grouped(
+        words = grouped(
             ((self.addresses(source, machines), self.addresses(destination, machines)), frozenset((service,)))
             for service, source, destination in kept
         )

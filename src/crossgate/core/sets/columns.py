@@ -1,7 +1,6 @@
 """Boxes as NumPy columns, and every two of them that overlap, found in far less than all pairs.
 
-A row is one box; an entry with few boxes has a row for each, one with many has a single row for the box around them
-(`loose`). The addresses are words of 64 bits, the flags, fragment and DSCP bits one more, the spans six numbers.
+A row is one box. The addresses are words of 64 bits, the flags, fragment and DSCP bits one more, the spans six numbers.
 The pairs come from dividing the rows by one address bit after the other: those with a 0 there, those with a 1, those
 that do not care. Rows that differ in a bit never meet again.
 """
@@ -14,7 +13,6 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.address import Family
 from crossgate.core.sets.boxes import LOW_BITS, LOW_FREE, Box
 
@@ -22,8 +20,6 @@ Words = NDArray[np.uint64]
 Numbers = NDArray[np.int64]
 Spans = NDArray[np.int32]
 
-FEW_BOXES = 8
-"""Up to so many boxes an entry is multiplied out."""
 _LEAF_ROWS = 192
 _MOST_CELLS = 1 << 21
 _SAMPLE = 256
@@ -53,22 +49,6 @@ class Columns(NamedTuple):
     def across(self) -> Columns:
         """Return the rows as the second of two axes."""
         return Columns(self.value[None], self.wildcard[None], self.spans[None], self.entry[None], self.loose[None])
-
-
-def columns(regions: Sequence[EntryRegion]) -> tuple[Columns, list[Box]]:
-    """Return the rows of a list's regions, and the same rows as boxes."""
-    boxes: list[Box] = []
-    entry: list[int] = []
-    loose: list[bool] = []
-    for index, region in enumerate(regions):
-        if region.hull is None:
-            continue
-        few = region.size <= FEW_BOXES
-        rows = [region.hull] if not few or region.size == 1 else list(region.boxes())
-        boxes += rows
-        entry += [index] * len(rows)
-        loose += [not few] * len(rows)
-    return box_columns(boxes, entry, loose), boxes
 
 
 def box_columns(boxes: Sequence[Box], entry: Sequence[int], loose: Sequence[bool]) -> Columns:
