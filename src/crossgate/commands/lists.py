@@ -19,14 +19,9 @@ def lists(
     as_json: JsonOption = False,
 ) -> None:
     """Show lists in the order they are read, what their names stand for, and where they are placed."""
-    from crossgate.core.model.plan import UnknownName
-
     when = moment(at)
     plan = load(context)
-    try:
-        chosen = [plan.access_list(name) for name in names or plan.lists]
-    except UnknownName as error:
-        raise PlanError(str(error)) from None
+    chosen = [plan.access_list(name) for name in names or plan.lists]
     if as_json:
         from crossgate.formats.json.lists import lists_document
 

@@ -18,7 +18,6 @@ from crossgate.commands.common import (
     print_json,
     tell_missed,
 )
-from crossgate.core.model.errors import PlanError
 
 _ENDS = "A host, subnet, group, device, outside, address, prefix or any."
 
@@ -39,18 +38,14 @@ def reach(
 ) -> None:
     """Show exactly what gets from FROM to TO, what is half-open, and which entry stops the rest."""
     from crossgate.core.answers.reach import reach as reached
-    from crossgate.core.model.service import ServiceError
     from crossgate.core.sets.effort import TooManyPieces
     from crossgate.core.traffic.session import Session
 
     when = moment(at)
     plan = load(context)
     missed: list[TooManyPieces] = []
-    try:
-        with meter("reaching") as tell:
-            found = list(reached(Session(plan), source, destination, when, service, strays, tell, missed))
-    except ServiceError as error:
-        raise PlanError(str(error)) from None
+    with meter("reaching") as tell:
+        found = list(reached(Session(plan), source, destination, when, service, strays, tell, missed))
     if as_json:
         from crossgate.formats.json.reach import reach_document
 

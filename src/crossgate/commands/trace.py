@@ -20,6 +20,7 @@ from crossgate.commands.common import (
     print_json,
 )
 from crossgate.core.model.errors import PlanError
+from crossgate.core.model.packet import CLIENT_PORT, MOST_PORT
 from crossgate.core.network.routing import Forwarding
 
 if TYPE_CHECKING:
@@ -44,7 +45,7 @@ def trace(
     source: Annotated[str, typer.Argument(metavar="FROM", autocompletion=complete_end, help="A host, device, point or address.")],
     destination: Annotated[str, typer.Argument(metavar="TO", autocompletion=complete_end, help="A host, device, point or address.")],
     service: Annotated[str, typer.Argument(metavar="SERVICE", autocompletion=complete_service, help="As ping, https, tcp/8443.")],
-    source_port: Annotated[int | None, typer.Option(min=0, max=65535, metavar="N", help="The client's port (51000).")] = None,
+    source_port: Annotated[int | None, typer.Option(min=0, max=MOST_PORT, metavar="N", help=f"The client's port ({CLIENT_PORT}).")] = None,
     claimed: Annotated[str | None, typer.Option("--as", metavar="ADDRESS", help="Send with a source address not its own.")] = None,
     only_ipv4: Annotated[bool, typer.Option("-4", help="Only IPv4.")] = False,
     only_ipv6: Annotated[bool, typer.Option("-6", help="Only IPv6.")] = False,
@@ -113,7 +114,7 @@ def _conversations(
         try:
             wanted = network.plan.service(service, start.address.family)
         except ServiceError as error:
-            problems.append(PlanError(str(error)))
+            problems.append(error)
             continue
         yield from conversations(wanted, start, end, source_port, spoofed.value if spoofed else None)
     if len(problems) == len(chosen):

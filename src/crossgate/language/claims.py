@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-from crossgate.core.model.accesslist import AccessList, DeciderKey
+from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, DeciderKey
 from crossgate.core.model.address import AddressError, Family, parse_address, parse_prefix, parse_range
 from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.finding import KINDS, Acceptance
 from crossgate.core.model.network import Direction, Placement, Point, PointKind
-from crossgate.core.model.packet import PORT_PROTOCOLS
+from crossgate.core.model.packet import MOST_PORT, PORT_PROTOCOLS
 from crossgate.core.model.service import Service
 from crossgate.language.names import FollowOn, Names, is_literal
 from crossgate.language.times import moment
 from crossgate.language.words import Words
 
 _FAMILIES = {family.word: family for family in Family}
-_MAX_NUMBER = 4_294_967_295
 
 
 def placement(words: Words, names: Names) -> Placement:
@@ -65,7 +64,7 @@ def expectation(words: Words, names: Names) -> Expectation:
     source_port = at = over = by = None
     if words.accept("source"):
         words.keyword("port")
-        source_port = words.number("a port", 65535)
+        source_port = words.number("a port", MOST_PORT)
         if any(term.protocol not in (None, *PORT_PROTOCOLS) for each in services.values() for term in each.terms):
             raise words.error(f"{service} has no source port")
     if words.accept("at"):
@@ -152,7 +151,7 @@ def _decider(words: Words, names: Names) -> DeciderKey:
 
 
 def _entry_number(words: Words, access_list: AccessList) -> int:
-    number = words.number("an entry number or otherwise", _MAX_NUMBER)
+    number = words.number("an entry number or otherwise", MOST_NUMBER)
     known = [entry.number for entry in access_list.entries]
     if number not in known:
         raise words.error(unknown(f"entry in list {access_list.name} with number", str(number), list(map(str, known))))

@@ -16,11 +16,11 @@ from typing import NamedTuple
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import Finding, audit
-from crossgate.core.model.accesslist import AccessList, Entry, Kind
+from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Entry, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.network import Direction, Placement, Point
-from crossgate.core.model.plan import Plan, UnknownName
+from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.language.claims import where
 from crossgate.language.entries import header, one_entry
@@ -34,7 +34,6 @@ from crossgate.language.words import Line, Words
 GIVEN = "the text given"
 _MARK = b"\xef\xbb\xbf"
 """The byte order mark that some editors put before UTF-8 text."""
-MOST_NUMBER = 4_294_967_295
 _NUMBERED = re.compile(r"(\s*)([0-9]{1,18})(\s+)")
 _COMMENT = re.compile(r'("[^"]*")|(\s*#.*)')
 
@@ -135,10 +134,7 @@ def _ending(line: str) -> str:
 
 def find_list(plan: Plan, name: str) -> AccessList:
     """Return a list by its name. Raises `PlanError`."""
-    try:
-        return plan.access_list(name)
-    except UnknownName as error:
-        raise PlanError(str(error)) from None
+    return plan.access_list(name)
 
 
 def find_entry(access_list: AccessList, number: int) -> Entry:

@@ -6,7 +6,7 @@ entries share (a service, the addresses of a name) is one object.
 
 from __future__ import annotations
 
-from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind, Note, Otherwise
+from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, Entry, Kind, Note, Otherwise
 from crossgate.core.model.address import Family, anywhere
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP
@@ -29,13 +29,12 @@ from crossgate.language.words import Line, Words
 
 _ACTIONS = {action.value: action for action in Action}
 _FAMILIES = {family.word: family for family in Family}
-_MAX_NUMBER = 4_294_967_295
 
 
 def header(words: Words) -> tuple[str, Kind, Family]:
     """LIST = "list" ID ("standard" | "extended") ("ipv4" | "ipv6")."""
     words.keyword("list")
-    name = words.number("a list number", _MAX_NUMBER) if words.peek().isdigit() else words.name("a list")
+    name = words.number("a list number", MOST_NUMBER) if words.peek().isdigit() else words.name("a list")
     kind = Kind(words.choice([kind.value for kind in Kind]))
     family = _FAMILIES[words.choice(_FAMILIES)]
     words.end()
@@ -108,7 +107,7 @@ class _EntryReader:
         """ENTRY = [NUMBER] ["off"] ACTION (SOURCE | SERVICE SOURCE "to" DESTINATION *QUALIFIER) ["during" WINDOW] ["log"] [TEXT]."""
         number = next_number
         if words.words[0].isdecimal():
-            number = words.number("an entry number", _MAX_NUMBER)
+            number = words.number("an entry number", MOST_NUMBER)
         start = words.index
         action = _ACTIONS.get(words.peek())
         off = action is None and words.accept("off")

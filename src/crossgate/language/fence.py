@@ -18,8 +18,10 @@ from typing import NamedTuple
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.network import Direction, Interface, Point, PointKind, Segment
+from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Ports, ServiceError, format_ports, join_ports
+from crossgate.core.sets.boxes import ALL_PORTS
 
 _DHCP = {Family.IPV4: "dhcp", Family.IPV6: "dhcpv6-server"}
 _DHCP_TO_ALL = {Family.IPV4: "255.255.255.255", Family.IPV6: "ff02::1:2"}
@@ -233,7 +235,7 @@ class _OneFamily:
 
     def _replies(self) -> Iterator[str]:
         first, last = self.plan.client_ports
-        clients = f"{first}-" if last == 65535 else f"{first}-{last}"
+        clients = f"{first}-" if last == MOST_PORT else f"{first}-{last}"
         yield "permit tcp any to any established"
         if first > 0:
             yield f"permit udp/{clients} any to any source port -{first - 1}"
@@ -251,7 +253,7 @@ class _OneFamily:
             for one, two in ways:
                 text = f"expect deny {service} {one} to {two} over {self.family.word}"
                 yield Claimed(text.format(self.beyond), tuple(text.format(each) for each in self.closed))
-        own = [f"{protocol}/{format_ports(left)}" if left != ((0, 65535),) else protocol for protocol, left in self._closed_ports()]
+        own = [f"{protocol}/{format_ports(left)}" if left != (ALL_PORTS,) else protocol for protocol, left in self._closed_ports()]
         own += [] if "ping" in self.services else ["ping"]
         for point in self.points:
             yield from (self._at_gateway(service, point) for service in own)
@@ -286,11 +288,11 @@ class _OneFamily:
         """Yield for TCP and for UDP the ports that are closed at the gateways; one way, clients' UDP ports take replies."""
         terms = [term for service in self.services for term in self.plan.service(service, self.family).terms]
         for protocol, number in (("tcp", 6), ("udp", 17)):
-            opened = [interval for term in terms if term.protocol in (None, number) for interval in term.ports or ((0, 65535),)]
+            opened = [interval for term in terms if term.protocol in (None, number) for interval in term.ports or (ALL_PORTS,)]
             if self.asked.one_way and protocol == "udp":
-                opened.append((self.plan.client_ports[0], 65535))
+                opened.append((self.plan.client_ports[0], MOST_PORT))
             left, start = [], 0
-            for first, last in (*join_ports(opened), (65536, 65536)):
+            for first, last in (*join_ports(opened), (MOST_PORT + 1, MOST_PORT + 1)):
                 if start < first:
                     left.append((start, first - 1))
                 start = last + 1

@@ -11,9 +11,10 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
 
-from crossgate.core.model.accesslist import Kind
+from crossgate.core.model.accesslist import MOST_NUMBER, Kind
 from crossgate.core.model.errors import Place, PlanError, PlanErrors, nearest
 from crossgate.core.model.iana import protocols
+from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.plaintext import numeral
 from crossgate.core.model.plan import NamedService, Plan
 from crossgate.core.model.service import split_service
@@ -334,9 +335,9 @@ class _Reader:
     def _client(self, words: Words) -> None:
         """CLIENT = "client" "ports" RANGE."""
         words.keyword("ports")
-        self.plan.client_ports = self._number_range(words, 65535)
+        self.plan.client_ports = self._number_range(words, MOST_PORT)
 
-    def _number_range(self, words: Words, most: int = 4_294_967_295) -> tuple[int, int]:
+    def _number_range(self, words: Words, most: int = MOST_NUMBER) -> tuple[int, int]:
         """RANGE = NUMBER ["-" NUMBER]."""
         word = words.take("a range, as 1-99")
         first, hyphen, last = word.partition("-")

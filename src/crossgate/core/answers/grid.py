@@ -63,7 +63,7 @@ def _traceable(network: Forwarding, service: str) -> bool:
         for end in candidates(network, host):
             try:
                 conversations(network.plan.service(service, end.address.family), end, end)
-            except (PlanError, ServiceError):
+            except PlanError:
                 continue
             return True
     return False

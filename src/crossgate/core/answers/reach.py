@@ -61,8 +61,8 @@ def reach(
 
     With `strays` it is that of the packets that open no conversation: fragments, TCP segments that are no SYN, ICMP
     messages that nobody answers. `tell` is told how many flows are done, of how many. What falls into too many pieces is added
-    to `missed`, and all else is answered. Raises `PlanError` when an end is unknown or the two share no family, `ServiceError`
-    for a service that is none, `TooManyPieces` where there is no `missed`.
+    to `missed`, and all else is answered. Raises `PlanError` when an end is unknown, the two share no family
+    or the service is none, `TooManyPieces` where there is no `missed`.
     """
     plan, network = session.plan, session.network
     asking = session.flows(open_at(plan.windows.values(), at))

@@ -17,6 +17,9 @@ from crossgate.core.model.errors import Place
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, Service
 
+MOST_NUMBER = (1 << 32) - 1
+"""The largest number that a list or an entry can have: 32 bits."""
+
 
 class Action(StrEnum):
     """What an entry does with a packet: let it by, drop it in silence, or drop it and tell the sender."""

@@ -13,6 +13,7 @@ from enum import IntEnum
 from functools import cache
 from typing import NamedTuple
 
+from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plaintext import numeral
 
 
@@ -60,7 +61,7 @@ class Address(NamedTuple):
         return format_address(self.family, self.value)
 
 
-class AddressError(ValueError):
+class AddressError(PlanError):
     """A text that is meant as an address, prefix, mask or range and is not one; the message says why."""
 
 

@@ -14,7 +14,9 @@ PORT_PROTOCOLS = frozenset({6, 17, 33, 132})
 """TCP, UDP, DCCP and SCTP: the protocols whose ports a list can ask for."""
 
 SYN, ACK = iana.FLAGS["SYN"], iana.FLAGS["ACK"]
-CLIENT_PORT = 51000
+MOST_PORT = 65_535
+"""Ports are 16 bits (RFC 9293 section 3.1, RFC 768)."""
+CLIENT_PORT = 51_000
 """The source port of a traced client that names none."""
 
 

@@ -8,9 +8,10 @@ from functools import cached_property
 from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Addresses, Family
 from crossgate.core.model.claim import Expectation
-from crossgate.core.model.errors import Place, unknown
+from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.finding import Acceptance
 from crossgate.core.model.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment
+from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.service import Service, ServiceError, ServiceTerm, parse_service, split_service
 from crossgate.core.model.window import Window
 
@@ -20,10 +21,10 @@ DEFAULT_NUMBERING = (
     (Kind.EXTENDED, 100, 199),
     (Kind.EXTENDED, 2000, 2699),
 )
-DEFAULT_CLIENT_PORTS = (32768, 65535)
+DEFAULT_CLIENT_PORTS = (32768, MOST_PORT)
 
 
-class UnknownName(LookupError):
+class UnknownName(PlanError):
     """A name that the plan does not have; the message tells the nearest one it has."""
 
 

@@ -11,8 +11,8 @@ from typing import NamedTuple
 
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family
-from crossgate.core.model.errors import nearest
-from crossgate.core.model.packet import ECHO, ICMP, ICMPV6, Packet, icmp_of
+from crossgate.core.model.errors import PlanError, nearest
+from crossgate.core.model.packet import ECHO, ICMP, ICMPV6, MOST_PORT, Packet, icmp_of
 from crossgate.core.model.plaintext import numeral
 
 Ports = tuple[tuple[int, int], ...]
@@ -21,7 +21,7 @@ Ports = tuple[tuple[int, int], ...]
 WITH_PORTS = ("tcp", "udp", "sctp", "dccp")
 
 
-class ServiceError(ValueError):
+class ServiceError(PlanError):
     """A text that is meant as a service and is not one; `start` and `end` bound the part at fault."""
 
     def __init__(self, message: str, start: int = 0, end: int = 0) -> None:
@@ -154,7 +154,7 @@ def protocol_word(number: int, family: Family) -> str:
 def format_ports(ports: Ports) -> str:
     """Write port intervals as the plan language does: `80,8000-8099,1024-`."""
     return ",".join(
-        str(first) if first == last else f"{first}-" if last == 65535 else f"-{last}" if first == 0 else f"{first}-{last}"
+        str(first) if first == last else f"{first}-" if last == MOST_PORT else f"-{last}" if first == 0 else f"{first}-{last}"
         for first, last in ports
     )
 
@@ -255,7 +255,7 @@ def _parse_port_range(piece: str) -> tuple[int, int]:
         port = _parse_port(piece)
         return (port, port)
     first = _parse_port(first_text) if first_text else 0
-    last = _parse_port(last_text) if last_text else 65535
+    last = _parse_port(last_text) if last_text else MOST_PORT
     if not (first_text or last_text):
         raise ServiceError("a range needs a port on one side of its hyphen at least")
     if first > last:
@@ -266,8 +266,8 @@ def _parse_port_range(piece: str) -> tuple[int, int]:
 def _parse_port(text: str) -> int:
     if text.isascii() and text.isdigit():
         number = numeral(text)
-        if number is None or number > 65535:
-            raise ServiceError(f"{text} is no port: 0 to 65535")
+        if number is None or number > MOST_PORT:
+            raise ServiceError(f"{text} is no port: 0 to {MOST_PORT}")
         return number
     near = nearest(text, list(iana.services()))
     raise ServiceError(f"{text or 'nothing'} is no port: a number or an IANA service name" + (f"; there is {near}" if near else ""))

@@ -7,7 +7,6 @@ from typing import NamedTuple
 
 from crossgate.core.model.address import (
     Address,
-    AddressError,
     Family,
     Pattern,
     everything,
@@ -20,7 +19,7 @@ from crossgate.core.model.address import (
 )
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.network import Interface
-from crossgate.core.model.plan import Plan, UnknownName
+from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import scope_of
 from crossgate.core.network.routing import Endpoint, Forwarding
 from crossgate.core.sets.patterns import merged
@@ -37,10 +36,7 @@ def candidates(network: Forwarding, text: str) -> list[Endpoint]:
     """
     plan = network.plan
     if looks_like_address(text.partition(".")[0]):
-        try:
-            return [at_address(network, parse_address(text))]
-        except AddressError as error:
-            raise PlanError(str(error)) from None
+        return [at_address(network, parse_address(text))]
     if "." in text:
         return _interface_ends(_interface(plan, text), text)
     if text in plan.hosts:
@@ -74,10 +70,7 @@ def end_set(plan: Plan, text: str, family: Family) -> EndpointSet:
     if text == "any":
         return EndpointSet((everything(family),))
     if looks_like_address(text.partition(".")[0]):
-        try:
-            patterns = parse_range(text) if "-" in text else (parse_block(text),)
-        except AddressError as error:
-            raise PlanError(str(error)) from None
+        patterns = parse_range(text) if "-" in text else (parse_block(text),)
         own = tuple(each for each in patterns if each.family is family)
         alone = len(patterns) == 1 and patterns[0].wildcard == 0
         return EndpointSet(own, named=frozenset(each.value for each in own if alone))
@@ -105,10 +98,7 @@ def end_set(plan: Plan, text: str, family: Family) -> EndpointSet:
 
 def _interface(plan: Plan, text: str) -> Interface:
     """Return the interface that a point names. Raises `PlanError`."""
-    try:
-        point = plan.point(text)
-    except UnknownName as error:
-        raise PlanError(str(error)) from None
+    point = plan.point(text)
     interface = plan.devices[point.owner].interfaces.get(point.part)
     if interface is None:
         raise PlanError(f"{text} is a port and has no addresses; name a host or an interface")

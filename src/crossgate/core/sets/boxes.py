@@ -15,7 +15,7 @@ from collections.abc import Generator, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 from crossgate.core.model.address import Family, Pattern
-from crossgate.core.model.packet import CLIENT_PORT, ECHO, PORT_PROTOCOLS, SYN, TCP, UDP, Packet, icmp_of
+from crossgate.core.model.packet import CLIENT_PORT, ECHO, MOST_PORT, PORT_PROTOCOLS, SYN, TCP, UDP, Packet, icmp_of
 from crossgate.core.model.service import FlagTest
 from crossgate.core.sets.effort import spend
 
@@ -32,7 +32,7 @@ LOW_BITS = 64
 LOW_FREE = (1 << 15) - 1
 
 
-ALL_PROTOCOLS, ALL_PORTS = (0, 255), (0, 65535)
+ALL_PROTOCOLS, ALL_PORTS = (0, 255), (0, MOST_PORT)
 
 
 class Box(NamedTuple):
@@ -47,9 +47,9 @@ class Box(NamedTuple):
     protocol_first: int = 0
     protocol_last: int = 255
     source_first: int = 0
-    source_last: int = 65535
+    source_last: int = MOST_PORT
     port_first: int = 0
-    port_last: int = 65535
+    port_last: int = MOST_PORT
 
     @property
     def source(self) -> Pattern:

@@ -9,14 +9,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import product
 from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from crossgate.core.sets.boxes import Box, minus, overlap
+from crossgate.core.sets.boxes import Box, minus
 from crossgate.core.sets.effort import spend
 
 _Rows = NDArray[np.uint8]
@@ -39,13 +39,11 @@ class PacketSet(Protocol):
 
 def first_uncovered(box: Box, parts: Sequence[PacketSet]) -> Box | None:
     """Return a box of what is left of a box without some sets of packets, or None when together they have all of it."""
-    if len(parts) > _FEW_PARTS:
-        boxes = [each for each in parts if isinstance(each, Box)]
-        if len(boxes) == len(parts):
-            try:
-                return _by_bits(box, boxes)
-            except OverflowError:
-                pass
+    if len(parts) > _FEW_PARTS and all(isinstance(each, Box) for each in parts):
+        boxes = [part for each in parts if (part := each.part(box)) is not None]
+        cells = _cells(box, boxes)
+        if cells is not None:
+            return _by_bits(cells, boxes)
     return _by_pieces(box, parts)
 
 
@@ -81,13 +79,9 @@ def _by_pieces(box: Box, parts: Sequence[PacketSet]) -> Box | None:
     return None
 
 
-def _by_bits(box: Box, boxes: Sequence[Box]) -> Box | None:
-    """Return a box of what is left of a box without some boxes, or None.
-
-    Raises `OverflowError` when the spans make too many cells to be looked at one by one.
-    """
-    parts = [part for each in boxes if (part := overlap(box, each)) is not None]
-    for cell in _cells(box, parts):
+def _by_bits(cells: Iterable[Box], parts: Sequence[Box]) -> Box | None:
+    """Return a box of what is left of cells without some boxes, of which none begins or ends a span within a cell; or None."""
+    for cell in cells:
         inside = {
             (part.value & cell.wildcard & ~part.wildcard, cell.wildcard & ~part.wildcard)
             for part in parts
@@ -98,7 +92,7 @@ def _by_bits(box: Box, boxes: Sequence[Box]) -> Box | None:
             and part[7] <= cell[7]
             and cell[8] <= part[8]
         }
-        bits = [1 << place for place in range(cell.wildcard.bit_length()) if any(fixed >> place & 1 for _, fixed in inside)]
+        bits = [1 << shift for shift in range(cell.wildcard.bit_length()) if any(fixed >> shift & 1 for _, fixed in inside)]
         rows = np.array([[int(bool(value & bit)) if fixed & bit else _FREE for bit in bits] for value, fixed in inside], np.uint8)
         rows = rows.reshape(len(inside), len(bits))
         found = _lucky(rows) or _search(rows, np.arange(len(bits)))
@@ -110,17 +104,16 @@ def _by_bits(box: Box, boxes: Sequence[Box]) -> Box | None:
     return None
 
 
-def _cells(box: Box, parts: Sequence[Box]) -> Iterator[Box]:
-    """Yield a box cut at every end of a span of its parts."""
+def _cells(box: Box, parts: Sequence[Box]) -> Iterable[Box] | None:
+    """Return a box cut at every end of a span of its parts; None when that makes too many cells to look at one by one."""
     cuts = []
     for first in (3, 5, 7):
         starts = {box[first], *(part[first] for part in parts), *(part[first + 1] + 1 for part in parts)}
         inside = sorted(start for start in starts if box[first] <= start <= box[first + 1])
         cuts.append(list(zip(inside, [*(start - 1 for start in inside[1:]), box[first + 1]], strict=True)))
     if len(cuts[0]) * len(cuts[1]) * len(cuts[2]) > _MOST_CELLS:
-        raise OverflowError
-    for protocols, sources, ports in product(*cuts):
-        yield Box(box.family, box.value, box.wildcard, *protocols, *sources, *ports)
+        return None
+    return (Box(box.family, box.value, box.wildcard, *protocols, *sources, *ports) for protocols, sources, ports in product(*cuts))
 
 
 def _lucky(rows: _Rows) -> dict[int, int] | None:

@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family
-from crossgate.core.model.packet import ACK, SYN, TCP, icmp_of
+from crossgate.core.model.packet import ACK, MOST_PORT, SYN, TCP, icmp_of
 from crossgate.core.model.service import Service
 from crossgate.core.sets.boxes import (
     ALL_PORTS,
@@ -120,7 +120,7 @@ def leg_box(opening: Box, course: Course, leg: Leg) -> Box:
     if leg.returns:
         box = swapped(opening)
     if course.answer is not None:
-        box = box._replace(source_first=0, source_last=65535, port_first=course.answer << 8, port_last=course.answer << 8)
+        box = box._replace(source_first=0, source_last=MOST_PORT, port_first=course.answer << 8, port_last=course.answer << 8)
     flags = {Leg.SYN_ACK: SYN | ACK, Leg.ACK: ACK}.get(leg)
     return box if flags is None else box._replace(value=box.value & ~FLAG_BITS | flags)
 

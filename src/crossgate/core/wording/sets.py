@@ -11,7 +11,7 @@ from functools import cache
 
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family, Pattern, everything, single
-from crossgate.core.model.packet import ECHO, PORT_PROTOCOLS, SYN, TCP, icmp_of
+from crossgate.core.model.packet import ECHO, MOST_PORT, PORT_PROTOCOLS, SYN, TCP, icmp_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError, format_ports, protocol_word
 from crossgate.core.sets.boxes import ALL_PORTS, ALL_PROTOCOLS, FLAG_BITS, FRAGMENT_BIT, Box, covers, first_left, whole, without
@@ -188,7 +188,7 @@ def _told(boxes: Iterable[Box], sort: Sort) -> frozenset[Box]:
            if each.protocol_first <= protocol <= each.protocol_last and each.fragment is not True]  # fmt: skip
     if first_left(own, sorted(found)) is None:
         wildcard = own[0].wildcard | (FRAGMENT_BIT if sort is Sort.STRAY else 0)
-        found.add(own[0]._replace(wildcard=wildcard, port_first=0, port_last=65535))
+        found.add(own[0]._replace(wildcard=wildcard, port_first=0, port_last=MOST_PORT))
     found = {each for each in found if not any(other != each and covers(other, each) for other in found)}
     return joined_services(found)
 
