@@ -17,7 +17,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import address_classes, free_address
-from crossgate.core.network.endpoints import end_set
+from crossgate.core.network.endpoints import endpoint_set
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.boxes import Box, covers, overlap, packet_box, whole
 from crossgate.core.sets.minimise import Line
@@ -125,7 +125,7 @@ def test_a_claim_holds_just_when_no_packet_breaks_it(
 
 def _claims(plan: Plan, word: str, address: int, family: Family) -> bool:
     """Whether a claim about a word speaks of an address, told from the words alone."""
-    ends = end_set(plan, word, family)
+    ends = endpoint_set(plan, word, family)
     own = next((each for each in plan.interface_of if each.family is family and each.value == address), None)
     if own is not None:
         return any(each.wildcard == 0 and each.value == address for each in ends.patterns)
@@ -147,7 +147,7 @@ def test_reach_tells_each_packet_its_fate(plan_of: Read, data: st.DataObject, fa
         if each.family is family
         for part in each.parts
     ]
-    here, far = end_set(plan, source, family), end_set(plan, destination, family)
+    here, far = endpoint_set(plan, source, family), endpoint_set(plan, destination, family)
     interfaces = {address.value for address in plan.interface_of if address.family is family}
     for packet in data.draw(st.lists(st.sampled_from(list(net.openings(family))), min_size=40, max_size=40)):
         inside = any(each.contains(packet.source) for each in here.patterns) and any(

@@ -16,7 +16,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
 from crossgate.core.model.plan import Plan, UnknownName
 from crossgate.core.model.window import open_at, states
-from crossgate.core.network.endpoints import at_address, candidates, end_set, pairs
+from crossgate.core.network.endpoints import at_address, candidates, endpoint_set, pairs
 from crossgate.core.network.layer2 import Wire
 from crossgate.core.network.routing import Endpoint, Forwarding
 from crossgate.core.traffic.trace import Tracer, Verdict
@@ -154,9 +154,9 @@ def test_a_device_stands_for_its_nearest_interface(plan_of: Read) -> None:
 )
 def test_a_word_stands_for_a_set(plan_of: Read, word: str, four: list[str], six: list[str]) -> None:
     plan = plan_of(GATEWAYS)
-    told = [[str(each) for each in end_set(plan, word, family).patterns] for family in Family]
+    told = [[str(each) for each in endpoint_set(plan, word, family).patterns] for family in Family]
     assert told == [four, six]
-    assert end_set(plan, word, Family.IPV4).outside == ("sea" if word == "sea" else None)
+    assert endpoint_set(plan, word, Family.IPV4).outside == ("sea" if word == "sea" else None)
 
 
 def test_points_and_lists_are_found_by_name(plan_of: Read) -> None:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, DeciderKey
-from crossgate.core.model.address import AddressError, Family, parse_address, parse_prefix, parse_range
+from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.finding import KINDS, Acceptance
 from crossgate.core.model.network import Direction, Placement, Point, PointKind
 from crossgate.core.model.packet import MOST_PORT, PORT_PROTOCOLS
 from crossgate.core.model.service import Service
-from crossgate.language.names import FollowOn, Names, is_literal
+from crossgate.language.names import Names
 from crossgate.language.times import moment
 from crossgate.language.words import Words
 
@@ -116,29 +116,7 @@ def in_some_family(words: Words, names: Names, service: str) -> dict[Family, Ser
 def _end(words: Words, names: Names) -> str:
     """END = HOST | DEVICE | POINT | SUBNET | GROUP | OUTSIDE | ADDRESS | ADDRESS/LEN | RANGE | "any"."""
     word = words.take("an end: a host, a device, a point, a subnet, a group, an outside, an address or any")
-    plan = names.plan
-    if word == "any":
-        return word
-    if is_literal(word):
-        try:
-            if "-" in word:
-                parse_range(word)
-            elif "/" in word:
-                parse_prefix(word)
-            else:
-                parse_address(word)
-        except AddressError as error:
-            raise words.error(str(error)) from None
-        return word
-    if "." in word:
-        point = names.point(words, word)
-        if point.kind is not PointKind.INTERFACE:
-            raise words.error(f"{word} is a port and has no addresses; name an interface")
-        return word
-    if word not in plan.hosts and word not in plan.devices and word not in plan.segments and word not in plan.groups:
-        if word in names.declared:
-            raise FollowOn("")
-        raise words.error(unknown("name", word, plan.names()))
+    names.endpoints(words, word)
     return word
 
 

@@ -17,6 +17,7 @@ from typing import NamedTuple
 
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.network import Direction, Interface, Point, PointKind, Segment
 from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.plan import Plan
@@ -31,6 +32,7 @@ _NEEDED = (
 )  # fmt: skip
 """ICMPv6 that must pass (RFC 4890 sections 4.3.1 and 4.4.1)."""
 _LINK_LOCAL = "fe80::/10"
+_EXCEPTIONS = (WordKind.HOST, WordKind.SUBNET, WordKind.OUTSIDE, WordKind.GROUP, WordKind.DEVICE)
 
 
 class Asked(NamedTuple):
@@ -123,7 +125,8 @@ def fence(plan: Plan, asked: Asked) -> Fence:
     if segment is None or segment.outside:
         raise PlanError(unknown("subnet", asked.subnet, subnets))
     for each in asked.exceptions:
-        if each not in plan.hosts and each not in plan.segments and each not in plan.groups and each not in plan.devices:
+        meaning = meaning_of(plan, each)
+        if meaning is None or meaning.kind not in _EXCEPTIONS:
             raise PlanError(unknown("host, subnet, group or device", each, [*plan.hosts, *plan.segments, *plan.groups, *plan.devices]))
     if asked.subnet in asked.exceptions:
         raise PlanError(f"{asked.subnet} is the subnet to be fenced off; --except names what is left open for it")
@@ -162,13 +165,8 @@ def _gateways(plan: Plan, segment: Segment, family: Family) -> list[Interface]:
 
 
 def _has(plan: Plan, name: str, family: Family) -> bool:
-    if name in plan.hosts:
-        return plan.hosts[name].in_family(family) is not None
-    if name in plan.devices:
-        return any(address.family is family for address in plan.devices[name].addresses())
-    if name in plan.groups:
-        return family in plan.groups[name].members
-    return any(block.family is family for block in plan.segments[name].prefixes)
+    meaning = meaning_of(plan, name)
+    return meaning is not None and bool(meaning.in_family(family))
 
 
 class _OneFamily:

@@ -12,9 +12,17 @@ from collections.abc import Callable, Iterator, Sequence
 from itertools import zip_longest
 from typing import NamedTuple
 
-from crossgate.core.model.address import AddressError, Pattern, format_address, parse_address, parse_prefix, parse_range, prefix
+from crossgate.core.model.address import (
+    AddressError,
+    Pattern,
+    format_address,
+    looks_like_address,
+    parse_address,
+    parse_prefix,
+    parse_range,
+    prefix,
+)
 from crossgate.core.model.plan import Plan
-from crossgate.language.names import is_literal
 
 _INDENT = "    "
 _WORD = re.compile(r'"[^"]*"?|#.*|[^\s"#]+')
@@ -89,7 +97,7 @@ def _addresses(left: list[str]) -> str:
 
 def _literal(word: str) -> str:
     """Return an address, prefix or range in its usual form; a prefix has no host bits."""
-    if not is_literal(word):
+    if not looks_like_address(word):
         return word
     try:
         if "-" in word:

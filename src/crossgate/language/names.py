@@ -6,7 +6,7 @@ word and a family only.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import (
@@ -16,16 +16,14 @@ from crossgate.core.model.address import (
     Family,
     Pattern,
     anywhere,
-    everything,
     looks_like_address,
     parse_address,
-    parse_block,
+    parse_addresses,
     parse_netmask,
-    parse_range,
     pattern,
-    single,
 )
 from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.meaning import Meaning, WordKind, meaning_of, of_patterns
 from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Group, Plan, UnknownName
 from crossgate.core.model.service import Service, ServiceError, split_service
@@ -34,11 +32,6 @@ from crossgate.language.words import Words
 
 class FollowOn(PlanError):
     """A word that names a thing whose own statement is in error; the first error says it all."""
-
-
-def is_literal(word: str) -> bool:
-    """Whether a word is meant as an address rather than as a name or a point (whose port part may hold colons)."""
-    return word[0].isdigit() or looks_like_address(word.partition(".")[0])
 
 
 class Names:
@@ -76,7 +69,7 @@ class Names:
         start = words.index - 1
         if word == "any":
             return anywhere(family)
-        if is_literal(word):
+        if looks_like_address(word):
             patterns = _literal(words, word)
             if patterns[0].family is not family:
                 wrong = patterns[0].family.label
@@ -84,38 +77,46 @@ class Names:
             text = word if words.index == start + 1 else " ".join(words.words[start : words.index])
             found = Addresses(text, patterns)
         else:
-            members = self._named(words, word)
-            if family not in members:
+            own = self.meaning(words, word).in_family(family)
+            if not own:
                 raise words.error(f"{word} has no {family.label} address, and this is an {family.word} list")
-            found = Addresses(word, members[family])
+            found = Addresses(word, own)
         if words.index == start + 1:
             met[word] = found
         return found
 
-    def _named(self, words: Words, word: str) -> dict[Family, tuple[Pattern, ...]]:
-        """Return the patterns that a name or point stands for, by family."""
-        plan = self.plan
-        if "." in word:
-            point = self.point(words, word)
-            interface = plan.devices[point.owner].interfaces.get(point.part)
-            if interface is None:
-                raise words.error(f"{word} is a port and has no addresses; name an interface")
-            return _by_family(own.address for own in interface.addresses)
-        if word in plan.hosts:
-            return _by_family(plan.hosts[word].addresses)
-        if word in plan.segments:
-            segment = plan.segments[word]
-            if segment.outside:
-                raise words.error(f"{word} is an outside and a device cannot know what is in it; deny the inside first, then permit any")
-            return {family: patterns for family in Family if (patterns := _of(segment.prefixes, family))}
-        if word in plan.devices:
-            return _by_family(plan.devices[word].addresses())
-        if word in plan.groups:
-            return {family: members.patterns for family, members in plan.groups[word].members.items()}
-        if self.declared.get(word) in ("subnet", "outside", "host", "group", "router", "switch"):
+    def meaning(self, words: Words, word: str) -> Meaning:
+        """Return what the word just taken means for a list; outsides and ports have no addresses there."""
+        found = self._met_before(words, word)
+        if found is None:
+            plan = self.plan
+            raise words.error(unknown("name", word, [*plan.hosts, *plan.segments, *plan.groups, *self.pending_groups, *plan.devices]))
+        if found.kind is WordKind.PORT:
+            raise words.error(f"{word} is a port and has no addresses; name an interface")
+        if found.kind is WordKind.OUTSIDE:
+            raise words.error(f"{word} is an outside and a device cannot know what is in it; deny the inside first, then permit any")
+        return found
+
+    def endpoints(self, words: Words, word: str) -> Meaning:
+        """Return what the word just taken means as an end of conversations."""
+        found = self._met_before(words, word)
+        if found is None:
+            raise words.error(unknown("name", word, self.plan.names()))
+        if found.kind is WordKind.PORT:
+            raise words.error(f"{word} is a port and has no addresses; name an interface")
+        return found
+
+    def _met_before(self, words: Words, word: str) -> Meaning | None:
+        """Return what a word means, None where nothing declares it; errors point at the word."""
+        if "." in word and not looks_like_address(word):
+            self.point(words, word)
+        try:
+            found = meaning_of(self.plan, word)
+        except AddressError as error:
+            raise words.error(str(error)) from None
+        if found is None and word in self.declared:
             raise FollowOn("")
-        known = [*plan.hosts, *plan.segments, *plan.groups, *self.pending_groups, *plan.devices]
-        raise words.error(unknown("name", word, known))
+        return found
 
     def point(self, words: Words, text: str) -> Point:
         """Find the interface or port that the word just taken names."""
@@ -140,19 +141,10 @@ class Names:
             word = words.take("an address or a name")
             if word == ",":
                 raise words.error("an address or a name is missing before this comma")
-            found: dict[Family, tuple[Pattern, ...]]
-            if word == "any":
-                found = {family: (everything(family),) for family in Family}
-            elif is_literal(word):
-                patterns = _literal(words, word)
-                found = {patterns[0].family: patterns}
-                if len(patterns) == 1:
-                    named.update(_single_addresses(found))
-            else:
-                found = self._named(words, word)
-                named.update(self.plan.groups[word].named if word in self.plan.groups else _single_addresses(found))
-            for family, patterns in found.items():
-                members.setdefault(family, {}).update(dict.fromkeys(patterns))
+            meaning = of_patterns(_literal(words, word)) if looks_like_address(word) else self.meaning(words, word)
+            named |= meaning.named
+            for each in meaning.patterns:
+                members.setdefault(each.family, {})[each] = None
             if not words.accept(","):
                 break
         words.end()
@@ -200,7 +192,7 @@ def _literal(words: Words, word: str) -> tuple[Pattern, ...]:
                 return (_wild(words, address),)
             words.keyword("mask")
             return (pattern(address.family, address.value, _netmask(words, address)),)
-        return parse_range(word) if "-" in word else (parse_block(word),)
+        return parse_addresses(word)
     except AddressError as error:
         raise words.error(str(error)) from None
 
@@ -217,21 +209,3 @@ def _netmask(words: Words, address: Address) -> int:
     if address.family is not Family.IPV4:
         raise words.error("IPv6 has no netmasks: write ADDRESS/LENGTH or wild")
     return wildcard
-
-
-def _of(patterns: Iterable[Pattern], family: Family) -> tuple[Pattern, ...]:
-    return tuple(block for block in patterns if block.family is family)
-
-
-def _single_addresses(found: dict[Family, tuple[Pattern, ...]]) -> Iterator[Address]:
-    """Yield the addresses of a term of a group that names addresses one by one, and no set of them."""
-    for family, patterns in found.items():
-        if all(each.wildcard == 0 for each in patterns):
-            yield from (Address(family, each.value) for each in patterns)
-
-
-def _by_family(addresses: Iterable[Address]) -> dict[Family, tuple[Pattern, ...]]:
-    found: dict[Family, list[Pattern]] = {}
-    for address in addresses:
-        found.setdefault(address.family, []).append(single(address))
-    return {family: tuple(found[family]) for family in Family if family in found}

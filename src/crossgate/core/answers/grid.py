@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service, ServiceError
 from crossgate.core.network.endpoints import candidates, pairs
@@ -28,6 +29,9 @@ class Cell(NamedTuple):
         return {family: tuple(dict.fromkeys(trace.verdict for trace in traces)) for family, traces in self.traces.items()}
 
 
+_HAVE_HOSTS = (WordKind.HOST, WordKind.SUBNET, WordKind.OUTSIDE, WordKind.GROUP)
+
+
 def hosts_of(plan: Plan, names: Sequence[str]) -> list[str]:
     """Return the hosts that names stand for: hosts themselves, the hosts on subnets and outsides and in groups.
 
@@ -35,17 +39,15 @@ def hosts_of(plan: Plan, names: Sequence[str]) -> list[str]:
     """
     found: dict[str, None] = {}
     for name in names or plan.hosts:
-        if name in plan.hosts:
-            found[name] = None
-        elif name in plan.segments:
-            found.update((host.name, None) for host in plan.hosts.values() if host.on == name)
-        elif name in plan.groups:
-            members = plan.groups[name].members
-            for host in plan.hosts.values():
-                if any(address.family in members and members[address.family].contains(address.value) for address in host.addresses):
-                    found[host.name] = None
-        else:
+        meaning = meaning_of(plan, name)
+        if meaning is None or meaning.kind not in _HAVE_HOSTS:
             raise PlanError(unknown("host, subnet or group", name, [*plan.hosts, *plan.segments, *plan.groups]))
+        if meaning.kind is WordKind.HOST:
+            found[name] = None
+        elif meaning.kind is WordKind.GROUP:
+            found.update((host.name, None) for host in plan.hosts.values() if any(map(meaning.has, host.addresses)))
+        else:
+            found.update((host.name, None) for host in plan.hosts.values() if host.on == name)
     return list(found)
 
 

@@ -13,7 +13,7 @@ from crossgate.core.model.progress import Tell
 from crossgate.core.model.service import Service
 from crossgate.core.model.window import open_at
 from crossgate.core.network.address_classes import on_outside
-from crossgate.core.network.endpoints import end_set
+from crossgate.core.network.endpoints import endpoint_set
 from crossgate.core.sets.boxes import Box, whole
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.minimise import Line, lines
@@ -68,7 +68,7 @@ def reach(
     asking = session.flows(open_at(plan.windows.values(), at))
     shared = False
     for family in Family:
-        here, far = end_set(plan, source, family), end_set(plan, destination, family)
+        here, far = endpoint_set(plan, source, family), endpoint_set(plan, destination, family)
         if not (here.patterns and far.patterns):
             continue
         shared = True

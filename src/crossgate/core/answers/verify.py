@@ -17,7 +17,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import ServiceError
 from crossgate.core.model.window import open_at, states
 from crossgate.core.network.address_classes import meant
-from crossgate.core.network.endpoints import at_address, end_set
+from crossgate.core.network.endpoints import at_address, endpoint_set
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.effort import TooManyPieces, question
 from crossgate.core.sets.patterns import first_outside
@@ -100,13 +100,13 @@ class Verifier:
     def _between(self, expectation: Expectation, family: Family) -> list[Flow]:
         """Return the flows that an expectation speaks of."""
         plan = self.network.plan
-        source, destination = end_set(plan, expectation.source, family), end_set(plan, expectation.destination, family)
+        source, destination = endpoint_set(plan, expectation.source, family), endpoint_set(plan, expectation.destination, family)
         found = self.session.address_classes(family)
         return flows(self.network, meant(found, source), meant(found, destination), source.patterns, destination.patterns)
 
     def _nobodys(self, end: str, sends: bool) -> bool:
         """Whether no machine can have any address of an end, or send with it: it is in no subnet, and there is no outside."""
-        ends = {family: end_set(self.network.plan, end, family) for family in Family}
+        ends = {family: endpoint_set(self.network.plan, end, family) for family in Family}
         return not any(
             first_outside(part, address_class.excluded) is not None
             for family in Family

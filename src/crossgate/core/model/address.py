@@ -179,8 +179,11 @@ def range_patterns(family: Family, first: int, last: int) -> tuple[Pattern, ...]
 
 
 def looks_like_address(text: str) -> bool:
-    """Whether a word is meant as an address rather than as a name: names start with a letter and hold no colon."""
-    return text[0].isdigit() or ":" in text if text else False
+    """Whether a word is meant as an address rather than as a name or a point.
+
+    Names start with a letter and hold no colon; a point may, behind its dot.
+    """
+    return text[:1].isdigit() or ":" in text.partition(".")[0]
 
 
 def parse_address(text: str) -> Address:
@@ -260,6 +263,11 @@ def parse_range(text: str) -> tuple[Pattern, ...]:
     if first.value > last.value:
         raise AddressError(f"{text} is upside down: write {last}-{first}")
     return range_patterns(first.family, first.value, last.value)
+
+
+def parse_addresses(text: str) -> tuple[Pattern, ...]:
+    """Read ADDRESS, ADDRESS/LENGTH or FIRST-LAST as patterns. Raises `AddressError`."""
+    return parse_range(text) if "-" in text else (parse_block(text),)
 
 
 def format_address(family: Family, value: int) -> str:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from typing import NamedTuple
 
 from crossgate.core.model.address import (
@@ -13,12 +12,9 @@ from crossgate.core.model.address import (
     families,
     looks_like_address,
     parse_address,
-    parse_block,
-    parse_range,
-    single,
 )
 from crossgate.core.model.errors import PlanError, unknown
-from crossgate.core.model.network import Interface
+from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import scope_of
 from crossgate.core.network.routing import Endpoint, Forwarding
@@ -26,7 +22,7 @@ from crossgate.core.sets.patterns import merged
 
 NO_SEGMENT = ""
 """Where an address is that may be on any link (`scope`)."""
-_NO_MACHINE = "stands for many machines; name a host, a device, a point or an address"
+_NO_ADDRESSES = "is a port and has no addresses; name a host or an interface"
 
 
 def candidates(network: Forwarding, text: str) -> list[Endpoint]:
@@ -35,20 +31,25 @@ def candidates(network: Forwarding, text: str) -> list[Endpoint]:
     Raises `PlanError` when it names nothing that sends or gets packets.
     """
     plan = network.plan
-    if looks_like_address(text.partition(".")[0]):
+    if looks_like_address(text):
         return [at_address(network, parse_address(text))]
-    if "." in text:
-        return _interface_ends(_interface(plan, text), text)
-    if text in plan.hosts:
+    meaning = meaning_of(plan, text)
+    if meaning is None or meaning.kind is WordKind.ANY:
+        raise PlanError(unknown("host", text, [*plan.hosts, *plan.devices]))
+    if meaning.kind is WordKind.PORT:
+        raise PlanError(f"{text} {_NO_ADDRESSES}")
+    if meaning.kind is WordKind.HOST:
         host = plan.hosts[text]
         return [
             Endpoint(text, address, host.on, host.at, host.gateways) for family in Family if (address := host.in_family(family)) is not None
         ]
-    if text in plan.devices:
-        return [end for interface in plan.devices[text].interfaces.values() for end in _interface_ends(interface, text)]
-    if text in plan.segments or text in plan.groups:
-        raise PlanError(f"{text} {_NO_MACHINE}")
-    raise PlanError(unknown("host", text, [*plan.hosts, *plan.devices]))
+    if meaning.kind not in (WordKind.DEVICE, WordKind.INTERFACE):
+        raise PlanError(f"{text} stands for many machines; name a host, a device, a point or an address")
+    own = [plan.interface_of[Address(each.family, each.value)] for each in meaning.patterns]
+    return [
+        Endpoint(text, Address(each.family, each.value), interface.on, interface.at, device=interface.device)
+        for each, interface in zip(meaning.patterns, own, strict=True)
+    ]
 
 
 class EndpointSet(NamedTuple):
@@ -62,51 +63,21 @@ class EndpointSet(NamedTuple):
     named: frozenset[int] = frozenset()
 
 
-def end_set(plan: Plan, text: str, family: Family) -> EndpointSet:
+def endpoint_set(plan: Plan, text: str, family: Family) -> EndpointSet:
     """Return every address that a word stands for: a host, device, point, subnet, group, outside, address, prefix, range or `any`.
 
     It is empty when the word has none of this family. Raises `PlanError` for a word that is none of these.
     """
-    if text == "any":
-        return EndpointSet((everything(family),))
-    if looks_like_address(text.partition(".")[0]):
-        patterns = parse_range(text) if "-" in text else (parse_block(text),)
-        own = tuple(each for each in patterns if each.family is family)
-        alone = len(patterns) == 1 and patterns[0].wildcard == 0
-        return EndpointSet(own, named=frozenset(each.value for each in own if alone))
-    if text in plan.segments:
-        segment = plan.segments[text]
-        if segment.outside:
-            return EndpointSet((everything(family),), text)
-        return EndpointSet(tuple(block for block in segment.prefixes if block.family is family))
-    if text in plan.groups:
-        group = plan.groups[text]
-        members = group.members.get(family)
-        named = frozenset(address.value for address in group.named if address.family is family)
-        return EndpointSet(merged(members.patterns) if members else (), named=named)
-    if text in plan.hosts:
-        addresses: Iterable[Address] = plan.hosts[text].addresses
-    elif text in plan.devices:
-        addresses = plan.devices[text].addresses()
-    elif "." in text:
-        addresses = [own.address for own in _interface(plan, text).addresses]
-    else:
+    meaning = meaning_of(plan, text)
+    if meaning is None:
         raise PlanError(unknown("name", text, plan.names()))
-    own = tuple(single(address) for address in addresses if address.family is family)
-    return EndpointSet(own, named=frozenset(each.value for each in own))
-
-
-def _interface(plan: Plan, text: str) -> Interface:
-    """Return the interface that a point names. Raises `PlanError`."""
-    point = plan.point(text)
-    interface = plan.devices[point.owner].interfaces.get(point.part)
-    if interface is None:
-        raise PlanError(f"{text} is a port and has no addresses; name a host or an interface")
-    return interface
-
-
-def _interface_ends(interface: Interface, name: str) -> list[Endpoint]:
-    return [Endpoint(name, own.address, interface.on, interface.at, device=interface.device) for own in interface.addresses]
+    if meaning.kind is WordKind.PORT:
+        raise PlanError(f"{text} {_NO_ADDRESSES}")
+    if meaning.kind is WordKind.OUTSIDE:
+        return EndpointSet((everything(family),), text)
+    own = meaning.in_family(family)
+    named = frozenset(address.value for address in meaning.named if address.family is family)
+    return EndpointSet(merged(own) if meaning.kind is WordKind.GROUP else own, named=named)
 
 
 def at_address(network: Forwarding, address: Address) -> Endpoint:
