@@ -16,7 +16,8 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plaintext import escaped, numeral
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import states
-from crossgate.language.reader import in_order, read_plan
+from crossgate.language.named_sets import in_order
+from crossgate.language.reader import read_plan
 
 Read = Callable[[str], Plan]
 LONG = "9" * 5000

@@ -104,7 +104,8 @@ def moment(text: str | None) -> datetime:
     """Return the time that `--at` says, now when it is not given; a weekday is the coming one. Raises `PlanError`."""
     from crossgate.core.model.window import WEEK_MINUTES, minute_of_week
     from crossgate.language import times
-    from crossgate.language.words import Line, Words
+    from crossgate.language.lines import Line
+    from crossgate.language.words import Words
 
     now = datetime.now().replace(microsecond=0)
     if text is None:

@@ -45,8 +45,9 @@ def wild(words: Annotated[list[str], typer.Argument(metavar="PATTERN...", help=_
 
 def _patterns(words: list[str]) -> list[Pattern]:
     """Read a pattern from its words. Raises `PlanError`."""
+    from crossgate.language.lines import Line
     from crossgate.language.names import read_pattern
-    from crossgate.language.words import Line, Words
+    from crossgate.language.words import Words
 
     given = Words(Line("the pattern given", 1, " ".join(words)))
     patterns = read_pattern(given)

@@ -17,15 +17,20 @@ from crossgate.language.words import Words
 _FAMILIES = {family.word: family for family in Family}
 
 
-def placement(words: Words, names: Names) -> Placement:
-    """PLACE = "place" LIST ("inbound" | "outbound") "on" WHERE."""
+def placement(words: Words, names: Names) -> None:
+    """PLACE = "place" LIST ("inbound" | "outbound") "on" WHERE. A place has one list of a family each way."""
     words.keyword("place")
     access_list = names.access_list(words, "the number or name of a list")
     direction = Direction(words.choice([direction.value for direction in Direction]))
     words.keyword("on")
     point = where(words, names)
     words.end()
-    return Placement(access_list.name, direction, point, words.place)
+    plan, family = names.plan, access_list.family
+    for other in plan.placements:
+        if (other.point, other.direction) == (point, direction) and plan.lists[other.access_list].family is family:
+            message = f"{point} {direction} has the {family.word} list {other.access_list} (line {other.place.line}) already"
+            raise words.error(f"{message}; a place takes one list of a family each way", index=1)
+    plan.placements.append(Placement(access_list.name, direction, point, words.place))
 
 
 def where(words: Words, names: Names) -> Point:
@@ -52,7 +57,7 @@ def where(words: Words, names: Names) -> Point:
     raise names.unknown(words, "device", word, plan.devices)
 
 
-def expectation(words: Words, names: Names) -> Expectation:
+def expectation(words: Words, names: Names) -> None:
     """EXPECT = ("expect" | "keep") CLAIM SERVICE END "to" END ["source" "port" N] ["at" TIME] ["over" FAMILY] ["by" DECIDER] [TEXT]."""
     keep = words.choice(("expect", "keep")) == "keep"
     claim = Claim(words.choice([claim.value for claim in Claim]))
@@ -78,10 +83,11 @@ def expectation(words: Words, names: Names) -> Expectation:
     comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
     words.end()
     text = " ".join(words.words[: -1 if comment else None])
-    return Expectation(keep, claim, service, source, destination, source_port, at, over, by, comment, text, words.place)
+    found = Expectation(keep, claim, service, source, destination, source_port, at, over, by, comment, text, words.place)
+    names.plan.expectations.append(found)
 
 
-def acceptance(words: Words, names: Names) -> Acceptance:
+def acceptance(words: Words, names: Names) -> None:
     """ACCEPT = "accept" FINDING "in" LIST [NUMBER] TEXT."""
     words.keyword("accept")
     finding = words.choice(KINDS, "the name of a finding, as no-effect")
@@ -92,7 +98,7 @@ def acceptance(words: Words, names: Names) -> Acceptance:
     if not reason.strip():
         raise words.error("say why it is accepted, in double quotes")
     words.end()
-    return Acceptance(finding, access_list.name, number, reason, words.place)
+    names.plan.acceptances.append(Acceptance(finding, access_list.name, number, reason, words.place))
 
 
 def _in_family(words: Words, names: Names, service: str, family: Family) -> Service:

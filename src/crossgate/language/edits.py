@@ -27,9 +27,10 @@ from crossgate.language.entries import header, one_entry
 from crossgate.language.fence import Asked, fence, first_line, without_fence
 from crossgate.language.fence import last_line as closing_line
 from crossgate.language.layout import tidied
+from crossgate.language.lines import Line
 from crossgate.language.reader import Reading, read
 from crossgate.language.source import decode
-from crossgate.language.words import Line, Words
+from crossgate.language.words import Words
 
 GIVEN = "the text given"
 _MARK = b"\xef\xbb\xbf"

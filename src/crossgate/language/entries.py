@@ -23,9 +23,10 @@ from crossgate.core.model.service import (
     parse_flags,
     parse_ports,
 )
-from crossgate.language.names import FollowOn, Names
-from crossgate.language.source import Statement
-from crossgate.language.words import Line, Words
+from crossgate.language.lines import Line
+from crossgate.language.names import FollowOn, Names, Space
+from crossgate.language.row import Row
+from crossgate.language.words import Words
 
 _ACTIONS = {action.value: action for action in Action}
 _FAMILIES = {family.word: family for family in Family}
@@ -41,25 +42,24 @@ def header(words: Words) -> tuple[str, Kind, Family]:
     return str(name), kind, family
 
 
-def access_list(statement: Statement, names: Names, errors: list[PlanError]) -> AccessList:
-    """Read a list with its block; the errors of its lines are added to `errors` and the lines left out."""
-    words = Words(statement.line)
+def access_list(words: Words, names: Names) -> None:
+    """Read a list with its block; a line that is in error is left out."""
     name, kind, family = header(words)
     reader = _EntryReader(names, kind, family)
     entries: dict[int, Entry] = {}
     notes: list[Note] = []
     otherwise: Otherwise | None = None
     highest = 0
-    for line in statement.block:
+    for line in words.block:
         try:
             at = Words(line)
             first = at.peek()
             if first == "note":
-                notes.append(_note(at))
+                notes.append(note(at))
             elif first == "otherwise":
                 if otherwise is not None:
                     raise at.error(f"list {name} has its otherwise in line {otherwise.place.line} already", index=0)
-                otherwise = _otherwise(at)
+                otherwise = closing_line(at)
             else:
                 entry = reader.entry(at, highest + 10)
                 if entry.number in entries:
@@ -67,13 +67,13 @@ def access_list(statement: Statement, names: Names, errors: list[PlanError]) -> 
                 entries[entry.number] = entry
                 highest = max(highest, entry.number)
         except PlanError as error:
-            errors.append(error)
+            names.errors.append(error)
     ordered = tuple(entries[number] for number in sorted(entries))
     otherwise = otherwise or Otherwise(Action.DENY, words.place, written=False)
-    return AccessList(name, kind, family, ordered, otherwise, words.place, tuple(notes))
+    names.plan.lists[name] = AccessList(name, kind, family, ordered, otherwise, words.place, tuple(notes))
 
 
-def _note(words: Words) -> Note:
+def note(words: Words) -> Note:
     """NOTE = "note" TEXT."""
     words.keyword("note")
     text = words.text("the remark, in double quotes")
@@ -81,7 +81,7 @@ def _note(words: Words) -> Note:
     return Note(text, words.place)
 
 
-def _otherwise(words: Words) -> Otherwise:
+def closing_line(words: Words) -> Otherwise:
     """OTHERWISE = "otherwise" ACTION."""
     words.keyword("otherwise")
     action = _ACTIONS[words.choice(_ACTIONS)]
@@ -142,7 +142,7 @@ class _EntryReader:
             window = words.take("the name of a window")
             windows = self.names.plan.windows
             if window not in windows:
-                if window in self.names.declared_windows:
+                if window in self.names.declared[Space.WINDOWS]:
                     raise FollowOn("")
                 raise words.error(unknown("window", window, list(windows)))
         log = words.accept("log")
@@ -217,3 +217,7 @@ def _both(tests: list[tuple[FlagTest, ...]]) -> tuple[FlagTest, ...]:
             if (left.value ^ right.value) & left.care & right.care == 0
         ) or (FlagTest(1, 0),)
     return joined
+
+
+LIST_LINES = (Row("note", note), Row("otherwise", closing_line))
+"""What stands in the block of a list besides entries."""

@@ -7,26 +7,17 @@ leaves them open. Comments stay with their lines, and a comment above an entry m
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator
 from itertools import zip_longest
 from typing import NamedTuple
 
-from crossgate.core.model.address import (
-    AddressError,
-    Pattern,
-    format_address,
-    looks_like_address,
-    parse_address,
-    parse_prefix,
-    parse_range,
-    prefix,
-)
+from crossgate.core.model.accesslist import Kind
 from crossgate.core.model.plan import Plan
+from crossgate.language.cells import entry_cells, one_cell
+from crossgate.language.lines import Line, file_lines
+from crossgate.language.syntax import BLOCK_LINES, STATEMENTS
 
 _INDENT = "    "
-_WORD = re.compile(r'"[^"]*"?|#.*|[^\s"#]+')
-_ACTIONS = ("permit", "deny", "reject")
 
 
 class _Set(NamedTuple):
@@ -41,153 +32,35 @@ class _Set(NamedTuple):
 
 def tidied(text: str, file: str, plan: Plan) -> str:
     """Return the text of one of a plan's files in the usual layout; the meaning is the same."""
-    ending = "\r\n" if "\r\n" in text else "\n"
-    lines = [line.removesuffix("\r") for line in text.split("\n")]
-    standard = {each.place.line: each.kind == "standard" for each in plan.lists.values() if each.place.file == file}
+    lines = list(file_lines(file, text))
+    ending = "\r\n" if any(line.ending == "\r\n" for line in lines) else "\n"
+    standard = {each.place.line: each.kind is Kind.STANDARD for each in plan.lists.values() if each.place.file == file}
     numbers = {entry.place.line: entry.number for each in plan.lists.values() if each.place.file == file for entry in each.entries}
     found: list[_Set] = []
     block = ""
-    for number, line in enumerate(lines, 1):
-        if number in standard:
-            block = "standard" if standard[number] else "extended"
-        elif line[:1] not in (" ", "\t", "#", ""):
+    for line in lines:
+        if line.number in standard:
+            block = Kind.STANDARD if standard[line.number] else Kind.EXTENDED
+        elif line.text[:1] not in (" ", "\t", "#", ""):
             block = ""
-        found.append(_set(line, block, numbers.get(number)))
-    return ending.join(_tables(list(_ordered(found)))).rstrip(" ")
+        found.append(_set(line, block, numbers.get(line.number)))
+    whole = ending.join(_tables(list(_ordered(found))))
+    return whole + ending if lines and lines[-1].ending.endswith("\n") else whole
 
 
-def _set(line: str, block: str, number: int | None) -> _Set:
-    words = _WORD.findall(line)
-    remark = words.pop() if words and words[-1].startswith("#") else ""
+def _set(line: Line, block: str, number: int | None) -> _Set:
+    words = [each.text for each in line.words()]
+    remark = line.remark.text if line.remark else ""
+    indented = line.text[:1] in (" ", "\t")
     if not words:
-        return _Set("", (), remark, _INDENT if remark and line[0] in " \t" else "")
-    indented = line[0] in " \t"
-    if indented and block and words[0] not in ("note", "otherwise"):
-        return _Set("entry", _entry(words, block == "standard"), remark, _INDENT, number)
-    kind = words[0]
-    cells = _CELLS[kind](words) if kind in _CELLS else (" ".join(words),)
-    return _Set("what" if kind in ("expect", "keep") else kind, cells, remark, _INDENT if indented else "")
-
-
-def _entry(words: list[str], standard: bool) -> tuple[str, ...]:
-    """NUMBER | off | ACTION | SERVICE | SOURCE | to DESTINATION | the rest | comment."""
-    left = list(words)
-    number = left.pop(0) if left[0].isdecimal() else ""
-    off = left.pop(0) if left and left[0] == "off" else ""
-    action = left.pop(0) if left and left[0] in _ACTIONS else ""
-    comment = left.pop() if left and left[-1].startswith('"') else ""
-    service = "" if standard or not left else left.pop(0)
-    source = _addresses(left)
-    destination = ""
-    if left and left[0] == "to":
-        left.pop(0)
-        destination = f"to {_addresses(left)}"
-    return number, off, action, service, source, destination, " ".join(left), comment
-
-
-def _addresses(left: list[str]) -> str:
-    """Take the words of one source or destination off the front, and return them in their usual form."""
-    if not left:
-        return ""
-    word = left.pop(0)
-    if left[:1] in (["wild"], ["mask"]) and len(left) > 1:
-        return _masked(word, left.pop(0), left.pop(0))
-    return _literal(word)
-
-
-def _literal(word: str) -> str:
-    """Return an address, prefix or range in its usual form; a prefix has no host bits."""
-    if not looks_like_address(word):
-        return word
-    try:
-        if "-" in word:
-            parts = parse_range(word)
-            return f"{format_address(parts[0].family, parts[0].first)}-{format_address(parts[0].family, parts[-1].last)}"
-        if "/" in word:
-            address, length = parse_prefix(word)
-            return f"{format_address(address.family, prefix(address, length).value)}/{length}"
-        return str(parse_address(word))
-    except AddressError:
-        return word
-
-
-def _masked(word: str, kind: str, mask_word: str) -> str:
-    address, mask = parse_address(word), parse_address(mask_word)
-    wildcard = mask.value if kind == "wild" else mask.value ^ mask.family.mask
-    cleared = Pattern(address.family, address.value & ~wildcard, wildcard)
-    return f"{format_address(cleared.family, cleared.value)} {kind} {mask}"
-
-
-def _own(word: str) -> str:
-    """Return an interface's address, whose host bits stay."""
-    address, length = parse_prefix(word)
-    return f"{address}/{length}"
-
-
-def _by_family(words: Sequence[str], usual: Callable[[str], str]) -> tuple[str, str]:
-    """Return the IPv4 and the IPv6 words of a line's addresses as two cells."""
-    return " ".join(usual(word) for word in words if ":" not in word), " ".join(usual(word) for word in words if ":" in word)
-
-
-def _until(words: list[str], *stops: str) -> int:
-    return next((index for index, word in enumerate(words) if index and word in stops), len(words))
-
-
-def _subnet(words: list[str]) -> tuple[str, ...]:
-    end = _until(words, "vlan")
-    return words[0], words[1], *_by_family(words[2:end], _literal), " ".join(words[end:])
-
-
-def _attached(words: list[str], usual: Callable[[str], str]) -> tuple[str, ...]:
-    end = _until(words, "on")
-    rest = words[end + 2 :]
-    rest = [_literal(word) if before == "gateway" else word for before, word in zip(["", *rest], rest, strict=False)]
-    return words[0], words[1], *_by_family(words[2:end], usual), " ".join(words[end : end + 2]), " ".join(rest)
-
-
-def _group(words: list[str]) -> tuple[str, ...]:
-    members = [each.split() for each in " ".join(words[2:]).split(",")]
-    return words[0], words[1], ", ".join(_addresses(each) for each in members)
-
-
-def _route(words: list[str]) -> tuple[str, ...]:
-    return words[0], _literal(words[1]), " ".join([words[2], *map(_literal, words[3:])])
-
-
-def _expectation(words: list[str]) -> tuple[str, ...]:
-    left = words[3:]
-    comment = left.pop() if left[-1].startswith('"') else ""
-    source = _literal(left.pop(0))
-    destination = f"{left.pop(0)} {_literal(left.pop(0))}"
-    return words[0], words[1], words[2], source, destination, " ".join(left), comment
-
-
-def _named(words: list[str]) -> tuple[str, ...]:
-    return words[0], words[1], " ".join(words[2:])
-
-
-def _placement(words: list[str]) -> tuple[str, ...]:
-    return words[0], words[1], words[2], " ".join(words[3:])
-
-
-def _acceptance(words: list[str]) -> tuple[str, ...]:
-    return words[0], words[1], " ".join(words[2:-1]), words[-1]
-
-
-_CELLS: dict[str, Callable[[list[str]], tuple[str, ...]]] = {
-    "subnet": _subnet,
-    "interface": lambda words: _attached(words, _own),
-    "host": lambda words: _attached(words, _literal),
-    "route": _route,
-    "group": _group,
-    "service": _named,
-    "window": _named,
-    "port": _named,
-    "place": _placement,
-    "expect": _expectation,
-    "keep": _expectation,
-    "accept": _acceptance,
-}
+        return _Set("", (), remark, _INDENT if remark and indented else "")
+    indent = _INDENT if indented else ""
+    row = (BLOCK_LINES if indented else STATEMENTS).get(words[0])
+    if indented and block and (row is None or row not in STATEMENTS["list"].block):
+        return _Set("entry", entry_cells(words, block == Kind.STANDARD), remark, indent, number)
+    if row is None:
+        return _Set(words[0], one_cell(words), remark, indent)
+    return _Set(row.table or row.keyword, row.cells(words), remark, indent)
 
 
 def _ordered(lines: list[_Set]) -> Iterator[_Set]:

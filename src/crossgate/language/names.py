@@ -6,7 +6,9 @@ word and a family only.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from enum import StrEnum
 
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import (
@@ -22,11 +24,12 @@ from crossgate.core.model.address import (
     parse_netmask,
     pattern,
 )
-from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.meaning import Meaning, WordKind, meaning_of, of_patterns
 from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Group, Plan, UnknownName
 from crossgate.core.model.service import Service, ServiceError, split_service
+from crossgate.language.lines import Line
 from crossgate.language.words import Words
 
 
@@ -34,30 +37,58 @@ class FollowOn(PlanError):
     """A word that names a thing whose own statement is in error; the first error says it all."""
 
 
-class Names:
-    """Resolves words against a plan that is being read.
+class Space(StrEnum):
+    """A space of names: within one, a name stands for one thing."""
 
-    `declared` has every name that some statement declares, with what it is; a name can be declared and still be
-    missing from the plan when its statement is in error.
+    NAMES = "name"
+    SERVICES = "service"
+    WINDOWS = "window"
+    LISTS = "list"
+
+
+class Names:
+    """Resolves words against a plan that is being read, and gathers the errors met on the way.
+
+    `declared` has every name that some statement declares, space by space, with that statement's keyword; a name can be
+    declared and still be missing from the plan when its statement is in error. `lines` are the lines of the network's own
+    statements, by their place, for errors that only the whole network shows.
     """
 
     def __init__(self, plan: Plan) -> None:
         self.plan = plan
-        self.declared: dict[str, str] = {}
-        self.declared_services: set[str] = set()
-        self.declared_lists: set[str] = set()
-        self.declared_windows: set[str] = set()
+        self.errors: list[PlanError] = []
+        self.lines: dict[Place, Line] = {}
+        self.declared: dict[Space, dict[str, str]] = {space: {} for space in Space}
         self.pending_groups: dict[str, Words] = {}
+        self.pending_services: dict[str, Words] = {}
         self.broken_groups: set[str] = set()
         self._addresses: dict[Family, dict[str, Addresses]] = {family: {} for family in Family}
         self._services: dict[tuple[str, Family], Service] = {}
 
+    @contextmanager
+    def gathering(self) -> Iterator[None]:
+        """Keep an error that is raised in here, and go on."""
+        try:
+            yield
+        except PlanError as error:
+            self.errors.append(error)
+
+    def declare(self, words: Words, space: Space, keyword: str) -> None:
+        """Note the name behind a statement's keyword. Raises `PlanError` where it stands for something else already."""
+        name, declared = words.take(f"the name of a {keyword}"), self.declared[space]
+        if name in declared:
+            if space is Space.NAMES:
+                raise words.error(f"{name} is the name of a {declared[name]} already; every name stands for one thing")
+            raise words.error(f"there is a {keyword} {name} already")
+        declared[name] = keyword
+
     def unknown(self, words: Words, kind: str, name: str, known: Iterable[str]) -> PlanError:
         """Make the error for a name that is not known, or a `FollowOn` when its own statement is in error."""
-        if name in self.declared:
-            if self.declared[name] == kind or kind == "name":
+        what = self.declared[Space.NAMES].get(name)
+        if what is not None:
+            if kind in (what, "name"):
                 return FollowOn("")
-            return words.error(f"{name} is a {self.declared[name]}; a {kind} is needed here")
+            return words.error(f"{name} is a {what}; a {kind} is needed here")
         return words.error(unknown(kind, name, list(known)))
 
     def addresses(self, words: Words, family: Family) -> Addresses:
@@ -114,7 +145,7 @@ class Names:
             found = meaning_of(self.plan, word)
         except AddressError as error:
             raise words.error(str(error)) from None
-        if found is None and word in self.declared:
+        if found is None and word in self.declared[Space.NAMES]:
             raise FollowOn("")
         return found
 
@@ -123,7 +154,7 @@ class Names:
         try:
             return self.plan.point(text)
         except UnknownName as error:
-            if self.declared.get(text.partition(".")[0]) in ("router", "switch") and text in self.declared:
+            if text in self.declared[Space.NAMES]:
                 raise FollowOn("") from None
             raise words.error(str(error)) from None
 
@@ -161,7 +192,7 @@ class Names:
 
     def read_service(self, words: Words, word: str, family: Family) -> Service:
         """Read the service token `word`, the word just taken."""
-        broken = self.declared_services - self.plan.services.keys()
+        broken = self.declared[Space.SERVICES].keys() - self.plan.services.keys()
         if broken and any(part in broken for part in split_service(word)):
             raise FollowOn("")
         try:
@@ -174,7 +205,7 @@ class Names:
         name = words.take(expected)
         if name in self.plan.lists:
             return self.plan.lists[name]
-        if name in self.declared_lists:
+        if name in self.declared[Space.LISTS]:
             raise FollowOn("")
         raise words.error(unknown("list", name, list(self.plan.lists)))
 

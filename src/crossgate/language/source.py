@@ -15,7 +15,8 @@ from typing import NamedTuple
 
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.plaintext import escaped
-from crossgate.language.words import Line, Words
+from crossgate.language.lines import Line, file_lines
+from crossgate.language.words import Words
 
 
 class Statement(NamedTuple):
@@ -108,21 +109,19 @@ class Source:
                 self.errors.append(PlanError(message, place=place, source=escaped(first), column=len(escaped(first)) + 1))
                 return
         hostile = escaped(text) != text
-        for number, line in enumerate(text.split("\n"), 1):
-            if line.endswith("\r"):
-                line = line[:-1]
-            stripped = line.lstrip()
+        for line in file_lines(file, text):
+            stripped = line.text.lstrip()
             if not stripped or stripped[0] == "#":
                 continue
-            odd = line[: len(line) - len(stripped)].strip(" \t")[:1]
+            odd = line.text[: len(line.text) - len(stripped)].strip(" \t")[:1]
             if hostile:
-                line = escaped(line)
+                line = line._replace(text=escaped(line.text))
             if not odd:
-                yield Line(file, number, line)
+                yield line
             else:
                 name = unicodedata.name(odd, "a control character").lower()
                 message = f"this line begins with {name} (U+{ord(odd):04X}); indent with blanks or tabulators"
-                self.errors.append(PlanError(message, place=Place(file, number), source=line, column=1))
+                self.errors.append(PlanError(message, place=Place(file, line.number), source=line.text, column=1))
 
 
 class _File:

@@ -7,6 +7,7 @@ from datetime import datetime
 from crossgate.core.model.claim import Moment
 from crossgate.core.model.plaintext import numeral
 from crossgate.core.model.window import DAY_MINUTES, DAYS, Hours, Window
+from crossgate.language.names import Names
 from crossgate.language.words import Words
 
 _DAY_WORDS = {
@@ -18,7 +19,7 @@ _DAY_WORDS = {
 _EXPECTED_DAYS = "daily, weekdays, weekends, a day (mon to sun), days (mon-fri) or a date (2026-12-01)"
 
 
-def window(words: Words) -> Window:
+def window(words: Words, names: Names) -> None:
     """WINDOW = "window" NAME (HOURS *("," HOURS) | MOMENT "to" MOMENT)."""
     words.keyword("window")
     name = words.name("a window")
@@ -30,13 +31,14 @@ def window(words: Words) -> Window:
         if closes <= opens:
             raise words.error_from(start, f"the window closes before it opens: it runs from {opens} to {closes}")
         words.end()
-        return Window(name, " ".join(words.words[start:]), words.place, opens=opens, closes=closes)
+        names.plan.windows[name] = Window(name, " ".join(words.words[start:]), words.place, opens=opens, closes=closes)
+        return
     hours = [_hours(words)]
     while words.accept(","):
         hours.append(_hours(words))
     words.end()
     text = " ".join(words.words[start:]).replace(" ,", ",")
-    return Window(name, text, words.place, hours=tuple(hours))
+    names.plan.windows[name] = Window(name, text, words.place, hours=tuple(hours))
 
 
 def _hours(words: Words) -> Hours:

@@ -1,6 +1,6 @@
 """The network's own statements: subnets, outsides, devices with their interfaces, ports and routes, and hosts.
 
-Each function reads one statement into one object. What needs the whole network to be known (who else has this
+Each function reads one statement into the plan. What needs the whole network to be known (who else has this
 address, where a port's cable ends) is checked afterwards, in `wiring`.
 """
 
@@ -8,20 +8,23 @@ from __future__ import annotations
 
 from crossgate.core.model.address import Address, AddressError, Family, Pattern, parse_address, parse_prefix, prefix
 from crossgate.core.model.network import Device, Host, Interface, InterfaceAddress, Point, PointKind, Port, Route, Segment
-from crossgate.language.names import Names
+from crossgate.language.cells import interface_cells, named_cells, route_cells
+from crossgate.language.names import Names, Space
+from crossgate.language.row import Row
 from crossgate.language.words import Words
 
 _MAX_VLAN = 4094
 
 
-def segment(words: Words) -> Segment:
+def segment(words: Words, names: Names) -> None:
     """SEGMENT = "subnet" NAME 1*PREFIX ["vlan" ID] | "outside" NAME *PREFIX."""
     prefixes: list[Pattern] = []
     if words.choice(("subnet", "outside")) == "outside":
         name = words.name("an outside")
         while words.peek():
             prefixes.append(_subnet_prefix(words))
-        return Segment(name, tuple(prefixes), words.place, outside=True)
+        names.plan.segments[name] = Segment(name, tuple(prefixes), words.place, outside=True)
+        return
     name = words.name("a subnet")
     vlan = None
     while (word := words.peek()) and word != "vlan":
@@ -37,7 +40,7 @@ def segment(words: Words) -> Segment:
         if vlan == 0:
             raise words.error("0 is no VLAN ID: 1 to 4094")
     words.end()
-    return Segment(name, tuple(prefixes), words.place, vlan)
+    names.plan.segments[name] = Segment(name, tuple(prefixes), words.place, vlan)
 
 
 def _subnet_prefix(words: Words) -> Pattern:
@@ -58,16 +61,31 @@ def _with_length(words: Words, word: str, expected: str) -> tuple[Address, int]:
         raise words.error(str(error)) from None
 
 
-def device(words: Words) -> Device:
-    """DEVICE = ("router" | "switch") NAME ["stateful"]."""
+def device(words: Words, names: Names) -> None:
+    """DEVICE = ("router" | "switch") NAME ["stateful"], with a block of `DEVICE_LINES`."""
     what = words.choice(("router", "switch"))
     name = words.name(f"a {what}")
     stateful = words.accept("stateful")
     words.end()
-    return Device(name, what == "switch", stateful, words.place)
+    found = names.plan.devices[name] = Device(name, what == "switch", stateful, words.place)
+    for line in words.block:
+        with names.gathering():
+            _device_line(Words(line), names, found)
 
 
-def interface(words: Words, names: Names, owner: Device) -> Interface:
+def _device_line(words: Words, names: Names, owner: Device) -> None:
+    names.lines[words.place] = words.line
+    keyword = words.peek()
+    row = next((row for row in DEVICE_LINES if row.keyword == keyword), None)
+    if row is None:
+        words.choice([row.keyword for row in DEVICE_LINES if owner.switch or row is not _PORT])
+        raise AssertionError
+    if row.space is not None and len(words.words) > 1:
+        names.declared[row.space][f"{owner.name}.{words.words[1]}"] = keyword
+    row.read(words, names, owner)
+
+
+def interface(words: Words, names: Names, owner: Device) -> None:
     """INTERFACE = "interface" NAME 1*(ADDRESS/LEN) "on" SUBNET ["at" SWITCH.PORT]."""
     words.keyword("interface")
     name = words.part("an interface")
@@ -99,7 +117,7 @@ def interface(words: Words, names: Names, owner: Device) -> Interface:
             raise words.error(f"{on.name} is {block}; write {each.address}/{block.prefix_length}", index=index)
     at = _at(words)
     words.end()
-    return Interface(owner.name, name, tuple(own), on.name, at, words.place)
+    owner.interfaces[name] = Interface(owner.name, name, tuple(own), on.name, at, words.place)
 
 
 def _on(words: Words, names: Names) -> Segment:
@@ -139,7 +157,7 @@ def _port_reference(words: Words) -> Point:
     return Point(PointKind.PORT, switch, name)
 
 
-def port(words: Words, owner: Device) -> Port:
+def port(words: Words, names: Names, owner: Device) -> None:
     """PORT = "port" NAME ["to" SWITCH.PORT]."""
     words.keyword("port")
     if not owner.switch:
@@ -149,10 +167,10 @@ def port(words: Words, owner: Device) -> Port:
         raise words.error(f"{owner.name} has an interface or port {name} already")
     to = _port_reference(words) if words.accept("to") else None
     words.end()
-    return Port(owner.name, name, to, words.place)
+    owner.ports[name] = Port(owner.name, name, to, words.place)
 
 
-def route(words: Words) -> Route:
+def route(words: Words, names: Names, owner: Device) -> None:
     """ROUTE = "route" (PREFIX | "default") "via" ADDRESS."""
     words.keyword("route")
     word = words.take("a prefix or default")
@@ -167,7 +185,7 @@ def route(words: Words) -> Route:
     if destination.family is not via.family:
         raise words.error(f"{via} is {via.family.label} and the route is {destination.family.label}")
     words.end()
-    return Route(destination, via, words.place)
+    owner.routes.append(Route(destination, via, words.place))
 
 
 def _address(words: Words, expected: str) -> Address:
@@ -178,7 +196,7 @@ def _address(words: Words, expected: str) -> Address:
         raise words.error(str(error)) from None
 
 
-def host(words: Words, names: Names) -> Host:
+def host(words: Words, names: Names) -> None:
     """HOST = "host" NAME 1*ADDRESS "on" SUBNET ["at" SWITCH.PORT] ["gateway" ADDRESS]..."""
     words.keyword("host")
     name = words.name("a host")
@@ -203,4 +221,9 @@ def host(words: Words, names: Names) -> Host:
             raise words.error(f"{name} has an {gateway.family.label} gateway already")
         gateways[gateway.family] = gateway
     words.end()
-    return Host(name, tuple(own), on.name, at, tuple(gateways.values()), words.place)
+    names.plan.hosts[name] = Host(name, tuple(own), on.name, at, tuple(gateways.values()), words.place)
+
+
+_PORT = Row("port", port, named_cells, Space.NAMES)
+DEVICE_LINES = (Row("interface", interface, interface_cells, Space.NAMES), _PORT, Row("route", route, route_cells))
+"""What stands in the block of a router or a switch; only a switch has ports."""

@@ -1,51 +1,36 @@
-"""One line of a plan as words, and errors that point at them.
+"""A cursor over the words of one line, and errors that point at them.
 
-Words are parted by white space; text in double quotes is one word and keeps its opening quote as its mark; `#` starts
-a comment outside quotes. Where each word stands is worked out only when an error has to show it.
+Where each word stands is worked out only when an error has to show it.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Collection
-from typing import NamedTuple
+from collections.abc import Collection, Sequence
 
 from crossgate.core.model.errors import Place, PlanError, nearest
 from crossgate.core.model.plaintext import numeral
+from crossgate.language.lines import Line, split_words, tokens
 
-_WORD = re.compile(r'"[^"]*"?|#.*|[^\s"#]+')
-_WORD_OR_COMMA = re.compile(r'"[^"]*"?|#.*|,|[^\s",#]+')
 _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_-]*\Z")
 _PART = re.compile(r"[A-Za-z0-9][A-Za-z0-9_/:.-]*\Z")
 
 
-class Line(NamedTuple):
-    """A line of a plan file as it stands there, without its line ending."""
-
-    file: str
-    number: int
-    text: str
-
-
 class Words:
-    """A cursor over the words of a line. With `commas`, every comma outside quotes is a word of its own."""
+    """A cursor over the words of a line; see `lines.split_words` for `commas`. `block` are the lines that belong to it."""
 
-    __slots__ = ("_pattern", "index", "line", "words")
+    __slots__ = ("_commas", "block", "index", "line", "words")
 
-    def __init__(self, line: Line, commas: bool = False) -> None:
+    def __init__(self, line: Line, commas: bool = False, block: Sequence[Line] = ()) -> None:
         self.line = line
+        self.block = block
         self.index = 0
-        self._pattern = _WORD_OR_COMMA if commas else _WORD
-        text = line.text
-        if commas or '"' in text or "#" in text:
-            self.words: list[str] = self._pattern.findall(text)
-            if self.words and self.words[-1][0] == "#":
-                self.words.pop()
+        self._commas = commas
+        self.words = split_words(line.text, commas)
+        if '"' in line.text:
             for index, word in enumerate(self.words):
                 if word[0] == '"' and (len(word) == 1 or word[-1] != '"'):
                     raise self.error('this text has no closing quote; end it with "', index=index)
-        else:
-            self.words = text.split()
 
     @property
     def place(self) -> Place:
@@ -144,7 +129,7 @@ class Words:
         return PlanError(message, place=self.place, source=self.line.text, column=start + 1, width=end - start)
 
     def _spans(self) -> list[tuple[int, int]]:
-        return [match.span() for match in self._pattern.finditer(self.line.text) if match[0][0] != "#"]
+        return [(each.start, each.end) for each in tokens(self.line.text, self._commas) if each.text[0] != "#"]
 
 
 def _either(words: Collection[str]) -> str:

@@ -1,0 +1,151 @@
+"""The columns of the usual layout: a statement's words as cells, addresses in their usual form.
+
+Words are only set anew, never changed, but for addresses: hexadecimal in lower case and shortened (RFC 5952), no bits where
+a wildcard or a prefix leaves them open.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from crossgate.core.model.accesslist import Action
+from crossgate.core.model.address import (
+    AddressError,
+    Pattern,
+    format_address,
+    looks_like_address,
+    parse_address,
+    parse_prefix,
+    parse_range,
+    prefix,
+)
+
+Cells = Callable[[list[str]], tuple[str, ...]]
+"""From the words of a line to its cells."""
+
+
+def one_cell(words: list[str]) -> tuple[str, ...]:
+    """Return a line that is part of no table."""
+    return (" ".join(words),)
+
+
+def entry_cells(words: list[str], standard: bool) -> tuple[str, ...]:
+    """NUMBER | off | ACTION | SERVICE | SOURCE | to DESTINATION | the rest | comment."""
+    left = list(words)
+    number = left.pop(0) if left[0].isdecimal() else ""
+    off = left.pop(0) if left and left[0] == "off" else ""
+    action = left.pop(0) if left and left[0] in tuple(Action) else ""
+    comment = left.pop() if left and left[-1].startswith('"') else ""
+    service = "" if standard or not left else left.pop(0)
+    source = _addresses(left)
+    destination = ""
+    if left and left[0] == "to":
+        left.pop(0)
+        destination = f"to {_addresses(left)}"
+    return number, off, action, service, source, destination, " ".join(left), comment
+
+
+def subnet_cells(words: list[str]) -> tuple[str, ...]:
+    """subnet or outside | NAME | IPv4 prefixes | IPv6 prefixes | vlan ID."""
+    end = _until(words, "vlan")
+    return words[0], words[1], *_by_family(words[2:end], _literal), " ".join(words[end:])
+
+
+def group_cells(words: list[str]) -> tuple[str, ...]:
+    """group | NAME | members."""
+    members = [each.split() for each in " ".join(words[2:]).split(",")]
+    return words[0], words[1], ", ".join(_addresses(each) for each in members)
+
+
+def route_cells(words: list[str]) -> tuple[str, ...]:
+    """route | PREFIX or default | via ADDRESS."""
+    return words[0], _literal(words[1]), " ".join([words[2], *map(_literal, words[3:])])
+
+
+def expectation_cells(words: list[str]) -> tuple[str, ...]:
+    """expect or keep | CLAIM | SERVICE | END | to END | the rest | comment."""
+    left = words[3:]
+    comment = left.pop() if left[-1].startswith('"') else ""
+    source = _literal(left.pop(0))
+    destination = f"{left.pop(0)} {_literal(left.pop(0))}"
+    return words[0], words[1], words[2], source, destination, " ".join(left), comment
+
+
+def named_cells(words: list[str]) -> tuple[str, ...]:
+    """KEYWORD | NAME | the rest."""
+    return words[0], words[1], " ".join(words[2:])
+
+
+def placement_cells(words: list[str]) -> tuple[str, ...]:
+    """place | LIST | DIRECTION | on WHERE."""
+    return words[0], words[1], words[2], " ".join(words[3:])
+
+
+def acceptance_cells(words: list[str]) -> tuple[str, ...]:
+    """accept | FINDING | in LIST and entry | reason."""
+    return words[0], words[1], " ".join(words[2:-1]), words[-1]
+
+
+def interface_cells(words: list[str]) -> tuple[str, ...]:
+    """interface | NAME | IPv4 addresses | IPv6 addresses | on SUBNET | the rest."""
+    return _attached(words, _own)
+
+
+def host_cells(words: list[str]) -> tuple[str, ...]:
+    """host | NAME | IPv4 addresses | IPv6 addresses | on SUBNET | the rest."""
+    return _attached(words, _literal)
+
+
+def _addresses(left: list[str]) -> str:
+    """Take the words of one source or destination off the front, and return them in their usual form."""
+    if not left:
+        return ""
+    word = left.pop(0)
+    if left[:1] in (["wild"], ["mask"]) and len(left) > 1:
+        return _masked(word, left.pop(0), left.pop(0))
+    return _literal(word)
+
+
+def _literal(word: str) -> str:
+    """Return an address, prefix or range in its usual form; a prefix has no host bits."""
+    if not looks_like_address(word):
+        return word
+    try:
+        if "-" in word:
+            parts = parse_range(word)
+            return f"{format_address(parts[0].family, parts[0].first)}-{format_address(parts[0].family, parts[-1].last)}"
+        if "/" in word:
+            address, length = parse_prefix(word)
+            return f"{format_address(address.family, prefix(address, length).value)}/{length}"
+        return str(parse_address(word))
+    except AddressError:
+        return word
+
+
+def _masked(word: str, kind: str, mask_word: str) -> str:
+    address, mask = parse_address(word), parse_address(mask_word)
+    wildcard = mask.value if kind == "wild" else mask.value ^ mask.family.mask
+    cleared = Pattern(address.family, address.value & ~wildcard, wildcard)
+    return f"{format_address(cleared.family, cleared.value)} {kind} {mask}"
+
+
+def _own(word: str) -> str:
+    """Return an interface's address, whose host bits stay."""
+    address, length = parse_prefix(word)
+    return f"{address}/{length}"
+
+
+def _by_family(words: Sequence[str], usual: Callable[[str], str]) -> tuple[str, str]:
+    """Return the IPv4 and the IPv6 words of a line's addresses as two cells."""
+    return " ".join(usual(word) for word in words if ":" not in word), " ".join(usual(word) for word in words if ":" in word)
+
+
+def _until(words: list[str], *stops: str) -> int:
+    return next((index for index, word in enumerate(words) if index and word in stops), len(words))
+
+
+def _attached(words: list[str], usual: Callable[[str], str]) -> tuple[str, ...]:
+    end = _until(words, "on")
+    rest = words[end + 2 :]
+    rest = [_literal(word) if before == "gateway" else word for before, word in zip(["", *rest], rest, strict=False)]
+    return words[0], words[1], *_by_family(words[2:end], usual), " ".join(words[end : end + 2]), " ".join(rest)

@@ -1,0 +1,103 @@
+"""A plan file as lines, of which nothing is lost: words and where they stand, remarks, line endings.
+
+1. A line feed ends a line, and a carriage return before it belongs to the ending; the text of all lines with their endings
+   is the text of the file.
+2. Words are parted by white space. Text in double quotes is one word and keeps its opening quote as its mark; `#` starts a
+   remark outside of quotes, which goes to the line's end.
+3. An indented line belongs to the statement above it.
+
+This is the one place that knows it: reading, editing and the usual layout all take lines apart here.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import NamedTuple
+
+_WORD = re.compile(r'"[^"]*"?|#.*|[^\s"#]+')
+_WORD_OR_COMMA = re.compile(r'"[^"]*"?|#.*|,|[^\s",#]+')
+
+
+class Token(NamedTuple):
+    """A word, a text in quotes or a remark, and where it starts and ends in its line."""
+
+    text: str
+    start: int
+    end: int
+
+
+class Line(NamedTuple):
+    """A line of a file: the file's name as the user gave it, the line's number from 1, its text, and how it ends."""
+
+    file: str
+    number: int
+    text: str
+    ending: str = "\n"
+
+    @property
+    def indent(self) -> str:
+        """The blanks and tabulators that it begins with."""
+        return self.text[: len(self.text) - len(self.text.lstrip())]
+
+    def words(self) -> list[Token]:
+        """Return its words, without the remark."""
+        return [each for each in tokens(self.text) if each.text[0] != "#"]
+
+    @property
+    def remark(self) -> Token | None:
+        """The remark at its end, from the `#` on; None where there is none."""
+        return next((each for each in tokens(self.text) if each.text[0] == "#"), None)
+
+
+class EntryLine(NamedTuple):
+    """Where the parts of an entry stand in its line: those it has.
+
+    `body` is where its action starts; `end` is behind the last word that is neither the comment nor a remark.
+    """
+
+    number: Token | None
+    off: Token | None
+    body: int
+    end: int
+    comment: Token | None
+    remark: Token | None
+
+
+def split_words(text: str, commas: bool = False) -> list[str]:
+    """Return the words of a line without its remark; with `commas` every comma outside quotes is a word of its own."""
+    if not commas and '"' not in text and "#" not in text:
+        return text.split()
+    words: list[str] = (_WORD_OR_COMMA if commas else _WORD).findall(text)
+    if words and words[-1][0] == "#":
+        words.pop()
+    return words
+
+
+def tokens(text: str, commas: bool = False) -> Iterator[Token]:
+    """Yield the words and the remark of a line, with where they stand; see `split_words` for `commas`."""
+    for match in (_WORD_OR_COMMA if commas else _WORD).finditer(text):
+        yield Token(match[0], *match.span())
+
+
+def file_lines(file: str, text: str) -> Iterator[Line]:
+    """Yield the lines of a file; an empty file has none, and none stands behind the last line feed."""
+    number, start = 1, 0
+    while start < len(text):
+        end = text.find("\n", start)
+        stop, after = (len(text), len(text)) if end < 0 else (end, end + 1)
+        if stop > start and text[stop - 1] == "\r":
+            stop -= 1
+        yield Line(file, number, text[start:stop], text[stop:after])
+        number, start = number + 1, after
+
+
+def entry_line(text: str) -> EntryLine:
+    """Return where the parts of an entry stand in its line: `[NUMBER] ["off"] ENTRY [COMMENT] [REMARK]`."""
+    found = list(tokens(text))
+    remark = found.pop() if found and found[-1].text[0] == "#" else None
+    comment = found.pop() if len(found) > 1 and found[-1].text[0] == '"' else None
+    number = found.pop(0) if found and found[0].text.isdecimal() else None
+    off = found.pop(0) if found and found[0].text == "off" else None
+    body = found[0].start if found else len(text)
+    return EntryLine(number, off, body, found[-1].end if found else body, comment, remark)

@@ -1,0 +1,65 @@
+"""What holds for a whole plan, each said once: `title`, `routing`, `numbering`, `client`."""
+
+from __future__ import annotations
+
+from crossgate.core.model.accesslist import MOST_NUMBER, Kind
+from crossgate.core.model.packet import MOST_PORT
+from crossgate.core.model.plaintext import numeral
+from crossgate.language.names import Names
+from crossgate.language.words import Words
+
+
+def title(words: Words, names: Names) -> None:
+    """TITLE = "title" TEXT."""
+    words.keyword("title")
+    names.plan.title = words.text("the title, in double quotes")
+    words.end()
+
+
+def routing(words: Words, names: Names) -> None:
+    """ROUTING = "routing" ("shortest" | "static")."""
+    words.keyword("routing")
+    names.plan.static_routing = words.choice(("shortest", "static")) == "static"
+    words.end()
+
+
+def numbering(words: Words, names: Names) -> None:
+    """NUMBERING = "numbering" "standard" RANGES "extended" RANGES."""
+    words.keyword("numbering")
+    found: list[tuple[Kind, int, int]] = []
+    for kind in Kind:
+        words.keyword(kind.value)
+        while True:
+            first, last = _number_range(words, MOST_NUMBER)
+            for other, low, high in found:
+                if first <= high and low <= last:
+                    raise words.error(f"{words.words[words.index - 1]} overlaps the {other} numbers {low}-{high}")
+            found.append((kind, first, last))
+            if not words.accept(","):
+                break
+    words.end()
+    names.plan.numbering = tuple(found)
+
+
+def client(words: Words, names: Names) -> None:
+    """CLIENT = "client" "ports" RANGE."""
+    words.keyword("client")
+    words.keyword("ports")
+    ports = _number_range(words, MOST_PORT)
+    words.end()
+    names.plan.client_ports = ports
+
+
+def _number_range(words: Words, most: int) -> tuple[int, int]:
+    """RANGE = NUMBER ["-" NUMBER]."""
+    word = words.take("a range, as 1-99")
+    first, hyphen, last = word.partition("-")
+    last = last if hyphen else first
+    if not (first.isdigit() and last.isdigit() and word.isascii()):
+        raise words.error(f"expected a range, as 1-99, not {word}")
+    low, high = numeral(first), numeral(last)
+    if low is None or high is None or max(low, high) > most:
+        raise words.error(f"{word} is too large: at most {most}")
+    if low > high:
+        raise words.error(f"{word} is upside down: write {last}-{first}")
+    return low, high

@@ -1,0 +1,54 @@
+"""The statements of the language: one table, a row a statement, for the reader, the usual layout and the edits alike.
+
+Rows stand in the order in which statements are read, whatever order they have in a plan: what is named before what uses
+the name. A new statement is one row here and its reading function.
+"""
+
+from __future__ import annotations
+
+from crossgate.language import claims, entries, named_sets, settings, times, topology
+from crossgate.language.cells import (
+    acceptance_cells,
+    expectation_cells,
+    group_cells,
+    host_cells,
+    named_cells,
+    placement_cells,
+    subnet_cells,
+)
+from crossgate.language.names import Names, Space
+from crossgate.language.row import Row
+from crossgate.language.words import Words
+
+
+def _read_by_source(words: Words, names: Names) -> None:
+    """INCLUDE = "include" TEXT, which `source` reads in its place."""
+
+
+STATEMENTS = {
+    row.keyword: row
+    for row in (
+        Row("title", settings.title, once=True),
+        Row("include", _read_by_source),
+        Row("routing", settings.routing, once=True),
+        Row("numbering", settings.numbering, commas=True, once=True),
+        Row("client", settings.client, once=True),
+        Row("subnet", topology.segment, subnet_cells, Space.NAMES),
+        Row("outside", topology.segment, space=Space.NAMES),
+        Row("router", topology.device, space=Space.NAMES, block=topology.DEVICE_LINES),
+        Row("switch", topology.device, space=Space.NAMES, block=topology.DEVICE_LINES),
+        Row("host", topology.host, host_cells, Space.NAMES),
+        Row("group", named_sets.group, group_cells, Space.NAMES, finish=named_sets.groups),
+        Row("service", named_sets.service, named_cells, Space.SERVICES, finish=named_sets.services),
+        Row("window", times.window, named_cells, Space.WINDOWS, commas=True),
+        Row("list", entries.access_list, space=Space.LISTS, block=entries.LIST_LINES),
+        Row("place", claims.placement, placement_cells),
+        Row("expect", claims.expectation, expectation_cells, table="expect or keep"),
+        Row("keep", claims.expectation, expectation_cells, table="expect or keep"),
+        Row("accept", claims.acceptance, acceptance_cells),
+    )
+}
+"""The statements that start at the left margin, by their keyword."""
+
+BLOCK_LINES = {row.keyword: row for statement in STATEMENTS.values() for row in statement.block}
+"""The lines of blocks that begin with a keyword; all others in a list are entries."""
