@@ -13,7 +13,7 @@ from crossgate.core.model.address import Family, Pattern, parse_block, parse_ran
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.boxes import FRAGMENT_BIT, Box, covers, overlap, packet_box, whole, without
-from crossgate.core.sets.minimise import joined_services, lines
+from crossgate.core.sets.minimise import fewest_lines, joined_services
 from crossgate.core.sets.patterns import Excluded, joined, less
 from crossgate.core.sets.services import service_boxes
 from crossgate.core.wording.sets import Sort, Wording
@@ -146,7 +146,7 @@ def test_lines_hold_just_the_packets_of_their_pieces(plan_of: Callable[[str], Pl
     access_list = plan_of(small.list_text("small", family, entries)).lists["small"]
     out = Excluded((Pattern(family, small.BASE[family], 0),), (Pattern(family, small.BASE[family] | 1, 0),))
     pieces = [(box, out) for box, decider in ListRegions(access_list).split(whole(family)) if decider.entry is not None]
-    written = lines(pieces)
+    written = fewest_lines(pieces)
     for packet in data.draw(st.lists(st.sampled_from(list(small.packets(family))), min_size=60, max_size=60)):
         left_out = packet.source == small.BASE[family] or packet.destination == small.BASE[family] | 1
         wanted = not left_out and access_list.decide(packet).entry is not None

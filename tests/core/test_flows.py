@@ -20,7 +20,7 @@ from crossgate.core.network.address_classes import address_classes, free_address
 from crossgate.core.network.endpoints import endpoint_set
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.boxes import Box, covers, overlap, packet_box, whole
-from crossgate.core.sets.minimise import Line
+from crossgate.core.sets.minimise import SetLine
 from crossgate.core.sets.patterns import Excluded, common, first_outside
 from crossgate.core.traffic.courses import by_course, courses
 from crossgate.core.traffic.flows import flows
@@ -37,7 +37,7 @@ def traced(network: Forwarding, packet: Packet, opened: frozenset[str] = frozens
     return Tracer(network, opened).trace(net.conversation(network, packet))
 
 
-def in_line(line: Line, packet: Packet) -> bool:
+def in_line(line: SetLine, packet: Packet) -> bool:
     """Whether a packet is in a line of a cover."""
     own = packet_box(packet)
     return (

@@ -101,7 +101,7 @@ def test_a_new_entry_goes_as_far_down_as_it_changes_anything(tmp_path: Path, dat
 
 
 def given_entry_of(folder: Path, text: str) -> Entry:
-    from crossgate.language.edits import Draft
+    from crossgate.language.draft import Draft
 
     path = folder / "given.gate"
     path.write_text(small.list_text("small", Family.IPV4, []))

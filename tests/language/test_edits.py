@@ -17,7 +17,7 @@ from crossgate.core.model.network import Direction
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.language import edits
-from crossgate.language.edits import Draft
+from crossgate.language.draft import Draft
 from crossgate.language.layout import tidied
 from crossgate.language.reader import Reading, read
 from tests import net, small

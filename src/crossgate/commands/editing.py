@@ -12,7 +12,7 @@ from crossgate.commands.common import meter, plan_path, print_json
 from crossgate.core.model.errors import PlanError, PlanErrors
 
 if TYPE_CHECKING:
-    from crossgate.language.edits import Draft
+    from crossgate.language.draft import Draft
 
 AnywayOption = Annotated[bool, typer.Option("--anyway", help="Write it even when it breaks an expect or a keep.")]
 DryRunOption = Annotated[bool, typer.Option("--dry-run", help="Show what it would do, and write nothing.")]
@@ -30,7 +30,7 @@ def carry_out(
     from crossgate.core.traffic.session import Session
     from crossgate.formats.disk import locked, recover, replace_files
     from crossgate.formats.json.edit import edit_document
-    from crossgate.language.edits import Draft
+    from crossgate.language.draft import Draft
     from crossgate.language.reader import read
     from crossgate.show.console import write
     from crossgate.show.edit import diff_lines, painted, review_lines

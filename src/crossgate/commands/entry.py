@@ -12,7 +12,7 @@ from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
     from crossgate.core.model.accesslist import AccessList, Entry
-    from crossgate.language.edits import Draft
+    from crossgate.language.draft import Draft
 
 entry = typer.Typer(name="entry", help="Edit the entries of a list, and see first what that does to traffic.", no_args_is_help=True)
 

@@ -11,7 +11,7 @@ from crossgate.commands.common import JsonOption, complete_subnet, plan_path
 from crossgate.commands.editing import AnywayOption, DryRunOption, carry_out
 
 if TYPE_CHECKING:
-    from crossgate.language.edits import Draft
+    from crossgate.language.draft import Draft
 
 
 def fence(
@@ -28,8 +28,8 @@ def fence(
     as_json: JsonOption = False,
 ) -> None:
     """Keep SUBNET from every other subnet of the plan, and them from it; the outside stays open."""
-    from crossgate.language.edits import undo_fence, write_fence
     from crossgate.language.fence import Asked
+    from crossgate.language.fencing import undo_fence, write_fence
 
     allowed = [token for token in allow.split(",") if token]
     left_open = [name for text in exceptions or [] for name in text.split(",") if name]

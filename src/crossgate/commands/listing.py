@@ -14,7 +14,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
-    from crossgate.language.edits import Draft
+    from crossgate.language.draft import Draft
 
 listing = typer.Typer(name="list", help="Write a new list, take one out, or number one anew.", no_args_is_help=True)
 

@@ -12,7 +12,7 @@ from crossgate.commands.entry import ListArgument
 from crossgate.core.model.network import Direction
 
 if TYPE_CHECKING:
-    from crossgate.language.edits import Draft
+    from crossgate.language.draft import Draft
 
 _WHERE = "DEVICE.INTERFACE, SWITCH.PORT, 'subnet NAME' or 'DEVICE itself'"
 

@@ -10,7 +10,7 @@ from crossgate.commands.common import JsonOption, plan_path
 from crossgate.commands.editing import DryRunOption, carry_out
 
 if TYPE_CHECKING:
-    from crossgate.language.edits import Draft
+    from crossgate.language.draft import Draft
 
 
 def tidy(

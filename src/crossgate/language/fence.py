@@ -23,6 +23,7 @@ from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Ports, ServiceError, format_ports, join_ports
 from crossgate.core.sets.boxes import ALL_PORTS
+from crossgate.language.lines import file_lines
 
 _DHCP = {Family.IPV4: "dhcp", Family.IPV6: "dhcpv6-server"}
 _DHCP_TO_ALL = {Family.IPV4: "255.255.255.255", Family.IPV6: "ff02::1:2"}
@@ -101,17 +102,17 @@ def last_line(subnet: str) -> str:
 
 def without_fence(text: str, subnet: str) -> str | None:
     """Return a plan's text as it was before a fence was written into it; None where there is none."""
-    lines = text.splitlines(keepends=True)
-    bare = [line.rstrip("\r\n") for line in lines]
+    lines = list(file_lines("", text))
+    bare = [line.text for line in lines]
     if first_line(subnet) not in bare or last_line(subnet) not in bare:
         return None
     start, end = bare.index(first_line(subnet)), bare.index(last_line(subnet))
     before, after = lines[:start], lines[end + 1 :]
-    if before and not before[-1].strip():
+    if before and not before[-1].text.strip():
         before.pop()
-    if before and not after and not lines[end].endswith("\n"):
-        before[-1] = before[-1].rstrip("\r\n")
-    return "".join((*before, *after))
+    if before and not after and not lines[end].ending:
+        before[-1] = before[-1]._replace(ending="")
+    return "".join(line.text + line.ending for line in (*before, *after))
 
 
 def fence(plan: Plan, asked: Asked) -> Fence:

@@ -63,11 +63,14 @@ class EntryLine(NamedTuple):
     comment: Token | None
     remark: Token | None
 
+    @property
+    def start(self) -> int:
+        """Where what stands behind its number starts."""
+        return self.off.start if self.off else self.body
+
 
 def split_words(text: str, commas: bool = False) -> list[str]:
     """Return the words of a line without its remark; with `commas` every comma outside quotes is a word of its own."""
-    if not commas and '"' not in text and "#" not in text:
-        return text.split()
     words: list[str] = (_WORD_OR_COMMA if commas else _WORD).findall(text)
     if words and words[-1][0] == "#":
         words.pop()
@@ -82,14 +85,13 @@ def tokens(text: str, commas: bool = False) -> Iterator[Token]:
 
 def file_lines(file: str, text: str) -> Iterator[Line]:
     """Yield the lines of a file; an empty file has none, and none stands behind the last line feed."""
-    number, start = 1, 0
-    while start < len(text):
-        end = text.find("\n", start)
-        stop, after = (len(text), len(text)) if end < 0 else (end, end + 1)
-        if stop > start and text[stop - 1] == "\r":
-            stop -= 1
-        yield Line(file, number, text[start:stop], text[stop:after])
-        number, start = number + 1, after
+    whole = text.split("\n")
+    last = whole.pop()
+    for number, line in enumerate(whole, 1):
+        yield Line(file, number, line[:-1], "\r\n") if line[-1:] == "\r" else Line(file, number, line)
+    if last:
+        stripped = last.removesuffix("\r")
+        yield Line(file, len(whole) + 1, stripped, last[len(stripped) :])
 
 
 def entry_line(text: str) -> EntryLine:

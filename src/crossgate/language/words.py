@@ -26,8 +26,11 @@ class Words:
         self.block = block
         self.index = 0
         self._commas = commas
-        self.words = split_words(line.text, commas)
-        if '"' in line.text:
+        text = line.text
+        if not commas and '"' not in text and "#" not in text:
+            self.words = text.split()  # most lines; a plan may hold a hundred thousand
+        else:
+            self.words = split_words(text, commas)
             for index, word in enumerate(self.words):
                 if word[0] == '"' and (len(word) == 1 or word[-1] != '"'):
                     raise self.error('this text has no closing quote; end it with "', index=index)

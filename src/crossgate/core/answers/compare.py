@@ -24,7 +24,7 @@ from crossgate.core.network.address_classes import AddressClass, address_classes
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.boxes import Box, address_box, overlap, without, witness
 from crossgate.core.sets.effort import TooManyPieces, answered
-from crossgate.core.sets.minimise import Line, lines
+from crossgate.core.sets.minimise import SetLine, fewest_lines
 from crossgate.core.sets.patterns import Excluded
 from crossgate.core.traffic.courses import Course, Opening, by_course, course_on, leg_box, opening_box
 from crossgate.core.traffic.examples import example, mentioned, some_packet, unmentioned
@@ -50,7 +50,7 @@ class ListDifference(NamedTuple):
 
     was: Decider
     now: Decider
-    lines: list[Line]
+    lines: list[SetLine]
     packet: Packet
     moment: datetime | None
 
@@ -66,7 +66,7 @@ class Difference(NamedTuple):
     devices: bool
     was: Fate
     now: Fate
-    lines: list[Line]
+    lines: list[SetLine]
     packet: Packet
     moment: datetime | None
 
@@ -83,7 +83,7 @@ def named_differences(old: Session, new: Session, name: str, tell: Tell | None =
             if tell is not None:
                 tell(count, 0)
         for (was, now), boxes in groups.items():
-            written = lines((box, Excluded()) for box in boxes)
+            written = fewest_lines((box, Excluded()) for box in boxes)
             packet = witness(boxes[0])
             met.setdefault((was, now, frozenset(written)), []).append(ListDifference(was, now, written, packet, moment))
     return [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]
@@ -198,7 +198,7 @@ def differences(old: Session, new: Session, tell: Tell | None = None, missed: li
                         groups.setdefault((pair.family, stray, pair.devices, pair.windowed, was, now), []).append((box, pair.excluded))
         for (family, stray, devices, windowed, was, now), pieces in groups.items():
             with answered("the list of all that is treated differently in one way", missed):
-                written = lines((box, mentioned(excluded, hidden[devices])) for box, excluded in pieces)
+                written = fewest_lines((box, mentioned(excluded, hidden[devices])) for box, excluded in pieces)
                 packet = example(new.plan, pieces)
                 difference = Difference(family, stray, devices, was, now, written, packet, moment if windowed else None)
                 met.setdefault((family, stray, devices, windowed, was, now, frozenset(written)), []).append(difference)

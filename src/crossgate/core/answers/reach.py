@@ -16,7 +16,7 @@ from crossgate.core.network.address_classes import on_outside
 from crossgate.core.network.endpoints import endpoint_set
 from crossgate.core.sets.boxes import Box, whole
 from crossgate.core.sets.effort import TooManyPieces, answered
-from crossgate.core.sets.minimise import Line, lines
+from crossgate.core.sets.minimise import SetLine, fewest_lines
 from crossgate.core.sets.patterns import Excluded
 from crossgate.core.sets.services import service_boxes
 from crossgate.core.traffic.courses import Opening, by_course
@@ -32,7 +32,7 @@ class Part(NamedTuple):
     verdict: Verdict
     stop: Decided | None
     back: bool
-    lines: list[Line]
+    lines: list[SetLine]
     packet: Packet
 
 
@@ -105,7 +105,7 @@ def _parts(
     plan, parts = asking.network.plan, []
     for fate, several in pieces.items():
         with answered(f"the list of all that is {fate[0]}{f' by {fate[1].decider.name}' if fate[1] else ''}", missed):
-            written = lines((box, mentioned(excluded, hidden)) for box, excluded in several)
+            written = fewest_lines((box, mentioned(excluded, hidden)) for box, excluded in several)
             parts.append(Part(*fate, written, example(plan, several)))
     return sorted(parts, key=lambda part: (_ORDER.index(part.verdict), part.stop is not None and part.stop.decider.entry is None))
 

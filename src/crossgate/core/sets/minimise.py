@@ -28,7 +28,7 @@ MOST_COMPARED = 200
 """How many lines are compared with each other; more are left as they are."""
 
 
-class Line(NamedTuple):
+class SetLine(NamedTuple):
     """A set of packets as one product: these services (boxes that say nothing of addresses), sources and destinations."""
 
     services: frozenset[Box]
@@ -36,28 +36,28 @@ class Line(NamedTuple):
     destination: Patterns
 
 
-def lines(pieces: Iterable[tuple[Box, Excluded]]) -> list[Line]:
+def fewest_lines(pieces: Iterable[tuple[Box, Excluded]]) -> list[SetLine]:
     """Return pieces, each a box less some addresses, as few lines. The pieces are apart from each other."""
     found = []
     for box, excluded in pieces:
         every = whole(box.family)
         service = Box(box.family, box.value & LOW_FREE, every.wildcard & ~LOW_FREE | box.wildcard & LOW_FREE, *box[3:])
-        line = Line(frozenset((service,)), less([box.source], excluded.sources), less([box.destination], excluded.destinations))
+        line = SetLine(frozenset((service,)), less([box.source], excluded.sources), less([box.destination], excluded.destinations))
         if line.source and line.destination:
             found.append(line)
     before = 0
     while len(found) != before:
         before = len(found)
         spend(_PIECES_A_LINE * before)
-        found = [Line(joined_services(services), *ends) for ends, services in grouped((each[1:], each.services) for each in found)]
+        found = [SetLine(joined_services(services), *ends) for ends, services in grouped((each[1:], each.services) for each in found)]
         rows = grouped(((each.services, each.destination), each.source) for each in found)
-        found = [Line(services, joined(source), destination) for (services, destination), source in rows]
+        found = [SetLine(services, joined(source), destination) for (services, destination), source in rows]
         rows = grouped(((each.services, each.source), each.destination) for each in found)
-        found = [Line(services, source, joined(destination)) for (services, source), destination in rows]
+        found = [SetLine(services, source, joined(destination)) for (services, source), destination in rows]
     return _widened(found) if len(found) <= MOST_COMPARED else found
 
 
-def _widened(found: list[Line]) -> list[Line]:
+def _widened(found: list[SetLine]) -> list[SetLine]:
     """Return the same packets in lines that may overlap: each as wide as the others allow, without those that add nothing."""
     for index, line in enumerate(found):
         for other in found:
@@ -71,7 +71,7 @@ def _widened(found: list[Line]) -> list[Line]:
             services = line.services if fits[0] else joined_services({*line.services, *other.services})
             source = line.source if fits[1] else joined({*line.source, *less(other.source, line.source)})
             destination = line.destination if fits[2] else joined({*line.destination, *less(other.destination, line.destination)})
-            line = found[index] = Line(services, source, destination)
+            line = found[index] = SetLine(services, source, destination)
     kept = list(found)
     for line in sorted(found, key=lambda each: len(each.services) + len(each.source) + len(each.destination), reverse=True):
         others = [each for each in kept if each is not line]
@@ -80,7 +80,7 @@ def _widened(found: list[Line]) -> list[Line]:
     return kept
 
 
-def _adds_nothing(line: Line, others: Sequence[Line]) -> bool:
+def _adds_nothing(line: SetLine, others: Sequence[SetLine]) -> bool:
     """Whether every service of a line is in some other line, for all of its addresses."""
     around = [each for each in others if within(line.source, each.source) and within(line.destination, each.destination)]
     return first_left(line.services, [box for each in around for box in each.services]) is None

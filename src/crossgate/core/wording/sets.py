@@ -15,7 +15,7 @@ from crossgate.core.model.packet import ECHO, MOST_PORT, PORT_PROTOCOLS, SYN, TC
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError, format_ports, protocol_word
 from crossgate.core.sets.boxes import ALL_PORTS, ALL_PROTOCOLS, FLAG_BITS, FRAGMENT_BIT, Box, covers, first_left, whole, without
-from crossgate.core.sets.minimise import MOST_COMPARED, Line, grouped, joined_services, within
+from crossgate.core.sets.minimise import MOST_COMPARED, SetLine, grouped, joined_services, within
 from crossgate.core.sets.patterns import Patterns, joined, less
 from crossgate.core.sets.services import service_boxes
 from crossgate.core.traffic.courses import courses
@@ -48,7 +48,7 @@ class Wording:
         own = [single(address) for device in plan.devices.values() for address in device.addresses()]
         self._own = {family: joined(each for each in own if each.family is family) for family in Family}
 
-    def rows(self, lines: Iterable[Line], sort: Sort, machines: bool = False) -> list[tuple[str, str, str]]:
+    def rows(self, lines: Iterable[SetLine], sort: Sort, machines: bool = False) -> list[tuple[str, str, str]]:
         """Return lines in words: services, source, destination; those with the same ends as one. `machines` as in `addresses`."""
         ends = grouped(((line.source, line.destination), line.services) for line in lines)
         written = [(self.services(services, sort), *both) for both, services in ends]

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from crossgate.core.model.accesslist import Decider
     from crossgate.core.model.finding import Finding
     from crossgate.core.network.routing import Endpoint
-    from crossgate.core.sets.minimise import Line
+    from crossgate.core.sets.minimise import SetLine
     from crossgate.core.traffic.flows import Decided
     from crossgate.core.wording.sets import Sort, Wording
 
@@ -65,7 +65,7 @@ def finding_document(finding: Finding) -> Document:
     }
 
 
-def lines_document(wording: Wording, lines: Iterable[Line], sort: Sort, machines: bool = False) -> list[Document]:
+def lines_document(wording: Wording, lines: Iterable[SetLine], sort: Sort, machines: bool = False) -> list[Document]:
     """Return a set of packets as lines in words, as `Wording.rows` writes them."""
     rows = wording.rows(lines, sort, machines)
     return [{"service": service, "source": source, "destination": destination} for service, source, destination in rows]

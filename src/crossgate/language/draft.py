@@ -1,0 +1,110 @@
+"""A plan's files as lines to be changed, every other byte left as it is.
+
+Line numbers are those of the plan as it was read, whatever has been changed since.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from crossgate.core.model.errors import Place
+from crossgate.language.lines import Line, file_lines
+from crossgate.language.reader import Reading
+from crossgate.language.source import decode
+
+GIVEN = "the text given"
+"""Where errors say that a text stands which a person gave on the command line."""
+_MARK = b"\xef\xbb\xbf"
+"""The byte order mark that some editors put before UTF-8 text."""
+
+
+@dataclass(slots=True)
+class _Slot:
+    """An old line, None once it is taken out, and what has been put above and below it, with its endings."""
+
+    line: Line | None
+    above: list[str] = field(default_factory=list)
+    below: list[str] = field(default_factory=list)
+
+    def text(self) -> str:
+        """Return what stands there now."""
+        own = self.line.text + self.line.ending if self.line else ""
+        return "".join((*self.above, own, *self.below))
+
+
+class Draft:
+    """A plan's files as lines to be changed. Line numbers are those of the plan as it was read, whatever is changed."""
+
+    def __init__(self, reading: Reading) -> None:
+        self.plan = reading.plan
+        self.names = reading.names
+        self.data = reading.data
+        self._files: dict[str, list[_Slot]] = {}
+
+    def _slots(self, file: str) -> list[_Slot]:
+        """Return the lines of a file; the first is at index 0."""
+        if file not in self._files:
+            text = decode(Path(file), self.data[file].removeprefix(_MARK))
+            self._files[file] = [_Slot(line) for line in file_lines(file, text)]
+        return self._files[file]
+
+    def _at(self, place: Place) -> _Slot:
+        return self._slots(place.file)[place.line - 1]
+
+    def line(self, place: Place) -> Line:
+        """Return the line at a place; one that has been taken out is empty."""
+        return self._at(place).line or Line(place.file, place.line, "", "")
+
+    def replace(self, place: Place, text: str) -> None:
+        """Put another text in the place of a line's; its ending stays."""
+        self._at(place).line = self.line(place)._replace(text=text)
+
+    def drop(self, place: Place) -> None:
+        """Take a line out."""
+        self._at(place).line = None
+
+    def after(self, place: Place, *texts: str) -> None:
+        """Put lines below one; a last line without a line ending leaves the file without one."""
+        ending, at = self._newline(place.file), self._at(place)
+        if place.line == len(self._slots(place.file)) and not at.text().endswith("\n"):
+            if at.below:
+                at.below[-1] += ending
+            elif at.line is not None:
+                at.line = at.line._replace(ending=ending)
+            at.below += [text + ending for text in texts[:-1]] + [texts[-1]]
+        else:
+            at.below += [text + ending for text in texts]
+
+    def before(self, place: Place, *texts: str) -> None:
+        """Put lines above one."""
+        self._at(place).above += [text + self._newline(place.file) for text in texts]
+
+    def append(self, *texts: str) -> None:
+        """Put lines at the end of the plan's own file."""
+        file = self.plan.files[0]
+        slots = self._slots(file)
+        if not slots:
+            slots.append(_Slot(Line(file, 1, "", "")))
+        self.after(Place(file, len(slots)), *texts)
+
+    def _newline(self, file: str) -> str:
+        return "\r\n" if b"\r\n" in self.data[file] else "\n"
+
+    def whole(self, file: str) -> str:
+        """Return a file's whole text as it stands."""
+        return "".join(slot.text() for slot in self._slots(file))
+
+    def rewrite(self, file: str, text: str) -> None:
+        """Put another text in the place of a whole file's; its lines cannot be told apart after that."""
+        self._files[file] = [_Slot(Line(file, 1, text, ""))]
+
+    def result(self) -> dict[str, bytes]:
+        """Return the files that have changed, as bytes."""
+        changed = {}
+        for file in self._files:
+            mark = _MARK if self.data[file].startswith(_MARK) else b""
+            data = mark + self.whole(file).encode()
+            if data != self.data[file]:
+                changed[file] = data
+        return changed

@@ -1,0 +1,87 @@
+"""A fence written into a plan, proved and tidy, and taken away again."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+from typing import NamedTuple
+
+from crossgate.core.answers.verify import Verifier
+from crossgate.core.audit import Finding, audit
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.plan import Plan
+from crossgate.core.traffic.session import Session
+from crossgate.language.draft import Draft
+from crossgate.language.fence import Asked, fence, first_line, without_fence
+from crossgate.language.fence import last_line as closing_line
+from crossgate.language.layout import tidied
+from crossgate.language.reader import Reading, read
+
+
+def write_fence(draft: Draft, path: Path, asked: Asked, now: datetime) -> list[str]:
+    """Write a fence around a subnet at the plan's end; return the expectations that would not hold, which are left out.
+
+    What the fence's own lists are found fault with, by what the person asked to leave open, is accepted with that reason.
+    """
+    made = fence(draft.plan, asked)
+    claims = [text for each in made.expectations for text in (each.whole, *each.parts)]
+    verifier = Verifier(Session(_fenced(draft, path, asked, made.lines(claims)).plan))
+    known = {each.text: each for each in verifier.network.plan.expectations}
+    held: list[str] = []
+    unproved: list[str] = []
+    for each in made.expectations:
+        if verifier.verify(known[each.whole]).held:
+            held.append(each.whole)
+            continue
+        for part in each.parts:
+            (held if verifier.verify(known[part]).held else unproved).append(part)
+
+    def findings() -> list[Finding]:
+        plan = _fenced(draft, path, asked, made.lines(held)).plan
+        own = {name: {entry.number for entry in plan.lists[name].entries} for name in plan.lists.keys() - draft.plan.lists.keys()}
+        return [found for found in audit(Session(plan), now, focus=own).findings if found.access_list in own]
+
+    faults = findings()
+    needless = {(each.access_list or "", each.entry or 0) for each in faults if each.name == "no-effect"}
+    if needless:
+        made = made.without(needless)
+        faults = findings()
+    accepted = [
+        f'accept {found.name} in {found.access_list}{"" if found.entry is None else f" {found.entry}"} "{_OPEN[found.name]}"'
+        for found in faults
+        if found.name in _OPEN
+    ]
+    lines = made.lines(held, dict.fromkeys(accepted))
+    # Set in the usual layout by itself: nothing above it is touched.
+    file = draft.plan.files[0]
+    trial = _fenced(draft, path, asked, lines)
+    whole, usual = trial.text, tidied(trial.text, file, trial.plan)
+    start = first_line(asked.subnet)
+    draft.rewrite(file, whole[: whole.index(start)] + usual[usual.index(start) :])
+    return unproved
+
+
+_OPEN = {"spoofable": "left open by the fence's exceptions", "one-family": "the other family has no other subnet to keep it from"}
+
+
+class _Trial(NamedTuple):
+    """A plan with a fence that is to be tried, and the text of its file."""
+
+    plan: Plan
+    text: str
+
+
+def _fenced(draft: Draft, path: Path, asked: Asked, lines: list[str]) -> _Trial:
+    trial = Draft(Reading(draft.plan, draft.names, draft.data))
+    trial.append("", first_line(asked.subnet), *lines, closing_line(asked.subnet))
+    return _Trial(read(path, {**draft.data, **trial.result()}).plan, trial.whole(draft.plan.files[0]))
+
+
+def undo_fence(draft: Draft, subnet: str) -> None:
+    """Take away a fence that was written around a subnet. Raises `PlanError` when there is none."""
+    for file in draft.plan.files:
+        text = without_fence(draft.whole(file), subnet)
+        if text is not None:
+            draft.rewrite(file, text)
+            return
+    raise PlanError(f"there is no fence around {subnet} between its two comment lines ({first_line(subnet)}); see: crossgate lists")
