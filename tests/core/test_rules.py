@@ -9,7 +9,7 @@ import pytest
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import Finding, audit
-from crossgate.core.impact import review
+from crossgate.core.impact import impact_of
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.address import Family, parse_address
@@ -198,7 +198,7 @@ def test_snmp_and_its_traps_have_their_ports() -> None:
 
 def test_a_moved_placement_shows_its_findings_before_it_is_made(plan_of: Read) -> None:
     text = NET + "list f extended ipv4\n    permit udp a to b\nplace f {} on one.a\n"
-    new = review(Session(plan_of(text.format("inbound"))), Session(plan_of(text.format("outbound"))), NOW).findings
+    new = impact_of(Session(plan_of(text.format("inbound"))), Session(plan_of(text.format("outbound"))), NOW).findings
     assert "wrong-side" in {each.name for each in new}
 
 

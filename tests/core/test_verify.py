@@ -7,7 +7,7 @@ from collections.abc import Callable
 import pytest
 
 from crossgate.core.answers.verify import Verified, Verifier
-from crossgate.core.impact import review
+from crossgate.core.impact import impact_of
 from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
@@ -138,13 +138,13 @@ def test_what_no_expectation_reached_is_told(plan_of: Read) -> None:
     assert verifier.reached[DeciderKey("fence", 10)] > 0
 
 
-def test_a_review_tells_what_a_change_turns(plan_of: Read) -> None:
+def test_an_impact_tells_what_a_change_turns(plan_of: Read) -> None:
     from datetime import datetime
 
     claims = "expect permit web kiosk to server over ipv4\nexpect deny tcp/23 kiosk to far by fence 30\nexpect permit gre kiosk to far\n"
     old = plan_of(NET + claims)
     new = plan_of(NET.replace("10 permit web", "10 permit gre any to any\n    15 deny web") + claims)
-    found = review(Session(old), Session(new), datetime(2026, 12, 1, 12))
+    found = impact_of(Session(old), Session(new), datetime(2026, 12, 1, 12))
     assert [(each.now.expectation.text, each.held, each.now.held) for each in found.turned] == [
         ("expect permit web kiosk to server over ipv4", True, False),
         ("expect permit gre kiosk to far", False, True),
@@ -152,5 +152,5 @@ def test_a_review_tells_what_a_change_turns(plan_of: Read) -> None:
     assert [each.expectation.text for each in found.broken] == ["expect permit web kiosk to server over ipv4"]
     assert {str(each.now.verdict) for each in found.differences} >= {"permitted", "denied"}
     assert [finding.name for finding in found.findings] == ["no-effect"]
-    same = review(Session(old), Session(plan_of(NET + claims)), datetime(2026, 12, 1, 12))
-    assert same == ([], [], [], [])
+    same = impact_of(Session(old), Session(plan_of(NET + claims)), datetime(2026, 12, 1, 12))
+    assert same == ([], [], [], [], [])

@@ -95,7 +95,7 @@ def test_any_sequence_of_edits_is_the_edit_of_the_objects_and_leaves_the_rest(tm
                 expected[entry.number] = key(replace(new, number=entry.number, off=entry.off, comment=entry.comment))
             else:
                 number = data.draw(st.sampled_from([each for each in range(80) if each not in expected]))
-                edits.move_entry(draft, before, entry, number)
+                edits.renumber_entry(draft, before, entry, number)
                 del expected[entry.number]
                 expected[number] = key(replace(entry, number=number))
         changed = draft.result()

@@ -17,7 +17,6 @@ from crossgate.core.network.routing import Forwarding
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Tracer
 from crossgate.show import console, grid, sets, wild
-from crossgate.show.edit import diff_lines
 from crossgate.show.lists import lines as list_lines
 
 Read = Callable[[str], Plan]
@@ -155,8 +154,3 @@ def test_reach_leaves_devices_out_unless_asked(plan_of: Read) -> None:
     assert ("--devices shows it" in told[False]) is any(each.devices for each in found)
     assert "--devices" not in told[True]
     assert "half-open, a later packet stopped by l otherwise" in told[False]
-
-
-def test_a_diff_is_unified() -> None:
-    told = list(diff_lines({"a.gate": b"one\ntwo\n"}, {"a.gate": b"one\nthree\n"}))
-    assert told == ["--- a.gate", "+++ a.gate", "@@ -1,2 +1,2 @@", " one", "-two", "+three"]

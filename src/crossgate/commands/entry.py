@@ -7,11 +7,10 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.common import JsonOption, complete_entry, complete_list
-from crossgate.commands.editing import AnywayOption, DryRunOption, carry_out, one_of
+from crossgate.commands.editing import AnywayOption, DryRunOption, carry_out
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
-    from crossgate.core.model.accesslist import AccessList, Entry
     from crossgate.language.draft import Draft
 
 entry = typer.Typer(name="entry", help="Edit the entries of a list, and see first what that does to traffic.", no_args_is_help=True)
@@ -36,47 +35,12 @@ def add(
     as_json: JsonOption = False,
 ) -> None:
     """Write a new entry; without a position it goes as far down as it still has an effect."""
-    from crossgate.core.lists.insertion import effective_position
-    from crossgate.core.model.window import states
-    from crossgate.core.sets.effort import question
     from crossgate.language import edits
 
     def change(draft: Draft) -> str:
-        access_list = edits.find_list(draft.plan, list_name)
-        new = edits.given_entry(draft, access_list, text)
-        body, own = edits.unnumbered(text)
-        place = one_of(number=number if number is not None else own, before=before, after=after)
-        if place == "number":
-            chosen, why = number if number is not None else own, ""
-        elif place is not None:
-            chosen, why = _beside(access_list, before, after), ""
-        else:
-            names = sorted(access_list.windows | ({new.window} if new.window else set()))
-            with question(f"where the entry has an effect in {access_list.name}"):
-                position = effective_position(access_list, new, list(states([draft.plan.windows[name] for name in names])))
-            chosen = edits.number_between(access_list, position.before, position.after)
-            above = f" after {position.before.number}" if position.before else " first" if position.after else ""
-            below = f", before {position.why}" if position.why else ""
-            why = f", {'at the end' if position.after is None else 'placed' + above}{below}"
-        assert chosen is not None
-        edits.add_entry(draft, access_list, chosen, body)
-        return f"{access_list.name} gets {chosen}{why}"
+        return edits.insert_entry(draft, edits.find_list(draft.plan, list_name), text, edits.Spot(number, before, after))
 
     carry_out(context, change, anyway=anyway, dry_run=dry_run, as_json=as_json)
-
-
-def _beside(access_list: AccessList, before: int | None, after: int | None, moved: Entry | None = None) -> int:
-    """Return a free number right before or right after an entry."""
-    from crossgate.language import edits
-
-    near = edits.find_entry(access_list, before if before is not None else after or 0)
-    others = [each for each in access_list.entries if each is not moved]
-    if near is moved:
-        raise PlanError(f"{near.number} cannot be moved beside itself; name another entry")
-    index = others.index(near)
-    if before is not None:
-        return edits.number_between(access_list, others[index - 1] if index else None, near)
-    return edits.number_between(access_list, near, others[index + 1] if index + 1 < len(others) else None)
 
 
 @entry.command()
@@ -93,14 +57,9 @@ def move(
     """Move an entry right before or right after another one; it gets a number that fits."""
     from crossgate.language import edits
 
-    if one_of(before=before, after=after) is None:
-        raise PlanError("say where to: --before N or --after N")
-
     def change(draft: Draft) -> str:
         access_list = edits.find_list(draft.plan, list_name)
-        moved = edits.find_entry(access_list, number)
-        to = _beside(access_list, before, after, moved)
-        edits.move_entry(draft, access_list, moved, to)
+        to = edits.move_entry(draft, access_list, edits.find_entry(access_list, number), edits.Spot(None, before, after))
         return f"{access_list.name} {number} becomes {to}"
 
     carry_out(context, change, anyway=anyway, dry_run=dry_run, as_json=as_json)

@@ -36,11 +36,7 @@ def fence(
 
     def change(draft: Draft) -> str:
         if undo:
-            undo_fence(draft, subnet)
-            return f"the fence around {subnet} is taken away"
-        unproved = write_fence(draft, plan_path(context), Asked(subnet, allowed, left_open, one_way), datetime.now())
-        said = f"{subnet} is fenced off" + (", one way" if one_way else "")
-        said += f"; open: the outside, {', '.join(allowed) or 'no service'} at its gateway" + "".join(f", {name}" for name in left_open)
-        return said + "".join(f"\nnot to be proved, and left out: {text}" for text in unproved)
+            return undo_fence(draft, subnet)
+        return write_fence(draft, plan_path(context), Asked(subnet, allowed, left_open, one_way), datetime.now())
 
     carry_out(context, change, anyway=anyway, dry_run=dry_run, as_json=as_json)

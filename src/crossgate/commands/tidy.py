@@ -6,11 +6,11 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, plan_path
+from crossgate.commands.common import JsonOption
 from crossgate.commands.editing import DryRunOption, carry_out
 
 if TYPE_CHECKING:
-    from crossgate.language.draft import Draft
+    pass
 
 
 def tidy(
@@ -20,19 +20,8 @@ def tidy(
     as_json: JsonOption = False,
 ) -> None:
     """Align columns, normalise addresses and put entries in order; no packet is treated otherwise."""
-    from crossgate.language.layout import tidied
+    from crossgate.language.edits import tidy_plan
 
-    untidy: list[str] = []
-
-    def change(draft: Draft) -> str:
-        for file in draft.plan.files:
-            text = draft.whole(file)
-            tidy_text = tidied(text, file, draft.plan)
-            if tidy_text != text:
-                draft.rewrite(file, tidy_text)
-                untidy.append(file)
-        return f"{', '.join(untidy)} {'is' if len(untidy) == 1 else 'are'} tidied" if untidy else f"{plan_path(context)} is tidy"
-
-    carry_out(context, change, anyway=False, dry_run=dry_run or check, as_json=as_json, harmless=True)
-    if check and untidy:
+    proposal = carry_out(context, tidy_plan, anyway=False, dry_run=dry_run or check, as_json=as_json, harmless=True)
+    if check and proposal.changes:
         raise typer.Exit(1)

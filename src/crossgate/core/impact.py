@@ -31,16 +31,18 @@ class Turned(NamedTuple):
     now: Verified
 
 
-class Review(NamedTuple):
+class Impact(NamedTuple):
     """All that a change does. `broken` are the expectations that held and do not any more.
 
-    `missed` are the questions that fell into too many pieces: what the change does there nobody knows.
+    `missed` are the questions that fell into too many pieces: what the change does there nobody knows. `unaudited` are those
+    about findings: there may be more new ones.
     """
 
     turned: list[Turned]
     differences: list[Difference]
     findings: list[Finding]
     missed: list[TooManyPieces]
+    unaudited: list[TooManyPieces]
 
     @property
     def broken(self) -> list[Verified]:
@@ -48,10 +50,11 @@ class Review(NamedTuple):
         return [each.now for each in self.turned if not each.now.held and each.held is not False]
 
 
-def review(old: Session, new: Session, now: datetime, tell: Tell | None = None) -> Review:
+def impact_of(old: Session, new: Session, now: datetime, tell: Tell | None = None) -> Impact:
     """Return what becomes otherwise when `new` takes the place of `old`."""
     missed: list[TooManyPieces] = []
-    return Review(_turned(old, new), differences(old, new, tell, missed), _new_findings(old, new, now), missed)
+    unaudited: list[TooManyPieces] = []
+    return Impact(_turned(old, new), differences(old, new, tell, missed), _new_findings(old, new, now, unaudited), missed, unaudited)
 
 
 def _turned(old: Session, new: Session) -> list[Turned]:
@@ -76,11 +79,14 @@ def _identity(expectation: Expectation) -> str:
     return text if expectation.by is None or expectation.by.entry is None else text.rsplit(" ", 1)[0]
 
 
-def _new_findings(old: Session, new: Session, now: datetime) -> list[Finding]:
+def _new_findings(old: Session, new: Session, now: datetime, missed: list[TooManyPieces]) -> list[Finding]:
+    """Return the findings that only the new plan has; what fell into too many pieces there is added to `missed`."""
     focus_old, focus_new = _focus(old, new)
     met = Counter(_finding_key(old.plan, finding) for finding in audit(old, now, focus=focus_old).findings)
     found = []
-    for finding in audit(new, now, focus=focus_new).findings:
+    audited = audit(new, now, focus=focus_new)
+    missed += audited.missed
+    for finding in audited.findings:
         key = _finding_key(new.plan, finding)
         if met[key]:
             met[key] -= 1

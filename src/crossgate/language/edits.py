@@ -11,14 +11,18 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import NamedTuple
 
+from crossgate.core.lists.insertion import effective_position
 from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Entry, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.network import Direction, Placement, Point
 from crossgate.core.model.plan import Plan
+from crossgate.core.model.window import states
+from crossgate.core.sets.effort import question
 from crossgate.language.claims import where
 from crossgate.language.draft import GIVEN, Draft
 from crossgate.language.entries import header, one_entry
+from crossgate.language.layout import tidied
 from crossgate.language.lines import Line, Token, entry_line
 from crossgate.language.words import Words
 
@@ -42,6 +46,21 @@ def given_entry(draft: Draft, access_list: AccessList, text: str) -> Entry:
     if not text.strip() or text.strip().startswith("#") or "\n" in text:
         raise PlanError("an entry is one line: an action, then what it is for, as: permit tcp/443 any to any")
     return one_entry(Line(GIVEN, 1, text), draft.names, access_list.kind, access_list.family, 0)
+
+
+class Spot(NamedTuple):
+    """Where a person wants an entry: with a number, or right before or after the entry that has one; at most one is given."""
+
+    number: int | None = None
+    before: int | None = None
+    after: int | None = None
+
+    def given(self) -> str:
+        """Return the name of what is given, "" where nothing is. Raises `PlanError` when more than one is."""
+        names = [name for name, value in self._asdict().items() if value is not None]
+        if len(names) > 1:
+            raise PlanError(f"--{names[0]} and --{names[1]} exclude each other")
+        return names[0] if names else ""
 
 
 class GivenEntry(NamedTuple):
@@ -71,6 +90,42 @@ def number_between(access_list: AccessList, before: Entry | None, after: Entry |
     return ten if ten < after.number else (low + after.number) // 2
 
 
+def insert_entry(draft: Draft, access_list: AccessList, text: str, spot: Spot) -> str:
+    """Write a new entry where a person wants it, else as far down as it still has an effect; say where. Raises `PlanError`."""
+    new = given_entry(draft, access_list, text)
+    body, own = unnumbered(text)
+    spot = spot if spot.number is not None or own is None else spot._replace(number=own)
+    given, why = spot.given(), ""
+    if spot.number is not None:
+        number = spot.number
+    elif given:
+        number = number_beside(access_list, spot)
+    else:
+        names = sorted(access_list.windows | ({new.window} if new.window else set()))
+        with question(f"where the entry has an effect in {access_list.name}"):
+            position = effective_position(access_list, new, list(states([draft.plan.windows[name] for name in names])))
+        number = number_between(access_list, position.before, position.after)
+        above = f" after {position.before.number}" if position.before else " first" if position.after else ""
+        below = f", before {position.why}" if position.why else ""
+        why = f", {'at the end' if position.after is None else 'placed' + above}{below}"
+    add_entry(draft, access_list, number, body)
+    return f"{access_list.name} gets {number}{why}"
+
+
+def number_beside(access_list: AccessList, spot: Spot, moved: Entry | None = None) -> int:
+    """Return a free number right before or after an entry, as if `moved` were not there. Raises `PlanError`."""
+    if not spot.given():
+        raise PlanError("say where to: --before N or --after N")
+    near = find_entry(access_list, spot.before if spot.before is not None else spot.after or 0)
+    if near is moved:
+        raise PlanError(f"{near.number} cannot be moved beside itself; name another entry")
+    others = [each for each in access_list.entries if each is not moved]
+    index = others.index(near)
+    if spot.before is not None:
+        return number_between(access_list, others[index - 1] if index else None, near)
+    return number_between(access_list, near, others[index + 1] if index + 1 < len(others) else None)
+
+
 def add_entry(draft: Draft, access_list: AccessList, number: int, text: str) -> None:
     """Write an entry with a number into a list. Raises `PlanError` when the number is taken."""
     taken = next((entry for entry in access_list.entries if entry.number == number), None)
@@ -89,7 +144,14 @@ def drop_entry(draft: Draft, access_list: AccessList, entry: Entry) -> None:
     draft.drop(entry.place)
 
 
-def move_entry(draft: Draft, access_list: AccessList, entry: Entry, number: int) -> None:
+def move_entry(draft: Draft, access_list: AccessList, entry: Entry, spot: Spot) -> int:
+    """Move an entry right before or after another one, and return the number that it gets. Raises `PlanError`."""
+    number = number_beside(access_list, spot, entry)
+    renumber_entry(draft, access_list, entry, number)
+    return number
+
+
+def renumber_entry(draft: Draft, access_list: AccessList, entry: Entry, number: int) -> None:
     """Give an entry another number, and its line the place that goes with it."""
     line = draft.line(entry.place)
     drop_entry(draft, access_list, entry)
@@ -251,3 +313,15 @@ def lift_list(draft: Draft, access_list: AccessList, direction: Direction | None
     for placement in found:
         draft.drop(placement.place)
     return found
+
+
+def tidy_plan(draft: Draft) -> str:
+    """Set every file of a plan in the usual layout, and say which were not in it."""
+    untidy = []
+    for file in draft.plan.files:
+        text = draft.whole(file)
+        usual = tidied(text, file, draft.plan)
+        if usual != text:
+            draft.rewrite(file, usual)
+            untidy.append(file)
+    return f"{', '.join(untidy)} {'is' if len(untidy) == 1 else 'are'} tidied" if untidy else f"{draft.plan.files[0]} is tidy"

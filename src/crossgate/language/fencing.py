@@ -18,8 +18,8 @@ from crossgate.language.layout import tidied
 from crossgate.language.reader import Reading, read
 
 
-def write_fence(draft: Draft, path: Path, asked: Asked, now: datetime) -> list[str]:
-    """Write a fence around a subnet at the plan's end; return the expectations that would not hold, which are left out.
+def write_fence(draft: Draft, path: Path, asked: Asked, now: datetime) -> str:
+    """Write a fence around a subnet at the plan's end, and say what is open and which expectations were left out, as not proved.
 
     What the fence's own lists are found fault with, by what the person asked to leave open, is accepted with that reason.
     """
@@ -58,7 +58,11 @@ def write_fence(draft: Draft, path: Path, asked: Asked, now: datetime) -> list[s
     whole, usual = trial.text, tidied(trial.text, file, trial.plan)
     start = first_line(asked.subnet)
     draft.rewrite(file, whole[: whole.index(start)] + usual[usual.index(start) :])
-    return unproved
+    said = f"{asked.subnet} is fenced off" + (", one way" if asked.one_way else "")
+    said += f"; open: the outside, {', '.join(asked.allow) or 'no service'} at its gateway" + "".join(
+        f", {name}" for name in asked.exceptions
+    )
+    return said + "".join(f"\nnot to be proved, and left out: {text}" for text in unproved)
 
 
 _OPEN = {"spoofable": "left open by the fence's exceptions", "one-family": "the other family has no other subnet to keep it from"}
@@ -77,11 +81,11 @@ def _fenced(draft: Draft, path: Path, asked: Asked, lines: list[str]) -> _Trial:
     return _Trial(read(path, {**draft.data, **trial.result()}).plan, trial.whole(draft.plan.files[0]))
 
 
-def undo_fence(draft: Draft, subnet: str) -> None:
+def undo_fence(draft: Draft, subnet: str) -> str:
     """Take away a fence that was written around a subnet. Raises `PlanError` when there is none."""
     for file in draft.plan.files:
         text = without_fence(draft.whole(file), subnet)
         if text is not None:
             draft.rewrite(file, text)
-            return
+            return f"the fence around {subnet} is taken away"
     raise PlanError(f"there is no fence around {subnet} between its two comment lines ({first_line(subnet)}); see: crossgate lists")

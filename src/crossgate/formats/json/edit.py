@@ -2,38 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
-from crossgate.core.impact import Review
-from crossgate.core.model.plan import Plan
+from crossgate.core.impact import Turned
+from crossgate.formats.json.compare import differences_document
 from crossgate.formats.json.parts import Document, finding_document
+from crossgate.language.change import Proposal
 
 
-def edit_document(
-    plan: Plan, said: str, diff: Sequence[str], found: Review | None, errors: Sequence[str], refused: str, done: bool
-) -> Document:
+def edit_document(proposal: Proposal, written: bool) -> Document:
     """Return `crossgate/edit/1`: a change of the plan, what it does, and whether it was written."""
-    from crossgate.formats.json.compare import differences_document
-
+    impact = proposal.impact
     return {
         "schema": "crossgate/edit/1",
-        "plan": plan.files[0],
-        "change": said,
-        "written": done,
-        "refused": refused or None,
-        "diff": list(diff),
-        "errors": list(errors),
-        "expectations": [
-            {
-                "line": each.now.expectation.place.line,
-                "text": each.now.expectation.text,
-                "kind": "keep" if each.now.expectation.keep else "expect",
-                "held": each.held,
-                "holds": each.now.held,
-                "why": each.now.why or None,
-            }
-            for each in (found.turned if found else ())
-        ],
-        "differences": differences_document(plan, found.differences) if found else [],
-        "findings": [finding_document(finding) for finding in (found.findings if found else ())],
+        "plan": proposal.plan.files[0],
+        "change": proposal.said,
+        "written": written,
+        "refused": proposal.refused or None,
+        "diff": list(proposal.diff),
+        "errors": list(proposal.errors),
+        "expectations": [_turned(each) for each in impact.turned] if impact else [],
+        "differences": differences_document(proposal.plan, impact.differences) if impact else [],
+        "findings": [finding_document(finding) for finding in impact.findings] if impact else [],
+        "unanswered": [error.message for error in (*impact.missed, *impact.unaudited)] if impact else [],
+    }
+
+
+def _turned(turned: Turned) -> Document:
+    expectation = turned.now.expectation
+    return {
+        "line": expectation.place.line,
+        "text": expectation.text,
+        "kind": "keep" if expectation.keep else "expect",
+        "held": turned.held,
+        "holds": turned.now.held,
+        "why": turned.now.why or None,
     }

@@ -1,0 +1,92 @@
+"""An edit as a proposal: what it would write and what that would do, worked out before anything is written.
+
+Nothing here touches a file. A command shows a proposal, and writes its `new` files in the place of the `old` ones unless
+it is refused.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from datetime import datetime
+from difflib import unified_diff
+from pathlib import Path
+from typing import NamedTuple
+
+from crossgate.core.impact import Impact, impact_of
+from crossgate.core.model.errors import PlanErrors
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.progress import Tell
+from crossgate.core.traffic.session import Session
+from crossgate.language.draft import Draft
+from crossgate.language.reader import Reading, read
+
+Change = Callable[[Draft], str]
+"""Edits a draft and says in a sentence what it did. Raises `PlanError` for what cannot be done."""
+
+
+class Proposal(NamedTuple):
+    """An edit that has not been made.
+
+    `said` tells it in a sentence; `old` and `new` are the bytes of the files that it changes, by name, and `diff` their
+    unified diff. `plan` is what the plan would be, or still is where it would have `errors`; there is an `impact` only where
+    something changes and leaves no errors. `refused` says why it may not be written, "" where it may.
+    """
+
+    said: str
+    old: Mapping[str, bytes]
+    new: Mapping[str, bytes]
+    diff: tuple[str, ...]
+    plan: Plan
+    impact: Impact | None
+    errors: tuple[str, ...]
+    refused: str
+
+    @property
+    def changes(self) -> bool:
+        """Whether there is anything to be written."""
+        return bool(self.new)
+
+
+def propose(
+    path: Path, reading: Reading, change: Change, now: datetime, *, anyway: bool = False, harmless: bool = False, tell: Tell | None = None
+) -> Proposal:
+    """Work out a change of the plan in `path`, as it was read.
+
+    It is refused when the plan would have errors, when an expectation that holds would not any more, and when what it does
+    is not known; the last two are allowed where it is to be made `anyway`. A `harmless` one may not change any traffic.
+    `tell` is told how far the comparison of the two plans is.
+    """
+    draft = Draft(reading)
+    said = change(draft)
+    new = draft.result()
+    if not new:
+        return Proposal(said, {}, {}, (), reading.plan, None, (), "")
+    old = {file: reading.data[file] for file in new}
+    diff = tuple(_diff(old, new))
+    try:
+        plan = read(path, {**reading.data, **new}).plan
+    except PlanErrors as errors:
+        return Proposal(said, old, new, diff, reading.plan, None, tuple(map(str, errors.errors)), "the plan would have errors")
+    impact = impact_of(Session(reading.plan), Session(plan), now, tell)
+    refused = "" if anyway else _why_refused(impact)
+    if harmless and impact.differences:
+        refused = "traffic would be treated otherwise, which must not be; please report this plan"
+    return Proposal(said, old, new, diff, plan, impact, (), refused)
+
+
+def _diff(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> list[str]:
+    """Return the unified diff of files, without line endings."""
+    lines: list[str] = []
+    for file, data in new.items():
+        before, after = (text.decode("utf-8-sig").removesuffix("\n").split("\n") for text in (old[file], data))
+        lines += unified_diff(before, after, file, file, lineterm="")
+    return lines
+
+
+def _why_refused(impact: Impact) -> str:
+    keeps = sum(each.expectation.keep for each in impact.broken)
+    counts = ((keeps, "keep"), (len(impact.broken) - keeps, "expect"))
+    parts = [f"{number} {word}{'s' if number > 1 else ''}" for number, word in counts if number]
+    if parts:
+        return f"it breaks {' and '.join(parts)}"
+    return f"what it does is not known: {impact.missed[0].message}" if impact.missed else ""
