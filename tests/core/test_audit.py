@@ -7,7 +7,8 @@ from datetime import datetime
 
 import pytest
 
-from crossgate.core.audit import KINDS, audit
+from crossgate.core.audit import audit
+from crossgate.core.model.finding import KINDS
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 

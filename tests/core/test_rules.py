@@ -8,11 +8,12 @@ from datetime import datetime
 import pytest
 
 from crossgate.core.answers.verify import Verifier
-from crossgate.core.audit import Finding, audit
+from crossgate.core.audit import audit
 from crossgate.core.impact import impact_of
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.address import Family, parse_address
+from crossgate.core.model.finding import Finding
 from crossgate.core.model.iana import services
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan

@@ -12,9 +12,10 @@ from pathlib import Path
 import pytest
 
 from crossgate.core.answers.verify import Verifier
-from crossgate.core.audit import KINDS, audit
+from crossgate.core.audit import audit
 from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.errors import PlanError
+from crossgate.core.model.finding import KINDS
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.formats.junit import junit_text

@@ -29,7 +29,8 @@ def check(
     as_json: JsonOption = False,
 ) -> None:
     """Find what is written but does not do what its author meant; exit status 1 when there is an error."""
-    from crossgate.core.audit import Severity, audit
+    from crossgate.core.audit import audit
+    from crossgate.core.model.finding import Severity
     from crossgate.core.traffic.session import Session
 
     when = moment(at)

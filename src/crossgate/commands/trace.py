@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from enum import StrEnum
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -19,6 +18,7 @@ from crossgate.commands.common import (
     moment,
     print_json,
 )
+from crossgate.core.model.claim import Claim
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import CLIENT_PORT, MOST_PORT
 from crossgate.core.network.routing import Forwarding
@@ -27,17 +27,6 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from crossgate.core.traffic.legs import Conversation
-
-
-class Wanted(StrEnum):
-    """The verdict that `--expect` asks for."""
-
-    PERMIT = "permit"
-    DENY = "deny"
-    HALF_OPEN = "half-open"
-
-
-_VERDICTS = {Wanted.PERMIT: "permitted", Wanted.DENY: "denied", Wanted.HALF_OPEN: "half-open"}
 
 
 def trace(
@@ -50,7 +39,7 @@ def trace(
     only_ipv4: Annotated[bool, typer.Option("-4", help="Only IPv4.")] = False,
     only_ipv6: Annotated[bool, typer.Option("-6", help="Only IPv6.")] = False,
     at: AtOption = None,
-    expect: Annotated[Wanted | None, typer.Option(metavar="VERDICT", help="permit, deny or half-open: exit status 1 if not so.")] = None,
+    expect: Annotated[Claim | None, typer.Option(metavar="VERDICT", help="permit, deny or half-open: exit status 1 if not so.")] = None,
     all_paths: Annotated[bool, typer.Option("--all-paths", help="Trace every path that is as good as the first.")] = False,
     tally: TallyOption = False,
     as_json: JsonOption = False,
@@ -58,6 +47,7 @@ def trace(
     """Send SERVICE from FROM to TO and show every crossing, the entry that decided, and the verdict."""
     from crossgate.core.model.window import open_at
     from crossgate.core.traffic.session import Session
+    from crossgate.core.traffic.trace import VERDICTS
 
     when = moment(at)
     plan = load(context)
@@ -83,9 +73,9 @@ def trace(
             write(lines(each, plan, when))
         if all_paths and len({each.verdict for each in traces}) > 1:
             write(["", alert("the verdicts differ: it depends on the path")])
-    if expect is not None and any(each.verdict != _VERDICTS[expect] for each in traces):
+    if expect is not None and any(each.verdict != VERDICTS[expect] for each in traces):
         if not as_json:
-            typer.echo(f"expected {_VERDICTS[expect]}, but it is {', '.join(dict.fromkeys(each.verdict for each in traces))}", err=True)
+            typer.echo(f"expected {VERDICTS[expect]}, but it is {', '.join(dict.fromkeys(each.verdict for each in traces))}", err=True)
         raise typer.Exit(1)
 
 

@@ -13,11 +13,12 @@ from typing import NamedTuple
 
 from crossgate.core.answers.compare import Difference, differences
 from crossgate.core.answers.verify import Verified, Verifier
-from crossgate.core.audit import Finding, audit
+from crossgate.core.audit import audit
 from crossgate.core.audit.context import Focus
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.claim import Expectation
+from crossgate.core.model.finding import Finding
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.sets.effort import TooManyPieces

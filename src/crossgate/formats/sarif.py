@@ -6,7 +6,8 @@ from pathlib import PurePath
 from typing import Any
 
 from crossgate import __version__
-from crossgate.core.audit import KINDS, Acceptance, Audited, Finding
+from crossgate.core.audit import Audited
+from crossgate.core.model.finding import KINDS, Acceptance, Finding
 
 _SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 
@@ -14,7 +15,12 @@ _SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sa
 def sarif_document(audited: Audited) -> dict[str, Any]:
     """Return the findings as one run; what the plan accepts is there too, as suppressed with its reason."""
     rules = [
-        {"id": name, "shortDescription": {"text": kind.meaning}, "defaultConfiguration": {"level": str(kind.severity)}}
+        {
+            "id": name,
+            "shortDescription": {"text": kind.meaning},
+            "help": {"text": f"{kind.mend}. For example: {kind.example}"},
+            "defaultConfiguration": {"level": str(kind.severity)},
+        }
         for name, kind in KINDS.items()
     ]
     driver = {"name": "Cross Gate", "semanticVersion": __version__, "rules": rules}

@@ -7,8 +7,9 @@ from pathlib import Path
 from typing import NamedTuple
 
 from crossgate.core.answers.verify import Verifier
-from crossgate.core.audit import Finding, audit
+from crossgate.core.audit import audit
 from crossgate.core.model.errors import PlanError
+from crossgate.core.model.finding import Finding
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.language.draft import Draft

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from crossgate.core.audit import Audited, Finding, Severity
+from crossgate.core.audit import Audited
+from crossgate.core.model.finding import Finding, Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import packet_text
 from crossgate.show.console import count, folded, quiet, strong, word

@@ -6,10 +6,9 @@ from collections.abc import Iterator
 from datetime import datetime
 
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.window import open_at
 from crossgate.core.traffic.legs import service_label
 from crossgate.core.traffic.trace import Asked, LegTrace, Trace
-from crossgate.core.wording.sentences import noticed, sentence
+from crossgate.core.wording.sentences import fork_note, noticed, sentence, time_note
 from crossgate.show.console import columns, folded, leading_word, quiet, strong, word
 
 
@@ -24,7 +23,7 @@ def lines(trace: Trace, plan: Plan, at: datetime) -> Iterator[str]:
     first, *rest = folded(sentence(trace), 2)
     yield first.replace(trace.verdict, word(trace.verdict, bold=True), 1)
     yield from rest
-    for text in (noticed(trace), time_note(trace, plan, at), _fork_note(trace)):
+    for text in (noticed(trace), time_note(trace, plan, at), fork_note(trace)):
         if text:
             yield from folded(text, 2)
 
@@ -52,26 +51,3 @@ def _asked(asked: Asked) -> list[str]:
         return [asked.access_list.name, str(entry.number), leading_word(entry.text)]
     written = "" if asked.access_list.otherwise.written else quiet("  (not written)")
     return [asked.access_list.name, "otherwise", word(asked.decider.action) + written]
-
-
-def time_note(trace: Trace, plan: Plan, at: datetime) -> str:
-    """Say which windows had a part in the verdict, and at which time it was asked; "" when none had."""
-    names: dict[str, None] = {}
-    for leg in trace.legs:
-        for asked in leg.asked:
-            if asked.access_list is None or asked.decider is None:
-                continue
-            for entry in asked.access_list.entries:
-                if entry.window is not None and not entry.off and entry.matches(leg.packet):
-                    names.setdefault(entry.window)
-                if entry is asked.decider.entry:
-                    break
-    if not names:
-        return ""
-    opened = open_at(plan.windows.values(), at)
-    states = ", ".join(f"{name} ({plan.windows[name].text}) is {'open' if name in opened else 'shut'}" for name in names)
-    return f"at {at:%a %Y-%m-%d %H:%M} {states}"
-
-
-def _fork_note(trace: Trace) -> str:
-    return "other paths are as short; --all-paths traces each" if trace.forks else ""

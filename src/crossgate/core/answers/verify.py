@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.model.accesslist import AccessList, Action, DeciderKey, Entry
+from crossgate.core.model.accesslist import AccessList, DeciderKey, Entry
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation, Moment
 from crossgate.core.model.packet import Packet
@@ -26,10 +26,8 @@ from crossgate.core.traffic.examples import example, some_packet
 from crossgate.core.traffic.flows import Answer, Flow, flows, placed_on
 from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Trace, Verdict
-from crossgate.core.wording.sentences import packet_text, reason, stopped
-
-VERDICTS = {Claim.PERMIT: Verdict.PERMITTED, Claim.DENY: Verdict.DENIED, Claim.HALF_OPEN: Verdict.HALF_OPEN}
+from crossgate.core.traffic.trace import VERDICTS
+from crossgate.core.wording.sentences import needed, packet_text, why_broken
 
 
 class Verified(NamedTuple):
@@ -146,8 +144,8 @@ class Verifier:
         ):
             state = f"{', '.join(sorted(opened))} {'is' if len(opened) == 1 else 'are'}" if opened else "no window is"
             when = f" while {state} open (as at {moment:%a %Y-%m-%d %H:%M})"
-        why = f"{packet_text(packet)}{when} is {trace.verdict}: {_reason(expectation, trace)}"
-        return Verified(expectation, False, why, _needed(expectation, trace), packet)
+        why = f"{packet_text(packet)}{when} is {trace.verdict}: {why_broken(expectation, trace)}"
+        return Verified(expectation, False, why, needed(expectation, trace), packet)
 
 
 def window_states(network: Forwarding, found: list[Flow], at: Moment | None) -> dict[frozenset[str], datetime | None]:
@@ -167,38 +165,3 @@ def window_states(network: Forwarding, found: list[Flow], at: Moment | None) -> 
         return {open_at(windows, at.date): at.date}
     found_states = states(windows, at.minute if at else None)
     return dict(sorted(found_states.items(), key=lambda state: len(state[0])))
-
-
-def _reason(expectation: Expectation, trace: Trace) -> str:
-    """Say why a traced conversation breaks an expectation."""
-    by = expectation.by
-    if by is None or trace.verdict is not VERDICTS[expectation.claim]:
-        return reason(trace)
-    if expectation.claim is Claim.PERMIT:
-        line = "its otherwise line" if by.entry is None else f"entry {by.entry}"
-        return f"{line} of {by.access_list} has no part in it"
-    asked = trace.decided
-    assert asked is not None
-    return f"{stopped(asked)}, not {by.access_list} {'otherwise' if by.entry is None else by.entry}"
-
-
-def _needed(expectation: Expectation, trace: Trace) -> str:
-    """Say what would have to change for the expectation to hold."""
-    asked = trace.decided
-    if trace.verdict is VERDICTS[expectation.claim]:
-        return "change the entry that decides, or what the expectation says of it"
-    if trace.verdict is Verdict.UNROUTABLE:
-        return "a route there and back"
-    packet = trace.legs[-1].packet
-    if expectation.claim is Claim.PERMIT:
-        assert asked is not None
-        assert asked.decider is not None
-        where = f"before {asked.decider.number}" if asked.decider.entry else "before its otherwise line"
-        addresses = f"from {Address(packet.family, packet.source)} to {Address(packet.family, packet.destination)}"
-        return f"a permit in {asked.decider.access_list.name} {where} for {'the reply' if trace.legs[-1].leg.returns else 'packets'} {addresses}"
-    wanted = trace.legs[0] if expectation.claim is Claim.DENY else trace.legs[-1]
-    lists = dict.fromkeys(each.access_list.name for each in wanted.asked if each.access_list)
-    end = trace.conversation.destination.name
-    if not lists:
-        return f"a list with a {Action.DENY} on the way to {end}: nothing is placed there; see points"
-    return f"a {Action.DENY} on the way to {end}, in {' or '.join(lists)}"

@@ -5,17 +5,19 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossgate.core.audit.context import Case, numbers
+from crossgate.core.audit.registry import finds
 from crossgate.core.lists.redundancy import Coverage
 from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import everything
-from crossgate.core.model.finding import Finding
+from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.service import IP, NO_QUALIFIERS
 from crossgate.core.sets.boxes import Box, packet_box, whole
 from crossgate.core.sets.effort import answered
 from crossgate.core.wording.sentences import DOES
 
 
+@finds("never-reached")
 def never_reached(case: Case) -> Iterator[Finding]:
     """Yield the entries that no packet gets as far as, in no state of the windows."""
     for access_list in case.plan.lists.values():
@@ -24,25 +26,27 @@ def never_reached(case: Case) -> Iterator[Finding]:
             if known.reached or case.is_over(entry):
                 continue
             if not known.because:
-                message = "no packet can match it: what it asks for excludes itself; write what it is to match"
+                fault = Fault("no packet can match it: what it asks for excludes itself", "write what it is to match")
             else:
-                message = _hidden(entry, known)
+                fault = _hidden(entry, known)
             because = tuple(each.number for each in known.because)
-            yield Finding("never-reached", entry.place, access_list.name, entry.number, message, because)
+            yield Finding("never-reached", entry.place, access_list.name, entry.number, fault, because)
 
 
-def _hidden(entry: Entry, known: Coverage) -> str:
+def _hidden(entry: Entry, known: Coverage) -> Fault:
     takers = known.because
     take = "takes all of it" if len(takers) == 1 else "take all of it together"
     lines = ", ".join(f"line {each.place.line}" for each in takers[:3]) + (", ..." if len(takers) > 3 else "")
     opposite = [each for each in takers if each.action is not entry.action]
-    message = f"no packet gets this far: {numbers(takers)} ({lines}) {take}"
+    what = f"no packet gets this far: {numbers(takers)} ({lines}) {take}"
     if not opposite:
-        return f"{message} and {'does' if len(takers) == 1 else 'do'} the same; drop it"
+        return Fault(f"{what} and {'does' if len(takers) == 1 else 'do'} the same", "drop it")
     first = opposite[0]
-    return f"{message}, and {first.number} {DOES[first.action]} what this {DOES[entry.action]}; move {entry.number} before {first.number}"
+    what = f"{what}, and {first.number} {DOES[first.action]} what this {DOES[entry.action]}"
+    return Fault(what, f"move {entry.number} before {first.number}")
 
 
+@finds("no-effect")
 def no_effect(case: Case) -> Iterator[Finding]:
     """Yield the entries that could go and no packet would be treated differently; one that logs has the log to show for it."""
     for access_list in case.plan.lists.values():
@@ -50,11 +54,11 @@ def no_effect(case: Case) -> Iterator[Finding]:
             entry = known.entry
             if not known.reached or known.needed or entry.log or case.is_over(entry):
                 continue
-            message = (
-                f"what it {DOES[entry.action]}, {_next(access_list, case, known)} anyway; drop it, or add log if it is there to be seen"
-                f"{_forgotten(access_list, entry)}"
+            fault = Fault(
+                f"what it {DOES[entry.action]}, {_next(access_list, case, known)} anyway",
+                f"drop it, or add log if it is there to be seen{_forgotten(access_list, entry)}",
             )
-            yield Finding("no-effect", entry.place, access_list.name, entry.number, message, packet=known.packet)
+            yield Finding("no-effect", entry.place, access_list.name, entry.number, fault, packet=known.packet)
 
 
 def _forgotten(access_list: AccessList, entry: Entry) -> str:
@@ -78,6 +82,7 @@ def _next(access_list: AccessList, case: Case, known: Coverage) -> str:
     return f"the otherwise line {DOES[access_list.otherwise.action]}" if decider is None else f"{decider.number} {DOES[decider.action]}"
 
 
+@finds("nothing-permitted")
 def nothing_permitted(case: Case) -> Iterator[Finding]:
     """Yield the placed lists that permit no packet in any state of the windows."""
     for access_list in case.placed():
@@ -86,8 +91,8 @@ def nothing_permitted(case: Case) -> Iterator[Finding]:
             permits = any(_permits(case.session.regions.of(access_list, opened)) for opened in case.states(access_list))
         if permits:
             continue
-        message = "it permits nothing at all, so it stops all traffic where it stands; add what may pass, or: otherwise permit"
-        yield Finding("nothing-permitted", access_list.place, access_list.name, None, message)
+        fault = Fault("it permits nothing at all, so it stops all traffic where it stands", "add what may pass, or: otherwise permit")
+        yield Finding("nothing-permitted", access_list.place, access_list.name, None, fault)
 
 
 def _permits(regions: ListRegions) -> bool:
@@ -100,6 +105,7 @@ def _permits(regions: ListRegions) -> bool:
     return any(decider.entry is entry for box, entry in asked for _, decider in regions.split(box))
 
 
+@finds("too-broad")
 def too_broad(case: Case) -> Iterator[Finding]:
     """Yield the permits for everything that stand above narrower entries, or among permits that are all narrow."""
     for access_list in case.plan.lists.values():
@@ -112,12 +118,12 @@ def too_broad(case: Case) -> Iterator[Finding]:
             below = [each for each in entries[index + 1 :] if not _is_broad(access_list, each)]
             narrow = others and all(each.action is Action.PERMIT for each in others)
             if below:
-                message = f"it permits everything, and narrower entries stand below it ({numbers(below[:3])}); name what is meant"
+                fault = Fault(f"it permits everything, and narrower entries stand below it ({numbers(below[:3])})", "name what is meant")
             elif narrow:
-                message = "it permits everything, and all that stands beside it is narrow; drop it, or name what is meant"
+                fault = Fault("it permits everything, and all that stands beside it is narrow", "drop it, or name what is meant")
             else:
                 continue
-            yield Finding("too-broad", entry.place, access_list.name, entry.number, message)
+            yield Finding("too-broad", entry.place, access_list.name, entry.number, fault)
 
 
 def _is_broad(access_list: AccessList, entry: Entry) -> bool:
@@ -128,11 +134,13 @@ def _is_broad(access_list: AccessList, entry: Entry) -> bool:
     return wide and entry.qualifiers == NO_QUALIFIERS
 
 
+@finds("window-never")
 def window_never(case: Case) -> Iterator[Finding]:
     """Yield the entries whose window is over."""
     for access_list in case.plan.lists.values():
         for entry in case.entries(access_list):
             if case.is_over(entry):
                 window = case.plan.windows[entry.window or ""]
-                message = f"window {window.name} ({window.text}) is over, so the entry is never in force again; drop it, or move the window"
-                yield Finding("window-never", entry.place, access_list.name, entry.number, message)
+                what = f"window {window.name} ({window.text}) is over, so the entry is never in force again"
+                fault = Fault(what, "drop it, or move the window")
+                yield Finding("window-never", entry.place, access_list.name, entry.number, fault)

@@ -6,10 +6,11 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from crossgate.core.audit.context import Case
+from crossgate.core.audit.registry import finds
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family, Pattern, parse_address, parse_block, single
-from crossgate.core.model.finding import Finding
+from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Direction, Placement, PointKind
 from crossgate.core.model.packet import ICMPV6, Packet
 from crossgate.core.sets.boxes import FRAGMENT_BIT, address_box, between, witness
@@ -34,6 +35,7 @@ class _Link(NamedTuple):
     own: tuple[Pattern, ...]
 
 
+@finds("neighbour-blocked")
 def neighbour_blocked(case: Case) -> Iterator[Finding]:
     """Yield the IPv6 lists at interfaces and ports that stop neighbour discovery of their own link (RFC 4861, RFC 4890 section 4.4.1)."""
     for placement in case.plan.placements:
@@ -102,9 +104,10 @@ def _told(placement: Placement, access_list: AccessList, stopped: dict[int, tupl
     decider, packet = next(iter(stopped.values()))
     where = "its otherwise line" if decider.entry is None else str(decider.number)
     words = [names[kind] for kind in stopped]
-    message = (
+    fault = Fault(
         f"{placement.direction} on {placement.point} {where} stops {', '.join(words)} of the link itself, without which IPv6 finds no neighbour there "
-        f"(RFC 4861; RFC 4890 section 4.4.1); permit first: {', '.join(f'icmp/{word}' for word in words)}, each any to any"
+        f"(RFC 4861; RFC 4890 section 4.4.1)",
+        f"permit first: {', '.join(f'icmp/{word}' for word in words)}, each any to any",
     )
     place = placement.place if decider.entry is None else decider.place
-    return Finding("neighbour-blocked", place, access_list.name, decider.number, message, packet=packet)
+    return Finding("neighbour-blocked", place, access_list.name, decider.number, fault, packet=packet)

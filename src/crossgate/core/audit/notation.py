@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from crossgate.core.audit.context import Case
+from crossgate.core.audit.registry import finds
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.address import (
@@ -19,7 +20,7 @@ from crossgate.core.model.address import (
     pattern,
 )
 from crossgate.core.model.errors import Place
-from crossgate.core.model.finding import Finding
+from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.service import split_service
 
 
@@ -46,49 +47,51 @@ def _addressed(case: Case) -> Iterator[_Addressed]:
                 yield _Addressed(group.place, None, None, f"group {group.name}: ", Addresses(str(each), (each,)))
 
 
-def _finding(name: str, at: _Addressed, message: str) -> Finding:
-    return _at(name, at.place, at.access_list, at.entry, at.lead + message)
+def _finding(name: str, at: _Addressed, fault: Fault) -> Finding:
+    return _at(name, at.place, at.access_list, at.entry, fault._replace(what=at.lead + fault.what))
 
 
-def _at(name: str, place: Place, access_list: AccessList | None, entry: Entry | None, message: str) -> Finding:
-    return Finding(name, place, access_list.name if access_list else None, entry.number if entry else None, message)
+def _at(name: str, place: Place, access_list: AccessList | None, entry: Entry | None, fault: Fault) -> Finding:
+    return Finding(name, place, access_list.name if access_list else None, entry.number if entry else None, fault)
 
 
+@finds("mask-reversed")
 def mask_reversed(case: Case) -> Iterator[Finding]:
     """Yield the entries and groups with a netmask where a wildcard is meant, and the entries with a wildcard where a netmask is."""
     for at in _addressed(case):
         addresses = at.addresses
-        message = _netmask_as_wildcard(addresses) or _all_or_nothing(addresses.text)
-        if message:
-            yield _finding("mask-reversed", at, message)
+        fault = _netmask_as_wildcard(addresses) or _all_or_nothing(addresses.text)
+        if fault is not None:
+            yield _finding("mask-reversed", at, fault)
 
 
-def _netmask_as_wildcard(addresses: Addresses) -> str:
-    """Tell of a wildcard whose 1 bits are one run at the left, as a netmask's are; "" where there is none."""
+def _netmask_as_wildcard(addresses: Addresses) -> Fault | None:
+    """Tell of a wildcard whose 1 bits are one run at the left, as a netmask's are; None where there is none."""
     for each in addresses.patterns if " wild " in addresses.text else ():
         fixed = each.family.mask & ~each.wildcard
         if each.wildcard and fixed and fixed & (fixed + 1) == 0:
             address, _, mask = addresses.text.partition(" wild ")
             length = each.family.bits - fixed.bit_length()
-            return (
-                f"{mask} is a netmask: as a wildcard it leaves the network open and matches one address in {fixed + 1:,} of every one; "
-                f"write {address} wild {format_address(each.family, fixed)}, which is {address}/{length}"
+            return Fault(
+                f"{mask} is a netmask: as a wildcard it leaves the network open and matches one address in {fixed + 1:,} of every one",
+                f"write {address} wild {format_address(each.family, fixed)}, which is {address}/{length}",
             )
-    return ""
+    return None
 
 
-def _all_or_nothing(text: str) -> str:
-    """Tell of an address of which the mask leaves nothing, so that it is any: a mask of the other kind; "" where there is none."""
+def _all_or_nothing(text: str) -> Fault | None:
+    """Tell of an address of which the mask leaves nothing, so that it is any: a mask of the other kind; None where there is none."""
     address, word, mask = text.partition(" mask ") if " mask " in text else text.partition(" wild ")
     if not word:
-        return ""
+        return None
     value, bits = parse_address(address), parse_address(mask).value
     if value.value == 0 or bits != (0 if word == " mask " else value.family.mask):
-        return ""
+        return None
     kind, other = ("netmask", "wildcard") if word == " mask " else ("wildcard", "netmask")
-    return f"{mask} as a {kind} leaves nothing of {address}, so this is any; if it is meant as a {other}, write {address}"
+    return Fault(f"{mask} as a {kind} leaves nothing of {address}, so this is any", f"if it is meant as a {other}, write {address}")
 
 
+@finds("subnet-missed")
 def subnet_missed(case: Case) -> Iterator[Finding]:
     """Yield addresses that begin like a subnet and have one bit more or less free than it has."""
     blocks = [(segment, block) for segment in case.plan.segments.values() if not segment.outside for block in segment.prefixes]
@@ -114,10 +117,10 @@ def _first_address(text: str) -> Address | None:
         return None
 
 
-def _odd_bit(text: str, name: str, block: Pattern, half: Pattern, wider: bool) -> str:
+def _odd_bit(text: str, name: str, block: Pattern, half: Pattern, wider: bool) -> Fault:
     if wider:
-        return f"{text} is one bit wider than {name}, which is {block}, and takes {half} too; write {name}"
-    return f"{text} is one bit narrower than {name}, which is {block}, and misses {half}; write {name} if all of it is meant"
+        return Fault(f"{text} is one bit wider than {name}, which is {block}, and takes {half} too", f"write {name}")
+    return Fault(f"{text} is one bit narrower than {name}, which is {block}, and misses {half}", f"write {name} if all of it is meant")
 
 
 def _words(case: Case) -> Iterator[tuple[Place, AccessList | None, Entry | None, str]]:
@@ -131,31 +134,31 @@ def _words(case: Case) -> Iterator[tuple[Place, AccessList | None, Entry | None,
             yield service.place, None, None, token
 
 
-def _about_words(case: Case, name: str, wrong: Callable[[AccessList | None, Entry | None, str], str]) -> Iterator[Finding]:
+def _about_words(case: Case, name: str, wrong: Callable[[AccessList | None, Entry | None, str], Fault | None]) -> Iterator[Finding]:
     for place, access_list, entry, token in _words(case):
-        message = wrong(access_list, entry, token)
-        if message:
-            yield _at(name, place, access_list, entry, message)
+        fault = wrong(access_list, entry, token)
+        if fault is not None:
+            yield _at(name, place, access_list, entry, fault)
 
 
+@finds("protocol-meant")
 def protocol_meant(case: Case) -> Iterator[Finding]:
     """Yield protocols whose names people take for something else."""
 
-    def wrong(access_list: AccessList | None, entry: Entry | None, token: str) -> str:
+    def wrong(access_list: AccessList | None, entry: Entry | None, token: str) -> Fault | None:
         taken = iana.MISTAKEN.get(token)
-        return (
-            ""
-            if taken is None
-            else f"{token} is protocol {iana.protocols()[token]}, {taken.is_really}; for {taken.taken_for} write {taken.write}"
-        )
+        if taken is None:
+            return None
+        return Fault(f"{token} is protocol {iana.protocols()[token]}, {taken.is_really}", f"for {taken.taken_for} write {taken.write}")
 
     return _about_words(case, "protocol-meant", wrong)
 
 
+@finds("transport-narrowed")
 def transport_narrowed(case: Case) -> Iterator[Finding]:
     """Yield services named behind one transport that are spoken over others too, where no other entry takes these."""
 
-    def wrong(access_list: AccessList | None, entry: Entry | None, token: str) -> str:
+    def wrong(access_list: AccessList | None, entry: Entry | None, token: str) -> Fault | None:
         transport, slash, names = token.partition("/")
         for name in names.split(",") if slash and transport in ("tcp", "udp") else ():
             ports, transports = iana.services().get(name, ((0, 0), ()))
@@ -163,8 +166,8 @@ def transport_narrowed(case: Case) -> Iterator[Finding]:
             left = [each for each in others if not (access_list and entry and _taken(access_list, entry, iana.protocols()[each], ports))]
             if left:
                 said = f"{token} takes {name} over {transport.upper()} only, and it is spoken over {' and '.join(map(str.upper, left))} too"
-                return f"{said}; write {name} for all of it"
-        return ""
+                return Fault(said, f"write {name} for all of it")
+        return None
 
     return _about_words(case, "transport-narrowed", wrong)
 

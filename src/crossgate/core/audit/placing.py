@@ -6,10 +6,11 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from crossgate.core.audit.context import Case
+from crossgate.core.audit.registry import finds
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Address, Family, everything, single
-from crossgate.core.model.finding import Finding
+from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Direction, Placement, PointKind, Segment
 from crossgate.core.network.routing import Crossing
 from crossgate.core.sets.boxes import address_box
@@ -18,15 +19,19 @@ from crossgate.core.sets.patterns import Excluded, first_outside
 from crossgate.core.traffic.examples import some_packet
 
 
+@finds("unplaced")
 def unplaced(case: Case) -> Iterator[Finding]:
     """Yield the lists that nothing places: they are asked nowhere."""
     placed = {placement.access_list for placement in case.plan.placements}
     for access_list in case.plan.lists.values():
         if access_list.name not in placed:
-            message = f"nothing places it, so no packet ever meets it; write: place {access_list.name} inbound on DEVICE.INTERFACE"
-            yield Finding("unplaced", access_list.place, access_list.name, None, message)
+            mend = f"write: place {access_list.name} inbound on DEVICE.INTERFACE"
+            yield Finding(
+                "unplaced", access_list.place, access_list.name, None, Fault("nothing places it, so no packet ever meets it", mend)
+            )
 
 
+@finds("wrong-side")
 def wrong_side(case: Case) -> Iterator[Finding]:
     """Yield the entries that nothing which can cross any place of their list can match.
 
@@ -39,8 +44,8 @@ def wrong_side(case: Case) -> Iterator[Finding]:
         for entry in case.entries(access_list):
             with answered(f"whether anything can match {access_list.name} {entry.number} where it stands", case.missed):
                 if not any(_can_match(case, entry, access_list.family, crossing) for crossing in crossings):
-                    message = _why(case, entry, access_list.family, crossings)
-                    yield Finding("wrong-side", entry.place, access_list.name, entry.number, message)
+                    fault = _why(case, entry, access_list.family, crossings)
+                    yield Finding("wrong-side", entry.place, access_list.name, entry.number, fault)
 
 
 def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> bool:
@@ -60,19 +65,20 @@ def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> 
     return False
 
 
-def _why(case: Case, entry: Entry, family: Family, crossings: list[Crossing]) -> str:
+def _why(case: Case, entry: Entry, family: Family, crossings: list[Crossing]) -> Fault:
     """Say why nothing matches, and what would: the ends swapped, or the other direction."""
     where = " or ".join(f"{crossing.direction} on {crossing.point}" for crossing in crossings)
     turned = replace(entry, source=entry.destination, destination=entry.source)
     for crossing in crossings:
         other = next(direction for direction in Direction if direction is not crossing.direction)
         if _can_match(case, entry, family, crossing._replace(direction=other)):
-            return f"nothing that passes {where} can match it, but {other} there it could: place the list {other}"
+            return Fault(f"nothing that passes {where} can match it, but {other} there it could", f"place the list {other}")
         if _can_match(case, turned, family, crossing):
-            return f"nothing that passes {where} can match it: there source and destination are the other way round; swap them"
-    return f"nothing that passes {where} can match it; put it where its traffic passes, see: crossgate points FROM TO"
+            return Fault(f"nothing that passes {where} can match it: there source and destination are the other way round", "swap them")
+    return Fault(f"nothing that passes {where} can match it", "put it where its traffic passes, see: crossgate points FROM TO")
 
 
+@finds("unjoined")
 def unjoined(case: Case) -> Iterator[Finding]:
     """Yield the subnets with machines at switches that no cable joins, once for each switch apart from those before it."""
     wire = case.network.wire
@@ -90,14 +96,16 @@ def unjoined(case: Case) -> Iterator[Finding]:
                 continue
             if islands:
                 near, other = islands[0]
-                message = (
+                fault = Fault(
                     f"{near} (at {other}) and {name} (at {switch}) are both on {segment.name}, and no cable joins {other} and {switch}, so no frame "
-                    f"passes between them; write at one of them: port NAME to SWITCH.PORT"
+                    f"passes between them",
+                    "write at one of them: port NAME to SWITCH.PORT",
                 )
-                yield Finding("unjoined", place, None, None, message)
+                yield Finding("unjoined", place, None, None, fault)
             islands.append((name, switch))
 
 
+@finds("standard-near-source")
 def standard_near_source(case: Case) -> Iterator[Finding]:
     """Yield the standard lists that stop machines where they leave their own subnet, and so on the way to everywhere."""
     for placement in case.plan.placements:
@@ -116,11 +124,12 @@ def standard_near_source(case: Case) -> Iterator[Finding]:
             stopped = _stopped_machine(case, access_list, segment)
         if len(to) > 1 and stopped is not None:
             names = [*list(to)[:5], *([f"{len(to) - 5} more"] if len(to) > 5 else [])]
-            message = (
+            fault = Fault(
                 f"a standard list sees only sources: what it stops of {segment.name} {placement.direction} on {placement.point}, as {stopped}, "
-                f"it stops on the way to {', '.join(names)} alike; place it near the destination, or write an extended list"
+                f"it stops on the way to {', '.join(names)} alike",
+                "place it near the destination, or write an extended list",
             )
-            yield Finding("standard-near-source", placement.place, access_list.name, None, message)
+            yield Finding("standard-near-source", placement.place, access_list.name, None, fault)
 
 
 def _source_side(case: Case, placement: Placement) -> Segment | None:
@@ -148,6 +157,7 @@ def _stopped_machine(case: Case, access_list: AccessList, segment: Segment) -> A
     return None
 
 
+@finds("one-family")
 def one_family(case: Case) -> Iterator[Finding]:
     """Yield the placements with a list for one family, where the other family passes with none."""
     placed = case.plan.placed
@@ -157,8 +167,6 @@ def one_family(case: Case) -> Iterator[Finding]:
         crossing = Crossing(placement.point, placement.direction)
         if (placement.point, placement.direction, other) in placed or crossing not in case.crossed[other]:
             continue
-        message = (
-            f"{other.label} passes {placement.direction} on {placement.point} too, and no list of it stands there: "
-            f"write an {other.word} list and place it there"
-        )
-        yield Finding("one-family", placement.place, placement.access_list, None, message)
+        what = f"{other.label} passes {placement.direction} on {placement.point} too, and no list of it stands there"
+        fault = Fault(what, f"write an {other.word} list and place it there")
+        yield Finding("one-family", placement.place, placement.access_list, None, fault)

@@ -7,10 +7,11 @@ from itertools import islice
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit.context import Case
+from crossgate.core.audit.registry import finds
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry
 from crossgate.core.model.address import Address, Family, everything
-from crossgate.core.model.finding import Finding
+from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import ICMPV6, Packet
 from crossgate.core.sets.boxes import FRAGMENT_BIT, Box, address_box, overlap, whole, witness
 from crossgate.core.sets.effort import TooManyPieces, answered
@@ -34,6 +35,7 @@ It names echo request and reply beside them; whether ping is to pass is the auth
 """
 
 
+@finds("locked-out")
 def locked_out(case: Case) -> Iterator[Finding]:
     """Yield the keeps that do not hold."""
     verifier = Verifier(case.session)
@@ -43,10 +45,11 @@ def locked_out(case: Case) -> Iterator[Finding]:
             if not result.answered:
                 case.missed.append(TooManyPieces(f"{expectation.text}: {result.why}"))
             elif not result.held:
-                message = f"{expectation.text} does not hold: {result.why}; needed: {result.needed}"
-                yield Finding("locked-out", expectation.place, None, None, message, packet=result.counterexample)
+                fault = Fault(f"{expectation.text} does not hold: {result.why}", f"needed: {result.needed}")
+                yield Finding("locked-out", expectation.place, None, None, fault, packet=result.counterexample)
 
 
+@finds("replies-blocked")
 def replies_blocked(case: Case) -> Iterator[Finding]:
     """Yield the entries that permit conversations of which a list stops the way back."""
     for access_list in case.placed():
@@ -77,10 +80,11 @@ def _half_open(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Fi
                 packet = some_packet(answer.box, flow.excluded)
                 if packet is not None and any(stop.decider.entry is entry for stop in answer.passed):
                     stop = decided_by(answer.stop.decider, answer.stop.crossing, "the answer")
-                    message = f"{packet_text(packet)} gets there, but {stop}; permit the answers there"
-                    yield Finding("replies-blocked", entry.place, access_list.name, entry.number, message, packet=packet)
+                    fault = Fault(f"{packet_text(packet)} gets there, but {stop}", "permit the answers there")
+                    yield Finding("replies-blocked", entry.place, access_list.name, entry.number, fault, packet=packet)
 
 
+@finds("spoofable")
 def spoofable(case: Case) -> Iterator[Finding]:
     """Yield the entries that permit a source address which machines elsewhere can claim and get through with.
 
@@ -141,13 +145,15 @@ def _told(case: Case, access_list: AccessList, entry: Entry, flow: Flow, packet:
     address = Address(packet.family, packet.source)
     host = case.plan.host_of.get(address)
     who = f"{address} ({host.name})" if host is not None else str(address)
-    message = (
+    fault = Fault(
         f"a machine on {flow.source.segment} can claim {who} and get through to {Address(packet.family, packet.destination)}: no list on the "
-        f"way drops it; where {flow.source.segment} comes in, permit only its own addresses (RFC 2827)"
+        f"way drops it",
+        f"where {flow.source.segment} comes in, permit only its own addresses (RFC 2827)",
     )
-    return Finding("spoofable", entry.place, access_list.name, entry.number, message, packet=packet)
+    return Finding("spoofable", entry.place, access_list.name, entry.number, fault, packet=packet)
 
 
+@finds("icmp6-needed")
 def icmp6_needed(case: Case) -> Iterator[Finding]:
     """Yield the IPv6 lists that let something by between two addresses, but not the error messages that belong to it."""
     for access_list in case.placed():
@@ -162,9 +168,12 @@ def icmp6_needed(case: Case) -> Iterator[Finding]:
                     decider, packet = next(iter(stopped.values()))
                     where = "its otherwise line" if decider.entry is None else str(decider.number)
                     names = ", ".join(stopped)
-                    message = f"{where} stops {names}, without which connections hang (RFC 4890); permit them any to any first, as icmp/{next(iter(stopped))}"
+                    fault = Fault(
+                        f"{where} stops {names}, without which connections hang (RFC 4890)",
+                        f"permit them any to any first, as icmp/{next(iter(stopped))}",
+                    )
                     place = access_list.place if decider.entry is None else decider.place
-                    yield Finding("icmp6-needed", place, access_list.name, decider.number, message, packet=packet)
+                    yield Finding("icmp6-needed", place, access_list.name, decider.number, fault, packet=packet)
                     break
 
 

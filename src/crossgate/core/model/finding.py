@@ -19,40 +19,146 @@ class Severity(StrEnum):
 
 
 class FindingKind(NamedTuple):
-    """A sort of finding: how much it matters, and what it means."""
+    """A sort of finding: how much it matters, what it means, how it is mended, and lines of a plan that have it.
+
+    A finding is found by the function in `core.audit` that is marked with its name.
+    """
 
     severity: Severity
     meaning: str
+    mend: str
+    example: str
 
 
 KINDS = {
-    "never-reached": FindingKind(Severity.ERROR, "no packet gets as far as this entry: earlier ones take all of it"),
-    "no-effect": FindingKind(Severity.WARNING, "the entry could go and no packet would be treated differently"),
-    "mask-reversed": FindingKind(Severity.ERROR, "a netmask where a wildcard is meant, or the reverse"),
-    "subnet-missed": FindingKind(Severity.WARNING, "addresses that begin like a subnet and are one bit wider or narrower than it"),
-    "protocol-meant": FindingKind(Severity.WARNING, "a protocol whose name people take for something else"),
-    "transport-narrowed": FindingKind(Severity.NOTE, "a service behind one transport that is spoken over others too"),
-    "unplaced": FindingKind(Severity.WARNING, "a list that nothing places"),
-    "nothing-permitted": FindingKind(Severity.WARNING, "a placed list that permits no packet at all"),
-    "too-broad": FindingKind(Severity.NOTE, "a permit for everything where what stands beside it is narrow"),
-    "locked-out": FindingKind(Severity.ERROR, "a keep that does not hold"),
-    "wrong-side": FindingKind(Severity.WARNING, "no packet that can cross this place in this direction can match this entry"),
-    "standard-near-source": FindingKind(Severity.NOTE, "a standard list near its source, which stops traffic to everywhere"),
-    "unjoined": FindingKind(Severity.WARNING, "machines of one subnet at switches that no cable joins"),
-    "replies-blocked": FindingKind(Severity.WARNING, "a conversation that this entry permits is half-open: a list stops the way back"),
-    "spoofable": FindingKind(Severity.WARNING, "an entry trusts a source address that can also be claimed from elsewhere (RFC 2827)"),
-    "icmp6-needed": FindingKind(Severity.WARNING, "an IPv6 list that stops ICMPv6 messages which must not be dropped (RFC 4890)"),
-    "neighbour-blocked": FindingKind(Severity.WARNING, "an IPv6 list that stops neighbour discovery of its own link (RFC 4861, RFC 4890)"),
-    "one-family": FindingKind(Severity.WARNING, "a place with a list for one family only, where both families pass"),
-    "number-kind": FindingKind(Severity.NOTE, "a number that by the numbering says the other kind"),
-    "out-of-order": FindingKind(Severity.NOTE, "lines that do not stand in the order of their numbers"),
-    "window-never": FindingKind(Severity.WARNING, "an entry whose window is over"),
-    "accept-unused": FindingKind(Severity.NOTE, "an accept line that no finding needs"),
+    "never-reached": FindingKind(
+        Severity.ERROR,
+        "no packet gets as far as this entry: earlier ones take all of it, alone or together",
+        "move it above what hides it, or drop it",
+        "10 deny ip any to any; 20 permit https any to any",
+    ),
+    "no-effect": FindingKind(
+        Severity.WARNING,
+        "the entry could go and no packet would be treated differently; one with log has its log to show for it",
+        "drop it, or add log if it is there to be seen",
+        "10 deny telnet any to any; otherwise deny",
+    ),
+    "mask-reversed": FindingKind(
+        Severity.ERROR,
+        "a netmask where a wildcard is meant, or the reverse",
+        "write the other kind of mask, or a prefix",
+        "10 permit ip 10.64.8.0 wild 255.255.252.0 to any",
+    ),
+    "subnet-missed": FindingKind(
+        Severity.WARNING,
+        "an address that begins like a subnet of the plan and is one bit wider or narrower than it",
+        "write the subnet's name",
+        "10 permit ip 10.64.8.0 wild 0.0.1.255 to any, where the subnet is 10.64.8.0/22",
+    ),
+    "protocol-meant": FindingKind(
+        Severity.WARNING,
+        "a protocol whose name people take for something else",
+        "write the service that is meant",
+        "10 permit rdp any to any, which is protocol 27 and no remote desktop",
+    ),
+    "transport-narrowed": FindingKind(
+        Severity.NOTE,
+        "a service behind tcp/ or udp/ that is spoken over other transports too, which no other entry takes",
+        "write the service's name alone for all of it",
+        "10 permit udp/domain any to resolver",
+    ),
+    "unplaced": FindingKind(Severity.WARNING, "a list that nothing places", "place it, or drop it", "list spare standard ipv4"),
+    "nothing-permitted": FindingKind(
+        Severity.WARNING,
+        "a placed list that permits no packet at all: the closing permit was forgotten",
+        "permit what may pass, or: otherwise permit",
+        "10 deny telnet any to any, and no more",
+    ),
+    "too-broad": FindingKind(
+        Severity.NOTE,
+        "a permit for everything, above narrower entries or where all beside it is narrow",
+        "name what is meant, or drop it",
+        "10 permit ip any to any; 20 permit https any to manifest",
+    ),
+    "locked-out": FindingKind(
+        Severity.ERROR, "a keep that does not hold", "what the finding names as needed", "keep permit ssh harbour to lighthouse"
+    ),
+    "wrong-side": FindingKind(
+        Severity.WARNING,
+        "no packet that can cross this place in this direction can match this entry",
+        "swap source and destination, or place the list elsewhere or the other way",
+        "10 permit https any to kiosks, inbound where the kiosks' own traffic comes in",
+    ),
+    "standard-near-source": FindingKind(
+        Severity.NOTE,
+        "a standard list where a subnet's machines leave it: what it stops, it stops on the way to everywhere",
+        "place it near the destination, or write an extended list",
+        "place 12 inbound on lighthouse.v80",
+    ),
+    "unjoined": FindingKind(
+        Severity.WARNING,
+        "machines of one subnet at switches that no cable joins",
+        "join the switches: port NAME to SWITCH.PORT",
+        "two hosts on tickets, at hall.1 and at tower.1",
+    ),
+    "replies-blocked": FindingKind(
+        Severity.WARNING,
+        "a conversation that this entry permits is half-open, because a list stops the way back",
+        "permit the answers where they are stopped, as: permit tcp any to any established",
+        "20 permit rtsp office to cameras, and a list on the way back without its answers",
+    ),
+    "spoofable": FindingKind(
+        Severity.WARNING,
+        "an entry trusts a source address that can also be claimed from elsewhere: nothing on the way drops it (RFC 2827)",
+        "where the others come in, permit only their own addresses",
+        "10 permit ssh harbour to any",
+    ),
+    "icmp6-needed": FindingKind(
+        Severity.WARNING,
+        "an IPv6 list that stops ICMPv6 error messages which must not be dropped (RFC 4890 section 4.3.1)",
+        "permit them any to any first",
+        "10 permit tcp any to any; otherwise deny",
+    ),
+    "neighbour-blocked": FindingKind(
+        Severity.WARNING,
+        "an IPv6 list at an interface or port that stops neighbour discovery of its own link (RFC 4861, RFC 4890 section 4.4.1)",
+        "permit icmp/133 to icmp/136 any to any first",
+        "10 permit tcp any to any; otherwise deny, inbound at an interface",
+    ),
+    "one-family": FindingKind(
+        Severity.WARNING,
+        "a place with a list for one family only, where both families pass",
+        "write a list of the other family and place it there",
+        "place 12 outbound on lighthouse.v20, with no IPv6 list beside it",
+    ),
+    "number-kind": FindingKind(
+        Severity.NOTE, "a number that by the numbering says the other kind", "take a number of the list's own kind", "list 12 extended ipv4"
+    ),
+    "out-of-order": FindingKind(
+        Severity.NOTE,
+        "lines that do not stand in the order of their numbers, in which they are read",
+        "move the line, or: crossgate tidy",
+        "20 permit ip any to any above 10 deny ip guests to any",
+    ),
+    "window-never": FindingKind(
+        Severity.WARNING, "an entry whose window is over", "drop it, or move the window", "during regatta, which was last year"
+    ),
+    "accept-unused": FindingKind(
+        Severity.NOTE, "an accept line that no finding needs", "drop the line", 'accept no-effect in 12 "...", once it is mended'
+    ),
 }
+"""The findings that there are, by name, in the order in which they are looked for."""
+
+
+class Fault(NamedTuple):
+    """What is wrong with one thing, and how to mend it."""
+
+    what: str
+    mend: str
 
 
 class Finding(NamedTuple):
-    """One finding: its name, where it is, what is wrong and how to mend it.
+    """One finding: its name, where it is, and what is wrong there with its mend.
 
     `because` are the numbers of the entries that cause it; `packet` is a witness where one exists.
     """
@@ -61,9 +167,14 @@ class Finding(NamedTuple):
     place: Place
     access_list: str | None
     entry: int | None
-    message: str
+    fault: Fault
     because: tuple[int, ...] = ()
     packet: Packet | None = None
+
+    @property
+    def message(self) -> str:
+        """What is wrong, and how to mend it."""
+        return f"{self.fault.what}; {self.fault.mend}"
 
     @property
     def severity(self) -> Severity:

@@ -16,6 +16,7 @@ from typing import NamedTuple
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Action, Decider
 from crossgate.core.model.address import Address
+from crossgate.core.model.claim import Claim
 from crossgate.core.model.packet import Packet
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.routing import Crossing, Endpoint, Forwarding, Path
@@ -29,6 +30,10 @@ class Verdict(StrEnum):
     DENIED = "denied"
     HALF_OPEN = "half-open"
     UNROUTABLE = "unroutable"
+
+
+VERDICTS = {Claim.PERMIT: Verdict.PERMITTED, Claim.DENY: Verdict.DENIED, Claim.HALF_OPEN: Verdict.HALF_OPEN}
+"""What a claim says becomes of a conversation."""
 
 
 class Outcome(StrEnum):

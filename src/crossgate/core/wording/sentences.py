@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from crossgate.core.model.accesslist import Action, Decider
 from crossgate.core.model.address import Address, Family
+from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.network import Direction
 from crossgate.core.model.packet import Packet
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.window import open_at
 from crossgate.core.network.routing import Crossing
 from crossgate.core.traffic.legs import Leg, service_label
-from crossgate.core.traffic.trace import Asked, Outcome, Trace, Verdict
+from crossgate.core.traffic.trace import VERDICTS, Asked, Outcome, Trace, Verdict
 
 DOES = {Action.PERMIT: "permits", Action.DENY: "denies", Action.REJECT: "rejects"}
 _LEG_NAMES = {Leg.SYN: "SYN", Leg.SYN_ACK: "SYN+ACK", Leg.ACK: "ACK", Leg.REQUEST: "request", Leg.REPLY: "reply"}
@@ -82,3 +87,62 @@ def packet_text(packet: Packet) -> str:
     source, destination = Address(packet.family, packet.source), Address(packet.family, packet.destination)
     port = "" if packet.source_port is None else f" port {packet.source_port}"
     return f"{service_label(packet)} from {source}{port} to {destination}"
+
+
+def why_broken(expectation: Expectation, trace: Trace) -> str:
+    """Say why a traced conversation breaks an expectation."""
+    by = expectation.by
+    if by is None or trace.verdict is not VERDICTS[expectation.claim]:
+        return reason(trace)
+    if expectation.claim is Claim.PERMIT:
+        line = "its otherwise line" if by.entry is None else f"entry {by.entry}"
+        return f"{line} of {by.access_list} has no part in it"
+    asked = trace.decided
+    assert asked is not None
+    return f"{stopped(asked)}, not {by.access_list} {'otherwise' if by.entry is None else by.entry}"
+
+
+def needed(expectation: Expectation, trace: Trace) -> str:
+    """Say what would have to change for the expectation to hold."""
+    asked = trace.decided
+    if trace.verdict is VERDICTS[expectation.claim]:
+        return "change the entry that decides, or what the expectation says of it"
+    if trace.verdict is Verdict.UNROUTABLE:
+        return "a route there and back"
+    packet = trace.legs[-1].packet
+    if expectation.claim is Claim.PERMIT:
+        assert asked is not None
+        assert asked.decider is not None
+        where = f"before {asked.decider.number}" if asked.decider.entry else "before its otherwise line"
+        addresses = f"from {Address(packet.family, packet.source)} to {Address(packet.family, packet.destination)}"
+        return f"a permit in {asked.decider.access_list.name} {where} for {'the reply' if trace.legs[-1].leg.returns else 'packets'} {addresses}"
+    wanted = trace.legs[0] if expectation.claim is Claim.DENY else trace.legs[-1]
+    lists = dict.fromkeys(each.access_list.name for each in wanted.asked if each.access_list)
+    end = trace.conversation.destination.name
+    if not lists:
+        return f"a list with a {Action.DENY} on the way to {end}: nothing is placed there; see points"
+    return f"a {Action.DENY} on the way to {end}, in {' or '.join(lists)}"
+
+
+def time_note(trace: Trace, plan: Plan, at: datetime) -> str:
+    """Say which windows had a part in the verdict, and at which time it was asked; "" when none had."""
+    names: dict[str, None] = {}
+    for leg in trace.legs:
+        for asked in leg.asked:
+            if asked.access_list is None or asked.decider is None:
+                continue
+            for entry in asked.access_list.entries:
+                if entry.window is not None and not entry.off and entry.matches(leg.packet):
+                    names.setdefault(entry.window)
+                if entry is asked.decider.entry:
+                    break
+    if not names:
+        return ""
+    opened = open_at(plan.windows.values(), at)
+    states = ", ".join(f"{name} ({plan.windows[name].text}) is {'open' if name in opened else 'shut'}" for name in names)
+    return f"at {at:%a %Y-%m-%d %H:%M} {states}"
+
+
+def fork_note(trace: Trace) -> str:
+    """Say that some leg had another path that is as good; "" when none had."""
+    return "other paths are as short; --all-paths traces each" if trace.forks else ""

@@ -60,6 +60,8 @@ def finding_document(finding: Finding) -> Document:
         "list": finding.access_list,
         "entry": finding.entry,
         "message": finding.message,
+        "what": finding.fault.what,
+        "mend": finding.fault.mend,
         "because": list(finding.because),
         "packet": packet_document(finding.packet) if finding.packet else None,
     }

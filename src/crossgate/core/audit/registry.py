@@ -1,0 +1,24 @@
+"""Which function finds what: every finding of `KINDS` has one, marked with its name."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from crossgate.core.audit.context import Case
+from crossgate.core.model.finding import KINDS, Finding
+
+Audit = Callable[[Case], Iterator[Finding]]
+"""Looks at a whole plan and yields the findings of one name."""
+
+AUDITS: dict[str, Audit] = {}
+
+
+def finds(name: str) -> Callable[[Audit], Audit]:
+    """Mark the function that finds what has this name in `KINDS`."""
+    assert name in KINDS, f"{name} is no finding of core.model.finding.KINDS"
+
+    def register(audit: Audit) -> Audit:
+        AUDITS[name] = audit
+        return audit
+
+    return register
