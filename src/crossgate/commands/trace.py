@@ -21,11 +21,11 @@ from crossgate.commands.common import (
 from crossgate.core.model.claim import Claim
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import CLIENT_PORT, MOST_PORT
-from crossgate.core.network.routing import Forwarding
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
+    from crossgate.core.network.routing import Forwarding
     from crossgate.core.traffic.legs import Conversation
 
 
@@ -46,14 +46,13 @@ def trace(
 ) -> None:
     """Send SERVICE from FROM to TO and show every crossing, the entry that decided, and the verdict."""
     from crossgate.core.model.window import open_at
-    from crossgate.core.traffic.session import Session
-    from crossgate.core.traffic.trace import VERDICTS
+    from crossgate.core.network.routing import Forwarding
+    from crossgate.core.traffic.trace import VERDICTS, Tracer
 
     when = moment(at)
     plan = load(context)
-    session = Session(plan)
-    network = session.network
-    tracer = session.tracer(open_at(plan.windows.values(), when))
+    network = Forwarding(plan)
+    tracer = Tracer(network, open_at(plan.windows.values(), when))
     wanted = list(_conversations(network, source, destination, service, source_port, claimed, family_of(only_ipv4, only_ipv6)))
     traces = [trace for each in wanted for trace in (tracer.alternatives(each) if all_paths else [tracer.trace(each)])]
     if tally:

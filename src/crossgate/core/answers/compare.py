@@ -9,7 +9,6 @@ lists in the same places, only openings whose legs meet a differing box at one o
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 from datetime import datetime
 from typing import NamedTuple
 
@@ -255,7 +254,7 @@ def _states(
     windows += [("new", new.windows[name]) for name in sorted({name for each in after for name in each.windows})]
     if not windows:
         return {(frozenset(), frozenset()): None}
-    marked: list[Window] = [replace(window, name=f"{plan}:{window.name}") for plan, window in windows]
+    marked: list[Window] = [window._replace(name=f"{plan}:{window.name}") for plan, window in windows]
     found: dict[tuple[frozenset[str], frozenset[str]], datetime | None] = {}
     for moment in states(marked).values():
         key = (

@@ -13,7 +13,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from crossgate.core.model.address import Addresses, Family
-from crossgate.core.model.errors import Place
+from crossgate.core.model.errors import Place, placeless
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, Service
 
@@ -76,20 +76,20 @@ class Entry:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class Note:
+@placeless
+class Note(NamedTuple):
     """A remark between entries, and the line where it stands."""
 
     text: str
-    place: Place = field(compare=False)
+    place: Place
 
 
-@dataclass(frozen=True, slots=True)
-class Otherwise:
+@placeless
+class Otherwise(NamedTuple):
     """What befalls the packets that no entry takes; `place` is the list's own line where it is not written."""
 
     action: Action
-    place: Place = field(compare=False)
+    place: Place
     written: bool
 
 

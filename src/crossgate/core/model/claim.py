@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 from typing import NamedTuple
 
 from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.address import Family
-from crossgate.core.model.errors import Place
+from crossgate.core.model.errors import Place, placeless
 
 
 class Claim(StrEnum):
@@ -28,8 +27,8 @@ class Moment(NamedTuple):
     minute: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Expectation:
+@placeless
+class Expectation(NamedTuple):
     """An `expect` or `keep` line, names as written; a `keep` may not be broken by an edit."""
 
     keep: bool
@@ -43,4 +42,4 @@ class Expectation:
     by: DeciderKey | None
     comment: str
     text: str
-    place: Place = field(compare=False)
+    place: Place

@@ -7,7 +7,7 @@ one place; nothing else prints or swallows one.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 
 class Place(NamedTuple):
@@ -18,6 +18,33 @@ class Place(NamedTuple):
 
     def __str__(self) -> str:
         return f"{self.file}:{self.line}"
+
+
+Value = TypeVar("Value", bound=tuple[Any, ...])
+
+
+def placeless(cls: type[Value]) -> type[Value]:
+    """Make a named tuple with a `place` equal to another one that differs in nothing else.
+
+    Where something stands in a file is no part of what it is: two readings of one plan are equal, wherever its lines went.
+    """
+    index = list(cls.__annotations__).index("place")
+
+    def meaning(value: Value) -> tuple[object, ...]:
+        return (*value[:index], *value[index + 1 :])
+
+    def equal(self: Value, other: object) -> bool:
+        return isinstance(other, cls) and meaning(self) == meaning(other)
+
+    def unequal(self: Value, other: object) -> bool:
+        return not equal(self, other)
+
+    def hashed(self: Value) -> int:
+        return hash(meaning(self))
+
+    for name, method in (("__eq__", equal), ("__ne__", unequal), ("__hash__", hashed)):
+        setattr(cls, name, method)
+    return cls
 
 
 class PlanError(Exception):

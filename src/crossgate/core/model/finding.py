@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import NamedTuple
 
-from crossgate.core.model.errors import Place
+from crossgate.core.model.errors import Place, placeless
 from crossgate.core.model.packet import Packet
 
 
@@ -182,15 +181,15 @@ class Finding(NamedTuple):
         return KINDS[self.name].severity
 
 
-@dataclass(frozen=True, slots=True)
-class Acceptance:
+@placeless
+class Acceptance(NamedTuple):
     """An `accept` line: findings of one name in a list, or at one entry of it, that are meant to be, and why."""
 
     finding: str
     access_list: str
     entry: int | None
     reason: str
-    place: Place = field(compare=False)
+    place: Place
 
     def covers(self, finding: Finding) -> bool:
         """Whether it speaks of this finding."""

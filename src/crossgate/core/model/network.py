@@ -7,7 +7,7 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from crossgate.core.model.address import Address, Family, Pattern, prefix
-from crossgate.core.model.errors import Place
+from crossgate.core.model.errors import Place, placeless
 
 
 class Direction(StrEnum):
@@ -58,8 +58,8 @@ class InterfaceAddress(NamedTuple):
         return prefix(self.address, self.length)
 
 
-@dataclass(frozen=True, slots=True)
-class Segment:
+@placeless
+class Segment(NamedTuple):
     """What interfaces and hosts hang on: a subnet with its prefixes, or an outside.
 
     An outside with prefixes has their addresses, one without has all the rest; neither has those of a subnet of the plan.
@@ -67,7 +67,7 @@ class Segment:
 
     name: str
     prefixes: tuple[Pattern, ...]
-    place: Place = field(compare=False)
+    place: Place
     vlan: int | None = None
     outside: bool = False
 
@@ -76,8 +76,8 @@ class Segment:
         return any(block.family is address.family and block.contains(address.value) for block in self.prefixes)
 
 
-@dataclass(frozen=True, slots=True)
-class Interface:
+@placeless
+class Interface(NamedTuple):
     """An addressed interface of a device. `at` is the switch port its cable goes to, where the plan says so."""
 
     device: str
@@ -85,7 +85,7 @@ class Interface:
     addresses: tuple[InterfaceAddress, ...]
     on: str
     at: Point | None
-    place: Place = field(compare=False)
+    place: Place
 
     @property
     def point(self) -> Point:
@@ -97,14 +97,14 @@ class Interface:
         return tuple(own for own in self.addresses if own.address.family is family)
 
 
-@dataclass(frozen=True, slots=True)
-class Port:
+@placeless
+class Port(NamedTuple):
     """A layer-2 port of a switch. `to` is the port of another switch at the far end of its cable."""
 
     switch: str
     name: str
     to: Point | None
-    place: Place = field(compare=False)
+    place: Place
 
     @property
     def point(self) -> Point:
@@ -112,13 +112,13 @@ class Port:
         return Point(PointKind.PORT, self.switch, self.name)
 
 
-@dataclass(frozen=True, slots=True)
-class Route:
+@placeless
+class Route(NamedTuple):
     """A static route: packets for `destination` go to the neighbour `via`."""
 
     destination: Pattern
     via: Address
-    place: Place = field(compare=False)
+    place: Place
 
 
 @dataclass(frozen=True, slots=True)
@@ -143,8 +143,8 @@ class Device:
         return tuple(own.address for interface in self.interfaces.values() for own in interface.addresses)
 
 
-@dataclass(frozen=True, slots=True)
-class Host:
+@placeless
+class Host(NamedTuple):
     """A test machine on a subnet or an outside."""
 
     name: str
@@ -152,18 +152,18 @@ class Host:
     on: str
     at: Point | None
     gateways: tuple[Address, ...]
-    place: Place = field(compare=False)
+    place: Place
 
     def in_family(self, family: Family) -> Address | None:
         """Return its first address of a family, or None."""
         return next((address for address in self.addresses if address.family is family), None)
 
 
-@dataclass(frozen=True, slots=True)
-class Placement:
+@placeless
+class Placement(NamedTuple):
     """A list asked at a point in one direction."""
 
     access_list: str
     direction: Direction
     point: Point
-    place: Place = field(compare=False)
+    place: Place

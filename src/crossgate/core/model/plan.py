@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import NamedTuple
 
 from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Addresses, Family
 from crossgate.core.model.claim import Expectation
-from crossgate.core.model.errors import Place, PlanError, unknown
+from crossgate.core.model.errors import Place, PlanError, placeless, unknown
 from crossgate.core.model.finding import Acceptance
 from crossgate.core.model.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment
 from crossgate.core.model.packet import MOST_PORT
@@ -39,13 +40,13 @@ class Group:
     place: Place = field(compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class NamedService:
+@placeless
+class NamedService(NamedTuple):
     """A named set of services: the tokens it stands for, read anew for each family."""
 
     name: str
     tokens: tuple[str, ...]
-    place: Place = field(compare=False)
+    place: Place
 
 
 @dataclass

@@ -6,11 +6,10 @@ Time here is a `datetime` without a zone, the local time of the devices; the clo
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
-from crossgate.core.model.errors import Place
+from crossgate.core.model.errors import Place, placeless
 
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 DAY_MINUTES = 24 * 60
@@ -35,13 +34,13 @@ class Hours(NamedTuple):
             yield first, first + length
 
 
-@dataclass(frozen=True, slots=True)
-class Window:
+@placeless
+class Window(NamedTuple):
     """A named time: weekly hours, or one span from `opens` to `closes` (excluded)."""
 
     name: str
     text: str
-    place: Place = field(compare=False)
+    place: Place
     hours: tuple[Hours, ...] = ()
     opens: datetime | None = None
     closes: datetime | None = None
