@@ -1,17 +1,22 @@
-"""What tests share: plans from text, and the built program run as a process."""
+"""What tests share: plans from text, and the program run as a person would, in this process or in one of its own."""
 
 from __future__ import annotations
 
+import gc
+import io
 import json
+import signal
 import subprocess
 import sys
 from collections.abc import Callable
+from contextvars import copy_context
 from pathlib import Path
 from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, settings
 
+from crossgate.__main__ import main
 from crossgate.core.model.plan import Plan
 from crossgate.language.reader import read_plan
 
@@ -19,7 +24,17 @@ from crossgate.language.reader import read_plan
 settings.register_profile("crossgate", deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
 settings.load_profile("crossgate")
 
+Ask = Callable[..., Any]
+Read = Callable[[str], Plan]
 Run = Callable[..., subprocess.CompletedProcess[str]]
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Mark the tests that start processes, and put them behind all others."""
+    for item in items:
+        if "launch" in getattr(item, "fixturenames", ()):
+            item.add_marker(pytest.mark.process)
+    items.sort(key=lambda item: item.get_closest_marker("process") is not None)
 
 
 @pytest.fixture
@@ -35,8 +50,34 @@ def plan_of(tmp_path: Path) -> Callable[[str], Plan]:
 
 
 @pytest.fixture
-def run(tmp_path: Path) -> Run:
-    """Run crossgate in the temporary folder, and check that nobody ever sees a traceback."""
+def run(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Run:
+    """Run crossgate in the temporary folder, within this process; nobody ever sees a fault of the program itself."""
+
+    def start(*words: str) -> subprocess.CompletedProcess[str]:
+        streams = [io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True) for _ in range(2)]
+        with monkeypatch.context() as patch:
+            patch.chdir(tmp_path)
+            patch.setattr(sys, "argv", ["crossgate", *words])
+            patch.setattr(sys, "stdout", streams[0])
+            patch.setattr(sys, "stderr", streams[1])
+            patch.delenv("CROSSGATE_PLAN", raising=False)
+            interrupted, threshold = signal.getsignal(signal.SIGINT), gc.get_threshold()
+            try:
+                with pytest.raises(SystemExit) as left:
+                    copy_context().run(main)
+            finally:
+                signal.signal(signal.SIGINT, interrupted)
+                gc.set_threshold(*threshold)
+        told, problems = (stream.buffer.getvalue().decode() for stream in streams)
+        assert "this is a fault of Cross Gate" not in problems, problems
+        return subprocess.CompletedProcess(words, int(left.value.code or 0), told, problems)
+
+    return start
+
+
+@pytest.fixture
+def launch(tmp_path: Path) -> Run:
+    """Run crossgate in the temporary folder as a process of its own; nobody ever sees a traceback."""
 
     def start(*words: str, **options: Any) -> subprocess.CompletedProcess[str]:
         command = [sys.executable, "-m", "crossgate", *words]
@@ -48,7 +89,7 @@ def run(tmp_path: Path) -> Run:
 
 
 @pytest.fixture
-def demo(run: Run, tmp_path: Path) -> Path:
+def demo(tmp_path: Path) -> Path:
     """Put the demo's plan into the temporary folder."""
     from crossgate.demo import write
 

@@ -103,7 +103,7 @@ def test_what_cannot_be_answered_is_told_with_status_2(run: Run, demo: Path, wor
     assert demo.name
 
 
-def test_which_plan_is_taken(run: Run, tmp_path: Path) -> None:
+def test_which_plan_is_taken(run: Run, launch: Run, tmp_path: Path) -> None:
     assert "there is no plan (*.gate) in this folder" in run("lists").stderr
     (tmp_path / "one.gate").write_text('title "one"\n')
     assert run("lists").stdout.startswith("one")
@@ -113,7 +113,7 @@ def test_which_plan_is_taken(run: Run, tmp_path: Path) -> None:
     assert run("--plan", "two.gate", "lists").stdout.startswith("two")
     import os
 
-    assert run("lists", env={**os.environ, "CROSSGATE_PLAN": "two.gate"}).stdout.startswith("two")
+    assert launch("lists", env={**os.environ, "CROSSGATE_PLAN": "two.gate"}).stdout.startswith("two")
 
 
 def test_an_empty_plan_is_no_error(run: Run, tmp_path: Path) -> None:
@@ -133,6 +133,7 @@ def test_errors_of_a_plan_go_to_standard_error_with_their_places(run: Run, tmp_p
     assert "bad.gate:3:7: no list L; there is l" in done.stderr
 
 
+@pytest.mark.process
 def test_a_closed_pipe_is_no_error(demo: Path) -> None:
     command = f"{sys.executable} -m crossgate grid --at 'mon 12:00' | head -1; exit ${{PIPESTATUS[0]}}"
     done = subprocess.run(["bash", "-c", command], cwd=demo, capture_output=True, text=True, check=False)
@@ -222,6 +223,7 @@ def test_the_tally_adds_up_and_starts_anew_for_an_edited_entry(run: Run, answer:
     assert demo.name
 
 
+@pytest.mark.process
 def test_two_tallies_at_once_lose_nothing(answer: Ask, demo: Path) -> None:
     command = [sys.executable, "-m", "crossgate", "trace", "kiosk-2", "manifest", "telnet", "-4", "--tally"]
     running = [subprocess.Popen(command, cwd=demo, stdout=subprocess.DEVNULL) for _ in range(6)]
@@ -335,8 +337,8 @@ def test_wildcards_as_a_document(answer: Ask) -> None:
     assert answer("wild", "10.0.0.0/8", "has", "11.0.0.0", status=1)["has"] is False
 
 
-def test_the_demo_runs_the_whole_job(run: Run, tmp_path: Path) -> None:
-    done = run("demo", "there")
+def test_the_demo_runs_the_whole_job(launch: Run, run: Run, tmp_path: Path) -> None:
+    done = launch("demo", "there")
     assert done.returncode == 0, done.stdout + done.stderr
     assert done.stdout.count("$ crossgate ") >= 15
     assert "refused: it breaks 1 keep" in done.stdout
@@ -356,6 +358,7 @@ def test_the_demo_runs_the_whole_job(run: Run, tmp_path: Path) -> None:
         ("reach guest", {"guests", "guest-1"}),
     ],
 )
+@pytest.mark.process
 def test_the_shell_is_offered_the_plans_own_names(demo: Path, line: str, offers: set[str]) -> None:
     import os
 

@@ -30,6 +30,7 @@ def shell(folder: Path, line: str, **environment: str) -> subprocess.CompletedPr
 
 
 @pytest.mark.parametrize("words", ["lists", "check --json", "grid --csv", "--version", "--help"])
+@pytest.mark.process
 def test_an_answer_that_cannot_be_written_is_told(demo: Path, words: str) -> None:
     done = shell(demo, f"{COMMAND} {words} > /dev/full")
     assert (done.returncode, "the answer cannot be written: No space left on device" in done.stderr) == (2, True), done.stderr
@@ -38,6 +39,7 @@ def test_an_answer_that_cannot_be_written_is_told(demo: Path, words: str) -> Non
     assert (closed.returncode, "Traceback" not in closed.stderr) == (2, True)
 
 
+@pytest.mark.process
 def test_problems_are_never_among_the_answers(demo: Path) -> None:
     done = shell(demo, f"{COMMAND} --plan nope.gate lists 2>&-")
     assert (done.returncode, done.stdout) == (2, "")
@@ -48,16 +50,16 @@ def test_problems_are_never_among_the_answers(demo: Path) -> None:
 
 
 @pytest.mark.parametrize("option", ["check --sarif", "verify --junit"])
-def test_no_output_goes_over_the_plan_or_its_includes(demo: Path, option: str) -> None:
+def test_no_output_goes_over_the_plan_or_its_includes(demo: Path, run: Run, option: str) -> None:
     whole = demo / "whole.gate"
     whole.write_text('include "ternhaven.gate"\n')
     (demo / "link.gate").symlink_to("ternhaven.gate")
     before = (demo / "ternhaven.gate").read_bytes()
     for target in ("whole.gate", "ternhaven.gate", "link.gate", "proposal/../ternhaven.gate"):
-        done = shell(demo, f"{COMMAND} --plan whole.gate {option} {target}")
+        done = run("--plan", "whole.gate", *option.split(), target)
         assert (done.returncode, "is part of the plan" in done.stderr) == (2, True), done.stderr
     assert ((demo / "ternhaven.gate").read_bytes(), whole.read_text()) == (before, 'include "ternhaven.gate"\n')
-    assert shell(demo, f"{COMMAND} --plan whole.gate {option} out.xml").returncode in (0, 1)
+    assert run("--plan", "whole.gate", *option.split(), "out.xml").returncode in (0, 1)
 
 
 @pytest.mark.parametrize("damage", [b"junk", b"SQLite format 3\0" + b"\0" * 200])
@@ -87,6 +89,7 @@ def test_arguments_and_file_names_steer_no_terminal(demo: Path, run: Run) -> Non
     assert "\x1b[2J" in odd.read_text()
 
 
+@pytest.mark.process
 def test_ctrl_c_ends_with_130(demo: Path) -> None:
     program = "import signal, sys; from crossgate.__main__ import main; import crossgate.commands as c\n" \
               "c.application = lambda words: (lambda: signal.raise_signal(signal.SIGINT))\nsys.argv = ['x', 'check']\nmain()"  # fmt: skip
@@ -103,6 +106,7 @@ def test_ctrl_c_ends_with_130(demo: Path) -> None:
         assert running.returncode == -signal.SIGINT or "Traceback" not in problems
 
 
+@pytest.mark.process
 def test_what_nobody_foresaw_is_an_apology(demo: Path) -> None:
     program = "import sys; from crossgate.__main__ import main; import crossgate.commands as c\n" \
               "c.application = lambda words: (lambda: [][1])\nsys.argv = ['x', 'check']\nmain()"  # fmt: skip
@@ -113,6 +117,7 @@ def test_what_nobody_foresaw_is_an_apology(demo: Path) -> None:
     assert "Traceback" not in done.stderr
 
 
+@pytest.mark.process
 def test_a_plan_may_come_through_a_pipe_and_is_not_edited_there(demo: Path) -> None:
     done = subprocess.run(
         ["bash", "-c", f"{COMMAND} --plan <(cat ternhaven.gate) verify"], cwd=demo, capture_output=True, text=True, check=False
