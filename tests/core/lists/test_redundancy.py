@@ -22,7 +22,7 @@ from crossgate.core.sets.columns import covering, covering_pairs, meeting, overl
 from crossgate.language.reader import read_plan
 from tests import small
 
-sys.path.insert(0, str(Path(__file__).parents[2] / "benchmarks"))
+sys.path.insert(0, str(Path(__file__).parents[3] / "benchmarks"))
 import synthetic
 
 slow = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])

@@ -1,69 +1,18 @@
-"""Boxes against sets that are counted out, and lists as regions against the list itself, packet by packet."""
+"""A list as regions: what its entries take and who decides, against trying every class of packets."""
 
 from __future__ import annotations
 
 from pathlib import Path
 
-import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.lists.split import EntryRegion, ListRegions
 from crossgate.core.model.address import Family, Pattern
-from crossgate.core.sets.boxes import LOW_BITS, Box, address_box, covers, first_left, minus, overlap, packet_box, whole, without, witness
+from crossgate.core.sets.boxes import address_box, covers, overlap, packet_box, whole, witness
 from tests import small
 
 slow = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
-
-
-@st.composite
-def boxes(draw: st.DrawFn) -> Box:
-    """Draw boxes that differ in two bits of each address and in a small span of each number."""
-    wildcard = draw(st.integers(0, 3)) << LOW_BITS | draw(st.integers(0, 3)) << (LOW_BITS + 32) | draw(st.sampled_from([0, 256]))
-    value = draw(st.integers(0, 3)) << LOW_BITS | draw(st.integers(0, 3)) << (LOW_BITS + 32) | draw(st.sampled_from([0, 256]))
-    spans = [sorted((draw(st.integers(0, 3)), draw(st.integers(0, 3)))) for _ in range(3)]
-    return Box(Family.IPV4, value & ~wildcard, wildcard, *(end for span in spans for end in span))
-
-
-def points(box: Box) -> set[tuple[int, ...]]:
-    """Count a small box out."""
-    bits = [bit for bit in (1 << LOW_BITS, 2 << LOW_BITS, 1 << LOW_BITS + 32, 2 << LOW_BITS + 32, 256) if box.wildcard & bit]
-    values = [box.value]
-    for bit in bits:
-        values += [value | bit for value in values]
-    return {
-        (value, protocol, client, port)
-        for value in values
-        for protocol in range(box.protocol_first, box.protocol_last + 1)
-        for client in range(box.source_first, box.source_last + 1)
-        for port in range(box.port_first, box.port_last + 1)
-    }
-
-
-@given(boxes(), boxes())
-def test_overlap_and_cover_are_those_of_the_sets(one: Box, other: Box) -> None:
-    common = overlap(one, other)
-    assert (points(common) if common else set()) == points(one) & points(other)
-    assert covers(one, other) is (points(other) <= points(one))
-
-
-@given(boxes(), boxes())
-def test_what_is_left_are_boxes_apart_that_hold_just_the_rest(box: Box, other: Box) -> None:
-    part = overlap(box, other)
-    if part is None:
-        return
-    pieces = [points(piece) for piece in minus(box, part)]
-    assert sum(map(len, pieces)) == len(set().union(*pieces))
-    assert set().union(*pieces) == points(box) - points(other)
-
-
-@given(st.lists(boxes(), max_size=4), st.lists(boxes(), max_size=4))
-def test_without_and_first_left_agree_with_the_sets(here: list[Box], parts: list[Box]) -> None:
-    rest = set().union(*map(points, here)) - set().union(*map(points, parts))
-    assert set().union(*map(points, without(here, parts))) == rest
-    found = first_left(here, parts)
-    assert (found is not None) is bool(rest)
-    assert found is None or points(found) <= rest
 
 
 @slow
@@ -106,13 +55,6 @@ def test_a_long_list_is_split_as_a_short_one(tmp_path: Path, data: st.DataObject
         for access_list in (short, long)
     ]
     assert told[0] == told[1]
-
-
-@pytest.mark.parametrize("family", Family)
-def test_everything_is_one_box_and_its_witness_is_what_people_know(family: Family) -> None:
-    packet = witness(whole(family))
-    assert (packet.protocol, packet.destination_port, packet.flags) == (6, 443, 2)
-    assert covers(whole(family), packet_box(packet))
 
 
 def test_an_entry_that_excludes_itself_has_no_packets(tmp_path: Path) -> None:
