@@ -1,35 +1,47 @@
 # What there is to do here. `make` alone tells.
 PYTHON ?= .venv/bin/python
+MADE = .venv/made
 
 help:  ## show this
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
 
-.venv:
+# Made anew whenever what the project needs has changed.
+$(MADE): pyproject.toml
 	python3 -m venv .venv
 	.venv/bin/pip install -q -e '.[dev]'
+	@touch $(MADE)
 
-setup: .venv  ## make the environment in .venv
+setup: $(MADE)  ## make the environment in .venv, or refresh it
 
-test: .venv  ## run every test
-	$(PYTHON) -m pytest
+test: $(MADE)  ## run every test on all cores, those that start processes last
+	$(PYTHON) -m pytest -n auto
 
-fuzz: .venv  ## feed the reader, the command line and the edits mutations for SECONDS (60) each
+fast: $(MADE)  ## run the tests that start no process, up to the first that fails
+	$(PYTHON) -m pytest -n auto -x -m "not process"
+
+fuzz: $(MADE)  ## feed the reader, the command line and the edits mutations for SECONDS (60) each
 	CROSSGATE_FUZZ=$(or $(SECONDS),60) $(PYTHON) -m pytest tests/language/test_hostile.py tests/language/test_edits.py tests/commands/test_unbreakable.py -k "mutated or any_command_line or any_sequence"
 
-lint: .venv  ## check style and format
+lint: $(MADE)  ## check style and format
 	$(PYTHON) -m ruff check .
 	$(PYTHON) -m ruff format --check .
 
-types: .venv  ## check types
+types: $(MADE)  ## check types, in tests and benchmarks too
 	$(PYTHON) -m mypy
 
-demo: .venv  ## run the full example
+docs: $(MADE)  ## write the tables of the documentation anew
+	$(PYTHON) docs/tables.py
+
+demo: $(MADE)  ## run the full example
 	$(PYTHON) -m crossgate demo
 
-bench: .venv  ## run every benchmark; takes some minutes
+ci:  ## all that must pass before a change lands: the README's two lines from nothing, lint, format, types
+	.ci/run
+
+bench: $(MADE)  ## run every benchmark; takes some minutes
 	@for each in benchmarks/[a-z]*.py; do [ $$each = benchmarks/synthetic.py ] || { echo "== $$each"; $(PYTHON) $$each || exit 1; }; done
 
-screenshots: .venv  ## draw docs/screenshots anew (needs a terminal-shot command, see CONTRIBUTING)
+screenshots: $(MADE)  ## draw docs/screenshots anew (needs a terminal-shot command, see CONTRIBUTING)
 	PATH="$(CURDIR)/.venv/bin:$$PATH" docs/screenshots/draw
 
-.PHONY: help setup test fuzz lint types demo bench screenshots
+.PHONY: help setup test fast fuzz lint types docs demo ci bench screenshots
