@@ -126,7 +126,7 @@ class Comparison:
                 for was in self._answers(self.old, pair.old, course, opening):
                     for now in self._answers(self.new, pair.new, course, was.box):
                         before, after = _fate(was, now), _fate(now, was)
-                        if before[:2] != after[:2] and some_packet(now.box, pair.excluded) is not None:
+                        if (before.verdict, before.told) != (after.verdict, after.told) and some_packet(now.box, pair.excluded) is not None:
                             yield course.stray, before, after, now.box
 
     def _answers(self, asking: Flows, flow: Flow | None, course: Course, opening: Box) -> Iterator[Answer]:

@@ -36,6 +36,14 @@ class Part(NamedTuple):
     packet: Packet
 
 
+class _Fate(NamedTuple):
+    """What becomes of packets: the verdict, the list that stopped them, and whether on the way back."""
+
+    verdict: Verdict
+    stop: Decided | None
+    back: bool
+
+
 class Reached(NamedTuple):
     """What becomes of everything between two sets of addresses in one family.
 
@@ -93,7 +101,7 @@ def _parts(
     missed: list[TooManyPieces] | None,
 ) -> list[Part]:
     """Return the fates of what some flows begin, what gets through first and what an otherwise line stops last."""
-    pieces: dict[tuple[Verdict, Decided | None, bool], list[tuple[Box, Excluded]]] = {}
+    pieces: dict[_Fate, list[tuple[Box, Excluded]]] = {}
     for done, flow in enumerate(between):
         if tell is not None:
             tell(done, len(between))
@@ -101,10 +109,10 @@ def _parts(
             for answer in list(asking.answers(flow, begun)):
                 if some_packet(answer.box, flow.excluded) is not None:
                     back = answer.stop is not None and answer.leg.returns
-                    pieces.setdefault((answer.verdict, answer.stop, back), []).append((answer.box, flow.excluded))
+                    pieces.setdefault(_Fate(answer.verdict, answer.stop, back), []).append((answer.box, flow.excluded))
     plan, parts = asking.network.plan, []
     for fate, several in pieces.items():
-        with answered(f"the list of all that is {fate[0]}{f' by {fate[1].decider.name}' if fate[1] else ''}", missed):
+        with answered(f"the list of all that is {fate.verdict}{f' by {fate.stop.decider.name}' if fate.stop else ''}", missed):
             written = fewest_lines((box, mentioned(excluded, hidden)) for box, excluded in several)
             parts.append(Part(*fate, written, example(plan, several)))
     return sorted(parts, key=lambda part: (_ORDER.index(part.verdict), part.stop is not None and part.stop.decider.entry is None))

@@ -78,6 +78,11 @@ class Box(NamedTuple):
         """The bits of DSCP that are fixed."""
         return FlagTest(self.value >> DSCP_SHIFT & 63, ~self.wildcard >> DSCP_SHIFT & 63)
 
+    @property
+    def spans(self) -> tuple[int, ...]:
+        """The first and last protocol, source port and destination port."""
+        return self[3:]
+
     def part(self, box: Box) -> Box | None:
         """Return what it has in common with another box, or None."""
         return overlap(self, box)
@@ -123,10 +128,14 @@ def overlap(one: Box, other: Box) -> Box | None:
 
 def covers(outer: Box, inner: Box) -> bool:
     """Whether every packet of `inner` is in `outer`."""
+    fixed = ~outer.wildcard
+    return inner.wildcard & fixed == 0 and (inner.value ^ outer.value) & fixed == 0 and spans_cover(outer, inner)
+
+
+def spans_cover(outer: Box, inner: Box) -> bool:
+    """Whether the protocols and ports of `inner` are all among those of `outer`."""
     return (
-        inner.wildcard & ~outer.wildcard == 0
-        and (inner.value ^ outer.value) & ~outer.wildcard == 0
-        and outer.protocol_first <= inner.protocol_first
+        outer.protocol_first <= inner.protocol_first
         and inner.protocol_last <= outer.protocol_last
         and outer.source_first <= inner.source_first
         and inner.source_last <= outer.source_last
@@ -154,7 +163,7 @@ def minus(box: Box, part: Box) -> Iterator[Box]:
         yield left._replace(port_first=part.port_first, port_last=part.port_last, source_last=part.source_first - 1)
     if part.source_last < left.source_last:
         yield left._replace(port_first=part.port_first, port_last=part.port_last, source_first=part.source_last + 1)
-    left = Box(left.family, left.value, left.wildcard, *part[3:])
+    left = Box(left.family, left.value, left.wildcard, *part.spans)
     while fixed:
         bit = 1 << (fixed.bit_length() - 1)
         left = yield from _flipped(left, part, bit)

@@ -41,7 +41,7 @@ def fewest_lines(pieces: Iterable[tuple[Box, Excluded]]) -> list[SetLine]:
     found = []
     for box, excluded in pieces:
         every = whole(box.family)
-        service = Box(box.family, box.value & LOW_FREE, every.wildcard & ~LOW_FREE | box.wildcard & LOW_FREE, *box[3:])
+        service = Box(box.family, box.value & LOW_FREE, every.wildcard & ~LOW_FREE | box.wildcard & LOW_FREE, *box.spans)
         line = SetLine(frozenset((service,)), less([box.source], excluded.sources), less([box.destination], excluded.destinations))
         if line.source and line.destination:
             found.append(line)
@@ -49,7 +49,10 @@ def fewest_lines(pieces: Iterable[tuple[Box, Excluded]]) -> list[SetLine]:
     while len(found) != before:
         before = len(found)
         spend(_PIECES_A_LINE * before)
-        found = [SetLine(joined_services(services), *ends) for ends, services in grouped((each[1:], each.services) for each in found)]
+        found = [
+            SetLine(joined_services(services), *ends)
+            for ends, services in grouped(((each.source, each.destination), each.services) for each in found)
+        ]
         rows = grouped(((each.services, each.destination), each.source) for each in found)
         found = [SetLine(services, joined(source), destination) for (services, destination), source in rows]
         rows = grouped(((each.services, each.source), each.destination) for each in found)

@@ -16,7 +16,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from crossgate.core.sets.boxes import Box, minus
+from crossgate.core.sets.boxes import Box, minus, spans_cover
 from crossgate.core.sets.effort import spend
 
 _Rows = NDArray[np.uint8]
@@ -83,14 +83,7 @@ def _by_bits(cells: Iterable[Box], parts: Sequence[Box]) -> Box | None:
     """Return a box of what is left of cells without some boxes, of which none begins or ends a span within a cell; or None."""
     for cell in cells:
         inside = {
-            (part.value & cell.wildcard & ~part.wildcard, cell.wildcard & ~part.wildcard)
-            for part in parts
-            if part[3] <= cell[3]
-            and cell[4] <= part[4]
-            and part[5] <= cell[5]
-            and cell[6] <= part[6]
-            and part[7] <= cell[7]
-            and cell[8] <= part[8]
+            (part.value & cell.wildcard & ~part.wildcard, cell.wildcard & ~part.wildcard) for part in parts if spans_cover(part, cell)
         }
         bits = [1 << shift for shift in range(cell.wildcard.bit_length()) if any(fixed >> shift & 1 for _, fixed in inside)]
         rows = np.array([[int(bool(value & bit)) if fixed & bit else _FREE for bit in bits] for value, fixed in inside], np.uint8)

@@ -32,12 +32,12 @@ def some_packet(box: Box, excluded: Excluded) -> Packet | None:
     if packet.source != packet.destination:
         return packet
     itself = single(Address(packet.family, packet.source))
-    for end in (
+    for start, end in (
         (source, first_outside(box.destination, (*excluded.destinations, itself))),
         (first_outside(box.source, (*excluded.sources, itself)), destination),
     ):
-        if end[0] is not None and end[1] is not None:
-            found = witness(between(box, end[0], end[1]))
+        if start is not None and end is not None:
+            found = witness(between(box, start, end))
             if found.source != found.destination:
                 return found
     return None
@@ -49,20 +49,20 @@ _MOST_TRIED = 50
 
 def example(plan: Plan, pieces: Sequence[tuple[Box, Excluded]]) -> Packet:
     """Return a packet of a set that is not empty: between machines of the plan where there are some in it, else from its middle."""
-    best: tuple[int, Packet] | None = None
+    best, most = None, -1
     for box, excluded in pieces[:_MOST_TRIED]:
         sources = _host_in(plan, box.source, excluded.sources)
         destinations = _host_in(plan, box.destination, excluded.destinations)
         pairs = ((one, other) for one in sources or (box.source,) for other in destinations or (box.destination,))
         found = next((packet for pair in pairs if (packet := some_packet(between(box, *pair), excluded)) is not None), None)
         known = bool(sources) + bool(destinations)
-        if found is not None and (best is None or known > best[0]):
-            best = known, found
+        if found is not None and known > most:
+            best, most = found, known
             if known == 2:
                 break
     if best is None:
         return next(packet for box, excluded in pieces if (packet := some_packet(box, excluded)) is not None)
-    return best[1]
+    return best
 
 
 def _host_in(plan: Plan, addresses: Pattern, excluded: tuple[Pattern, ...]) -> list[Pattern]:

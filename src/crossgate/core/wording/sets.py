@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from enum import Enum
 from functools import cache
+from typing import NamedTuple
 
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family, Pattern, everything, single
@@ -32,9 +33,24 @@ class Sort(Enum):
     STRAY = 3
 
 
-def _says_it_all(other: tuple[str, Patterns, Patterns], row: tuple[str, Patterns, Patterns]) -> bool:
-    """Whether another row says the same of more addresses: words for services leave out what only one link tells apart."""
-    return other is not row and other[0] == row[0] and within(row[1], other[1]) and within(row[2], other[2])
+class _Written(NamedTuple):
+    """A line whose services are in words already."""
+
+    services: str
+    source: Patterns
+    destination: Patterns
+
+    def says_all_of(self, other: _Written) -> bool:
+        """Whether it says the same of more addresses; the words for services leave out what only one link tells apart."""
+        same = self is not other and self.services == other.services
+        return same and within(other.source, self.source) and within(other.destination, self.destination)
+
+
+class _NamedSet(NamedTuple):
+    """What a name of the plan stands for."""
+
+    name: str
+    patterns: Patterns
 
 
 class Wording:
@@ -51,10 +67,10 @@ class Wording:
     def rows(self, lines: Iterable[SetLine], sort: Sort, machines: bool = False) -> list[tuple[str, str, str]]:
         """Return lines in words: services, source, destination; those with the same ends as one. `machines` as in `addresses`."""
         ends = grouped(((line.source, line.destination), line.services) for line in lines)
-        written = [(self.services(services, sort), *both) for both, services in ends]
+        written = [_Written(self.services(services, sort), *both) for both, services in ends]
         kept = written
         for row in written if len(written) <= MOST_COMPARED else ():
-            if any(_says_it_all(other, row) for other in kept):
+            if any(other.says_all_of(row) for other in kept):
                 kept = [other for other in kept if other is not row]
         words = grouped(
             ((self.addresses(source, machines), self.addresses(destination, machines)), frozenset((service,)))
@@ -169,9 +185,9 @@ def _unflagged(boxes: Iterable[Box]) -> Iterator[Box]:
 
 
 def _told(boxes: Iterable[Box], sort: Sort) -> frozenset[Box]:
-    """Return service boxes as they are told: what all packets of the sort share goes without saying.
+    """Return service boxes as they are to be written: without what all packets of the sort have in common.
 
-    Where they have all of a TCP port or of ICMP that packets of their sort can have, they are told to have all of it.
+    Where they have all of a TCP port or of ICMP that packets of their sort can have, they are written as all of it.
     """
     if sort is Sort.PACKET:
         return joined_services(boxes)
@@ -209,7 +225,7 @@ def _fewest_flags(box: Box, found: set[Box]) -> Box:
     return box
 
 
-def _named_sets(plan: Plan, family: Family) -> list[tuple[str, Patterns]]:
+def _named_sets(plan: Plan, family: Family) -> list[_NamedSet]:
     """Return what the plan's names stand for, the largest first; `any` before all."""
     named = [(name, group.members[family].patterns) for name, group in plan.groups.items() if family in group.members]
     inside = [block for segment in plan.segments.values() if not segment.outside for block in segment.prefixes if block.family is family]
@@ -228,9 +244,9 @@ def _named_sets(plan: Plan, family: Family) -> list[tuple[str, Patterns]]:
     for device in plan.devices.values():
         for interface in device.interfaces.values():
             named.append((str(interface.point), tuple(single(own.address) for own in interface.in_family(family))))
-    sets = [("any", frozenset((everything(family),)))]
-    sets += [(name, joined(patterns)) for name, patterns in named if patterns]
-    return sorted(sets, key=lambda pair: -sum(pattern.size for pattern in pair[1]))
+    sets = [_NamedSet("any", frozenset((everything(family),)))]
+    sets += [_NamedSet(name, joined(patterns)) for name, patterns in named if patterns]
+    return sorted(sets, key=lambda each: -sum(pattern.size for pattern in each.patterns))
 
 
 def _in_order(patterns: Iterable[Pattern]) -> list[Pattern]:
@@ -240,7 +256,7 @@ def _in_order(patterns: Iterable[Pattern]) -> list[Pattern]:
 def _tokens(boxes: Iterable[Box], family: Family) -> list[str]:
     """Return service boxes as tokens, the ports of one protocol together."""
     ports: dict[Box, list[tuple[int, int]]] = {}
-    for box in sorted(boxes, key=lambda each: each[3:]):
+    for box in sorted(boxes, key=lambda each: each.spans):
         ports.setdefault(box._replace(port_first=0, port_last=0), []).append((box.port_first, box.port_last))
     return [_token(box, spans, family) for box, spans in ports.items()]
 
