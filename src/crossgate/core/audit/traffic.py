@@ -129,13 +129,13 @@ def _claimed(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Find
                             return
 
 
-def _gets_by(asking: Flows, asked: list[PlacedList], place: int, box: Box, entry: Entry, met: bool, excluded: Excluded) -> Packet | None:
-    """Return a packet of a box that all lists from `place` on let by, one of them by this entry; None when there is none."""
-    if place == len(asked):
+def _gets_by(asking: Flows, asked: list[PlacedList], nth: int, box: Box, entry: Entry, met: bool, excluded: Excluded) -> Packet | None:
+    """Return a packet of a box that all lists from the `nth` on let by, one of them by this entry; None when there is none."""
+    if nth == len(asked):
         return some_packet(box, excluded) if met else None
-    for piece, decider in asking.regions(asked[place].access_list).split(box):
+    for piece, decider in asking.regions(asked[nth].access_list).split(box):
         if decider.permits:
-            packet = _gets_by(asking, asked, place + 1, piece, entry, met or decider.entry is entry, excluded)
+            packet = _gets_by(asking, asked, nth + 1, piece, entry, met or decider.entry is entry, excluded)
             if packet is not None:
                 return packet
     return None

@@ -32,11 +32,11 @@ def effective_position(access_list: AccessList, new: Entry, states: Sequence[fro
     """
     in_force = [state for state in states if new.in_force(state)] or list(states)
     lists = [_Near(access_list, new, state) for state in in_force]
-    lowest = [place for near in lists if (place := near.effective()) is not None]
+    lowest = [index for near in lists if (index := near.effective()) is not None]
     if lowest:
-        place = max(lowest)
-        all_of_it = not any(near.reached(place + 1) for near in lists)
-        return _position(access_list, place, "takes all of it" if all_of_it else "takes all that it would change")
+        index = max(lowest)
+        all_of_it = not any(near.reached(index + 1) for near in lists)
+        return _position(access_list, index, "takes all of it" if all_of_it else "takes all that it would change")
     return _position(access_list, max(near.last_reached() for near in lists), "takes all of it")
 
 
@@ -72,18 +72,18 @@ class _Near:
 
     def last_reached(self) -> int:
         """Return the last index before which a packet still gets past all that stands above; the end where none ever does."""
-        places = [index for index, _ in self.others]
+        indices = [index for index, _ in self.others]
         if not self.reached(0) or self.reached(self.end):
             return self.end
-        low, high = 0, len(places) - 1
+        low, high = 0, len(indices) - 1
         while low < high:
             middle = (low + high + 1) // 2
-            low, high = (middle, high) if self.reached(places[middle]) else (low, middle - 1)
-        return places[low]
+            low, high = (middle, high) if self.reached(indices[middle]) else (low, middle - 1)
+        return indices[low]
 
     def _passes(self, boxes: Iterator[Box], index: int) -> bool:
         """Whether some packet of some boxes is in no entry before an index."""
-        return any(_is_left(box, [region for place, region in self.others if place < index]) for box in boxes)
+        return any(_is_left(box, [region for before, region in self.others if before < index]) for box in boxes)
 
 
 def _is_left(box: Box, regions: Sequence[EntryRegion]) -> bool:

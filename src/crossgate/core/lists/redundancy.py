@@ -134,12 +134,12 @@ class _Settling:
         self._try_packets(rows, left, right, opposite, contested)
         starts, ends = np.searchsorted(left, rows), np.searchsorted(left, rows, side="right")
         settled = self.covered[rows] | self.needed[rows] | (self.reached[rows] & ~contested)
-        for place in np.flatnonzero(~settled):
-            row = int(rows[place])
+        for nth in np.flatnonzero(~settled):
+            row = int(rows[nth])
             number = self.regions[int(table.entry[row])].entry.number
             given_up = len(self.missed)
             with answered(f"whether list {self.name} {number} is ever reached and has an effect", self.missed):
-                self._search(row, right[starts[place] : ends[place]])
+                self._search(row, right[starts[nth] : ends[nth]])
             if len(self.missed) > given_up:
                 # Nobody knows, so nothing is said of it.
                 self.reached[row] = self.needed[row] = True
@@ -155,17 +155,17 @@ class _Settling:
             aim = attempt - _TRIES
             if aim >= 0:
                 live &= starts + aim < ends
-            places = np.flatnonzero(live)
-            if not len(places):
+            indices = np.flatnonzero(live)
+            if not len(indices):
                 continue
-            self.position[rows[places]] = 0
+            self.position[rows[indices]] = 0
             kept = self.position[left] == 0
-            self.position[rows[places]] = -1
+            self.position[rows[indices]] = -1
             left, right = left[kept], right[kept]
-            tried = table.take(rows[places])
+            tried = table.take(rows[indices])
             if aim >= 0:
-                tried = common(table.take(aims[starts[places] + aim]), tried)
-            self._prove(rows[places], self._packets(tried, corner=attempt == 0), left, right)
+                tried = common(table.take(aims[starts[indices] + aim]), tried)
+            self._prove(rows[indices], self._packets(tried, corner=attempt == 0), left, right)
             live &= ~self.needed[rows] & (contested | ~self.reached[rows])
 
     def _packets(self, boxes: Columns, corner: bool) -> Columns:

@@ -195,18 +195,18 @@ def split(regions: Sequence[EntryRegion], box: Box) -> Iterator[tuple[Box, int |
     while stack:
         spend()
         piece, candidates, start = stack.pop()
-        for place in range(start, len(candidates)):
-            index = candidates[place]
+        for nth in range(start, len(candidates)):
+            index = candidates[nth]
             taken = regions[index].part(piece)
             if taken is None:
                 continue
             yield taken, index
             left = list(minus(piece, taken))
-            if len(candidates) - place > 8:
-                hulls = [(each, hull) for each in candidates[place:] if (hull := regions[each].hull) is not None]
+            if len(candidates) - nth > 8:
+                hulls = [(each, hull) for each in candidates[nth:] if (hull := regions[each].hull) is not None]
                 stack += ((rest, [each for each, hull in hulls if overlap(hull, rest) is not None], 0) for rest in left)
             else:
-                stack += ((rest, candidates, place) for rest in left)
+                stack += ((rest, candidates, nth) for rest in left)
             break
         else:
             yield piece, None

@@ -67,7 +67,7 @@ def box_columns(boxes: Sequence[Box], entry: Sequence[int], loose: Sequence[bool
 
 def row_box(family: Family, value: Words, spans: Spans) -> Box:
     """Return the box of one packet from its words and spans."""
-    bits = int(value[0]) | sum(int(word) << LOW_BITS + 64 * place for place, word in enumerate(value[1:]))
+    bits = int(value[0]) | sum(int(word) << LOW_BITS + 64 * bit_index for bit_index, word in enumerate(value[1:]))
     return Box(family, bits, 0, *(int(number) for number in spans))
 
 
@@ -98,18 +98,18 @@ def covering(outer: Columns, inner: Columns) -> NDArray[np.bool_]:
 
 
 def covering_pairs(outer: Columns, outer_rows: Numbers, inner: Columns, inner_rows: Numbers) -> Numbers:
-    """Return the places of the pairs in which a row of `outer` covers one of `inner`; what fails early is not looked at again."""
-    places = np.arange(len(outer_rows))
+    """Return the indices of the pairs in which a row of `outer` covers one of `inner`; what fails early is not looked at again."""
+    pairs = np.arange(len(outer_rows))
     for word in range(outer.value.shape[-1] - 1, -1, -1):
-        of, within = outer_rows[places], inner_rows[places]
+        of, within = outer_rows[pairs], inner_rows[pairs]
         astray = inner.wildcard[within, word] | (inner.value[within, word] ^ outer.value[of, word])
-        places = places[astray & ~outer.wildcard[of, word] == 0]
+        pairs = pairs[astray & ~outer.wildcard[of, word] == 0]
     for first in (4, 0, 2):
-        of, within = outer_rows[places], inner_rows[places]
+        of, within = outer_rows[pairs], inner_rows[pairs]
         fits = outer.spans[of, first] <= inner.spans[within, first]
         fits &= inner.spans[within, first + 1] <= outer.spans[of, first + 1]
-        places = places[fits]
-    return places
+        pairs = pairs[fits]
+    return pairs
 
 
 def common(one: Columns, other: Columns) -> Columns:
@@ -136,8 +136,8 @@ def meeting(table: Columns, rows: Numbers) -> Iterator[tuple[Numbers, Numbers, N
                 left, right = np.nonzero(found)
                 yield part, part[left], others[right]
             continue
-        word, place = bit
-        shift = np.uint64(place)
+        word, bit_index = bit
+        shift = np.uint64(bit_index)
         for digit in (0, 1, None):
             chosen = asking[_digit(table, asking, word, shift) == (2 if digit is None else digit)]
             if len(chosen):
@@ -158,17 +158,17 @@ def _may_be(table: Columns, rows: Numbers, word: int, shift: np.uint64, digit: i
 
 
 def _dividing_bit(table: Columns, rows: Numbers) -> tuple[int, int] | None:
-    """Return the address bit (word, place) that parts these rows best, or None when no bit does."""
+    """Return the address bit (word, bit) that parts these rows best, or None when no bit does."""
     sample = rows if len(rows) <= _SAMPLE else rows[:: len(rows) // _SAMPLE]
-    places = np.arange(64, dtype=np.uint64)
+    shifts = np.arange(64, dtype=np.uint64)
     best, most = None, 0
     for word in range(1, table.value.shape[1]):
-        fixed = ~table.wildcard[sample, word, None] >> places & np.uint64(1)
-        ones = table.value[sample, word, None] >> places & np.uint64(1)
+        fixed = ~table.wildcard[sample, word, None] >> shifts & np.uint64(1)
+        ones = table.value[sample, word, None] >> shifts & np.uint64(1)
         with_one = ones.sum(axis=0).astype(np.int64)
         with_zero = fixed.sum(axis=0).astype(np.int64) - with_one
         score = with_one * with_zero
-        place = int(score.argmax())
-        if score[place] > most:
-            best, most = (word, place), int(score[place])
+        bit_index = int(score.argmax())
+        if score[bit_index] > most:
+            best, most = (word, bit_index), int(score[bit_index])
     return best

@@ -147,6 +147,6 @@ def _ticked_off(rows: _Rows, columns: NDArray[np.int64]) -> dict[int, int] | Non
     ticked = np.zeros((2,) * len(columns), np.bool_)
     for row in rows.tolist():
         ticked[tuple(slice(None) if bit == _FREE else bit for bit in row)] = True
-    place = int(ticked.argmin())
-    chosen = np.unravel_index(place, ticked.shape)
+    flat = int(ticked.argmin())
+    chosen = np.unravel_index(flat, ticked.shape)
     return None if ticked[chosen] else {int(column): int(bit) for column, bit in zip(columns, chosen, strict=True)}

@@ -24,9 +24,9 @@ def smallest_around(patterns: Sequence[Pattern]) -> Pattern:
 def addresses_of(patterns: Iterable[Pattern]) -> Iterator[int]:
     """Yield every address of a pattern, in ascending order within each; free bits counted up."""
     for each in patterns:
-        bits = [1 << place for place in range(each.family.bits) if each.wildcard >> place & 1]
+        bits = [1 << shift for shift in range(each.family.bits) if each.wildcard >> shift & 1]
         for number in range(1 << len(bits)):
-            yield each.value | sum(bit for place, bit in enumerate(bits) if number >> place & 1)
+            yield each.value | sum(bit for shift, bit in enumerate(bits) if number >> shift & 1)
 
 
 def fewest_patterns(family: Family, addresses: Iterable[int]) -> tuple[list[Pattern], bool]:

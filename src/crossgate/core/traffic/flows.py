@@ -116,23 +116,23 @@ class Flows:
         yield from self._crossing(flow, course, index, asked, 0, opening, passed)
 
     def _crossing(
-        self, flow: Flow, course: Course, index: int, asked: Sequence[PlacedList], place: int, opening: Box,
+        self, flow: Flow, course: Course, index: int, asked: Sequence[PlacedList], nth: int, opening: Box,
         passed: tuple[Decided, ...],
     ) -> Iterator[Answer]:  # fmt: skip
         leg = course.legs[index]
-        if place == len(asked):
+        if nth == len(asked):
             arrived = flow.back.arrived if leg.returns else flow.there.arrived
             if arrived:
                 yield from self._leg(flow, course, index + 1, opening, passed)
             else:
                 yield Answer(opening, Verdict.UNROUTABLE, leg, None, passed)
             return
-        crossing, access_list = asked[place]
+        crossing, access_list = asked[nth]
         for piece, decider in self.regions(access_list).split(leg_box(opening, course, leg)):
             decided = Decided(crossing, decider)
             part = opening_box(opening, course, leg, piece)
             if decider.permits:
-                yield from self._crossing(flow, course, index, asked, place + 1, part, (*passed, decided))
+                yield from self._crossing(flow, course, index, asked, nth + 1, part, (*passed, decided))
             else:
                 yield Answer(part, Verdict.HALF_OPEN if index else Verdict.DENIED, leg, decided, passed)
 
@@ -232,17 +232,17 @@ def _merged(group: Sequence[AddressClass], likenesses: Sequence[object]) -> dict
 
     The keys are indices in `group`, the values the patterns within a class that belong to others.
     """
-    place = {address_class.pattern: index for index, address_class in enumerate(group)}
+    index_of = {address_class.pattern: index for index, address_class in enumerate(group)}
     gone: set[int] = set()
     for index, address_class in enumerate(group):
         for inner in address_class.excluded:
-            if inner in place and likenesses[place[inner]] == likenesses[index]:
-                gone.add(place[inner])
+            if inner in index_of and likenesses[index_of[inner]] == likenesses[index]:
+                gone.add(index_of[inner])
 
     def others(index: int) -> Iterator[Pattern]:
         for inner in group[index].excluded:
-            if place.get(inner) in gone:
-                yield from others(place[inner])
+            if index_of.get(inner) in gone:
+                yield from others(index_of[inner])
             else:
                 yield inner
 
