@@ -13,7 +13,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent))
 from crossgate.core.answers.grid import cells
 from crossgate.core.network.endpoints import pairs
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.trace import Tracer
 from crossgate.demo import PLAN, write
@@ -27,7 +27,7 @@ def one_conversation(folder: Path) -> None:
     """Time the demo's first trace, with paths and lists met before, as in a grid."""
     write(folder)
     plan = read_plan(folder / PLAN)
-    network = Forwarding(plan)
+    network = Network(plan)
     tracer = Tracer(network)
     source, destination = pairs(network, "kiosk-1", "manifest")[0]
     (conversation,) = conversations(plan.service("tcp/8443", source.address.family), source, destination)
@@ -50,7 +50,7 @@ def large_grid(folder: Path) -> None:
     path = folder / "site.gate"
     path.write_text(site())
     plan = read_plan(path)
-    network = Forwarding(plan)
+    network = Network(plan)
     start = time.perf_counter()
     found = sum(1 for _ in cells(network, Tracer(network), list(plan.hosts), list(plan.hosts), ["tcp/443", "udp/53", "ping"]))
     seconds = time.perf_counter() - start

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.packet import SYN, Packet
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.legs import Conversation
 
 NETWORK = """
@@ -98,7 +98,7 @@ def openings(family: Family) -> Iterator[Packet]:
         yield Packet(family, source, destination, 47)
 
 
-def conversation(network: Forwarding, packet: Packet) -> Conversation:
+def conversation(network: Network, packet: Packet) -> Conversation:
     """Return the conversation that a packet opens, from where its source address really is."""
     source, destination = (at_address(network, Address(packet.family, value)) for value in (packet.source, packet.destination))
     return Conversation(source, destination, packet)

@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 from crossgate.core.network.endpoints import pairs
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.trace import Tracer
 from crossgate.language.reader import read_plan
@@ -184,7 +184,7 @@ def test_a_fence_one_way_lets_answers_out(run: Run, answer: Ask, tmp_path: Path)
 
 def verdict(plan: Path, source: str, destination: str, service: str) -> str:
     """Trace in this process, over the first family that both have."""
-    network = Forwarding(read_plan(plan))
+    network = Network(read_plan(plan))
     start, end = pairs(network, source, destination)[0]
     wanted = conversations(network.plan.service(service, start.address.family), start, end)
     return str(Tracer(network).trace(wanted[0]).verdict)

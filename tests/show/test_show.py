@@ -13,7 +13,7 @@ from crossgate.core.answers.grid import cells
 from crossgate.core.answers.reach import reach
 from crossgate.core.model.address import Family, Pattern, parse_block, pattern
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Tracer
 from crossgate.show import console, grid, sets, wild
@@ -80,7 +80,7 @@ def hosts(number: int) -> str:
 @pytest.mark.parametrize("number", [3, 14, 30])
 def test_a_grid_of_thirty_fits_eighty_columns(plan_of: Read, number: int) -> None:
     plan = plan_of(MANY + hosts(number))
-    network, names = Forwarding(plan), list(plan.hosts)
+    network, names = Network(plan), list(plan.hosts)
     told = plain(grid.lines(names, names, ["ping"], cells(network, Tracer(network), names, names, ["ping"])))
     assert max(map(len, told)) <= 80
     head = 3 if number == 30 else 2
@@ -94,7 +94,7 @@ def test_a_grid_of_thirty_fits_eighty_columns(plan_of: Read, number: int) -> Non
 
 def test_across_are_named_where_they_do_not_stand_down(plan_of: Read) -> None:
     plan = plan_of(MANY + hosts(4))
-    network = Forwarding(plan)
+    network = Network(plan)
     told = plain(grid.lines(["h0"], ["h1", "h3"], ["tcp/80,443"], cells(network, Tracer(network), ["h0"], ["h1", "h3"], ["tcp/80,443"])))
     assert "across: 1 h1, 2 h3" in told
     assert "parts of the service differ" in told[-2]

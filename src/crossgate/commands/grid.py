@@ -34,14 +34,14 @@ def grid(
 ) -> None:
     """Show who reaches whom: sources down, destinations across, a letter a verdict."""
     from crossgate.core.answers.grid import changes, check_services, default_services, hosts_of
-    from crossgate.core.network.routing import Forwarding
+    from crossgate.core.network.itineraries import Network
 
     if as_csv and as_json:
         raise PlanError("--csv and --json exclude each other")
     when = moment(at)
     plan = load(context)
     rows, columns = hosts_of(plan, sources or []), hosts_of(plan, destinations or [])
-    wanted = services or default_services(Forwarding(plan))
+    wanted = services or default_services(Network(plan))
     check_services(plan, wanted)
     if not rows or not columns:
         raise PlanError(f"{plan.files[0]} has no hosts {'there' if plan.hosts else 'yet'}; a grid needs two")
@@ -82,10 +82,10 @@ def grid(
 def _cells(plan: Plan, when: datetime, rows: list[str], columns: list[str], services: list[str]) -> list[Cell]:
     from crossgate.core.answers.grid import cells
     from crossgate.core.model.window import open_at
-    from crossgate.core.network.routing import Forwarding
+    from crossgate.core.network.itineraries import Network
     from crossgate.core.traffic.trace import Tracer
 
-    network = Forwarding(plan)
+    network = Network(plan)
     tracer = Tracer(network, open_at(plan.windows.values(), when))
     total = sum(source != destination for source in rows for destination in columns) * len(services)
     return list(progress(cells(network, tracer, rows, columns, services), total, "tracing"))

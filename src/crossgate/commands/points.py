@@ -18,10 +18,10 @@ def points(
     """Show every place between FROM and TO, there and back, and which suit a standard and an extended list."""
     from crossgate.core.answers.points import crossed, suited
     from crossgate.core.network.endpoints import pairs
-    from crossgate.core.network.routing import Forwarding
+    from crossgate.core.network.itineraries import Network
 
     plan = load(context)
-    network = Forwarding(plan)
+    network = Network(plan)
     found = [(start, end, crossed(network, start, end), suited(network, start, end)) for start, end in pairs(network, source, destination)]
     if as_json:
         from crossgate.formats.json.points import points_document

@@ -25,7 +25,7 @@ from crossgate.core.model.packet import CLIENT_PORT, MOST_PORT
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from crossgate.core.network.routing import Forwarding
+    from crossgate.core.network.itineraries import Network
     from crossgate.core.traffic.legs import Conversation
 
 
@@ -46,12 +46,12 @@ def trace(
 ) -> None:
     """Send SERVICE from FROM to TO and show every crossing, the entry that decided, and the verdict."""
     from crossgate.core.model.window import open_at
-    from crossgate.core.network.routing import Forwarding
+    from crossgate.core.network.itineraries import Network
     from crossgate.core.traffic.trace import VERDICTS, Tracer
 
     when = moment(at)
     plan = load(context)
-    network = Forwarding(plan)
+    network = Network(plan)
     tracer = Tracer(network, open_at(plan.windows.values(), when))
     wanted = list(_conversations(network, source, destination, service, source_port, claimed, family_of(only_ipv4, only_ipv6)))
     traces = [trace for each in wanted for trace in (tracer.alternatives(each) if all_paths else [tracer.trace(each)])]
@@ -79,7 +79,7 @@ def trace(
 
 
 def _conversations(
-    network: Forwarding, source: str, destination: str, service: str, source_port: int | None, claimed: str | None, family: int | None
+    network: Network, source: str, destination: str, service: str, source_port: int | None, claimed: str | None, family: int | None
 ) -> Iterator[Conversation]:
     """Yield the conversations to trace: for each family that both ends have, each service that the word stands for."""
     from crossgate.core.model.address import AddressError, parse_address

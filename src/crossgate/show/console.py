@@ -20,7 +20,7 @@ from crossgate.core.model.plaintext import escaped
 _CODES = re.compile(r"\x1b\[[0-9;]*m")
 _COLOURS = {
     "permit": "green", "deny": "red", "reject": "red", "permitted": "green", "denied": "red", "half-open": "yellow",
-    "unroutable": "magenta", "error": "red", "warning": "yellow", "note": "cyan", "held": "green", "failed": "red",
+    "unroutable": "magenta", "varies": "yellow", "error": "red", "warning": "yellow", "note": "cyan", "held": "green", "failed": "red",
 }  # fmt: skip
 
 

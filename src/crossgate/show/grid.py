@@ -9,7 +9,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.traffic.trace import Verdict
 from crossgate.show.console import columns, count, name, quiet, strong, word
 
-_LETTERS = {Verdict.PERMITTED: "p", Verdict.DENIED: "D", Verdict.HALF_OPEN: "H", Verdict.UNROUTABLE: "U"}
+_LETTERS = {Verdict.PERMITTED: "p", Verdict.DENIED: "D", Verdict.HALF_OPEN: "H", Verdict.UNROUTABLE: "U", Verdict.VARIES: "v"}
 _COLUMNS = 80
 _MIXED = "m"
 _NONE = "·"

@@ -16,7 +16,7 @@ from crossgate.core.wording.sets import Sort, Wording
 from crossgate.show.console import columns, count, leading_word, name, quiet, strong, word
 
 MOST_LINES = 12
-_HOW = {Verdict.HALF_OPEN: ", a later packet stopped"}
+_HOW = {Verdict.HALF_OPEN: ", a later packet stopped", Verdict.VARIES: " with the path: stopped on some"}
 
 
 def reach_lines(

@@ -8,7 +8,7 @@ from datetime import datetime
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.legs import service_label
 from crossgate.core.traffic.trace import Asked, LegTrace, Trace
-from crossgate.core.wording.sentences import fork_note, noticed, sentence, time_note
+from crossgate.core.wording.sentences import noticed, sentence, time_note, ways_note
 from crossgate.show.console import columns, folded, leading_word, quiet, strong, word
 
 
@@ -23,7 +23,7 @@ def lines(trace: Trace, plan: Plan, at: datetime) -> Iterator[str]:
     first, *rest = folded(sentence(trace), 2)
     yield first.replace(trace.verdict, word(trace.verdict, bold=True), 1)
     yield from rest
-    for text in (noticed(trace), time_note(trace, plan, at), fork_note(trace)):
+    for text in (noticed(trace), time_note(trace, plan, at), ways_note(trace)):
         if text:
             yield from folded(text, 2)
 

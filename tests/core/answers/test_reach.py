@@ -13,7 +13,7 @@ from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
@@ -47,7 +47,7 @@ def reached(plan: Plan, source: str, destination: str, service: str | None = Non
 
 
 def traced(plan: Plan, source: str, destination: str, service: str) -> Trace:
-    network = Forwarding(plan)
+    network = Network(plan)
     start, end = pairs(network, source, destination)[0]
     return Tracer(network).trace(conversations(plan.service(service, start.address.family), start, end)[0])
 
@@ -67,7 +67,7 @@ def test_a_device_as_an_end_has_one_answer_and_it_is_what_traces_say(plan_of: Re
     plan = plan_of(listed("10 deny ip any to any", *places))
     found = reached(plan, *ends, service="https")
     assert [each.devices for each in found] == [True]
-    network = Forwarding(plan)
+    network = Network(plan)
     for part in found[0].parts:
         assert Tracer(network).trace(net.conversation(network, part.packet)).verdict is part.verdict
     if len(found[0].parts) == 1 and "r" not in ends:
@@ -77,7 +77,7 @@ def test_a_device_as_an_end_has_one_answer_and_it_is_what_traces_say(plan_of: Re
 
 def test_in_a_subnets_answer_devices_stand_apart_and_no_example_is_another_parts(plan_of: Read) -> None:
     plan = plan_of(listed("10 deny ip any to 10.0.1.1; 20 permit ip any to any", "inbound on r.a", "inbound on r.b"))
-    network = Forwarding(plan)
+    network = Network(plan)
     for ends in (("a", "a"), ("b", "a"), ("any", "a"), ("a", "any"), ("world", "any")):
         for answer in reached(plan, *ends):
             for part in answer.parts:
@@ -116,7 +116,7 @@ def test_icmp_codes_are_packets_like_any_other(plan_of: Read) -> None:
 @pytest.mark.parametrize("test", ["flags ACK", "established", "flags SYN,ACK", "flags !SYN,FIN"])
 def test_parts_of_strays_are_what_traces_say_and_name_their_flags(plan_of: Read, test: str) -> None:
     plan = plan_of(listed(f"10 deny tcp a to b {test}; 20 permit ip any to any", "inbound on r.a"))
-    network = Forwarding(plan)
+    network = Network(plan)
     (answer,) = [each for each in reached(plan, "a", "b", "tcp", strays=True) if not each.devices]
     parts = {part.verdict: part for part in answer.parts}
     asked = plan.lists["f"].entries[0].qualifiers.flags
@@ -164,7 +164,7 @@ def test_a_claim_of_everything_speaks_of_conversations(plan_of: Read) -> None:
 @pytest.mark.parametrize(("family", "foreign"), [(Family.IPV4, "58"), (Family.IPV6, "1")])
 def test_the_other_familys_icmp_is_a_protocol_like_others(plan_of: Read, family: Family, foreign: str) -> None:
     plan = plan_of(net.NETWORK.format(left="", right=""))
-    network = Forwarding(plan)
+    network = Network(plan)
     start, end = next(pair for pair in pairs(network, "plain", "server") if pair[0].address.family is family)
     (wanted,) = conversations(plan.service(foreign, family), start, end)
     trace = Tracer(network).trace(wanted)
@@ -232,7 +232,7 @@ def test_many_routers_in_a_row_are_a_way(plan_of: Read) -> None:
 
 def test_a_reply_to_another_address_of_the_sender_comes_home(plan_of: Read) -> None:
     plan = plan_of(NET + "host two 10.0.1.21 10.0.1.22 on a\n")
-    network = Forwarding(plan)
+    network = Network(plan)
     for source, claimed, verdict in (
         ("two", 0x0A000116, Verdict.PERMITTED),
         ("two", 0x0A000107, Verdict.HALF_OPEN),
@@ -245,7 +245,7 @@ def test_a_reply_to_another_address_of_the_sender_comes_home(plan_of: Read) -> N
 
 def test_ports_in_a_row_are_traced_as_others_are(plan_of: Read) -> None:
     plan = plan_of(NET)
-    start, end = pairs(Forwarding(plan), "h", "k")[0]
+    start, end = pairs(Network(plan), "h", "k")[0]
     for text, count in (("tcp/22,23", 2), ("tcp/22,80", 2), ("tcp/22-24", 3), ("tcp/1-16", 16)):
         assert len(conversations(plan.service(text, Family.IPV4), start, end)) == count
     with pytest.raises(Exception, match="17 ports"):

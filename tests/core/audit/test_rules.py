@@ -19,7 +19,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import join_ports
 from crossgate.core.network.endpoints import at_address, pairs
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.itineraries import Network
 from crossgate.core.sets.boxes import overlap, packet_box
 from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.session import Session
@@ -46,10 +46,10 @@ host k 10.0.2.7 2001:db8:2::7 on b
 FENCE = "list f extended ipv4\n    {}\nplace f inbound on one.a\n"
 
 
-def paths(plan: Plan, source: str, destination: str) -> list[list[str]]:
-    network = Forwarding(plan)
+def ways(plan: Plan, source: str, destination: str) -> list[list[str]]:
+    network = Network(plan)
     (start, end), *_ = pairs(network, source, destination)
-    return [[str(each.point) for each in path.crossings if each.point.device] for path in network.paths(start, end.address)]
+    return [[str(each.point) for each in path.crossings if each.point.device] for path in network.ways(start, end.address)]
 
 
 def held(plan: Plan) -> list[bool]:
@@ -78,16 +78,17 @@ def test_windows_round_the_clock_and_the_week(plan_of: Read, hours: str, moment:
 
 def test_connected_beats_static_and_static_beats_computed(plan_of: Read) -> None:
     static = NET.replace("    interface m 10.0.9.2/24", "    route 10.0.2.0/24 via 10.0.9.1\n    interface m 10.0.9.2/24")
-    assert paths(plan_of(static), "h", "k")[0][-1] == "two.b"
+    assert ways(plan_of(static), "h", "k")[0][-1] == "two.b"
     third = "router three\n    interface m 10.0.9.3/24 on m\n    interface b 10.0.2.3/24 on b\n"
     led = NET.replace("on world\nrouter", "on world\n    route 10.0.2.0/24 via 10.0.9.3\nrouter") + third
-    assert [way[-1] for way in paths(plan_of(led), "h", "k")] == ["three.b"]
+    assert [way[-1] for way in ways(plan_of(led), "h", "k")] == ["three.b"]
 
 
 def test_equal_static_routes_are_equal_paths(plan_of: Read) -> None:
     third = "router three\n    interface m 10.0.9.3/24 on m\n    interface b 10.0.2.3/24 on b\n"
     routes = "on world\n    route 10.0.2.0/24 via 10.0.9.3\n    route 10.0.2.0/24 via 10.0.9.2\nrouter"
-    assert [way[-1] for way in paths(plan_of(NET.replace("on world\nrouter", routes) + third), "h", "k")] == ["three.b", "two.b"]
+    listed = "list f standard ipv4\n    permit any\nplace f outbound on three.b\n"
+    assert [way[-1] for way in ways(plan_of(NET.replace("on world\nrouter", routes) + third + listed), "h", "k")] == ["three.b", "two.b"]
 
 
 def test_a_claim_about_a_set_sees_what_a_static_route_a_gateway_and_a_connected_prefix_tell_apart(plan_of: Read) -> None:
@@ -211,7 +212,7 @@ def test_a_rejected_sender_is_told_by_the_familys_message(plan_of: Read, family:
             f"list r{each.word} extended {each.word}\n    reject ip any to any\nplace r{each.word} inbound on one.a\n" for each in Family
         )
     )
-    network = Forwarding(plan)
+    network = Network(plan)
     start, end = next(pair for pair in pairs(network, "h", "k") if pair[0].address.family is family)
     assert told in noticed(Tracer(network).trace(conversations(plan.service("https", family), start, end)[0]))
 
@@ -219,5 +220,5 @@ def test_a_rejected_sender_is_told_by_the_familys_message(plan_of: Read, family:
 def test_a_static_gateway_is_one_that_has_a_route(plan_of: Read) -> None:
     text = "routing static\n" + NET.replace("router one", "router eins\n    interface a 10.0.1.9/24 on a\nrouter one")
     text = text.replace("on world\nrouter two", "on world\n    route 10.0.2.0/24 via 10.0.9.2\nrouter two")
-    assert paths(plan_of(text), "h", "k")[0][0] == "one.a"
-    assert at_address(Forwarding(plan_of(text)), parse_address("10.0.1.9")).device == "eins"
+    assert ways(plan_of(text), "h", "k")[0][0] == "one.a"
+    assert at_address(Network(plan_of(text)), parse_address("10.0.1.9")).device == "eins"

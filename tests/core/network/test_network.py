@@ -17,8 +17,9 @@ from crossgate.core.model.network import Direction
 from crossgate.core.model.plan import Plan, UnknownName
 from crossgate.core.model.window import open_at, states
 from crossgate.core.network.endpoints import at_address, candidates, endpoint_set, pairs
+from crossgate.core.network.itineraries import Network
 from crossgate.core.network.layer2 import Wire
-from crossgate.core.network.routing import Endpoint, Forwarding
+from crossgate.core.network.routing import Endpoint
 from crossgate.core.traffic.trace import Tracer, Verdict
 
 Read = Callable[[str], Plan]
@@ -47,7 +48,7 @@ host loose  10.0.0.15 on a
 
 
 def crossings(plan: Plan, source: str, destination: str) -> list[str]:
-    network = Forwarding(plan)
+    network = Network(plan)
     start, end = pairs(network, source, destination)[0]
     path = network.path(start, end.address)
     return [f"{each.point} {each.direction}" for each in path.crossings] if path.arrived else [path.reason]
@@ -111,7 +112,7 @@ def test_the_nearest_gateway_is_taken_unless_another_is_told(plan_of: Read) -> N
 
 
 def test_each_family_has_ways_of_its_own(plan_of: Read) -> None:
-    network = Forwarding(plan_of(GATEWAYS + "subnet d 2001:db8:4::/64\nhost six 2001:db8:4::6 on d\n"))
+    network = Network(plan_of(GATEWAYS + "subnet d 2001:db8:4::/64\nhost six 2001:db8:4::6 on d\n"))
     found = [start.address.family for start, _ in pairs(network, "one", "two")]
     assert found == [Family.IPV4, Family.IPV6]
     start, end = pairs(network, "one", "six")[0]
@@ -121,17 +122,17 @@ def test_each_family_has_ways_of_its_own(plan_of: Read) -> None:
 
 
 def test_an_address_stands_for_who_has_it(plan_of: Read) -> None:
-    network = Forwarding(plan_of(GATEWAYS))
+    network = Network(plan_of(GATEWAYS))
     told = {text: at_address(network, parse_address(text)) for text in ("10.1.0.10", "10.2.0.1", "10.2.0.99", "192.0.2.1")}
     assert [end.name for end in told.values()] == ["one", "10.2.0.1", "10.2.0.99", "192.0.2.1"]
     assert [end.segment for end in told.values()] == ["a", "b", "b", "sea"]
     assert [end.device for end in told.values()] == [None, "near", None, None]
     with pytest.raises(PlanError, match="is in no subnet, and the plan has no outside"):
-        at_address(Forwarding(plan_of("subnet a 10.1.0.0/24\n")), parse_address("192.0.2.1"))
+        at_address(Network(plan_of("subnet a 10.1.0.0/24\n")), parse_address("192.0.2.1"))
 
 
 def test_a_device_stands_for_its_nearest_interface(plan_of: Read) -> None:
-    network = Forwarding(plan_of(GATEWAYS))
+    network = Network(plan_of(GATEWAYS))
     assert len(candidates(network, "near")) == 4
     assert str(pairs(network, "two", "near")[0][1].address) == "10.2.0.1"
     assert str(pairs(network, "one", "near")[0][1].address) == "10.1.0.1"
@@ -169,11 +170,11 @@ def test_points_and_lists_are_found_by_name(plan_of: Read) -> None:
 
 
 def test_paths_are_kept_and_the_first_of_the_good_ones(plan_of: Read) -> None:
-    network = Forwarding(plan_of(GATEWAYS))
+    network = Network(plan_of(GATEWAYS))
     start = Endpoint("one", Address(Family.IPV4, 0x0A01000A), "a")
     end = parse_address("10.2.0.10")
     assert network.path(start, end) is network.path(start, end)
-    assert next(network.paths(start, end)) == network.path(start, end)
+    assert network.ways(start, end) == [network.path(start, end)]
     assert network.distance("a", "b", Family.IPV4) == 1
     assert network.distance("b", "c", Family.IPV4) == 2
 
@@ -238,12 +239,12 @@ def test_names_stand_for_their_hosts(plan_of: Read) -> None:
 
 
 def test_the_services_expected_are_the_default_as_far_as_they_name_packets(plan_of: Read) -> None:
-    assert default_services(Forwarding(plan_of(GRID))) == ["http", "ping"]
+    assert default_services(Network(plan_of(GRID))) == ["http", "ping"]
 
 
 def test_a_cell_is_what_a_trace_of_each_part_tells(plan_of: Read) -> None:
     plan = plan_of(GRID)
-    network = Forwarding(plan)
+    network = Network(plan)
     names = list(plan.hosts)
     found = {
         (cell.source, cell.destination, cell.service): cell for cell in cells(network, Tracer(network), names, names, ["http", "domain"])
@@ -263,7 +264,7 @@ def test_a_cell_is_what_a_trace_of_each_part_tells(plan_of: Read) -> None:
 
 def test_only_what_changed_is_told(plan_of: Read) -> None:
     plans = [plan_of(GRID), plan_of(GRID.replace("permit tcp/80", "deny tcp/80"))]
-    grids = [list(cells(Forwarding(plan), Tracer(Forwarding(plan)), ["one"], ["two", "three"], ["http"])) for plan in plans]
+    grids = [list(cells(Network(plan), Tracer(Network(plan)), ["one"], ["two", "three"], ["http"])) for plan in plans]
     found = list(changes(*grids))
     assert [(each.destination, each.family, each.was, each.now) for each in found] == [
         ("two", Family.IPV4, (Verdict.PERMITTED,), (Verdict.DENIED,)),

@@ -12,7 +12,7 @@ from crossgate.core.model.address import parse_address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.session import Session
 
 Read = Callable[[str], Plan]
@@ -41,7 +41,7 @@ def net(route: str = "", more: str = "") -> str:
 
 
 def way(plan: Plan, source: str, destination: str) -> list[str]:
-    network = Forwarding(plan)
+    network = Network(plan)
     start, end = pairs(network, source, destination)[0]
     path = network.path(start, end.address)
     return [f"{each.point} {each.direction}" for each in path.crossings if each.point.device] + ([] if path.arrived else [path.reason])

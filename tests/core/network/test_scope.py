@@ -14,7 +14,7 @@ from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import Scope, scope_of
 from crossgate.core.network.endpoints import pairs
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
@@ -41,7 +41,7 @@ host k 10.0.2.7 2001:db8:2::7 on b
 
 
 def traces(plan: Plan, source: str, destination: str, service: str = "udp/5353") -> list[Trace]:
-    network = Forwarding(plan)
+    network = Network(plan)
     start, end = pairs(network, source, destination)[0]
     (wanted,) = conversations(plan.service(service, start.address.family), start, end)
     return list(Tracer(network).alternatives(wanted))
@@ -67,7 +67,8 @@ def test_how_far_a_packet_for_an_address_gets(address: str, scope: Scope | None)
 
 @pytest.mark.parametrize("address", ["224.0.0.251", "255.255.255.255", "169.254.1.1", "10.0.1.255", "fe80::1", "ff02::fb"])
 def test_what_stays_on_its_link_is_handed_to_every_device_there_and_no_further(plan_of: Read, address: str) -> None:
-    found = traces(plan_of(NET), "h", address)
+    open_lists = "list o extended ipv4\n    otherwise permit\nlist o6 extended ipv6\n    otherwise permit\n"
+    found = traces(plan_of(NET + open_lists + "place o outbound on hub.9\nplace o6 outbound on hub.9\n"), "h", address)
     assert [each.verdict for each in found] == [Verdict.PERMITTED] * 2
     assert [len(each.legs) for each in found] == [1, 1]
     assert way(found[0]) == ["hub.1 inbound", "one.a inbound", "one itself inbound"]
@@ -113,13 +114,13 @@ def test_such_addresses_belong_to_no_set_unless_they_are_named(plan_of: Read) ->
     stopped = "127.0.0.0/8, 169.254.0.0/16, 224.0.0.0/4, 255.255.255.255, 10.0.2.255, 0.0.0.0, fe80::/10, ff00::/8, ::1, ::"
     text = NET + (
         f"group stopped {stopped}\n"
-        "list l extended ipv4\n    deny ip any to stopped\n    permit ip any to any\nplace l inbound on one.a\n"
-        "list l6 extended ipv6\n    deny ip any to stopped\n    permit ip any to any\nplace l6 inbound on one.a\n"
+        "list l extended ipv4\n    deny ip any to stopped\n    permit ip any to any\nplace l inbound on one.a\nplace l inbound on two.a\n"
+        "list l6 extended ipv6\n    deny ip any to stopped\n    permit ip any to any\nplace l6 inbound on one.a\nplace l6 inbound on two.a\n"
         "expect permit udp a to b\nexpect permit udp a to world\nexpect permit udp b to a\nexpect deny udp/5353 h to 224.0.0.0/24\n"
         "expect deny udp/5353 h to 255.255.255.255\nexpect permit udp/5353 h to 10.0.2.0/24\nexpect deny udp/5353 169.254.0.0/16 to k\n"
     )
     plan = plan_of(text)
-    network = Forwarding(plan)
+    network = Network(plan)
     results = [Verifier(Session(network.plan)).verify(each) for each in plan.expectations]
     assert [each.held for each in results] == [True] * 6 + [False]
     assert "nobody can have 169.254.0.0/16" in results[-1].why
@@ -138,7 +139,7 @@ def test_messages_of_one_link_are_answered_there_only(plan_of: Read) -> None:
     on, off = (traces(plan, "2001:db8:1::77", end, "icmp/neighbor-solicitation")[0] for end in ("h", "k"))
     assert (len(on.legs), len(off.legs)) == (2, 1)
     assert on.legs[1].packet.icmp_type == 136
-    network = Forwarding(plan)
+    network = Network(plan)
     for source, destination, strays, opens in (
         ("a", "b", True, False),
         ("a", "a", True, True),

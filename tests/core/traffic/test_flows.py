@@ -18,7 +18,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import address_classes, free_address
 from crossgate.core.network.endpoints import endpoint_set
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.itineraries import Network
 from crossgate.core.sets.boxes import Box, covers, overlap, packet_box, whole
 from crossgate.core.sets.minimise import SetLine
 from crossgate.core.sets.patterns import Excluded, common, first_outside
@@ -33,7 +33,7 @@ OPEN, SHUT = datetime(2026, 11, 30, 12), datetime(2026, 11, 30, 22)
 Read = Callable[[str], Plan]
 
 
-def traced(network: Forwarding, packet: Packet, opened: frozenset[str] = frozenset()) -> Trace:
+def traced(network: Network, packet: Packet, opened: frozenset[str] = frozenset()) -> Trace:
     return Tracer(network, opened).trace(net.conversation(network, packet))
 
 
@@ -65,7 +65,7 @@ def test_courses_part_all_packets(family: Family) -> None:
 @slow
 @given(st.data(), st.sampled_from(Family), st.booleans())
 def test_an_answer_is_what_a_trace_finds(plan_of: Read, data: st.DataObject, family: Family, is_open: bool) -> None:
-    network = Forwarding(plan_of(data.draw(net.plans())))
+    network = Network(plan_of(data.draw(net.plans())))
     opened = frozenset(["open"] if is_open else [])
     ends, every = address_classes(network, family), (everything(family),)
     found = flows(network, ends, ends, every, every)
@@ -101,7 +101,7 @@ def test_a_claim_holds_just_when_no_packet_breaks_it(
     family = data.draw(st.sampled_from(Family))
     text = data.draw(net.plans(3)) + f"expect {claim} {service} {source} to {destination} over {family.word}\n"
     plan = plan_of(text)
-    network = Forwarding(plan)
+    network = Network(plan)
     (result,) = (Verifier(Session(network.plan)).verify(each) for each in plan.expectations)
     meaning = plan.service(service, family)
     wanted = {"permit": Verdict.PERMITTED, "deny": Verdict.DENIED, "half-open": Verdict.HALF_OPEN}[claim]
@@ -138,7 +138,7 @@ def _claims(plan: Plan, word: str, address: int, family: Family) -> bool:
 @given(st.data(), st.sampled_from(Family), st.sampled_from(["a", "any", "some", "pinned"]), st.sampled_from(["b", "any", "server", "sea"]))
 def test_reach_tells_each_packet_its_fate(plan_of: Read, data: st.DataObject, family: Family, source: str, destination: str) -> None:
     plan = plan_of(data.draw(net.plans()))
-    network = Forwarding(plan)
+    network = Network(plan)
     at = data.draw(st.sampled_from([OPEN, SHUT]))
     opened = frozenset(["open"] if at is OPEN else [])
     parts = [
@@ -187,7 +187,7 @@ def test_compare_tells_just_the_packets_that_fare_otherwise(plan_of: Read, data:
             assert told >= differs if own else told is differs, packet
 
 
-def _fates(network: Forwarding, packet: Packet) -> list[tuple[Verdict, bool]]:
+def _fates(network: Network, packet: Packet) -> list[tuple[Verdict, bool]]:
     """Return what becomes of a packet in each state of the window: the verdict, and whether the sender is told."""
     traces = [traced(network, packet, opened) for opened in (frozenset(), frozenset(["open"]))]
     return [(trace.verdict, trace.legs[-1].outcome == "rejected") for trace in traces]
@@ -229,7 +229,7 @@ def test_what_is_outside_some_patterns_is_found(value: int, wildcard: int, parts
 
 
 def test_spots_hold_every_address_once(plan_of: Read) -> None:
-    network = Forwarding(plan_of(net.NETWORK.format(left="", right="")))
+    network = Network(plan_of(net.NETWORK.format(left="", right="")))
     for family in Family:
         found = address_classes(network, family)
         for text in net.ADDRESSES[family]:
@@ -265,7 +265,7 @@ def test_a_stray_is_told_apart(plan_of: Read) -> None:
     text = net.NETWORK.format(left="", right="") + (
         "list l extended ipv4\n    permit tcp a to b established\n    deny ip any to any\nplace l inbound on left.a\n"
     )
-    network = Forwarding(plan_of(text))
+    network = Network(plan_of(text))
     (conversations,) = [each for each in reach(Session(network.plan), "pinned", "server", OPEN) if each.family is Family.IPV4]
     assert [part.verdict for part in conversations.parts] == [Verdict.DENIED]
     (strays,) = [each for each in reach(Session(network.plan), "pinned", "server", OPEN, strays=True) if each.family is Family.IPV4]

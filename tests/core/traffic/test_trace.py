@@ -18,7 +18,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
 from crossgate.core.network.endpoints import at_address, pairs
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.legs import Leg, conversations, legs
 from crossgate.core.traffic.trace import Outcome, Trace, Tracer, Verdict
 from crossgate.core.wording.sentences import noticed, sentence
@@ -30,7 +30,7 @@ slow = settings(max_examples=40, deadline=None, suppress_health_check=[HealthChe
 
 def send(plan: Plan, source: str, destination: str, service: str = "ping", opened: frozenset[str] = frozenset()) -> Trace:
     """Trace one conversation over IPv4."""
-    network = Forwarding(plan)
+    network = Network(plan)
     start, end = pairs(network, source, destination)[0]
     return Tracer(network, opened).trace(conversations(plan.service(service, start.address.family), start, end)[0])
 
@@ -163,7 +163,7 @@ def test_of_equal_paths_the_first_by_name_is_taken_and_the_others_told(plan_of: 
     assert trace.forks
     assert trace.verdict is Verdict.PERMITTED
     assert "east.a inbound" in way(trace)
-    every = list(Tracer(Forwarding(plan)).alternatives(trace.conversation))
+    every = list(Tracer(Network(plan)).alternatives(trace.conversation))
     assert {each.verdict for each in every} == {Verdict.PERMITTED, Verdict.DENIED}
 
 
@@ -184,7 +184,7 @@ def test_denied_and_rejected_are_noticed_differently(plan_of: Read) -> None:
 
 def test_a_claimed_address_is_sent_from_where_the_sender_sits(plan_of: Read) -> None:
     plan = plan_of(lab())
-    network = Forwarding(plan)
+    network = Network(plan)
     start, end = pairs(network, "pc", "box")[0]
     claimed = Address(Family.IPV4, at_address(network, Address(Family.IPV4, 0x0A01000B)).address.value)
     (conversation,) = conversations(plan.service("ping", Family.IPV4), start, end, claimed=claimed.value)
@@ -289,7 +289,7 @@ def _way(plan: Plan, packet: Packet) -> list[tuple[str | None, str, str]] | None
 def test_a_trace_is_what_the_slow_walk_finds(plan_of: Read, data: st.DataObject, family: Family) -> None:
     text = data.draw(net.plans()).replace(" at hub.2", "").replace(" at hub.1", "")
     plan = plan_of(text)
-    network, tracer = Forwarding(plan), Tracer(Forwarding(plan))
+    network, tracer = Network(plan), Tracer(Network(plan))
     hosts = {address.value for host in plan.hosts.values() if not plan.segments[host.on].outside for address in host.addresses}
     wanted = [packet for packet in net.openings(family) if packet.source in hosts and packet.destination in hosts]
     for packet in data.draw(st.lists(st.sampled_from(wanted), min_size=30, max_size=30)):
@@ -300,7 +300,7 @@ def test_a_trace_is_what_the_slow_walk_finds(plan_of: Read, data: st.DataObject,
 @given(st.data())
 def test_a_network_without_lists_denies_nothing(plan_of: Read, data: st.DataObject) -> None:
     plan = plan_of(net.NETWORK.format(left=data.draw(st.sampled_from(["", " stateful"])), right=""))
-    network = Forwarding(plan)
+    network = Network(plan)
     for packet in data.draw(st.lists(st.sampled_from(list(net.openings(Family.IPV4))), min_size=20, max_size=20)):
         assert Tracer(network).trace(net.conversation(network, packet)).verdict is Verdict.PERMITTED
 
@@ -315,7 +315,7 @@ def test_adding_a_denial_never_permits_more(plan_of: Read, data: st.DataObject) 
         return
     line_end = text.index("\n", at) + 1
     more = text[:line_end] + f"    1 {denial}\n" + text[line_end:]
-    before, after = Forwarding(plan_of(text)), Forwarding(plan_of(more))
+    before, after = Network(plan_of(text)), Network(plan_of(more))
     for packet in data.draw(st.lists(st.sampled_from(list(net.openings(Family.IPV4))), min_size=30, max_size=30)):
         if Tracer(before).trace(net.conversation(before, packet)).verdict is not Verdict.PERMITTED:
             assert Tracer(after).trace(net.conversation(after, packet)).verdict is not Verdict.PERMITTED
@@ -325,7 +325,7 @@ def test_adding_a_denial_never_permits_more(plan_of: Read, data: st.DataObject) 
 @given(st.data())
 def test_a_stateful_device_never_makes_a_conversation_half_open_at_itself(plan_of: Read, data: st.DataObject) -> None:
     plan = plan_of(data.draw(net.plans()))
-    network = Forwarding(plan)
+    network = Network(plan)
     for packet in data.draw(st.lists(st.sampled_from(list(net.openings(Family.IPV4))), min_size=30, max_size=30)):
         trace = Tracer(network).trace(net.conversation(network, packet))
         if trace.verdict is Verdict.HALF_OPEN and trace.decided is not None:
@@ -336,7 +336,7 @@ def test_a_stateful_device_never_makes_a_conversation_half_open_at_itself(plan_o
 
 def test_points_are_those_crossed_and_suit_each_kind(plan_of: Read) -> None:
     plan = plan_of(lab("list l standard ipv4\nplace l outbound on far.b\n"))
-    network = Forwarding(plan)
+    network = Network(plan)
     start, end = pairs(network, "pc", "box")[0]
     found = crossed(network, start, end)
     whole = send(plan_of(lab()), "pc", "box")

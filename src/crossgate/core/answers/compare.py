@@ -20,9 +20,9 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.window import Window, open_at, states
 from crossgate.core.network.address_classes import AddressClass, address_classes, boundaries
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.itineraries import Network
 from crossgate.core.sets.boxes import Box, address_box, overlap, without, witness
-from crossgate.core.sets.effort import TooManyPieces, answered
+from crossgate.core.sets.effort import TooManyPieces, answered, gathered
 from crossgate.core.sets.minimise import SetLine, fewest_lines
 from crossgate.core.sets.patterns import Excluded
 from crossgate.core.traffic.courses import Course, Opening, by_course, course_on, leg_box, opening_box
@@ -138,12 +138,17 @@ class Comparison:
         """Return boxes of a leg's packets outside of which both plans do the same; None where they ask in different places."""
         if pair.old is None or pair.new is None:
             return None
-        if (pair.old.there.arrived, pair.old.back.arrived) != (pair.new.there.arrived, pair.new.back.arrived):
+        if len(pair.old.ways) != len(pair.new.ways):
             return None
-        before, after = self.old.asked(pair.old, leg), self.new.asked(pair.new, leg)
-        if [crossing for crossing, _ in before] != [crossing for crossing, _ in after]:
-            return None
-        return [box for (_, was), (_, now) in zip(before, after, strict=True) for box in self._suspect(was, now)]
+        found: list[Box] = []
+        for old, new in zip(pair.old.ways, pair.new.ways, strict=True):
+            if (old.there.arrived, old.back.arrived) != (new.there.arrived, new.back.arrived):
+                return None
+            before, after = self.old.asked(old, leg, pair.family), self.new.asked(new, leg, pair.family)
+            if [each.crossing for each in before] != [each.crossing for each in after]:
+                return None
+            found += [box for was, now in zip(before, after, strict=True) for box in self._suspect(was.access_list, now.access_list)]
+        return found
 
     def _suspect(self, was: AccessList, now: AccessList) -> list[Box]:
         key = (was.name, now.name)
@@ -168,10 +173,10 @@ def _to_try(course: Course, opening: Box, suspected: dict[Leg, list[Box] | None]
 
 
 def _fate(answer: Answer, other: Answer) -> Fate:
-    decided = answer.stop
-    if decided is None and other.stop is not None:
-        decided = next((each for each in answer.passed if each.crossing == other.stop.crossing), None)
-    told = answer.stop is not None and answer.stop.decider.action is Action.REJECT
+    decided, decisive = answer.stopped.stop, other.stopped.stop
+    if decided is None and decisive is not None:
+        decided = next((each for way in answer.on_each_way for each in way.passed if each.crossing == decisive.crossing), None)
+    told = any(way.stop is not None and way.stop.decider.action is Action.REJECT for way in answer.on_each_way)
     return Fate(answer.verdict, told, decided)
 
 
@@ -180,7 +185,7 @@ def differences(old: Session, new: Session, tell: Tell | None = None, missed: li
 
     Pairs whose traffic falls into too many pieces are added to `missed`. Raises `TooManyPieces` where there is none.
     """
-    pairs = [pair for family in Family for pair in _pairs(old.network, new.network, family)]
+    pairs = [pair for family in Family for pair in _pairs(old.network, new.network, family, missed)]
     hidden = {devices: unmentioned(old.network, devices) | unmentioned(new.network, devices) for devices in (False, True)}
     before, after = ([each.plan.lists[placement.access_list] for placement in each.plan.placements] for each in (old, new))
     several = _states(old.plan, new.plan, before, after)
@@ -211,7 +216,7 @@ def _gravity(difference: Difference) -> tuple[bool, bool, bool, bool, Family]:
     return difference.stray, difference.devices, not opened, difference.was.verdict is not Verdict.DENIED, difference.family
 
 
-def _pairs(old: Forwarding, new: Forwarding, family: Family) -> Iterator[_Pair]:
+def _pairs(old: Network, new: Network, family: Family, missed: list[TooManyPieces] | None) -> Iterator[_Pair]:
     """Yield what is sent between any two address classes of both plans, alike ones taken as one."""
     edges = boundaries(old, family) | boundaries(new, family)
     classes_old, classes_new = (
@@ -229,17 +234,22 @@ def _pairs(old: Forwarding, new: Forwarding, family: Family) -> Iterator[_Pair]:
 
     for source, destination, excluded in alike(every, every, like):
         box = address_box(source.pattern, destination.pattern)
-        sides = [
-            flow_between(network, known[source.pattern].end, known[destination.pattern].end, (box,), excluded)
-            if source.pattern in known and destination.pattern in known
-            else None
-            for network, known in ((old, classes_old), (new, classes_new))
-        ]
+        sides: list[Flow | None] = []
+        with gathered(missed):
+            sides = [
+                flow_between(network, known[source.pattern].end, known[destination.pattern].end, (box,), excluded)
+                if source.pattern in known and destination.pattern in known
+                else None
+                for network, known in ((old, classes_old), (new, classes_new))
+            ]
+        if not sides:
+            continue
         windowed = any(
             access_list.windows
             for network, flow in zip((old, new), sides, strict=True)
             if flow is not None
-            for path in (flow.there, flow.back)
+            for way in flow.ways
+            for path in (way.there, way.back)
             for _, access_list in placed_on(network, path, family)
         )
         devices = any(flow is not None and (flow.source.device or flow.destination.device) for flow in sides)

@@ -11,7 +11,7 @@ from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service, ServiceError
 from crossgate.core.network.endpoints import candidates, pairs
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 
@@ -26,7 +26,10 @@ class Cell(NamedTuple):
 
     def verdicts(self) -> dict[Family, tuple[Verdict, ...]]:
         """Return the different verdicts of the service's parts, by family."""
-        return {family: tuple(dict.fromkeys(trace.verdict for trace in traces)) for family, traces in self.traces.items()}
+        return {
+            family: tuple(dict.fromkeys(Verdict.VARIES if trace.differing else trace.verdict for trace in traces))
+            for family, traces in self.traces.items()
+        }
 
 
 _HAVE_HOSTS = (WordKind.HOST, WordKind.SUBNET, WordKind.OUTSIDE, WordKind.GROUP)
@@ -51,7 +54,7 @@ def hosts_of(plan: Plan, names: Sequence[str]) -> list[str]:
     return list(found)
 
 
-def default_services(network: Forwarding) -> list[str]:
+def default_services(network: Network) -> list[str]:
     """Return the services that the plan's expectations name, as far as single packets can be traced for them, and ping."""
     found: dict[str, None] = {}
     for expectation in network.plan.expectations:
@@ -60,7 +63,7 @@ def default_services(network: Forwarding) -> list[str]:
     return [service for service in found if _traceable(network, service)]
 
 
-def _traceable(network: Forwarding, service: str) -> bool:
+def _traceable(network: Network, service: str) -> bool:
     for host in network.plan.hosts:
         for end in candidates(network, host):
             try:
@@ -84,9 +87,7 @@ def check_services(plan: Plan, services: Iterable[str]) -> None:
             raise PlanError(errors[0])
 
 
-def cells(
-    network: Forwarding, tracer: Tracer, sources: Iterable[str], destinations: Sequence[str], services: Sequence[str]
-) -> Iterator[Cell]:
+def cells(network: Network, tracer: Tracer, sources: Iterable[str], destinations: Sequence[str], services: Sequence[str]) -> Iterator[Cell]:
     """Yield the cells of the grid, source by source, destination by destination, service by service.
 
     Raises `PlanError` for a service that names more than single packets in every family.

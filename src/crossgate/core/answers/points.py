@@ -12,7 +12,8 @@ from typing import NamedTuple
 from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction, PointKind
-from crossgate.core.network.routing import Crossing, Endpoint, Forwarding
+from crossgate.core.network.itineraries import Network
+from crossgate.core.network.routing import Crossing, Endpoint
 
 
 class CrossedPoint(NamedTuple):
@@ -31,17 +32,20 @@ class Suited(NamedTuple):
     also: tuple[tuple[str, str], ...]
 
 
-def crossed(network: Forwarding, source: Endpoint, destination: Endpoint) -> list[CrossedPoint]:
-    """Return the places on the way there and back, in order."""
+def crossed(network: Network, source: Endpoint, destination: Endpoint) -> list[CrossedPoint]:
+    """Return the places on the way there and back, in order; those of the first path, then those of others that are as good."""
     family = source.address.family
     found = []
-    for back, path in ((False, network.path(source, destination.address)), (True, network.path(destination, source.address))):
-        for crossing in path.crossings:
+    itineraries = network.itineraries(family)
+    there, back_again = (source, destination.address), (destination, source.address)
+    for back, (origin, address) in ((False, there), (True, back_again)):
+        crossings = itineraries.crossings(origin, address) or network.path(origin, address).crossings
+        for crossing in crossings:
             found.append(CrossedPoint(crossing, back, network.plan.placed.get((crossing.point, crossing.direction, family))))
     return found
 
 
-def suited(network: Forwarding, source: Endpoint, destination: Endpoint) -> list[Suited]:
+def suited(network: Network, source: Endpoint, destination: Endpoint) -> list[Suited]:
     """Return the best places for a standard and an extended list that is to stop what goes from source to destination."""
     way = [crossing for crossing in network.path(source, destination.address).crossings if crossing.point.kind is not PointKind.PORT]
     routed = [crossing for crossing in way if crossing.point.kind is not PointKind.SUBNET] or way
@@ -57,19 +61,19 @@ def suited(network: Forwarding, source: Endpoint, destination: Endpoint) -> list
     ]
 
 
-def _flows(network: Forwarding, family: Family) -> dict[Crossing, list[tuple[str, str]]]:
+def _flows(network: Network, family: Family) -> dict[Crossing, list[tuple[str, str]]]:
     """Return which traffic between segments passes each place, machines of a segment taken as one."""
     machines = list(_machines(network, family))
     flows: dict[Crossing, list[tuple[str, str]]] = {}
     for start in machines:
         for end in machines:
             if start.segment != end.segment:
-                for crossing in network.path(start, end.address).crossings:
+                for crossing in network.itineraries(family).crossings(start, end.address):
                     flows.setdefault(crossing, []).append((start.segment, end.segment))
     return flows
 
 
-def _machines(network: Forwarding, family: Family) -> Iterator[Endpoint]:
+def _machines(network: Network, family: Family) -> Iterator[Endpoint]:
     """Yield one machine for each segment that the family has: a host's address, else one that nobody has."""
     plan = network.plan
     for segment in plan.segments.values():

@@ -108,8 +108,9 @@ def _parts(
         with answered(flow.asked, missed):
             for answer in list(asking.answers(flow, begun)):
                 if some_packet(answer.box, flow.excluded) is not None:
-                    back = answer.stop is not None and answer.leg.returns
-                    pieces.setdefault(_Fate(answer.verdict, answer.stop, back), []).append((answer.box, flow.excluded))
+                    stopped = answer.stopped
+                    back = stopped.stop is not None and stopped.leg.returns
+                    pieces.setdefault(_Fate(answer.verdict, stopped.stop, back), []).append((answer.box, flow.excluded))
     plan, parts = asking.network.plan, []
     for fate, several in pieces.items():
         with answered(f"the list of all that is {fate.verdict}{f' by {fate.stop.decider.name}' if fate.stop else ''}", missed):
@@ -118,7 +119,7 @@ def _parts(
     return sorted(parts, key=lambda part: (_ORDER.index(part.verdict), part.stop is not None and part.stop.decider.entry is None))
 
 
-_ORDER = (Verdict.PERMITTED, Verdict.HALF_OPEN, Verdict.UNROUTABLE, Verdict.DENIED)
+_ORDER = (Verdict.PERMITTED, Verdict.VARIES, Verdict.HALF_OPEN, Verdict.UNROUTABLE, Verdict.DENIED)
 
 
 def _begun(family: Family, service: Service | None, strays: bool) -> list[Opening]:

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.model.accesslist import AccessList, DeciderKey, Entry
+from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey, Entry
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation, Moment
 from crossgate.core.model.packet import Packet
@@ -18,7 +18,7 @@ from crossgate.core.model.service import ServiceError
 from crossgate.core.model.window import open_at, states
 from crossgate.core.network.address_classes import meant
 from crossgate.core.network.endpoints import at_address, endpoint_set
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.itineraries import Network
 from crossgate.core.sets.effort import TooManyPieces, question
 from crossgate.core.sets.patterns import first_outside
 from crossgate.core.traffic.courses import openings
@@ -26,8 +26,8 @@ from crossgate.core.traffic.examples import example, some_packet
 from crossgate.core.traffic.flows import Answer, Flow, flows, placed_on
 from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import VERDICTS
-from crossgate.core.wording.sentences import needed, packet_text, why_broken
+from crossgate.core.traffic.trace import VERDICTS, Verdict
+from crossgate.core.wording.sentences import needed, packet_text, parting, why_broken
 
 
 class Verified(NamedTuple):
@@ -118,15 +118,11 @@ class Verifier:
         packet = some_packet(answer.box, flow.excluded)
         if packet is None:
             return None
-        for stop in answer.decisions:
-            self.reached[stop.decider.key] = self.reached.get(stop.decider.key, 0) + 1
-        if answer.verdict is not VERDICTS[expectation.claim]:
-            return packet
-        by = expectation.by
-        if by is None:
-            return None
-        deciding = answer.decisions if expectation.claim is Claim.PERMIT else answer.decisions[-1:]
-        return None if any(stop.decider.key == by for stop in deciding) else packet
+        for way in answer.on_each_way:
+            for stop in way.decisions:
+                self.reached[stop.decider.key] = self.reached.get(stop.decider.key, 0) + 1
+        kept = all(_keeps_to(expectation, way.verdict, [stop.decider for stop in way.decisions]) for way in answer.on_each_way)
+        return None if kept else packet
 
     def _failed(
         self, expectation: Expectation, flow: Flow, packet: Packet, found: list[Flow], opened: frozenset[str], moment: datetime | None
@@ -136,25 +132,39 @@ class Verifier:
         if flow.source.device is not None:
             ends[0] = flow.source
         conversation = Conversation(ends[0], ends[1], packet)
-        trace = self.session.tracer(opened).trace(conversation)
+        tracer = self.session.tracer(opened)
+        first = tracer.trace(conversation)
+        breaking = (each for each in tracer.alternatives(conversation) if not _keeps_to(expectation, each.verdict, list(each.deciders())))
+        trace = first if first.ways == 1 else next(breaking, first)
         when = ""
         if any(
-            self.session.tracer(other).trace(conversation).verdict is not trace.verdict
+            self.session.tracer(other).trace(conversation).verdict is not first.verdict
             for other in window_states(self.network, found, None)
         ):
             state = f"{', '.join(sorted(opened))} {'is' if len(opened) == 1 else 'are'}" if opened else "no window is"
             when = f" while {state} open (as at {moment:%a %Y-%m-%d %H:%M})"
-        why = f"{packet_text(packet)}{when} is {trace.verdict}: {why_broken(expectation, trace)}"
+        other = first.differing if trace.verdict is first.verdict else first
+        by_way_of = f" by way of {parting(trace, other)}" if first.differing is not None and other is not None else ""
+        why = f"{packet_text(packet)}{when} is {trace.verdict}{by_way_of}: {why_broken(expectation, trace)}"
         return Verified(expectation, False, why, needed(expectation, trace), packet)
 
 
-def window_states(network: Forwarding, found: list[Flow], at: Moment | None) -> dict[frozenset[str], datetime | None]:
+def _keeps_to(expectation: Expectation, verdict: Verdict, deciders: list[Decider]) -> bool:
+    """Whether what becomes of a packet on one way is what an expectation says."""
+    if verdict is not VERDICTS[expectation.claim]:
+        return False
+    deciding = deciders if expectation.claim is Claim.PERMIT else deciders[-1:]
+    return expectation.by is None or any(decider.key == expectation.by for decider in deciding)
+
+
+def window_states(network: Network, found: list[Flow], at: Moment | None) -> dict[frozenset[str], datetime | None]:
     """Return the sets of windows that can be open for these flows, each with a moment; None where no window matters."""
     plan = network.plan
     names = {
         name
         for flow in found
-        for path in (flow.there, flow.back)
+        for way in flow.ways
+        for path in (way.there, way.back)
         for _, access_list in placed_on(network, path, flow.source.address.family)
         for name in access_list.windows
     }

@@ -76,8 +76,7 @@ class Case:
             for source in ends:
                 for destination in ends:
                     address = destination.end.address
-                    paths = self.network.paths(source.end, address) if destination.scoped else [self.network.path(source.end, address)]
-                    crossings = dict.fromkeys(crossing for path in paths if path.arrived for crossing in path.crossings)
+                    crossings = self.network.itineraries(family).crossings(source.end, address)
                     for crossing in crossings:
                         found[family].setdefault(crossing, []).append((source, destination))
         return found

@@ -66,15 +66,16 @@ def _half_open(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Fi
     hull = None if region.hull is None else overlap(region.hull, chosen)
     begun = [] if hull is None else [each for each in by_course(region.within(hull)) if not each.course.stray]
     for flow in case.flows[access_list.family] if begun else ():
-        asked = case.asking(frozenset()).asked(flow, Leg.REQUEST)
-        back = case.asking(frozenset()).asked(flow, Leg.REPLY)
+        none_open = case.asking(frozenset())
+        asked = [each for way in flow.ways for each in none_open.asked(way, Leg.REQUEST, access_list.family)]
+        back = [each for way in flow.ways for each in none_open.asked(way, Leg.REPLY, access_list.family)]
         if not back or all(each.access_list is not access_list for each in asked):
             continue
         for opened in case.states(*(each for _, each in (*asked, *back))):
             if not entry.in_force(opened):
                 continue
             asking = case.asking(opened)
-            for answer in asking.answers(flow, begun):
+            for answer in (way for each in asking.answers(flow, begun) for way in each.on_each_way):
                 if answer.verdict is not Verdict.HALF_OPEN or answer.stop is None or not answer.leg.returns:
                     continue
                 packet = some_packet(answer.box, flow.excluded)
@@ -103,9 +104,9 @@ def _claimed(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Find
     region = EntryRegion(entry, family)
     subnets = [segment for segment in case.plan.segments.values() if not segment.outside]
     inside = [block for segment in subnets for block in segment.prefixes if block.family is family]
-    for flow in case.flows[family]:
-        asked = placed_on(case.network, flow.there, family)
-        if not flow.there.arrived or all(each.access_list is not access_list for each in asked):
+    for flow, there in ((each, path) for each in case.flows[family] for path in dict.fromkeys(way.there for way in each.ways)):
+        asked = placed_on(case.network, there, family)
+        if not there.arrived or all(each.access_list is not access_list for each in asked):
             continue
         segment = case.plan.segments[flow.source.segment]
         sources = frozenset(entry.source.patterns)

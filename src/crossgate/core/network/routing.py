@@ -14,7 +14,6 @@
 from __future__ import annotations
 
 import heapq
-from collections.abc import Iterator
 from functools import cache
 from typing import NamedTuple
 
@@ -65,14 +64,23 @@ class Path(NamedTuple):
     reason: str = ""
     forks: bool = False
     on_link: bool = False
-
-    def then(self, *crossings: Crossing) -> Path:
-        """Return the path with these crossings added."""
-        return self._replace(crossings=self.crossings + crossings) if crossings else self
+    ended: bool = False
 
     def lost(self, reason: str) -> Path:
         """Return the path as one that ends here without arriving."""
-        return self._replace(arrived=False, reason=reason)
+        return self._replace(arrived=False, reason=reason, ended=True)
+
+
+class Move(NamedTuple):
+    """A step of a packet: what it crosses, and the device that it comes into then, None for the machine that it is handed to.
+
+    Where it `ends` the packet has arrived, unless there is a `reason` why not.
+    """
+
+    crossings: tuple[Crossing, ...]
+    device: str | None
+    ends: bool
+    reason: str = ""
 
 
 class _Hop(NamedTuple):
@@ -103,56 +111,101 @@ class Forwarding:
         """Return the way from `origin` to an address; of equal ones the first by device name."""
         key = (origin.device, origin.segment, origin.at, origin.gateways, destination)
         if key not in self._paths:
-            self._paths[key] = next(self.paths(origin, destination))
+            self._paths[key] = self._first(origin, destination)
         return self._paths[key]
 
-    def paths(self, origin: Endpoint, destination: Address) -> Iterator[Path]:
-        """Yield every way that is as good as the first, the first one first."""
+    def _first(self, origin: Endpoint, destination: Address) -> Path:
+        path, moves = self.starts(origin, destination)
+        while True:
+            path = self.moved(path, moves[0], len(moves) > 1)
+            if path.ended:
+                return path
+            moves = self.moves(path.devices[-1], destination)
+
+    def moved(self, path: Path, move: Move, forks: bool) -> Path:
+        """Return a path with one more move; `forks` tells that others were as good."""
+        entered = path.entered
+        path = path._replace(
+            crossings=path.crossings + move.crossings,
+            devices=path.devices if move.device is None else (*path.devices, move.device),
+            entered=entered if move.device is None else (*entered, move.device),
+            forks=path.forks or forks,
+        )
+        if move.ends:
+            return path.lost(move.reason) if move.reason else path._replace(ended=True)
+        if move.device in entered:
+            # What it meets from here on it has met on this turn, so all lists on the way round have been asked.
+            ring = path.entered[entered.index(move.device) :]
+            return path.lost(f"it goes round in a circle: {' to '.join(ring)}")
+        return path
+
+    def starts(self, origin: Endpoint, destination: Address) -> tuple[Path, list[Move]]:
+        """Return how a packet begins its way: what its sender crosses itself, and its first moves, of which all are as good."""
         start = Path()
         if origin.device is not None:
             device = self.plan.devices[origin.device]
-            if destination in device.addresses():
-                yield start
-                return
+            if self._owner(destination) == device.name:
+                return start, [Move((), None, True)]
             out = Crossing(device.itself, Direction.OUTBOUND)
             placed = (out.point, out.direction, destination.family) in self.plan.placed
-            start = Path(devices=(device.name,)).then(*[out] * placed)
+            start = Path(devices=(device.name,), crossings=(out,) * placed)
         if origin.segment not in self.plan.segments:
-            yield start.lost(
-                "no machine of the plan has the address that it is sent from, and there is no telling which link that would be on"
-            )
-            return
+            return start, [
+                _lost("no machine of the plan has the address that it is sent from, and there is no telling which link that would be on")
+            ]
         segment, target = self.plan.segments[origin.segment], self._segment_of(destination)
         scope = self.scope(destination)
         if scope in (Scope.MACHINE, Scope.GROUP):
-            yield start.lost(f"{destination} is no destination here: {scope}")
-            return
+            return start, [_lost(f"{destination} is no destination here: {scope}")]
         if scope is Scope.LINK:
             link = self._link(origin, destination)
             if link is not None:
-                yield from self._to_all(start, origin, link, destination.family)
-                return
+                return start._replace(on_link=True), self._to_all(origin, link, destination.family)
         if origin.device is not None:
-            yield from self._routed(start, device, destination, own=True)
-            return
-        attached = origin.at
+            return start, self.moves(origin.device, destination, own=True)
         if target is segment:
-            yield from self._deliver(start, segment.name, attached, destination)
-            return
+            return start, [self._deliver((), segment.name, origin.at, destination)]
         gateways = self._gateways(origin, destination)
         if not gateways:
-            yield Path().lost(f"{origin.segment} has no gateway for {destination.family.label}")
-            return
+            return start, [_lost(f"{origin.segment} has no gateway for {destination.family.label}")]
+        leaving = () if segment.outside else (Crossing(Point(PointKind.SUBNET, segment.name), Direction.OUTBOUND),)
+        moves = []
         for gateway in gateways:
-            path = Path(forks=len(gateways) > 1)
-            ports = self.wire.between(attached, gateway)
+            ports = self.wire.between(origin.at, gateway)
             if ports is None:
-                yield path.lost(f"no cable leads from {attached} to {gateway.point}")
+                moves.append(_lost(f"no cable leads from {origin.at} to {gateway.point}"))
+            else:
+                moves.append(self._into((*_crossings(ports), *leaving), gateway, destination))
+        return start, moves
+
+    def moves(self, name: str, destination: Address, own: bool = False) -> list[Move]:
+        """Return the moves of a packet that a device has to send on, of which all are as good; `own` are not asked at its interfaces."""
+        hops = self._hops(self.plan.devices[name], destination)
+        if isinstance(hops, str):
+            return [_lost(hops)]
+        found = []
+        for interface, neighbour in hops:
+            crossings = () if own else (Crossing(interface.point, Direction.OUTBOUND),)
+            if not self.plan.segments[interface.on].outside:
+                crossings = (*crossings, Crossing(Point(PointKind.SUBNET, interface.on), Direction.INBOUND))
+            if neighbour is None:
+                found.append(self._deliver(crossings, interface.on, interface, destination))
                 continue
-            path = path.then(*_crossings(ports))
-            if not segment.outside:
-                path = path.then(Crossing(Point(PointKind.SUBNET, segment.name), Direction.OUTBOUND))
-            yield from self._enter(path, gateway, destination)
+            ports = self.wire.between(interface, neighbour)
+            if ports is None:
+                found.append(Move(crossings, None, True, f"no cable leads from {interface.point} to {neighbour.point}"))
+            else:
+                found.append(self._into((*crossings, *_crossings(ports)), neighbour, destination))
+        return found
+
+    def _into(self, crossings: tuple[Crossing, ...], interface: Interface, destination: Address) -> Move:
+        """Return the move into a device by an interface: the end for its own addresses and for what stays on its link."""
+        inward = (*crossings, Crossing(interface.point, Direction.INBOUND))
+        if self._owner(destination) == interface.device:
+            return Move((*inward, Crossing(self.plan.devices[interface.device].itself, Direction.INBOUND)), interface.device, True)
+        if self.scope(destination) is Scope.LINK:
+            return Move(inward, interface.device, True, f"{interface.device} hands on nothing for {destination}: {Scope.LINK}")
+        return Move(inward, interface.device, False)
 
     def scope(self, destination: Address) -> Scope | None:
         """Return how far a packet for an address gets on its own; None for one that is routed."""
@@ -171,23 +224,19 @@ class Forwarding:
         near = {origin.segment} if device is None else {interface.on for interface in device.interfaces.values()}
         return target.name if target.name in near else None
 
-    def _to_all(self, path: Path, origin: Endpoint, segment: str, family: Family) -> Iterator[Path]:
-        """Yield the ways of a packet to each device on a link; where there is none, to the link itself."""
+    def _to_all(self, origin: Endpoint, segment: str, family: Family) -> list[Move]:
+        """Return the moves of a packet to each device on a link; where there is none, to the link itself."""
         attached: Interface | Point | None = origin.at
         if origin.device is not None:
             attached = next(each for each in self.plan.devices[origin.device].interfaces.values() if each.on == segment)
-        path = path._replace(on_link=True)
-        ways = [
-            (interface, ports)
-            for interface in self.on_segment.get((segment, family), [])
-            if interface.device != origin.device and (ports := self.wire.between(attached, interface)) is not None
-        ]
-        for interface, ports in ways:
-            itself = self.plan.devices[interface.device].itself
-            way = path._replace(devices=(*path.devices, interface.device), forks=len(ways) > 1).then(*_crossings(ports))
-            yield way.then(Crossing(interface.point, Direction.INBOUND), Crossing(itself, Direction.INBOUND))
-        if not ways:
-            yield path.then(*_crossings(self.wire.between(attached, None) or []))
+        moves = []
+        for interface in self.on_segment.get((segment, family), []):
+            ports = None if interface.device == origin.device else self.wire.between(attached, interface)
+            if ports is not None:
+                itself = self.plan.devices[interface.device].itself
+                inward = (Crossing(interface.point, Direction.INBOUND), Crossing(itself, Direction.INBOUND))
+                moves.append(Move((*_crossings(ports), *inward), interface.device, True))
+        return moves or [Move(_crossings(self.wire.between(attached, None) or []), None, True)]
 
     def _gateways(self, origin: Endpoint, destination: Address) -> list[Interface]:
         """Return the interfaces that a machine may hand a packet to: those it is told, else the nearest to the end."""
@@ -197,70 +246,32 @@ class Forwarding:
         near = self.on_segment.get((origin.segment, destination.family), [])
         if self.plan.static_routing:
             able = [interface for interface in near if not isinstance(self._hops(self.plan.devices[interface.device], destination), str)]
-            return (able or near)[:1]
+            return able or near[:1]
         target = self._segment_of(destination)
         if target is None or not near:
             return near[:1]
         costs = self.costs(target.name, destination.family, self._owner(destination))
         best = min(costs.get(interface.device, _NO_WAY) for interface in near)
+        if best == _NO_WAY:
+            return near[:1]
         return [interface for interface in near if costs.get(interface.device, _NO_WAY) == best]
 
-    def _enter(self, path: Path, interface: Interface, destination: Address) -> Iterator[Path]:
-        """Go on from the arrival of a packet at a device's interface."""
-        device = self.plan.devices[interface.device]
-        before = path.entered
-        path = path._replace(devices=(*path.devices, device.name), entered=(*before, device.name))
-        path = path.then(Crossing(interface.point, Direction.INBOUND))
-        if destination in device.addresses():
-            yield path.then(Crossing(device.itself, Direction.INBOUND))
-        elif device.name in before:
-            # What it meets from here on it has met on this turn, so all lists on the way round have been asked.
-            ring = path.entered[before.index(device.name) :]
-            yield path.lost(f"it goes round in a circle: {' to '.join(ring)}")
-        elif self.scope(destination) is Scope.LINK:
-            yield path.lost(f"{device.name} hands on nothing for {destination}: {Scope.LINK}")
-        else:
-            yield from self._routed(path, device, destination, own=False)
-
-    def _routed(self, path: Path, device: Device, destination: Address, own: bool) -> Iterator[Path]:
-        """Go on from a device that has to send a packet on; `own` packets are not asked at its interfaces."""
-        hops = self._hops(device, destination)
-        if isinstance(hops, str):
-            yield path.lost(hops)
-            return
-        for interface, neighbour in hops:
-            on = path._replace(forks=True) if len(hops) > 1 else path
-            if not own:
-                on = on.then(Crossing(interface.point, Direction.OUTBOUND))
-            if not self.plan.segments[interface.on].outside:
-                on = on.then(Crossing(Point(PointKind.SUBNET, interface.on), Direction.INBOUND))
-            if neighbour is None:
-                yield from self._deliver(on, interface.on, interface, destination)
-                continue
-            ports = self.wire.between(interface, neighbour)
-            if ports is None:
-                yield on.lost(f"no cable leads from {interface.point} to {neighbour.point}")
-                continue
-            yield from self._enter(on.then(*_crossings(ports)), neighbour, destination)
-
-    def _deliver(self, path: Path, segment: str, attached: Interface | Point | None, destination: Address) -> Iterator[Path]:
-        """Hand a packet to the machine on this segment that has its destination, or to nobody's address there."""
+    def _deliver(self, crossings: tuple[Crossing, ...], segment: str, attached: Interface | Point | None, destination: Address) -> Move:
+        """Return the move to the machine on this segment that has the destination, or to nobody's address there."""
         owner = self.plan.interface_of.get(destination)
         host = self.plan.host_of.get(destination)
         target = self._segment_of(destination)
-        if owner is not None and owner.on == segment:
-            ports = self.wire.between(attached, owner)
-        else:
-            ports = self.wire.between(attached, host.at if host and host.on == segment else None)
+        here = owner is not None and owner.on == segment
+        ports = self.wire.between(attached, owner if here else host.at if host and host.on == segment else None)
         if ports is None:
             end = owner.point if owner else host.name if host else destination
-            yield path.lost(f"no cable leads to {end}: its switch is not joined to the one the packet comes from")
-        elif owner is not None and owner.on == segment:
-            yield from self._enter(path.then(*_crossings(ports)), owner, destination)
-        elif target is not None and target.name != segment:
-            yield path.lost(f"it goes out to {segment}, but {host.name if host else destination} is in {target.name}")
-        else:
-            yield path.then(*_crossings(ports))
+            return Move(crossings, None, True, f"no cable leads to {end}: its switch is not joined to the one the packet comes from")
+        if owner is not None and here:
+            return self._into((*crossings, *_crossings(ports)), owner, destination)
+        if target is not None and target.name != segment:
+            reason = f"it goes out to {segment}, but {host.name if host else destination} is in {target.name}"
+            return Move(crossings, None, True, reason)
+        return Move((*crossings, *_crossings(ports)), None, True)
 
     def _hops(self, device: Device, destination: Address) -> list[_Hop] | str:
         """Return a device's best next hops to an address, by device name, or why it has none."""
@@ -274,10 +285,11 @@ class Forwarding:
         best: tuple[int, int] = (-1, 0)
         hops: list[_Hop] | str = []
         for interface in device.interfaces.values():
-            for own in interface.in_family(family):
-                if own.connected.contains(value) and (own.length, 2) >= best:
-                    hops = [_Hop(interface, None)]
-                    best = (own.length, 2)
+            length = max((own.length for own in interface.in_family(family) if own.connected.contains(value)), default=-1)
+            if length >= 0 and (length, 2) >= best:
+                same = (length, 2) == best and isinstance(hops, list)
+                hops = [*(hops if same else ()), _Hop(interface, None)]
+                best = (length, 2)
         for route in device.routes:
             rank = (route.destination.prefix_length, 1)
             if route.destination.family is not family or not route.destination.contains(value) or rank < best:
@@ -324,7 +336,8 @@ class Forwarding:
             if not interface.in_family(family):
                 continue
             if interface.on == target.name:
-                return [_Hop(interface, None)], length
+                hops.append((-1, _Hop(interface, None)))
+                continue
             if self.plan.segments[interface.on].outside:
                 continue
             for neighbour in self.on_segment[(interface.on, family)]:
@@ -372,8 +385,12 @@ class Forwarding:
         return min((costs[interface.device] + 1 for interface in near if interface.device in costs), default=_NO_WAY)
 
 
-def _crossings(ports: list[tuple[Point, Direction]]) -> list[Crossing]:
-    return [Crossing(point, direction) for point, direction in ports]
+def _lost(reason: str) -> Move:
+    return Move((), None, True, reason)
+
+
+def _crossings(ports: list[tuple[Point, Direction]]) -> tuple[Crossing, ...]:
+    return tuple(Crossing(point, direction) for point, direction in ports)
 
 
 def _by_device(hop: _Hop) -> tuple[str, str]:

@@ -10,13 +10,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
 from typing import NamedTuple
 
 from crossgate.core.lists.split import ListRegions, Regions
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.network.address_classes import AddressClass
-from crossgate.core.network.routing import Crossing, Endpoint, Forwarding, Path
+from crossgate.core.network.itineraries import Network
+from crossgate.core.network.routing import Crossing, Endpoint, Path
 from crossgate.core.sets.boxes import (
     Box,
     address_box,
@@ -28,19 +30,36 @@ from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.trace import Verdict, path_devices
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class Way:
+    """One path of the packets, and one of the answers."""
+
+    there: Path
+    back: Path
+
+
 class Flow(NamedTuple):
     """All that the machines of one address class send to those of another.
 
     `boxes` hold the packets on the way there, from which those of `excluded` addresses are to be left out: they belong to
-    other flows. `there` and `back` are the paths of the packets and of the answers.
+    other flows. `ways` are those there and back that differ in the lists they meet, the first one first.
     """
 
     source: Endpoint
     destination: Endpoint
-    there: Path
-    back: Path
+    ways: tuple[Way, ...]
     boxes: tuple[Box, ...]
     excluded: Excluded
+
+    @property
+    def there(self) -> Path:
+        """The first path of the packets."""
+        return self.ways[0].there
+
+    @property
+    def back(self) -> Path:
+        """The first path of the answers."""
+        return self.ways[0].back
 
     @property
     def asked(self) -> str:
@@ -70,7 +89,8 @@ class Decided(NamedTuple):
 class Answer(NamedTuple):
     """What becomes of the conversations that the packets of a box open.
 
-    `stop` is the list that ended them on the leg `leg`; `passed` are the lists that let them by before, in order.
+    `stop` is the list that ended them on the leg `leg`; `passed` are the lists that let them by before, in order. That is on
+    the first way; `others` are the answers on the further ones. The verdict is `VARIES` where these do not agree.
     """
 
     box: Box
@@ -78,21 +98,32 @@ class Answer(NamedTuple):
     leg: Leg
     stop: Decided | None
     passed: tuple[Decided, ...]
+    others: tuple[Answer, ...] = ()
 
     @property
     def decisions(self) -> tuple[Decided, ...]:
-        """Every list asked, with the entry that decided."""
+        """Every list asked on the first way, with the entry that decided."""
         return self.passed if self.stop is None else (*self.passed, self.stop)
+
+    @property
+    def on_each_way(self) -> tuple[Answer, ...]:
+        """The answers way by way."""
+        return (self, *self.others)
+
+    @property
+    def stopped(self) -> Answer:
+        """The answer on the first way on which a list stopped the packets; where none did, on the first way."""
+        return next((each for each in self.on_each_way if each.stop is not None), self)
 
 
 class Flows:
     """The conversations of one plan while just `open_windows` are open; it keeps what it has worked out."""
 
-    def __init__(self, network: Forwarding, regions: Regions, open_windows: frozenset[str] = frozenset()) -> None:
+    def __init__(self, network: Network, regions: Regions, open_windows: frozenset[str] = frozenset()) -> None:
         self.network = network
         self._regions = regions
         self.open_windows = open_windows
-        self._asked: dict[tuple[int, int, Leg], list[PlacedList]] = {}
+        self._asked: dict[tuple[Way, Leg], list[PlacedList]] = {}
 
     def regions(self, access_list: AccessList) -> ListRegions:
         """Return a list's regions."""
@@ -106,24 +137,32 @@ class Flows:
             for box in flow.boxes:
                 part = overlap(box, opening)
                 if part is not None:
-                    yield from self._leg(flow, course, 0, part, ())
+                    yield from self._on_all_ways(flow.ways, course, part)
 
-    def _leg(self, flow: Flow, course: Course, index: int, opening: Box, passed: tuple[Decided, ...]) -> Iterator[Answer]:
-        if index == len(course.legs) or (index and flow.there.on_link):
+    def _on_all_ways(self, ways: tuple[Way, ...], course: Course, opening: Box) -> Iterator[Answer]:
+        """Yield what becomes of openings on all ways together: pieces in which every way has one answer."""
+        for answer in self._leg(ways[0], course, 0, opening, ()):
+            pieces = [answer]
+            for way in ways[1:]:
+                pieces = [_together(each, other) for each in pieces for other in self._leg(way, course, 0, each.box, ())]
+            yield from pieces
+
+    def _leg(self, way: Way, course: Course, index: int, opening: Box, passed: tuple[Decided, ...]) -> Iterator[Answer]:
+        if index == len(course.legs) or (index and way.there.on_link):
             yield Answer(opening, Verdict.PERMITTED, course.legs[-1], None, passed)
             return
-        asked = self.asked(flow, course.legs[index])
-        yield from self._crossing(flow, course, index, asked, 0, opening, passed)
+        asked = self.asked(way, course.legs[index], opening.family)
+        yield from self._crossing(way, course, index, asked, 0, opening, passed)
 
     def _crossing(
-        self, flow: Flow, course: Course, index: int, asked: Sequence[PlacedList], nth: int, opening: Box,
+        self, way: Way, course: Course, index: int, asked: Sequence[PlacedList], nth: int, opening: Box,
         passed: tuple[Decided, ...],
     ) -> Iterator[Answer]:  # fmt: skip
         leg = course.legs[index]
         if nth == len(asked):
-            arrived = flow.back.arrived if leg.returns else flow.there.arrived
+            arrived = way.back.arrived if leg.returns else way.there.arrived
             if arrived:
-                yield from self._leg(flow, course, index + 1, opening, passed)
+                yield from self._leg(way, course, index + 1, opening, passed)
             else:
                 yield Answer(opening, Verdict.UNROUTABLE, leg, None, passed)
             return
@@ -132,31 +171,36 @@ class Flows:
             decided = Decided(crossing, decider)
             part = opening_box(opening, course, leg, piece)
             if decider.permits:
-                yield from self._crossing(flow, course, index, asked, nth + 1, part, (*passed, decided))
+                yield from self._crossing(way, course, index, asked, nth + 1, part, (*passed, decided))
             else:
                 yield Answer(part, Verdict.HALF_OPEN if index else Verdict.DENIED, leg, decided, passed)
 
-    def asked(self, flow: Flow, leg: Leg) -> list[PlacedList]:
+    def asked(self, way: Way, leg: Leg, family: Family) -> list[PlacedList]:
         """Return the lists that are asked on a leg; a stateful device that let an earlier leg by is not."""
-        key = (id(flow.there), id(flow.back), leg)  # the network keeps its paths
+        key = (way, leg)
         if key not in self._asked:
-            self._asked[key] = self._lists_asked(flow, leg)
+            self._asked[key] = self._lists_asked(way, leg, family)
         return self._asked[key]
 
-    def _lists_asked(self, flow: Flow, leg: Leg) -> list[PlacedList]:
+    def _lists_asked(self, way: Way, leg: Leg, family: Family) -> list[PlacedList]:
         devices = self.network.plan.devices
         passed: set[str] = set()
         if leg not in (Leg.SYN, Leg.REQUEST):
-            passed = path_devices(flow.there)
-        family = flow.source.address.family
+            passed = path_devices(way.there)
         return [
             each
-            for each in placed_on(self.network, flow.back if leg.returns else flow.there, family)
+            for each in placed_on(self.network, way.back if leg.returns else way.there, family)
             if not (each.crossing.point.device in passed and devices[each.crossing.point.device or ""].stateful)
         ]
 
 
-def placed_on(network: Forwarding, path: Path, family: Family) -> list[PlacedList]:
+def _together(answer: Answer, other: Answer) -> Answer:
+    """Return an answer with that on a further way, for the openings that both are about."""
+    verdict = answer.verdict if answer.verdict is other.verdict else Verdict.VARIES
+    return answer._replace(box=other.box, verdict=verdict, others=(*answer.others, other))
+
+
+def placed_on(network: Network, path: Path, family: Family) -> list[PlacedList]:
     """Return the crossings of a path at which a list of the family stands, with the list."""
     placed = network.plan.placed
     return [
@@ -167,7 +211,7 @@ def placed_on(network: Forwarding, path: Path, family: Family) -> list[PlacedLis
 
 
 def flows(
-    network: Forwarding,
+    network: Network,
     senders: Sequence[AddressClass],
     receivers: Sequence[AddressClass],
     source: Sequence[Pattern],
@@ -186,10 +230,11 @@ def flows(
     return found
 
 
-def flow_between(network: Forwarding, source: Endpoint, destination: Endpoint, boxes: tuple[Box, ...], excluded: Excluded) -> Flow:
+def flow_between(network: Network, source: Endpoint, destination: Endpoint, boxes: tuple[Box, ...], excluded: Excluded) -> Flow:
     """Return the flow from one end to another with just these packets."""
-    there, back = network.path(source, destination.address), network.path(destination, source.address)
-    return Flow(source, destination, there, back, boxes, excluded)
+    there, back = network.ways(source, destination.address), network.ways(destination, source.address)
+    ways = tuple(Way(one, other) for one in there for other in back)
+    return Flow(source, destination, ways, boxes, excluded)
 
 
 def alike(
@@ -209,22 +254,15 @@ def alike(
             yield here[one], far[other], Excluded(sources, destinations)
 
 
-def likeness(network: Forwarding, source: Endpoint, destination: Endpoint) -> object:
+def likeness(network: Network, source: Endpoint, destination: Endpoint) -> object:
     """Return all that decides what becomes of conversations between two endpoints; equal values are treated alike.
 
-    That is: the lists on the ways there and back and where they stand, which of these a stateful device passes unasked, and
-    whether packets arrive. A device's own address is never like a machine's.
+    That is: the itineraries there and back, and whether both are on one link. A device's own address is never like a machine's.
     """
-    there, back = network.path(source, destination.address), network.path(destination, source.address)
-    family = source.address.family
-    asked_back = placed_on(network, back, family)
-    passed = path_devices(there) if asked_back else set()
-    known = tuple(
-        crossing.point.device in passed and network.plan.devices[crossing.point.device or ""].stateful for crossing, _ in asked_back
-    )
-    lists = tuple((crossing, access_list.name) for crossing, access_list in placed_on(network, there, family))
+    itineraries = network.itineraries(source.address.family)
     ends = source.segment == destination.segment, source.device is None, destination.device is None
-    return ends, there.arrived, there.on_link, back.arrived, lists, tuple((crossing, each.name) for crossing, each in asked_back), known
+    there, back = itineraries.node(source, destination.address), itineraries.node(destination, source.address)
+    return ends, network.scope(destination.address), there, back
 
 
 def _merged(group: Sequence[AddressClass], likenesses: Sequence[object]) -> dict[int, tuple[Pattern, ...]]:

@@ -9,7 +9,7 @@ from crossgate.core.lists.split import Regions
 from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import AddressClass, address_classes
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.flows import Flows
 from crossgate.core.traffic.trace import Tracer
 
@@ -21,7 +21,7 @@ class Session:
 
     def __init__(self, plan: Plan) -> None:
         self.plan = plan
-        self.network = Forwarding(plan)
+        self.network = Network(plan)
         self.regions = Regions()
         self._classes: dict[Family, list[AddressClass]] = {}
         self._flows: dict[frozenset[str], Flows] = {}

@@ -19,7 +19,8 @@ from crossgate.core.model.address import Address
 from crossgate.core.model.claim import Claim
 from crossgate.core.model.packet import Packet
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.routing import Crossing, Endpoint, Forwarding, Path
+from crossgate.core.network.itineraries import Network
+from crossgate.core.network.routing import Crossing, Endpoint, Path
 from crossgate.core.traffic.legs import Conversation, Leg, legs
 
 
@@ -30,6 +31,7 @@ class Verdict(StrEnum):
     DENIED = "denied"
     HALF_OPEN = "half-open"
     UNROUTABLE = "unroutable"
+    VARIES = "varies"
 
 
 VERDICTS = {Claim.PERMIT: Verdict.PERMITTED, Claim.DENY: Verdict.DENIED, Claim.HALF_OPEN: Verdict.HALF_OPEN}
@@ -70,12 +72,18 @@ class LegTrace(NamedTuple):
 
 
 class Trace(NamedTuple):
-    """A conversation's legs and its verdict. `strayed` is the machine that a reply went to instead of the sender."""
+    """A conversation's legs and its verdict, on the first of its ways there and back.
+
+    `strayed` is the machine that a reply went to instead of the sender. `ways` is how many ways there are that differ in the
+    lists they meet, and `differing` is the trace along the first of them that ends otherwise, None where all agree.
+    """
 
     conversation: Conversation
     legs: tuple[LegTrace, ...]
     verdict: Verdict
     strayed: Endpoint | None = None
+    ways: int = 1
+    differing: Trace | None = None
 
     @property
     def decided(self) -> Asked | None:
@@ -99,22 +107,33 @@ class Trace(NamedTuple):
 class Tracer:
     """Traces conversations through one network while just `open_windows` are open."""
 
-    def __init__(self, network: Forwarding, open_windows: frozenset[str] = frozenset()) -> None:
+    def __init__(self, network: Network, open_windows: frozenset[str] = frozenset()) -> None:
         self.network = network
         self.open_windows = open_windows
         self._indexes: dict[str, ListIndex] = {}
 
     def trace(self, conversation: Conversation) -> Trace:
-        """Trace a conversation along the first of the equally good paths."""
+        """Trace a conversation along the first of the equally good paths, and see whether it fares alike on the others.
+
+        Raises `TooManyPieces` when the equal paths differ in too many ways.
+        """
         there, back = _destinations(conversation)
-        way_there = self.network.path(conversation.source, there)
-        return self._along(conversation, way_there, self.network.path(conversation.destination, back))
+        first, second = self.network.path(conversation.source, there), self.network.path(conversation.destination, back)
+        trace = self._along(conversation, first, second)
+        if not (first.forks or second.forks):
+            return trace
+        every = list(self.alternatives(conversation))
+        differing = next((each for each in every if each.verdict is not trace.verdict), None)
+        return every[0]._replace(ways=len(every), differing=differing)
 
     def alternatives(self, conversation: Conversation) -> Iterator[Trace]:
-        """Trace a conversation along every combination of equally good paths there and back, the first one first."""
+        """Trace a conversation along every way there and back that differs in the lists it meets, the first one first.
+
+        Raises `TooManyPieces` when they are too many.
+        """
         there, back = _destinations(conversation)
-        for way_there in self.network.paths(conversation.source, there):
-            for way_back in self.network.paths(conversation.destination, back):
+        for way_there in self.network.ways(conversation.source, there):
+            for way_back in self.network.ways(conversation.destination, back):
                 trace = self._along(conversation, way_there, way_back)
                 yield trace
                 if not any(leg.leg.returns for leg in trace.legs):

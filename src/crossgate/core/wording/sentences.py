@@ -53,6 +53,30 @@ def reason(trace: Trace) -> str:
     return (reached if len(trace.legs) > 1 else "") + stopped(trace.decided, what)
 
 
+def parting(trace: Trace, other: Trace) -> str:
+    """Return what makes the difference between two ways of a conversation: the first device that only one passes, or a place."""
+    pairs = list(zip(trace.legs, other.legs, strict=False))
+    for one, two in (*pairs, *((two, one) for one, two in pairs)):
+        apart = next((device for device in one.path.devices if device not in two.path.devices), None)
+        if apart is not None:
+            return apart
+    for one, two in pairs:
+        place = next((str(crossing.point) for crossing in one.path.crossings if crossing not in two.path.crossings), None)
+        if place is not None:
+            return place
+    return trace.conversation.destination.name
+
+
+def ways_note(trace: Trace) -> str:
+    """Say whether all ways of a conversation fare alike; "" where there is only one path."""
+    if trace.differing is not None:
+        device = parting(trace.differing, trace)
+        return f"it varies with the path: by way of {device} it is {sentence(trace.differing)}; --all-paths shows each way"
+    if trace.ways > 1:
+        return f"{trace.ways} ways meet different lists, and on each it is {trace.verdict}; --all-paths shows them"
+    return "other paths are as good, and meet the same lists" if trace.forks else ""
+
+
 def stopped(asked: Asked, what: str = "it") -> str:
     """Say which list stopped a packet by which of its lines, and where."""
     assert asked.decider is not None
@@ -141,8 +165,3 @@ def time_note(trace: Trace, plan: Plan, at: datetime) -> str:
     opened = open_at(plan.windows.values(), at)
     states = ", ".join(f"{name} ({plan.windows[name].text}) is {'open' if name in opened else 'shut'}" for name in names)
     return f"at {at:%a %Y-%m-%d %H:%M} {states}"
-
-
-def fork_note(trace: Trace) -> str:
-    """Say that some leg had another path that is as good; "" when none had."""
-    return "other paths are as short; --all-paths traces each" if trace.forks else ""

@@ -35,6 +35,8 @@ def conversation(trace: Trace) -> Document:
         "sentence": sentence(trace),
         "sender": noticed(trace) or None,
         "other_paths": trace.forks,
+        "varies": trace.differing is not None,
+        "ways": trace.ways,
         "legs": [_leg(leg) for leg in trace.legs],
     }
     if told.claimed is not None:

@@ -1,0 +1,449 @@
+"""All equally good paths at once: the itineraries between two endpoints, as sets of sequences of lists.
+
+1. A *token* is a place at which a list of the family stands, or a stateful device with such a list ("passed" matters for what it
+   is asked later). What else a packet crosses makes no difference to any answer.
+2. The sequences of tokens that the equal paths of a pair meet are an *itinerary*, kept as the smallest deterministic
+   automaton: a node is its outcomes, for sequences that end there, and a child for each token. Nodes are numbered so that
+   equal sets have equal numbers, and children have smaller numbers than their parents.
+3. What becomes of a packet that has come into a device depends on the device and on the destination alone. Destinations that
+   no device tells apart share a *column*: a node for each device, whose sequences end at the device that hands the packet
+   out. A pair's itinerary is put together from its first moves, a column, and the last moves of its own destination.
+4. A device that is reached again closes a loop; its lists of one whole turn are met, and the packet is lost.
+
+Two paths that meet the same tokens in the same order are one way, of which one path is walked as an example. So 2^40 paths
+through a ladder of routers cost as much as the lists on them make a difference.
+"""
+
+from __future__ import annotations
+
+from enum import Enum
+from typing import NamedTuple
+
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.network import Direction, Point
+from crossgate.core.model.plan import Plan
+from crossgate.core.network.routing import Crossing, Endpoint, Forwarding, Move, Path
+from crossgate.core.sets.effort import TooManyPieces
+
+MOST_WAYS = 4096
+"""Up to so many different ways of one pair are looked at one by one."""
+
+
+class Outcome(Enum):
+    """How a sequence ends: the packet arrives, or it is lost on the way."""
+
+    ARRIVED = "arrived"
+    LOST = "lost"
+
+
+Token = tuple[Point, Direction] | str
+"""A place with a list, crossed in a direction; or the name of a stateful device that is passed."""
+End = Outcome | str
+"""How a sequence ends; in a column, the device at which it does."""
+
+
+class _Node(NamedTuple):
+    """A set of sequences: how those end that end here, and what the others go on with."""
+
+    ends: frozenset[End]
+    children: tuple[tuple[int, int], ...]
+
+
+class Sequence(NamedTuple):
+    """One sequence of an itinerary and how it ends."""
+
+    tokens: tuple[int, ...]
+    end: End
+
+
+class Itineraries:
+    """The itineraries of one family in one network; what is worked out is kept."""
+
+    def __init__(self, network: Forwarding, family: Family) -> None:
+        self.network = network
+        self.family = family
+        plan = network.plan
+        self._tokens: dict[Token, int] = {}
+        listed = {point.device for point, _, listed_family in plan.placed if listed_family is family}
+        self._stateful = {name for name, device in plan.devices.items() if device.stateful and name in listed}
+        self._placed = {(point, direction) for point, direction, listed_family in plan.placed if listed_family is family}
+        self._nodes: list[_Node] = []
+        self._numbers: dict[_Node, int] = {}
+        self._unions: dict[frozenset[int], int] = {}
+        self._prepended: dict[tuple[int, int], int] = {}
+        self._columns: dict[tuple[object, ...], _Column] = {}
+        self._keys: dict[Address, tuple[object, ...]] = {}
+        self._routes = [
+            (name, route.destination)
+            for name, device in plan.devices.items()
+            for route in device.routes
+            if route.destination.family is family
+        ]
+        self._connected = [
+            own.connected
+            for device in plan.devices.values()
+            for interface in device.interfaces.values()
+            for own in interface.in_family(family)
+        ]
+        self._pairs: dict[tuple[object, ...], _Cell] = {}
+        self._arriving: dict[int, bool] = {}
+        self._placed_ends: dict[tuple[int, Address], int] = {}
+
+    # Nodes
+
+    def _intern(self, ends: frozenset[End], children: tuple[tuple[int, int], ...]) -> int:
+        node = _Node(ends, children)
+        number = self._numbers.get(node)
+        if number is None:
+            number = self._numbers[node] = len(self._nodes)
+            self._nodes.append(node)
+        return number
+
+    def prepend(self, tokens: tuple[int, ...], number: int) -> int:
+        """Return the sequences of a node with tokens before each."""
+        for token in reversed(tokens):
+            key = (token, number)
+            found = self._prepended.get(key)
+            if found is None:
+                found = self._prepended[key] = self._intern(frozenset(), (key,))
+            number = found
+        return number
+
+    def union(self, numbers: frozenset[int]) -> int:
+        """Return the sequences of several nodes as one."""
+        if len(numbers) == 1:
+            return next(iter(numbers))
+        found = self._unions.get(numbers)
+        if found is None:
+            ends: set[End] = set()
+            children: dict[int, set[int]] = {}
+            for number in numbers:
+                node = self._nodes[number]
+                ends |= node.ends
+                for token, child in node.children:
+                    children.setdefault(token, set()).add(child)
+            merged = tuple(sorted((token, self.union(frozenset(several))) for token, several in children.items()))
+            found = self._unions[numbers] = self._intern(frozenset(ends), merged)
+        return found
+
+    def ending(self, end: End) -> int:
+        """Return the node of the one sequence without tokens that ends so."""
+        return self._intern(frozenset((end,)), ())
+
+    def block(self, move: Move) -> tuple[int, ...]:
+        """Return the tokens of a move."""
+        found = []
+        for crossing in move.crossings:
+            if crossing in self._placed:
+                found.append(self._token((crossing.point, crossing.direction)))
+        if self._stateful:
+            passed = {crossing.point.device for crossing in move.crossings} | {move.device}
+            found += [self._token(name) for name in sorted(self._stateful & passed)]
+        return tuple(found)
+
+    def _token(self, token: Token) -> int:
+        return self._tokens.setdefault(token, len(self._tokens))
+
+    # Columns
+
+    def _key(self, destination: Address) -> tuple[object, ...]:
+        """Return all of a destination that routing looks at: those with equal keys have the same next hops everywhere."""
+        if destination not in self._keys:
+            network, value = self.network, destination.value
+            target = network.plan.segment_of(destination)
+            blocks = (
+                () if target is None else tuple(each for each in target.prefixes if each.family is self.family and each.contains(value))
+            )
+            owner = network.plan.interface_of.get(destination)
+            self._keys[destination] = (
+                target.name if target else None,
+                blocks,
+                owner.device if owner else None,
+                network.scope(destination),
+                tuple(index for index, (_, block) in enumerate(self._routes) if block.contains(value)),
+                tuple(index for index, block in enumerate(self._connected) if block.contains(value)),
+            )
+        return self._keys[destination]
+
+    def _column(self, destination: Address) -> _Column:
+        """Return, for each device that a packet may come into, the sequences that follow, each ending at the last device."""
+        key = self._key(destination)
+        if key not in self._columns:
+            self._columns[key] = _Column(self, destination)
+        return self._columns[key]
+
+    # Pairs
+
+    def _cell(self, origin: Endpoint, destination: Address) -> _Cell:
+        key = (origin.device, origin.segment, origin.at, origin.gateways, destination)
+        cell = self._pairs.get(key)
+        if cell is None:
+            start, moves = self.network.starts(origin, destination)
+            cell = self._pairs[key] = self._joined(self._begun(start), moves, destination)
+        return cell
+
+    def _begun(self, start: Path) -> tuple[int, ...]:
+        """Return the tokens of what a sender crosses itself."""
+        return self.block(Move(start.crossings, start.devices[0] if start.devices else None, False))
+
+    def _joined(self, lead: tuple[int, ...], moves: list[Move], destination: Address) -> _Cell:
+        """Return the itinerary of a packet that has met some tokens and goes on with one of some moves."""
+        numbers, count = set(), 0
+        for move in moves:
+            tokens = (*lead, *self.block(move))
+            if move.ends or move.device is None:
+                numbers.add(self.prepend(tokens, self.ending(Outcome.LOST if move.reason else Outcome.ARRIVED)))
+                count += 1
+                continue
+            cell = self._column(destination).cells[move.device]
+            numbers.add(self.prepend(tokens, self._placed_out(cell.number, destination)))
+            count += cell.paths
+        return _Cell(self.union(frozenset(numbers)), count)
+
+    def _placed_out(self, number: int, destination: Address) -> int:
+        """Return a node of a column with the last moves to one destination in the place of its ends."""
+        key = (number, destination)
+        found = self._placed_ends.get(key)
+        if found is None:
+            node = self._nodes[number]
+            numbers = set()
+            for token, child in node.children:
+                numbers.add(self.prepend((token,), self._placed_out(child, destination)))
+            for end in node.ends:
+                if isinstance(end, Outcome):
+                    numbers.add(self.ending(end))
+                    continue
+                for move in self.network.moves(end, destination):
+                    if move.ends:
+                        numbers.add(self.prepend(self.block(move), self.ending(Outcome.LOST if move.reason else Outcome.ARRIVED)))
+            found = self._placed_ends[key] = self.union(frozenset(numbers))
+        return found
+
+    # Answers
+
+    def node(self, origin: Endpoint, destination: Address) -> int:
+        """Return the number of a pair's itinerary; equal numbers are equal sets of sequences."""
+        return self._cell(origin, destination).number
+
+    def paths(self, origin: Endpoint, destination: Address) -> int:
+        """Return how many equally good paths there are between a pair, whether they differ in their lists or not."""
+        return self._cell(origin, destination).paths
+
+    def token_at(self, number: int) -> Token:
+        """Return the token that has a number."""
+        return list(self._tokens)[number]
+
+    def sequences(self, number: int) -> list[Sequence]:
+        """Return the sequences of a node, each with its end. Raises `TooManyPieces` when they are more than `MOST_WAYS`."""
+        found: list[Sequence] = []
+        stack: list[tuple[int, tuple[int, ...]]] = [(number, ())]
+        while stack:
+            current, tokens = stack.pop()
+            node = self._nodes[current]
+            found += [Sequence(tokens, end) for end in sorted(node.ends, key=str)]
+            stack += [(child, (*tokens, token)) for token, child in reversed(node.children)]
+            if len(found) > MOST_WAYS:
+                raise TooManyPieces(
+                    f"the equal paths there meet the lists in more than {MOST_WAYS:,} different ways, which are not looked at"
+                )
+        return found
+
+    def ways(self, origin: Endpoint, destination: Address) -> list[Path]:
+        """Return one path for each different sequence of a pair, the first path of all first.
+
+        Raises `TooManyPieces` when there are too many different ones.
+        """
+        wanted = self.sequences(self.node(origin, destination))
+        if len(wanted) == 1:
+            return [self.network.path(origin, destination)]
+        first = self._walk(origin, destination)
+        return [first.path, *(self._walk(origin, destination, each).path for each in wanted if each != first.sequence)]
+
+    def crossings(self, origin: Endpoint, destination: Address) -> dict[Crossing, None]:
+        """Return all places that a packet crosses on any equally good path that arrives, those of the first path first, in order."""
+        first = self.network.path(origin, destination)
+        found = dict.fromkeys(first.crossings if first.arrived else ())
+        if not first.forks:
+            return found
+        start, moves = self.network.starts(origin, destination)
+        seen: set[str] = set()
+        front = list(reversed(moves))
+        arrived: dict[Crossing, None] = {}
+        while front:
+            move = front.pop()
+            if move.ends or move.device is None:
+                arrived.update(dict.fromkeys(() if move.reason else move.crossings))
+            elif self._arrives(self._placed_out(self._column(destination).cells[move.device].number, destination)):
+                arrived.update(dict.fromkeys(move.crossings))
+                if move.device not in seen:
+                    seen.add(move.device)
+                    front += reversed(self.network.moves(move.device, destination))
+        return {**found, **dict.fromkeys(start.crossings if arrived else ()), **arrived}
+
+    def _arrives(self, number: int) -> bool:
+        """Whether some sequence of a node ends with the packet's arrival."""
+        if number not in self._arriving:
+            node = self._nodes[number]
+            self._arriving[number] = Outcome.ARRIVED in node.ends or any(self._arrives(child) for _, child in node.children)
+        return self._arriving[number]
+
+    def _walk(self, origin: Endpoint, destination: Address, wanted: Sequence | None = None) -> _Walked:
+        """Return the first path that meets a sequence, or the first one of all."""
+        start, moves = self.network.starts(origin, destination)
+        stack = [(start, self._begun(start), iter(moves), len(moves) > 1)]
+        while True:
+            path, tokens, left, forks = stack[-1]
+            move = next(left, None)
+            if move is None:
+                stack.pop()
+                continue
+            met = (*tokens, *self.block(move))
+            if wanted is not None and wanted.tokens[: len(met)] != met:
+                continue
+            after = self.network.moved(path, move, forks)
+            if after.ended:
+                walked = _Walked(after, Sequence(met, Outcome.ARRIVED if after.arrived else Outcome.LOST))
+                if wanted in (None, walked.sequence):
+                    return walked
+            elif wanted is None or self._leads_to(after.devices[-1], destination, wanted.tokens[len(met) :], wanted.end):
+                following = self.network.moves(after.devices[-1], destination)
+                stack.append((after, met, iter(following), len(following) > 1))
+
+    def _leads_to(self, device: str, destination: Address, tokens: tuple[int, ...], end: End) -> bool:
+        """Whether from a device on a packet can meet just these tokens; in a loop that is not told apart."""
+        column = self._column(destination)
+        if device in column.turning:
+            return True
+        number = self._placed_out(column.cells[device].number, destination)
+        for token in tokens:
+            following = dict(self._nodes[number].children).get(token)
+            if following is None:
+                return False
+            number = following
+        return end in self._nodes[number].ends
+
+
+class _Cell(NamedTuple):
+    """The itinerary of a pair, or from a device on, and how many paths it stands for."""
+
+    number: int
+    paths: int
+
+
+class _Walked(NamedTuple):
+    """A path and the sequence that it meets."""
+
+    path: Path
+    sequence: Sequence
+
+
+class _Edge(NamedTuple):
+    """A move from one device to another: its tokens, and the device."""
+
+    tokens: tuple[int, ...]
+    device: str
+
+
+class _Column:
+    """What follows for a packet to one class of destinations once it has come into each device; `turning` are those in loops.
+
+    Devices are settled once all those are that they send on to; what is left then goes round, and is walked turn by turn.
+    """
+
+    def __init__(self, owner: Itineraries, destination: Address) -> None:
+        self.owner = owner
+        self.cells: dict[str, _Cell] = {}
+        self.turning: set[str] = set()
+        self._edges: dict[str, list[_Edge]] = {}
+        self._exits: dict[str, int] = {}
+        self._steps = 0
+        for name in owner.network.plan.devices:
+            moves = owner.network.moves(name, destination)
+            self._edges[name] = [_Edge(owner.block(move), move.device) for move in moves if move.device is not None and not move.ends]
+            self._exits[name] = len(moves) - len(self._edges[name])
+        self._settle()
+
+    def _settle(self) -> None:
+        waiting = {name: len(edges) for name, edges in self._edges.items()}
+        feeding: dict[str, list[str]] = {name: [] for name in self._edges}
+        for name, edges in self._edges.items():
+            for edge in edges:
+                feeding[edge.device].append(name)
+        ready = [name for name, count in waiting.items() if not count]
+        while len(self.cells) < len(self._edges):
+            if not ready:
+                ready = self._in_loops()
+                self.turning.update(ready)
+                turned = {name: self._turn(name, frozenset((name,))) for name in ready}
+                self.cells.update(turned)
+            following = []
+            for name in ready:
+                if name not in self.cells:
+                    self.cells[name] = self._joined(name, {edge.device: self.cells[edge.device] for edge in self._edges[name]})
+                for feeder in feeding[name]:
+                    waiting[feeder] -= 1
+                    if not waiting[feeder] and feeder not in self.cells:
+                        following.append(feeder)
+            ready = following
+
+    def _joined(self, name: str, cells: dict[str, _Cell]) -> _Cell:
+        """Return what follows at a device, given what follows at those it sends on to."""
+        numbers = {self.owner.prepend(edge.tokens, cells[edge.device].number) for edge in self._edges[name]}
+        if self._exits[name]:
+            numbers.add(self.owner.ending(name))
+        return _Cell(self.owner.union(frozenset(numbers)), sum(cells[edge.device].paths for edge in self._edges[name]) + self._exits[name])
+
+    def _in_loops(self) -> list[str]:
+        """Return the devices that are not settled and from which a packet can come back to them."""
+        left = {
+            name: [edge.device for edge in edges if edge.device not in self.cells]
+            for name, edges in self._edges.items()
+            if name not in self.cells
+        }
+
+        def comes_back(start: str) -> bool:
+            seen, front = set(), list(left[start])
+            while front:
+                name = front.pop()
+                if name == start:
+                    return True
+                if name not in seen:
+                    seen.add(name)
+                    front += left[name]
+            return False
+
+        return [name for name in left if comes_back(name)]
+
+    def _turn(self, name: str, entered: frozenset[str]) -> _Cell:
+        """Return what follows at a device in a loop, when these have been entered: a turn ends where one of them is again."""
+        self._steps += 1
+        if self._steps > MOST_WAYS:
+            raise TooManyPieces(f"packets go round there in more than {MOST_WAYS:,} ways, which are not looked at")
+        lost = _Cell(self.owner.ending(Outcome.LOST), 1)
+        cells = {}
+        for edge in self._edges[name]:
+            if edge.device in self.cells:
+                cells[edge.device] = self.cells[edge.device]
+            elif edge.device in entered:
+                cells[edge.device] = lost
+            else:
+                cells[edge.device] = self._turn(edge.device, entered | {edge.device})
+        return self._joined(name, cells)
+
+
+class Network(Forwarding):
+    """Where packets go in a plan, with all equal paths at once."""
+
+    def __init__(self, plan: Plan) -> None:
+        super().__init__(plan)
+        self._itineraries: dict[Family, Itineraries] = {}
+
+    def itineraries(self, family: Family) -> Itineraries:
+        """Return the itineraries of a family."""
+        if family not in self._itineraries:
+            self._itineraries[family] = Itineraries(self, family)
+        return self._itineraries[family]
+
+    def ways(self, origin: Endpoint, destination: Address) -> list[Path]:
+        """Return one path for each different sequence of lists that equally good paths meet, the first path first."""
+        return self.itineraries(destination.family).ways(origin, destination)

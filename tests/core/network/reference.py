@@ -1,0 +1,307 @@
+"""All equal paths by plain recursion over next hops, written anew from docs/language.md; and random networks to try them on.
+
+A way is what a packet meets: the places with lists, in order, the stateful devices with lists that it passes, and whether it
+arrives. Nothing of `core.network` is used here.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterator
+
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.network import Device, Direction, Interface, Point, PointKind, Segment
+from crossgate.core.model.plan import Plan
+
+IN, OUT = Direction.INBOUND, Direction.OUTBOUND
+Met = tuple[Point, Direction]
+Way = tuple[tuple[Met, ...], frozenset[str], bool]
+"""Places with lists in order, stateful devices with lists passed, arrived."""
+
+
+class Reference:
+    def __init__(self, plan: Plan, family: Family) -> None:
+        self.plan, self.family = plan, family
+        self.interfaces = [
+            each for name in sorted(plan.devices) for each in plan.devices[name].interfaces.values() if each.in_family(family)
+        ]
+        self.listed = {(point, direction) for point, direction, own in plan.placed if own is family}
+        self.stateful = {point.device for point, _ in self.listed if point.device and plan.devices[point.device].stateful}
+
+    def ways(self, segment: str, at: Point | None, gateways: tuple[Address, ...], destination: Address) -> set[Way]:
+        """Return the ways from a machine on a segment to an address."""
+        return {self._way(*each) for each in self._paths(segment, at, gateways, destination)}
+
+    def own_ways(self, device: str, destination: Address) -> set[Way]:
+        """Return the ways of what a device sends itself."""
+        first = [(self.plan.devices[device].itself, OUT)]
+        return {self._way(*each) for each in self._sent_on(first, [device], self.plan.devices[device], destination, True)}
+
+    def _way(self, crossed: list[Met], devices: list[str], arrived: bool) -> Way:
+        passed = {*devices, *(point.device for point, _ in crossed)}
+        return tuple(each for each in crossed if each in self.listed), frozenset(name for name in passed if name in self.stateful), arrived
+
+    # Layer 2
+
+    def _switch(self, machine: Interface | Point | None) -> tuple[str | None, Point | None]:
+        port = machine.at if isinstance(machine, Interface) else machine
+        if port is not None:
+            return port.owner, port
+        if isinstance(machine, Interface) and self.plan.devices[machine.device].ports:
+            return machine.device, None
+        return None, None
+
+    def _ports(self, start: Interface | Point | None, end: Interface | Point | None) -> list[Met] | None:
+        (first, entry), (last, leave) = self._switch(start), self._switch(end)
+        if entry is not None and entry == leave:
+            return []
+        lead, tail = [(entry, IN)] * (entry is not None), [(leave, OUT)] * (leave is not None)
+        if first is None or last is None or first == last:
+            return [*lead, *tail]  # type: ignore[list-item]
+        cables = [(port.point, port.to) for device in self.plan.devices.values() for port in device.ports.values() if port.to]
+        cables += [(far, near) for near, far in cables]
+
+        def way(switch: str, seen: frozenset[str]) -> list[Met] | None:
+            if switch == last:
+                return []
+            for near, far in cables:
+                if near.owner == switch and far.owner not in seen:
+                    rest = way(far.owner, seen | {far.owner})
+                    if rest is not None:
+                        return [(near, OUT), (far, IN), *rest]
+            return None
+
+        between = way(first, frozenset((first,)))
+        return None if between is None else [*lead, *between, *tail]  # type: ignore[list-item]
+
+    # Layer 3
+
+    def _segment(self, address: Address) -> Segment | None:
+        holding = [each for each in self.plan.segments.values() if each.holds(address)]
+        inside = [each for each in holding if not each.outside]
+        rest = [each for each in self.plan.segments.values() if each.outside and not each.prefixes]
+        return next(iter(inside or holding or rest), None)
+
+    def _distance(self, device: str, destination: Address) -> int | None:
+        """Return how many devices come behind one on the shortest way to the destination's segment, or to the device that has it."""
+        target, owner = self._segment(destination), self.plan.interface_of.get(destination)
+        seen, front, steps = {device}, [device], 0
+        while front:
+            if owner is not None and owner.device in front:
+                return steps - 1
+            if any(each.device in front and target is not None and each.on == target.name for each in self.interfaces):
+                near = steps
+                if owner is None or not any(self._next_to(name, owner.device) for name in front):
+                    return near
+                return near
+            front = [other for name in front for other in self._neighbours(name) if other not in seen and not seen.add(other)]  # type: ignore[func-returns-value]
+            steps += 1
+        return None
+
+    def _neighbours(self, device: str) -> list[str]:
+        return [far.device for near in self.interfaces if near.device == device for far in self._far(near)]
+
+    def _next_to(self, one: str, other: str) -> bool:
+        return other in self._neighbours(one)
+
+    def _far(self, near: Interface) -> list[Interface]:
+        if self.plan.segments[near.on].outside:
+            return []
+        return [far for far in self.interfaces if far.on == near.on and far.device != near.device]
+
+    def _hops(self, device: Device, destination: Address) -> list[tuple[Interface, Interface | None]] | None:
+        own = [each for each in self.interfaces if each.device == device.name]
+        choices: list[tuple[int, int, list[tuple[Interface, Interface | None]]]] = []
+        for near in own:
+            for address in near.in_family(self.family):
+                if address.connected.contains(destination.value):
+                    choices.append((address.length, 2, [(near, None)]))
+        for route in device.routes:
+            if route.destination.family is self.family and route.destination.contains(destination.value):
+                near = next(each for each in own if any(a.connected.contains(route.via.value) for a in each.in_family(self.family)))
+                far = self.plan.interface_of.get(route.via)
+                outside = self.plan.segments[near.on].outside
+                good = (far is None) is outside
+                choices.append((route.destination.prefix_length, 1, [(near, far)] if good else []))
+        target = self._segment(destination)
+        if not self.plan.static_routing and target is not None:
+            found: list[tuple[int, Interface, Interface | None]] = []
+            for near in own:
+                if near.on == target.name:
+                    found.append((-1, near, None))
+                else:
+                    found += [
+                        (cost + 1, near, far) for far in self._far(near) if (cost := self._distance(far.device, destination)) is not None
+                    ]
+            if found:
+                blocks = [each for each in target.prefixes if not target.outside and each.family is self.family]
+                length = max((each.prefix_length for each in blocks if each.contains(destination.value)), default=0)
+                best = min(cost for cost, *_ in found)
+                choices.append((length, 0, [(near, far) for cost, near, far in found if cost == best]))
+        if not choices:
+            return None
+        most = max((length, kind) for length, kind, _ in choices)
+        hops = [hop for length, kind, several in choices if (length, kind) == most for hop in several]
+        return list(dict.fromkeys(hops)) or None
+
+    def _paths(
+        self, segment: str, at: Point | None, gateways: tuple[Address, ...], destination: Address
+    ) -> Iterator[tuple[list[Met], list[str], bool]]:
+        target = self._segment(destination)
+        if target is not None and target.name == segment:
+            yield from self._handed([], [], segment, at, destination)
+            return
+        near = [each for each in self.interfaces if each.on == segment]
+        told = [self.plan.interface_of[each] for each in gateways if each.family is self.family]
+        if not told and near:
+            if self.plan.static_routing:
+                able = [each for each in near if self._hops(self.plan.devices[each.device], destination)]
+            else:
+                costs = {each.point: self._distance(each.device, destination) for each in near} if target is not None else {}
+                known = [cost for cost in costs.values() if cost is not None]
+                able = [each for each in near if known and costs[each.point] == min(known)]
+            told = able or near[:1]
+        if not told:
+            yield [], [], False
+        for gateway in told:
+            ports = self._ports(at, gateway)
+            if ports is None:
+                yield [], [], False
+                continue
+            leaving = [] if self.plan.segments[segment].outside else [(Point(PointKind.SUBNET, segment), OUT)]
+            yield from self._entered([*ports, *leaving], [], gateway, destination)
+
+    def _entered(
+        self, crossed: list[Met], devices: list[str], near: Interface, destination: Address
+    ) -> Iterator[tuple[list[Met], list[str], bool]]:
+        crossed = [*crossed, (near.point, IN)]
+        device = self.plan.devices[near.device]
+        if destination in device.addresses():
+            yield [*crossed, (device.itself, IN)], [*devices, device.name], True
+        elif device.name in devices:
+            yield crossed, devices, False
+        else:
+            yield from self._sent_on(crossed, [*devices, device.name], device, destination, False)
+
+    def _sent_on(
+        self, crossed: list[Met], devices: list[str], device: Device, destination: Address, own: bool
+    ) -> Iterator[tuple[list[Met], list[str], bool]]:
+        hops = self._hops(device, destination)
+        if own and destination in device.addresses():
+            yield [], [], True
+            return
+        met = devices[1:] if own else devices
+        if hops is None:
+            yield crossed, devices, False
+        for near, far in hops or []:
+            on = [*crossed, *([] if own else [(near.point, OUT)])]
+            if not self.plan.segments[near.on].outside:
+                on.append((Point(PointKind.SUBNET, near.on), IN))
+            if far is None:
+                yield from self._handed(on, devices, near.on, near, destination)
+                continue
+            ports = self._ports(near, far)
+            if ports is None:
+                yield on, devices, False
+            elif own:
+                for crossings, passed, arrived in self._entered([*on, *ports], met, far, destination):
+                    yield crossings, [device.name, *passed], arrived
+            else:
+                yield from self._entered([*on, *ports], devices, far, destination)
+
+    def _handed(
+        self, crossed: list[Met], devices: list[str], segment: str, near: Interface | Point | None, destination: Address
+    ) -> Iterator[tuple[list[Met], list[str], bool]]:
+        owner, host, target = self.plan.interface_of.get(destination), self.plan.host_of.get(destination), self._segment(destination)
+        end = owner if owner is not None and owner.on == segment else host.at if host is not None and host.on == segment else None
+        ports = self._ports(near, end)
+        if ports is None:
+            yield crossed, devices, False
+        elif owner is not None and owner.on == segment:
+            yield from self._entered([*crossed, *ports], devices, owner, destination)
+        elif target is not None and target.name != segment:
+            yield crossed, devices, False
+        else:
+            yield [*crossed, *ports], devices, True
+
+
+def network(seed: int) -> str:
+    """Return a random plan: up to eight devices, equal paths, static routes, gateways, outsides, ports, loops, both families."""
+    chance = random.Random(seed)
+    count = chance.randint(2, 8)
+    subnets = [f"s{number}" for number in range(chance.randint(2, 6))]
+    lines = [f"subnet {name} 10.{number}.0.0/24 2001:db8:{number}::/64" for number, name in enumerate(subnets)]
+    outsides = chance.choice([[], [], ["sea"], ["sea", "partner"]])
+    lines += [f"outside {name}" + (" 198.51.100.0/24 2001:db8:ff::/48" if name == "partner" else "") for name in outsides]
+    if chance.random() < 0.3:
+        lines.append("routing static")
+    on: dict[str, list[tuple[str, str, str]]] = {name: [] for name in subnets}
+    blocks, hosts = [], []
+    wired = chance.random() < 0.5
+    for device in range(count):
+        name = f"r{device}"
+        block = [f"router {name}" + chance.choice(["", "", " stateful"])]
+        for number in chance.sample(range(len(subnets)), min(len(subnets), chance.choice([1, 2, 2, 3]))):
+            for part in range(chance.choice([1, 1, 1, 2])):
+                low = 1 + device * 2 + part
+                at = f" at mole.{low + 20 * number}" if wired and number == 0 and chance.random() < 0.5 else ""
+                four, six = f"10.{number}.0.{low}", f"2001:db8:{number}::{low:x}"
+                families = chance.choice([f"{four}/24 {six}/64", f"{four}/24 {six}/64", f"{four}/24"])
+                block.append(f"    interface i{number}x{part} {families} on s{number}{at}")
+                on[f"s{number}"].append((name, four, six if "::" in families else ""))
+        for index, outside in enumerate(outsides):
+            if chance.random() < 0.3 or device == index:
+                four = f"203.0.113.{1 + device * 4}/30" if outside == "sea" else f"198.51.100.{1 + device * 4}/30"
+                block.append(f"    interface {outside} {four} on {outside}")
+        blocks.append((name, block))
+    for name, block in blocks:
+        mine = [line.partition(" on ") for line in block if line.startswith("    interface")]
+        near = [
+            via
+            for left, _, right in mine
+            for other, four, six in on.get(right.split()[0], [])
+            if other != name
+            for via in (four, six)
+            if via and (":" not in via or "::" in left)
+        ]
+        for via in chance.sample(near, min(len(near), chance.choice([0, 0, 1, 2]))):
+            number = chance.randrange(len(subnets))
+            to = f"10.{number}.0.0/{chance.choice([16, 24, 25])}" if ":" not in via else f"2001:db8:{number}::/64"
+            block.append(f"    route {chance.choice([to, 'default'])} via {via}")
+        lines += block
+    if wired:
+        lines += [
+            "switch mole",
+            *(f"    port {number}" for number in range(1, 60)),
+            "    port up to pier.1",
+            "switch pier",
+            "    port 1",
+            "    port 2",
+        ]
+    for number, name in enumerate(subnets):
+        for host in range(2):
+            at = f" at {chance.choice(['pier.2', 'mole.59'])}" if wired and number == 0 and host else ""
+            gateway = ""
+            if on[name] and chance.random() < 0.3:
+                gateway = f" gateway {chance.choice(on[name])[1]}"
+            hosts.append(f"host h{number}x{host} 10.{number}.0.{100 + host} 2001:db8:{number}::{100 + host:x} on {name}{at}{gateway}")
+    lines += hosts
+    if "sea" in outsides:
+        lines.append("host far 192.0.2.77 on sea")
+    points = [f"{name}.{line.split()[1]}" for name, block in blocks for line in block if line.startswith("    interface")]
+    where = [
+        *points,
+        *(f"subnet {name}" for name in subnets),
+        *(f"{name} itself" for name, _ in blocks),
+        *(["mole.59", "mole.up", "pier.1"] if wired else []),
+    ]
+    for family in ("ipv4", "ipv6"):
+        taken = chance.sample([(place, way) for place in where for way in ("inbound", "outbound")], min(len(where), chance.randint(0, 6)))
+        for number, (place, way) in enumerate(taken):
+            lines.append(f"list l{number}{family} extended {family}")
+            lines += [
+                f"    {chance.choice(['permit', 'deny'])} {chance.choice(['ip', 'tcp', 'udp', 'icmp'])} any to any",
+                "    otherwise permit",
+            ]
+            lines.append(f"place l{number}{family} {way} on {place}")
+    return "\n".join(lines) + "\n"
