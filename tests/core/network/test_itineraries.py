@@ -37,7 +37,7 @@ def addresses(plan: Plan, family: Family) -> Iterator[Address]:
     yield from (address for address in map(parse_address, strangers) if plan.segment_of(address) is not None)
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(st.integers(0, 1 << 32))
 def test_all_equal_paths_are_those_of_plain_recursion(tmp_path_factory: pytest.TempPathFactory, seed: int) -> None:
     path = tmp_path_factory.mktemp("net") / "r.gate"
@@ -63,7 +63,7 @@ def test_all_equal_paths_are_those_of_plain_recursion(tmp_path_factory: pytest.T
     del plan
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(st.integers(0, 1 << 32))
 def test_each_way_is_walked_and_the_first_is_the_path(tmp_path_factory: pytest.TempPathFactory, seed: int) -> None:
     path = tmp_path_factory.mktemp("net") / "r.gate"
