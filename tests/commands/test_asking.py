@@ -382,6 +382,46 @@ def test_a_list_of_a_hundred_thousand_entries_is_read_and_traced(run: Run, tmp_p
     assert "otherwise" in done.stdout
 
 
+SIDES = """subnet one 10.0.1.0/24
+subnet two 10.0.2.0/24
+router left
+    interface one 10.0.1.1/24 on one
+    interface two 10.0.2.1/24 on two
+router right
+    interface one 10.0.1.2/24 on one
+    interface two 10.0.2.2/24 on two
+host a 10.0.1.9 on one
+host b 10.0.2.9 on two
+list wall extended ipv4
+    10 deny ip any to any
+place wall inbound on right.one
+keep deny ping one to two
+"""
+
+
+def test_equal_paths_that_differ_are_told_by_every_command(run: Run, answer: Ask, tmp_path: Path) -> None:
+    (tmp_path / "sides.gate").write_text(SIDES)
+    told = run("trace", "a", "b", "ping").stdout
+    assert "it varies with the path: by way of right it is denied: wall 10 denies it on the way into right.one" in told
+    (document,) = answer("trace", "a", "b", "ping")["conversations"]
+    assert (document["verdict"], document["varies"], document["ways"]) == ("permitted", True, 2)
+    every = run("trace", "a", "b", "ping", "--all-paths").stdout
+    assert "2 equal paths there and 2 paths back meet the lists in 2 ways: 1 permitted, 1 denied" in every
+    for verdict in ("permit", "deny"):
+        assert run("trace", "a", "b", "ping", "--expect", verdict).returncode == 1
+    done = run("verify")
+    assert (done.returncode, "is permitted by way of left" in done.stdout) == (1, True)
+    assert "varies with the path: stopped on some by wall 10, inbound on right.one" in run("reach", "one", "two").stdout
+    assert answer("reach", "one", "two")["answers"][0]["parts"][0]["verdict"] == "varies"
+    grid = run("grid", "ping").stdout
+    assert re.search(r"a +1 - v", grid)
+    assert "v varies" in grid
+    assert "an extended list suits inbound on left.one and right.one" in run("points", "a", "b").stdout
+    assert [each["beside"] for each in answer("points", "a", "b")["conversations"][0]["suited"]] == [["right.two"], ["right.one"]]
+    document = answer("place", "wall", "inbound", "left.one", "--dry-run")
+    assert [(each["held"], each["holds"]) for each in document["expectations"]] == [(False, True)]
+
+
 def test_a_grid_of_no_service_is_told(run: Run, demo: Path) -> None:
     done = run("grid", "nonsense")
     assert (done.returncode, "no service nonsense" in done.stderr) == (2, True)

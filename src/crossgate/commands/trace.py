@@ -40,7 +40,7 @@ def trace(
     only_ipv6: Annotated[bool, typer.Option("-6", help="Only IPv6.")] = False,
     at: AtOption = None,
     expect: Annotated[Claim | None, typer.Option(metavar="VERDICT", help="permit, deny or half-open: exit status 1 if not so.")] = None,
-    all_paths: Annotated[bool, typer.Option("--all-paths", help="Trace every path that is as good as the first.")] = False,
+    all_paths: Annotated[bool, typer.Option("--all-paths", help="Show each way that equally good paths differ in.")] = False,
     tally: TallyOption = False,
     as_json: JsonOption = False,
 ) -> None:
@@ -54,7 +54,8 @@ def trace(
     network = Network(plan)
     tracer = Tracer(network, open_at(plan.windows.values(), when))
     wanted = list(_conversations(network, source, destination, service, source_port, claimed, family_of(only_ipv4, only_ipv6)))
-    traces = [trace for each in wanted for trace in (tracer.alternatives(each) if all_paths else [tracer.trace(each)])]
+    told = [tracer.alternatives(each) if all_paths else [tracer.trace(each)] for each in wanted]
+    traces = [trace for several in told for trace in several]
     if tally:
         from collections import Counter
 
@@ -64,17 +65,18 @@ def trace(
 
         print_json(trace_document(plan, when, traces))
     else:
-        from crossgate.show.console import alert, write
-        from crossgate.show.trace import lines
+        from crossgate.show.console import write
+        from crossgate.show.trace import lines, ways_lines
 
-        for number, each in enumerate(traces):
+        for number, several in enumerate(told):
             write([""] * bool(number))
-            write(lines(each, plan, when))
-        if all_paths and len({each.verdict for each in traces}) > 1:
-            write(["", alert("the verdicts differ: it depends on the path")])
-    if expect is not None and any(each.verdict != VERDICTS[expect] for each in traces):
+            write(ways_lines(network, several, plan, when) if all_paths else lines(several[0], plan, when))
+    verdicts = dict.fromkeys(
+        verdict for each in traces for verdict in (each.verdict, *([each.differing.verdict] if each.differing else []))
+    )
+    if expect is not None and any(verdict is not VERDICTS[expect] for verdict in verdicts):
         if not as_json:
-            typer.echo(f"expected {VERDICTS[expect]}, but it is {', '.join(dict.fromkeys(each.verdict for each in traces))}", err=True)
+            typer.echo(f"expected {VERDICTS[expect]}, but it is {', '.join(verdicts)}", err=True)
         raise typer.Exit(1)
 
 

@@ -31,7 +31,8 @@ def lines(source: Endpoint, destination: Endpoint, points: Sequence[CrossedPoint
     for place in places:
         crossing = place.crossing
         kind = "an extended" if place.kind is Kind.EXTENDED else "a standard"
-        yield f"  {kind} list suits {strong(f'{crossing.direction} on {crossing.point}')}: {_WHY[place.kind]}"
+        too = "".join(f" and {each.point}" for each in place.beside)
+        yield f"  {kind} list suits {strong(f'{crossing.direction} on {crossing.point}{too}')}: {_WHY[place.kind]}"
         shown = [f"{start} to {end}" for start, end in place.also[:_MOST_FLOWS]]
         more = f" and {len(place.also) - _MOST_FLOWS} more" if len(place.also) > _MOST_FLOWS else ""
         yield from map(quiet, folded(f"also passes there: {', '.join(shown)}{more}" if shown else "nothing else passes there", 4))

@@ -2,18 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 
+from crossgate.core.model.address import Address
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.legs import service_label
 from crossgate.core.traffic.trace import Asked, LegTrace, Trace
 from crossgate.core.wording.sentences import noticed, sentence, time_note, ways_note
-from crossgate.show.console import columns, folded, leading_word, quiet, strong, word
+from crossgate.show.console import alert, columns, count, folded, leading_word, quiet, strong, word
 
 
-def lines(trace: Trace, plan: Plan, at: datetime) -> Iterator[str]:
-    """Yield a trace as lines."""
+def ways_lines(network: Network, traces: Sequence[Trace], plan: Plan, at: datetime) -> Iterator[str]:
+    """Yield the traces of one conversation along all of its ways, then how many paths and ways there are."""
+    for number, trace in enumerate(traces):
+        yield from [""] * bool(number)
+        yield from lines(trace, plan, at, alone=False)
+    conversation, first = traces[0].conversation, traces[0].conversation.first
+    itineraries = network.itineraries(first.family)
+    there = itineraries.paths(conversation.source, Address(first.family, first.destination))
+    back = itineraries.paths(conversation.destination, Address(first.family, first.source))
+    fates = ", ".join(f"{number} {verdict}" for verdict, number in Counter(trace.verdict for trace in traces).items())
+    yield ""
+    yield f"{count(there, 'equal path')} there and {count(back, 'path')} back meet the lists in {count(len(traces), 'way')}: {fates}"
+    if traces[0].differing is not None:
+        yield alert("the verdicts differ: it depends on the path")
+
+
+def lines(trace: Trace, plan: Plan, at: datetime, alone: bool = True) -> Iterator[str]:
+    """Yield a trace as lines; where it is not shown with the other ways but `alone`, how it fares on these."""
     conversation = trace.conversation
     source, destination = conversation.source, conversation.destination
     ends = f"{_end(source.name, str(source.address))} to {_end(destination.name, str(destination.address))}"
@@ -23,7 +42,7 @@ def lines(trace: Trace, plan: Plan, at: datetime) -> Iterator[str]:
     first, *rest = folded(sentence(trace), 2)
     yield first.replace(trace.verdict, word(trace.verdict, bold=True), 1)
     yield from rest
-    for text in (noticed(trace), time_note(trace, plan, at), ways_note(trace)):
+    for text in (noticed(trace), time_note(trace, plan, at), ways_note(trace) if alone else ""):
         if text:
             yield from folded(text, 2)
 

@@ -25,11 +25,15 @@ class CrossedPoint(NamedTuple):
 
 
 class Suited(NamedTuple):
-    """A place that suits a kind of list, and what else passes it: pairs of segment names, from and to."""
+    """A place that suits a kind of list, and what else passes it: pairs of segment names, from and to.
+
+    `beside` are the places on other paths that are as good, where the list has to stand too.
+    """
 
     kind: Kind
     crossing: Crossing
     also: tuple[tuple[str, str], ...]
+    beside: tuple[Crossing, ...] = ()
 
 
 def crossed(network: Network, source: Endpoint, destination: Endpoint) -> list[CrossedPoint]:
@@ -56,9 +60,23 @@ def suited(network: Network, source: Endpoint, destination: Endpoint) -> list[Su
     outward = [crossing for crossing in routed if crossing.direction is Direction.OUTBOUND]
     near_end = routed[-1] if routed[-1].point.kind is PointKind.ITSELF else (outward or routed)[-1]
     return [
-        Suited(kind, crossing, tuple(flow for flow in flows.get(crossing, ()) if flow != own))
+        Suited(
+            kind, crossing, tuple(flow for flow in flows.get(crossing, ()) if flow != own), _beside(network, source, destination, crossing)
+        )
         for kind, crossing in ((Kind.STANDARD, near_end), (Kind.EXTENDED, routed[0]))
     ]
+
+
+def _beside(network: Network, source: Endpoint, destination: Endpoint, chosen: Crossing) -> tuple[Crossing, ...]:
+    """Return the interfaces on the same segment that equally good paths cross in the same direction instead of one."""
+    interfaces = {each.point: each.on for device in network.plan.devices.values() for each in device.interfaces.values()}
+    on = interfaces.get(chosen.point)
+    crossed = network.itineraries(source.address.family).crossings(source, destination.address)
+    return tuple(
+        each
+        for each in crossed
+        if on is not None and each != chosen and each.direction is chosen.direction and interfaces.get(each.point) == on
+    )
 
 
 def _flows(network: Network, family: Family) -> dict[Crossing, list[tuple[str, str]]]:

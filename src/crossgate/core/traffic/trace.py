@@ -122,22 +122,24 @@ class Tracer:
         trace = self._along(conversation, first, second)
         if not (first.forks or second.forks):
             return trace
-        every = list(self.alternatives(conversation))
-        differing = next((each for each in every if each.verdict is not trace.verdict), None)
-        return every[0]._replace(ways=len(every), differing=differing)
+        return self.alternatives(conversation)[0]
 
-    def alternatives(self, conversation: Conversation) -> Iterator[Trace]:
+    def alternatives(self, conversation: Conversation) -> list[Trace]:
         """Trace a conversation along every way there and back that differs in the lists it meets, the first one first.
 
         Raises `TooManyPieces` when they are too many.
         """
         there, back = _destinations(conversation)
+        every: list[Trace] = []
         for way_there in self.network.ways(conversation.source, there):
             for way_back in self.network.ways(conversation.destination, back):
-                trace = self._along(conversation, way_there, way_back)
-                yield trace
-                if not any(leg.leg.returns for leg in trace.legs):
+                every.append(self._along(conversation, way_there, way_back))
+                if not any(leg.leg.returns for leg in every[-1].legs):
                     break
+        return [
+            each._replace(ways=len(every), differing=next((other for other in every if other.verdict is not each.verdict), None))
+            for each in every
+        ]
 
     def _along(self, conversation: Conversation, way_there: Path, way_back: Path) -> Trace:
         passed: set[str] = set()

@@ -34,6 +34,7 @@ def points_document(plan: Plan, found: Iterable[tuple[Endpoint, Endpoint, Sequen
                         "kind": str(place.kind),
                         "point": str(place.crossing.point),
                         "direction": str(place.crossing.direction),
+                        "beside": [str(each.point) for each in place.beside],
                         "also": [{"from": start, "to": end} for start, end in place.also],
                     }
                     for place in places
