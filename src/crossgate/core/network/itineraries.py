@@ -71,20 +71,13 @@ class Itineraries:
         self._numbers: dict[_Node, int] = {}
         self._unions: dict[frozenset[int], int] = {}
         self._prepended: dict[tuple[int, int], int] = {}
+        self._edges: dict[str, list[_Edge]] = {}
         self._columns: dict[tuple[object, ...], _Column] = {}
         self._keys: dict[Address, tuple[object, ...]] = {}
-        self._routes = [
-            (name, route.destination)
-            for name, device in plan.devices.items()
-            for route in device.routes
-            if route.destination.family is family
-        ]
-        self._connected = [
-            own.connected
-            for device in plan.devices.values()
-            for interface in device.interfaces.values()
-            for own in interface.in_family(family)
-        ]
+        devices = plan.devices.values()
+        self._routes = [route.destination for device in devices for route in device.routes if route.destination.family is family]
+        interfaces = [each for device in devices for each in device.interfaces.values() if plan.segments[each.on].outside]
+        self._outward = [own for each in interfaces for own in each.in_family(family)]
         self._pairs: dict[tuple[object, ...], _Cell] = {}
         self._arriving: dict[int, bool] = {}
         self._placed_ends: dict[tuple[int, Address], int] = {}
@@ -131,14 +124,12 @@ class Itineraries:
         return self._intern(frozenset((end,)), ())
 
     def block(self, move: Move) -> tuple[int, ...]:
-        """Return the tokens of a move."""
+        """Return the tokens of a move: the stateful devices passed, then the places with lists, in order."""
         found = []
-        for crossing in move.crossings:
-            if crossing in self._placed:
-                found.append(self._token((crossing.point, crossing.direction)))
         if self._stateful:
             passed = {crossing.point.device for crossing in move.crossings} | {move.device}
             found += [self._token(name) for name in sorted(self._stateful & passed)]
+        found += [self._token((each.point, each.direction)) for each in move.crossings if each in self._placed]
         return tuple(found)
 
     def _token(self, token: Token) -> int:
@@ -149,28 +140,99 @@ class Itineraries:
     def _key(self, destination: Address) -> tuple[object, ...]:
         """Return all of a destination that routing looks at: those with equal keys have the same next hops everywhere."""
         if destination not in self._keys:
-            network, value = self.network, destination.value
-            target = network.plan.segment_of(destination)
-            blocks = (
-                () if target is None else tuple(each for each in target.prefixes if each.family is self.family and each.contains(value))
-            )
-            owner = network.plan.interface_of.get(destination)
-            self._keys[destination] = (
-                target.name if target else None,
-                blocks,
-                owner.device if owner else None,
-                network.scope(destination),
-                tuple(index for index, (_, block) in enumerate(self._routes) if block.contains(value)),
-                tuple(index for index, block in enumerate(self._connected) if block.contains(value)),
-            )
+            self._keys[destination] = self._looked_at(destination)
         return self._keys[destination]
+
+    def _looked_at(self, destination: Address) -> tuple[object, ...]:
+        network, value = self.network, destination.value
+        target, owner = network.plan.segment_of(destination), network.plan.interface_of.get(destination)
+        routes = tuple(index for index, block in enumerate(self._routes) if block.contains(value))
+        outward = tuple(index for index, own in enumerate(self._outward) if own.connected.contains(value))
+        told = routes or network.plan.static_routing or network.scope(destination)
+        if target is not None and not told and (target.outside or not outward):
+            # The way depends on nothing but where the segment is, and on which of its devices has the address.
+            exits = self._exits(target.name, value)
+            return exits, owner.device if owner and len(exits) > 1 else None
+        blocks = () if target is None else tuple(each for each in target.prefixes if each.family is self.family and each.contains(value))
+        name = None if target is None else target.name
+        return name, blocks, owner.point if owner else None, network.scope(destination), routes, outward
+
+    def _exits(self, segment: str, value: int) -> frozenset[tuple[str, int]]:
+        """Return the devices on a segment, each with the number of its interfaces that it hands a packet for an address out by."""
+        found: dict[str, list[bool]] = {}
+        for interface in self.network.on_segment.get((segment, self.family), []):
+            connected = any(own.connected.contains(value) for own in interface.in_family(self.family))
+            found.setdefault(interface.device, []).append(connected)
+        return frozenset((name, sum(connected) or len(connected)) for name, connected in found.items())
+
+    def edges(self, name: str) -> list[_Edge]:
+        """Return the moves from a device to each of its neighbours, whatever they are for; without tokens where no cable leads."""
+        if name not in self._edges:
+            network, found = self.network, []
+            for interface in network.plan.devices[name].interfaces.values():
+                if not interface.in_family(self.family) or network.plan.segments[interface.on].outside:
+                    continue
+                for neighbour in network.on_segment[(interface.on, self.family)]:
+                    if neighbour.device != name:
+                        move = network.across(interface, neighbour)
+                        found.append(_Edge(None if move is None else self.block(move), neighbour.device))
+            self._edges[name] = found
+        return self._edges[name]
 
     def _column(self, destination: Address) -> _Column:
         """Return, for each device that a packet may come into, the sequences that follow, each ending at the last device."""
         key = self._key(destination)
         if key not in self._columns:
-            self._columns[key] = _Column(self, destination)
+            exits, owner = key[0], key[1]
+            self._columns[key] = _Column(self, *(self._nearest(exits, owner) if isinstance(exits, frozenset) else self._moved(destination)))
         return self._columns[key]
+
+    def _nearest(self, exits: frozenset[tuple[str, int]], owner: object) -> _Moves:
+        """Return the edges of the fewest-hop paths to a segment, where its devices stand at the end, the owner of the address before."""
+        ends = dict(exits)
+        costs = {name: -1 if name == owner else 0 for name in ends}
+        front = [owner] if isinstance(owner, str) else list(ends)
+        cost = -1 if front == [owner] else 0
+        while front:
+            if cost == 0:
+                front = list(dict.fromkeys([*front, *ends]))
+            following: dict[str, None] = {}
+            for name in front:
+                for edge in self.edges(name):
+                    if edge.device not in costs:
+                        costs[edge.device] = cost + 1
+                        following[edge.device] = None
+            front, cost = list(following), cost + 1
+            if cost == 0 and not front:
+                front = list(ends)
+        found = _Moves({}, {})
+        for name in self.network.plan.devices:
+            chosen: list[_Edge] = []
+            count = ends.get(name, 0)
+            if not count:
+                edges = [edge for edge in self.edges(name) if edge.device in costs]
+                best = min((costs[edge.device] for edge in edges), default=0)
+                chosen = [edge for edge in edges if costs[edge.device] == best]
+                count = sum(edge.tokens is None for edge in chosen) or (0 if chosen else 1)
+            found.edges[name] = [edge for edge in chosen if edge.tokens is not None]
+            found.exits[name] = 1 if name == owner else count
+        return found
+
+    def _moved(self, destination: Address) -> _Moves:
+        """Return the edges to a destination as every device chooses them, static routes included."""
+        owner = self.network.plan.interface_of.get(destination)
+        found = _Moves({}, {})
+        for name in self.network.plan.devices:
+            edges: list[_Edge] = []
+            moves = [] if owner is not None and name == owner.device else self.network.moves(name, destination)
+            for move in moves:
+                if move.device is not None and not move.ends:
+                    edges.append(_Edge(self.block(move), move.device))
+                elif owner is not None and move.device == owner.device and not move.reason:
+                    edges.append(_Edge(self.block(move._replace(crossings=move.crossings[:-1])), owner.device))
+            found.edges[name] = edges
+            found.exits[name] = len(moves) - len(edges) if moves else 1
+        return found
 
     # Pairs
 
@@ -212,6 +274,11 @@ class Itineraries:
             for end in node.ends:
                 if isinstance(end, Outcome):
                     numbers.add(self.ending(end))
+                    continue
+                owner = self.network.plan.interface_of.get(destination)
+                if owner is not None and owner.device == end:
+                    itself = self.network.plan.devices[end].itself, Direction.INBOUND
+                    numbers.add(self.prepend((self._token(itself),) * (itself in self._placed), self.ending(Outcome.ARRIVED)))
                     continue
                 for move in self.network.moves(end, destination):
                     if move.ends:
@@ -340,8 +407,15 @@ class _Walked(NamedTuple):
 class _Edge(NamedTuple):
     """A move from one device to another: its tokens, and the device."""
 
-    tokens: tuple[int, ...]
+    tokens: tuple[int, ...] | None
     device: str
+
+
+class _Moves(NamedTuple):
+    """Where each device sends packets on to, and in how many ways it ends their way itself."""
+
+    edges: dict[str, list[_Edge]]
+    exits: dict[str, int]
 
 
 class _Column:
@@ -350,17 +424,12 @@ class _Column:
     Devices are settled once all those are that they send on to; what is left then goes round, and is walked turn by turn.
     """
 
-    def __init__(self, owner: Itineraries, destination: Address) -> None:
+    def __init__(self, owner: Itineraries, edges: dict[str, list[_Edge]], exits: dict[str, int]) -> None:
         self.owner = owner
         self.cells: dict[str, _Cell] = {}
         self.turning: set[str] = set()
-        self._edges: dict[str, list[_Edge]] = {}
-        self._exits: dict[str, int] = {}
+        self._edges, self._exits = edges, exits
         self._steps = 0
-        for name in owner.network.plan.devices:
-            moves = owner.network.moves(name, destination)
-            self._edges[name] = [_Edge(owner.block(move), move.device) for move in moves if move.device is not None and not move.ends]
-            self._exits[name] = len(moves) - len(self._edges[name])
         self._settle()
 
     def _settle(self) -> None:
@@ -388,7 +457,7 @@ class _Column:
 
     def _joined(self, name: str, cells: dict[str, _Cell]) -> _Cell:
         """Return what follows at a device, given what follows at those it sends on to."""
-        numbers = {self.owner.prepend(edge.tokens, cells[edge.device].number) for edge in self._edges[name]}
+        numbers = {self.owner.prepend(edge.tokens or (), cells[edge.device].number) for edge in self._edges[name]}
         if self._exits[name]:
             numbers.add(self.owner.ending(name))
         return _Cell(self.owner.union(frozenset(numbers)), sum(cells[edge.device].paths for edge in self._edges[name]) + self._exits[name])

@@ -198,6 +198,14 @@ class Forwarding:
                 found.append(self._into((*crossings, *_crossings(ports)), neighbour, destination))
         return found
 
+    def across(self, interface: Interface, neighbour: Interface) -> Move | None:
+        """Return the move from one device's interface to another's on its subnet, for packets that go on; None where no cable leads."""
+        ports = self.wire.between(interface, neighbour)
+        if ports is None:
+            return None
+        leaving = Crossing(interface.point, Direction.OUTBOUND), Crossing(Point(PointKind.SUBNET, interface.on), Direction.INBOUND)
+        return Move((*leaving, *_crossings(ports), Crossing(neighbour.point, Direction.INBOUND)), neighbour.device, False)
+
     def _into(self, crossings: tuple[Crossing, ...], interface: Interface, destination: Address) -> Move:
         """Return the move into a device by an interface: the end for its own addresses and for what stays on its link."""
         inward = (*crossings, Crossing(interface.point, Direction.INBOUND))

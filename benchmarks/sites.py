@@ -1,0 +1,99 @@
+"""Made-up sites for the benchmarks: S, M and L, as a tree, as a mesh and with two cores, in either family.
+
+A site has devices in a tree, subnets and hosts on them, and a list inbound where a subnet's machines come in. A mesh has as many
+links again; with two cores every device has a link to both, so that there are equal paths everywhere.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from crossgate.core.model.address import Family
+
+SHAPES = ("tree", "mesh", "two cores")
+_SERVICES = ("tcp/443", "tcp/80,8080", "udp/domain", "tcp/22", "udp/5000-5999", "ping", "tcp/1024-", "udp/ntp")
+
+
+class Size(NamedTuple):
+    """How large a site is; a list has from `least` to `most` entries."""
+
+    devices: int
+    subnets: int
+    lists: int
+    hosts: int
+    expectations: int
+    least: int = 50
+    most: int = 200
+
+
+SIZES = {"S": Size(10, 20, 10, 50, 20), "M": Size(50, 200, 100, 500, 200), "L": Size(200, 1000, 500, 2000, 1000)}
+
+
+def site(size: Size, shape: str, family: Family = Family.IPV4, seed: int = 64) -> str:
+    """Return a site as a plan."""
+    return "\n".join(_Site(size, shape, family, random.Random(seed)).lines()) + "\n"
+
+
+class _Site:
+    def __init__(self, size: Size, shape: str, family: Family, chance: random.Random) -> None:
+        self.size, self.shape, self.family, self.chance = size, shape, family, chance
+        self.length = 24 if family is Family.IPV4 else 64
+
+    def address(self, subnet: int, machine: int, link: bool = False) -> str:
+        """Return the address of a machine of a subnet, or of a link between devices."""
+        if self.family is Family.IPV4:
+            return f"{'172' if link else '10'}.{(16 if link else 0) + (subnet >> 8)}.{subnet & 255}.{machine}"
+        return f"2001:db8:{'f' if link else ''}{subnet:x}::{machine:x}"
+
+    def links(self) -> list[tuple[int, int]]:
+        """Return which devices are joined."""
+        count = self.size.devices
+        if self.shape == "two cores":
+            return [(core, device) for device in range(2, count) for core in (0, 1)]
+        found = [((device - 1) // 4, device) for device in range(1, count)]
+        for device in range(1, count) if self.shape == "mesh" else ():
+            other = self.chance.randrange(count)
+            pair = (min(device, other), max(device, other))
+            if device != other and pair not in found:
+                found.append(pair)
+        return found
+
+    def lines(self) -> Iterator[str]:
+        """Yield the plan line by line."""
+        size, links = self.size, self.links()
+        for subnet in range(size.subnets):
+            yield f"subnet s{subnet} {self.address(subnet, 0)}/{self.length}"
+        for link in range(len(links)):
+            yield f"subnet l{link} {self.address(link, 0, link=True)}/{self.length}"
+        yield "outside internet"
+        for device in range(size.devices):
+            yield f"router r{device}"
+            for link, pair in enumerate(links):
+                if device in pair:
+                    yield f"    interface l{link} {self.address(link, 1 + pair.index(device), link=True)}/{self.length} on l{link}"
+            for subnet in range(device, size.subnets, size.devices):
+                yield f"    interface v{subnet} {self.address(subnet, 1)}/{self.length} on s{subnet}"
+            if device == 0:
+                yield f"    interface out {'203.0.113.2/30' if self.family is Family.IPV4 else '2001:db8:ffff::2/64'} on internet"
+        for host in range(size.hosts):
+            subnet = host % size.subnets
+            yield f"host h{host} {self.address(subnet, 10 + host // size.subnets)} on s{subnet}"
+        for number in range(size.lists):
+            yield from self.access_list(number)
+        for _ in range(size.expectations):
+            here, there = self.chance.sample(range(size.subnets), 2)
+            yield f"expect {self.chance.choice(('permit', 'deny'))} tcp/443 s{here} to s{there}"
+
+    def access_list(self, number: int) -> Iterator[str]:
+        """Yield a list for what the machines of one subnet send, and its place."""
+        chance, size = self.chance, self.size
+        yield f"list gate{number} extended {self.family.word}"
+        yield "    10 deny tcp/telnet any to any log"
+        yield f"    20 permit tcp s{number} to any established"
+        for entry in range(3, chance.randint(size.least, size.most)):
+            to = chance.choice((f"s{chance.randrange(size.subnets)}", f"h{chance.randrange(size.hosts)}", "any"))
+            yield f"    {entry * 10} {chance.choice(('permit', 'permit', 'deny'))} {chance.choice(_SERVICES)} s{number} to {to}"
+        yield "    otherwise deny"
+        yield f"place gate{number} inbound on r{number % size.devices}.v{number}"
