@@ -45,7 +45,7 @@ class _Site:
         """Return the address of a machine of a subnet, or of a link between devices."""
         if self.family is Family.IPV4:
             return f"{'172' if link else '10'}.{(16 if link else 0) + (subnet >> 8)}.{subnet & 255}.{machine}"
-        return f"2001:db8:{'f' if link else ''}{subnet:x}::{machine:x}"
+        return f"2001:db8:{0x8000 * link + subnet:x}::{machine:x}"
 
     def links(self) -> list[tuple[int, int]]:
         """Return which devices are joined."""

@@ -107,19 +107,25 @@ class Plan:
     def _is_given(self, address: Address) -> bool:
         return address in self.host_of or address in self.interface_of
 
-    def segment_of(self, address: Address) -> Segment | None:
-        """Return the subnet that has an address, else the outside whose prefixes have it, else the one that is all the rest."""
-        rest: Segment | None = None
-        among: Segment | None = None
+    @cached_property
+    def _segments_by_prefix(self) -> dict[tuple[Family, int, bool], dict[int, Segment]]:
+        """The segments by the prefixes that they have: family, wildcard, whether outside; then by the prefix's value."""
+        found: dict[tuple[Family, int, bool], dict[int, Segment]] = {}
         for segment in self.segments.values():
-            if not segment.outside:
-                if segment.holds(address):
-                    return segment
-            elif not segment.prefixes:
-                rest = rest or segment
-            elif segment.holds(address):
-                among = segment
-        return among or rest
+            for block in segment.prefixes:
+                found.setdefault((block.family, block.wildcard, segment.outside), {}).setdefault(block.value, segment)
+        return dict(sorted(found.items(), key=lambda item: item[0][2]))
+
+    def segment_of(self, address: Address) -> Segment | None:
+        """Return the subnet that has an address, else the outside whose prefixes have it, else the one that is all the rest.
+
+        For a plan that is whole: what is worked out for it is kept.
+        """
+        family, value = address
+        for (own, wildcard, _), segments in self._segments_by_prefix.items():
+            if own is family and (value & ~wildcard) in segments:
+                return segments[value & ~wildcard]
+        return next((segment for segment in self.segments.values() if segment.outside and not segment.prefixes), None)
 
     def names(self) -> list[str]:
         """Return every name that can stand for addresses, and every point, as a person may write them."""

@@ -184,27 +184,14 @@ class Itineraries:
         key = self._key(destination)
         if key not in self._columns:
             exits, owner = key[0], key[1]
-            self._columns[key] = _Column(self, *(self._nearest(exits, owner) if isinstance(exits, frozenset) else self._moved(destination)))
+            near = isinstance(exits, frozenset) and (owner is None or isinstance(owner, str))
+            self._columns[key] = _Column(self, *(self._nearest(exits, owner) if near else self._moved(destination)))  # type: ignore[arg-type]
         return self._columns[key]
 
-    def _nearest(self, exits: frozenset[tuple[str, int]], owner: object) -> _Moves:
+    def _nearest(self, exits: frozenset[tuple[str, int]], owner: str | None) -> _Moves:
         """Return the edges of the fewest-hop paths to a segment, where its devices stand at the end, the owner of the address before."""
         ends = dict(exits)
-        costs = {name: -1 if name == owner else 0 for name in ends}
-        front = [owner] if isinstance(owner, str) else list(ends)
-        cost = -1 if front == [owner] else 0
-        while front:
-            if cost == 0:
-                front = list(dict.fromkeys([*front, *ends]))
-            following: dict[str, None] = {}
-            for name in front:
-                for edge in self.edges(name):
-                    if edge.device not in costs:
-                        costs[edge.device] = cost + 1
-                        following[edge.device] = None
-            front, cost = list(following), cost + 1
-            if cost == 0 and not front:
-                front = list(ends)
+        costs = self.network.hops_to(list(ends), self.family, owner)
         found = _Moves({}, {})
         for name in self.network.plan.devices:
             chosen: list[_Edge] = []

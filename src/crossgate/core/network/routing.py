@@ -13,7 +13,7 @@
 
 from __future__ import annotations
 
-import heapq
+from collections.abc import Collection
 from functools import cache
 from typing import NamedTuple
 
@@ -104,7 +104,8 @@ class Forwarding:
                         self.on_segment.setdefault((interface.on, family), []).append(interface)
         self._segment_of = cache(plan.segment_of)
         self._known_hops: dict[tuple[str, Address], list[_Hop] | str] = {}
-        self._costs: dict[tuple[str, Family, str | None], dict[str, int]] = {}
+        self._costs: dict[tuple[frozenset[str], Family, str | None], dict[str, int]] = {}
+        self._near: dict[tuple[str, Family], list[str]] = {}
         self._paths: dict[tuple[str | None, str, Point | None, tuple[Address, ...], Address], Path] = {}
 
     def path(self, origin: Endpoint, destination: Address) -> Path:
@@ -364,25 +365,41 @@ class Forwarding:
 
         With `owner`, the device that has the address looked for, getting to it is one hop less than to the segment.
         """
-        key = (segment, family, owner)
-        if key in self._costs:
-            return self._costs[key]
-        costs: dict[str, int] = {}
-        queue = [(0, interface.device) for interface in self.on_segment.get((segment, family), [])]
+        on = frozenset(interface.device for interface in self.on_segment.get((segment, family), []))
+        key = (on, family, owner)
+        if key not in self._costs:
+            self._costs[key] = self.hops_to(on, family, owner)
+        return self._costs[key]
+
+    def hops_to(self, ends: Collection[str], family: Family, owner: str | None = None) -> dict[str, int]:
+        """Return how many hops each device is away from the nearest of some, breadth first; `owner` is at -1, the others at 0."""
+        costs = dict.fromkeys(ends, 0)
+        front, cost = list(ends), 0
         if owner is not None:
-            queue.append((-1, owner))
-        heapq.heapify(queue)
-        while queue:
-            cost, name = heapq.heappop(queue)
-            if name in costs:
-                continue
-            costs[name] = cost
+            costs[owner] = -1
+            front = [*ends, *(name for name in self._neighbours(owner, family) if name not in costs)]
+            costs.update((name, 0) for name in front if name != owner)
+        while front:
+            cost += 1
+            following = []
+            for name in front:
+                for neighbour in self._neighbours(name, family):
+                    if neighbour not in costs:
+                        costs[neighbour] = cost
+                        following.append(neighbour)
+            front = following
+        return costs
+
+    def _neighbours(self, name: str, family: Family) -> list[str]:
+        """Return the devices that share a subnet of a family with one."""
+        key = (name, family)
+        if key not in self._near:
+            found: dict[str, None] = {}
             for interface in self.plan.devices[name].interfaces.values():
                 if interface.in_family(family) and not self.plan.segments[interface.on].outside:
-                    for neighbour in self.on_segment[(interface.on, family)]:
-                        if neighbour.device not in costs:
-                            heapq.heappush(queue, (cost + 1, neighbour.device))
-        return self._costs.setdefault(key, costs)
+                    found.update((each.device, None) for each in self.on_segment[(interface.on, family)] if each.device != name)
+            self._near[key] = list(found)
+        return self._near[key]
 
     def distance(self, start: str, end: str, family: Family) -> int:
         """Return how many devices lie between two segments: 0 for the same one, a huge number when there is no way."""
