@@ -40,7 +40,7 @@ def trace(
     only_ipv6: Annotated[bool, typer.Option("-6", help="Only IPv6.")] = False,
     at: AtOption = None,
     expect: Annotated[Claim | None, typer.Option(metavar="VERDICT", help="permit, deny or half-open: exit status 1 if not so.")] = None,
-    all_paths: Annotated[bool, typer.Option("--all-paths", help="Show each way that equally good paths differ in.")] = False,
+    all_paths: Annotated[bool, typer.Option("--all-paths", help="Show a path for each way that equally good ones differ in.")] = False,
     tally: TallyOption = False,
     as_json: JsonOption = False,
 ) -> None:

@@ -26,6 +26,9 @@ def ways_lines(network: Network, traces: Sequence[Trace], plan: Plan, at: dateti
     back = itineraries.paths(conversation.destination, Address(first.family, first.source))
     fates = ", ".join(f"{number} {verdict}" for verdict, number in Counter(trace.verdict for trace in traces).items())
     yield ""
+    if there == back == 1:
+        yield "no other path is as good, there or back"
+        return
     yield f"{count(there, 'equal path')} there and {count(back, 'path')} back meet the lists in {count(len(traces), 'way')}: {fates}"
     if traces[0].differing is not None:
         yield alert("the verdicts differ: it depends on the path")

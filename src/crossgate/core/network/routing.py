@@ -105,6 +105,7 @@ class Forwarding:
         self._segment_of = cache(plan.segment_of)
         self._known_hops: dict[tuple[str, Address], list[_Hop] | str] = {}
         self._costs: dict[tuple[frozenset[str], Family, str | None], dict[str, int]] = {}
+        self._prefixes: dict[tuple[str, Family], dict[int, dict[int, list[Interface]]]] = {}
         self._near: dict[tuple[str, Family], list[str]] = {}
         self._paths: dict[tuple[str | None, str, Point | None, tuple[Address, ...], Address], Path] = {}
 
@@ -293,12 +294,11 @@ class Forwarding:
         family, value = destination
         best: tuple[int, int] = (-1, 0)
         hops: list[_Hop] | str = []
-        for interface in device.interfaces.values():
-            length = max((own.length for own in interface.in_family(family) if own.connected.contains(value)), default=-1)
-            if length >= 0 and (length, 2) >= best:
-                same = (length, 2) == best and isinstance(hops, list)
-                hops = [*(hops if same else ()), _Hop(interface, None)]
-                best = (length, 2)
+        for wildcard, interfaces in self._connected(device, family).items():
+            near = interfaces.get(value & ~wildcard)
+            if near is not None:
+                hops, best = [_Hop(interface, None) for interface in near], (family.bits - wildcard.bit_length(), 2)
+                break
         for route in device.routes:
             rank = (route.destination.prefix_length, 1)
             if route.destination.family is not family or not route.destination.contains(value) or rank < best:
@@ -308,9 +308,8 @@ class Forwarding:
                 hops = sorted([*hops, *through], key=_by_device)
             else:
                 hops, best = through, rank
-        computed, length = self._computed(device, destination)
-        if computed and (length, 0) > best:
-            return computed
+        if (self._computed_length(destination), 0) > best:
+            return self._computed(device, destination) or hops or f"{device.name} has no route to {destination}"
         return hops or f"{device.name} has no route to {destination}"
 
     def _static_hop(self, device: Device, via: Address) -> list[_Hop] | str:
@@ -331,14 +330,30 @@ class Forwarding:
             )
         return [_Hop(interface, neighbour)]
 
-    def _computed(self, device: Device, destination: Address) -> tuple[list[_Hop], int]:
-        """Return the next hops of the fewest-hop paths, and the length of the prefix they are known by."""
+    def _connected(self, device: Device, family: Family) -> dict[int, dict[int, list[Interface]]]:
+        """Return a device's interfaces by their connected prefixes: by wildcard, the longest prefix first, then by value."""
+        key = (device.name, family)
+        if key not in self._prefixes:
+            found: dict[int, dict[int, list[Interface]]] = {}
+            for interface in device.interfaces.values():
+                for block in dict.fromkeys(own.connected for own in interface.in_family(family)):
+                    found.setdefault(block.wildcard, {}).setdefault(block.value, []).append(interface)
+            self._prefixes[key] = dict(sorted(found.items()))
+        return self._prefixes[key]
+
+    def _computed_length(self, destination: Address) -> int:
+        """Return the length of the prefix that computed paths to an address are known by; -1 where there are none."""
         target = self._segment_of(destination)
         if self.plan.static_routing or target is None:
-            return [], 0
-        family = destination.family
+            return -1
         blocks = () if target.outside else target.prefixes
-        length = next((block.prefix_length for block in blocks if block.family is family and block.contains(destination.value)), 0)
+        family, value = destination
+        return next((block.prefix_length for block in blocks if block.family is family and block.contains(value)), 0)
+
+    def _computed(self, device: Device, destination: Address) -> list[_Hop]:
+        """Return the next hops of the fewest-hop paths."""
+        family, target = destination.family, self._segment_of(destination)
+        assert target is not None
         costs = self.costs(target.name, family, self._owner(destination))
         hops = []
         for interface in device.interfaces.values():
@@ -353,7 +368,7 @@ class Forwarding:
                 if neighbour.device != device.name and neighbour.device in costs:
                     hops.append((costs[neighbour.device] + 1, _Hop(interface, neighbour)))
         best = min((cost for cost, _ in hops), default=0)
-        return sorted((hop for cost, hop in hops if cost == best), key=_by_device), length
+        return sorted((hop for cost, hop in hops if cost == best), key=_by_device)
 
     def _owner(self, destination: Address) -> str | None:
         """Return the device that has an address."""
