@@ -124,13 +124,15 @@ def test_a_ladder_of_forty_pairs_is_counted_and_parted_by_its_one_list(plan_of: 
     assert all(way.arrived and way.forks for way in ways)
 
 
-def test_a_thousand_routers_in_a_row_are_a_way(plan_of: Read) -> None:
+def test_hundreds_of_routers_in_a_row_are_a_way_whatever_lists_they_have(plan_of: Read) -> None:
     count = 400
     lines = [f"subnet s{n} 10.{n // 250}.{n % 250}.0/24" for n in range(count + 1)]
     for n in range(count):
         lines += [f"router r{n}", f"    interface a 10.{n // 250}.{n % 250}.2/24 on s{n}"]
         lines += [f"    interface b 10.{(n + 1) // 250}.{(n + 1) % 250}.1/24 on s{n + 1}"]
     lines += ["host a 10.0.0.99 on s0", f"host b 10.{count // 250}.{count % 250}.99 on s{count}"]
+    lines += ["list l extended ipv4", "    otherwise permit"]
+    lines += [f"place l {side}" for n in range(count) for side in (f"inbound on r{n}.a", f"outbound on r{n}.b")]
     network = Network(plan_of("\n".join(lines) + "\n"))
     (way,) = network.ways(*ends(network, "a", "b"))
     assert (way.arrived, len(way.devices)) == (True, count)

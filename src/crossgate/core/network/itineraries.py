@@ -80,7 +80,7 @@ class Itineraries:
         self._outward = [own for each in interfaces for own in each.in_family(family)]
         self._pairs: dict[tuple[object, ...], _Cell] = {}
         self._arriving: dict[int, bool] = {}
-        self._placed_ends: dict[tuple[int, Address], int] = {}
+        self._placed_ends: dict[Address, dict[int, int]] = {}
 
     # Nodes
 
@@ -251,27 +251,38 @@ class Itineraries:
 
     def _placed_out(self, number: int, destination: Address) -> int:
         """Return a node of a column with the last moves to one destination in the place of its ends."""
-        key = (number, destination)
-        found = self._placed_ends.get(key)
-        if found is None:
-            node = self._nodes[number]
-            numbers = set()
-            for token, child in node.children:
-                numbers.add(self.prepend((token,), self._placed_out(child, destination)))
-            for end in node.ends:
-                if isinstance(end, Outcome):
-                    numbers.add(self.ending(end))
-                    continue
-                owner = self.network.plan.interface_of.get(destination)
-                if owner is not None and owner.device == end:
-                    itself = self.network.plan.devices[end].itself, Direction.INBOUND
-                    numbers.add(self.prepend((self._token(itself),) * (itself in self._placed), self.ending(Outcome.ARRIVED)))
-                    continue
-                for move in self.network.moves(end, destination):
-                    if move.ends:
-                        numbers.add(self.prepend(self.block(move), self.ending(Outcome.LOST if move.reason else Outcome.ARRIVED)))
-            found = self._placed_ends[key] = self.union(frozenset(numbers))
-        return found
+        known = self._placed_ends.setdefault(destination, {})
+        if number not in known:
+            for each in self._below(number):
+                if each not in known:
+                    node = self._nodes[each]
+                    numbers = {self.prepend((token,), known[child]) for token, child in node.children}
+                    for end in node.ends:
+                        numbers |= {self.ending(end)} if isinstance(end, Outcome) else self._handed_out(end, destination)
+                    known[each] = self.union(frozenset(numbers))
+        return known[number]
+
+    def _below(self, number: int) -> list[int]:
+        """Return a node and all that can be reached from it, each behind its children."""
+        seen, front = {number}, [number]
+        while front:
+            for _, child in self._nodes[front.pop()].children:
+                if child not in seen:
+                    seen.add(child)
+                    front.append(child)
+        return sorted(seen)
+
+    def _handed_out(self, device: str, destination: Address) -> set[int]:
+        """Return what a packet meets behind the last device of its way: the device itself, or the way to the machine."""
+        owner = self.network.plan.interface_of.get(destination)
+        if owner is not None and owner.device == device:
+            itself = self.network.plan.devices[device].itself, Direction.INBOUND
+            return {self.prepend((self._token(itself),) * (itself in self._placed), self.ending(Outcome.ARRIVED))}
+        return {
+            self.prepend(self.block(move), self.ending(Outcome.LOST if move.reason else Outcome.ARRIVED))
+            for move in self.network.moves(device, destination)
+            if move.ends
+        }
 
     # Answers
 
@@ -337,8 +348,9 @@ class Itineraries:
     def _arrives(self, number: int) -> bool:
         """Whether some sequence of a node ends with the packet's arrival."""
         if number not in self._arriving:
-            node = self._nodes[number]
-            self._arriving[number] = Outcome.ARRIVED in node.ends or any(self._arrives(child) for _, child in node.children)
+            for each in self._below(number):
+                node = self._nodes[each]
+                self._arriving[each] = Outcome.ARRIVED in node.ends or any(self._arriving[child] for _, child in node.children)
         return self._arriving[number]
 
     def _walk(self, origin: Endpoint, destination: Address, wanted: Sequence | None = None) -> _Walked:
