@@ -73,6 +73,7 @@ class Itineraries:
         self._prepended: dict[tuple[int, int], int] = {}
         self._edges: dict[str, list[_Edge]] = {}
         self._columns: dict[tuple[object, ...], _Column] = {}
+        self._settled: dict[object, _Column] = {}
         self._keys: dict[Address, tuple[object, ...]] = {}
         devices = plan.devices.values()
         self._routes = [route.destination for device in devices for route in device.routes if route.destination.family is family]
@@ -185,7 +186,11 @@ class Itineraries:
         if key not in self._columns:
             exits, owner = key[0], key[1]
             near = isinstance(exits, frozenset) and (owner is None or isinstance(owner, str))
-            self._columns[key] = _Column(self, *(self._nearest(exits, owner) if near else self._moved(destination)))  # type: ignore[arg-type]
+            moves = self._nearest(exits, owner) if near else self._moved(destination)  # type: ignore[arg-type]
+            same = (tuple(map(tuple, moves.edges.values())), tuple(moves.exits.values()))
+            if same not in self._settled:
+                self._settled[same] = _Column(self, *moves)
+            self._columns[key] = self._settled[same]
         return self._columns[key]
 
     def _nearest(self, exits: frozenset[tuple[str, int]], owner: str | None) -> _Moves:

@@ -106,6 +106,7 @@ class Forwarding:
         self._known_hops: dict[tuple[str, Address], list[_Hop] | str] = {}
         self._costs: dict[tuple[frozenset[str], Family, str | None], dict[str, int]] = {}
         self._prefixes: dict[tuple[str, Family], dict[int, dict[int, list[Interface]]]] = {}
+        self._hops_near: dict[tuple[str, Family], list[_Hop]] = {}
         self._near: dict[tuple[str, Family], list[str]] = {}
         self._paths: dict[tuple[str | None, str, Point | None, tuple[Address, ...], Address], Path] = {}
 
@@ -354,21 +355,27 @@ class Forwarding:
         """Return the next hops of the fewest-hop paths."""
         family, target = destination.family, self._segment_of(destination)
         assert target is not None
+        here = [each for each in self.on_segment.get((target.name, family), []) if each.device == device.name]
+        if here:
+            return [_Hop(interface, None) for interface in sorted(here, key=lambda each: each.name)]
         costs = self.costs(target.name, family, self._owner(destination))
-        hops = []
-        for interface in device.interfaces.values():
-            if not interface.in_family(family):
-                continue
-            if interface.on == target.name:
-                hops.append((-1, _Hop(interface, None)))
-                continue
-            if self.plan.segments[interface.on].outside:
-                continue
-            for neighbour in self.on_segment[(interface.on, family)]:
-                if neighbour.device != device.name and neighbour.device in costs:
-                    hops.append((costs[neighbour.device] + 1, _Hop(interface, neighbour)))
-        best = min((cost for cost, _ in hops), default=0)
-        return sorted((hop for cost, hop in hops if cost == best), key=_by_device)
+        hops = [hop for hop in self._links(device.name, family) if hop.neighbour is not None and hop.neighbour.device in costs]
+        best = min((costs[hop.neighbour.device] for hop in hops if hop.neighbour), default=0)
+        return [hop for hop in hops if hop.neighbour and costs[hop.neighbour.device] == best]
+
+    def _links(self, name: str, family: Family) -> list[_Hop]:
+        """Return the hops from a device to each of its neighbours, by the neighbours' names."""
+        key = (name, family)
+        if key not in self._hops_near:
+            found = [
+                _Hop(interface, neighbour)
+                for interface in self.plan.devices[name].interfaces.values()
+                if interface.in_family(family) and not self.plan.segments[interface.on].outside
+                for neighbour in self.on_segment[(interface.on, family)]
+                if neighbour.device != name
+            ]
+            self._hops_near[key] = sorted(found, key=_by_device)
+        return self._hops_near[key]
 
     def _owner(self, destination: Address) -> str | None:
         """Return the device that has an address."""
