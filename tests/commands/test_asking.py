@@ -416,7 +416,9 @@ def test_equal_paths_that_differ_are_told_by_every_command(run: Run, answer: Ask
     grid = run("grid", "ping").stdout
     assert re.search(r"a +1 - v", grid)
     assert "v varies" in grid
-    assert "an extended list suits inbound on left.one and right.one" in run("points", "a", "b").stdout
+    points = run("points", "a", "b").stdout
+    assert re.search(r"or by +right.one +inbound +wall", points)
+    assert "an extended list suits inbound on left.one and right.one" in points
     assert [each["beside"] for each in answer("points", "a", "b")["conversations"][0]["suited"]] == [["right.two"], ["right.one"]]
     document = answer("place", "wall", "inbound", "left.one", "--dry-run")
     assert [(each["held"], each["holds"]) for each in document["expectations"]] == [(False, True)]

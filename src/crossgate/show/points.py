@@ -21,9 +21,11 @@ def lines(source: Endpoint, destination: Endpoint, points: Sequence[CrossedPoint
     yield f"{strong(source.name)} to {strong(destination.name)}  {source.address.family.label}"
     rows = []
     for back in (False, True):
-        for number, point in enumerate(each for each in points if each.back is back):
+        before: bool | None = None
+        for point in (each for each in points if each.back is back):
             placed = name(point.placed.name) if point.placed else quiet("no list")
-            lead = ("back" if back else "there") if number == 0 else ""
+            lead = "" if point.elsewhere is before else quiet("or by") if point.elsewhere else "back" if back else "there"
+            before = point.elsewhere
             rows.append([lead, str(point.crossing.point), str(point.crossing.direction), placed])
     yield from columns(rows, indent=2)
     if not points:

@@ -17,11 +17,15 @@ from crossgate.core.network.routing import Crossing, Endpoint
 
 
 class CrossedPoint(NamedTuple):
-    """A place on the way, whether on the way back, and the list placed there for the family, if any."""
+    """A place on the way, whether on the way back, and the list placed there for the family, if any.
+
+    With `elsewhere` it is not on the first path, but on another one that is as good.
+    """
 
     crossing: Crossing
     back: bool
     placed: AccessList | None
+    elsewhere: bool = False
 
 
 class Suited(NamedTuple):
@@ -43,9 +47,10 @@ def crossed(network: Network, source: Endpoint, destination: Endpoint) -> list[C
     itineraries = network.itineraries(family)
     there, back_again = (source, destination.address), (destination, source.address)
     for back, (origin, address) in ((False, there), (True, back_again)):
-        crossings = itineraries.crossings(origin, address) or network.path(origin, address).crossings
-        for crossing in crossings:
-            found.append(CrossedPoint(crossing, back, network.plan.placed.get((crossing.point, crossing.direction, family))))
+        first = network.path(origin, address).crossings
+        for crossing in itineraries.crossings(origin, address) or first:
+            placed = network.plan.placed.get((crossing.point, crossing.direction, family))
+            found.append(CrossedPoint(crossing, back, placed, crossing not in first))
     return found
 
 

@@ -26,6 +26,7 @@ def points_document(plan: Plan, found: Iterable[tuple[Endpoint, Endpoint, Sequen
                         "point": str(point.crossing.point),
                         "direction": str(point.crossing.direction),
                         "list": point.placed.name if point.placed else None,
+                        "elsewhere": point.elsewhere,
                     }
                     for point in points
                 ],
