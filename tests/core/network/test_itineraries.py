@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.itineraries import Itineraries, Network, Outcome, Sequence
+from crossgate.core.network.itineraries import Itineraries, Network, Sequence
+from crossgate.core.network.nodes import Outcome
 from crossgate.core.network.routing import Endpoint
 from crossgate.language.reader import read_plan
 from tests.core.network import reference
