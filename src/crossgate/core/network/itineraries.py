@@ -90,7 +90,7 @@ class Itineraries:
         if target is not None and not told and (target.outside or not outward):
             # The way depends on nothing but where the segment is, and on which of its devices has the address.
             exits = self._exits(target.name, value)
-            return exits, owner.device if owner and len(exits) > 1 else None
+            return _Near(exits, owner.device if owner and len(exits) > 1 else None)
         blocks = () if target is None else tuple(each for each in target.prefixes if each.family is self.family and each.contains(value))
         name = None if target is None else target.name
         return name, blocks, owner.point if owner else None, network.scope(destination), routes, outward
@@ -106,14 +106,10 @@ class Itineraries:
     def edges(self, name: str) -> list[Edge]:
         """Return the moves from a device to each of its neighbours, whatever they are for; without tokens where no cable leads."""
         if name not in self._edges:
-            network, found = self.network, []
-            for interface in network.plan.devices[name].interfaces.values():
-                if not interface.in_family(self.family) or network.plan.segments[interface.on].outside:
-                    continue
-                for neighbour in network.on_segment[(interface.on, self.family)]:
-                    if neighbour.device != name:
-                        move = network.across(interface, neighbour)
-                        found.append(Edge(None if move is None else self.block(move), neighbour.device))
+            found = []
+            for hop in self.network.links(name, self.family):
+                move = self.network.across(hop.interface, hop.neighbour)
+                found.append(Edge(None if move is None else self.block(move), hop.neighbour.device))
             self._edges[name] = found
         return self._edges[name]
 
@@ -121,18 +117,16 @@ class Itineraries:
         """Return, for each device that a packet may come into, the sequences that follow, each ending at the last device."""
         key = self._key(destination)
         if key not in self._columns:
-            exits, owner = key[0], key[1]
-            near = isinstance(exits, frozenset) and (owner is None or isinstance(owner, str))
-            moves = self._nearest(exits, owner) if near else self._moved(destination)  # type: ignore[arg-type]
+            moves = self._nearest(key) if isinstance(key, _Near) else self._moved(destination)
             same = (tuple(map(tuple, moves.edges.values())), tuple(moves.exits.values()))
             if same not in self._settled:
                 self._settled[same] = Column(self.nodes, *moves)
             self._columns[key] = self._settled[same]
         return self._columns[key]
 
-    def _nearest(self, exits: frozenset[tuple[str, int]], owner: str | None) -> Moves:
+    def _nearest(self, near: _Near) -> Moves:
         """Return the edges of the fewest-hop paths to a segment, where its devices stand at the end, the owner of the address before."""
-        ends = dict(exits)
+        ends, owner = dict(near.exits), near.owner
         costs = self.network.hops_to(list(ends), self.family, owner)
         found = Moves({}, {})
         for name in self.network.plan.devices:
@@ -319,6 +313,13 @@ class Itineraries:
                 return False
             number = following
         return end in self.nodes.of[number].ends
+
+
+class _Near(NamedTuple):
+    """Where a segment hangs: its devices, each with the number of its interfaces there, and which of several has the address."""
+
+    exits: frozenset[tuple[str, int]]
+    owner: str | None
 
 
 class _Walked(NamedTuple):

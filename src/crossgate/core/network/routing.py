@@ -83,6 +83,13 @@ class Move(NamedTuple):
     reason: str = ""
 
 
+class Link(NamedTuple):
+    """A subnet between two devices: the interface of one, and that of its neighbour."""
+
+    interface: Interface
+    neighbour: Interface
+
+
 class _Hop(NamedTuple):
     """A choice of a device: out of `interface` to `neighbour`'s interface, or to the machine itself (None)."""
 
@@ -106,7 +113,7 @@ class Forwarding:
         self._known_hops: dict[tuple[str, Address], list[_Hop] | str] = {}
         self._costs: dict[tuple[frozenset[str], Family, str | None], dict[str, int]] = {}
         self._prefixes: dict[tuple[str, Family], dict[int, dict[int, list[Interface]]]] = {}
-        self._hops_near: dict[tuple[str, Family], list[_Hop]] = {}
+        self._links: dict[tuple[str, Family], list[Link]] = {}
         self._near: dict[tuple[str, Family], list[str]] = {}
         self._paths: dict[tuple[str | None, str, Point | None, tuple[Address, ...], Address], Path] = {}
 
@@ -359,23 +366,23 @@ class Forwarding:
         if here:
             return [_Hop(interface, None) for interface in sorted(here, key=lambda each: each.name)]
         costs = self.costs(target.name, family, self._owner(destination))
-        hops = [hop for hop in self._links(device.name, family) if hop.neighbour is not None and hop.neighbour.device in costs]
-        best = min((costs[hop.neighbour.device] for hop in hops if hop.neighbour), default=0)
-        return [hop for hop in hops if hop.neighbour and costs[hop.neighbour.device] == best]
+        near = [link for link in self.links(device.name, family) if link.neighbour.device in costs]
+        best = min((costs[link.neighbour.device] for link in near), default=0)
+        return [_Hop(*link) for link in near if costs[link.neighbour.device] == best]
 
-    def _links(self, name: str, family: Family) -> list[_Hop]:
-        """Return the hops from a device to each of its neighbours, by the neighbours' names."""
+    def links(self, name: str, family: Family) -> list[Link]:
+        """Return the links from a device to each of its neighbours, by the neighbours' names."""
         key = (name, family)
-        if key not in self._hops_near:
+        if key not in self._links:
             found = [
-                _Hop(interface, neighbour)
+                Link(interface, neighbour)
                 for interface in self.plan.devices[name].interfaces.values()
                 if interface.in_family(family) and not self.plan.segments[interface.on].outside
                 for neighbour in self.on_segment[(interface.on, family)]
                 if neighbour.device != name
             ]
-            self._hops_near[key] = sorted(found, key=_by_device)
-        return self._hops_near[key]
+            self._links[key] = sorted(found, key=lambda link: (link.neighbour.device, link.interface.name))
+        return self._links[key]
 
     def _owner(self, destination: Address) -> str | None:
         """Return the device that has an address."""
@@ -416,11 +423,7 @@ class Forwarding:
         """Return the devices that share a subnet of a family with one."""
         key = (name, family)
         if key not in self._near:
-            found: dict[str, None] = {}
-            for interface in self.plan.devices[name].interfaces.values():
-                if interface.in_family(family) and not self.plan.segments[interface.on].outside:
-                    found.update((each.device, None) for each in self.on_segment[(interface.on, family)] if each.device != name)
-            self._near[key] = list(found)
+            self._near[key] = list(dict.fromkeys(link.neighbour.device for link in self.links(name, family)))
         return self._near[key]
 
     def distance(self, start: str, end: str, family: Family) -> int:

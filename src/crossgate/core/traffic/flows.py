@@ -52,16 +52,6 @@ class Flow(NamedTuple):
     excluded: Excluded
 
     @property
-    def there(self) -> Path:
-        """The first path of the packets."""
-        return self.ways[0].there
-
-    @property
-    def back(self) -> Path:
-        """The first path of the answers."""
-        return self.ways[0].back
-
-    @property
     def asked(self) -> str:
         """What a question about it is about, in words."""
         return f"what is sent as from {self.source.address} to {self.destination.address}"

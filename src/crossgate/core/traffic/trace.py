@@ -119,10 +119,7 @@ class Tracer:
         """
         there, back = _destinations(conversation)
         first, second = self.network.path(conversation.source, there), self.network.path(conversation.destination, back)
-        trace = self._along(conversation, first, second)
-        if not (first.forks or second.forks):
-            return trace
-        return self.alternatives(conversation)[0]
+        return self.alternatives(conversation)[0] if first.forks or second.forks else self._along(conversation, first, second)
 
     def alternatives(self, conversation: Conversation) -> list[Trace]:
         """Trace a conversation along every way there and back that differs in the lists it meets, the first one first.
