@@ -21,7 +21,7 @@ from typing import NamedTuple
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.columns import MOST_WAYS, Cell, Column, Edge, Moves
+from crossgate.core.network.columns import MOST_WAYS, Cell, Chosen, Column, Edge, Moves, Nearest
 from crossgate.core.network.nodes import End, Nodes, Outcome
 from crossgate.core.network.routing import Crossing, Endpoint, Forwarding, Move, Path
 from crossgate.core.sets.effort import TooManyPieces
@@ -49,7 +49,9 @@ class Itineraries:
         self._stateful = {name for name, device in plan.devices.items() if device.stateful and name in listed}
         self._placed = {(point, direction) for point, direction, listed_family in plan.placed if listed_family is family}
         self.nodes = Nodes()
-        self._edges: dict[str, list[Edge]] = {}
+        self.names = list(plan.devices)
+        self._between: _Edges | None = None
+        self._sent: dict[tuple[int, int], Cell] = {}
         self._columns: dict[tuple[object, ...], Column] = {}
         self._settled: dict[object, Column] = {}
         self._keys: dict[Address, tuple[object, ...]] = {}
@@ -103,59 +105,54 @@ class Itineraries:
             found.setdefault(interface.device, []).append(connected)
         return frozenset((name, sum(connected) or len(connected)) for name, connected in found.items())
 
-    def edges(self, name: str) -> list[Edge]:
-        """Return the moves from a device to each of its neighbours, whatever they are for; without tokens where no cable leads."""
-        if name not in self._edges:
-            found = []
-            for hop in self.network.links(name, self.family):
-                move = self.network.across(hop.interface, hop.neighbour)
-                found.append(Edge(None if move is None else self.block(move), hop.neighbour.device))
-            self._edges[name] = found
-        return self._edges[name]
+    def _edges(self) -> _Edges:
+        """Return the moves between neighbouring devices, whatever they are for."""
+        if self._between is None:
+            number = {name: device for device, name in enumerate(self.names)}
+            own: list[list[Edge]] = [[] for _ in self.names]
+            into: list[list[Edge]] = [[] for _ in self.names]
+            for device, name in enumerate(self.names):
+                for hop in self.network.links(name, self.family):
+                    neighbour = number[hop.neighbour.device]
+                    move = self.network.across(hop.interface, hop.neighbour)
+                    into[neighbour].append(Edge(None if move is None else self.block(move), device))
+                    # What a device sends itself is not asked at the interface that it leaves by.
+                    sent = None if move is None else self.block(move._replace(crossings=move.crossings[1:]))
+                    own[device].append(Edge(sent, neighbour))
+            self._between = _Edges(number, own, into)
+        return self._between
 
     def _column(self, destination: Address) -> Column:
         """Return, for each device that a packet may come into, the sequences that follow, each ending at the last device."""
         key = self._key(destination)
         if key not in self._columns:
-            moves = self._nearest(key) if isinstance(key, _Near) else self._moved(destination)
-            same = (tuple(map(tuple, moves.edges.values())), tuple(moves.exits.values()))
-            if same not in self._settled:
-                self._settled[same] = Column(self.nodes, *moves)
-            self._columns[key] = self._settled[same]
+            self._columns[key] = self._nearest(key) if isinstance(key, _Near) else self._chosen(destination)
         return self._columns[key]
 
-    def _nearest(self, near: _Near) -> Moves:
-        """Return the edges of the fewest-hop paths to a segment, where its devices stand at the end, the owner of the address before."""
-        ends, owner = dict(near.exits), near.owner
-        costs = self.network.hops_to(list(ends), self.family, owner)
-        found = Moves({}, {})
-        for name in self.network.plan.devices:
-            chosen: list[Edge] = []
-            count = ends.get(name, 0)
-            if not count:
-                edges = [edge for edge in self.edges(name) if edge.device in costs]
-                best = min((costs[edge.device] for edge in edges), default=0)
-                chosen = [edge for edge in edges if costs[edge.device] == best]
-                count = sum(edge.tokens is None for edge in chosen) or (0 if chosen else 1)
-            found.edges[name] = [edge for edge in chosen if edge.tokens is not None]
-            found.exits[name] = 1 if name == owner else count
-        return found
+    def _nearest(self, near: _Near) -> Column:
+        """Return the column of a segment, where its devices stand at the end, the owner of the address before."""
+        number, _, into = self._edges()
+        owner = None if near.owner is None else number[near.owner]
+        return Nearest(self.nodes, self.names, into, {number[name]: count for name, count in near.exits}, owner)
 
-    def _moved(self, destination: Address) -> Moves:
-        """Return the edges to a destination as every device chooses them, static routes included."""
-        owner = self.network.plan.interface_of.get(destination)
-        found = Moves({}, {})
-        for name in self.network.plan.devices:
+    def _chosen(self, destination: Address) -> Column:
+        """Return the column of a destination as every device chooses its moves, static routes included."""
+        owner, number = self.network.plan.interface_of.get(destination), self._edges().number
+        found = Moves([], [])
+        for name in self.names:
             edges: list[Edge] = []
             moves = [] if owner is not None and name == owner.device else self.network.moves(name, destination)
             for move in moves:
                 if move.device is not None and not move.ends:
-                    edges.append(Edge(self.block(move), move.device))
+                    edges.append(Edge(self.block(move), number[move.device]))
                 elif owner is not None and move.device == owner.device and not move.reason:
-                    edges.append(Edge(self.block(move._replace(crossings=move.crossings[:-1])), owner.device))
-            found.edges[name] = edges
-            found.exits[name] = len(moves) - len(edges) if moves else 1
-        return found
+                    edges.append(Edge(self.block(move._replace(crossings=move.crossings[:-1])), number[owner.device]))
+            found.edges.append(edges)
+            found.exits.append(len(moves) - len(edges) if moves else 1)
+        same = (tuple(map(tuple, found.edges)), tuple(found.exits))
+        if same not in self._settled:
+            self._settled[same] = Chosen(self.nodes, self.names, found)
+        return self._settled[same]
 
     # Pairs
 
@@ -163,9 +160,31 @@ class Itineraries:
         key = (origin.device, origin.segment, origin.at, origin.gateways, destination)
         cell = self._pairs.get(key)
         if cell is None:
-            start, moves = self.network.starts(origin, destination)
-            cell = self._pairs[key] = self._joined(self._begun(start), moves, destination)
+            cell = self._pairs[key] = self._departed(origin, destination) or self._started(origin, destination)
         return cell
+
+    def _started(self, origin: Endpoint, destination: Address) -> Cell:
+        start, moves = self.network.starts(origin, destination)
+        return self._joined(self._begun(start), moves, destination)
+
+    def _departed(self, origin: Endpoint, destination: Address) -> Cell | None:
+        """Return the itinerary of a device's own packets where fewest hops decide; None where they do not or it stands at the end."""
+        if origin.device is None or not isinstance(self._key(destination), _Near):
+            return None
+        column, edges = self._column(destination), self._edges()
+        device = edges.number[origin.device]
+        if column.costs[device] <= 0:
+            return None
+        key = (device, id(column))
+        if key not in self._sent:
+            near = [edge for edge in edges.own[device] if column.costs[edge.device] == column.costs[device] - 1]
+            if any(edge.tokens is None for edge in near) or not near:
+                return None
+            lead = self._begun(self.network.sent_by(origin.device, self.family))
+            numbers = {self.nodes.prepend((*lead, *(tokens or ())), column.numbers[neighbour]) for tokens, neighbour in near}
+            count = sum(column.paths[edge.device] for edge in near)
+            self._sent[key] = Cell(self.nodes.union(frozenset(numbers)), count)
+        return self._sent[key]._replace(number=self._placed_out(self._sent[key].number, destination))
 
     def _begun(self, start: Path) -> tuple[int, ...]:
         """Return the tokens of what a sender crosses itself."""
@@ -180,7 +199,7 @@ class Itineraries:
                 numbers.add(self.nodes.prepend(tokens, self.nodes.ending(Outcome.LOST if move.reason else Outcome.ARRIVED)))
                 count += 1
                 continue
-            cell = self._column(destination).cells[move.device]
+            cell = self._column(destination).cell(self._edges().number[move.device])
             numbers.add(self.nodes.prepend(tokens, self._placed_out(cell.number, destination)))
             count += cell.paths
         return Cell(self.nodes.union(frozenset(numbers)), count)
@@ -197,6 +216,10 @@ class Itineraries:
                         numbers |= {self.nodes.ending(end)} if isinstance(end, Outcome) else self._handed_out(end, destination)
                     known[each] = self.nodes.union(frozenset(numbers))
         return known[number]
+
+    def _onward(self, device: str, destination: Address) -> int:
+        """Return the sequences that follow for a packet that has come into a device."""
+        return self._placed_out(self._column(destination).numbers[self._edges().number[device]], destination)
 
     def _handed_out(self, device: str, destination: Address) -> set[int]:
         """Return what a packet meets behind the last device of its way: the device itself, or the way to the machine."""
@@ -264,7 +287,7 @@ class Itineraries:
             move = front.pop()
             if move.ends or move.device is None:
                 arrived.update(dict.fromkeys(() if move.reason else move.crossings))
-            elif self._arrives(self._placed_out(self._column(destination).cells[move.device].number, destination)):
+            elif self._arrives(self._onward(move.device, destination)):
                 arrived.update(dict.fromkeys(move.crossings))
                 if move.device not in seen:
                     seen.add(move.device)
@@ -303,10 +326,9 @@ class Itineraries:
 
     def _leads_to(self, device: str, destination: Address, tokens: tuple[int, ...], end: End) -> bool:
         """Whether from a device on a packet can meet just these tokens; in a loop that is not told apart."""
-        column = self._column(destination)
-        if device in column.turning:
+        if self._edges().number[device] in self._column(destination).turning:
             return True
-        number = self._placed_out(column.cells[device].number, destination)
+        number = self._onward(device, destination)
         for token in tokens:
             following = dict(self.nodes.of[number].children).get(token)
             if following is None:
@@ -320,6 +342,14 @@ class _Near(NamedTuple):
 
     exits: frozenset[tuple[str, int]]
     owner: str | None
+
+
+class _Edges(NamedTuple):
+    """The number of each device; by it the edges of its own packets, and those that lead into it."""
+
+    number: dict[str, int]
+    own: list[list[Edge]]
+    into: list[list[Edge]]
 
 
 class _Walked(NamedTuple):

@@ -57,20 +57,29 @@ class Nodes:
 
     def union(self, numbers: frozenset[int]) -> int:
         """Return the sequences of several nodes as one."""
-        if len(numbers) == 1:
-            return next(iter(numbers))
-        found = self._unions.get(numbers)
-        if found is None:
-            ends: set[End] = set()
-            children: dict[int, set[int]] = {}
-            for number in numbers:
-                node = self.of[number]
-                ends |= node.ends
-                for token, child in node.children:
-                    children.setdefault(token, set()).add(child)
-            merged = tuple(sorted((token, self.union(frozenset(several))) for token, several in children.items()))
-            found = self._unions[numbers] = self._intern(frozenset(ends), merged)
-        return found
+        left = [numbers]
+        while left:
+            several = left[-1]
+            if len(several) > 1 and several not in self._unions:
+                ends: set[End] = set()
+                children: dict[int, set[int]] = {}
+                for number in several:
+                    node = self.of[number]
+                    ends |= node.ends
+                    for token, child in node.children:
+                        children.setdefault(token, set()).add(child)
+                beneath = {token: frozenset(each) for token, each in children.items()}
+                waiting = [each for each in beneath.values() if len(each) > 1 and each not in self._unions]
+                if waiting:
+                    left += waiting
+                    continue
+                merged = tuple(sorted((token, self._united(each)) for token, each in beneath.items()))
+                self._unions[several] = self._intern(frozenset(ends), merged)
+            left.pop()
+        return self._united(numbers)
+
+    def _united(self, numbers: frozenset[int]) -> int:
+        return next(iter(numbers)) if len(numbers) == 1 else self._unions[numbers]
 
     def ending(self, end: End) -> int:
         """Return the node of the one sequence without tokens that ends so."""

@@ -153,12 +153,9 @@ class Forwarding:
         """Return how a packet begins its way: what its sender crosses itself, and its first moves, of which all are as good."""
         start = Path()
         if origin.device is not None:
-            device = self.plan.devices[origin.device]
-            if self._owner(destination) == device.name:
+            if self._owner(destination) == origin.device:
                 return start, [Move((), None, True)]
-            out = Crossing(device.itself, Direction.OUTBOUND)
-            placed = (out.point, out.direction, destination.family) in self.plan.placed
-            start = Path(devices=(device.name,), crossings=(out,) * placed)
+            start = self.sent_by(origin.device, destination.family)
         if origin.segment not in self.plan.segments:
             return start, [
                 _lost("no machine of the plan has the address that it is sent from, and there is no telling which link that would be on")
@@ -187,6 +184,11 @@ class Forwarding:
             else:
                 moves.append(self._into((*_crossings(ports), *leaving), gateway, destination))
         return start, moves
+
+    def sent_by(self, name: str, family: Family) -> Path:
+        """Return the path of a device's own packets before their first move."""
+        out = Crossing(self.plan.devices[name].itself, Direction.OUTBOUND)
+        return Path(devices=(name,), crossings=(out,) * ((out.point, out.direction, family) in self.plan.placed))
 
     def moves(self, name: str, destination: Address, own: bool = False) -> list[Move]:
         """Return the moves of a packet that a device has to send on, of which all are as good; `own` are not asked at its interfaces."""
