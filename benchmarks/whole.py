@@ -1,0 +1,124 @@
+"""Answers over whole sites, each command as a process of its own: process time and memory, and how both grow from S to L.
+
+Times are given as on a machine that does a million steps of a plain loop in 0.14 s of process time; this one's speed is
+measured before each command, so that a slow machine and a fast one print the same figures. The reference is `tally` of the
+same plan, which does nothing but read it. What does not end within the time allowed is killed, and told.
+
+    whole.py [SIZE [SHAPE [FAMILY [COMMAND...]]]]
+"""
+
+from __future__ import annotations
+
+import os
+import resource
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+from typing import NamedTuple
+
+sys.path.insert(0, str(Path(__file__).parent))
+from crossgate.core.model.address import Family
+from sites import SHAPES, SIZES, Size, site
+
+LOOP = 0.14
+"""The seconds that the loop of `speed` takes on the machine that times are given for."""
+ALLOWED = 120
+"""The seconds of process time that a command may take here."""
+
+
+class Job(NamedTuple):
+    """A command, the seconds it may take at each size, and what it is run on."""
+
+    words: tuple[str, ...]
+    bounds: dict[str, float]
+
+
+def jobs(size: Size) -> dict[str, Job]:
+    """Return what is run on a site, by name."""
+    entry = ("entry", "add", "gate3", "permit tcp/443 s3 to s7", "--number", "25", "--dry-run", "--anyway")
+    first = [word for host in range(min(size.hosts, 500)) for word in ("--from", f"h{host}", "--to", f"h{host}")]
+    return {
+        "read": Job(("tally",), {}),
+        "verify": Job(("verify",), {"M": 1, "L": 4}),
+        "compare with itself": Job(("compare", "same.gate"), {"M": 1, "L": 4}),
+        "compare, an entry moved": Job(("compare", "moved.gate"), {"M": 2, "L": 8}),
+        "entry add": Job(entry, {"M": 2, "L": 8}),
+        "check": Job(("check",), {"S": 1, "M": 10, "L": 60}),
+        "fence": Job(("fence", "s5", "--dry-run", "--anyway"), {"S": 1.5, "M": 5}),
+        "points": Job(("points", "h0", "h7"), {"M": 1, "L": 3}),
+        "verify, any one down": Job(("verify", "--any-one-down"), {}),
+        "grid": Job(("grid", "tcp/443", *first), {"M": 10}),
+    }
+
+
+def speed() -> float:
+    """Return how many times slower this machine is just now than the one that times are given for."""
+    start, total = time.process_time(), 0
+    for number in range(1_000_000):
+        total += number
+    return (time.process_time() - start) / LOOP
+
+
+def run(folder: Path, words: tuple[str, ...]) -> tuple[float, float, bool]:
+    """Run a command and return its process time in seconds, the memory it took in MB, and whether it ended by itself."""
+    process = subprocess.Popen(
+        [sys.executable, "-m", "crossgate", *words],
+        cwd=folder,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_CPU, (ALLOWED, ALLOWED)),
+        env={**os.environ, "CROSSGATE_PLAN": "site.gate"},
+    )
+    _, status, used = os.wait4(process.pid, 0)
+    process.returncode = os.waitstatus_to_exitcode(status)
+    return used.ru_utime + used.ru_stime, used.ru_maxrss / 1024, process.returncode in (0, 1)
+
+
+def moved(text: str) -> str:
+    """Return a plan with the entries 30 and 40 of a list in the other order."""
+    lines = text.splitlines()
+    start = lines.index(next(line for line in lines if line.startswith("list gate1 ")))
+    lines[start + 3], lines[start + 4] = (
+        lines[start + 4].replace("    40 ", "    30 ", 1),
+        lines[start + 3].replace("    30 ", "    40 ", 1),
+    )
+    return "\n".join(lines) + "\n"
+
+
+def main() -> None:
+    """Run every command on every site, or on those named."""
+    sizes, shapes, families = sys.argv[1:2] or [*SIZES], sys.argv[2:3] or [*SHAPES], sys.argv[3:4] or ["4", "6"]
+    for shape in shapes:
+        for family in families:
+            grown: dict[str, float] = {}
+            for size in sizes:
+                with tempfile.TemporaryDirectory() as temporary:
+                    folder = Path(temporary)
+                    text = site(SIZES[size], shape, Family(int(family)))
+                    for name, content in (("site", text), ("same", text), ("moved", moved(text))):
+                        (folder / f"{name}.gate").write_text(content)
+                    reading = 0.0
+                    for name, job in jobs(SIZES[size]).items():
+                        if name != "read" and sys.argv[4:] and name not in sys.argv[4:]:
+                            continue
+                        if name == "grid" and size == "L":
+                            continue
+                        slow = speed()
+                        seconds, memory, ended = run(folder, job.words)
+                        took = seconds / slow
+                        reading = reading or took
+                        growth = f", {took / grown[name]:4.1f} times the size before" if name in grown else ""
+                        grown[name] = took
+                        bound = f" (at most {job.bounds[size]:g})" if size in job.bounds else ""
+                        end = f"{took:6.2f} s{bound}" if ended else f"not within {took:.0f} s{bound}"
+                        print(
+                            f"{size} {shape:<9} IPv{family} {name:<24} {end:<26} {memory:5.0f} MB, {took / reading:6.1f} times reading"
+                            f"{growth}",
+                            flush=True,
+                        )
+
+
+if __name__ == "__main__":
+    main()
