@@ -18,7 +18,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from crossgate.core.model.address import Address, Family
+from crossgate.core.model.address import Address, Family, Pattern
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.columns import MOST_WAYS, Cell, Chosen, Column, Edge, Moves, Nearest
@@ -56,7 +56,9 @@ class Itineraries:
         self._settled: dict[object, Column] = {}
         self._keys: dict[Address, tuple[object, ...]] = {}
         devices = plan.devices.values()
-        self._routes = [route.destination for device in devices for route in device.routes if route.destination.family is family]
+        self._routes = [
+            (device.name, route.destination) for device in devices for route in device.routes if route.destination.family is family
+        ]
         interfaces = [each for device in devices for each in device.interfaces.values() if plan.segments[each.on].outside]
         self._outward = [own for each in interfaces for own in each.in_family(family)]
         self._pairs: dict[tuple[object, ...], Cell] = {}
@@ -86,7 +88,7 @@ class Itineraries:
     def _looked_at(self, destination: Address) -> tuple[object, ...]:
         network, value = self.network, destination.value
         target, owner = network.plan.segment_of(destination), network.plan.interface_of.get(destination)
-        routes = tuple(index for index, block in enumerate(self._routes) if block.contains(value))
+        routes = tuple(index for index, route in enumerate(self._routes) if self._counts(route, destination))
         outward = tuple(index for index, own in enumerate(self._outward) if own.connected.contains(value))
         told = routes or network.plan.static_routing or network.scope(destination)
         if target is not None and not told and (target.outside or not outward):
@@ -96,6 +98,14 @@ class Itineraries:
         blocks = () if target is None else tuple(each for each in target.prefixes if each.family is self.family and each.contains(value))
         name = None if target is None else target.name
         return name, blocks, owner.point if owner else None, network.scope(destination), routes, outward
+
+    def _counts(self, route: tuple[str, Pattern], destination: Address) -> bool:
+        """Whether a static route has a say in where its device sends packets to a destination: not where a computed path is better."""
+        device, block = route
+        if not block.contains(destination.value):
+            return False
+        longer = self.network.computed_length(destination)
+        return block.prefix_length >= longer or device not in self.network.costs_to(destination)
 
     def _exits(self, segment: str, value: int) -> frozenset[tuple[str, int]]:
         """Return the devices on a segment, each with the number of its interfaces that it hands a packet for an address out by."""

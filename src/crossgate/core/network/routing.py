@@ -270,7 +270,7 @@ class Forwarding:
         target = self._segment_of(destination)
         if target is None or not near:
             return near[:1]
-        costs = self.costs(target.name, destination.family, self._owner(destination))
+        costs = self.costs_to(destination)
         best = min(costs.get(interface.device, _NO_WAY) for interface in near)
         if best == _NO_WAY:
             return near[:1]
@@ -318,7 +318,7 @@ class Forwarding:
                 hops = sorted([*hops, *through], key=_by_device)
             else:
                 hops, best = through, rank
-        if (self._computed_length(destination), 0) > best:
+        if (self.computed_length(destination), 0) > best:
             return self._computed(device, destination) or hops or f"{device.name} has no route to {destination}"
         return hops or f"{device.name} has no route to {destination}"
 
@@ -351,7 +351,7 @@ class Forwarding:
             self._prefixes[key] = dict(sorted(found.items()))
         return self._prefixes[key]
 
-    def _computed_length(self, destination: Address) -> int:
+    def computed_length(self, destination: Address) -> int:
         """Return the length of the prefix that computed paths to an address are known by; -1 where there are none."""
         target = self._segment_of(destination)
         if self.plan.static_routing or target is None:
@@ -367,7 +367,7 @@ class Forwarding:
         here = [each for each in self.on_segment.get((target.name, family), []) if each.device == device.name]
         if here:
             return [_Hop(interface, None) for interface in sorted(here, key=lambda each: each.name)]
-        costs = self.costs(target.name, family, self._owner(destination))
+        costs = self.costs_to(destination)
         near = [link for link in self.links(device.name, family) if link.neighbour.device in costs]
         best = min((costs[link.neighbour.device] for link in near), default=0)
         return [_Hop(*link) for link in near if costs[link.neighbour.device] == best]
@@ -401,6 +401,11 @@ class Forwarding:
         if key not in self._costs:
             self._costs[key] = self.hops_to(on, family, owner)
         return self._costs[key]
+
+    def costs_to(self, destination: Address) -> dict[str, int]:
+        """Return, for each device that has a way to an address, how many hops of computed paths it is away."""
+        target = self._segment_of(destination)
+        return {} if target is None else self.costs(target.name, destination.family, self._owner(destination))
 
     def hops_to(self, ends: Collection[str], family: Family, owner: str | None = None) -> dict[str, int]:
         """Return how many hops each device is away from the nearest of some, breadth first; `owner` is at -1, the others at 0."""
