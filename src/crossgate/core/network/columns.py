@@ -9,7 +9,7 @@ from crossgate.core.sets.effort import TooManyPieces
 
 MOST_WAYS = 4096
 """Up to so many different ways of one pair are looked at one by one."""
-_FAR = 1_000_000
+FAR = 1_000_000
 """More hops than any way has."""
 
 
@@ -21,10 +21,11 @@ class Cell(NamedTuple):
 
 
 class Edge(NamedTuple):
-    """A move from one device to another, by its number: its tokens, None where no cable leads."""
+    """A move from one device to another, by its number: its tokens. Where no cable leads to it, the packet is `lost`."""
 
-    tokens: tuple[int, ...] | None
+    tokens: tuple[int, ...]
     device: int
+    lost: bool = False
 
 
 class Moves(NamedTuple):
@@ -62,7 +63,8 @@ class Nearest(Column):
 
     def __init__(self, nodes: Nodes, names: list[str], feeding: list[list[Edge]], ends: dict[int, int], owner: int | None) -> None:
         super().__init__(nodes, names)
-        self.costs = [_FAR] * len(names)
+        self.costs = [FAR] * len(names)
+        self._lost = nodes.ending(Outcome.LOST)
         for device, count in ends.items():
             self._set(device, nodes.ending(names[device]), count, 0)
         front, cost = list(ends), 0
@@ -73,8 +75,8 @@ class Nearest(Column):
             cost += 1
             front = self._settle(front, feeding, cost)
         for device, known in enumerate(self.costs):
-            if known == _FAR:
-                self._set(device, nodes.ending(names[device]), 1, _FAR)
+            if known == FAR:
+                self._set(device, nodes.ending(names[device]), 1, FAR)
 
     def _set(self, device: int, number: int, paths: int, cost: int) -> None:
         self.numbers[device], self.paths[device], self.costs[device] = number, paths, cost
@@ -85,17 +87,14 @@ class Nearest(Column):
         following: dict[int, set[int]] = {}
         for device in front:
             number, count = numbers[device], self.paths[device]
-            for tokens, feeder in feeding[device]:
-                if costs[feeder] == _FAR:
-                    if tokens is None:
-                        found, ways = self.nodes.ending(self.names[feeder]), 1
-                    else:
-                        found, ways = prepend(tokens, number) if tokens else number, count
+            for tokens, feeder, lost in feeding[device]:
+                if costs[feeder] == FAR:
+                    found = prepend(tokens, self._lost if lost else number)
                     if feeder in following:
                         following[feeder].add(found)
                     else:
                         following[feeder] = {found}
-                    self.paths[feeder] += ways
+                    self.paths[feeder] += 1 if lost else count
         for device, several in following.items():
             costs[device] = cost
             numbers[device] = next(iter(several)) if len(several) == 1 else self.nodes.union(frozenset(several))
@@ -143,7 +142,7 @@ class Chosen(Column):
     def _joined(self, device: int, cells: dict[int, Cell]) -> Cell:
         """Return what follows at a device, given what follows at those it sends on to."""
         edges, exits = self._edges[device], self._exits[device]
-        numbers = {self.nodes.prepend(edge.tokens or (), cells[edge.device].number) for edge in edges}
+        numbers = {self.nodes.prepend(edge.tokens, cells[edge.device].number) for edge in edges}
         if exits:
             numbers.add(self.nodes.ending(self.names[device]))
         return Cell(self.nodes.union(frozenset(numbers)), sum(cells[edge.device].paths for edge in edges) + exits)

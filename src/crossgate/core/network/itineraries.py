@@ -16,6 +16,7 @@ through a ladder of routers cost as much as the lists on them make a difference.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import NamedTuple
 
 from crossgate.core.model.address import Address, Family, Pattern
@@ -37,20 +38,39 @@ class Sequence(NamedTuple):
     end: End
 
 
+class Passage(NamedTuple):
+    """What packets meet on one way: the places with lists in order, the stateful devices with lists, and whether they arrive."""
+
+    crossings: tuple[Crossing, ...]
+    stateful: frozenset[str]
+    arrived: bool
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Way:
+    """What packets meet on one of their ways, and the answers on one of theirs; none come where it is `unanswered`."""
+
+    there: Passage
+    back: Passage
+    unanswered: bool = False
+
+
 class Itineraries:
     """The itineraries of one family in one network; what is worked out is kept."""
 
-    def __init__(self, network: Forwarding, family: Family) -> None:
+    def __init__(self, network: Forwarding, family: Family, beside: Itineraries | None = None) -> None:
+        """Make them; with those of another plan `beside`, equal numbers of both stand for the same sequences."""
         self.network = network
         self.family = family
         plan = network.plan
-        self._tokens: dict[Token, int] = {}
+        self._tokens: dict[Token, int] = {} if beside is None else beside._tokens
+        self._named: list[Token] = [] if beside is None else beside._named
         listed = {point.device for point, _, listed_family in plan.placed if listed_family is family}
         self._stateful = {name for name, device in plan.devices.items() if device.stateful and name in listed}
         self._placed = {(point, direction) for point, direction, listed_family in plan.placed if listed_family is family}
-        self.nodes = Nodes()
+        self.nodes: Nodes = Nodes() if beside is None else beside.nodes
         self.names = list(plan.devices)
-        self._between: _Edges | None = None
+        self._between: Edges | None = None
         self._sent: dict[tuple[int, int], Cell] = {}
         self._columns: dict[tuple[object, ...], Column] = {}
         self._settled: dict[object, Column] = {}
@@ -61,8 +81,10 @@ class Itineraries:
         ]
         interfaces = [each for device in devices for each in device.interfaces.values() if plan.segments[each.on].outside]
         self._outward = [own for each in interfaces for own in each.in_family(family)]
+        self._passages: dict[int, dict[Sequence, Passage]] = {}
         self._pairs: dict[tuple[object, ...], Cell] = {}
         self._arriving: dict[int, bool] = {}
+        self._met: dict[int, int] = {}
         self._placed_ends: dict[Address, dict[int, int]] = {}
 
     def block(self, move: Move) -> tuple[int, ...]:
@@ -75,7 +97,10 @@ class Itineraries:
         return tuple(found)
 
     def _token(self, token: Token) -> int:
-        return self._tokens.setdefault(token, len(self._tokens))
+        number = self._tokens.setdefault(token, len(self._tokens))
+        if number == len(self._named):
+            self._named.append(token)
+        return number
 
     # Columns
 
@@ -99,6 +124,13 @@ class Itineraries:
         name = None if target is None else target.name
         return name, blocks, owner.point if owner else None, network.scope(destination), routes, outward
 
+    def by_hops(self, destination: Address) -> bool:
+        """Whether nothing but fewest hops says where packets to a destination go, until a device on its segment has them."""
+        target, value = self.network.plan.segment_of(destination), destination.value
+        if target is None or self.network.plan.static_routing or any(self._counts(route, destination) for route in self._routes):
+            return False
+        return target.outside or not any(own.connected.contains(value) for own in self._outward)
+
     def _counts(self, route: tuple[str, Pattern], destination: Address) -> bool:
         """Whether a static route has a say in where its device sends packets to a destination: not where a computed path is better."""
         device, block = route
@@ -115,7 +147,7 @@ class Itineraries:
             found.setdefault(interface.device, []).append(connected)
         return frozenset((name, sum(connected) or len(connected)) for name, connected in found.items())
 
-    def _edges(self) -> _Edges:
+    def edges(self) -> Edges:
         """Return the moves between neighbouring devices, whatever they are for."""
         if self._between is None:
             number = {name: device for device, name in enumerate(self.names)}
@@ -125,14 +157,13 @@ class Itineraries:
                 for hop in self.network.links(name, self.family):
                     neighbour = number[hop.neighbour.device]
                     move = self.network.across(hop.interface, hop.neighbour)
-                    into[neighbour].append(Edge(None if move is None else self.block(move), device))
+                    into[neighbour].append(Edge(self.block(move), device, move.ends))
                     # What a device sends itself is not asked at the interface that it leaves by.
-                    sent = None if move is None else self.block(move._replace(crossings=move.crossings[1:]))
-                    own[device].append(Edge(sent, neighbour))
-            self._between = _Edges(number, own, into)
+                    own[device].append(Edge(self.block(move._replace(crossings=move.crossings[1:])), neighbour, move.ends))
+            self._between = Edges(number, own, into)
         return self._between
 
-    def _column(self, destination: Address) -> Column:
+    def column(self, destination: Address) -> Column:
         """Return, for each device that a packet may come into, the sequences that follow, each ending at the last device."""
         key = self._key(destination)
         if key not in self._columns:
@@ -141,13 +172,13 @@ class Itineraries:
 
     def _nearest(self, near: _Near) -> Column:
         """Return the column of a segment, where its devices stand at the end, the owner of the address before."""
-        number, _, into = self._edges()
+        number, _, into = self.edges()
         owner = None if near.owner is None else number[near.owner]
         return Nearest(self.nodes, self.names, into, {number[name]: count for name, count in near.exits}, owner)
 
     def _chosen(self, destination: Address) -> Column:
         """Return the column of a destination as every device chooses its moves, static routes included."""
-        owner, number = self.network.plan.interface_of.get(destination), self._edges().number
+        owner, number = self.network.plan.interface_of.get(destination), self.edges().number
         found = Moves([], [])
         for name in self.names:
             edges: list[Edge] = []
@@ -181,23 +212,26 @@ class Itineraries:
         """Return the itinerary of a device's own packets where fewest hops decide; None where they do not or it stands at the end."""
         if origin.device is None or not isinstance(self._key(destination), _Near):
             return None
-        column, edges = self._column(destination), self._edges()
+        column, edges = self.column(destination), self.edges()
         device = edges.number[origin.device]
         if column.costs[device] <= 0:
             return None
         key = (device, id(column))
         if key not in self._sent:
             near = [edge for edge in edges.own[device] if column.costs[edge.device] == column.costs[device] - 1]
-            if any(edge.tokens is None for edge in near) or not near:
+            if not near:
                 return None
-            lead = self._begun(self.network.sent_by(origin.device, self.family))
-            numbers = {self.nodes.prepend((*lead, *(tokens or ())), column.numbers[neighbour]) for tokens, neighbour in near}
-            count = sum(column.paths[edge.device] for edge in near)
+            lead, lost = self.begun(origin), self.nodes.ending(Outcome.LOST)
+            numbers = {self.nodes.prepend(lead + each.tokens, lost if each.lost else column.numbers[each.device]) for each in near}
+            count = sum(1 if each.lost else column.paths[each.device] for each in near)
             self._sent[key] = Cell(self.nodes.union(frozenset(numbers)), count)
-        return self._sent[key]._replace(number=self._placed_out(self._sent[key].number, destination))
+        return self._sent[key]._replace(number=self.placed_out(self._sent[key].number, destination))
+
+    def begun(self, origin: Endpoint) -> tuple[int, ...]:
+        """Return the tokens of what a sender crosses itself before its first move."""
+        return () if origin.device is None else self._begun(self.network.sent_by(origin.device, self.family))
 
     def _begun(self, start: Path) -> tuple[int, ...]:
-        """Return the tokens of what a sender crosses itself."""
         return self.block(Move(start.crossings, start.devices[0] if start.devices else None, False))
 
     def _joined(self, lead: tuple[int, ...], moves: list[Move], destination: Address) -> Cell:
@@ -209,12 +243,12 @@ class Itineraries:
                 numbers.add(self.nodes.prepend(tokens, self.nodes.ending(Outcome.LOST if move.reason else Outcome.ARRIVED)))
                 count += 1
                 continue
-            cell = self._column(destination).cell(self._edges().number[move.device])
-            numbers.add(self.nodes.prepend(tokens, self._placed_out(cell.number, destination)))
+            cell = self.column(destination).cell(self.edges().number[move.device])
+            numbers.add(self.nodes.prepend(tokens, self.placed_out(cell.number, destination)))
             count += cell.paths
         return Cell(self.nodes.union(frozenset(numbers)), count)
 
-    def _placed_out(self, number: int, destination: Address) -> int:
+    def placed_out(self, number: int, destination: Address) -> int:
         """Return a node of a column with the last moves to one destination in the place of its ends."""
         known = self._placed_ends.setdefault(destination, {})
         if number not in known:
@@ -229,7 +263,7 @@ class Itineraries:
 
     def _onward(self, device: str, destination: Address) -> int:
         """Return the sequences that follow for a packet that has come into a device."""
-        return self._placed_out(self._column(destination).numbers[self._edges().number[device]], destination)
+        return self.placed_out(self.column(destination).numbers[self.edges().number[device]], destination)
 
     def _handed_out(self, device: str, destination: Address) -> set[int]:
         """Return what a packet meets behind the last device of its way: the device itself, or the way to the machine."""
@@ -255,7 +289,7 @@ class Itineraries:
 
     def token_at(self, number: int) -> Token:
         """Return the token that has a number."""
-        return list(self._tokens)[number]
+        return self._named[number]
 
     def sequences(self, number: int) -> list[Sequence]:
         """Return the sequences of a node, each with its end. Raises `TooManyPieces` when they are more than `MOST_WAYS`."""
@@ -282,6 +316,25 @@ class Itineraries:
             return [self.network.path(origin, destination)]
         first = self._walk(origin, destination)
         return [first.path, *(self._walk(origin, destination, each).path for each in wanted if each != first.sequence)]
+
+    def passages(self, origin: Endpoint, destination: Address) -> tuple[Passage, ...]:
+        """Return what packets of a pair meet on each of their different ways, on the first path of all first.
+
+        Raises `TooManyPieces` when there are too many different ones.
+        """
+        number = self.node(origin, destination)
+        if number not in self._passages:
+            self._passages[number] = {each: self._passage(each) for each in self.sequences(number)}
+        found = self._passages[number]
+        if len(found) == 1:
+            return tuple(found.values())
+        first = self._walk(origin, destination).sequence
+        return found[first], *(passage for each, passage in found.items() if each != first)
+
+    def _passage(self, sequence: Sequence) -> Passage:
+        tokens = [self.token_at(each) for each in sequence.tokens]
+        places = tuple(Crossing(*each) for each in tokens if not isinstance(each, str))
+        return Passage(places, frozenset(each for each in tokens if isinstance(each, str)), sequence.end is Outcome.ARRIVED)
 
     def crossings(self, origin: Endpoint, destination: Address) -> dict[Crossing, None]:
         """Return all places that a packet crosses on any equally good path that arrives, those of the first path first, in order."""
@@ -312,6 +365,17 @@ class Itineraries:
                 self._arriving[each] = Outcome.ARRIVED in node.ends or any(self._arriving[child] for _, child in node.children)
         return self._arriving[number]
 
+    def met(self, number: int) -> int:
+        """Return the tokens that some sequence of a node meets, a bit each."""
+        if number not in self._met:
+            for each in self.nodes.below(number):
+                if each not in self._met:
+                    tokens = 0
+                    for token, child in self.nodes.of[each].children:
+                        tokens |= 1 << token | self._met[child]
+                    self._met[each] = tokens
+        return self._met[number]
+
     def _walk(self, origin: Endpoint, destination: Address, wanted: Sequence | None = None) -> _Walked:
         """Return the first path that meets a sequence, or the first one of all."""
         start, moves = self.network.starts(origin, destination)
@@ -336,7 +400,7 @@ class Itineraries:
 
     def _leads_to(self, device: str, destination: Address, tokens: tuple[int, ...], end: End) -> bool:
         """Whether from a device on a packet can meet just these tokens; in a loop that is not told apart."""
-        if self._edges().number[device] in self._column(destination).turning:
+        if self.edges().number[device] in self.column(destination).turning:
             return True
         number = self._onward(device, destination)
         for token in tokens:
@@ -354,7 +418,7 @@ class _Near(NamedTuple):
     owner: str | None
 
 
-class _Edges(NamedTuple):
+class Edges(NamedTuple):
     """The number of each device; by it the edges of its own packets, and those that lead into it."""
 
     number: dict[str, int]
@@ -372,16 +436,29 @@ class _Walked(NamedTuple):
 class Network(Forwarding):
     """Where packets go in a plan, with all equal paths at once."""
 
-    def __init__(self, plan: Plan) -> None:
+    def __init__(self, plan: Plan, beside: Network | None = None) -> None:
+        """Make it; numbers of itineraries are those of the network of another plan `beside`."""
         super().__init__(plan)
+        self._beside = beside
         self._itineraries: dict[Family, Itineraries] = {}
+        self._between: dict[tuple[tuple[int, ...], tuple[int, ...], bool], tuple[Way, ...]] = {}
 
     def itineraries(self, family: Family) -> Itineraries:
         """Return the itineraries of a family."""
         if family not in self._itineraries:
-            self._itineraries[family] = Itineraries(self, family)
+            self._itineraries[family] = Itineraries(self, family, None if self._beside is None else self._beside.itineraries(family))
         return self._itineraries[family]
 
     def ways(self, origin: Endpoint, destination: Address) -> list[Path]:
         """Return one path for each different sequence of lists that equally good paths meet, the first path first."""
         return self.itineraries(destination.family).ways(origin, destination)
+
+    def between(self, source: Endpoint, destination: Endpoint) -> tuple[Way, ...]:
+        """Return the ways of conversations between two ends that differ in the lists they meet, that of the first paths first."""
+        itineraries = self.itineraries(source.address.family)
+        there, back = itineraries.passages(source, destination.address), itineraries.passages(destination, source.address)
+        unanswered = self.unanswered(source, destination.address)
+        key = (tuple(map(id, there)), tuple(map(id, back)), unanswered)
+        if key not in self._between:
+            self._between[key] = tuple(Way(one, other, unanswered) for one in there for other in back)
+        return self._between[key]

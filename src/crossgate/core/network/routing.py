@@ -114,6 +114,7 @@ class Forwarding:
         self._costs: dict[tuple[frozenset[str], Family, str | None], dict[str, int]] = {}
         self._prefixes: dict[tuple[str, Family], dict[int, dict[int, list[Interface]]]] = {}
         self._links: dict[tuple[str, Family], list[Link]] = {}
+        self._across: dict[tuple[Point, Point], Move] = {}
         self._near: dict[tuple[str, Family], list[str]] = {}
         self._paths: dict[tuple[str | None, str, Point | None, tuple[Address, ...], Address], Path] = {}
 
@@ -175,15 +176,7 @@ class Forwarding:
         gateways = self._gateways(origin, destination)
         if not gateways:
             return start, [_lost(f"{origin.segment} has no gateway for {destination.family.label}")]
-        leaving = () if segment.outside else (Crossing(Point(PointKind.SUBNET, segment.name), Direction.OUTBOUND),)
-        moves = []
-        for gateway in gateways:
-            ports = self.wire.between(origin.at, gateway)
-            if ports is None:
-                moves.append(_lost(f"no cable leads from {origin.at} to {gateway.point}"))
-            else:
-                moves.append(self._into((*_crossings(ports), *leaving), gateway, destination))
-        return start, moves
+        return start, [self._ended(self.toward(origin, gateway), gateway, destination) for gateway in gateways]
 
     def sent_by(self, name: str, family: Family) -> Path:
         """Return the path of a device's own packets before their first move."""
@@ -197,41 +190,62 @@ class Forwarding:
             return [_lost(hops)]
         found = []
         for interface, neighbour in hops:
-            crossings = () if own else (Crossing(interface.point, Direction.OUTBOUND),)
-            if not self.plan.segments[interface.on].outside:
-                crossings = (*crossings, Crossing(Point(PointKind.SUBNET, interface.on), Direction.INBOUND))
             if neighbour is None:
-                found.append(self._deliver(crossings, interface.on, interface, destination))
-                continue
-            ports = self.wire.between(interface, neighbour)
-            if ports is None:
-                found.append(Move(crossings, None, True, f"no cable leads from {interface.point} to {neighbour.point}"))
+                crossings = self._leaving(interface)
+                found.append(self._deliver(crossings[1:] if own else crossings, interface.on, interface, destination))
             else:
-                found.append(self._into((*crossings, *_crossings(ports)), neighbour, destination))
+                move = self.across(interface, neighbour)
+                found.append(self._ended(move._replace(crossings=move.crossings[1:]) if own else move, neighbour, destination))
         return found
 
-    def across(self, interface: Interface, neighbour: Interface) -> Move | None:
-        """Return the move from one device's interface to another's on its subnet, for packets that go on; None where no cable leads."""
-        ports = self.wire.between(interface, neighbour)
-        if ports is None:
-            return None
-        leaving = Crossing(interface.point, Direction.OUTBOUND), Crossing(Point(PointKind.SUBNET, interface.on), Direction.INBOUND)
-        return Move((*leaving, *_crossings(ports), Crossing(neighbour.point, Direction.INBOUND)), neighbour.device, False)
+    def _leaving(self, interface: Interface) -> tuple[Crossing, ...]:
+        """Return what a packet crosses that a device sends out by an interface."""
+        out = Crossing(interface.point, Direction.OUTBOUND)
+        subnet = Crossing(Point(PointKind.SUBNET, interface.on), Direction.INBOUND)
+        return (out,) if self.plan.segments[interface.on].outside else (out, subnet)
 
-    def _into(self, crossings: tuple[Crossing, ...], interface: Interface, destination: Address) -> Move:
-        """Return the move into a device by an interface: the end for its own addresses and for what stays on its link."""
-        inward = (*crossings, Crossing(interface.point, Direction.INBOUND))
+    def across(self, interface: Interface, neighbour: Interface) -> Move:
+        """Return the move from one device's interface to another's on its subnet, for packets that go on; it ends where no cable leads."""
+        key = (interface.point, neighbour.point)
+        if key not in self._across:
+            leaving, ports = self._leaving(interface), self.wire.between(interface, neighbour)
+            if ports is None:
+                self._across[key] = Move(leaving, None, True, f"no cable leads from {interface.point} to {neighbour.point}")
+            else:
+                inward = Crossing(neighbour.point, Direction.INBOUND)
+                self._across[key] = Move((*leaving, *_crossings(ports), inward), neighbour.device, False)
+        return self._across[key]
+
+    def toward(self, origin: Endpoint, gateway: Interface) -> Move:
+        """Return the move from a machine to a gateway, for packets that go on; it ends where no cable leads."""
+        ports = self.wire.between(origin.at, gateway)
+        if ports is None:
+            return _lost(f"no cable leads from {origin.at} to {gateway.point}")
+        outside = self.plan.segments[origin.segment].outside
+        leaving = () if outside else (Crossing(Point(PointKind.SUBNET, origin.segment), Direction.OUTBOUND),)
+        return Move((*_crossings(ports), *leaving, Crossing(gateway.point, Direction.INBOUND)), gateway.device, False)
+
+    def _ended(self, move: Move, interface: Interface, destination: Address) -> Move:
+        """Return a move into a device by an interface as the end for its own addresses and for what stays on its link."""
+        if move.ends:
+            return move
         if self._owner(destination) == interface.device:
-            return Move((*inward, Crossing(self.plan.devices[interface.device].itself, Direction.INBOUND)), interface.device, True)
+            return Move((*move.crossings, Crossing(self.plan.devices[interface.device].itself, Direction.INBOUND)), interface.device, True)
         if self.scope(destination) is Scope.LINK:
-            return Move(inward, interface.device, True, f"{interface.device} hands on nothing for {destination}: {Scope.LINK}")
-        return Move(inward, interface.device, False)
+            return move._replace(ends=True, reason=f"{interface.device} hands on nothing for {destination}: {Scope.LINK}")
+        return move
 
     def scope(self, destination: Address) -> Scope | None:
         """Return how far a packet for an address gets on its own; None for one that is routed."""
         if destination.family is Family.IPV4 and destination.value in self.plan.broadcasts:
             return Scope.LINK
         return scope_of(destination)
+
+    def unanswered(self, origin: Endpoint, destination: Address) -> bool:
+        """Whether a packet stays on its link and is handed to all there, so that nobody answers it."""
+        if origin.segment not in self.plan.segments or (origin.device is not None and self._owner(destination) == origin.device):
+            return False
+        return self.scope(destination) is Scope.LINK and self._link(origin, destination) is not None
 
     def _link(self, origin: Endpoint, destination: Address) -> str | None:
         """Return the segment on which a packet that is not routed is handed to all; None where it goes to one machine as any other."""
@@ -258,15 +272,22 @@ class Forwarding:
                 moves.append(Move((*_crossings(ports), *inward), interface.device, True))
         return moves or [Move(_crossings(self.wire.between(attached, None) or []), None, True)]
 
+    def told_gateways(self, origin: Endpoint, family: Family) -> list[Interface]:
+        """Return the interfaces that a machine is told to hand packets to."""
+        return [self.plan.interface_of[address] for address in origin.gateways if address.family is family]
+
+    def has_route(self, name: str, destination: Address) -> bool:
+        """Whether a device knows a way to an address."""
+        return not isinstance(self._hops(self.plan.devices[name], destination), str)
+
     def _gateways(self, origin: Endpoint, destination: Address) -> list[Interface]:
         """Return the interfaces that a machine may hand a packet to: those it is told, else the nearest to the end."""
-        told = [self.plan.interface_of[address] for address in origin.gateways if address.family is destination.family]
+        told = self.told_gateways(origin, destination.family)
         if told:
             return told
         near = self.on_segment.get((origin.segment, destination.family), [])
         if self.plan.static_routing:
-            able = [interface for interface in near if not isinstance(self._hops(self.plan.devices[interface.device], destination), str)]
-            return able or near[:1]
+            return [interface for interface in near if self.has_route(interface.device, destination)] or near[:1]
         target = self._segment_of(destination)
         if target is None or not near:
             return near[:1]
@@ -287,7 +308,8 @@ class Forwarding:
             end = owner.point if owner else host.name if host else destination
             return Move(crossings, None, True, f"no cable leads to {end}: its switch is not joined to the one the packet comes from")
         if owner is not None and here:
-            return self._into((*crossings, *_crossings(ports)), owner, destination)
+            inward = Crossing(owner.point, Direction.INBOUND)
+            return self._ended(Move((*crossings, *_crossings(ports), inward), owner.device, False), owner, destination)
         if target is not None and target.name != segment:
             reason = f"it goes out to {segment}, but {host.name if host else destination} is in {target.name}"
             return Move(crossings, None, True, reason)

@@ -10,15 +10,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
 
 from crossgate.core.lists.split import ListRegions, Regions
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.network.address_classes import AddressClass
-from crossgate.core.network.itineraries import Network
-from crossgate.core.network.routing import Crossing, Endpoint, Path
+from crossgate.core.network.itineraries import Network, Passage, Way
+from crossgate.core.network.routing import Crossing, Endpoint
 from crossgate.core.sets.boxes import (
     Box,
     address_box,
@@ -27,15 +26,7 @@ from crossgate.core.sets.boxes import (
 from crossgate.core.sets.patterns import Excluded
 from crossgate.core.traffic.courses import Course, Opening, leg_box, opening_box
 from crossgate.core.traffic.legs import Leg
-from crossgate.core.traffic.trace import Verdict, path_devices
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Way:
-    """One path of the packets, and one of the answers."""
-
-    there: Path
-    back: Path
+from crossgate.core.traffic.trace import Verdict
 
 
 class Flow(NamedTuple):
@@ -138,7 +129,7 @@ class Flows:
             yield from pieces
 
     def _leg(self, way: Way, course: Course, index: int, opening: Box, passed: tuple[Decided, ...]) -> Iterator[Answer]:
-        if index == len(course.legs) or (index and way.there.on_link):
+        if index == len(course.legs) or (index and way.unanswered):
             yield Answer(opening, Verdict.PERMITTED, course.legs[-1], None, passed)
             return
         asked = self.asked(way, course.legs[index], opening.family)
@@ -173,15 +164,9 @@ class Flows:
         return self._asked[key]
 
     def _lists_asked(self, way: Way, leg: Leg, family: Family) -> list[PlacedList]:
-        devices = self.network.plan.devices
-        passed: set[str] = set()
-        if leg not in (Leg.SYN, Leg.REQUEST):
-            passed = path_devices(way.there)
-        return [
-            each
-            for each in placed_on(self.network, way.back if leg.returns else way.there, family)
-            if not (each.crossing.point.device in passed and devices[each.crossing.point.device or ""].stateful)
-        ]
+        passed = frozenset() if leg in (Leg.SYN, Leg.REQUEST) else way.there.stateful
+        every = placed_on(self.network, way.back if leg.returns else way.there, family)
+        return [each for each in every if each.crossing.point.device not in passed]
 
 
 def _together(answer: Answer, other: Answer) -> Answer:
@@ -190,14 +175,9 @@ def _together(answer: Answer, other: Answer) -> Answer:
     return answer._replace(box=other.box, verdict=verdict, others=(*answer.others, other))
 
 
-def placed_on(network: Network, path: Path, family: Family) -> list[PlacedList]:
-    """Return the crossings of a path at which a list of the family stands, with the list."""
-    placed = network.plan.placed
-    return [
-        PlacedList(crossing, found)
-        for crossing in path.crossings
-        if (found := placed.get((crossing.point, crossing.direction, family))) is not None
-    ]
+def placed_on(network: Network, passage: Passage, family: Family) -> list[PlacedList]:
+    """Return the crossings of a passage, with the lists of the family that stand there."""
+    return [PlacedList(each, network.plan.placed[(each.point, each.direction, family)]) for each in passage.crossings]
 
 
 def flows(
@@ -222,9 +202,7 @@ def flows(
 
 def flow_between(network: Network, source: Endpoint, destination: Endpoint, boxes: tuple[Box, ...], excluded: Excluded) -> Flow:
     """Return the flow from one end to another with just these packets."""
-    there, back = network.ways(source, destination.address), network.ways(destination, source.address)
-    ways = tuple(Way(one, other) for one in there for other in back)
-    return Flow(source, destination, ways, boxes, excluded)
+    return Flow(source, destination, network.between(source, destination), boxes, excluded)
 
 
 def alike(

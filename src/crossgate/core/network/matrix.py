@@ -1,0 +1,211 @@
+"""The itineraries between all address classes of a network at once, a number for every sender and destination.
+
+1. What follows for a packet that has come into a device is a row for each device, made column by column (`columns`), with
+   the last moves to each destination put in.
+2. What a machine sends comes into its gateway, what a device sends into its neighbours: its row is that of the next device
+   with the tokens of the move before each sequence, each different number once. Where several are as good, the rows are united.
+3. What does not go by a gateway or by fewest hops (to the sender's own link, by a static route) is asked pair by pair.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Sequence
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from crossgate.core.network.columns import FAR, Edge
+from crossgate.core.network.itineraries import Itineraries
+from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.routing import Endpoint
+
+Numbers = NDArray[np.int32]
+
+
+class Matrix:
+    """`numbers[row[i], j]` is the node (`Itineraries.node`) of what the end `i` sends to the end `j`.
+
+    Ends that send alike share a row.
+    """
+
+    def __init__(self, itineraries: Itineraries, ends: Sequence[Endpoint]) -> None:
+        self.itineraries = itineraries
+        self.ends = ends
+        self._network = itineraries.network
+        self._nodes = itineraries.nodes
+        self._lost = self._nodes.ending(Outcome.LOST)
+        self._segments = [self._network.plan.segment_of(end.address) for end in ends]
+        self._on: dict[str, list[int]] = {}
+        for column, segment in enumerate(self._segments):
+            self._on.setdefault("" if segment is None or segment.outside else segment.name, []).append(column)
+        self._scoped = [column for column, end in enumerate(ends) if self._network.scope(end.address) is not None]
+        self._nowhere = sorted(set(self._scoped) & set(self._on.get("", ())))
+        self._inward, self._costs = self._devices()
+        self._different: dict[int, tuple[Numbers, NDArray[np.intp]]] = {}
+        self._own: dict[str, Numbers] = {}
+        senders: dict[tuple[object, ...], int] = {}
+        for end in ends:
+            senders.setdefault((end.device, end.segment, end.at, end.gateways), len(senders))
+        self.row = np.array([senders[(end.device, end.segment, end.at, end.gateways)] for end in ends], dtype=np.intp)
+        self.numbers = np.empty((len(senders), len(ends)), dtype=np.int32)
+        made: set[int] = set()
+        for end, row in zip(ends, self.row.tolist(), strict=True):
+            if row not in made:
+                made.add(row)
+                self.numbers[row] = self._sent(end)
+
+    def _devices(self) -> tuple[Numbers, Numbers]:
+        """Return for each device what follows for a packet that has come into it, and how many hops it is away, by destination."""
+        itineraries, names = self.itineraries, self.itineraries.names
+        inward = np.full((len(names), len(self.ends)), self._lost, dtype=np.int32)
+        costs = np.full((len(names), len(self.ends)), FAR, dtype=np.int32)
+        parted: dict[int, tuple[list[int], NDArray[np.intp]]] = {}
+        scoped = set(self._scoped)
+        number = itineraries.edges().number
+        for column, end in enumerate(self.ends):
+            if self._segments[column] is not None:
+                for name, cost in self._network.costs_to(end.address).items():
+                    costs[number[name], column] = cost
+            if column in scoped:
+                continue  # whoever gets it hands it on no further
+            following = itineraries.column(end.address)
+            if id(following) not in parted:
+                different, inverse = np.unique(np.array(following.numbers, dtype=np.int32), return_inverse=True)
+                parted[id(following)] = different.tolist(), inverse
+            nodes, inverse = parted[id(following)]
+            inward[:, column] = np.array([itineraries.placed_out(node, end.address) for node in nodes], dtype=np.int32)[inverse]
+        return inward, costs
+
+    def _prepended(self, tokens: tuple[int, ...], device: int) -> Numbers:
+        """Return what follows for a packet that meets tokens and comes into a device, by destination."""
+        if not tokens:
+            same: Numbers = self._inward[device]
+            return same
+        if device not in self._different:
+            self._different[device] = np.unique(self._inward[device], return_inverse=True)
+        different, inverse = self._different[device]
+        found: Numbers = np.array([self._nodes.prepend(tokens, node) for node in different.tolist()], dtype=np.int32)[inverse]
+        return found
+
+    def _united(self, lead: tuple[int, ...], choices: Sequence[Edge], chosen: NDArray[np.bool_] | None) -> Numbers:
+        """Return what follows for a packet that meets `lead` and then goes on by one of the edges `chosen`, by destination."""
+        rows = [
+            np.full(len(self.ends), self._nodes.prepend(lead + each.tokens, self._lost), dtype=np.int32)
+            if each.lost
+            else self._prepended(lead + each.tokens, each.device)
+            for each in choices
+        ]
+        if len(rows) == 1 and chosen is None:
+            return rows[0]
+        stacked = np.stack(rows)
+        if chosen is not None:
+            stacked = np.where(chosen, stacked, -1)
+        found: Numbers = stacked.max(axis=0)
+        several = np.flatnonzero((stacked != found).any(axis=0) if chosen is None else ((stacked != found) & chosen).any(axis=0))
+        if several.size:
+            different, inverse = np.unique(stacked[:, several], axis=1, return_inverse=True)
+            united = [self._nodes.union(frozenset(nodes) - {-1}) for nodes in different.T.tolist()]
+            found[several] = np.array(united, dtype=np.int32)[inverse.reshape(-1)]
+        return found
+
+    def _sent(self, origin: Endpoint) -> Numbers:
+        """Return the row of a sender."""
+        if origin.device is None:
+            found = self._by_machine(origin)
+        else:
+            if origin.device not in self._own:
+                self._own[origin.device] = self._by_device(origin)
+            found = self._own[origin.device].copy()
+        return self._unrouted(found, origin)
+
+    def _alone(self, found: Numbers, origin: Endpoint, columns: Collection[int]) -> Numbers:
+        """Return a row with the nodes of some pairs, each asked by itself."""
+        for column in columns:
+            found[column] = self.itineraries.node(origin, self.ends[column].address)
+        return found
+
+    def _by_machine(self, origin: Endpoint) -> Numbers:
+        nobody = np.full(len(self.ends), self._lost, dtype=np.int32)
+        if origin.segment not in self._network.plan.segments:
+            return nobody
+        family = self.itineraries.family
+        told = self._network.told_gateways(origin, family)
+        near = told or self._network.on_segment.get((origin.segment, family), [])
+        if near:
+            number, choices = self.itineraries.edges().number, []
+            for gateway in near:
+                move = self._network.toward(origin, gateway)
+                choices.append(Edge(self.itineraries.block(move), number[gateway.device], move.ends))
+            chosen = None if told or len(near) == 1 else self._nearest([number[each.device] for each in near])
+            nobody = self._united((), choices, chosen)
+        return self._on_link(nobody.copy(), origin, [origin.segment])
+
+    def _nearest(self, devices: list[int]) -> NDArray[np.bool_]:
+        """Return which of some gateways are the nearest to each destination; the first one where none has a way."""
+        if self._network.plan.static_routing:
+            able = np.array([self._able[device] for device in devices])
+        else:
+            costs = self._costs[devices]
+            able = (costs == costs.min(axis=0)) & (costs != FAR)
+        able[0] |= ~able.any(axis=0)
+        return able
+
+    @cached_property
+    def _able(self) -> dict[int, list[bool]]:
+        """Which destinations each device knows a way to, where all routes are written."""
+        names = enumerate(self.itineraries.names)
+        return {device: [self._network.has_route(name, end.address) for end in self.ends] for device, name in names}
+
+    def _by_device(self, origin: Endpoint) -> Numbers:
+        itineraries, edges = self.itineraries, self.itineraries.edges()
+        assert origin.device is not None
+        device, lead = edges.number[origin.device], itineraries.begun(origin)
+        lost = self._nodes.prepend(lead, self._lost)
+        found = np.full(len(self.ends), lost, dtype=np.int32)
+        own = edges.own[device]
+        if own:
+            costs = self._costs[[each.device for each in own]]
+            chosen = (costs == costs.min(axis=0)) & (costs != FAR)
+            found = np.where(chosen.any(axis=0), self._united(lead, own, chosen), lost).astype(np.int32)
+        interfaces = self._network.plan.devices[origin.device].interfaces.values()
+        here = list(dict.fromkeys(interface.on for interface in interfaces))
+        return self._on_link(self._alone(found, origin, self._routed), origin, here)
+
+    @cached_property
+    def _routed(self) -> list[int]:
+        """The destinations to which devices send by other rules than fewest hops, but for those that nothing is routed to."""
+        unrouted = set(self._nowhere)
+        return [column for column, end in enumerate(self.ends) if column not in unrouted and not self.itineraries.by_hops(end.address)]
+
+    def _on_link(self, found: Numbers, origin: Endpoint, segments: list[str]) -> Numbers:
+        """Return a row with what is sent on the sender's own links."""
+        near = [column for name in segments for column in self._on.get(name, ())]
+        if any(self._network.plan.segments[name].outside for name in segments):
+            near += self._on.get("", ())
+        return self._alone(found, origin, near)
+
+    def _unrouted(self, found: Numbers, origin: Endpoint) -> Numbers:
+        """Return a row with what is sent to addresses that nothing is routed to and that are in no subnet: all fare alike."""
+        told: dict[bool, int] = {}
+        for column in self._nowhere:
+            address = self.ends[column].address
+            on_link = self._network.unanswered(origin, address)
+            if on_link not in told:
+                told[on_link] = self.itineraries.node(origin, address)
+            found[column] = told[on_link]
+        return found
+
+    def meeting(self, tokens: int) -> Iterator[tuple[int, NDArray[np.bool_]]]:
+        """Yield the rows that meet any of a set of tokens (a bit each), with which of their columns do."""
+        met = self.itineraries.met
+        for row, (nodes, inverse) in enumerate(self._parted):
+            meets = [bool(met(node) & tokens) for node in nodes]
+            if any(meets):
+                yield row, np.array(meets)[inverse]
+
+    @cached_property
+    def _parted(self) -> list[tuple[list[int], NDArray[np.intp]]]:
+        """The different numbers of each row, and which of them each column has."""
+        found = (np.unique(row, return_inverse=True) for row in self.numbers)
+        return [(nodes.tolist(), inverse) for nodes, inverse in found]
