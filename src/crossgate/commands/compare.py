@@ -53,7 +53,8 @@ def compare(
         raise typer.Exit(1 if different else 0)
     with meter("comparing") as tell:
         missed: list[TooManyPieces] = []
-        found = differences(Session(plan), Session(new), tell, missed)
+        before = Session(plan)
+        found = differences(before, Session(new, beside=before), tell, missed)
     if as_json:
         from crossgate.formats.json.compare import compare_document
 

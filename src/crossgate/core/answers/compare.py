@@ -12,22 +12,21 @@ from collections.abc import Iterable, Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.lists.difference import compare_lists, suspects
+from crossgate.core.answers.change import Change
+from crossgate.core.lists.difference import compare_lists, same_lists, suspects
 from crossgate.core.model.accesslist import AccessList, Action, Decider
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.window import Window, open_at, states
-from crossgate.core.network.address_classes import AddressClass, address_classes, boundaries
-from crossgate.core.network.itineraries import Network
 from crossgate.core.sets.boxes import Box, address_box, overlap, without, witness
 from crossgate.core.sets.effort import TooManyPieces, answered, gathered
 from crossgate.core.sets.minimise import SetLine, fewest_lines
 from crossgate.core.sets.patterns import Excluded
 from crossgate.core.traffic.courses import Course, Opening, by_course, course_on, leg_box, opening_box
 from crossgate.core.traffic.examples import example, mentioned, some_packet, unmentioned
-from crossgate.core.traffic.flows import Answer, Decided, Flow, Flows, alike, flow_between, likeness, placed_on
+from crossgate.core.traffic.flows import Answer, Decided, Flow, Flows, flow_between, placed_on
 from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict
@@ -116,7 +115,7 @@ class Comparison:
     def differing(self, pair: _Pair) -> Iterator[tuple[bool, Fate, Fate, Box]]:
         """Yield the openings of a pair that the plans treat differently, in boxes apart: (stray, was, now, box)."""
         suspected = {leg: self._suspected(pair, leg) for leg in (Leg.SYN, Leg.SYN_ACK, Leg.ACK)}
-        if not any(boxes is None or boxes for boxes in suspected.values()):
+        if not any(boxes is None or _meet(pair.boxes, boxes, leg.returns) for leg, boxes in suspected.items()):
             return
         on_link = [flow.on_link for flow in (pair.new, pair.old) if flow is not None]
         for course, box in by_course(pair.boxes):
@@ -153,8 +152,16 @@ class Comparison:
     def _suspect(self, was: AccessList, now: AccessList) -> list[Box]:
         key = (was.name, now.name)
         if key not in self._suspects:
-            self._suspects[key] = list(suspects(self.old.regions(was), self.new.regions(now)))
+            before, after = was.in_force(self.old.open_windows), now.in_force(self.new.open_windows)
+            same = same_lists(was, before, now, after)
+            self._suspects[key] = [] if same else list(suspects(self.old.regions(was), self.new.regions(now)))
         return self._suspects[key]
+
+
+def _meet(openings: Iterable[Box], suspected: Iterable[Box], back: bool) -> bool:
+    """Whether openings, or what comes back for them, have addresses that suspected packets have."""
+    addresses = [address_box(box.destination, box.source) if back else address_box(box.source, box.destination) for box in openings]
+    return any(overlap(own, box) is not None for box in suspected for own in addresses)
 
 
 def _to_try(course: Course, opening: Box, suspected: dict[Leg, list[Box] | None]) -> list[Box]:
@@ -180,12 +187,19 @@ def _fate(answer: Answer, other: Answer) -> Fate:
     return Fate(answer.verdict, told, decided)
 
 
-def differences(old: Session, new: Session, tell: Tell | None = None, missed: list[TooManyPieces] | None = None) -> list[Difference]:
+def differences(
+    old: Session, new: Session, tell: Tell | None = None, missed: list[TooManyPieces] | None = None, change: Change | None = None
+) -> list[Difference]:
     """Return all traffic that two plans treat differently, in every state of their windows; what was opened stands first.
 
+    `change` is what changed from one to the other, where that is known already.
     Pairs whose traffic falls into too many pieces are added to `missed`. Raises `TooManyPieces` where there is none.
     """
-    pairs = [pair for family in Family for pair in _pairs(old.network, new.network, family, missed)]
+    change = change or Change(old, new)
+    new = change.new
+    pairs = [pair for family in Family for pair in _pairs(change, family, missed)]
+    if not pairs:
+        return []
     hidden = {devices: unmentioned(old.network, devices) | unmentioned(new.network, devices) for devices in (False, True)}
     before, after = ([each.plan.lists[placement.access_list] for placement in each.plan.placements] for each in (old, new))
     several = _states(old.plan, new.plan, before, after)
@@ -216,37 +230,21 @@ def _gravity(difference: Difference) -> tuple[bool, bool, bool, bool, Family]:
     return difference.stray, difference.devices, not opened, difference.was.verdict is not Verdict.DENIED, difference.family
 
 
-def _pairs(old: Network, new: Network, family: Family, missed: list[TooManyPieces] | None) -> Iterator[_Pair]:
-    """Yield what is sent between any two address classes of both plans, alike ones taken as one."""
-    edges = boundaries(old, family) | boundaries(new, family)
-    classes_old, classes_new = (
-        {address_class.pattern: address_class for address_class in address_classes(network, family, edges)} for network in (old, new)
-    )
-    every = [address_class for address_class in {**classes_old, **classes_new}.values() if not address_class.scoped]
-
-    def like(source: AddressClass, destination: AddressClass) -> object:
-        return tuple(
-            likeness(network, known[source.pattern].end, known[destination.pattern].end)
-            if source.pattern in known and destination.pattern in known
-            else None
-            for network, known in ((old, classes_old), (new, classes_new))
-        )
-
-    for source, destination, excluded in alike(every, every, like):
+def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -> Iterator[_Pair]:
+    """Yield what is sent between any two address classes of both plans that can be treated otherwise, alike ones taken as one."""
+    for source, destination, excluded in change.pairs(family):
         box = address_box(source.pattern, destination.pattern)
         sides: list[Flow | None] = []
         with gathered(missed):
             sides = [
-                flow_between(network, known[source.pattern].end, known[destination.pattern].end, (box,), excluded)
-                if source.pattern in known and destination.pattern in known
-                else None
-                for network, known in ((old, classes_old), (new, classes_new))
+                None if one is None or other is None else flow_between(network, one, other, (box,), excluded)
+                for network, one, other in zip((change.old.network, change.new.network), source.ends, destination.ends, strict=True)
             ]
         if not sides:
             continue
         windowed = any(
             access_list.windows
-            for network, flow in zip((old, new), sides, strict=True)
+            for network, flow in zip((change.old.network, change.new.network), sides, strict=True)
             if flow is not None
             for way in flow.ways
             for path in (way.there, way.back)

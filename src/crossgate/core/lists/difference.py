@@ -11,7 +11,7 @@ from collections.abc import Iterator, Sequence
 from difflib import SequenceMatcher
 
 from crossgate.core.lists.split import EntryRegion, ListRegions, split
-from crossgate.core.model.accesslist import Decider
+from crossgate.core.model.accesslist import AccessList, Decider, Entry
 from crossgate.core.sets.boxes import Box, whole
 
 
@@ -22,6 +22,15 @@ def compare_lists(old: ListRegions, new: ListRegions) -> Iterator[tuple[Box, Dec
             for piece, now in new.split(part):
                 if now.action is not was.action:
                     yield piece, was, now
+
+
+def same_lists(old: AccessList, before: Sequence[Entry], new: AccessList, after: Sequence[Entry]) -> bool:
+    """Whether two lists with just these entries read alike, whatever they and their entries are called."""
+    return (
+        len(before) == len(after)
+        and old.otherwise.action is new.otherwise.action
+        and all(one is other or one.meaning == other.meaning for one, other in zip(before, after, strict=True))
+    )
 
 
 def suspects(old: ListRegions, new: ListRegions) -> Iterator[Box]:

@@ -287,6 +287,10 @@ class Itineraries:
         """Return how many equally good paths there are between a pair, whether they differ in their lists or not."""
         return self._cell(origin, destination).paths
 
+    def bit(self, place: tuple[Point, Direction]) -> int:
+        """Return the bit of a place with a list, for `met`."""
+        return 1 << self._token(place)
+
     def token_at(self, number: int) -> Token:
         """Return the token that has a number."""
         return self._named[number]
@@ -437,16 +441,26 @@ class Network(Forwarding):
     """Where packets go in a plan, with all equal paths at once."""
 
     def __init__(self, plan: Plan, beside: Network | None = None) -> None:
-        """Make it; numbers of itineraries are those of the network of another plan `beside`."""
+        """Make it; numbers of itineraries are those of the network of another plan `beside`, and so are they all where it is like it."""
         super().__init__(plan)
         self._beside = beside
         self._itineraries: dict[Family, Itineraries] = {}
         self._between: dict[tuple[tuple[int, ...], tuple[int, ...], bool], tuple[Way, ...]] = {}
 
+    def like(self, other: Network) -> bool:
+        """Whether packets go the same ways and meet the same places with lists as in another plan, whatever lists these are."""
+        own, its = self.plan, other.plan
+        return (
+            (own.segments, own.devices, own.hosts, own.static_routing) == (its.segments, its.devices, its.hosts, its.static_routing)
+            and own.placed.keys() == its.placed.keys()
+        )  # fmt: skip
+
     def itineraries(self, family: Family) -> Itineraries:
         """Return the itineraries of a family."""
         if family not in self._itineraries:
-            self._itineraries[family] = Itineraries(self, family, None if self._beside is None else self._beside.itineraries(family))
+            beside = None if self._beside is None else self._beside.itineraries(family)
+            alike = self._beside is not None and self.like(self._beside)
+            self._itineraries[family] = beside if beside is not None and alike else Itineraries(self, family, beside)
         return self._itineraries[family]
 
     def ways(self, origin: Endpoint, destination: Address) -> list[Path]:

@@ -210,13 +210,10 @@ def alike(
 ) -> Iterator[tuple[AddressClass, AddressClass, Excluded]]:
     """Yield one pair (sender, receiver) for each group of pairs that are treated alike, with the addresses of other groups inside it.
 
-    Two pairs are alike where `like` returns equal values for them; it is asked once for every pair.
+    Two pairs are alike where `like` returns equal values for them.
     """
-    if not (here and far):
-        return
-    table = [[like(one, other) for other in far] for one in here]
-    senders = _merged(here, table)
-    receivers = _merged(far, list(zip(*table, strict=True)))
+    senders = merged(here, lambda one, other: all(like(one, each) == like(other, each) for each in far))
+    receivers = merged(far, lambda one, other: all(like(each, one) == like(each, other) for each in here))
     for one, sources in senders.items():
         for other, destinations in receivers.items():
             yield here[one], far[other], Excluded(sources, destinations)
@@ -233,16 +230,16 @@ def likeness(network: Network, source: Endpoint, destination: Endpoint) -> objec
     return ends, network.scope(destination.address), there, back
 
 
-def _merged(group: Sequence[AddressClass], likenesses: Sequence[object]) -> dict[int, tuple[Pattern, ...]]:
-    """Return the classes that are left when each joins the one around it if their likenesses are equal.
+def merged(group: Sequence[AddressClass], same: Callable[[AddressClass, AddressClass], bool]) -> dict[int, tuple[Pattern, ...]]:
+    """Return the classes that are left when each joins the one around it if they are the `same`.
 
     The keys are indices in `group`, the values the patterns within a class that belong to others.
     """
     index_of = {address_class.pattern: index for index, address_class in enumerate(group)}
     gone: set[int] = set()
-    for index, address_class in enumerate(group):
+    for address_class in group:
         for inner in address_class.excluded:
-            if inner in index_of and likenesses[index_of[inner]] == likenesses[index]:
+            if inner in index_of and same(address_class, group[index_of[inner]]):
                 gone.add(index_of[inner])
 
     def others(index: int) -> Iterator[Pattern]:

@@ -1,9 +1,13 @@
 """One plan and all that is worked out for it: paths, lists as regions, address classes, traffic by state of the windows.
 
-Everything that is kept for a plan is kept here, so that it goes when the plan goes, and two plans never share any of it.
+Everything that is kept for a plan is kept here, so that it goes when the plan goes. Two plans share something only where one
+session is made `beside` another: the numbers of itineraries, so that equal ones can be told, and all of the network where it
+is the same.
 """
 
 from __future__ import annotations
+
+from typing import TYPE_CHECKING
 
 from crossgate.core.lists.split import Regions
 from crossgate.core.model.address import Family
@@ -13,25 +17,44 @@ from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.flows import Flows
 from crossgate.core.traffic.trace import Tracer
 
+if TYPE_CHECKING:
+    from crossgate.core.network.matrix import Matrix
+
 _NONE_OPEN: frozenset[str] = frozenset()
 
 
 class Session:
     """The answers to questions about one plan that further questions need again; each is worked out once."""
 
-    def __init__(self, plan: Plan) -> None:
+    def __init__(self, plan: Plan, beside: Session | None = None) -> None:
         self.plan = plan
-        self.network = Network(plan)
+        self.beside = beside
+        self.network: Network = Network(plan, None if beside is None else beside.network)
         self.regions = Regions()
+        self._alike = beside if beside is not None and self.network.like(beside.network) else None
         self._classes: dict[Family, list[AddressClass]] = {}
+        self._matrices: dict[Family, Matrix] = {}
         self._flows: dict[frozenset[str], Flows] = {}
         self._tracers: dict[frozenset[str], Tracer] = {}
 
     def address_classes(self, family: Family) -> list[AddressClass]:
         """Return the address classes of a family."""
+        if self._alike is not None:
+            return self._alike.address_classes(family)
         if family not in self._classes:
             self._classes[family] = address_classes(self.network, family)
         return self._classes[family]
+
+    def matrix(self, family: Family) -> Matrix:
+        """Return the itineraries between all address classes of a family."""
+        if self._alike is not None:
+            return self._alike.matrix(family)
+        if family not in self._matrices:
+            from crossgate.core.network.matrix import Matrix
+
+            ends = [each.end for each in self.address_classes(family)]
+            self._matrices[family] = Matrix(self.network.itineraries(family), ends)
+        return self._matrices[family]
 
     def flows(self, open_windows: frozenset[str] = _NONE_OPEN) -> Flows:
         """Return the traffic of sets while just these windows are open."""

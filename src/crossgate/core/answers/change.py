@@ -1,0 +1,206 @@
+"""What two plans can treat differently at all: found from what changed, before any packet is looked at.
+
+1. Lists differ where they do not read alike; nothing else of a list counts.
+2. The itineraries of both plans have the same numbers, so a pair's way differs only where its number does.
+3. A pair of address classes is suspect where its way there or back differs, or meets a place whose list differs. What is
+   not suspect is treated alike, and never looked at.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from functools import cached_property
+from typing import TYPE_CHECKING, NamedTuple
+
+from crossgate.core.lists.difference import same_lists
+from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.plan import Plan
+from crossgate.core.network.address_classes import AddressClass, address_classes, boundaries
+from crossgate.core.network.routing import Endpoint
+from crossgate.core.sets.patterns import Excluded
+from crossgate.core.traffic.flows import merged
+from crossgate.core.traffic.session import Session
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from crossgate.core.network.matrix import Matrix
+
+
+class Side(NamedTuple):
+    """The addresses of a class as one end of a pair, and one of them as an end in either plan; None where nobody has them."""
+
+    pattern: Pattern
+    ends: tuple[Endpoint | None, Endpoint | None]
+
+
+class _Known(NamedTuple):
+    """What one plan does with the address classes of both: its own class for each, or None, and a number for each pair of them.
+
+    `numbers` are those of the itineraries, -1 where there is none; equal `segments` are one link.
+    """
+
+    classes: list[AddressClass | None]
+    numbers: NDArray[np.int32]
+    segments: NDArray[np.intp]
+
+
+class _Pairs(NamedTuple):
+    """The address classes of both plans, what each plan does with them, and which pairs are suspect: a row for each sender."""
+
+    patterns: list[Pattern]
+    known: tuple[_Known, _Known]
+    suspect: NDArray[np.bool_]
+
+
+class Change:
+    """From one plan to another; `new` is a session beside `old`, made anew where the one given is not."""
+
+    def __init__(self, old: Session, new: Session) -> None:
+        self.old, self.new = old, new if new.beside is old else Session(new.plan, beside=old)
+        self._known: dict[Family, _Pairs] = {}
+
+    @cached_property
+    def same_network(self) -> bool:
+        """Whether packets go the same ways in both, and meet lists in the same places."""
+        return self.new.network.like(self.old.network)
+
+    @cached_property
+    def lists(self) -> frozenset[str]:
+        """The names of the lists that do not read alike in both plans."""
+        before, after = self.old.plan, self.new.plan
+        return frozenset(
+            name for name in {*before.lists, *after.lists} if not _same(before, before.lists.get(name), after, after.lists.get(name))
+        )
+
+    def _places(self, family: Family) -> int:
+        """Return the tokens of the places that have a list in both plans, but not the same, a bit each."""
+        itineraries = self.new.network.itineraries(family)
+        before, after = self.old.plan, self.new.plan
+        found = 0
+        for place, now in after.placed.items():
+            was = before.placed.get(place)
+            known = was is not None and was.name == now.name and now.name not in self.lists
+            if place[2] is family and was is not None and not known and not _same(before, was, after, now):
+                found |= itineraries.bit(place[:2])
+        return found
+
+    def can_differ(self, family: Family) -> bool:
+        """Whether the plans can treat any packet of a family differently."""
+        return not self.same_network or self._places(family) > 0
+
+    def pairs(self, family: Family) -> Iterator[tuple[Side, Side, Excluded]]:
+        """Yield the suspect pairs of address classes, alike ones as one, with the addresses in them that belong to others."""
+        if not self.can_differ(family):
+            return
+        every = self._pairs(family)
+        before, after = (known.classes for known in every.known)
+        sides, group, index = [], [], {}
+        for number, (pattern, was, now) in enumerate(zip(every.patterns, before, after, strict=True)):
+            own = was or now
+            sides.append(Side(pattern, (was and was.end, now and now.end)))
+            if own is not None and not own.scoped:
+                index[pattern] = number
+                group.append(own)
+        routed = list(index.values())
+        senders = merged(group, lambda one, other: _alike(every, routed, index[one.pattern], index[other.pattern], True))
+        receivers = merged(group, lambda one, other: _alike(every, routed, index[one.pattern], index[other.pattern], False))
+        for one, sources in senders.items():
+            row = every.suspect[routed[one]]
+            for other, destinations in receivers.items():
+                if row[routed[other]]:
+                    yield sides[routed[one]], sides[routed[other]], Excluded(sources, destinations)
+
+    def concerns(self, family: Family, senders: Sequence[AddressClass], receivers: Sequence[AddressClass]) -> bool:
+        """Whether the plans can treat anything differently that some classes of the new one send to others."""
+        if not self.can_differ(family):
+            return False
+        every = self._pairs(family)
+        number = {pattern: index for index, pattern in enumerate(every.patterns)}
+        here, far = ([number[each.pattern] for each in group] for group in (senders, receivers))
+        return bool(every.suspect[here][:, far].any())
+
+    def _pairs(self, family: Family) -> _Pairs:
+        if family not in self._known:
+            self._known[family] = self._paired(family)
+        return self._known[family]
+
+    def _paired(self, family: Family) -> _Pairs:
+        import numpy as np
+
+        if self.same_network:
+            one = _known(self.new.address_classes(family), self.new.matrix(family), None)
+            patterns, both = [each.pattern for each in self.new.address_classes(family)], (one, one)
+            suspect = np.zeros(one.numbers.shape, dtype=bool)
+        else:
+            from crossgate.core.network.matrix import Matrix
+
+            networks = self.old.network, self.new.network
+            edges = boundaries(networks[0], family) | boundaries(networks[1], family)
+            found = [address_classes(network, family, edges) for network in networks]
+            patterns = list(dict.fromkeys(each.pattern for classes in found for each in classes))
+            before, after = (
+                _known(classes, Matrix(network.itineraries(family), [each.end for each in classes]), patterns)
+                for network, classes in zip(networks, found, strict=True)
+            )
+            both = before, after
+            on_link = [each.segments[:, None] == each.segments for each in both]
+            suspect = (before.numbers != after.numbers) | (on_link[0] != on_link[1])
+        places = self._places(family)
+        if places:
+            met = self.new.network.itineraries(family).met
+            for known in both[1:] if self.same_network else both:
+                numbers, inverse = np.unique(known.numbers, return_inverse=True)
+                meets = np.array([number >= 0 and bool(met(number) & places) for number in numbers.tolist()])
+                suspect |= meets[inverse.reshape(known.numbers.shape)]
+        return _Pairs(patterns, both, suspect | suspect.T)
+
+
+def _known(classes: Sequence[AddressClass], matrix: Matrix, patterns: Sequence[Pattern] | None) -> _Known:
+    """Return what a plan does with its classes, in the order of the patterns where there are some."""
+    import numpy as np
+
+    names: dict[str, int] = {}
+    if patterns is None:
+        segments = np.array([names.setdefault(each.end.segment, len(names)) for each in classes], dtype=np.intp)
+        return _Known(list(classes), matrix.numbers[matrix.row], segments)
+    index = {each.pattern: number for number, each in enumerate(classes)}
+    order = [index.get(pattern, -1) for pattern in patterns]
+    own = [classes[number] if number >= 0 else None for number in order]
+    numbers = matrix.numbers[matrix.row[order]][:, order]
+    absent = np.array(order) < 0
+    numbers[absent] = -1
+    numbers[:, absent] = -1
+    segments = np.array([-1 if each is None else names.setdefault(each.end.segment, len(names)) for each in own], dtype=np.intp)
+    return _Known(own, numbers, segments)
+
+
+def _alike(every: _Pairs, routed: Sequence[int], one: int, other: int, sends: bool) -> bool:
+    """Whether both plans treat two classes alike, as senders or as receivers."""
+    for known in every.known:
+        first, second = known.classes[one], known.classes[other]
+        if first is None or second is None:
+            if first is not second:
+                return False
+            continue
+        if (first.end.device is None) is not (second.end.device is None) or (not sends and first.scoped is not second.scoped):
+            return False
+        differ = (known.numbers[one] != known.numbers[other]) | (known.numbers[:, one] != known.numbers[:, other])
+        differ |= (known.segments[one] == known.segments) != (known.segments[other] == known.segments)
+        if differ[list(routed)].any():
+            return False
+    return True
+
+
+def _same(before: Plan, was: AccessList | None, after: Plan, now: AccessList | None) -> bool:
+    """Whether a list reads alike in both plans, its windows too."""
+    if was is None or now is None:
+        return False
+    entries = [[entry for entry in each.entries if not entry.off] for each in (was, now)]
+    return (
+        same_lists(was, entries[0], now, entries[1])
+        and all(one.window == other.window for one, other in zip(*entries, strict=True))
+        and all(before.windows[name] == after.windows[name] for name in was.windows)
+    )
