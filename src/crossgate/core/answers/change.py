@@ -95,6 +95,8 @@ class Change:
         """Yield the suspect pairs of address classes, alike ones as one, with the addresses in them that belong to others."""
         if not self.can_differ(family):
             return
+        import numpy as np
+
         every = self._pairs(family)
         before, after = (known.classes for known in every.known)
         sides, group, index = [], [], {}
@@ -104,14 +106,14 @@ class Change:
             if own is not None and not own.scoped:
                 index[pattern] = number
                 group.append(own)
-        routed = list(index.values())
+        routed = np.array(list(index.values()), dtype=np.intp)
         senders = merged(group, lambda one, other: _alike(every, routed, index[one.pattern], index[other.pattern], True))
         receivers = merged(group, lambda one, other: _alike(every, routed, index[one.pattern], index[other.pattern], False))
+        left = list(receivers)
+        columns = routed[left]
         for one, sources in senders.items():
-            row = every.suspect[routed[one]]
-            for other, destinations in receivers.items():
-                if row[routed[other]]:
-                    yield sides[routed[one]], sides[routed[other]], Excluded(sources, destinations)
+            for nth in every.suspect[routed[one]][columns].nonzero()[0].tolist():
+                yield sides[routed[one]], sides[columns[nth]], Excluded(sources, receivers[left[nth]])
 
     def concerns(self, family: Family, senders: Sequence[AddressClass], receivers: Sequence[AddressClass]) -> bool:
         """Whether the plans can treat anything differently that some classes of the new one send to others."""
@@ -152,9 +154,12 @@ class Change:
         if places:
             met = self.new.network.itineraries(family).met
             for known in both[1:] if self.same_network else both:
-                numbers, inverse = np.unique(known.numbers, return_inverse=True)
-                meets = np.array([number >= 0 and bool(met(number) & places) for number in numbers.tolist()])
-                suspect |= meets[inverse.reshape(known.numbers.shape)]
+                meets = np.zeros(int(known.numbers.max(initial=0)) + 2, dtype=bool)  # the last one is for -1
+                meets[known.numbers] = True
+                meets[-1] = False
+                numbers = meets.nonzero()[0]
+                meets[numbers] = [bool(met(number) & places) for number in numbers.tolist()]
+                suspect |= meets[known.numbers]
         return _Pairs(patterns, both, suspect | suspect.T)
 
 
@@ -177,7 +182,7 @@ def _known(classes: Sequence[AddressClass], matrix: Matrix, patterns: Sequence[P
     return _Known(own, numbers, segments)
 
 
-def _alike(every: _Pairs, routed: Sequence[int], one: int, other: int, sends: bool) -> bool:
+def _alike(every: _Pairs, routed: NDArray[np.intp], one: int, other: int, sends: bool) -> bool:
     """Whether both plans treat two classes alike, as senders or as receivers."""
     for known in every.known:
         first, second = known.classes[one], known.classes[other]
@@ -187,9 +192,12 @@ def _alike(every: _Pairs, routed: Sequence[int], one: int, other: int, sends: bo
             continue
         if (first.end.device is None) is not (second.end.device is None) or (not sends and first.scoped is not second.scoped):
             return False
-        differ = (known.numbers[one] != known.numbers[other]) | (known.numbers[:, one] != known.numbers[:, other])
-        differ |= (known.segments[one] == known.segments) != (known.segments[other] == known.segments)
-        if differ[list(routed)].any():
+        numbers, segments = known.numbers, known.segments[routed]
+        if (
+            (numbers[one, routed] != numbers[other, routed]).any()
+            or (numbers[routed, one] != numbers[routed, other]).any()
+            or ((known.segments[one] == segments) != (known.segments[other] == segments)).any()
+        ):
             return False
     return True
 

@@ -115,7 +115,7 @@ class Itineraries:
         target, owner = network.plan.segment_of(destination), network.plan.interface_of.get(destination)
         routes = tuple(index for index, route in enumerate(self._routes) if self._counts(route, destination))
         outward = tuple(index for index, own in enumerate(self._outward) if own.connected.contains(value))
-        told = routes or network.plan.static_routing or network.scope(destination)
+        told = routes or network.plan.static_routing
         if target is not None and not told and (target.outside or not outward):
             # The way depends on nothing but where the segment is, and on which of its devices has the address.
             exits = self._exits(target.name, value)
@@ -210,7 +210,7 @@ class Itineraries:
 
     def _departed(self, origin: Endpoint, destination: Address) -> Cell | None:
         """Return the itinerary of a device's own packets where fewest hops decide; None where they do not or it stands at the end."""
-        if origin.device is None or not isinstance(self._key(destination), _Near):
+        if origin.device is None or not isinstance(self._key(destination), _Near) or self.network.scope(destination) is not None:
             return None
         column, edges = self.column(destination), self.edges()
         device = edges.number[origin.device]

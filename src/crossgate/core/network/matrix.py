@@ -61,15 +61,16 @@ class Matrix:
         inward = np.full((len(names), len(self.ends)), self._lost, dtype=np.int32)
         costs = np.full((len(names), len(self.ends)), FAR, dtype=np.int32)
         parted: dict[int, tuple[list[int], NDArray[np.intp]]] = {}
-        scoped = set(self._scoped)
-        number = itineraries.edges().number
+        scoped, number = set(self._scoped), itineraries.edges().number
         for column, end in enumerate(self.ends):
-            if self._segments[column] is not None:
+            following = itineraries.column(end.address)
+            if following.costs:
+                costs[:, column] = following.costs
+            else:
                 for name, cost in self._network.costs_to(end.address).items():
                     costs[number[name], column] = cost
             if column in scoped:
                 continue  # whoever gets it hands it on no further
-            following = itineraries.column(end.address)
             if id(following) not in parted:
                 different, inverse = np.unique(np.array(following.numbers, dtype=np.int32), return_inverse=True)
                 parted[id(following)] = different.tolist(), inverse
