@@ -2,24 +2,48 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
-from functools import cached_property
+from typing import TYPE_CHECKING, NamedTuple
 
 from crossgate.core.lists.redundancy import Coverage, coverage
 from crossgate.core.model.accesslist import AccessList, Entry
-from crossgate.core.model.address import Family
+from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.network import Direction
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.window import states
-from crossgate.core.network.address_classes import AddressClass
+from crossgate.core.network.address_classes import AddressClass, AddressClasses
+from crossgate.core.network.itineraries import Itineraries
 from crossgate.core.network.routing import Crossing
 from crossgate.core.sets.boxes import address_box
 from crossgate.core.sets.effort import TooManyPieces
-from crossgate.core.traffic.flows import Flow, Flows, alike, flow_between, likeness
+from crossgate.core.sets.patterns import Excluded
+from crossgate.core.traffic.flows import Flow, Flows, flow_between, merged
 from crossgate.core.traffic.session import Session
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from crossgate.core.network.matrix import Matrix
 
 Focus = Mapping[str, Collection[int]]
 """The numbers of the entries that are to be looked at, list by list; those of a list that is not there are not."""
+
+
+_MOST_FLOWS = 20_000
+"""So many flows are kept; entries of one list ask for the same ones."""
+
+
+class Passing(NamedTuple):
+    """Which address classes send to which across a place: by sender, a mask of the destinations."""
+
+    classes: AddressClasses
+    rows: dict[int, NDArray[np.bool_]]
+
+    def anyone_to(self, index: int) -> bool:
+        """Whether anyone sends to a class across the place."""
+        return any(row[index] for row in self.rows.values())
 
 
 class Case:
@@ -33,6 +57,11 @@ class Case:
         self.focus = focus
         self.missed: list[TooManyPieces] = []
         self._tell = tell
+        self._passing: dict[tuple[Family, Crossing], Passing] = {}
+        self._matrices: dict[Family, Matrix] = {}
+        self._joined: dict[Family, dict[int, tuple[Pattern, ...]]] = {}
+        self._senders: dict[str, dict[int, list[int]]] = {}
+        self._flows: dict[tuple[Family, int, int], Flow] = {}
         self._coverage: dict[str, list[Coverage]] = {}
 
     def entries(self, access_list: AccessList) -> list[Entry]:
@@ -62,37 +91,77 @@ class Case:
             self._coverage[access_list.name] = [known[number] for number in sorted(known)]
         return self._coverage[access_list.name]
 
-    @cached_property
-    def address_classes(self) -> dict[Family, list[AddressClass]]:
-        """The address classes of each family."""
-        return {family: self.session.address_classes(family) for family in Family}
+    def crossing(self, family: Family, crossing: Crossing) -> Passing:
+        """Return which address classes send to which across a place, on some path that arrives; one with a list, or the other way."""
+        key = (family, crossing)
+        if key not in self._passing:
+            matrix, classes = self._crossings(family), self.session.address_classes(family)
+            rows = dict(matrix.meeting(matrix.itineraries.bit(crossing), arriving=True))
+            senders = [index for index, row in enumerate(matrix.row.tolist()) if row in rows]
+            self._passing[key] = Passing(classes, {index: rows[int(matrix.row[index])] for index in senders})
+        return self._passing[key]
 
-    @cached_property
-    def crossed(self) -> dict[Family, dict[Crossing, list[tuple[AddressClass, AddressClass]]]]:
-        """For each family and place, which address classes send to which across it."""
-        found: dict[Family, dict[Crossing, list[tuple[AddressClass, AddressClass]]]] = {}
-        for family, ends in self.address_classes.items():
-            found[family] = {}
-            for source in ends:
-                for destination in ends:
-                    address = destination.end.address
-                    crossings = self.network.itineraries(family).crossings(source.end, address)
-                    for crossing in crossings:
-                        found[family].setdefault(crossing, []).append((source, destination))
-        return found
+    def _crossings(self, family: Family) -> Matrix:
+        """Return the itineraries of a family as if lists stood wherever one does in either, in both directions."""
+        if family not in self._matrices:
+            from crossgate.core.network.matrix import Matrix
 
-    @cached_property
-    def flows(self) -> dict[Family, list[Flow]]:
-        """What machines send each other, alike flows taken as one; devices' own traffic is left out."""
-        found: dict[Family, list[Flow]] = {}
-        for family, every in self.address_classes.items():
-            found[family] = []
-            ends = [address_class for address_class in every if not address_class.scoped]
-            for source, destination, excluded in alike(ends, ends, lambda one, other: likeness(self.network, one.end, other.end)):
-                if source.end.device is None and destination.end.device is None:
-                    box = address_box(source.pattern, destination.pattern)
-                    found[family].append(flow_between(self.network, source.end, destination.end, (box,), excluded))
-        return found
+            places = [(placement.point, direction) for placement in self.plan.placements for direction in Direction]
+            ends = [each.end for each in self.session.address_classes(family)]
+            self._matrices[family] = Matrix(Itineraries(self.network, family, more=places), ends)
+        return self._matrices[family]
+
+    def senders(self, access_list: AccessList) -> dict[int, list[int]]:
+        """Return, for each address class of machines that send across a list, those of machines that they send to; alike ones joined."""
+        if access_list.name not in self._senders:
+            family = access_list.family
+            matrix, machines = self.session.matrix(family), self._machines(family)
+            places = {(each.point, each.direction) for each in self.plan.placements if each.access_list == access_list.name}
+            rows = dict(matrix.meeting(sum(matrix.itineraries.bit(place) for place in places)))
+            columns = {row: [each for each in meets.nonzero()[0].tolist() if each in machines] for row, meets in rows.items()}
+            self._senders[access_list.name] = {one: columns[row] for one in machines if (row := int(matrix.row[one])) in columns}
+        return self._senders[access_list.name]
+
+    def across(self, access_list: AccessList, senders: Iterable[int], destinations: Sequence[Pattern]) -> Iterator[Flow]:
+        """Yield what some of its `senders` send across a list to the classes that have some of the destinations."""
+        family = access_list.family
+        classes, machines, every = self.session.address_classes(family), self._machines(family), self.senders(access_list)
+        receivers = set(classes.overlapping(destinations))
+        for one in senders:
+            for other in every[one] if len(receivers) == len(classes) else [each for each in every[one] if each in receivers]:
+                yield self._flow(family, one, other, Excluded(machines[one], machines[other]))
+
+    def _flow(self, family: Family, one: int, other: int, excluded: Excluded) -> Flow:
+        key = (family, one, other)
+        if key not in self._flows:
+            if len(self._flows) > _MOST_FLOWS:
+                self._flows.clear()
+            ends = [self.session.address_classes(family)[each] for each in (one, other)]
+            box = address_box(ends[0].pattern, ends[1].pattern)
+            self._flows[key] = flow_between(self.network, ends[0].end, ends[1].end, (box,), excluded)
+        return self._flows[key]
+
+    def _machines(self, family: Family) -> dict[int, tuple[Pattern, ...]]:
+        """Return the address classes of machines that are left when alike ones join, with the patterns in them that did not (`merged`)."""
+        if family not in self._joined:
+            import numpy as np
+
+            matrix, classes = self.session.matrix(family), self.session.address_classes(family)
+            routed = [index for index, each in enumerate(classes) if not each.scoped]
+            group, columns = [classes[index] for index in routed], np.array(routed, dtype=np.intp)
+            number = {each.pattern: index for index, each in zip(routed, group, strict=True)}
+            names: dict[str, int] = {}
+            segments = np.array([names.setdefault(each.end.segment, len(names)) for each in group], dtype=np.intp)
+
+            def same(one: AddressClass, other: AddressClass) -> bool:
+                if (one.end.device is None) is not (other.end.device is None):
+                    return False
+                on_link = [segments == names[each.end.segment] for each in (one, other)]
+                return bool((on_link[0] == on_link[1]).all()) and matrix.alike(number[one.pattern], number[other.pattern], columns)
+
+            left = merged(group, same)
+            self._joined[family] = {routed[index]: inner for index, inner in left.items() if group[index].end.device is None}
+        return self._joined[family]
 
     def asking(self, opened: frozenset[str]) -> Flows:
         """Return the network while just these windows are open."""

@@ -9,7 +9,7 @@ from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
-from crossgate.core.model.address import Address, Family, everything, single
+from crossgate.core.model.address import Address, Family, Pattern, everything, single
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Direction, Placement, PointKind, Segment
 from crossgate.core.network.routing import Crossing
@@ -50,18 +50,24 @@ def wrong_side(case: Case) -> Iterator[Finding]:
 
 def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> bool:
     """Whether some packet that can cross a place matches an entry."""
-    region, every = EntryRegion(entry, family), everything(family)
-    tried = set()
-    for source, destination in case.crossed[family].get(crossing, []):
-        claims = entry.action is not Action.PERMIT or destination.scoped
-        start, but_start = (every, ()) if claims else (source.pattern, source.excluded)
-        if (start, destination.pattern) in tried:
-            continue
-        tried.add((start, destination.pattern))
-        box = address_box(start, destination.pattern)
-        excluded = Excluded(but_start, destination.excluded)
-        if region.part(box) is not None and any(some_packet(part, excluded) is not None for part in region.within(box)):
-            return True
+    passing = case.crossing(family, crossing)
+    if not passing.rows:
+        return False
+    region, classes = EntryRegion(entry, family), passing.classes
+    claims = entry.action is not Action.PERMIT
+    senders = [index for index in classes.overlapping(entry.source.patterns) if index in passing.rows] if not claims else []
+    for index in classes.overlapping(entry.destination.patterns):
+        destination = classes[index]
+        starts: list[tuple[Pattern, tuple[Pattern, ...]]]
+        if claims or destination.scoped:
+            starts = [(everything(family), ())] if passing.anyone_to(index) else []
+        else:
+            starts = [(classes[each].pattern, classes[each].excluded) for each in senders if passing.rows[each][index]]
+        for start, but_start in starts:
+            box = address_box(start, destination.pattern)
+            excluded = Excluded(but_start, destination.excluded)
+            if region.part(box) is not None and any(some_packet(part, excluded) is not None for part in region.within(box)):
+                return True
     return False
 
 
@@ -114,10 +120,12 @@ def standard_near_source(case: Case) -> Iterator[Finding]:
         if access_list.kind is not Kind.STANDARD or segment is None:
             continue
         crossing = Crossing(placement.point, placement.direction)
+        passing = case.crossing(access_list.family, crossing)
         to = {
             destination.end.segment: None
-            for source, destination in case.crossed[access_list.family].get(crossing, [])
-            if source.end.segment == segment.name and not destination.scoped and destination.end.segment != segment.name
+            for source, row in passing.rows.items()
+            for destination in (passing.classes[index] for index in row.nonzero()[0])
+            if passing.classes[source].end.segment == segment.name and not destination.scoped and destination.end.segment != segment.name
         }
         stopped = None
         with answered(f"which machines of {segment.name} {access_list.name} stops", case.missed):
@@ -165,7 +173,7 @@ def one_family(case: Case) -> Iterator[Finding]:
         family = case.plan.lists[placement.access_list].family
         other = Family.IPV6 if family is Family.IPV4 else Family.IPV4
         crossing = Crossing(placement.point, placement.direction)
-        if (placement.point, placement.direction, other) in placed or crossing not in case.crossed[other]:
+        if (placement.point, placement.direction, other) in placed or not case.crossing(other, crossing).rows:
             continue
         what = f"{other.label} passes {placement.direction} on {placement.point} too, and no list of it stands there"
         fault = Fault(what, f"write an {other.word} list and place it there")

@@ -10,13 +10,13 @@ from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry
-from crossgate.core.model.address import Address, Family, everything
+from crossgate.core.model.address import Address, Family, Pattern, everything
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import ICMPV6, Packet
-from crossgate.core.sets.boxes import FRAGMENT_BIT, Box, address_box, overlap, whole, witness
+from crossgate.core.sets.boxes import FRAGMENT_BIT, LOW_BITS, Box, address_box, overlap, whole, witness
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.patterns import Excluded, less
-from crossgate.core.traffic.courses import by_course
+from crossgate.core.traffic.courses import Opening, by_course, leg_box
 from crossgate.core.traffic.examples import some_packet
 from crossgate.core.traffic.flows import Flow, Flows, PlacedList, placed_on
 from crossgate.core.traffic.legs import Leg
@@ -52,37 +52,81 @@ def locked_out(case: Case) -> Iterator[Finding]:
 @finds("replies-blocked")
 def replies_blocked(case: Case) -> Iterator[Finding]:
     """Yield the entries that permit conversations of which a list stops the way back."""
+    answers = _Answers()
     for access_list in case.placed():
-        for entry in case.entries(access_list):
-            if entry.action is Action.PERMIT:
+        senders, classes = case.senders(access_list), case.session.address_classes(access_list.family)
+        for entry in case.entries(access_list) if senders else ():
+            begun = _openings(case, access_list, entry)
+            if begun:
                 with answered(f"whether the answers to what {access_list.name} {entry.number} permits come back", case.missed):
-                    yield from islice(_half_open(case, access_list, entry), 1)
+                    own = [index for index in classes.overlapping(entry.source.patterns) if index in senders]
+                    flows = case.across(access_list, own, entry.destination.patterns)
+                    found = (each for flow in flows if (each := _half_open(case, access_list, entry, begun, flow, answers)) is not None)
+                    yield from islice(found, 1)
 
 
-def _half_open(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Finding]:
+def _openings(case: Case, access_list: AccessList, entry: Entry) -> list[Opening]:
+    """Return the packets from client ports that an entry permits and that open conversations."""
+    if entry.action is not Action.PERMIT:
+        return []
     first, last = case.plan.client_ports
     chosen = whole(access_list.family)._replace(source_first=first, source_last=last)
     region = EntryRegion(entry, access_list.family)
     hull = None if region.hull is None else overlap(region.hull, chosen)
-    begun = [] if hull is None else [each for each in by_course(region.within(hull)) if not each.course.stray]
-    for flow in case.flows[access_list.family] if begun else ():
-        none_open = case.asking(frozenset())
-        asked = [each for way in flow.ways for each in none_open.asked(way, Leg.REQUEST, access_list.family)]
-        back = [each for way in flow.ways for each in none_open.asked(way, Leg.REPLY, access_list.family)]
-        if not back or all(each.access_list is not access_list for each in asked):
+    return [] if hull is None else [each for each in by_course(region.within(hull)) if not each.course.stray]
+
+
+class _Answers:
+    """Which answers every list on their way lets by, whoever they are for; what is asked of many senders alike is asked once."""
+
+    def __init__(self) -> None:
+        self._permitted: dict[tuple[AccessList, frozenset[str], Box], bool] = {}
+
+    def come_back(self, asking: Flows, flow: Flow, opening: Opening) -> bool:
+        """Whether the lists on all ways back permit the answers to an opening to everyone, so that none needs to be looked at by itself."""
+        addresses = opening.box.family.mask << LOW_BITS
+        for part in (overlap(opening.box, box) for box in flow.boxes):
+            for leg in opening.course.legs if part is not None else ():
+                if part is not None and leg.returns:
+                    packets = leg_box(part, opening.course, leg)
+                    to_all = packets._replace(value=packets.value & ~addresses, wildcard=packets.wildcard | addresses)
+                    lists = {each.access_list for way in flow.ways for each in asking.asked(way, leg, packets.family)}
+                    if not all(self._permits(asking, each, to_all) for each in lists):
+                        return False
+        return True
+
+    def _permits(self, asking: Flows, access_list: AccessList, box: Box) -> bool:
+        key = (access_list, asking.open_windows & access_list.windows, box)
+        if key not in self._permitted:
+            self._permitted[key] = all(decider.permits for _, decider in asking.regions(access_list).split(box))
+        return self._permitted[key]
+
+
+def _half_open(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flow: Flow, answers: _Answers) -> Finding | None:
+    """Return what is found where an entry permits conversations of a flow whose way back is stopped."""
+    openings = [each for each in begun if any(overlap(each.box, box) is not None for box in flow.boxes)]
+    if not openings:
+        return None
+    none_open = case.asking(frozenset())
+    asked = [each for way in flow.ways for each in none_open.asked(way, Leg.REQUEST, access_list.family)]
+    back = [each for way in flow.ways for each in none_open.asked(way, Leg.REPLY, access_list.family)]
+    if not back or all(each.access_list is not access_list for each in asked):
+        return None
+    for opened in case.states(*(each for _, each in (*asked, *back))):
+        if not entry.in_force(opened):
             continue
-        for opened in case.states(*(each for _, each in (*asked, *back))):
-            if not entry.in_force(opened):
+        asking = case.asking(opened)
+        if all(answers.come_back(asking, flow, each) for each in openings):
+            continue
+        for answer in (way for each in asking.answers(flow, openings) for way in each.on_each_way):
+            if answer.verdict is not Verdict.HALF_OPEN or answer.stop is None or not answer.leg.returns:
                 continue
-            asking = case.asking(opened)
-            for answer in (way for each in asking.answers(flow, begun) for way in each.on_each_way):
-                if answer.verdict is not Verdict.HALF_OPEN or answer.stop is None or not answer.leg.returns:
-                    continue
-                packet = some_packet(answer.box, flow.excluded)
-                if packet is not None and any(stop.decider.entry is entry for stop in answer.passed):
-                    stop = decided_by(answer.stop.decider, answer.stop.crossing, "the answer")
-                    fault = Fault(f"{packet_text(packet)} gets there, but {stop}", "permit the answers there")
-                    yield Finding("replies-blocked", entry.place, access_list.name, entry.number, fault, packet=packet)
+            packet = some_packet(answer.box, flow.excluded)
+            if packet is not None and any(stop.decider.entry is entry for stop in answer.passed):
+                stop = decided_by(answer.stop.decider, answer.stop.crossing, "the answer")
+                fault = Fault(f"{packet_text(packet)} gets there, but {stop}", "permit the answers there")
+                return Finding("replies-blocked", entry.place, access_list.name, entry.number, fault, packet=packet)
+    return None
 
 
 @finds("spoofable")
@@ -93,41 +137,73 @@ def spoofable(case: Case) -> Iterator[Finding]:
     """
     for access_list in case.placed():
         every = everything(access_list.family)
-        for entry in case.entries(access_list):
-            if entry.action is Action.PERMIT and every not in entry.source.patterns:
-                with answered(f"who else can claim a source of {access_list.name} {entry.number}", case.missed):
-                    yield from islice(_claimed(case, access_list, entry), 1)
-
-
-def _claimed(case: Case, access_list: AccessList, entry: Entry) -> Iterator[Finding]:
-    family = access_list.family
-    region = EntryRegion(entry, family)
-    subnets = [segment for segment in case.plan.segments.values() if not segment.outside]
-    inside = [block for segment in subnets for block in segment.prefixes if block.family is family]
-    for flow, there in ((each, path) for each in case.flows[family] for path in dict.fromkeys(way.there for way in each.ways)):
-        asked = placed_on(case.network, there, family)
-        if not there.arrived or all(each.access_list is not access_list for each in asked):
-            continue
-        segment = case.plan.segments[flow.source.segment]
-        sources = frozenset(entry.source.patterns)
-        if segment.outside:
-            claimed = less(sources, less(sources, inside))
-        else:
-            claimed = less(sources, [block for block in segment.prefixes if block.family is family])
-        if not claimed:
-            continue
-        excluded = Excluded((), flow.excluded.destinations)
-        for opened in case.states(*(each for _, each in asked)):
-            if not entry.in_force(opened):
+        claims = _Claims(case, access_list.family)
+        senders, classes = case.senders(access_list), case.session.address_classes(access_list.family)
+        for entry in case.entries(access_list) if senders else ():
+            if entry.action is not Action.PERMIT or every in entry.source.patterns:
                 continue
-            asking = case.asking(opened)
-            for source in claimed:
-                for box in flow.boxes:
-                    for wanted in region.within(address_box(source, box.destination)):
-                        packet = _gets_by(asking, asked, 0, wanted, entry, False, excluded)
-                        if packet is not None:
-                            yield _told(case, access_list, entry, flow, packet)
-                            return
+            with answered(f"who else can claim a source of {access_list.name} {entry.number}", case.missed):
+                region = EntryRegion(entry, access_list.family)
+                strangers = [index for index in senders if claims.claimable(classes[index].end.segment, entry.source.patterns)]
+                flows = case.across(access_list, strangers, entry.destination.patterns)
+                found = (
+                    _told(case, access_list, entry, flow, packet)
+                    for flow in flows
+                    if (packet := claims.claimed(access_list, region, flow)) is not None
+                )
+                yield from islice(found, 1)
+
+
+class _Claims:
+    """Who can claim the sources of entries; what is asked of many flows alike is asked once."""
+
+    def __init__(self, case: Case, family: Family) -> None:
+        self.case, self.family = case, family
+        subnets = [segment for segment in case.plan.segments.values() if not segment.outside]
+        self._inside = [block for segment in subnets for block in segment.prefixes if block.family is family]
+        self._foreign: dict[tuple[str, tuple[Pattern, ...]], frozenset[Pattern]] = {}
+        self._nowhere: dict[tuple[object, ...], bool] = {}
+
+    def claimed(self, access_list: AccessList, region: EntryRegion, flow: Flow) -> Packet | None:
+        """Return a packet of a flow with a source of an entry that is no machine's there, that an entry and all else lets by."""
+        claimed = self.claimable(flow.source.segment, region.entry.source.patterns)
+        excluded = Excluded((), flow.excluded.destinations)
+        for there in dict.fromkeys(way.there for way in flow.ways):
+            asked = placed_on(self.case.network, there, self.family)
+            if not there.arrived or all(each.access_list is not access_list for each in asked):
+                continue
+            for opened in self.case.states(*(each for _, each in asked)):
+                if region.entry.in_force(opened):
+                    asking = self.case.asking(opened)
+                    for source in claimed:
+                        if self._stopped(asking, asked, region, source):
+                            continue
+                        for box in flow.boxes:
+                            for wanted in region.within(address_box(source, box.destination)):
+                                packet = _gets_by(asking, asked, 0, wanted, region.entry, False, excluded)
+                                if packet is not None:
+                                    return packet
+        return None
+
+    def claimable(self, name: str, sources: tuple[Pattern, ...]) -> frozenset[Pattern]:
+        """Return the sources that machines of a segment can claim, and that are not theirs."""
+        key = (name, sources)
+        if key not in self._foreign:
+            segment = self.case.plan.segments[name]
+            if segment.outside:
+                self._foreign[key] = less(sources, less(sources, self._inside))
+            else:
+                self._foreign[key] = less(sources, [block for block in segment.prefixes if block.family is self.family])
+        return self._foreign[key]
+
+    def _stopped(self, asking: Flows, asked: list[PlacedList], region: EntryRegion, source: Pattern) -> bool:
+        """Whether these lists stop all of an entry's packets from a claimed source, wherever they are sent."""
+        key = (asking.open_windows, tuple(asked), region.entry, source)
+        if key not in self._nowhere:
+            self._nowhere[key] = False  # as long as it is not known
+            boxes = region.within(address_box(source, everything(self.family)))
+            self._nowhere[key] = all(_gets_by(asking, asked, 0, wanted, region.entry, False, Excluded()) is None for wanted in boxes)
+        return self._nowhere[key]
 
 
 def _gets_by(asking: Flows, asked: list[PlacedList], nth: int, box: Box, entry: Entry, met: bool, excluded: Excluded) -> Packet | None:

@@ -8,6 +8,7 @@ a subnet or of an outside is one more.
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
@@ -35,6 +36,39 @@ class AddressClass(NamedTuple):
         return [part for each in patterns if (part := common(self.pattern, each)) is not None]
 
 
+class AddressClasses(list[AddressClass]):
+    """The address classes of a network in a family, each before those inside it; it finds those that have an address of a pattern."""
+
+    def __init__(self, classes: Iterable[AddressClass]) -> None:
+        super().__init__(classes)
+        self._first = [each.pattern.first for each in self]
+        self._around: list[int] = []
+        for index, each in enumerate(self):
+            around = index - 1
+            while around >= 0 and not self[around].pattern.covers(each.pattern):
+                around = self._around[around]
+            self._around.append(around)
+
+    def overlapping(self, patterns: Iterable[Pattern]) -> list[int]:
+        """Return the indices of the classes whose pattern shares an address with any of some patterns, in order."""
+        found: set[int] = set()
+        for pattern in patterns:
+            if pattern.wildcard == pattern.family.mask:
+                return list(range(len(self)))
+            if not pattern.is_prefix:
+                found.update(index for index, each in enumerate(self) if each.pattern.overlaps(pattern))
+                continue
+            start = bisect_left(self._first, pattern.first)
+            found.update(range(start, bisect_right(self._first, pattern.last)))
+            around = start - 1
+            while around >= 0 and not self[around].pattern.covers(pattern):
+                around = self._around[around]
+            while around >= 0:
+                found.add(around)
+                around = self._around[around]
+        return sorted(found)
+
+
 def boundaries(network: Forwarding, family: Family) -> set[Pattern]:
     """Return the prefixes at which the network tells addresses apart; any two are nested or apart."""
     plan = network.plan
@@ -56,7 +90,7 @@ def boundaries(network: Forwarding, family: Family) -> set[Pattern]:
     return found
 
 
-def address_classes(network: Forwarding, family: Family, more: Iterable[Pattern] = ()) -> list[AddressClass]:
+def address_classes(network: Forwarding, family: Family, more: Iterable[Pattern] = ()) -> AddressClasses:
     """Return the address classes of a network in a family, each before those inside it.
 
     Addresses are told apart at the `boundaries` of the network and at those of `more`.
@@ -80,7 +114,7 @@ def address_classes(network: Forwarding, family: Family, more: Iterable[Pattern]
         except PlanError:
             continue  # in no subnet, and there is no outside: nobody can have it
         found.append(AddressClass(end, edge, tuple(inside[edge]), network.scope(address) is not None))
-    return found
+    return AddressClasses(found)
 
 
 def unrouted(network: Forwarding, family: Family) -> set[Pattern]:
@@ -106,20 +140,20 @@ def free_address(pattern: Pattern, taken: Sequence[Pattern]) -> Address | None:
     return None
 
 
-def on_outside(found: list[AddressClass], ends: EndpointSet) -> list[AddressClass]:
+def on_outside(found: AddressClasses, ends: EndpointSet) -> list[AddressClass]:
     """Return the classes that the endpoints of a set may be in.
 
     An outside limits them to its own; scoped ones belong to them only where the set names just their addresses.
     """
     return [
         address_class
-        for address_class in found
+        for address_class in (found[index] for index in found.overlapping(ends.patterns))
         if ends.outside in (None, address_class.end.segment)
         and (not address_class.scoped or any(address_class.pattern.covers(each) for each in ends.patterns))
     ]
 
 
-def meant(found: list[AddressClass], ends: EndpointSet) -> list[AddressClass]:
+def meant(found: AddressClasses, ends: EndpointSet) -> list[AddressClass]:
     """Return the classes that a claim about a set of endpoints speaks of: devices' own addresses only where they are named one by one.
 
     What a device itself sends no list on its interfaces is asked about, so a claim about a subnet is one about its machines.

@@ -16,6 +16,7 @@ through a ladder of routers cost as much as the lists on them make a difference.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -58,8 +59,13 @@ class Way:
 class Itineraries:
     """The itineraries of one family in one network; what is worked out is kept."""
 
-    def __init__(self, network: Forwarding, family: Family, beside: Itineraries | None = None) -> None:
-        """Make them; with those of another plan `beside`, equal numbers of both stand for the same sequences."""
+    def __init__(
+        self, network: Forwarding, family: Family, beside: Itineraries | None = None, more: Iterable[tuple[Point, Direction]] = ()
+    ) -> None:
+        """Make them; with those of another plan `beside`, equal numbers of both stand for the same sequences.
+
+        The places `more` are met as if a list stood there.
+        """
         self.network = network
         self.family = family
         plan = network.plan
@@ -67,7 +73,7 @@ class Itineraries:
         self._named: list[Token] = [] if beside is None else beside._named
         listed = {point.device for point, _, listed_family in plan.placed if listed_family is family}
         self._stateful = {name for name, device in plan.devices.items() if device.stateful and name in listed}
-        self._placed = {(point, direction) for point, direction, listed_family in plan.placed if listed_family is family}
+        self._placed = {(point, direction) for point, direction, listed_family in plan.placed if listed_family is family} | {*more}
         self.nodes: Nodes = Nodes() if beside is None else beside.nodes
         self.names = list(plan.devices)
         self._between: Edges | None = None
@@ -84,7 +90,7 @@ class Itineraries:
         self._passages: dict[int, dict[Sequence, Passage]] = {}
         self._pairs: dict[tuple[object, ...], Cell] = {}
         self._arriving: dict[int, bool] = {}
-        self._met: dict[int, int] = {}
+        self._met: tuple[dict[int, int], dict[int, int]] = {}, {}
         self._placed_ends: dict[Address, dict[int, int]] = {}
 
     def block(self, move: Move) -> tuple[int, ...]:
@@ -369,16 +375,18 @@ class Itineraries:
                 self._arriving[each] = Outcome.ARRIVED in node.ends or any(self._arriving[child] for _, child in node.children)
         return self._arriving[number]
 
-    def met(self, number: int) -> int:
-        """Return the tokens that some sequence of a node meets, a bit each."""
-        if number not in self._met:
+    def met(self, number: int, arriving: bool = False) -> int:
+        """Return the tokens that some sequence of a node meets, a bit each; with `arriving`, one that ends with the packet's arrival."""
+        known = self._met[arriving]
+        if number not in known:
             for each in self.nodes.below(number):
-                if each not in self._met:
+                if each not in known:
                     tokens = 0
                     for token, child in self.nodes.of[each].children:
-                        tokens |= 1 << token | self._met[child]
-                    self._met[each] = tokens
-        return self._met[number]
+                        if not arriving or self._arrives(child):
+                            tokens |= 1 << token | known[child]
+                    known[each] = tokens
+        return known[number]
 
     def _walk(self, origin: Endpoint, destination: Address, wanted: Sequence | None = None) -> _Walked:
         """Return the first path that meets a sequence, or the first one of all."""

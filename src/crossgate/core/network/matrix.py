@@ -197,13 +197,30 @@ class Matrix:
             found[column] = told[on_link]
         return found
 
-    def meeting(self, tokens: int) -> Iterator[tuple[int, NDArray[np.bool_]]]:
-        """Yield the rows that meet any of a set of tokens (a bit each), with which of their columns do."""
+    def meeting(self, tokens: int, arriving: bool = False) -> Iterator[tuple[int, NDArray[np.bool_]]]:
+        """Yield the rows that meet any of a set of tokens (a bit each), with which of their columns do (`Itineraries.met`)."""
+        for row, met in enumerate(self._met[arriving]):
+            if met & tokens:
+                nodes, inverse = self._parted[row]
+                yield row, np.array([bool(self.itineraries.met(node, arriving) & tokens) for node in nodes])[inverse]
+
+    @cached_property
+    def _met(self) -> tuple[list[int], list[int]]:
+        """The tokens that each row meets, and those it meets on the way to an arrival."""
         met = self.itineraries.met
-        for row, (nodes, inverse) in enumerate(self._parted):
-            meets = [bool(met(node) & tokens) for node in nodes]
-            if any(meets):
-                yield row, np.array(meets)[inverse]
+        found: tuple[list[int], list[int]] = [], []
+        for nodes, _ in self._parted:
+            for arriving, rows in enumerate(found):
+                tokens = 0
+                for node in nodes:
+                    tokens |= met(node, bool(arriving))
+                rows.append(tokens)
+        return found
+
+    def alike(self, one: int, other: int, among: NDArray[np.intp]) -> bool:
+        """Whether what two ends send to some others, and what these send to them, has the same numbers."""
+        rows, columns = self.numbers[self.row[[one, other]]][:, among], self.numbers[self.row[among]][:, [one, other]]
+        return bool((rows[0] == rows[1]).all() and (columns[:, 0] == columns[:, 1]).all())
 
     @cached_property
     def _parted(self) -> list[tuple[list[int], NDArray[np.intp]]]:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from crossgate.core.lists.split import Regions
 from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.address_classes import AddressClass, address_classes
+from crossgate.core.network.address_classes import AddressClasses, address_classes
 from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.flows import Flows
 from crossgate.core.traffic.trace import Tracer
@@ -32,12 +32,12 @@ class Session:
         self.network: Network = Network(plan, None if beside is None else beside.network)
         self.regions = Regions()
         self._alike = beside if beside is not None and self.network.like(beside.network) else None
-        self._classes: dict[Family, list[AddressClass]] = {}
+        self._classes: dict[Family, AddressClasses] = {}
         self._matrices: dict[Family, Matrix] = {}
         self._flows: dict[frozenset[str], Flows] = {}
         self._tracers: dict[frozenset[str], Tracer] = {}
 
-    def address_classes(self, family: Family) -> list[AddressClass]:
+    def address_classes(self, family: Family) -> AddressClasses:
         """Return the address classes of a family."""
         if self._alike is not None:
             return self._alike.address_classes(family)
