@@ -69,6 +69,11 @@ class Case:
         chosen = None if self.focus is None else self.focus.get(access_list.name, ())
         return [entry for entry in access_list.entries if not entry.off and (chosen is None or entry.number in chosen)]
 
+    def reached(self, access_list: AccessList) -> list[Entry]:
+        """Return the entries of a list to be looked at that some packet gets as far as."""
+        hidden = {each.entry.number for each in self.coverage(access_list) if not each.reached}
+        return [entry for entry in self.entries(access_list) if entry.number not in hidden]
+
     def placed(self) -> Iterator[AccessList]:
         """Yield the lists that stand somewhere, in the plan's order."""
         names = {placement.access_list for placement in self.plan.placements}

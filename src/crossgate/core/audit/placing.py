@@ -56,7 +56,8 @@ def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> 
     region, classes = EntryRegion(entry, family), passing.classes
     claims = entry.action is not Action.PERMIT
     senders = [index for index in classes.overlapping(entry.source.patterns) if index in passing.rows] if not claims else []
-    for index in classes.overlapping(entry.destination.patterns):
+    # The innermost first: they leave nothing out, so that it is easy to find a packet in them.
+    for index in reversed(classes.overlapping(entry.destination.patterns)):
         destination = classes[index]
         starts: list[tuple[Pattern, tuple[Pattern, ...]]]
         if claims or destination.scoped:

@@ -55,7 +55,7 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
     answers = _Answers()
     for access_list in case.placed():
         senders, classes = case.senders(access_list), case.session.address_classes(access_list.family)
-        for entry in case.entries(access_list) if senders else ():
+        for entry in case.reached(access_list) if senders else ():
             begun = _openings(case, access_list, entry)
             if begun:
                 with answered(f"whether the answers to what {access_list.name} {entry.number} permits come back", case.missed):
@@ -139,7 +139,7 @@ def spoofable(case: Case) -> Iterator[Finding]:
         every = everything(access_list.family)
         claims = _Claims(case, access_list.family)
         senders, classes = case.senders(access_list), case.session.address_classes(access_list.family)
-        for entry in case.entries(access_list) if senders else ():
+        for entry in case.reached(access_list) if senders else ():
             if entry.action is not Action.PERMIT or every in entry.source.patterns:
                 continue
             with answered(f"who else can claim a source of {access_list.name} {entry.number}", case.missed):
