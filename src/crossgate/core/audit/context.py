@@ -97,23 +97,28 @@ class Case:
         return self._coverage[access_list.name]
 
     def crossing(self, family: Family, crossing: Crossing) -> Passing:
-        """Return which address classes send to which across a place, on some path that arrives; one with a list, or the other way."""
+        """Return which address classes send to which across a place, on some path that arrives.
+
+        It is one where a list stands in either family, in either direction.
+        """
         key = (family, crossing)
         if key not in self._passing:
-            matrix, classes = self._crossings(family), self.session.address_classes(family)
+            placed = (*crossing, family) in self.plan.placed
+            matrix, classes = self.session.matrix(family) if placed else self._unplaced(family), self.session.address_classes(family)
             rows = dict(matrix.meeting(matrix.itineraries.bit(crossing), arriving=True))
             senders = [index for index, row in enumerate(matrix.row.tolist()) if row in rows]
             self._passing[key] = Passing(classes, {index: rows[int(matrix.row[index])] for index in senders})
         return self._passing[key]
 
-    def _crossings(self, family: Family) -> Matrix:
-        """Return the itineraries of a family as if lists stood wherever one does in either, in both directions."""
+    def _unplaced(self, family: Family) -> Matrix:
+        """Return the itineraries of a family as if lists stood just where one of the other family or direction does."""
         if family not in self._matrices:
             from crossgate.core.network.matrix import Matrix
 
-            places = [(placement.point, direction) for placement in self.plan.placements for direction in Direction]
+            places = {(placement.point, direction) for placement in self.plan.placements for direction in Direction}
+            places = {place for place in places if (*place, family) not in self.plan.placed}
             ends = [each.end for each in self.session.address_classes(family)]
-            self._matrices[family] = Matrix(Itineraries(self.network, family, more=places), ends)
+            self._matrices[family] = Matrix(Itineraries(self.network, family, places=places), ends)
         return self._matrices[family]
 
     def senders(self, access_list: AccessList) -> dict[int, list[int]]:
@@ -127,23 +132,29 @@ class Case:
             self._senders[access_list.name] = {one: columns[row] for one in machines if (row := int(matrix.row[one])) in columns}
         return self._senders[access_list.name]
 
-    def across(self, access_list: AccessList, senders: Iterable[int], destinations: Sequence[Pattern]) -> Iterator[Flow]:
-        """Yield what some of its `senders` send across a list to the classes that have some of the destinations."""
-        family = access_list.family
-        classes, machines, every = self.session.address_classes(family), self._machines(family), self.senders(access_list)
-        receivers = set(classes.overlapping(destinations))
+    def across(self, access_list: AccessList, senders: Iterable[int], destinations: Sequence[Pattern]) -> Iterator[tuple[int, int]]:
+        """Yield what some of its `senders` send across a list to the classes that have some of the destinations, as their indices."""
+        every = self.senders(access_list)
+        receivers = self.session.address_classes(access_list.family).overlapping(destinations)
+        chosen = None if len(receivers) == len(self.session.address_classes(access_list.family)) else set(receivers)
         for one in senders:
-            for other in every[one] if len(receivers) == len(classes) else [each for each in every[one] if each in receivers]:
-                yield self._flow(family, one, other, Excluded(machines[one], machines[other]))
+            yield from ((one, other) for other in every[one] if chosen is None or other in chosen)
 
-    def _flow(self, family: Family, one: int, other: int, excluded: Excluded) -> Flow:
+    def nodes(self, family: Family, one: int, other: int) -> tuple[int, int]:
+        """Return the numbers of the itineraries between two address classes, there and back."""
+        matrix = self.session.matrix(family)
+        return int(matrix.numbers[matrix.row[one], other]), int(matrix.numbers[matrix.row[other], one])
+
+    def flow(self, family: Family, one: int, other: int) -> Flow:
+        """Return what the machines of an address class send to those of another."""
         key = (family, one, other)
         if key not in self._flows:
             if len(self._flows) > _MOST_FLOWS:
                 self._flows.clear()
-            ends = [self.session.address_classes(family)[each] for each in (one, other)]
-            box = address_box(ends[0].pattern, ends[1].pattern)
-            self._flows[key] = flow_between(self.network, ends[0].end, ends[1].end, (box,), excluded)
+            ends, machines = [self.session.address_classes(family)[each] for each in (one, other)], self._machines(family)
+            box, excluded = address_box(ends[0].pattern, ends[1].pattern), Excluded(machines[one], machines[other])
+            nodes = self.nodes(family, one, other)
+            self._flows[key] = flow_between(self.network, ends[0].end, ends[1].end, (box,), excluded, nodes)
         return self._flows[key]
 
     def _machines(self, family: Family) -> dict[int, tuple[Pattern, ...]]:

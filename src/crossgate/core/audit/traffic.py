@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from itertools import islice
 
 from crossgate.core.answers.verify import Verifier
@@ -52,16 +52,19 @@ def locked_out(case: Case) -> Iterator[Finding]:
 @finds("replies-blocked")
 def replies_blocked(case: Case) -> Iterator[Finding]:
     """Yield the entries that permit conversations of which a list stops the way back."""
-    answers = _Answers()
+    answers = _Answers(case)
     for access_list in case.placed():
-        senders, classes = case.senders(access_list), case.session.address_classes(access_list.family)
+        if not case.entries(access_list):
+            continue
+        family, senders = access_list.family, case.senders(access_list)
+        classes = case.session.address_classes(family)
         for entry in case.reached(access_list) if senders else ():
             begun = _openings(case, access_list, entry)
             if begun:
                 with answered(f"whether the answers to what {access_list.name} {entry.number} permits come back", case.missed):
                     own = [index for index in classes.overlapping(entry.source.patterns) if index in senders]
-                    flows = case.across(access_list, own, entry.destination.patterns)
-                    found = (each for flow in flows if (each := _half_open(case, access_list, entry, begun, flow, answers)) is not None)
+                    pairs = answers.in_doubt(family, begun, case.across(access_list, own, entry.destination.patterns))
+                    found = (each for flow in pairs if (each := _half_open(case, access_list, entry, begun, flow)) is not None)
                     yield from islice(found, 1)
 
 
@@ -79,34 +82,56 @@ def _openings(case: Case, access_list: AccessList, entry: Entry) -> list[Opening
 class _Answers:
     """Which answers every list on their way lets by, whoever they are for; what is asked of many senders alike is asked once."""
 
-    def __init__(self) -> None:
+    def __init__(self, case: Case) -> None:
+        self._case = case
+        self._stateful = any(device.stateful for device in case.plan.devices.values())
         self._permitted: dict[tuple[AccessList, frozenset[str], Box], bool] = {}
+        self._known: dict[tuple[object, ...], bool] = {}
 
-    def come_back(self, asking: Flows, flow: Flow, opening: Opening) -> bool:
-        """Whether the lists on all ways back permit the answers to an opening to everyone, so that none needs to be looked at by itself."""
+    def in_doubt(self, family: Family, begun: list[Opening], pairs: Iterable[tuple[int, int]]) -> Iterator[Flow]:
+        """Yield the flows between pairs of address classes to whose openings not every answer comes back to everyone."""
+        mask = (1 << LOW_BITS + family.bits) - 1  # all but the senders: whom the answers are for is left open
+        to_whom = tuple((each.box.value & mask, each.box.wildcard & mask, each.box[3:]) for each in begun)
+        for one, other in pairs:
+            there, back = self._case.nodes(family, one, other)
+            key = (to_whom, other, back, there if self._stateful else -1)
+            if key not in self._known:
+                self._known[key] = self._come_back(self._case.flow(family, one, other), begun)
+            if not self._known[key]:
+                yield self._case.flow(family, one, other)
+
+    def _come_back(self, flow: Flow, begun: list[Opening]) -> bool:
+        """Whether the lists on all ways back permit the answers to some openings to everyone, in all states of the windows."""
+        none_open, family = self._case.asking(frozenset()), flow.source.address.family
+        back = {each.access_list for way in flow.ways for each in none_open.asked(way, Leg.REPLY, family)}
+        return all(self._permit(self._case.asking(opened), flow, opening) for opened in self._case.states(*back) for opening in begun)
+
+    def _permit(self, asking: Flows, flow: Flow, opening: Opening) -> bool:
         addresses = opening.box.family.mask << LOW_BITS
-        for part in (overlap(opening.box, box) for box in flow.boxes):
+        for part in (overlap(opening.box, box) for box in _to(flow.boxes, opening.box)):
             for leg in opening.course.legs if part is not None else ():
                 if part is not None and leg.returns:
                     packets = leg_box(part, opening.course, leg)
                     to_all = packets._replace(value=packets.value & ~addresses, wildcard=packets.wildcard | addresses)
                     lists = {each.access_list for way in flow.ways for each in asking.asked(way, leg, packets.family)}
-                    if not all(self._permits(asking, each, to_all) for each in lists):
+                    if not all(self._permits_all(asking, each, to_all) for each in lists):
                         return False
         return True
 
-    def _permits(self, asking: Flows, access_list: AccessList, box: Box) -> bool:
+    def _permits_all(self, asking: Flows, access_list: AccessList, box: Box) -> bool:
         key = (access_list, asking.open_windows & access_list.windows, box)
         if key not in self._permitted:
             self._permitted[key] = all(decider.permits for _, decider in asking.regions(access_list).split(box))
         return self._permitted[key]
 
 
-def _half_open(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flow: Flow, answers: _Answers) -> Finding | None:
+def _to(boxes: tuple[Box, ...], opening: Box) -> list[Box]:
+    """Return boxes of packets with the sources of an opening, whoever sends them."""
+    return [address_box(opening.source, box.destination) for box in boxes]
+
+
+def _half_open(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flow: Flow) -> Finding | None:
     """Return what is found where an entry permits conversations of a flow whose way back is stopped."""
-    openings = [each for each in begun if any(overlap(each.box, box) is not None for box in flow.boxes)]
-    if not openings:
-        return None
     none_open = case.asking(frozenset())
     asked = [each for way in flow.ways for each in none_open.asked(way, Leg.REQUEST, access_list.family)]
     back = [each for way in flow.ways for each in none_open.asked(way, Leg.REPLY, access_list.family)]
@@ -115,10 +140,7 @@ def _half_open(case: Case, access_list: AccessList, entry: Entry, begun: list[Op
     for opened in case.states(*(each for _, each in (*asked, *back))):
         if not entry.in_force(opened):
             continue
-        asking = case.asking(opened)
-        if all(answers.come_back(asking, flow, each) for each in openings):
-            continue
-        for answer in (way for each in asking.answers(flow, openings) for way in each.on_each_way):
+        for answer in (way for each in case.asking(opened).answers(flow, begun) for way in each.on_each_way):
             if answer.verdict is not Verdict.HALF_OPEN or answer.stop is None or not answer.leg.returns:
                 continue
             packet = some_packet(answer.box, flow.excluded)
@@ -137,6 +159,8 @@ def spoofable(case: Case) -> Iterator[Finding]:
     """
     for access_list in case.placed():
         every = everything(access_list.family)
+        if not case.entries(access_list):
+            continue
         claims = _Claims(case, access_list.family)
         senders, classes = case.senders(access_list), case.session.address_classes(access_list.family)
         for entry in case.reached(access_list) if senders else ():
@@ -145,7 +169,8 @@ def spoofable(case: Case) -> Iterator[Finding]:
             with answered(f"who else can claim a source of {access_list.name} {entry.number}", case.missed):
                 region = EntryRegion(entry, access_list.family)
                 strangers = [index for index in senders if claims.claimable(classes[index].end.segment, entry.source.patterns)]
-                flows = case.across(access_list, strangers, entry.destination.patterns)
+                pairs = case.across(access_list, strangers, entry.destination.patterns)
+                flows = (case.flow(access_list.family, one, other) for one, other in pairs)
                 found = (
                     _told(case, access_list, entry, flow, packet)
                     for flow in flows

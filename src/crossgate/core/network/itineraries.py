@@ -60,11 +60,15 @@ class Itineraries:
     """The itineraries of one family in one network; what is worked out is kept."""
 
     def __init__(
-        self, network: Forwarding, family: Family, beside: Itineraries | None = None, more: Iterable[tuple[Point, Direction]] = ()
+        self,
+        network: Forwarding,
+        family: Family,
+        beside: Itineraries | None = None,
+        places: Iterable[tuple[Point, Direction]] | None = None,
     ) -> None:
         """Make them; with those of another plan `beside`, equal numbers of both stand for the same sequences.
 
-        The places `more` are met as if a list stood there.
+        With `places`, just these are met, as if lists stood there and nowhere else.
         """
         self.network = network
         self.family = family
@@ -73,7 +77,8 @@ class Itineraries:
         self._named: list[Token] = [] if beside is None else beside._named
         listed = {point.device for point, _, listed_family in plan.placed if listed_family is family}
         self._stateful = {name for name, device in plan.devices.items() if device.stateful and name in listed}
-        self._placed = {(point, direction) for point, direction, listed_family in plan.placed if listed_family is family} | {*more}
+        placed = {(point, direction) for point, direction, listed_family in plan.placed if listed_family is family}
+        self._placed = placed if places is None else {*places}
         self.nodes: Nodes = Nodes() if beside is None else beside.nodes
         self.names = list(plan.devices)
         self._between: Edges | None = None
@@ -327,12 +332,13 @@ class Itineraries:
         first = self._walk(origin, destination)
         return [first.path, *(self._walk(origin, destination, each).path for each in wanted if each != first.sequence)]
 
-    def passages(self, origin: Endpoint, destination: Address) -> tuple[Passage, ...]:
+    def passages(self, origin: Endpoint, destination: Address, number: int | None = None) -> tuple[Passage, ...]:
         """Return what packets of a pair meet on each of their different ways, on the first path of all first.
 
-        Raises `TooManyPieces` when there are too many different ones.
+        `number` is the pair's node where that is known. Raises `TooManyPieces` when there are too many different ones.
         """
-        number = self.node(origin, destination)
+        if number is None:
+            number = self.node(origin, destination)
         if number not in self._passages:
             self._passages[number] = {each: self._passage(each) for each in self.sequences(number)}
         found = self._passages[number]
@@ -475,10 +481,14 @@ class Network(Forwarding):
         """Return one path for each different sequence of lists that equally good paths meet, the first path first."""
         return self.itineraries(destination.family).ways(origin, destination)
 
-    def between(self, source: Endpoint, destination: Endpoint) -> tuple[Way, ...]:
-        """Return the ways of conversations between two ends that differ in the lists they meet, that of the first paths first."""
+    def between(self, source: Endpoint, destination: Endpoint, numbers: tuple[int | None, int | None] = (None, None)) -> tuple[Way, ...]:
+        """Return the ways of conversations between two ends that differ in the lists they meet, that of the first paths first.
+
+        `numbers` are the nodes of the pair, there and back, where they are known.
+        """
         itineraries = self.itineraries(source.address.family)
-        there, back = itineraries.passages(source, destination.address), itineraries.passages(destination, source.address)
+        there = itineraries.passages(source, destination.address, numbers[0])
+        back = itineraries.passages(destination, source.address, numbers[1])
         unanswered = self.unanswered(source, destination.address)
         key = (tuple(map(id, there)), tuple(map(id, back)), unanswered)
         if key not in self._between:

@@ -114,6 +114,7 @@ class Forwarding:
         self._costs: dict[tuple[frozenset[str], Family, str | None], dict[str, int]] = {}
         self._prefixes: dict[tuple[str, Family], dict[int, dict[int, list[Interface]]]] = {}
         self._links: dict[tuple[str, Family], list[Link]] = {}
+        self._scopes: dict[Address, Scope | None] = {}
         self._across: dict[tuple[Point, Point], Move] = {}
         self._near: dict[tuple[str, Family], list[str]] = {}
         self._paths: dict[tuple[str | None, str, Point | None, tuple[Address, ...], Address], Path] = {}
@@ -237,9 +238,10 @@ class Forwarding:
 
     def scope(self, destination: Address) -> Scope | None:
         """Return how far a packet for an address gets on its own; None for one that is routed."""
-        if destination.family is Family.IPV4 and destination.value in self.plan.broadcasts:
-            return Scope.LINK
-        return scope_of(destination)
+        if destination not in self._scopes:
+            broadcast = destination.family is Family.IPV4 and destination.value in self.plan.broadcasts
+            self._scopes[destination] = Scope.LINK if broadcast else scope_of(destination)
+        return self._scopes[destination]
 
     def unanswered(self, origin: Endpoint, destination: Address) -> bool:
         """Whether a packet stays on its link and is handed to all there, so that nobody answers it."""

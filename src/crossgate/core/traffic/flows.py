@@ -200,9 +200,12 @@ def flows(
     return found
 
 
-def flow_between(network: Network, source: Endpoint, destination: Endpoint, boxes: tuple[Box, ...], excluded: Excluded) -> Flow:
-    """Return the flow from one end to another with just these packets."""
-    return Flow(source, destination, network.between(source, destination), boxes, excluded)
+def flow_between(
+    network: Network, source: Endpoint, destination: Endpoint, boxes: tuple[Box, ...], excluded: Excluded,
+    numbers: tuple[int | None, int | None] = (None, None),
+) -> Flow:  # fmt: skip
+    """Return the flow from one end to another with just these packets; `numbers` are their itineraries' where they are known."""
+    return Flow(source, destination, network.between(source, destination, numbers), boxes, excluded)
 
 
 def alike(
