@@ -199,20 +199,23 @@ class Matrix:
 
     def meeting(self, tokens: int, arriving: bool = False) -> Iterator[tuple[int, NDArray[np.bool_]]]:
         """Yield the rows that meet any of a set of tokens (a bit each), with which of their columns do (`Itineraries.met`)."""
+        seen, meets = (np.zeros(len(self._nodes.of), dtype=bool) for _ in range(2))
         for row, met in enumerate(self._met[arriving]):
             if met & tokens:
-                nodes, inverse = self._parted[row]
-                yield row, np.array([bool(self.itineraries.met(node, arriving) & tokens) for node in nodes])[inverse]
+                new = self._parted[row][~seen[self._parted[row]]]
+                seen[new] = True
+                meets[new] = [bool(self.itineraries.met(node, arriving) & tokens) for node in new.tolist()]
+                yield row, meets[self.numbers[row]]
 
     @cached_property
     def _met(self) -> tuple[list[int], list[int]]:
         """The tokens that each row meets, and those it meets on the way to an arrival."""
         met = self.itineraries.met
         found: tuple[list[int], list[int]] = [], []
-        for nodes, _ in self._parted:
+        for nodes in self._parted:
             for arriving, rows in enumerate(found):
                 tokens = 0
-                for node in nodes:
+                for node in nodes.tolist():
                     tokens |= met(node, bool(arriving))
                 rows.append(tokens)
         return found
@@ -223,7 +226,6 @@ class Matrix:
         return bool((rows[0] == rows[1]).all() and (columns[:, 0] == columns[:, 1]).all())
 
     @cached_property
-    def _parted(self) -> list[tuple[list[int], NDArray[np.intp]]]:
-        """The different numbers of each row, and which of them each column has."""
-        found = (np.unique(row, return_inverse=True) for row in self.numbers)
-        return [(nodes.tolist(), inverse) for nodes, inverse in found]
+    def _parted(self) -> list[Numbers]:
+        """The different numbers of each row."""
+        return [np.unique(row) for row in self.numbers]
