@@ -11,16 +11,21 @@ from datetime import datetime
 from difflib import SequenceMatcher
 from typing import NamedTuple
 
+from crossgate.core.answers.change import Change
 from crossgate.core.answers.compare import Difference, differences
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.audit import audit
 from crossgate.core.audit.context import Focus
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Expectation
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
+from crossgate.core.model.service import ServiceError
+from crossgate.core.network.address_classes import meant
+from crossgate.core.network.endpoints import endpoint_set
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.traffic.session import Session
 
@@ -55,23 +60,52 @@ def impact_of(old: Session, new: Session, now: datetime, tell: Tell | None = Non
     """Return what becomes otherwise when `new` takes the place of `old`."""
     missed: list[TooManyPieces] = []
     unaudited: list[TooManyPieces] = []
-    return Impact(_turned(old, new), differences(old, new, tell, missed), _new_findings(old, new, now, unaudited), missed, unaudited)
+    change = Change(old, new)
+    new = change.new
+    turned, differing = _turned(change), differences(old, new, tell, missed, change)
+    return Impact(turned, differing, _new_findings(old, new, now, unaudited), missed, unaudited)
 
 
-def _turned(old: Session, new: Session) -> list[Turned]:
+def _turned(change: Change) -> list[Turned]:
     """Return the expectations whose answer changes, and those that are new."""
-    before, after = Verifier(old), Verifier(new)
+    before, after = Verifier(change.old), Verifier(change.new)
     known: dict[str, list[Expectation]] = {}
-    for each in old.plan.expectations:
+    for each in change.old.plan.expectations:
         known.setdefault(_identity(each), []).append(each)
     found = []
-    for each in new.plan.expectations:
+    for each in change.new.plan.expectations:
         same = known.get(_identity(each))
-        held = before.verify(same.pop(0)).held if same else None
+        was = same.pop(0) if same else None
+        if was is not None and not _can_turn(change, was, each):
+            continue
+        held = before.verify(was).held if was is not None else None
         verified = after.verify(each)
         if verified.held is not held:
             found.append(Turned(held, verified))
     return found
+
+
+def _can_turn(change: Change, was: Expectation, now: Expectation) -> bool:
+    """Whether a claim of both plans can hold in just one of them: it speaks of something else there, or of traffic that may differ."""
+    plans = change.old.plan, change.new.plan
+    if now.by is not None or plans[0].client_ports != plans[1].client_ports:
+        return True
+    for family in Family:
+        here, far = ([endpoint_set(plan, end, family) for plan in plans] for end in (now.source, now.destination))
+        if here[0] != here[1] or far[0] != far[1] or _service(plans[0], was, family) != _service(plans[1], now, family):
+            return True
+        classes = change.new.address_classes(family)
+        if change.concerns(family, meant(classes, here[1]), meant(classes, far[1])):
+            return True
+    return False
+
+
+def _service(plan: Plan, expectation: Expectation, family: Family) -> object:
+    """Return what an expectation's service stands for in a family; None for nothing."""
+    try:
+        return plan.service(expectation.service, family).terms
+    except ServiceError:
+        return None
 
 
 def _identity(expectation: Expectation) -> str:
@@ -80,18 +114,22 @@ def _identity(expectation: Expectation) -> str:
     return text if expectation.by is None or expectation.by.entry is None else text.rsplit(" ", 1)[0]
 
 
+_TOLD = ("locked-out",)
+"""What is no new finding: a broken keep is told among the expectations."""
+
+
 def _new_findings(old: Session, new: Session, now: datetime, missed: list[TooManyPieces]) -> list[Finding]:
     """Return the findings that only the new plan has; what fell into too many pieces there is added to `missed`."""
     focus_old, focus_new = _focus(old, new)
-    met = Counter(_finding_key(old.plan, finding) for finding in audit(old, now, focus=focus_old).findings)
+    met = Counter(_finding_key(old.plan, finding) for finding in audit(old, now, focus=focus_old, leave_out=_TOLD).findings)
     found = []
-    audited = audit(new, now, focus=focus_new)
+    audited = audit(new, now, focus=focus_new, leave_out=_TOLD)
     missed += audited.missed
     for finding in audited.findings:
         key = _finding_key(new.plan, finding)
         if met[key]:
             met[key] -= 1
-        elif finding.name != "locked-out":  # a broken keep is told among the expectations
+        else:
             found.append(finding)
     return found
 

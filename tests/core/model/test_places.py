@@ -64,7 +64,7 @@ def test_only_what_changed_is_looked_at_wherever_it_stands(tmp_path: Path, demo:
 
     focused = []
 
-    def audit(session: Session, now: datetime, focus: dict[str, set[int]]) -> object:
+    def audit(session: Session, now: datetime, focus: dict[str, set[int]], **_: object) -> object:
         focused.append(focus)
         return Audited([], [], [])
 

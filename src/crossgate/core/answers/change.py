@@ -36,6 +36,19 @@ class Side(NamedTuple):
     ends: tuple[Endpoint | None, Endpoint | None]
 
 
+class Suspect(NamedTuple):
+    """A pair of address classes that the plans can treat differently.
+
+    `excluded` are the addresses in them that belong to others, `nodes` the numbers of its itineraries there and back in the old
+    and in the new plan.
+    """
+
+    source: Side
+    destination: Side
+    excluded: Excluded
+    nodes: tuple[tuple[int, int], tuple[int, int]]
+
+
 class _Known(NamedTuple):
     """What one plan does with the address classes of both: its own class for each, or None, and a number for each pair of them.
 
@@ -51,6 +64,7 @@ class _Pairs(NamedTuple):
     """The address classes of both plans, what each plan does with them, and which pairs are suspect: a row for each sender."""
 
     patterns: list[Pattern]
+    number: dict[Pattern, int]
     known: tuple[_Known, _Known]
     suspect: NDArray[np.bool_]
 
@@ -61,6 +75,7 @@ class Change:
     def __init__(self, old: Session, new: Session) -> None:
         self.old, self.new = old, new if new.beside is old else Session(new.plan, beside=old)
         self._known: dict[Family, _Pairs] = {}
+        self._differing: dict[Family, int] = {}
 
     @cached_property
     def same_network(self) -> bool:
@@ -77,22 +92,24 @@ class Change:
 
     def _places(self, family: Family) -> int:
         """Return the tokens of the places that have a list in both plans, but not the same, a bit each."""
-        itineraries = self.new.network.itineraries(family)
-        before, after = self.old.plan, self.new.plan
-        found = 0
-        for place, now in after.placed.items():
-            was = before.placed.get(place)
-            known = was is not None and was.name == now.name and now.name not in self.lists
-            if place[2] is family and was is not None and not known and not _same(before, was, after, now):
-                found |= itineraries.bit(place[:2])
-        return found
+        if family not in self._differing:
+            itineraries = self.new.network.itineraries(family)
+            before, after = self.old.plan, self.new.plan
+            found = 0
+            for place, now in after.placed.items():
+                was = before.placed.get(place)
+                known = was is not None and was.name == now.name and now.name not in self.lists
+                if place[2] is family and was is not None and not known and not _same(before, was, after, now):
+                    found |= itineraries.bit(place[:2])
+            self._differing[family] = found
+        return self._differing[family]
 
     def can_differ(self, family: Family) -> bool:
         """Whether the plans can treat any packet of a family differently."""
         return not self.same_network or self._places(family) > 0
 
-    def pairs(self, family: Family) -> Iterator[tuple[Side, Side, Excluded]]:
-        """Yield the suspect pairs of address classes, alike ones as one, with the addresses in them that belong to others."""
+    def pairs(self, family: Family) -> Iterator[Suspect]:
+        """Yield the suspect pairs of address classes, alike ones as one."""
         if not self.can_differ(family):
             return
         import numpy as np
@@ -113,16 +130,17 @@ class Change:
         columns = routed[left]
         for one, sources in senders.items():
             for nth in every.suspect[routed[one]][columns].nonzero()[0].tolist():
-                yield sides[routed[one]], sides[columns[nth]], Excluded(sources, receivers[left[nth]])
+                here, far = int(routed[one]), int(columns[nth])
+                nodes = [(int(known.numbers[here, far]), int(known.numbers[far, here])) for known in every.known]
+                yield Suspect(sides[here], sides[far], Excluded(sources, receivers[left[nth]]), (nodes[0], nodes[1]))
 
     def concerns(self, family: Family, senders: Sequence[AddressClass], receivers: Sequence[AddressClass]) -> bool:
         """Whether the plans can treat anything differently that some classes of the new one send to others."""
         if not self.can_differ(family):
             return False
         every = self._pairs(family)
-        number = {pattern: index for index, pattern in enumerate(every.patterns)}
-        here, far = ([number[each.pattern] for each in group] for group in (senders, receivers))
-        return bool(every.suspect[here][:, far].any())
+        here, far = ([every.number.get(each.pattern, -1) for each in group] for group in (senders, receivers))
+        return -1 in here or -1 in far or bool(every.suspect[here][:, far].any())
 
     def _pairs(self, family: Family) -> _Pairs:
         if family not in self._known:
@@ -160,7 +178,7 @@ class Change:
                 numbers = meets.nonzero()[0]
                 meets[numbers] = [bool(met(number) & places) for number in numbers.tolist()]
                 suspect |= meets[known.numbers]
-        return _Pairs(patterns, both, suspect | suspect.T)
+        return _Pairs(patterns, {pattern: index for index, pattern in enumerate(patterns)}, both, suspect | suspect.T)
 
 
 def _known(classes: Sequence[AddressClass], matrix: Matrix, patterns: Sequence[Pattern] | None) -> _Known:

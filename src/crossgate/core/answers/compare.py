@@ -232,19 +232,20 @@ def _gravity(difference: Difference) -> tuple[bool, bool, bool, bool, Family]:
 
 def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -> Iterator[_Pair]:
     """Yield what is sent between any two address classes of both plans that can be treated otherwise, alike ones taken as one."""
-    for source, destination, excluded in change.pairs(family):
+    networks = change.old.network, change.new.network
+    for source, destination, excluded, nodes in change.pairs(family):
         box = address_box(source.pattern, destination.pattern)
         sides: list[Flow | None] = []
         with gathered(missed):
             sides = [
-                None if one is None or other is None else flow_between(network, one, other, (box,), excluded)
-                for network, one, other in zip((change.old.network, change.new.network), source.ends, destination.ends, strict=True)
+                None if one is None or other is None else flow_between(network, one, other, (box,), excluded, numbers)
+                for network, one, other, numbers in zip(networks, source.ends, destination.ends, nodes, strict=True)
             ]
         if not sides:
             continue
         windowed = any(
             access_list.windows
-            for network, flow in zip((change.old.network, change.new.network), sides, strict=True)
+            for network, flow in zip(networks, sides, strict=True)
             if flow is not None
             for way in flow.ways
             for path in (way.there, way.back)

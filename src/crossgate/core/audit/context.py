@@ -75,9 +75,13 @@ class Case:
         return [entry for entry in self.entries(access_list) if entry.number not in hidden]
 
     def placed(self) -> Iterator[AccessList]:
-        """Yield the lists that stand somewhere, in the plan's order."""
+        """Yield the lists to be looked at that stand somewhere, in the plan's order."""
         names = {placement.access_list for placement in self.plan.placements}
-        return (access_list for name, access_list in self.plan.lists.items() if name in names)
+        return (access_list for name, access_list in self.plan.lists.items() if name in names and self.looks_at(access_list))
+
+    def looks_at(self, access_list: AccessList) -> bool:
+        """Whether anything of a list is to be looked at."""
+        return self.focus is None or bool(self.focus.get(access_list.name))
 
     def states(self, *lists: AccessList) -> list[frozenset[str]]:
         """Return every set of windows that can be open, as far as these lists are concerned."""
@@ -86,6 +90,8 @@ class Case:
 
     def coverage(self, access_list: AccessList) -> list[Coverage]:
         """Return what is known of each entry that is ever in force, all states of the windows taken together."""
+        if not self.looks_at(access_list):
+            return []
         if access_list.name not in self._coverage:
             known: dict[int, Coverage] = {}
             only = None if self.focus is None else self.focus.get(access_list.name, ())

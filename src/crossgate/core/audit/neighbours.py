@@ -40,7 +40,7 @@ def neighbour_blocked(case: Case) -> Iterator[Finding]:
     """Yield the IPv6 lists at interfaces and ports that stop neighbour discovery of their own link (RFC 4861, RFC 4890 section 4.4.1)."""
     for placement in case.plan.placements:
         access_list = case.plan.lists[placement.access_list]
-        link = _link(case, placement) if access_list.family is Family.IPV6 else None
+        link = _link(case, placement) if access_list.family is Family.IPV6 and case.looks_at(access_list) else None
         if link is None:
             continue
         for opened in case.states(access_list):

@@ -10,6 +10,7 @@ from crossgate.core.audit.registry import finds
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Address, Family, Pattern, everything, single
+from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Direction, Placement, PointKind, Segment
 from crossgate.core.network.routing import Crossing
@@ -89,16 +90,14 @@ def _why(case: Case, entry: Entry, family: Family, crossings: list[Crossing]) ->
 def unjoined(case: Case) -> Iterator[Finding]:
     """Yield the subnets with machines at switches that no cable joins, once for each switch apart from those before it."""
     wire = case.network.wire
+    machines: dict[str, list[tuple[str, str | None, Place]]] = {}
+    for interface in (each for device in case.plan.devices.values() for each in device.interfaces.values()):
+        machines.setdefault(interface.on, []).append((str(interface.point), wire.switch_of(interface), interface.place))
+    for host in case.plan.hosts.values():
+        machines.setdefault(host.on, []).append((host.name, wire.switch_of(host.at), host.place))
     for segment in case.plan.segments.values():
-        machines = [
-            (str(interface.point), wire.switch_of(interface), interface.place)
-            for device in case.plan.devices.values()
-            for interface in device.interfaces.values()
-            if interface.on == segment.name
-        ]
-        machines += [(host.name, wire.switch_of(host.at), host.place) for host in case.plan.hosts.values() if host.on == segment.name]
         islands: list[tuple[str, str]] = []
-        for name, switch, place in machines:
+        for name, switch, place in machines.get(segment.name, ()):
             if switch is None or any(wire.way(switch, other) is not None for _, other in islands):
                 continue
             if islands:

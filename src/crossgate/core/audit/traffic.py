@@ -54,8 +54,6 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
     """Yield the entries that permit conversations of which a list stops the way back."""
     answers = _Answers(case)
     for access_list in case.placed():
-        if not case.entries(access_list):
-            continue
         family, senders = access_list.family, case.senders(access_list)
         classes = case.session.address_classes(family)
         for entry in case.reached(access_list) if senders else ():
@@ -159,8 +157,6 @@ def spoofable(case: Case) -> Iterator[Finding]:
     """
     for access_list in case.placed():
         every = everything(access_list.family)
-        if not case.entries(access_list):
-            continue
         claims = _Claims(case, access_list.family)
         senders, classes = case.senders(access_list), case.session.address_classes(access_list.family)
         for entry in case.reached(access_list) if senders else ():
