@@ -12,7 +12,7 @@ from typing import NamedTuple
 from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction, PointKind
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.itineraries import Itineraries, Network
 from crossgate.core.network.routing import Crossing, Endpoint
 
 
@@ -60,15 +60,14 @@ def suited(network: Network, source: Endpoint, destination: Endpoint) -> list[Su
     routed = [crossing for crossing in way if crossing.point.kind is not PointKind.SUBNET] or way
     if not routed:
         return []
-    flows = _flows(network, source.address.family)
     own = (source.segment, destination.segment)
     outward = [crossing for crossing in routed if crossing.direction is Direction.OUTBOUND]
     near_end = routed[-1] if routed[-1].point.kind is PointKind.ITSELF else (outward or routed)[-1]
+    chosen = {Kind.STANDARD: near_end, Kind.EXTENDED: routed[0]}
+    flows = _flows(network, source.address.family, set(chosen.values()))
     return [
-        Suited(
-            kind, crossing, tuple(flow for flow in flows.get(crossing, ()) if flow != own), _beside(network, source, destination, crossing)
-        )
-        for kind, crossing in ((Kind.STANDARD, near_end), (Kind.EXTENDED, routed[0]))
+        Suited(kind, crossing, tuple(flow for flow in flows[crossing] if flow != own), _beside(network, source, destination, crossing))
+        for kind, crossing in chosen.items()
     ]
 
 
@@ -84,15 +83,23 @@ def _beside(network: Network, source: Endpoint, destination: Endpoint, chosen: C
     )
 
 
-def _flows(network: Network, family: Family) -> dict[Crossing, list[tuple[str, str]]]:
-    """Return which traffic between segments passes each place, machines of a segment taken as one."""
+def _flows(network: Network, family: Family, places: set[Crossing]) -> dict[Crossing, list[tuple[str, str]]]:
+    """Return which traffic between segments passes some places, machines of a segment taken as one."""
+    from crossgate.core.network.matrix import Matrix
+
     machines = list(_machines(network, family))
+    itineraries = Itineraries(network, family, places=places)
+    matrix = Matrix(itineraries, machines)
     flows: dict[Crossing, list[tuple[str, str]]] = {}
-    for start in machines:
-        for end in machines:
-            if start.segment != end.segment:
-                for crossing in network.itineraries(family).crossings(start, end.address):
-                    flows.setdefault(crossing, []).append((start.segment, end.segment))
+    for place in places:
+        rows = dict(matrix.meeting(itineraries.bit(place), arriving=True))
+        flows[place] = [
+            (start.segment, machines[end].segment)
+            for start, row in zip(machines, matrix.row.tolist(), strict=True)
+            if row in rows
+            for end in rows[row].nonzero()[0].tolist()
+            if start.segment != machines[end].segment
+        ]
     return flows
 
 

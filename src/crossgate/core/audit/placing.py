@@ -56,9 +56,9 @@ def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> 
         return False
     region, classes = EntryRegion(entry, family), passing.classes
     claims = entry.action is not Action.PERMIT
-    senders = [index for index in classes.overlapping(entry.source.patterns) if index in passing.rows] if not claims else []
+    senders = [index for index in classes.holding(entry.source.patterns) if index in passing.rows] if not claims else []
     # The innermost first: they leave nothing out, so that it is easy to find a packet in them.
-    for index in reversed(classes.overlapping(entry.destination.patterns)):
+    for index in reversed(classes.holding(entry.destination.patterns)):
         destination = classes[index]
         starts: list[tuple[Pattern, tuple[Pattern, ...]]]
         if claims or destination.scoped:

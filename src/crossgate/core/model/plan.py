@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple
 
 from crossgate.core.model.accesslist import AccessList, Kind
-from crossgate.core.model.address import Address, Addresses, Family
+from crossgate.core.model.address import Address, Addresses, Family, Pattern
 from crossgate.core.model.claim import Expectation
 from crossgate.core.model.errors import Place, PlanError, placeless, unknown
 from crossgate.core.model.finding import Acceptance
@@ -87,6 +89,20 @@ class Plan:
             for interface in device.interfaces.values()
             for own in interface.addresses
         }
+
+    def hosts_in(self, pattern: Pattern) -> Iterator[Address]:
+        """Yield the addresses of hosts that a pattern has, in the plan's order."""
+        found = self._host_values[pattern.family]
+        if pattern.is_prefix:
+            found = found[bisect_left(found, (pattern.first, 0)) : bisect_left(found, (pattern.last + 1, 0))]
+        inside = sorted((order, value) for value, order in found if pattern.contains(value))
+        return (Address(pattern.family, value) for _, value in inside)
+
+    @cached_property
+    def _host_values(self) -> dict[Family, list[tuple[int, int]]]:
+        """The address of every host as a number, by family, with its rank in the plan's order; sorted."""
+        ordered = [address for host in self.hosts.values() for address in host.addresses]
+        return {family: sorted((each.value, rank) for rank, each in enumerate(ordered) if each.family is family) for family in Family}
 
     @cached_property
     def host_of(self) -> dict[Address, Host]:

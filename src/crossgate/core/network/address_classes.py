@@ -51,6 +51,13 @@ class AddressClasses(list[AddressClass]):
 
     def overlapping(self, patterns: Iterable[Pattern]) -> list[int]:
         """Return the indices of the classes whose pattern shares an address with any of some patterns, in order."""
+        return self._found(patterns, every=True)
+
+    def holding(self, patterns: Iterable[Pattern]) -> list[int]:
+        """Return the indices of the classes that can have an address of some patterns, those not excluded from them, in order."""
+        return self._found(patterns, every=False)
+
+    def _found(self, patterns: Iterable[Pattern], every: bool) -> list[int]:
         found: set[int] = set()
         for pattern in patterns:
             if pattern.wildcard == pattern.family.mask:
@@ -59,13 +66,17 @@ class AddressClasses(list[AddressClass]):
                 found.update(index for index, each in enumerate(self) if each.pattern.overlaps(pattern))
                 continue
             start = bisect_left(self._first, pattern.first)
-            found.update(range(start, bisect_right(self._first, pattern.last)))
+            end = bisect_right(self._first, pattern.last)
+            found.update(range(start, end))
             around = start - 1
             while around >= 0 and not self[around].pattern.covers(pattern):
                 around = self._around[around]
+            # Of those around it only the innermost can have addresses of it, and not where a class has all of it.
+            if not every and any(self[index].pattern.covers(pattern) for index in range(start, end)):
+                continue
             while around >= 0:
                 found.add(around)
-                around = self._around[around]
+                around = self._around[around] if every else -1
         return sorted(found)
 
 
@@ -147,7 +158,7 @@ def on_outside(found: AddressClasses, ends: EndpointSet) -> list[AddressClass]:
     """
     return [
         address_class
-        for address_class in (found[index] for index in found.overlapping(ends.patterns))
+        for address_class in (found[index] for index in found.holding(ends.patterns))
         if ends.outside in (None, address_class.end.segment)
         and (not address_class.scoped or any(address_class.pattern.covers(each) for each in ends.patterns))
     ]

@@ -67,14 +67,7 @@ def example(plan: Plan, pieces: Sequence[tuple[Box, Excluded]]) -> Packet:
 
 def _host_in(plan: Plan, addresses: Pattern, excluded: tuple[Pattern, ...]) -> list[Pattern]:
     """Return the first two addresses of hosts in a set: two, so that two ends of one set can be two machines."""
-    found = (
-        single(address)
-        for host in plan.hosts.values()
-        for address in host.addresses
-        if address.family is addresses.family
-        and addresses.contains(address.value)
-        and not any(each.contains(address.value) for each in excluded)
-    )
+    found = (single(address) for address in plan.hosts_in(addresses) if not any(each.contains(address.value) for each in excluded))
     return list(islice(found, 2))
 
 
