@@ -15,11 +15,9 @@ def write_grid(cells: Iterable[Cell]) -> None:
     writer = csv.writer(sys.stdout)
     writer.writerow(["from", "to", "service", "packet", "family", "verdict", "list", "entry"])
     for cell in cells:
-        for family, traces in cell.traces.items():
-            for trace in traces:
-                asked = trace.decided
-                decider = asked.decider if asked else None
+        for family, fates in cell.fates.items():
+            for conversation, (verdict, decider, _) in fates:
                 listed = decider.access_list.name if decider else ""
                 number = "" if decider is None else "otherwise" if decider.number is None else decider.number
-                packet = service_of(trace.conversation.first)
-                writer.writerow([cell.source, cell.destination, cell.service, packet, int(family), trace.verdict, listed, number])
+                packet = service_of(conversation.first)
+                writer.writerow([cell.source, cell.destination, cell.service, packet, int(family), verdict, listed, number])

@@ -257,7 +257,7 @@ def test_a_cell_is_what_a_trace_of_each_part_tells(plan_of: Read) -> None:
     assert found[("one", "three", "domain")].verdicts() == {Family.IPV4: (Verdict.DENIED, Verdict.PERMITTED)}
     for source, destination in product(names, repeat=2):
         if source != destination:
-            assert set(found[(source, destination, "http")].traces) == {
+            assert set(found[(source, destination, "http")].fates) == {
                 start.address.family for start, _ in pairs(network, source, destination)
             }
 

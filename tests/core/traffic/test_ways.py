@@ -132,3 +132,18 @@ def test_an_answer_speaks_of_all_ways(tmp_path_factory: pytest.TempPathFactory, 
             own = [flow for flow in found if not left_out(flow, wanted.first)]
             told = {answer.verdict for flow in own for answer in session.flows().answers(flow, begun)}
             assert told == {expected}, (seed, str(source), str(destination), service)
+
+
+@settings(max_examples=30, deadline=None)
+@given(st.integers(0, 1 << 32))
+def test_a_cell_of_the_grid_is_what_tracing_finds(tmp_path_factory: pytest.TempPathFactory, seed: int) -> None:
+    path = tmp_path_factory.mktemp("net") / "r.gate"
+    path.write_text(reference.network(seed))
+    session = Session(read_plan(path))
+    names = list(session.plan.hosts)
+    for cell in cells(session.network, session.tracer(), names, names, ["tcp/80", "ping"], few=seed % 2 * 1000):
+        for fates in cell.fates.values():
+            for conversation, fate in fates:
+                trace = session.tracer().trace(conversation)
+                assert (fate.verdict, fate.agreed) == (trace.verdict, trace.differing is None), (seed, cell)
+                assert fate.stopped == (trace.decided.decider if trace.decided else None)

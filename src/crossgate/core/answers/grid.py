@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from crossgate.core.model.address import Family
@@ -10,25 +10,26 @@ from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service, ServiceError
-from crossgate.core.network.endpoints import candidates, pairs
+from crossgate.core.network.endpoints import candidates
 from crossgate.core.network.itineraries import Network
-from crossgate.core.traffic.legs import conversations
-from crossgate.core.traffic.trace import Trace, Tracer, Verdict
+from crossgate.core.network.routing import Endpoint
+from crossgate.core.traffic.legs import Conversation, conversations
+from crossgate.core.traffic.trace import Fate, Tracer, Verdict
 
 
 class Cell(NamedTuple):
-    """One source to one destination for one service: the traces by family, none where the two share no family."""
+    """One source to one destination for one service: the fate of each of its conversations by family, none where they share no family."""
 
     source: str
     destination: str
     service: str
-    traces: dict[Family, tuple[Trace, ...]]
+    fates: dict[Family, tuple[tuple[Conversation, Fate], ...]]
 
     def verdicts(self) -> dict[Family, tuple[Verdict, ...]]:
         """Return the different verdicts of the service's parts, by family."""
         return {
-            family: tuple(dict.fromkeys(Verdict.VARIES if trace.differing else trace.verdict for trace in traces))
-            for family, traces in self.traces.items()
+            family: tuple(dict.fromkeys(fate.verdict if fate.agreed else Verdict.VARIES for _, fate in fates))
+            for family, fates in self.fates.items()
         }
 
 
@@ -87,28 +88,55 @@ def check_services(plan: Plan, services: Iterable[str]) -> None:
             raise PlanError(errors[0])
 
 
-def cells(network: Network, tracer: Tracer, sources: Iterable[str], destinations: Sequence[str], services: Sequence[str]) -> Iterator[Cell]:
+_FEW = 1_000
+
+
+def cells(
+    network: Network, tracer: Tracer, sources: Sequence[str], destinations: Sequence[str], services: Sequence[str], few: int = _FEW
+) -> Iterator[Cell]:
     """Yield the cells of the grid, source by source, destination by destination, service by service.
 
-    Raises `PlanError` for a service that names more than single packets in every family.
+    The itineraries of more than a `few` pairs are worked out at once. Raises `PlanError` for a service that names more than single packets in every family.
     """
     known = {(service, family): _service(network.plan, service, family) for service in services for family in Family}
+    ends = {name: {end.address.family: end for end in candidates(network, name)} for name in dict.fromkeys((*sources, *destinations))}
+    nodes = _nodes(network, ends) if len(sources) * len(destinations) > few else {}
     for source in sources:
         for destination in destinations:
             if source == destination:
                 continue
-            try:
-                ends = pairs(network, source, destination)
-            except PlanError:
-                ends = []
+            ways = {}
+            for family in Family:
+                start, end = ends[source].get(family), ends[destination].get(family)
+                if start is not None and end is not None:
+                    numbers = nodes[family](source, destination) if nodes else (None, None)
+                    ways[family] = start, end, network.between(start, end, numbers)
             for service in services:
-                traces: dict[Family, tuple[Trace, ...]] = {}
-                for start, end in ends:
-                    meaning = known[(service, start.address.family)]
+                fates = {}
+                for family, (start, end, several) in ways.items():
+                    meaning = known[(service, family)]
                     if meaning is not None:
                         wanted = conversations(meaning, start, end)
-                        traces[start.address.family] = tuple(tracer.trace(conversation) for conversation in wanted)
-                yield Cell(source, destination, service, traces)
+                        fates[family] = tuple((conversation, tracer.fate(conversation, several)) for conversation in wanted)
+                yield Cell(source, destination, service, fates)
+
+
+def _nodes(network: Network, ends: dict[str, dict[Family, Endpoint]]) -> dict[Family, Callable[[str, str], tuple[int, int]]]:
+    """Return for each family what tells the numbers of the itineraries between two hosts, there and back."""
+    from crossgate.core.network.matrix import Matrix
+
+    def told(family: Family) -> Callable[[str, str], tuple[int, int]]:
+        own = {name: index for index, name in enumerate(name for name, by_family in ends.items() if family in by_family)}
+        matrix = Matrix(network.itineraries(family), [ends[name][family] for name in own])
+        rows = matrix.row.tolist()
+
+        def numbers(source: str, destination: str) -> tuple[int, int]:
+            here, far = own[source], own[destination]
+            return int(matrix.numbers[rows[here], far]), int(matrix.numbers[rows[far], here])
+
+        return numbers
+
+    return {family: told(family) for family in Family}
 
 
 def _service(plan: Plan, text: str, family: Family) -> Service | None:

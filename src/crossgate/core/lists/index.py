@@ -1,8 +1,9 @@
-"""First match for many packets that share addresses and services.
+"""First match for many packets.
 
-For every source, destination and service met so far the index keeps the set of entries that take it, as the bits of
-one integer; the lowest bit of the three sets' intersection is the entry that decides. `AccessList.decide` is the
-definition; this is the same answer, faster from the second packet on.
+The entries that take a source are the bits of one integer, and so are those that take a destination or a service; the lowest
+bit of the three sets' intersection is the entry that decides. Addresses are looked up by the wildcards that the list
+uses, of which there are few; services are tried once for each that is met. `AccessList.decide` is the definition; this is the
+same answer, faster from the second packet on.
 """
 
 from __future__ import annotations
@@ -10,6 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from crossgate.core.model.accesslist import AccessList, Decider
+from crossgate.core.model.address import Addresses
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import NO_QUALIFIERS
 
@@ -20,22 +22,15 @@ class ListIndex:
     def __init__(self, access_list: AccessList, open_windows: frozenset[str]) -> None:
         self.access_list = access_list
         self.entries = access_list.in_force(open_windows)
-        self._sources: dict[int, int] = {}
-        self._destinations: dict[int, int] = {}
+        self._sources = _Ends(entry.source for entry in self.entries)
+        self._destinations = _Ends(entry.destination for entry in self.entries)
         self._services: dict[tuple[object, ...], int] = {}
         self._deciders = [Decider(access_list, entry) for entry in self.entries]
         self._otherwise = Decider(access_list, None)
 
     def decide(self, packet: Packet) -> Decider:
         """Return what the list does with the packet, and the entry that decided."""
-        sources = self._sources.get(packet.source)
-        if sources is None:
-            sources = self._sources[packet.source] = _bits(entry.source.contains(packet.source) for entry in reversed(self.entries))
-        destinations = self._destinations.get(packet.destination)
-        if destinations is None:
-            destinations = _bits(entry.destination.contains(packet.destination) for entry in reversed(self.entries))
-            self._destinations[packet.destination] = destinations
-        hit = sources & destinations
+        hit = self._sources.bits(packet.source) & self._destinations.bits(packet.destination)
         if hit:
             hit &= self._service_bits(packet)
         return self._deciders[(hit & -hit).bit_length() - 1] if hit else self._otherwise
@@ -52,6 +47,28 @@ class ListIndex:
                 for entry in reversed(self.entries)
             )
         return bits
+
+
+class _Ends:
+    """Which entries take an address as one of their ends: for each wildcard, by the bits that it fixes."""
+
+    def __init__(self, ends: Iterable[Addresses]) -> None:
+        self._known: dict[int, int] = {}
+        self._by_wildcard: dict[int, dict[int, int]] = {}
+        for index, addresses in enumerate(ends):
+            for pattern in addresses.patterns:
+                fixed = self._by_wildcard.setdefault(pattern.wildcard, {})
+                fixed[pattern.value] = fixed.get(pattern.value, 0) | 1 << index
+
+    def bits(self, address: int) -> int:
+        """Return the entries that take an address, a bit each."""
+        found = self._known.get(address)
+        if found is None:
+            found = 0
+            for wildcard, fixed in self._by_wildcard.items():
+                found |= fixed.get(address & ~wildcard, 0)
+            self._known[address] = found
+        return found
 
 
 def _bits(fits: Iterable[bool]) -> int:

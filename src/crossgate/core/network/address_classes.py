@@ -66,17 +66,17 @@ class AddressClasses(list[AddressClass]):
                 found.update(index for index, each in enumerate(self) if each.pattern.overlaps(pattern))
                 continue
             start = bisect_left(self._first, pattern.first)
-            end = bisect_right(self._first, pattern.last)
-            found.update(range(start, end))
-            around = start - 1
-            while around >= 0 and not self[around].pattern.covers(pattern):
-                around = self._around[around]
-            # Of those around it only the innermost can have addresses of it, and not where a class has all of it.
-            if not every and any(self[index].pattern.covers(pattern) for index in range(start, end)):
-                continue
-            while around >= 0:
-                found.add(around)
-                around = self._around[around] if every else -1
+            within = range(start, bisect_right(self._first, pattern.last))
+            around = [index for index in within if self[index].pattern.covers(pattern)]
+            found.update(index for index in within if index not in around)
+            outer = start - 1
+            while outer >= 0 and not self[outer].pattern.covers(pattern):
+                outer = self._around[outer]
+            while outer >= 0:
+                around.insert(0, outer)
+                outer = self._around[outer]
+            # Of those around it only the innermost can have addresses of it that are not excluded.
+            found.update(around if every else around[-1:])
         return sorted(found)
 
 

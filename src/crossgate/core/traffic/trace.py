@@ -9,7 +9,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from enum import StrEnum
 from typing import NamedTuple
 
@@ -19,7 +19,7 @@ from crossgate.core.model.address import Address
 from crossgate.core.model.claim import Claim
 from crossgate.core.model.packet import Packet
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.itineraries import Network, Way
 from crossgate.core.network.routing import Crossing, Endpoint, Path
 from crossgate.core.traffic.legs import Conversation, Leg, legs
 
@@ -104,6 +104,14 @@ class Trace(NamedTuple):
         return any(leg.path.forks for leg in self.legs)
 
 
+class Fate(NamedTuple):
+    """What becomes of a conversation, without how: the verdict on its first way, the line that stopped it, whether all ways agree."""
+
+    verdict: Verdict
+    stopped: Decider | None
+    agreed: bool = True
+
+
 class Tracer:
     """Traces conversations through one network while just `open_windows` are open."""
 
@@ -137,6 +145,29 @@ class Tracer:
             each._replace(ways=len(every), differing=next((other for other in every if other.verdict is not each.verdict), None))
             for each in every
         ]
+
+    def fate(self, conversation: Conversation, ways: Sequence[Way]) -> Fate:
+        """Return what `trace` finds of a conversation that its sender opens under its own address, given its ways, the first one first."""
+        on_link = conversation.source.segment == conversation.destination.segment
+        first = self._fate(legs(conversation.first, on_link), ways[0])
+        agreed = all(self._fate(legs(conversation.first, on_link), way).verdict is first.verdict for way in ways[1:])
+        return first if agreed else first._replace(agreed=False)
+
+    def _fate(self, packets: Iterable[tuple[Leg, Packet]], way: Way) -> Fate:
+        placed, passed = self.network.plan.placed, frozenset[str]()
+        for number, (leg, packet) in enumerate(packets):
+            passage = way.back if leg.returns else way.there
+            for point, direction in passage.crossings:
+                if point.device not in passed:
+                    decider = self._index(placed[(point, direction, packet.family)]).decide(packet)
+                    if not decider.permits:
+                        return Fate(Verdict.HALF_OPEN if number else Verdict.DENIED, decider)
+            if not passage.arrived:
+                return Fate(Verdict.UNROUTABLE, None)
+            if way.unanswered:
+                break
+            passed = way.there.stateful
+        return Fate(Verdict.PERMITTED, None)
 
     def _along(self, conversation: Conversation, way_there: Path, way_back: Path) -> Trace:
         passed: set[str] = set()
