@@ -22,7 +22,7 @@ BASE = {Family.IPV4: 0x0A000000, Family.IPV6: 0x20010DB8 << 96}
 OTHER = {Family.IPV4: 0xC6336401, Family.IPV6: (0x20010DB8 << 96) | (0xFFFF << 64)}
 PORTS = (1, 22, 50)
 """One of each class that 22 and the ranges that begin or end with it make."""
-FLAGS = [sum(chosen) for chosen in product((0, 2), (0, 16))]
+FLAGS = [sum(chosen) for chosen in product((0, 2), (0, 4), (0, 16))]
 
 
 def text(family: Family, low: int) -> str:

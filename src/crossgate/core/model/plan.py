@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from copy import copy
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple
@@ -53,7 +54,10 @@ class NamedService(NamedTuple):
 
 @dataclass
 class Plan:
-    """Everything that one plan says. `files` are the files it was read from, the plan's own first."""
+    """Everything that one plan says. `files` are the files it was read from, the plan's own first.
+
+    `down` are the devices (`DEVICE itself`), interfaces and switch ports that are taken to carry nothing: none in a plan as read.
+    """
 
     files: tuple[str, ...] = ()
     title: str = ""
@@ -70,6 +74,7 @@ class Plan:
     placements: list[Placement] = field(default_factory=list)
     expectations: list[Expectation] = field(default_factory=list)
     acceptances: list[Acceptance] = field(default_factory=list)
+    down: frozenset[Point] = frozenset()
     _terms: dict[tuple[str, Family], tuple[ServiceTerm, ...] | ServiceError] = field(default_factory=dict, repr=False, compare=False)
 
     @cached_property
@@ -89,6 +94,16 @@ class Plan:
             for interface in device.interfaces.values()
             for own in interface.addresses
         }
+
+    def without(self, down: Iterable[Point]) -> Plan:
+        """Return the plan as it is while some devices, interfaces and switch ports are down."""
+        plan = copy(self)
+        plan.down = self.down | {*down}
+        return plan
+
+    def is_down(self, interface: Interface) -> bool:
+        """Whether an interface carries nothing."""
+        return bool(self.down) and (interface.point in self.down or self.devices[interface.device].itself in self.down)
 
     def hosts_in(self, pattern: Pattern) -> Iterator[Address]:
         """Yield the addresses of hosts that a pattern has, in the plan's order."""

@@ -123,7 +123,7 @@ class Itineraries:
 
     def _looked_at(self, destination: Address) -> tuple[object, ...]:
         network, value = self.network, destination.value
-        target, owner = network.plan.segment_of(destination), network.plan.interface_of.get(destination)
+        target, owner = network.plan.segment_of(destination), network.owner(destination)
         routes = tuple(index for index, route in enumerate(self._routes) if self._counts(route, destination))
         outward = tuple(index for index, own in enumerate(self._outward) if own.connected.contains(value))
         told = routes or network.plan.static_routing
@@ -189,7 +189,7 @@ class Itineraries:
 
     def _chosen(self, destination: Address) -> Column:
         """Return the column of a destination as every device chooses its moves, static routes included."""
-        owner, number = self.network.plan.interface_of.get(destination), self.edges().number
+        owner, number = self.network.owner(destination), self.edges().number
         found = Moves([], [])
         for name in self.names:
             edges: list[Edge] = []
@@ -221,7 +221,9 @@ class Itineraries:
 
     def _departed(self, origin: Endpoint, destination: Address) -> Cell | None:
         """Return the itinerary of a device's own packets where fewest hops decide; None where they do not or it stands at the end."""
-        if origin.device is None or not isinstance(self._key(destination), _Near) or self.network.scope(destination) is not None:
+        if origin.device is None or self.network.sends_nothing(origin):
+            return None
+        if not isinstance(self._key(destination), _Near) or self.network.scope(destination) is not None:
             return None
         column, edges = self.column(destination), self.edges()
         device = edges.number[origin.device]
@@ -278,7 +280,7 @@ class Itineraries:
 
     def _handed_out(self, device: str, destination: Address) -> set[int]:
         """Return what a packet meets behind the last device of its way: the device itself, or the way to the machine."""
-        owner = self.network.plan.interface_of.get(destination)
+        owner = self.network.owner(destination)
         if owner is not None and owner.device == device:
             itself = self.network.plan.devices[device].itself, Direction.INBOUND
             return {self.nodes.prepend((self._token(itself),) * (itself in self._placed), self.nodes.ending(Outcome.ARRIVED))}
@@ -464,10 +466,12 @@ class Network(Forwarding):
     def like(self, other: Network) -> bool:
         """Whether packets go the same ways and meet the same places with lists as in another plan, whatever lists these are."""
         own, its = self.plan, other.plan
-        return (
-            (own.segments, own.devices, own.hosts, own.static_routing) == (its.segments, its.devices, its.hosts, its.static_routing)
-            and own.placed.keys() == its.placed.keys()
-        )  # fmt: skip
+        return self.same_addresses(other) and own.down == its.down and own.placed.keys() == its.placed.keys()
+
+    def same_addresses(self, other: Network) -> bool:
+        """Whether machines, devices and their links are those of another plan, whatever is down or placed."""
+        own, its = self.plan, other.plan
+        return (own.segments, own.devices, own.hosts, own.static_routing) == (its.segments, its.devices, its.hosts, its.static_routing)
 
     def itineraries(self, family: Family) -> Itineraries:
         """Return the itineraries of a family."""

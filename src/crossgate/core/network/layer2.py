@@ -18,10 +18,13 @@ class Wire:
 
     def __init__(self, plan: Plan) -> None:
         self.plan = plan
+        self._down = plan.down
         self._cables: dict[str, list[tuple[Point, Point]]] = {}
         for device in plan.devices.values():
             for port in device.ports.values():
                 if port.to is not None:
+                    if self._is_down(port.point) or self._is_down(port.to):
+                        continue
                     for near, far in ((port.point, port.to), (port.to, port.point)):
                         if (near, far) not in self._cables.setdefault(near.owner, []):
                             self._cables[near.owner].append((near, far))
@@ -29,9 +32,12 @@ class Wire:
     def between(self, start: Interface | Point | None, end: Interface | Point | None) -> Ports | None:
         """Return the ports crossed from one machine to another, or None when both are at or in a switch and no cable joins these.
 
+        What is down joins nothing.
         A machine is given by its port, by its interface, or by None when it hangs on the subnet itself.
         """
         (first, start_port), (last, end_port) = self._attachment(start), self._attachment(end)
+        if any(port is not None and self._is_down(port) for port in (start_port, end_port)):
+            return None
         if start_port is not None and start_port == end_port:
             return []
         entering: Ports = [(start_port, Direction.INBOUND)] if start_port else []
@@ -40,6 +46,10 @@ class Wire:
             return entering + leaving
         between = self.way(first, last)
         return None if between is None else entering + between + leaving
+
+    def _is_down(self, port: Point) -> bool:
+        """Whether a port or its switch is down."""
+        return bool(self._down) and (port in self._down or self.plan.devices[port.owner].itself in self._down)
 
     def switch_of(self, machine: Interface | Point | None) -> str | None:
         """Return the switch that a machine is at or in; None for one that hangs on the subnet itself."""

@@ -112,6 +112,8 @@ class Matrix:
 
     def _sent(self, origin: Endpoint) -> Numbers:
         """Return the row of a sender."""
+        if self._network.sends_nothing(origin):
+            return np.full(len(self.ends), self._lost, dtype=np.int32)
         if origin.device is None:
             found = self._by_machine(origin)
         else:
@@ -132,13 +134,13 @@ class Matrix:
             return nobody
         family = self.itineraries.family
         told = self._network.told_gateways(origin, family)
-        near = told or self._network.on_segment.get((origin.segment, family), [])
+        near = self._network.on_segment.get((origin.segment, family), []) if told is None else told
         if near:
             number, choices = self.itineraries.edges().number, []
             for gateway in near:
                 move = self._network.toward(origin, gateway)
                 choices.append(Edge(self.itineraries.block(move), number[gateway.device], move.ends))
-            chosen = None if told or len(near) == 1 else self._nearest([number[each.device] for each in near])
+            chosen = None if told is not None or len(near) == 1 else self._nearest([number[each.device] for each in near])
             nobody = self._united((), choices, chosen)
         return self._on_link(nobody.copy(), origin, [origin.segment])
 

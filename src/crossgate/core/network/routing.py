@@ -13,7 +13,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterator
 from functools import cache
 from typing import NamedTuple
 
@@ -106,9 +106,10 @@ class Forwarding:
         self.on_segment: dict[tuple[str, Family], list[Interface]] = {}
         for name in sorted(plan.devices):
             for interface in plan.devices[name].interfaces.values():
-                for family in Family:
+                for family in Family if not plan.is_down(interface) else ():
                     if interface.in_family(family):
                         self.on_segment.setdefault((interface.on, family), []).append(interface)
+        self._no_cable = "no cable that is up" if plan.down else "no cable"
         self._segment_of = cache(plan.segment_of)
         self._known_hops: dict[tuple[str, Address], list[_Hop] | str] = {}
         self._costs: dict[tuple[frozenset[str], Family, str | None], dict[str, int]] = {}
@@ -154,6 +155,8 @@ class Forwarding:
     def starts(self, origin: Endpoint, destination: Address) -> tuple[Path, list[Move]]:
         """Return how a packet begins its way: what its sender crosses itself, and its first moves, of which all are as good."""
         start = Path()
+        if self.sends_nothing(origin):
+            return start, [_lost(f"{origin.device} is down, or its interface with {origin.address}")]
         if origin.device is not None:
             if self._owner(destination) == origin.device:
                 return start, [Move((), None, True)]
@@ -175,9 +178,16 @@ class Forwarding:
         if target is segment:
             return start, [self._deliver((), segment.name, origin.at, destination)]
         gateways = self._gateways(origin, destination)
+        if not gateways and self.told_gateways(origin, destination.family) is not None:
+            return start, [_lost(f"{origin.name}'s own gateway is down")]
         if not gateways:
             return start, [_lost(f"{origin.segment} has no gateway for {destination.family.label}")]
         return start, [self._ended(self.toward(origin, gateway), gateway, destination) for gateway in gateways]
+
+    def sends_nothing(self, origin: Endpoint) -> bool:
+        """Whether an end is a device's address that is down."""
+        interface = self.plan.interface_of.get(origin.address)
+        return origin.device is not None and interface is not None and self.plan.is_down(interface)
 
     def sent_by(self, name: str, family: Family) -> Path:
         """Return the path of a device's own packets before their first move."""
@@ -211,7 +221,7 @@ class Forwarding:
         if key not in self._across:
             leaving, ports = self._leaving(interface), self.wire.between(interface, neighbour)
             if ports is None:
-                self._across[key] = Move(leaving, None, True, f"no cable leads from {interface.point} to {neighbour.point}")
+                self._across[key] = Move(leaving, None, True, f"{self._no_cable} leads from {interface.point} to {neighbour.point}")
             else:
                 inward = Crossing(neighbour.point, Direction.INBOUND)
                 self._across[key] = Move((*leaving, *_crossings(ports), inward), neighbour.device, False)
@@ -221,7 +231,7 @@ class Forwarding:
         """Return the move from a machine to a gateway, for packets that go on; it ends where no cable leads."""
         ports = self.wire.between(origin.at, gateway)
         if ports is None:
-            return _lost(f"no cable leads from {origin.at} to {gateway.point}")
+            return _lost(f"{self._no_cable} leads from {origin.at} to {gateway.point}")
         outside = self.plan.segments[origin.segment].outside
         leaving = () if outside else (Crossing(Point(PointKind.SUBNET, origin.segment), Direction.OUTBOUND),)
         return Move((*_crossings(ports), *leaving, Crossing(gateway.point, Direction.INBOUND)), gateway.device, False)
@@ -274,9 +284,10 @@ class Forwarding:
                 moves.append(Move((*_crossings(ports), *inward), interface.device, True))
         return moves or [Move(_crossings(self.wire.between(attached, None) or []), None, True)]
 
-    def told_gateways(self, origin: Endpoint, family: Family) -> list[Interface]:
-        """Return the interfaces that a machine is told to hand packets to."""
-        return [self.plan.interface_of[address] for address in origin.gateways if address.family is family]
+    def told_gateways(self, origin: Endpoint, family: Family) -> list[Interface] | None:
+        """Return the interfaces, but those that are down, that a machine is told to hand packets to; None where it is told nothing."""
+        told = [self.plan.interface_of[address] for address in origin.gateways if address.family is family]
+        return [interface for interface in told if not self.plan.is_down(interface)] if told else None
 
     def has_route(self, name: str, destination: Address) -> bool:
         """Whether a device knows a way to an address."""
@@ -285,7 +296,7 @@ class Forwarding:
     def _gateways(self, origin: Endpoint, destination: Address) -> list[Interface]:
         """Return the interfaces that a machine may hand a packet to: those it is told, else the nearest to the end."""
         told = self.told_gateways(origin, destination.family)
-        if told:
+        if told is not None:
             return told
         near = self.on_segment.get((origin.segment, destination.family), [])
         if self.plan.static_routing:
@@ -302,13 +313,17 @@ class Forwarding:
     def _deliver(self, crossings: tuple[Crossing, ...], segment: str, attached: Interface | Point | None, destination: Address) -> Move:
         """Return the move to the machine on this segment that has the destination, or to nobody's address there."""
         owner = self.plan.interface_of.get(destination)
+        if owner is not None and self.plan.is_down(owner):
+            return Move(crossings, None, True, f"{owner.point} is down")
         host = self.plan.host_of.get(destination)
         target = self._segment_of(destination)
         here = owner is not None and owner.on == segment
         ports = self.wire.between(attached, owner if here else host.at if host and host.on == segment else None)
         if ports is None:
             end = owner.point if owner else host.name if host else destination
-            return Move(crossings, None, True, f"no cable leads to {end}: its switch is not joined to the one the packet comes from")
+            return Move(
+                crossings, None, True, f"{self._no_cable} leads to {end}: its switch is not joined to the one the packet comes from"
+            )
         if owner is not None and here:
             inward = Crossing(owner.point, Direction.INBOUND)
             return self._ended(Move((*crossings, *_crossings(ports), inward), owner.device, False), owner, destination)
@@ -347,13 +362,11 @@ class Forwarding:
         return hops or f"{device.name} has no route to {destination}"
 
     def _static_hop(self, device: Device, via: Address) -> list[_Hop] | str:
-        interface = next(
-            interface
-            for interface in device.interfaces.values()
-            for own in interface.in_family(via.family)
-            if own.connected.contains(via.value)
-        )
+        near = (interface for interface in self._up(device) for own in interface.in_family(via.family) if own.connected.contains(via.value))
+        interface = next(near, None)
         neighbour = self.plan.interface_of.get(via)
+        if interface is None or (neighbour is not None and self.plan.is_down(neighbour)):
+            return f"{device.name}'s route goes by {via}, and the way there is down"
         outside = self.plan.segments[interface.on].outside
         if neighbour is None and not outside:
             return f"{device.name}'s route goes by {via}, and no device has that address"
@@ -369,7 +382,7 @@ class Forwarding:
         key = (device.name, family)
         if key not in self._prefixes:
             found: dict[int, dict[int, list[Interface]]] = {}
-            for interface in device.interfaces.values():
+            for interface in self._up(device):
                 for block in dict.fromkeys(own.connected for own in interface.in_family(family)):
                     found.setdefault(block.wildcard, {}).setdefault(block.value, []).append(interface)
             self._prefixes[key] = dict(sorted(found.items()))
@@ -402,7 +415,7 @@ class Forwarding:
         if key not in self._links:
             found = [
                 Link(interface, neighbour)
-                for interface in self.plan.devices[name].interfaces.values()
+                for interface in self._up(self.plan.devices[name])
                 if interface.in_family(family) and not self.plan.segments[interface.on].outside
                 for neighbour in self.on_segment[(interface.on, family)]
                 if neighbour.device != name
@@ -410,9 +423,18 @@ class Forwarding:
             self._links[key] = sorted(found, key=lambda link: (link.neighbour.device, link.interface.name))
         return self._links[key]
 
-    def _owner(self, destination: Address) -> str | None:
-        """Return the device that has an address."""
+    def _up(self, device: Device) -> Iterator[Interface]:
+        """Yield the interfaces of a device that carry something."""
+        return (interface for interface in device.interfaces.values() if not self.plan.is_down(interface))
+
+    def owner(self, destination: Address) -> Interface | None:
+        """Return the interface with an address, unless it is down."""
         interface = self.plan.interface_of.get(destination)
+        return None if interface is None or self.plan.is_down(interface) else interface
+
+    def _owner(self, destination: Address) -> str | None:
+        """Return the device that has an address, and is up."""
+        interface = self.owner(destination)
         return interface.device if interface else None
 
     def costs(self, segment: str, family: Family, owner: str | None = None) -> dict[str, int]:
@@ -456,6 +478,25 @@ class Forwarding:
         if key not in self._near:
             self._near[key] = list(dict.fromkeys(link.neighbour.device for link in self.links(name, family)))
         return self._near[key]
+
+    def carriers(self, origin: Endpoint, destination: Address) -> set[Point]:
+        """Return the devices (`DEVICE itself`), interfaces and ports on any of the equally good paths, arrived or not."""
+        found: set[Point] = set()
+        seen: set[str] = set()
+        start, front = self.starts(origin, destination)
+        if origin.device is not None:
+            found.add(self.plan.devices[origin.device].itself)
+        found.update(crossing.point for crossing in start.crossings)
+        while front:
+            move = front.pop()
+            for crossing in move.crossings:
+                device = crossing.point.device
+                if device is not None:
+                    found |= {crossing.point, self.plan.devices[device].itself}
+            if move.device is not None and not move.ends and move.device not in seen:
+                seen.add(move.device)
+                front += self.moves(move.device, destination)
+        return found
 
     def distance(self, start: str, end: str, family: Family) -> int:
         """Return how many devices lie between two segments: 0 for the same one, a huge number when there is no way."""

@@ -30,7 +30,9 @@ class Session:
         self.plan = plan
         self.beside = beside
         self.network: Network = Network(plan, None if beside is None else beside.network)
-        self.regions = Regions()
+        same_lists = beside is not None and beside.plan.lists is plan.lists
+        self.regions: Regions = beside.regions if beside is not None and same_lists else Regions()
+        self._same_addresses = beside if beside is not None and self.network.same_addresses(beside.network) else None
         self._alike = beside if beside is not None and self.network.like(beside.network) else None
         self._classes: dict[Family, AddressClasses] = {}
         self._matrices: dict[Family, Matrix] = {}
@@ -39,8 +41,8 @@ class Session:
 
     def address_classes(self, family: Family) -> AddressClasses:
         """Return the address classes of a family."""
-        if self._alike is not None:
-            return self._alike.address_classes(family)
+        if self._same_addresses is not None:
+            return self._same_addresses.address_classes(family)
         if family not in self._classes:
             self._classes[family] = address_classes(self.network, family)
         return self._classes[family]
