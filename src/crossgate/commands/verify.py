@@ -24,6 +24,12 @@ from crossgate.core.model.errors import PlanError
 def verify(
     context: typer.Context,
     junit: Annotated[Path | None, typer.Option(metavar="FILE", help="Also write the result as JUnit XML.")] = None,
+    without: Annotated[
+        list[str] | None, typer.Option("--without", metavar="NAME", help="Verify with this device or point down; may be repeated.")
+    ] = None,
+    any_one_down: Annotated[
+        bool, typer.Option("--any-one-down", help="Also show which claims no longer hold while a device or a link between devices is down.")
+    ] = False,
     tally: TallyOption = False,
     pieces: PiecesOption = None,
     as_json: JsonOption = False,
@@ -33,9 +39,20 @@ def verify(
     from crossgate.core.traffic.session import Session
 
     plan = load(context)
-    verifier = Verifier(Session(plan))
+    if without:
+        from crossgate.core.answers.outage import down_point
+
+        plan = plan.without(down_point(plan, word) for word in without)
+    session = Session(plan)
+    verifier = Verifier(session)
     results = [verifier.verify(each) for each in progress(plan.expectations, len(plan.expectations), "verifying")]
     unreached = list(verifier.unreached())
+    outages = None
+    if any_one_down:
+        from crossgate.core.answers.outage import any_one_down as each_down
+        from crossgate.core.answers.outage import parts
+
+        outages = list(progress(each_down(session, results), len(list(parts(plan))), "taking down"))
     if tally:
         add_to_tally(context, plan, verifier.reached)
     if junit is not None:
@@ -45,12 +62,12 @@ def verify(
     if as_json:
         from crossgate.formats.json.verify import verify_document
 
-        print_json(verify_document(plan, results, unreached))
+        print_json(verify_document(plan, results, unreached, outages))
     else:
         from crossgate.show.console import write
         from crossgate.show.verify import lines
 
-        write(lines(plan, results, unreached))
+        write(lines(plan, results, unreached, outages))
     tell_missed([PlanError(f"{each.expectation.text}: {each.why}") for each in results if not each.answered])
-    if not all(result.held for result in results):
+    if not all(result.held for result in results) or any(outage.broken for outage in outages or ()):
         raise typer.Exit(1)

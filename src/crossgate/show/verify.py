@@ -4,25 +4,28 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from crossgate.core.answers.outage import Outage
 from crossgate.core.answers.verify import Verified
 from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.show.console import columns, count, folded, leading_word, quiet, strong, word
 
 
-def lines(plan: Plan, results: Sequence[Verified], unreached: Sequence[tuple[AccessList, Entry]]) -> Iterator[str]:
-    """Yield the results as lines."""
+def lines(
+    plan: Plan, results: Sequence[Verified], unreached: Sequence[tuple[AccessList, Entry]], outages: Sequence[Outage] | None = None
+) -> Iterator[str]:
+    """Yield the results as lines; with `outages` the claims that hold are only counted, and what fails while each part is down follows."""
+    if plan.down:
+        names = [point.owner if point.kind is PointKind.ITSELF else str(point) for point in plan.down]
+        yield f"While {' and '.join(sorted(names))} {'is' if len(names) == 1 else 'are'} down:"
+        yield ""
     if not results:
         yield f"{plan.files[0]} expects nothing yet; a line that does: expect deny ping HOST to HOST"
     for result in results:
-        expectation = result.expectation
-        comment = quiet(f'  "{expectation.comment}"') if expectation.comment else ""
-        said = "held" if result.held else "failed" if result.answered else "open"
-        yield f"{word(said, bold=not result.held)}{' ' * (6 - len(said))}  {quiet(f'{expectation.place.line:>4}')}  {expectation.text}{comment}"
-        if not result.held:
-            yield from folded(result.why, 14)
-            yield from folded(f"needed: {result.needed}", 14)
-    if unreached:
+        if not result.held or outages is None:
+            yield from _result_lines(result)
+    if unreached and outages is None:
         yield ""
         yield "No expectation reached:"
         rows = [[access_list.name, str(entry.number), leading_word(entry.text)] for access_list, entry in unreached]
@@ -30,8 +33,38 @@ def lines(plan: Plan, results: Sequence[Verified], unreached: Sequence[tuple[Acc
     if results:
         failed = sum(not result.held and result.answered for result in results)
         unknown = sum(not result.answered for result in results)
-        yield ""
+        if outages is None or failed or unknown:
+            yield ""
         yield strong(
             f"{count(len(results) - failed - unknown, 'expectation')} held, {failed} failed"
             + (f", {unknown} not answered" if unknown else "")
         )
+    if results and outages is not None:
+        yield ""
+        yield from _outage_lines(outages)
+
+
+def _result_lines(result: Verified) -> Iterator[str]:
+    expectation = result.expectation
+    comment = quiet(f'  "{expectation.comment}"') if expectation.comment else ""
+    said = "held" if result.held else "failed" if result.answered else "open"
+    yield f"{word(said, bold=not result.held)}{' ' * (6 - len(said))}  {quiet(f'{expectation.place.line:>4}')}  {expectation.text}{comment}"
+    if not result.held:
+        yield from folded(result.why, 14)
+        yield from folded(f"needed: {result.needed}", 14)
+
+
+def _outage_lines(outages: Sequence[Outage]) -> Iterator[str]:
+    """Yield what fails while each part is down, then how many parts can be down without that."""
+    harmless = 0
+    for outage in outages:
+        if not outage.broken:
+            harmless += 1
+            continue
+        failing = count(len(outage.broken), "claim")
+        yield strong(f"{outage.part.name} down: {failing} {'fails' if len(outage.broken) == 1 else 'fail'}")
+        for result in outage.broken:
+            yield f"  {quiet(f'{result.expectation.place.line:>4}')}  {result.expectation.text}"
+            yield from folded(result.why, 8)
+    if harmless:
+        yield f"{count(harmless, 'device or link', 'devices and links')} can be down, one at a time, and every claim holds that held"

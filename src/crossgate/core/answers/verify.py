@@ -16,7 +16,7 @@ from crossgate.core.model.claim import Claim, Expectation, Moment
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import ServiceError
 from crossgate.core.model.window import open_at, states
-from crossgate.core.network.address_classes import meant
+from crossgate.core.network.address_classes import AddressClass, meant
 from crossgate.core.network.endpoints import at_address, endpoint_set
 from crossgate.core.network.itineraries import Network
 from crossgate.core.sets.effort import TooManyPieces, question
@@ -95,12 +95,20 @@ class Verifier:
                 if not entry.off and (access_list.name, entry.number) not in self.reached:
                     yield access_list, entry
 
+    def classes(self, expectation: Expectation, family: Family) -> tuple[list[AddressClass], list[AddressClass]]:
+        """Return the address classes that an expectation speaks of, as senders and as receivers."""
+        plan, found = self.network.plan, self.session.address_classes(family)
+        ends = (expectation.source, expectation.destination)
+        senders, receivers = (meant(found, endpoint_set(plan, end, family)) for end in ends)
+        return senders, receivers
+
     def _between(self, expectation: Expectation, family: Family) -> list[Flow]:
         """Return the flows that an expectation speaks of."""
-        plan = self.network.plan
-        source, destination = endpoint_set(plan, expectation.source, family), endpoint_set(plan, expectation.destination, family)
-        found = self.session.address_classes(family)
-        return flows(self.network, meant(found, source), meant(found, destination), source.patterns, destination.patterns)
+        senders, receivers = self.classes(expectation, family)
+        source, destination = (
+            endpoint_set(self.network.plan, end, family).patterns for end in (expectation.source, expectation.destination)
+        )
+        return flows(self.network, senders, receivers, source, destination)
 
     def _nobodys(self, end: str, sends: bool) -> bool:
         """Whether no machine can have any address of an end, or send with it: it is in no subnet, and there is no outside."""

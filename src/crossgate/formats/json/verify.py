@@ -4,32 +4,50 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
+from crossgate.core.answers.outage import Outage
 from crossgate.core.answers.verify import Verified
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.plan import Plan
 from crossgate.formats.json.parts import Document, packet_document
 
 
-def verify_document(plan: Plan, results: Sequence[Verified], unreached: Iterable[tuple[AccessList, Entry]]) -> Document:
-    """Return `crossgate/verify/1`: every expectation, and the entries that none reached."""
+def verify_document(
+    plan: Plan, results: Sequence[Verified], unreached: Iterable[tuple[AccessList, Entry]], outages: Sequence[Outage] | None = None
+) -> Document:
+    """Return `crossgate/verify/1`: every expectation, and the entries that none reached; `outages` where they were asked for.
+
+    `down` is what was taken to be down while all was verified. An outage has what else is down and the claims that fail then.
+    """
     failed = sum(not result.held for result in results)
     return {
         "schema": "crossgate/verify/1",
         "plan": plan.files[0],
-        "expectations": [
-            {
-                "line": result.expectation.place.line,
-                "text": result.expectation.text,
-                "kind": "keep" if result.expectation.keep else "expect",
-                "held": result.held,
-                "answered": result.answered,
-                "why": None if result.held else result.why,
-                "needed": None if result.held else result.needed,
-                "counterexample": packet_document(result.counterexample) if result.counterexample else None,
-            }
-            for result in results
-        ],
+        "down": sorted(map(str, plan.down)),
+        "expectations": [_expectation(result) for result in results],
         "unreached": [{"list": each.name, "entry": entry.number, "line": entry.place.line} for each, entry in unreached],
         "held": len(results) - failed,
         "failed": failed,
+        "outages": None
+        if outages is None
+        else [
+            {
+                "down": outage.part.name,
+                "points": [str(point) for point in outage.part.points],
+                "broken": [_expectation(result) for result in outage.broken],
+            }
+            for outage in outages
+        ],
+    }
+
+
+def _expectation(result: Verified) -> Document:
+    return {
+        "line": result.expectation.place.line,
+        "text": result.expectation.text,
+        "kind": "keep" if result.expectation.keep else "expect",
+        "held": result.held,
+        "answered": result.answered,
+        "why": None if result.held else result.why,
+        "needed": None if result.held else result.needed,
+        "counterexample": packet_document(result.counterexample) if result.counterexample else None,
     }

@@ -1,0 +1,109 @@
+"""What no longer holds when a device, an interface or a cable is down.
+
+Packets take other paths then, and meet other lists, or none. A claim can only be touched by what is down where one of the equally good
+paths of its traffic, there or back, comes by it; all others hold as they did, and are not looked at again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+from crossgate.core.answers.verify import Verified, Verifier
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.claim import Expectation
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.meaning import WordKind, meaning_of
+from crossgate.core.model.network import Point
+from crossgate.core.model.plan import Plan
+from crossgate.core.network.routing import Endpoint
+from crossgate.core.traffic.session import Session
+
+_MOST_PAIRS = 2_000
+"""A claim about more pairs of address classes is looked at whatever is down."""
+
+
+class Part(NamedTuple):
+    """A part of the network that can be down by itself: its name, and the points that carry nothing then."""
+
+    name: str
+    points: tuple[Point, ...]
+
+
+class Outage(NamedTuple):
+    """A part that is down, and the claims that held and do not hold then."""
+
+    part: Part
+    broken: tuple[Verified, ...]
+
+
+def down_point(plan: Plan, word: str) -> Point:
+    """Return the point of a device, an interface or a switch port. Raises `PlanError` for a word that is none of these."""
+    meaning = meaning_of(plan, word)
+    if meaning is not None and meaning.kind is WordKind.DEVICE:
+        return plan.devices[word].itself
+    if meaning is not None and meaning.kind in (WordKind.INTERFACE, WordKind.PORT):
+        return plan.point(word)
+    raise PlanError(f"{word} is no device and no point of one; name a device, or a point as DEVICE.INTERFACE or SWITCH.PORT")
+
+
+def parts(plan: Plan) -> Iterator[Part]:
+    """Yield each device, then each link between devices: a subnet of just two, an interface where there are more, a cable between switches."""
+    for device in plan.devices.values():
+        yield Part(device.name, (device.itself,))
+    on: dict[str, list[Point]] = {}
+    for interface in (each for device in plan.devices.values() for each in device.interfaces.values()):
+        if not plan.segments[interface.on].outside:
+            on.setdefault(interface.on, []).append(interface.point)
+    machines = {host.on for host in plan.hosts.values()}
+    for segment, points in on.items():
+        if len(points) == 2 and segment not in machines:
+            yield Part(" to ".join(map(str, points)), tuple(points))
+        elif len({point.device for point in points}) > 1:
+            yield from (Part(str(point), (point,)) for point in points)
+    seen: set[frozenset[Point]] = set()
+    for port in (each for device in plan.devices.values() for each in device.ports.values()):
+        if port.to is not None and frozenset((port.point, port.to)) not in seen:
+            seen.add(frozenset((port.point, port.to)))
+            yield Part(f"{port.point} to {port.to}", (port.point, port.to))
+
+
+def any_one_down(session: Session, results: Sequence[Verified]) -> Iterator[Outage]:
+    """Yield an outage for each part of the network, in which claims no longer hold that are held in `results`.
+
+    Claims that name a device or a point of it as an end are left out while it is down: they would be about nothing.
+    """
+    held = [each.expectation for each in results if each.held]
+    carriers = [_carriers(session, each) for each in held]
+    for part in parts(session.plan):
+        touched = [
+            each
+            for each, points in zip(held, carriers, strict=True)
+            if (points is None or not points.isdisjoint(part.points)) and not _names(session.plan, each, part)
+        ]
+        broken: tuple[Verified, ...] = ()
+        if touched:
+            verifier = Verifier(Session(session.plan.without(part.points), beside=session))
+            broken = tuple(result for each in touched if not (result := verifier.verify(each)).held)
+        yield Outage(part, broken)
+
+
+def _carriers(session: Session, expectation: Expectation) -> set[Point] | None:
+    """Return all that the traffic of a claim comes by on any path, there or back; None where that is too much to look at."""
+    pairs: dict[tuple[Endpoint, Address], None] = {}
+    for family in Family:
+        if expectation.over in (None, family):
+            senders, receivers = Verifier(session).classes(expectation, family)
+            if len(senders) * len(receivers) > _MOST_PAIRS:
+                return None
+            for one in senders:
+                for other in receivers:
+                    pairs.update({(one.end, other.end.address): None, (other.end, one.end.address): None})
+    return set().union(*(session.network.carriers(origin, destination) for origin, destination in pairs))
+
+
+def _names(plan: Plan, expectation: Expectation, part: Part) -> bool:
+    """Whether an end of a claim is what is down, or a point of it."""
+    ends = (expectation.source, expectation.destination)
+    own = {str(point) for point in part.points} | {point.owner for point in part.points if point == plan.devices[point.owner].itself}
+    return any(end in own or end.partition(".")[0] in own for end in ends)
