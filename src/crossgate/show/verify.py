@@ -25,7 +25,7 @@ def lines(
     for result in results:
         if not result.held or outages is None:
             yield from _result_lines(result)
-    if unreached and outages is None:
+    if unreached and outages is None and not plan.down:
         yield ""
         yield "No expectation reached:"
         rows = [[access_list.name, str(entry.number), leading_word(entry.text)] for access_list, entry in unreached]

@@ -23,10 +23,17 @@ class Reference:
     def __init__(self, plan: Plan, family: Family) -> None:
         self.plan, self.family = plan, family
         self.interfaces = [
-            each for name in sorted(plan.devices) for each in plan.devices[name].interfaces.values() if each.in_family(family)
+            each
+            for name in sorted(plan.devices)
+            for each in plan.devices[name].interfaces.values()
+            if each.in_family(family) and self.up(each.point)
         ]
         self.listed = {(point, direction) for point, direction, own in plan.placed if own is family}
         self.stateful = {point.device for point, _ in self.listed if point.device and plan.devices[point.device].stateful}
+
+    def up(self, point: Point) -> bool:
+        """Whether neither a point nor its device is down."""
+        return point not in self.plan.down and Point(PointKind.ITSELF, point.owner) not in self.plan.down
 
     def ways(self, segment: str, at: Point | None, gateways: tuple[Address, ...], destination: Address) -> set[Way]:
         """Return the ways from a machine on a segment to an address."""
@@ -53,12 +60,15 @@ class Reference:
 
     def _ports(self, start: Interface | Point | None, end: Interface | Point | None) -> list[Met] | None:
         (first, entry), (last, leave) = self._switch(start), self._switch(end)
+        if not all(self.up(each) for each in (entry, leave) if each is not None):
+            return None
         if entry is not None and entry == leave:
             return []
         lead, tail = [(entry, IN)] * (entry is not None), [(leave, OUT)] * (leave is not None)
         if first is None or last is None or first == last:
             return [*lead, *tail]  # type: ignore[list-item]
         cables = [(port.point, port.to) for device in self.plan.devices.values() for port in device.ports.values() if port.to]
+        cables = [each for each in cables if all(map(self.up, each))]
         cables += [(far, near) for near, far in cables]
 
         def way(switch: str, seen: frozenset[str]) -> list[Met] | None:
@@ -118,10 +128,14 @@ class Reference:
                     choices.append((address.length, 2, [(near, None)]))
         for route in device.routes:
             if route.destination.family is self.family and route.destination.contains(destination.value):
-                near = next(each for each in own if any(a.connected.contains(route.via.value) for a in each.in_family(self.family)))
+                on = [each for each in own if any(a.connected.contains(route.via.value) for a in each.in_family(self.family))]
+                if not on:
+                    choices.append((route.destination.prefix_length, 1, []))
+                    continue
+                near = on[0]
                 far = self.plan.interface_of.get(route.via)
                 outside = self.plan.segments[near.on].outside
-                good = (far is None) is outside
+                good = (far is None) is outside and (far is None or self.up(far.point))
                 choices.append((route.destination.prefix_length, 1, [(near, far)] if good else []))
         target = self._segment(destination)
         if not self.plan.static_routing and target is not None:
@@ -152,8 +166,9 @@ class Reference:
             yield from self._handed([], [], segment, at, destination)
             return
         near = [each for each in self.interfaces if each.on == segment]
-        told = [self.plan.interface_of[each] for each in gateways if each.family is self.family]
-        if not told and near:
+        own = [self.plan.interface_of[each] for each in gateways if each.family is self.family]
+        told = [each for each in own if self.up(each.point)]
+        if not own and near:
             if self.plan.static_routing:
                 able = [each for each in near if self._hops(self.plan.devices[each.device], destination)]
             else:

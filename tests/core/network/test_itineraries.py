@@ -13,6 +13,7 @@ from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.itineraries import Itineraries, Network, Sequence
+from crossgate.core.network.matrix import Matrix
 from crossgate.core.network.nodes import Outcome
 from crossgate.core.network.routing import Endpoint
 from crossgate.language.reader import read_plan
@@ -62,6 +63,40 @@ def test_all_equal_paths_are_those_of_plain_recursion(tmp_path_factory: pytest.T
                 where = (seed, str(source), str(destination))
                 assert {told(itineraries, each) for each in itineraries.sequences(node)} == expected, where
     del plan
+
+
+@settings(max_examples=30, deadline=None)
+@given(st.integers(0, 1 << 32), st.data())
+def test_paths_avoid_what_is_down(tmp_path_factory: pytest.TempPathFactory, seed: int, data: st.DataObject) -> None:
+    path = tmp_path_factory.mktemp("net") / "r.gate"
+    path.write_text(reference.network(seed))
+    whole = read_plan(path)
+    points = [device.itself for device in whole.devices.values()]
+    points += [each.point for device in whole.devices.values() for each in device.interfaces.values()]
+    points += [each.point for device in whole.devices.values() for each in device.ports.values()]
+    plan = whole.without(data.draw(st.lists(st.sampled_from(points), min_size=1, max_size=2)))
+    network, before = Network(plan), Network(whole)
+    for family in Family:
+        plain, itineraries = Reference(plan, family), network.itineraries(family)
+        every = [each for each in addresses(plan, family) if each not in plan.interface_of or not plan.is_down(plan.interface_of[each])]
+        matrix = Matrix(itineraries, [at_address(network, each) for each in every])
+        for row, source in zip(matrix.row, every, strict=True):
+            origin = at_address(network, source)
+            for column, destination in enumerate(every):
+                if source == destination:
+                    continue
+                expected = (
+                    plain.own_ways(origin.device, destination)
+                    if origin.device is not None
+                    else plain.ways(origin.segment, origin.at, origin.gateways, destination)
+                )
+                node = itineraries.node(origin, destination)
+                where = (seed, sorted(map(str, plan.down)), str(source), str(destination))
+                assert {told(itineraries, each) for each in itineraries.sequences(node)} == expected, where
+                assert matrix.numbers[row, column] == node, where
+                if before.carriers(origin, destination).isdisjoint(plan.down):
+                    same = before.itineraries(family)
+                    assert {told(same, each) for each in same.sequences(same.node(origin, destination))} == expected, where
 
 
 @settings(max_examples=30, deadline=None)

@@ -129,8 +129,20 @@ class Verifier:
         for way in answer.on_each_way:
             for stop in way.decisions:
                 self.reached[stop.decider.key] = self.reached.get(stop.decider.key, 0) + 1
-        kept = all(_keeps_to(expectation, way.verdict, [stop.decider for stop in way.decisions]) for way in answer.on_each_way)
+        kept = all(self._keeps_to(expectation, way.verdict, [stop.decider for stop in way.decisions]) for way in answer.on_each_way)
         return None if kept else packet
+
+    def _keeps_to(self, expectation: Expectation, verdict: Verdict, deciders: list[Decider]) -> bool:
+        """Whether what becomes of a packet on one way is what an expectation says.
+
+        While something is down, what finds no way counts as denied: that nothing gets through is what was claimed.
+        """
+        if expectation.claim is Claim.DENY and verdict is Verdict.UNROUTABLE and self.network.plan.down:
+            return True
+        if verdict is not VERDICTS[expectation.claim]:
+            return False
+        deciding = deciders if expectation.claim is Claim.PERMIT else deciders[-1:]
+        return expectation.by is None or any(decider.key == expectation.by for decider in deciding)
 
     def _failed(
         self, expectation: Expectation, flow: Flow, packet: Packet, found: list[Flow], opened: frozenset[str], moment: datetime | None
@@ -142,7 +154,9 @@ class Verifier:
         conversation = Conversation(ends[0], ends[1], packet)
         tracer = self.session.tracer(opened)
         first = tracer.trace(conversation)
-        breaking = (each for each in tracer.alternatives(conversation) if not _keeps_to(expectation, each.verdict, list(each.deciders())))
+        breaking = (
+            each for each in tracer.alternatives(conversation) if not self._keeps_to(expectation, each.verdict, list(each.deciders()))
+        )
         trace = first if first.ways == 1 else next(breaking, first)
         when = ""
         if any(
@@ -155,14 +169,6 @@ class Verifier:
         by_way_of = f" by way of {parting(trace, other)}" if first.differing is not None and other is not None else ""
         why = f"{packet_text(packet)}{when} is {trace.verdict}{by_way_of}: {why_broken(expectation, trace)}"
         return Verified(expectation, False, why, needed(expectation, trace), packet)
-
-
-def _keeps_to(expectation: Expectation, verdict: Verdict, deciders: list[Decider]) -> bool:
-    """Whether what becomes of a packet on one way is what an expectation says."""
-    if verdict is not VERDICTS[expectation.claim]:
-        return False
-    deciding = deciders if expectation.claim is Claim.PERMIT else deciders[-1:]
-    return expectation.by is None or any(decider.key == expectation.by for decider in deciding)
 
 
 def window_states(network: Network, found: list[Flow], at: Moment | None) -> dict[frozenset[str], datetime | None]:

@@ -486,6 +486,7 @@ class Forwarding:
         start, front = self.starts(origin, destination)
         if origin.device is not None:
             found.add(self.plan.devices[origin.device].itself)
+            front += self.moves(origin.device, destination)  # with the interface that it leaves by, of which no list is asked
         found.update(crossing.point for crossing in start.crossings)
         while front:
             move = front.pop()
