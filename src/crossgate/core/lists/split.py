@@ -51,6 +51,10 @@ _FEW = 100
 """Up to so many regions a loop over them is faster than columns."""
 
 
+_FEW_ENDS = 8
+"""Up to so many addresses of one side a loop over them is faster than looking them up."""
+
+
 _TESTS_A_PIECE = 16
 """So many tests of one address against another cost about as much as a piece."""
 
@@ -58,7 +62,7 @@ _TESTS_A_PIECE = 16
 class EntryRegion:
     """The packets that one entry takes: sources, destinations and services, each a union and never multiplied out."""
 
-    __slots__ = ("destinations", "entry", "family", "hull", "services", "sources")
+    __slots__ = ("_tables", "destinations", "entry", "family", "hull", "services", "sources")
 
     def __init__(self, entry: Entry, family: Family, parts: tuple[ServicePart, ...] | None = None) -> None:
         """Make it; `parts` are those of the entry's service where they are known already."""
@@ -70,6 +74,7 @@ class EntryRegion:
         if parts is None:
             parts = service_parts(entry.service)
         self.services = parts if entry.qualifiers is NO_QUALIFIERS else tuple(each for part in parts for each in _qualified(part, entry))
+        self._tables: list[dict[int, dict[int, tuple[int, int]]] | None] = [None, None]
         self.hull = self._hull()
 
     def _hull(self) -> Box | None:
@@ -99,17 +104,12 @@ class EntryRegion:
 
     def within(self, box: Box) -> Iterator[Box]:
         """Yield the parts of the entry that lie within a box, each cut to it."""
-        value, wildcard = box.value, box.wildcard
         shift = LOW_BITS + self.family.bits
         mask = self.family.mask
-        spend(1 + len(self.sources) // _TESTS_A_PIECE)
-        for source, source_wild in self.sources:
-            if (value ^ source) & ~(wildcard | source_wild) & mask << shift:
-                continue
-            spend(len(self.destinations) // _TESTS_A_PIECE)
-            for destination, destination_wild in self.destinations:
-                if (value ^ destination) & ~(wildcard | destination_wild) & mask << LOW_BITS:
-                    continue
+        sources = self._near(0, self.sources, box, mask << shift)
+        destinations = self._near(1, self.destinations, box, mask << LOW_BITS) if sources else []
+        for source, source_wild in sources:
+            for destination, destination_wild in destinations:
                 for part in self.services:
                     whole_part = Box(
                         self.family, source | destination | part.value, source_wild | destination_wild | part.wildcard, *part.spans
@@ -117,6 +117,29 @@ class EntryRegion:
                     common = overlap(box, whole_part)
                     if common is not None:
                         yield common
+
+    def _near(self, side: int, ends: list[tuple[int, int]], box: Box, mask: int) -> list[tuple[int, int]]:
+        """Return the addresses of one side that a box may have some of; many are looked up by the wildcards that they have."""
+        value, wildcard = box.value & mask, box.wildcard & mask
+        if len(ends) <= _FEW_ENDS:
+            spend(1 + len(ends) // _TESTS_A_PIECE)
+            return [each for each in ends if not (value ^ each[0]) & ~(wildcard | each[1]) & mask]
+        if self._tables[side] is None:
+            table: dict[int, dict[int, tuple[int, int]]] = {}
+            for each in ends:
+                table.setdefault(each[1], {})[each[0]] = each
+            self._tables[side] = table
+        found: list[tuple[int, int]] = []
+        for own_wild, known in (self._tables[side] or {}).items():
+            if wildcard & ~own_wild:
+                spend(1 + len(known) // _TESTS_A_PIECE)
+                found += [each for each in known.values() if not (value ^ each[0]) & ~(wildcard | own_wild) & mask]
+            else:
+                spend()
+                one = known.get(value & ~own_wild)
+                if one is not None:
+                    found.append(one)
+        return found
 
     def part(self, box: Box) -> Box | None:
         """Return one part of the entry within a box, or None when they do not overlap."""
