@@ -103,7 +103,7 @@ def test_what_is_too_much_to_be_audited_is_told(path: Path, monkeypatch: pytest.
     """Findings of entries that fall into too many pieces may be missing, and the proposal says so."""
     from crossgate.core import impact
 
-    def audit(session: object, now: datetime, focus: object) -> object:
+    def audit(session: object, now: datetime, focus: object, **_: object) -> object:
         return Audited([], [], [effort.TooManyPieces("too much")])
 
     monkeypatch.setattr(impact, "audit", audit)

@@ -9,6 +9,7 @@ from crossgate.core.answers.verify import Verified
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
+from crossgate.core.traffic.trace import Verdict
 from crossgate.show.console import columns, count, folded, leading_word, quiet, strong, word
 
 
@@ -64,7 +65,9 @@ def _outage_lines(outages: Sequence[Outage]) -> Iterator[str]:
         failing = count(len(outage.broken), "claim")
         yield strong(f"{outage.part.name} down: {failing} {'fails' if len(outage.broken) == 1 else 'fail'}")
         for result in outage.broken:
-            yield f"  {quiet(f'{result.expectation.place.line:>4}')}  {result.expectation.text}"
-            yield from folded(result.why, 8)
+            cut_off = result.verdict is Verdict.UNROUTABLE
+            yield f"  {quiet(f'{result.expectation.place.line:>4}')}  {result.expectation.text}{': there is no way' if cut_off else ''}"
+            if not cut_off:
+                yield from folded(result.why, 8)
     if harmless:
         yield f"{count(harmless, 'device or link', 'devices and links')} can be down, one at a time, and every claim holds that held"

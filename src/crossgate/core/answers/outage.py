@@ -12,7 +12,7 @@ from typing import NamedTuple
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Expectation
-from crossgate.core.model.errors import PlanError
+from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Plan
@@ -44,6 +44,8 @@ def down_point(plan: Plan, word: str) -> Point:
         return plan.devices[word].itself
     if meaning is not None and meaning.kind in (WordKind.INTERFACE, WordKind.PORT):
         return plan.point(word)
+    if meaning is None:
+        raise PlanError(unknown("device", word, list(plan.devices)))
     raise PlanError(f"{word} is no device and no point of one; name a device, or a point as DEVICE.INTERFACE or SWITCH.PORT")
 
 

@@ -31,7 +31,7 @@ from crossgate.core.wording.sentences import needed, packet_text, parting, why_b
 
 
 class Verified(NamedTuple):
-    """An expectation and whether it holds; if not, why, and the first packet of a conversation that breaks it.
+    """An expectation and whether it holds; if not, why, and the first packet of a conversation that breaks it, with its verdict.
 
     `needed` says what would make it hold. Where it is not `answered`, it fell into too many pieces, and nobody knows.
     """
@@ -42,6 +42,7 @@ class Verified(NamedTuple):
     needed: str = ""
     counterexample: Packet | None = None
     answered: bool = True
+    verdict: Verdict | None = None
 
 
 class Verifier:
@@ -84,6 +85,8 @@ class Verifier:
         for end, sends in ((expectation.source, True), (expectation.destination, False)):
             if self._nobodys(end, sends):
                 return Verified(expectation, False, f"nobody can have {end}: no subnet holds it", "a subnet with it, or an outside")
+        if self.network.plan.down:
+            return Verified(expectation, False, "an end of it is down", "what is down")
         over = f" over {expectation.over.label}" if expectation.over else ""
         why = f"{expectation.source} and {expectation.destination} share no address family{over}, so nothing can be sent"
         return Verified(expectation, False, why, "give both ends addresses of one family")
@@ -96,10 +99,12 @@ class Verifier:
                     yield access_list, entry
 
     def classes(self, expectation: Expectation, family: Family) -> tuple[list[AddressClass], list[AddressClass]]:
-        """Return the address classes that an expectation speaks of, as senders and as receivers."""
+        """Return the address classes that an expectation speaks of, as senders and as receivers; not the addresses of what is down."""
         plan, found = self.network.plan, self.session.address_classes(family)
         ends = (expectation.source, expectation.destination)
-        senders, receivers = (meant(found, endpoint_set(plan, end, family)) for end in ends)
+        senders, receivers = (
+            [each for each in meant(found, endpoint_set(plan, end, family)) if not self.network.sends_nothing(each.end)] for end in ends
+        )
         return senders, receivers
 
     def _between(self, expectation: Expectation, family: Family) -> list[Flow]:
@@ -168,7 +173,7 @@ class Verifier:
         other = first.differing if trace.verdict is first.verdict else first
         by_way_of = f" by way of {parting(trace, other)}" if first.differing is not None and other is not None else ""
         why = f"{packet_text(packet)}{when} is {trace.verdict}{by_way_of}: {why_broken(expectation, trace)}"
-        return Verified(expectation, False, why, needed(expectation, trace), packet)
+        return Verified(expectation, False, why, needed(expectation, trace), packet, verdict=trace.verdict)
 
 
 def window_states(network: Network, found: list[Flow], at: Moment | None) -> dict[frozenset[str], datetime | None]:

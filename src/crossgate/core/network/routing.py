@@ -353,8 +353,8 @@ class Forwarding:
             if route.destination.family is not family or not route.destination.contains(value) or rank < best:
                 continue
             through = self._static_hop(device, route.via)
-            if rank == best and isinstance(hops, list) and not isinstance(through, str):
-                hops = sorted([*hops, *through], key=_by_device)
+            if rank == best and isinstance(hops, list):
+                hops = hops if isinstance(through, str) else sorted([*hops, *through], key=_by_device)
             else:
                 hops, best = through, rank
         if (self.computed_length(destination), 0) > best:
@@ -484,8 +484,9 @@ class Forwarding:
         found: set[Point] = set()
         seen: set[str] = set()
         start, front = self.starts(origin, destination)
+        ends = (self.plan.interface_of.get(address) for address in (destination, origin.address))
+        found.update(point for own in ends if own is not None for point in (own.point, self.plan.devices[own.device].itself))
         if origin.device is not None:
-            found.add(self.plan.devices[origin.device].itself)
             front += self.moves(origin.device, destination)  # with the interface that it leaves by, of which no list is asked
         found.update(crossing.point for crossing in start.crossings)
         while front:

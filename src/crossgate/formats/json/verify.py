@@ -47,6 +47,7 @@ def _expectation(result: Verified) -> Document:
         "kind": "keep" if result.expectation.keep else "expect",
         "held": result.held,
         "answered": result.answered,
+        "verdict": None if result.verdict is None else str(result.verdict),
         "why": None if result.held else result.why,
         "needed": None if result.held else result.needed,
         "counterexample": packet_document(result.counterexample) if result.counterexample else None,
