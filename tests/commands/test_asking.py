@@ -171,6 +171,24 @@ def test_verify_proves_and_tells_what_breaks(run: Run, answer: Ask, demo: Path, 
     assert demo.name
 
 
+def test_verify_with_something_down(run: Run, answer: Ask, demo: Path) -> None:
+    assert run("verify", "--any-one-down").stdout.startswith("19 expectations held, 0 failed\n\nbreakwater down: 3 claims fail\n")
+    document = answer("verify", "--any-one-down", status=1)
+    assert (document["down"], document["failed"]) == ([], 0)
+    outages = {each["down"]: each for each in document["outages"]}
+    assert outages["lighthouse.1 to jetty.24"]["points"] == ["lighthouse.1", "jetty.24"]
+    (only,) = outages["breakwater.land"]["broken"]
+    assert (only["text"], only["verdict"]) == ("expect permit https guest-1 to visitor", "unroutable")
+    done = run("verify", "--without", "jetty")
+    assert done.returncode == 1
+    assert done.stdout.startswith("While jetty is down:\n\nfailed")
+    document = answer("verify", "--without", "lighthouse.up", "--without", "jetty", status=1)
+    assert document["down"] == ["jetty itself", "lighthouse.up"]
+    assert document["outages"] is None
+    assert run("verify", "--without", "lighthous").stderr == "crossgate: no device lighthous; there is lighthouse\n"
+    assert demo.name
+
+
 def test_a_grid_in_letters_csv_and_json(run: Run, answer: Ask, demo: Path) -> None:
     done = run("grid", "ping", "--from", "tickets", "--to", "harbour", "--at", "mon 12:00")
     assert done.returncode == 0

@@ -138,8 +138,8 @@ def _finding_key(plan: Plan, finding: Finding) -> tuple[str, str | None, str]:
     """Return what a finding is known by in both plans, whatever its line and number."""
     if finding.access_list is None or finding.entry is None:
         return finding.name, finding.access_list, "" if finding.access_list else finding.message
-    entries = plan.lists[finding.access_list].entries
-    return finding.name, finding.access_list, next((each.text for each in entries if each.number == finding.entry), "")
+    entry = plan.lists[finding.access_list].entry(finding.entry)
+    return finding.name, finding.access_list, "" if entry is None else entry.text
 
 
 def _focus(before: Session, after: Session) -> tuple[Focus, Focus]:

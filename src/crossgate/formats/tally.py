@@ -36,7 +36,7 @@ class Tally:
         rows = []
         for (name, number), count in hits.items():
             access_list = plan.lists[name]
-            entry = next((entry for entry in access_list.entries if entry.number == number), None)
+            entry = None if number is None else access_list.entry(number)
             rows.append((self.plan, _list_key(access_list), _entry_key(access_list, entry), count))
         with self._connected() as connection:
             connection.execute("BEGIN IMMEDIATE")

@@ -34,10 +34,10 @@ def find_list(plan: Plan, name: str) -> AccessList:
 
 def find_entry(access_list: AccessList, number: int) -> Entry:
     """Return an entry by its number. Raises `PlanError`."""
-    for entry in access_list.entries:
-        if entry.number == number:
-            return entry
-    known = [str(entry.number) for entry in access_list.entries]
+    entry = access_list.entry(number)
+    if entry is not None:
+        return entry
+    known = [str(each.number) for each in access_list.entries]
     raise PlanError(unknown(f"entry in list {access_list.name} with number", str(number), known))
 
 
@@ -128,7 +128,7 @@ def number_beside(access_list: AccessList, spot: Spot, moved: Entry | None = Non
 
 def add_entry(draft: Draft, access_list: AccessList, number: int, text: str) -> None:
     """Write an entry with a number into a list. Raises `PlanError` when the number is taken."""
-    taken = next((entry for entry in access_list.entries if entry.number == number), None)
+    taken = access_list.entry(number)
     if taken is not None:
         raise PlanError(
             f"list {access_list.name} has an entry {number} in line {taken.place.line} already; change it, or give another number"

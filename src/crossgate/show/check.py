@@ -42,5 +42,5 @@ def _entry_text(plan: Plan, finding: Finding) -> str:
     """Return the entry that a finding is about, as written."""
     if finding.access_list is None or finding.entry is None:
         return ""
-    entries = plan.lists[finding.access_list].entries
-    return next((f"{entry.number} {'off ' if entry.off else ''}{entry.text}" for entry in entries if entry.number == finding.entry), "")
+    entry = plan.lists[finding.access_list].entry(finding.entry)
+    return "" if entry is None else f"{entry.number} {'off ' if entry.off else ''}{entry.text}"

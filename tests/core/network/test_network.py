@@ -272,3 +272,25 @@ def test_only_what_changed_is_told(plan_of: Read) -> None:
     ]
     assert list(changes(grids[0], grids[0])) == []
     assert [each.now for each in changes(grids[0], [])] == [None] * 3
+
+
+def test_a_route_by_nobody_hides_no_other_one(plan_of: Read) -> None:
+    text = """
+subnet a 10.0.0.0/24
+subnet b 10.0.1.0/24
+subnet c 10.0.2.0/24
+router one
+    interface a 10.0.0.1/24 on a
+    interface b 10.0.1.1/24 on b
+    ROUTES
+router two
+    interface b 10.0.1.2/24 on b
+    interface c 10.0.2.2/24 on c
+host x 10.0.0.9 on a
+host y 10.0.2.9 on c
+"""
+    routes = ["route 10.0.2.0/24 via 10.0.1.2", "route 10.0.2.0/24 via 10.0.1.77"]
+    for several in (routes, routes[::-1]):
+        network = Network(plan_of(text.replace("ROUTES", "\n    ".join(several))))
+        start, end = pairs(network, "x", "y")[0]
+        assert network.path(start, end.address).devices == ("one", "two")

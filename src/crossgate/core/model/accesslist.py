@@ -6,6 +6,7 @@ decides, nothing after it is read, and when none does the list's `otherwise` dec
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -152,6 +153,11 @@ class AccessList:
     place: Place
     notes: tuple[Note, ...] = ()
     _in_force: dict[frozenset[str], tuple[Entry, ...]] = field(default_factory=dict, repr=False)
+
+    def entry(self, number: int) -> Entry | None:
+        """Return the entry that has a number, if there is one."""
+        index = bisect_left(self.entries, number, key=lambda each: each.number)
+        return self.entries[index] if index < len(self.entries) and self.entries[index].number == number else None
 
     def in_force(self, open_windows: frozenset[str]) -> tuple[Entry, ...]:
         """Return the entries that are part of the list while just these windows are open."""
