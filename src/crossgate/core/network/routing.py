@@ -480,24 +480,43 @@ class Forwarding:
         return self._near[key]
 
     def carriers(self, origin: Endpoint, destination: Address) -> set[Point]:
-        """Return the devices (`DEVICE itself`), interfaces and ports on any of the equally good paths, arrived or not."""
+        """Return the devices (`DEVICE itself`), interfaces and ports that a packet's ways depend on.
+
+        These are those on any of the equally good paths, arrived or not, and on the fewest-hop paths by which gateways and next hops
+        are chosen, even where static routes lead elsewhere further on.
+        """
         found: set[Point] = set()
         seen: set[str] = set()
         start, front = self.starts(origin, destination)
         ends = (self.plan.interface_of.get(address) for address in (destination, origin.address))
-        found.update(point for own in ends if own is not None for point in (own.point, self.plan.devices[own.device].itself))
-        if origin.device is not None:
-            front += self.moves(origin.device, destination)  # with the interface that it leaves by, of which no list is asked
+        found.update(own.point for own in ends if own is not None)
         found.update(crossing.point for crossing in start.crossings)
+        if origin.device is not None:
+            seen.add(origin.device)
+            front += self.moves(origin.device, destination)  # with the interface that it leaves by, of which no list is asked
         while front:
             move = front.pop()
-            for crossing in move.crossings:
-                device = crossing.point.device
-                if device is not None:
-                    found |= {crossing.point, self.plan.devices[device].itself}
+            found.update(crossing.point for crossing in move.crossings if crossing.point.device is not None)
             if move.device is not None and not move.ends and move.device not in seen:
                 seen.add(move.device)
                 front += self.moves(move.device, destination)
+        found |= self._toward(sorted(seen), destination)
+        return found | {self.plan.devices[point.owner].itself for point in found if point.device is not None}
+
+    def _toward(self, names: list[str], destination: Address) -> set[Point]:
+        """Return the interfaces on the fewest-hop paths from some devices to a destination, whatever routes are written."""
+        found: set[Point] = set()
+        costs, target = self.costs_to(destination), self._segment_of(destination)
+        front, seen = [name for name in names if name in costs], set(names)
+        while front:
+            name = front.pop()
+            found.update(each.point for each in self._up(self.plan.devices[name]) if target is not None and each.on == target.name)
+            for interface, neighbour in self.links(name, destination.family):
+                if costs.get(neighbour.device) == costs[name] - 1:
+                    found |= {interface.point, neighbour.point}
+                    if neighbour.device not in seen:
+                        seen.add(neighbour.device)
+                        front.append(neighbour.device)
         return found
 
     def distance(self, start: str, end: str, family: Family) -> int:
