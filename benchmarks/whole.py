@@ -5,6 +5,8 @@ measured before each command, so that a slow machine and a fast one print the sa
 same plan, which does nothing but read it. What does not end within the time allowed is killed, and told.
 
     whole.py [SIZE [SHAPE [FAMILY [COMMAND...]]]]
+
+Without a shape it is the site with two cores, where all paths are equal ones, and without a size all three.
 """
 
 from __future__ import annotations
@@ -20,7 +22,7 @@ from typing import NamedTuple
 
 sys.path.insert(0, str(Path(__file__).parent))
 from crossgate.core.model.address import Family
-from sites import SHAPES, SIZES, Size, site
+from sites import SIZES, Size, site
 
 LOOP = 0.14
 """The seconds that the loop of `speed` takes on the machine that times are given for."""
@@ -88,8 +90,8 @@ def moved(text: str) -> str:
 
 
 def main() -> None:
-    """Run every command on every site, or on those named."""
-    sizes, shapes, families = sys.argv[1:2] or [*SIZES], sys.argv[2:3] or [*SHAPES], sys.argv[3:4] or ["4", "6"]
+    """Run every command on the sites named, or those that stand for all."""
+    sizes, shapes, families = sys.argv[1:2] or [*SIZES], sys.argv[2:3] or ["two cores"], sys.argv[3:4] or ["4", "6"]
     for shape in shapes:
         for family in families:
             grown: dict[str, float] = {}
