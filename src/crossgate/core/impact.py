@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections import Counter
 from datetime import datetime
 from difflib import SequenceMatcher
+from functools import cache, partial
 from typing import NamedTuple
 
 from crossgate.core.answers.change import Change
@@ -63,7 +64,7 @@ def impact_of(old: Session, new: Session, now: datetime, tell: Tell | None = Non
     change = Change(old, new)
     new = change.new
     turned, differing = _turned(change), differences(old, new, tell, missed, change)
-    return Impact(turned, differing, _new_findings(old, new, now, unaudited), missed, unaudited)
+    return Impact(turned, differing, _new_findings(change, now, unaudited), missed, unaudited)
 
 
 def _turned(change: Change) -> list[Turned]:
@@ -118,12 +119,16 @@ _TOLD = ("locked-out",)
 """What is no new finding: a broken keep is told among the expectations."""
 
 
-def _new_findings(old: Session, new: Session, now: datetime, missed: list[TooManyPieces]) -> list[Finding]:
+def _new_findings(change: Change, now: datetime, missed: list[TooManyPieces]) -> list[Finding]:
     """Return the findings that only the new plan has; what fell into too many pieces there is added to `missed`."""
+    old, new = change.old, change.new
     focus_old, focus_new = _focus(old, new)
-    met = Counter(_finding_key(old.plan, finding) for finding in audit(old, now, focus=focus_old, leave_out=_TOLD).findings)
+    touched_old, touched_new = (cache(partial(change.touched, session)) for session in (old, new))
+    met = Counter(
+        _finding_key(old.plan, finding) for finding in audit(old, now, focus=focus_old, leave_out=_TOLD, touched=touched_old).findings
+    )
     found = []
-    audited = audit(new, now, focus=focus_new, leave_out=_TOLD)
+    audited = audit(new, now, focus=focus_new, leave_out=_TOLD, touched=touched_new)
     missed += audited.missed
     for finding in audited.findings:
         key = _finding_key(new.plan, finding)

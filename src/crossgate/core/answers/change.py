@@ -9,11 +9,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from difflib import SequenceMatcher
 from functools import cached_property
 from typing import TYPE_CHECKING, NamedTuple
 
 from crossgate.core.lists.difference import same_lists
-from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import AddressClass, address_classes, boundaries
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+    from crossgate.core.network.itineraries import Itineraries
     from crossgate.core.network.matrix import Matrix
 
 
@@ -61,11 +63,15 @@ class _Known(NamedTuple):
 
 
 class _Pairs(NamedTuple):
-    """The address classes of both plans, what each plan does with them, and which pairs are suspect: a row for each sender."""
+    """The address classes of both plans, what each plan does with them, and which pairs are suspect: a row for each sender.
+
+    `there` are those on whose way there something may differ, whatever address the sender claims.
+    """
 
     patterns: list[Pattern]
     number: dict[Pattern, int]
     known: tuple[_Known, _Known]
+    there: NDArray[np.bool_]
     suspect: NDArray[np.bool_]
 
 
@@ -75,7 +81,7 @@ class Change:
     def __init__(self, old: Session, new: Session) -> None:
         self.old, self.new = old, new if new.beside is old else Session(new.plan, beside=old)
         self._known: dict[Family, _Pairs] = {}
-        self._differing: dict[Family, int] = {}
+        self._differing: dict[Family, dict[int, list[Entry] | None]] = {}
 
     @cached_property
     def same_network(self) -> bool:
@@ -90,23 +96,26 @@ class Change:
             name for name in {*before.lists, *after.lists} if not _same(before, before.lists.get(name), after, after.lists.get(name))
         )
 
-    def _places(self, family: Family) -> int:
-        """Return the tokens of the places that have a list in both plans, but not the same, a bit each."""
+    def _places(self, family: Family) -> dict[int, list[Entry] | None]:
+        """Return the tokens of the places that have a list in both plans, but not the same, by the bit of each.
+
+        With each go the entries that just one of the two lists has; None where all packets may be treated otherwise.
+        """
         if family not in self._differing:
             itineraries = self.new.network.itineraries(family)
             before, after = self.old.plan, self.new.plan
-            found = 0
+            found: dict[int, list[Entry] | None] = {}
             for place, now in after.placed.items():
                 was = before.placed.get(place)
                 known = was is not None and was.name == now.name and now.name not in self.lists
                 if place[2] is family and was is not None and not known and not _same(before, was, after, now):
-                    found |= itineraries.bit(place[:2])
+                    found[itineraries.bit(place[:2])] = _alone(before, was, after, now)
             self._differing[family] = found
         return self._differing[family]
 
     def can_differ(self, family: Family) -> bool:
         """Whether the plans can treat any packet of a family differently."""
-        return not self.same_network or self._places(family) > 0
+        return not self.same_network or bool(self._places(family))
 
     def pairs(self, family: Family) -> Iterator[Suspect]:
         """Yield the suspect pairs of address classes, alike ones as one."""
@@ -142,6 +151,22 @@ class Change:
         here, far = ([every.number.get(each.pattern, -1) for each in group] for group in (senders, receivers))
         return -1 in here or -1 in far or bool(every.suspect[here][:, far].any())
 
+    def touched(self, session: Session, family: Family, there: bool) -> NDArray[np.bool_] | None:
+        """Return which pairs of the address classes of either plan are suspect, a row for each sender; None where none is.
+
+        With `there` it is those on whose way there something may differ, whatever address the sender claims.
+        """
+        if not self.can_differ(family):
+            return None
+        import numpy as np
+
+        every = self._pairs(family)
+        numbers = np.array([every.number.get(each.pattern, -1) for each in session.address_classes(family)], dtype=np.intp)
+        found: NDArray[np.bool_] = (every.there if there else every.suspect)[numbers][:, numbers]
+        found[numbers < 0] = True
+        found[:, numbers < 0] = True
+        return found
+
     def _pairs(self, family: Family) -> _Pairs:
         if family not in self._known:
             self._known[family] = self._paired(family)
@@ -168,17 +193,23 @@ class Change:
             both = before, after
             on_link = [each.segments[:, None] == each.segments for each in both]
             suspect = (before.numbers != after.numbers) | (on_link[0] != on_link[1])
-        places = self._places(family)
-        if places:
-            met = self.new.network.itineraries(family).met
-            for known in both[1:] if self.same_network else both:
-                meets = np.zeros(int(known.numbers.max(initial=0)) + 2, dtype=bool)  # the last one is for -1
-                meets[known.numbers] = True
-                meets[-1] = False
-                numbers = meets.nonzero()[0]
-                meets[numbers] = [bool(met(number) & places) for number in numbers.tolist()]
-                suspect |= meets[known.numbers]
-        return _Pairs(patterns, {pattern: index for index, pattern in enumerate(patterns)}, both, suspect | suspect.T)
+        number = {pattern: index for index, pattern in enumerate(patterns)}
+        there = suspect.copy()
+        for bit, alone in self._places(family).items():
+            meets = _meeting(self.new.network.itineraries(family), both[1:] if self.same_network else both, bit)
+            there |= meets
+            suspect |= meets if alone is None or not self.same_network else meets & self._between(family, alone)
+        return _Pairs(patterns, number, both, there, suspect | suspect.T)
+
+    def _between(self, family: Family, entries: Sequence[Entry]) -> NDArray[np.bool_]:
+        """Return which pairs of the new plan's address classes have addresses that some entries take."""
+        import numpy as np
+
+        classes = self.new.address_classes(family)
+        found = np.zeros((len(classes), len(classes)), dtype=bool)
+        for entry in entries:
+            found[np.ix_(classes.overlapping(entry.source.patterns), classes.overlapping(entry.destination.patterns))] = True
+        return found
 
 
 def _known(classes: Sequence[AddressClass], matrix: Matrix, patterns: Sequence[Pattern] | None) -> _Known:
@@ -218,6 +249,37 @@ def _alike(every: _Pairs, routed: NDArray[np.intp], one: int, other: int, sends:
         ):
             return False
     return True
+
+
+def _meeting(itineraries: Itineraries, both: Sequence[_Known], bit: int) -> NDArray[np.bool_]:
+    """Return which pairs meet a place in either plan."""
+    import numpy as np
+
+    found = np.zeros(both[0].numbers.shape, dtype=bool)
+    for known in both:
+        meets = np.zeros(int(known.numbers.max(initial=0)) + 2, dtype=bool)  # the last one is for -1
+        meets[known.numbers] = True
+        meets[-1] = False
+        numbers = meets.nonzero()[0]
+        meets[numbers] = [bool(itineraries.met(number) & bit) for number in numbers.tolist()]
+        found |= meets[known.numbers]
+    return found
+
+
+def _alone(before: Plan, was: AccessList, after: Plan, now: AccessList) -> list[Entry] | None:
+    """Return the entries that just one of two lists has, or has elsewhere; None where all else is treated otherwise too."""
+    if was.otherwise.action is not now.otherwise.action:
+        return None
+    sides = [[entry for entry in each.entries if not entry.off] for each in (was, now)]
+    old, new = (
+        [(*entry.meaning, None if entry.window is None else plan.windows[entry.window]) for entry in side]
+        for plan, side in zip((before, after), sides, strict=True)
+    )
+    alone = []
+    for kind, first, last, start, end in SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
+        if kind != "equal":
+            alone += [*sides[0][first:last], *sides[1][start:end]]
+    return alone
 
 
 def _same(before: Plan, was: AccessList | None, after: Plan, now: AccessList | None) -> bool:

@@ -12,7 +12,7 @@ from importlib import import_module
 from pkgutil import iter_modules
 from typing import NamedTuple
 
-from crossgate.core.audit.context import Case, Focus
+from crossgate.core.audit.context import Case, Focus, Touched
 from crossgate.core.audit.registry import AUDITS
 from crossgate.core.model.finding import KINDS, Acceptance, Fault, Finding, Severity
 from crossgate.core.model.progress import Tell
@@ -35,10 +35,18 @@ class Audited(NamedTuple):
 
 
 def audit(
-    session: Session, now: datetime, tell: Tell | None = None, focus: Focus | None = None, leave_out: Collection[str] = ()
+    session: Session,
+    now: datetime,
+    tell: Tell | None = None,
+    focus: Focus | None = None,
+    leave_out: Collection[str] = (),
+    touched: Touched | None = None,
 ) -> Audited:
-    """Return every finding of a plan as things are at a time but for those to `leave_out`; with a `focus`, of entries only those."""
-    plan, case = session.plan, Case(session, now, tell, focus)
+    """Return every finding of a plan as things are at a time but for those to `leave_out`; with a `focus`, of entries only those.
+
+    Of other entries there are then the findings about traffic that is `touched`.
+    """
+    plan, case = session.plan, Case(session, now, tell, focus, touched)
     rank = {file: number for number, file in enumerate(plan.files)}
     found: list[Finding] = []
     for name in KINDS:

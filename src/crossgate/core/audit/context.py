@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -31,6 +31,13 @@ Focus = Mapping[str, Collection[int]]
 """The numbers of the entries that are to be looked at, list by list; those of a list that is not there are not."""
 
 
+Touched = Callable[[Family, bool], "NDArray[np.bool_] | None"]
+"""Tells for a family which pairs of address classes a change can have touched, a row for each sender; None for none.
+
+Asked so, it is those on whose way there something may differ, whatever address the sender claims.
+"""
+
+
 _MOST_FLOWS = 20_000
 """So many flows are kept; entries of one list ask for the same ones."""
 
@@ -49,12 +56,15 @@ class Passing(NamedTuple):
 class Case:
     """One plan to be audited as things are at `now`. What two findings need is worked out once."""
 
-    def __init__(self, session: Session, now: datetime, tell: Tell | None = None, focus: Focus | None = None) -> None:
+    def __init__(
+        self, session: Session, now: datetime, tell: Tell | None = None, focus: Focus | None = None, touched: Touched | None = None
+    ) -> None:
         self.session = session
         self.plan = session.plan
         self.network = session.network
         self.now = now
         self.focus = focus
+        self._touched = touched
         self.missed: list[TooManyPieces] = []
         self._tell = tell
         self._passing: dict[tuple[Family, Crossing], Passing] = {}
@@ -69,10 +79,25 @@ class Case:
         chosen = None if self.focus is None else self.focus.get(access_list.name, ())
         return [entry for entry in access_list.entries if not entry.off and (chosen is None or entry.number in chosen)]
 
-    def reached(self, access_list: AccessList) -> list[Entry]:
-        """Return the entries of a list to be looked at that some packet gets as far as."""
-        hidden = {each.entry.number for each in self.coverage(access_list) if not each.reached}
-        return [entry for entry in self.entries(access_list) if entry.number not in hidden]
+    def in_focus(self, access_list: AccessList, entry: Entry) -> bool:
+        """Whether all about an entry is to be looked at, not only what is touched."""
+        return self.focus is None or entry.number in self.focus.get(access_list.name, ())
+
+    def untouched(self, access_list: AccessList, senders: Iterable[int], claimed: bool = False) -> bool:
+        """Whether nothing that these senders send across a list is touched."""
+        touched = None if self._touched is None else self._touched(access_list.family, claimed)
+        return touched is None or not any(touched[one][self.senders(access_list)[one]].any() for one in senders)
+
+    def traffic(self) -> Iterator[tuple[AccessList, list[Entry]]]:
+        """Yield the lists whose traffic is to be looked at, with their entries that some packet gets as far as.
+
+        With a focus the other entries are among them too, as far as their traffic is `touched`.
+        """
+        names = {placement.access_list for placement in self.plan.placements}
+        for access_list in (each for name, each in self.plan.lists.items() if name in names):
+            hidden = {each.entry.number for each in self.coverage(access_list) if not each.reached}
+            chosen = self.entries(access_list) if self._touched is None else [each for each in access_list.entries if not each.off]
+            yield access_list, [entry for entry in chosen if entry.number not in hidden]
 
     def placed(self) -> Iterator[AccessList]:
         """Yield the lists to be looked at that stand somewhere, in the plan's order."""
@@ -138,13 +163,23 @@ class Case:
             self._senders[access_list.name] = {one: columns[row] for one in machines if (row := int(matrix.row[one])) in columns}
         return self._senders[access_list.name]
 
-    def across(self, access_list: AccessList, senders: Iterable[int], destinations: Sequence[Pattern]) -> Iterator[tuple[int, int]]:
-        """Yield what some of its `senders` send across a list to the classes that have some of the destinations, as their indices."""
-        every = self.senders(access_list)
+    def across(self, access_list: AccessList, entry: Entry, senders: Iterable[int], claimed: bool = False) -> Iterator[tuple[int, int]]:
+        """Yield what some of its `senders` send across a list to the classes that have destinations of an entry, as their indices.
+
+        With `claimed` it is under any address that they claim.
+        """
+        every, destinations = self.senders(access_list), entry.destination.patterns
+        touched = None
+        if self._touched is not None and not self.in_focus(access_list, entry):
+            touched = self._touched(access_list.family, claimed)
+            if touched is None:
+                return
         receivers = self.session.address_classes(access_list.family).overlapping(destinations)
         chosen = None if len(receivers) == len(self.session.address_classes(access_list.family)) else set(receivers)
         for one in senders:
-            yield from ((one, other) for other in every[one] if chosen is None or other in chosen)
+            row = None if touched is None else touched[one]
+            if row is None or row.any():
+                yield from ((one, other) for other in every[one] if (chosen is None or other in chosen) and (row is None or row[other]))
 
     def nodes(self, family: Family, one: int, other: int) -> tuple[int, int]:
         """Return the numbers of the itineraries between two address classes, there and back."""

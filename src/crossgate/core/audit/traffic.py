@@ -53,15 +53,17 @@ def locked_out(case: Case) -> Iterator[Finding]:
 def replies_blocked(case: Case) -> Iterator[Finding]:
     """Yield the entries that permit conversations of which a list stops the way back."""
     answers = _Answers(case)
-    for access_list in case.placed():
-        family, senders = access_list.family, case.senders(access_list)
+    for access_list, entries in case.traffic():
+        family, senders = access_list.family, case.senders(access_list) if entries else {}
         classes = case.session.address_classes(family)
-        for entry in case.reached(access_list) if senders else ():
+        if case.focus is not None and case.untouched(access_list, senders):
+            entries = [entry for entry in entries if case.in_focus(access_list, entry)]
+        for entry in entries if senders else ():
             begun = _openings(case, access_list, entry)
             if begun:
                 with answered(f"whether the answers to what {access_list.name} {entry.number} permits come back", case.missed):
                     own = [index for index in classes.overlapping(entry.source.patterns) if index in senders]
-                    pairs = answers.in_doubt(family, begun, case.across(access_list, own, entry.destination.patterns))
+                    pairs = answers.in_doubt(family, begun, case.across(access_list, entry, own))
                     found = (each for flow in pairs if (each := _half_open(case, access_list, entry, begun, flow)) is not None)
                     yield from islice(found, 1)
 
@@ -155,17 +157,19 @@ def spoofable(case: Case) -> Iterator[Finding]:
 
     What an outside sends with an address of another outside is not looked for: nobody can tell (RFC 2827 section 2).
     """
-    for access_list in case.placed():
+    for access_list, entries in case.traffic():
         every = everything(access_list.family)
         claims = _Claims(case, access_list.family)
-        senders, classes = case.senders(access_list), case.session.address_classes(access_list.family)
-        for entry in case.reached(access_list) if senders else ():
+        senders, classes = case.senders(access_list) if entries else {}, case.session.address_classes(access_list.family)
+        if case.focus is not None and case.untouched(access_list, senders, claimed=True):
+            entries = [entry for entry in entries if case.in_focus(access_list, entry)]
+        for entry in entries if senders else ():
             if entry.action is not Action.PERMIT or every in entry.source.patterns:
                 continue
             with answered(f"who else can claim a source of {access_list.name} {entry.number}", case.missed):
                 region = EntryRegion(entry, access_list.family)
                 strangers = [index for index in senders if claims.claimable(classes[index].end.segment, entry.source.patterns)]
-                pairs = case.across(access_list, strangers, entry.destination.patterns)
+                pairs = case.across(access_list, entry, strangers, claimed=True)
                 flows = (case.flow(access_list.family, one, other) for one, other in pairs)
                 found = (
                     _told(case, access_list, entry, flow, packet)
