@@ -6,6 +6,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, S
 from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple
 
+from crossgate.core.lists.index import ListIndex
 from crossgate.core.lists.redundancy import Coverage, coverage
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.address import Family, Pattern
@@ -72,6 +73,7 @@ class Case:
         self._joined: dict[Family, dict[int, tuple[Pattern, ...]]] = {}
         self._senders: dict[str, dict[int, list[int]]] = {}
         self._flows: dict[tuple[Family, int, int], Flow] = {}
+        self._indexes: dict[tuple[str, frozenset[str]], ListIndex] = {}
         self._coverage: dict[str, list[Coverage]] = {}
 
     def entries(self, access_list: AccessList) -> list[Entry]:
@@ -126,6 +128,13 @@ class Case:
                     known[each.entry.number] = each if before is None else _together(before, each)
             self._coverage[access_list.name] = [known[number] for number in sorted(known)]
         return self._coverage[access_list.name]
+
+    def index(self, access_list: AccessList, opened: frozenset[str]) -> ListIndex:
+        """Return what decides single packets by a list while just these windows are open."""
+        key = (access_list.name, opened)
+        if key not in self._indexes:
+            self._indexes[key] = ListIndex(access_list, opened)
+        return self._indexes[key]
 
     def crossing(self, family: Family, crossing: Crossing) -> Passing:
         """Return which address classes send to which across a place, on some path that arrives.

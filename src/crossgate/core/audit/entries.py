@@ -12,7 +12,7 @@ from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import everything
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.service import IP, NO_QUALIFIERS
-from crossgate.core.sets.boxes import Box, packet_box, whole
+from crossgate.core.sets.boxes import Box, whole
 from crossgate.core.sets.effort import answered
 from crossgate.core.wording.sentences import DOES
 
@@ -76,10 +76,8 @@ def _next(access_list: AccessList, case: Case, known: Coverage) -> str:
     """Say what would decide the packet that reaches an entry if the entry were not there."""
     assert known.packet is not None
     state = next(opened for opened in case.states(access_list) if known.entry.in_force(opened))
-    near = case.session.regions.of(access_list, state).touching(packet_box(known.packet))
-    later = (each for each in near if each.number > known.entry.number and each.matches(known.packet))
-    decider = next(later, None)
-    return f"the otherwise line {DOES[access_list.otherwise.action]}" if decider is None else f"{decider.number} {DOES[decider.action]}"
+    decider = case.index(access_list, state).decide_after(known.packet, known.entry)
+    return f"{'the otherwise line' if decider.number is None else decider.number} {DOES[decider.action]}"
 
 
 @finds("nothing-permitted")

@@ -8,9 +8,10 @@ same answer, faster from the second packet on.
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterable
 
-from crossgate.core.model.accesslist import AccessList, Decider
+from crossgate.core.model.accesslist import AccessList, Decider, Entry
 from crossgate.core.model.address import Addresses
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import NO_QUALIFIERS
@@ -30,10 +31,20 @@ class ListIndex:
 
     def decide(self, packet: Packet) -> Decider:
         """Return what the list does with the packet, and the entry that decided."""
+        return self._first(self._taking(packet))
+
+    def decide_after(self, packet: Packet, entry: Entry) -> Decider:
+        """Return what the list does with a packet that has got by an entry of it, and the later entry that decided."""
+        place = bisect_left(self.entries, entry.number, key=lambda each: each.number)
+        return self._first(self._taking(packet) >> place + 1 << place + 1)
+
+    def _first(self, taking: int) -> Decider:
+        return self._deciders[(taking & -taking).bit_length() - 1] if taking else self._otherwise
+
+    def _taking(self, packet: Packet) -> int:
+        """Return the entries that take a packet, a bit each."""
         hit = self._sources.bits(packet.source) & self._destinations.bits(packet.destination)
-        if hit:
-            hit &= self._service_bits(packet)
-        return self._deciders[(hit & -hit).bit_length() - 1] if hit else self._otherwise
+        return hit and hit & self._service_bits(packet)
 
     def _service_bits(self, packet: Packet) -> int:
         key = (
