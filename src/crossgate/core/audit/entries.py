@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from crossgate.core.audit.context import Case, numbers
 from crossgate.core.audit.registry import finds
@@ -50,25 +50,28 @@ def _hidden(entry: Entry, known: Coverage) -> Fault:
 def no_effect(case: Case) -> Iterator[Finding]:
     """Yield the entries that could go and no packet would be treated differently; one that logs has the log to show for it."""
     for access_list in case.plan.lists.values():
+        live = [entry for entry in access_list.entries if not entry.off]
+        permits = sum(entry.action is Action.PERMIT for entry in live)
         for known in case.coverage(access_list):
             entry = known.entry
             if not known.reached or known.needed or entry.log or case.is_over(entry):
                 continue
             fault = Fault(
                 f"what it {DOES[entry.action]}, {_next(access_list, case, known)} anyway",
-                f"drop it, or add log if it is there to be seen{_forgotten(access_list, entry)}",
+                f"drop it, or add log if it is there to be seen{_forgotten(live, permits, access_list.otherwise.action, entry)}",
             )
             yield Finding("no-effect", entry.place, access_list.name, entry.number, fault, packet=known.packet)
 
 
-def _forgotten(access_list: AccessList, entry: Entry) -> str:
-    """Ask for the closing line that its author may have forgotten: a permit below denials only, a deny below a last permit."""
-    others = [each for each in access_list.entries if not each.off and each is not entry]
-    otherwise = access_list.otherwise.action
-    if any(each.action is Action.PERMIT for each in others) or (entry.action is Action.PERMIT) is not (otherwise is Action.PERMIT):
+def _forgotten(live: Sequence[Entry], permits: int, otherwise: Action, entry: Entry) -> str:
+    """Ask for the closing line that its author may have forgotten: a permit below denials only, a deny below a last permit.
+
+    `live` are the entries that are in the list, `permits` how many of them permit.
+    """
+    if permits > (entry.action is Action.PERMIT) or (entry.action is Action.PERMIT) is not (otherwise is Action.PERMIT):
         return ""
     if entry.action is Action.PERMIT:
-        return "; or is a closing denial missing: otherwise deny?" if others and entry.number > others[-1].number else ""
+        return "; or is a closing denial missing: otherwise deny?" if len(live) > 1 and entry is live[-1] else ""
     return "; or is a closing permit missing: otherwise permit?"
 
 
