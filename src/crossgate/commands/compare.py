@@ -53,8 +53,7 @@ def compare(
         raise typer.Exit(1 if different else 0)
     with meter("comparing") as tell:
         missed: list[TooManyPieces] = []
-        before = Session(plan)
-        found = differences(before, Session(new, beside=before), tell, missed)
+        found = differences(Session(plan), Session(new), tell, missed)
     if as_json:
         from crossgate.formats.json.compare import compare_document
 
