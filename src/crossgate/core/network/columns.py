@@ -5,12 +5,11 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from crossgate.core.network.nodes import Nodes, Outcome
+from crossgate.core.network.routing import FAR
 from crossgate.core.sets.effort import TooManyPieces
 
 MOST_WAYS = 4096
 """Up to so many different ways of one pair are looked at one by one."""
-FAR = 1_000_000
-"""More hops than any way has."""
 
 
 class Cell(NamedTuple):

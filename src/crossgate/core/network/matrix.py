@@ -15,10 +15,10 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from crossgate.core.network.columns import FAR, Edge
+from crossgate.core.network.columns import Edge
 from crossgate.core.network.itineraries import Itineraries
 from crossgate.core.network.nodes import Outcome
-from crossgate.core.network.routing import Endpoint
+from crossgate.core.network.routing import FAR, Endpoint
 
 Numbers = NDArray[np.int32]
 

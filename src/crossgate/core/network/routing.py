@@ -23,7 +23,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import Scope, scope_of
 from crossgate.core.network.layer2 import Wire
 
-_NO_WAY = 1_000_000
+FAR = 1_000_000
 """More hops than any way has."""
 
 
@@ -305,10 +305,10 @@ class Forwarding:
         if target is None or not near:
             return near[:1]
         costs = self.costs_to(destination)
-        best = min(costs.get(interface.device, _NO_WAY) for interface in near)
-        if best == _NO_WAY:
+        best = min(costs.get(interface.device, FAR) for interface in near)
+        if best == FAR:
             return near[:1]
-        return [interface for interface in near if costs.get(interface.device, _NO_WAY) == best]
+        return [interface for interface in near if costs.get(interface.device, FAR) == best]
 
     def _deliver(self, crossings: tuple[Crossing, ...], segment: str, attached: Interface | Point | None, destination: Address) -> Move:
         """Return the move to the machine on this segment that has the destination, or to nobody's address there."""
@@ -525,7 +525,7 @@ class Forwarding:
             return 0
         costs = self.costs(end, family)
         near = self.on_segment.get((start, family), [])
-        return min((costs[interface.device] + 1 for interface in near if interface.device in costs), default=_NO_WAY)
+        return min((costs[interface.device] + 1 for interface in near if interface.device in costs), default=FAR)
 
 
 def _lost(reason: str) -> Move:
