@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections import Counter
 from datetime import datetime
-from difflib import SequenceMatcher
 from functools import cache, partial
 from typing import NamedTuple
 
@@ -17,6 +16,7 @@ from crossgate.core.answers.compare import Difference, differences
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.audit import audit
 from crossgate.core.audit.context import Focus
+from crossgate.core.lists.difference import unshared
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family
@@ -175,12 +175,6 @@ def _changed(old: AccessList | None, new: AccessList | None) -> list[EntryRegion
         return []
     if old.otherwise.action is not new.otherwise.action:
         return [EntryRegion(entry, each.family) for each in (old, new) for entry in each.entries]
-    sides = [[entry for entry in each.entries if not entry.off] for each in (old, new)]
-    before, after = ([(*entry.meaning, entry.window, entry.log) for entry in side] for side in sides)
-    if before == after:
-        return []
-    alone = []
-    for kind, first, last, start, end in SequenceMatcher(None, before, after, autojunk=False).get_opcodes():
-        if kind != "equal":
-            alone += [*sides[0][first:last], *sides[1][start:end]]
+    before, after = ([entry for entry in each.entries if not entry.off] for each in (old, new))
+    alone = unshared(before, after, lambda entry: (*entry.meaning, entry.window, entry.log))
     return [EntryRegion(entry, new.family) for entry in alone]

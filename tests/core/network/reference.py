@@ -1,7 +1,7 @@
 """All equal paths by plain recursion over next hops, written anew from docs/language.md; and random networks to try them on.
 
 A way is what a packet meets: the places with lists, in order, the stateful devices with lists that it passes, and whether it
-arrives. Nothing of `core.network` is used here.
+arrives. Nothing of `core.network` is used here but for what an end is.
 """
 
 from __future__ import annotations
@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Device, Direction, Interface, Point, PointKind, Segment
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.routing import Endpoint
 
 IN, OUT = Direction.INBOUND, Direction.OUTBOUND
 Met = tuple[Point, Direction]
@@ -34,6 +35,12 @@ class Reference:
     def up(self, point: Point) -> bool:
         """Whether neither a point nor its device is down."""
         return point not in self.plan.down and Point(PointKind.ITSELF, point.owner) not in self.plan.down
+
+    def ways_from(self, origin: Endpoint, destination: Address) -> set[Way]:
+        """Return the ways from an end to an address."""
+        if origin.device is not None:
+            return self.own_ways(origin.device, destination)
+        return self.ways(origin.segment, origin.at, origin.gateways, destination)
 
     def ways(self, segment: str, at: Point | None, gateways: tuple[Address, ...], destination: Address) -> set[Way]:
         """Return the ways from a machine on a segment to an address."""

@@ -54,11 +54,7 @@ def test_all_equal_paths_are_those_of_plain_recursion(tmp_path_factory: pytest.T
             for destination in every:
                 if source == destination:
                     continue
-                expected = (
-                    plain.own_ways(origin.device, destination)
-                    if origin.device is not None
-                    else plain.ways(origin.segment, origin.at, origin.gateways, destination)
-                )
+                expected = plain.ways_from(origin, destination)
                 node = itineraries.node(origin, destination)
                 where = (seed, str(source), str(destination))
                 assert {told(itineraries, each) for each in itineraries.sequences(node)} == expected, where
@@ -85,11 +81,7 @@ def test_paths_avoid_what_is_down(tmp_path_factory: pytest.TempPathFactory, seed
             for column, destination in enumerate(every):
                 if source == destination:
                     continue
-                expected = (
-                    plain.own_ways(origin.device, destination)
-                    if origin.device is not None
-                    else plain.ways(origin.segment, origin.at, origin.gateways, destination)
-                )
+                expected = plain.ways_from(origin, destination)
                 node = itineraries.node(origin, destination)
                 where = (seed, sorted(map(str, plan.down)), str(source), str(destination))
                 assert {told(itineraries, each) for each in itineraries.sequences(node)} == expected, where

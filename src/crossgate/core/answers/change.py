@@ -9,11 +9,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from difflib import SequenceMatcher
 from functools import cached_property
 from typing import TYPE_CHECKING, NamedTuple
 
-from crossgate.core.lists.difference import same_lists
+from crossgate.core.lists.difference import same_lists, unshared
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.plan import Plan
@@ -270,16 +269,11 @@ def _alone(before: Plan, was: AccessList, after: Plan, now: AccessList) -> list[
     """Return the entries that just one of two lists has, or has elsewhere; None where all else is treated otherwise too."""
     if was.otherwise.action is not now.otherwise.action:
         return None
-    sides = [[entry for entry in each.entries if not entry.off] for each in (was, now)]
     old, new = (
-        [(*entry.meaning, None if entry.window is None else plan.windows[entry.window]) for entry in side]
-        for plan, side in zip((before, after), sides, strict=True)
+        [(entry, plan.windows.get(entry.window or "")) for entry in own.entries if not entry.off]
+        for plan, own in ((before, was), (after, now))
     )
-    alone = []
-    for kind, first, last, start, end in SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
-        if kind != "equal":
-            alone += [*sides[0][first:last], *sides[1][start:end]]
-    return alone
+    return [entry for entry, _ in unshared(old, new, lambda each: (*each[0].meaning, each[1]))]
 
 
 def _same(before: Plan, was: AccessList | None, after: Plan, now: AccessList | None) -> bool:

@@ -7,12 +7,15 @@ entries are split by both lists.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Hashable, Iterator, Sequence
 from difflib import SequenceMatcher
+from typing import TypeVar
 
 from crossgate.core.lists.split import EntryRegion, ListRegions, split
 from crossgate.core.model.accesslist import AccessList, Decider, Entry
 from crossgate.core.sets.boxes import Box, whole
+
+Item = TypeVar("Item")
 
 
 def compare_lists(old: ListRegions, new: ListRegions) -> Iterator[tuple[Box, Decider, Decider]]:
@@ -33,19 +36,24 @@ def same_lists(old: AccessList, before: Sequence[Entry], new: AccessList, after:
     )
 
 
+def unshared(old: Sequence[Item], new: Sequence[Item], meaning: Callable[[Item], Hashable]) -> list[Item]:
+    """Return what just one of two sequences has, or has elsewhere; items of one meaning are the same."""
+    before, after = [meaning(each) for each in old], [meaning(each) for each in new]
+    alone: list[Item] = []
+    if before != after:
+        for kind, first, last, start, end in SequenceMatcher(None, before, after, autojunk=False).get_opcodes():
+            if kind != "equal":
+                alone += [*old[first:last], *new[start:end]]
+    return alone
+
+
 def suspects(old: ListRegions, new: ListRegions) -> Iterator[Box]:
     """Yield boxes, apart from each other, outside of which two lists treat every packet alike."""
     family = new.access_list.family
     if old.access_list.otherwise.action is not new.access_list.otherwise.action:
         yield whole(family)
         return
-    before, after = ([region.entry.meaning for region in each.regions] for each in (old, new))
-    if before == after:
-        return
-    alone: list[EntryRegion] = []
-    for kind, first, last, start, end in SequenceMatcher(None, before, after, autojunk=False).get_opcodes():
-        if kind != "equal":
-            alone += old.regions[first:last] + new.regions[start:end]
+    alone = unshared(old.regions, new.regions, lambda region: region.entry.meaning)
     for index, region in enumerate(alone):
         for box in region.boxes():
             yield from _apart(box, alone[:index], region)
