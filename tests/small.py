@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import Packet
+from crossgate.core.sets.region import Region, Services
 from crossgate.language.reader import read_plan
 
 BASE = {Family.IPV4: 0x0A000000, Family.IPV6: 0x20010DB8 << 96}
@@ -49,6 +50,30 @@ def packets(family: Family, marked: bool = False) -> Iterator[Packet]:
             yield Packet(family, source, destination, 47, dscp=dscp)
             for protocol in (6, 17, icmp, 47):
                 yield Packet(family, source, destination, protocol, fragment=True, dscp=dscp)
+
+
+def serves(services: Services, packet: Packet) -> bool:
+    """Whether a packet is of some services; told field by field, without the sets' own arithmetic."""
+    base, end = packet.protocol << 17, packet.protocol + 1 << 17
+    if packet.fragment:
+        own = range(base + 65536, end)
+    elif packet.destination_port is not None:
+        own = range(base + packet.destination_port, base + packet.destination_port + 1)
+    elif packet.icmp_type is not None:
+        message = packet.icmp_type << 8 | (packet.icmp_code or 0)
+        own = range(base + message, base + message + 1)
+    else:
+        own = range(base, base + 65536)
+    carried = any(first < own.stop and own.start < last for first, last in services.what)
+    client = packet.source_port is None or any(first <= packet.source_port < last for first, last in services.source_ports)
+    flags = packet.flags is None or services.flags >> packet.flags & 1
+    return bool(carried and client and flags and services.dscp >> packet.dscp & 1)
+
+
+def holds(region: Region, packet: Packet) -> bool:
+    """Whether a packet is in a region."""
+    ends = ((region.source, packet.source), (region.destination, packet.destination))
+    return all(any(each.contains(value) for each in end.patterns) for end, value in ends) and serves(region.services, packet)
 
 
 @st.composite

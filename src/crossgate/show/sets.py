@@ -9,13 +9,17 @@ from crossgate.core.answers.compare import Difference, Fate, ListDifference
 from crossgate.core.answers.reach import Part, Reached
 from crossgate.core.model.accesslist import Decider
 from crossgate.core.model.plan import Plan
+from crossgate.core.sets.minimise import SetLine
 from crossgate.core.traffic.flows import Decided
 from crossgate.core.traffic.trace import Verdict
 from crossgate.core.wording.sentences import packet_text
-from crossgate.core.wording.sets import Sort, Wording
+from crossgate.core.wording.services import Sort
+from crossgate.core.wording.sets import Wording
 from crossgate.show.console import columns, count, leading_word, name, quiet, strong, word
 
 MOST_LINES = 12
+MOST_LETTERS = 160
+"""Longer terms of a line are cut, unless all is to be shown."""
 _HOW = {Verdict.HALF_OPEN: ", a later packet stopped", Verdict.VARIES: " with the path: stopped on some"}
 
 
@@ -40,7 +44,7 @@ def reach_lines(
         yield reached.family.label + (", to or from devices' own addresses" if reached.devices else "")
         for part in reached.parts:
             yield f"  {_fate(part)}"
-            yield from _written(wording.rows(part.lines, sort, not reached.devices), every)
+            yield from _written(wording, part.lines, sort, not reached.devices, every)
     if left_out:
         yield ""
         yield quiet(f"left out: what devices themselves send and get ({' and '.join(left_out)}); --devices shows it")
@@ -57,14 +61,29 @@ def _decider(stop: Decided) -> str:
     """Write which line decided where: `by kiosk-fence 30, inbound on lighthouse.v80  reject tcp/telnet any to any`."""
     where = f"{stop.crossing.direction} on {stop.crossing.point}"
     entry = stop.decider.entry
-    return f"by {name(stop.decider.name)}, {where}" + ("" if entry is None else f"  {quiet(entry.text)}")
+    return f"by {name(stop.decider.name)}, {where}" + ("" if entry is None else f"  {quiet(_cut(entry.text))}")
 
 
-def _written(rows: list[tuple[str, str, str]], every: bool) -> Iterator[str]:
+def _written(wording: Wording, lines: Sequence[SetLine], sort: Sort, machines: bool, every: bool) -> Iterator[str]:
+    """Yield a set line by line: all of it, or the largest lines, each cut where it is long."""
+    told = lines if every or len(lines) <= 2 * MOST_LINES else sorted(lines, key=lambda each: -each.size)[:MOST_LINES]
+    rows = wording.rows(told, sort, machines)
     shown = rows if every else rows[:MOST_LINES]
-    yield from columns(([service, f"{source} to {destination}"] for service, source, destination in shown), indent=4)
-    if len(shown) < len(rows):
-        yield quiet(f"    and {count(len(rows) - len(shown), 'more line')}; --all shows them")
+    cells = ([service, f"{source} to {destination}"] for service, source, destination in shown)
+    yield from columns(cells if every else ([_cut(cell) for cell in each] for each in cells), indent=4)
+    left_out = len(lines) - len(told) + len(rows) - len(shown)
+    if left_out:
+        yield quiet(f"    and {count(left_out, 'more line')}; --all shows them")
+    elif not every and any(_cut(cell) != cell for each in shown for cell in each):
+        yield quiet("    --all shows the long ones whole")
+
+
+def _cut(text: str) -> str:
+    """Cut a long text after a comma, and say how much is left out."""
+    if len(text) <= MOST_LETTERS:
+        return text
+    kept = text[: text.rfind(",", 0, MOST_LETTERS)]
+    return f"{kept} and {text.count(',', len(kept))} more"
 
 
 def difference_lines(
@@ -89,7 +108,7 @@ def difference_lines(
         yield f"  was {_told(difference.was)}"
         yield f"  is  {_told(difference.now)}"
         sort = Sort.STRAY if difference.stray else Sort.OPENING
-        yield from _written(wording.rows(difference.lines, sort, not difference.devices), every)
+        yield from _written(wording, difference.lines, sort, not difference.devices, every)
         yield quiet(f"    packet: {packet_text(difference.packet)}")
     more = [f"{len(shown) - most} more differences"] if most is not None and len(shown) > most else []
     left_out = [each for each in found if each not in shown]
@@ -114,7 +133,7 @@ def list_difference_lines(plan: Plan, list_name: str, found: Sequence[ListDiffer
         yield f"list {strong(list_name)}{moment}"
         yield f"  was {_done(difference.was)}"
         yield f"  is  {_done(difference.now)}"
-        yield from _written(wording.rows(difference.lines, Sort.PACKET), every)
+        yield from _written(wording, difference.lines, Sort.PACKET, machines=False, every=every)
         yield quiet(f"    packet: {packet_text(difference.packet)}")
 
 

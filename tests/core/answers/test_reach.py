@@ -14,11 +14,13 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.itineraries import Network
+from crossgate.core.sets.region import whole_packets
 from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 from crossgate.core.wording.sentences import packet_text, sentence
-from crossgate.core.wording.sets import Sort, Wording
+from crossgate.core.wording.services import Sort
+from crossgate.core.wording.sets import Wording
 from tests import net
 
 Read = Callable[[str], Plan]
@@ -128,12 +130,12 @@ def test_parts_of_strays_are_what_traces_say_and_name_their_flags(plan_of: Read,
         assert any(each.holds(part.packet.flags) for each in asked) is (verdict is Verdict.DENIED)
         assert "flags" in packet_text(part.packet)
         for line in part.lines:
-            for box in line.services:
-                if box.protocol_first == 6 and box.fragment is False:
-                    held = {any(each.holds(flags) for each in asked) for flags in range(256) if box.flags.holds(flags) and flags != 2}
+            for services in line.services:
+                if services.what == whole_packets(6):
+                    held = {any(each.holds(flags) for each in asked) for flags in range(256) if services.flags >> flags & 1 and flags != 2}
                     assert held == {verdict is Verdict.DENIED}
     words = [service for service, _, _ in Wording(plan).rows(parts[Verdict.DENIED].lines, Sort.STRAY)]
-    expected = {"flags ACK": "tcp flags ACK", "established": "tcp flags RST, tcp flags ACK"}
+    expected = {"flags ACK": "tcp flags ACK", "established": "tcp established"}
     assert words == [expected.get(test, f"tcp {test}".replace("!SYN,FIN", "FIN,!SYN"))]
     assert network.plan is plan
 

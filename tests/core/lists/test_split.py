@@ -9,7 +9,11 @@ from hypothesis import strategies as st
 
 from crossgate.core.lists.split import EntryRegion, ListRegions
 from crossgate.core.model.address import Family, Pattern
-from crossgate.core.sets.boxes import address_box, covers, overlap, packet_box, whole, witness
+from crossgate.core.sets.addresses import AddressSet
+from crossgate.core.sets.boxes import covers, packet_box, witness
+from crossgate.core.sets.frame import PacketSet
+from crossgate.core.sets.region import Region, every_packet
+from crossgate.core.sets.services import box_region
 from tests import small
 
 slow = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
@@ -19,13 +23,18 @@ slow = settings(max_examples=40, deadline=None, suppress_health_check=[HealthChe
 @given(st.data(), st.sampled_from(Family))
 def test_a_region_has_just_the_packets_that_its_entry_matches(tmp_path: Path, data: st.DataObject, family: Family) -> None:
     (entry,) = small.read_list(tmp_path, family, [data.draw(small.entry_words(family, marked=True))]).entries
-    parts = list(EntryRegion(entry, family).boxes())
+    own = EntryRegion(entry, family)
+    parts = list(own.boxes())
     for packet in small.packets(family, marked=True):
-        own = packet_box(packet)
-        assert any(covers(part, own) for part in parts) is entry.matches(packet), packet
+        assert (own.region is not None and small.holds(own.region, packet)) is entry.matches(packet), packet
+        assert any(covers(part, packet_box(packet)) for part in parts) is entry.matches(packet), packet
+        assert not entry.matches(packet) or (own.hull is not None and covers(own.hull, packet_box(packet)))
+    if own.region is not None:
+        assert entry.matches(PacketSet.of(own.region).witness())
     for part in parts:
         assert entry.matches(witness(part))
         assert covers(part, packet_box(witness(part)))
+        assert PacketSet.of(box_region(part)) <= PacketSet.of(own.region or every_packet(family))
 
 
 @slow
@@ -33,12 +42,11 @@ def test_a_region_has_just_the_packets_that_its_entry_matches(tmp_path: Path, da
 def test_a_split_parts_all_packets_as_the_list_decides(tmp_path: Path, data: st.DataObject, family: Family) -> None:
     entries = data.draw(st.lists(small.entry_words(family), max_size=6))
     access_list = small.read_list(tmp_path, family, entries)
-    pieces = list(ListRegions(access_list).split(whole(family)))
+    pieces = [(each, decider) for packets, decider in ListRegions(access_list).split(every_packet(family)) for each in packets.regions()]
     every = list(small.packets(family))
     for packet in data.draw(st.lists(st.sampled_from(every), min_size=60, max_size=60)):
-        own = packet_box(packet)
         # A packet without ports stands in a piece for each span of ports; all of these have one decision.
-        deciders = {decider.number for piece, decider in pieces if overlap(piece, own) is not None}
+        deciders = {decider.number for piece, decider in pieces if small.holds(piece, packet)}
         decided = access_list.decide(packet).entry
         assert deciders == {None if decided is None else decided.number}, packet
 
@@ -49,10 +57,13 @@ def test_a_long_list_is_split_as_a_short_one(tmp_path: Path, data: st.DataObject
     entries = data.draw(st.lists(small.entry_words(Family.IPV4), min_size=1, max_size=4))
     padding = [f"deny tcp/{port} 192.0.2.1 to 192.0.2.2" for port in range(120)]
     short, long = (small.read_list(tmp_path, Family.IPV4, [*more, *entries]) for more in ([], padding))
-    box = address_box(Pattern(Family.IPV4, 0x0A000000, 3), Pattern(Family.IPV4, 0x0A000000, 3))
+    few = AddressSet.of(Family.IPV4, (Pattern(Family.IPV4, 0x0A000000, 3),))
     told = [
-        [(piece, decider.entry and decider.entry.text) for piece, decider in ListRegions(access_list).split(box)]
-        for access_list in (short, long)
+        [
+            (next(piece.regions()).services, decider.entry and decider.entry.text)
+            for piece, decider in ListRegions(each).split(Region(few, few))
+        ]
+        for each in (short, long)
     ]
     assert told[0] == told[1]
 
@@ -70,6 +81,9 @@ def test_a_group_is_never_multiplied_out(tmp_path: Path) -> None:
 
     region = EntryRegion(read_plan(path).lists["big"].entries[0], Family.IPV4)
     assert region.size == 50_000
-    assert len(region.sources) + len(region.destinations) + len(region.services) == 205
-    one = address_box(Pattern(Family.IPV4, 0x0A050005, 0), Pattern(Family.IPV4, 0x0A070007, 0))
-    assert len(list(region.within(one))) == 5
+    assert region.region is not None
+    assert len(region.region.source.patterns) + len(region.region.destination.patterns) + len(region.region.what) == 205
+    one, other = (AddressSet.of(Family.IPV4, (Pattern(Family.IPV4, 0x0A000000 | number << 16 | number, 0),)) for number in (5, 7))
+    shared = PacketSet.of(Region(one, other)) & PacketSet.of(region.region)
+    assert len(shared.products) == 1
+    assert [len(each.what) for each in shared.regions()] == [5]

@@ -19,9 +19,10 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import address_classes, free_address
 from crossgate.core.network.endpoints import endpoint_set
 from crossgate.core.network.itineraries import Network
-from crossgate.core.sets.boxes import Box, covers, overlap, packet_box, whole
+from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine
-from crossgate.core.sets.patterns import Excluded, common, first_outside
+from crossgate.core.sets.patterns import common, first_outside
+from crossgate.core.sets.region import every_packet
 from crossgate.core.traffic.courses import by_course, courses
 from crossgate.core.traffic.flows import flows
 from crossgate.core.traffic.session import Session
@@ -39,26 +40,23 @@ def traced(network: Network, packet: Packet, opened: frozenset[str] = frozenset(
 
 def in_line(line: SetLine, packet: Packet) -> bool:
     """Whether a packet is in a line of a cover."""
-    own = packet_box(packet)
     return (
         any(each.contains(packet.source) for each in line.source)
         and any(each.contains(packet.destination) for each in line.destination)
-        and any(overlap(box, own) is not None for box in line.services)
+        and any(small.serves(each, packet) for each in line.services)
     )
 
 
-def left_out(excluded: Excluded, packet: Packet) -> bool:
-    return any(each.contains(packet.source) for each in excluded.sources) or any(
-        each.contains(packet.destination) for each in excluded.destinations
-    )
+def in_set(packets: PacketSet, packet: Packet) -> bool:
+    """Whether a packet is in a set."""
+    return any(small.holds(each, packet) for each in packets.regions())
 
 
 @pytest.mark.parametrize("family", Family)
 def test_courses_part_all_packets(family: Family) -> None:
     for packet in small.packets(family):
-        own = packet_box(packet)
         for on_link in (False, True):
-            fitting = [each for each in courses(family) if each.on_link in (None, on_link) and overlap(each.openings, own) is not None]
+            fitting = [each for each in courses(family) if each.on_link in (None, on_link) and small.holds(each.openings, packet)]
             assert len(fitting) == 1, packet
 
 
@@ -70,12 +68,11 @@ def test_an_answer_is_what_a_trace_finds(plan_of: Read, data: st.DataObject, fam
     ends, every = address_classes(network, family), (everything(family),)
     found = flows(network, ends, ends, every, every)
     asking = Session(network.plan).flows(opened)
-    begun = by_course([whole(family)])
-    answers = [(flow, answer) for flow in found for answer in asking.answers(flow, begun)]
+    begun = by_course([every_packet(family)])
+    answers = [answer for flow in found for answer in asking.answers(flow, begun)]
     for packet in data.draw(st.lists(st.sampled_from(list(net.openings(family))), min_size=40, max_size=40)):
-        own = packet_box(packet)
         trace = traced(network, packet, opened)
-        fitting = [answer for flow, answer in answers if overlap(answer.box, own) is not None and not left_out(flow.excluded, packet)]
+        fitting = [answer for answer in answers if in_set(answer.packets, packet)]
         assert {answer.verdict for answer in fitting} == {trace.verdict}, packet
         decided = trace.decided
         told = None if decided is None else (decided.crossing, decided.decider)
@@ -270,5 +267,4 @@ def test_a_stray_is_told_apart(plan_of: Read) -> None:
     assert [part.verdict for part in conversations.parts] == [Verdict.DENIED]
     (strays,) = [each for each in reach(Session(network.plan), "pinned", "server", OPEN, strays=True) if each.family is Family.IPV4]
     assert [part.verdict for part in strays.parts] == [Verdict.PERMITTED, Verdict.DENIED]
-    assert covers(Box(Family.IPV4, *whole(Family.IPV4)[1:]), packet_box(strays.parts[0].packet))
     assert strays.parts[0].packet.flags not in (None, 2)

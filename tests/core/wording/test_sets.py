@@ -12,11 +12,13 @@ from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.address import Family, Pattern, parse_block, parse_range, pattern
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
-from crossgate.core.sets.boxes import FRAGMENT_BIT, Box, covers, overlap, packet_box, whole, without
-from crossgate.core.sets.minimise import fewest_lines, joined_services
-from crossgate.core.sets.patterns import Excluded, joined, less
-from crossgate.core.sets.services import service_boxes
-from crossgate.core.wording.sets import Sort, Wording
+from crossgate.core.sets.addresses import AddressSet
+from crossgate.core.sets.frame import PacketSet
+from crossgate.core.sets.minimise import SetLine, fewest_lines
+from crossgate.core.sets.patterns import joined, less
+from crossgate.core.sets.region import WHOLE, every_packet, term_line
+from crossgate.core.wording.services import Sort
+from crossgate.core.wording.sets import Wording
 from tests import small
 
 slow = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
@@ -90,22 +92,20 @@ def test_machines_are_told_without_the_devices_among_them(wording: Wording) -> N
     ],
 )
 def test_services_are_written_as_people_do(wording: Wording, tokens: str, written: str) -> None:
-    every = whole(Family.IPV4)
-    boxes = service_boxes(wording.plan.service(tokens, Family.IPV4), every.source, every.destination)
-    assert wording.services(frozenset(boxes), Sort.PACKET) == written
+    services = [every_packet(Family.IPV4)._replace(what=term_line(wording.plan.service(tokens, Family.IPV4).terms)).services]
+    assert wording.service_words.write(services, Family.IPV4, Sort.PACKET) == written
     if tokens not in ("icmp/3/1",):
-        assert wording.services(frozenset(boxes), Sort.OPENING) == written
+        assert wording.service_words.write(services, Family.IPV4, Sort.OPENING) == written
 
 
 @pytest.mark.parametrize(
     ("tokens", "written"), [("tcp/22", "ip but tcp/22"), ("tcp/22,23", "ip but tcp/22-23"), ("tcp", "ip but tcp"), ("ping", "ip but ping")]
 )
 def test_all_but_a_few_services_are_written_so(wording: Wording, tokens: str, written: str) -> None:
-
-    every = whole(Family.IPV4)
-    boxes = service_boxes(wording.plan.service(tokens, Family.IPV4), every.source, every.destination)
-    opening = every._replace(wildcard=every.wildcard & ~FRAGMENT_BIT)
-    assert wording.services(frozenset(without([opening], boxes)), Sort.OPENING) == written
+    every = every_packet(Family.IPV4)
+    named = every._replace(what=term_line(wording.plan.service(tokens, Family.IPV4).terms))
+    rest = PacketSet.of(every._replace(what=WHOLE)) - PacketSet.of(named)
+    assert wording.service_words.write([each.services for each in rest.regions()], Family.IPV4, Sort.OPENING) == written
 
 
 def test_qualifiers_are_told_where_any_packet_is_meant(wording: Wording, plan_of: Callable[[str], Plan]) -> None:
@@ -117,8 +117,9 @@ def test_qualifiers_are_told_where_any_packet_is_meant(wording: Wording, plan_of
         "ip any to any dscp ef",
     ):
         access_list = plan_of(f"list l extended ipv4\n    permit {words}\n").lists["l"]
-        boxes = frozenset(next(iter(ListRegions(access_list).regions)).boxes())
-        told[words] = wording.services(boxes, Sort.PACKET)
+        region = ListRegions(access_list).regions[0].region
+        assert region is not None
+        told[words] = wording.service_words.write([region.services], Family.IPV4, Sort.PACKET)
     assert list(told.values()) == ["tcp flags RST,!ACK", "udp source port 53", "ip fragments", "ip dscp ef"]
 
 
@@ -144,25 +145,17 @@ def test_less_takes_away_just_what_is_named(patterns: list[tuple[int, int]], gon
 def test_lines_hold_just_the_packets_of_their_pieces(plan_of: Callable[[str], Plan], data: st.DataObject, family: Family) -> None:
     entries = data.draw(st.lists(small.entry_words(family), min_size=1, max_size=5))
     access_list = plan_of(small.list_text("small", family, entries)).lists["small"]
-    out = Excluded((Pattern(family, small.BASE[family], 0),), (Pattern(family, small.BASE[family] | 1, 0),))
-    pieces = [(box, out) for box, decider in ListRegions(access_list).split(whole(family)) if decider.entry is not None]
+    first, second = (AddressSet.of(family, (Pattern(family, small.BASE[family] | low, 0),)) for low in (0, 1))
+    every = every_packet(family)
+    asked = every.between(every.source - first, every.destination - second)
+    pieces = [packets for packets, decider in ListRegions(access_list).split(asked) if decider.entry is not None]
     written = fewest_lines(pieces)
     for packet in data.draw(st.lists(st.sampled_from(list(small.packets(family))), min_size=60, max_size=60)):
         left_out = packet.source == small.BASE[family] or packet.destination == small.BASE[family] | 1
         wanted = not left_out and access_list.decide(packet).entry is not None
-        assert any(_holds(line.services, line.source, line.destination, packet) for line in written) is wanted, packet
+        assert any(_holds(line, packet) for line in written) is wanted, packet
 
 
-def _holds(services: frozenset[Box], source: frozenset[Pattern], destination: frozenset[Pattern], packet: Packet) -> bool:
-    own = packet_box(packet)
-    ends = any(each.contains(packet.source) for each in source) and any(each.contains(packet.destination) for each in destination)
-    return ends and any(overlap(box, own) is not None for box in services)
-
-
-def test_services_that_touch_become_one() -> None:
-    every = whole(Family.IPV4)
-    tcp = every._replace(protocol_first=6, protocol_last=6)
-    parts = [tcp._replace(port_first=first, port_last=last) for first, last in ((0, 21), (22, 22), (23, 65535))]
-    others = [every._replace(protocol_last=5), every._replace(protocol_first=7)]
-    assert joined_services([*parts, *others]) == {every}
-    assert all(covers(every, part) for part in parts)
+def _holds(line: SetLine, packet: Packet) -> bool:
+    ends = any(each.contains(packet.source) for each in line.source) and any(each.contains(packet.destination) for each in line.destination)
+    return ends and any(small.serves(each, packet) for each in line.services)

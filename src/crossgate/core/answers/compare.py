@@ -1,9 +1,9 @@
 """Exactly which traffic two plans, or two versions of a list, treat differently; no difference is a proof.
 
 Two lists can only differ on packets that match an entry which just one of them has: on all others the same entries
-decide in the same order (or both otherwise lines, when these differ everything is looked at). So only the boxes of such
+decide in the same order (or both otherwise lines, when these differ everything is looked at). So only the packets of such
 entries are split by both lists. Through the network the same holds crossing by crossing: where two plans ask the same
-lists in the same places, only openings whose legs meet a differing box at one of them are followed in both.
+lists in the same places, only openings whose legs meet a suspected packet at one of them are followed in both.
 """
 
 from __future__ import annotations
@@ -20,13 +20,14 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.window import Window, open_at, states
-from crossgate.core.sets.boxes import Box, address_box, overlap, without, witness
 from crossgate.core.sets.effort import TooManyPieces, answered, gathered
+from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine, fewest_lines
-from crossgate.core.sets.patterns import Excluded
-from crossgate.core.traffic.courses import Course, Opening, by_course, course_on, leg_box, opening_box
-from crossgate.core.traffic.examples import example, mentioned, some_packet, unmentioned
-from crossgate.core.traffic.flows import Answer, Decided, Flow, Flows, flow_between, placed_on
+from crossgate.core.sets.products import Product, left, meet
+from crossgate.core.sets.region import Region
+from crossgate.core.traffic.courses import Course, by_course, opening_regions
+from crossgate.core.traffic.examples import example, unmentioned
+from crossgate.core.traffic.flows import Answer, Decided, Flow, Flows, Party, Question, flow_between, placed_on
 from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict
@@ -75,14 +76,14 @@ def named_differences(old: Session, new: Session, name: str, tell: Tell | None =
     several = _states(old.plan, new.plan, [before], [after])
     met: dict[tuple[object, ...], list[ListDifference]] = {}
     for (was_open, now_open), moment in several.items():
-        groups: dict[tuple[Decider, Decider], list[Box]] = {}
-        for count, (box, was, now) in enumerate(compare_lists(old.regions.of(before, was_open), new.regions.of(after, now_open))):
-            groups.setdefault((was, now), []).append(box)
+        groups: dict[tuple[Decider, Decider], list[PacketSet]] = {}
+        for count, (packets, was, now) in enumerate(compare_lists(old.regions.of(before, was_open), new.regions.of(after, now_open))):
+            groups.setdefault((was, now), []).append(packets)
             if tell is not None:
                 tell(count, 0)
-        for (was, now), boxes in groups.items():
-            written = fewest_lines((box, Excluded()) for box in boxes)
-            packet = witness(boxes[0])
+        for (was, now), several_sets in groups.items():
+            written = fewest_lines(several_sets)
+            packet = several_sets[0].witness()
             met.setdefault((was, now, frozenset(written)), []).append(ListDifference(was, now, written, packet, moment))
     return [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]
 
@@ -93,16 +94,20 @@ class _Pair(NamedTuple):
     family: Family
     old: Flow | None
     new: Flow | None
-    boxes: tuple[Box, ...]
-    excluded: Excluded
     windowed: bool
     devices: bool
 
     @property
+    def flow(self) -> Flow:
+        """Its flow in one of the plans, the new one where it has both."""
+        flow = self.new or self.old
+        assert flow is not None  # pairs of addresses that are nobody's in both plans are none
+        return flow
+
+    @property
     def asked(self) -> str:
         """What a question about it is about, in words."""
-        flow = self.new or self.old
-        return "nothing" if flow is None else flow.asked
+        return self.flow.asked
 
 
 class Comparison:
@@ -110,73 +115,91 @@ class Comparison:
 
     def __init__(self, old: Flows, new: Flows) -> None:
         self.old, self.new = old, new
-        self._suspects: dict[tuple[str, str], list[Box]] = {}
+        self._suspects: dict[tuple[str, str], list[Region]] = {}
 
-    def differing(self, pair: _Pair) -> Iterator[tuple[bool, Fate, Fate, Box]]:
-        """Yield the openings of a pair that the plans treat differently, in boxes apart: (stray, was, now, box)."""
+    def differing(self, pair: _Pair) -> Iterator[tuple[bool, Fate, Fate, Answer]]:
+        """Yield the openings of a pair that the plans treat differently, in sets apart: (stray, was, now, the answer now)."""
         suspected = {leg: self._suspected(pair, leg) for leg in (Leg.SYN, Leg.SYN_ACK, Leg.ACK)}
-        if not any(boxes is None or _meet(pair.boxes, boxes, leg.returns) for leg, boxes in suspected.items()):
+        if not any(regions is None or _meet(pair.flow, regions, leg.returns) for leg, regions in suspected.items()):
             return
-        on_link = [flow.on_link for flow in (pair.new, pair.old) if flow is not None]
-        for course, box in by_course(pair.boxes):
-            if course.on_link not in (None, on_link[0]):
-                continue
-            for opening in _to_try(course, box, suspected):
-                for was in self._answers(self.old, pair.old, course, opening):
-                    for now in self._answers(self.new, pair.new, course, was.box):
+        begun = [each for each in by_course([pair.flow.region]) if each.course.on_link in (None, pair.flow.on_link)]
+        tried = {id(course): _to_try(course, suspected) for course, _ in begun}
+        parties = [
+            Party(asking, () if flow is None else flow.ways, pair.flow.on_link if flow is None else flow.on_link)
+            for asking, flow in ((self.old, pair.old), (self.new, pair.new))
+        ]
+        question = Question(pair.flow, begun, parties, [each for regions in tried.values() for each in regions or ()])
+        for course, opening in question.openings:
+            for part in _parts(question, opening, tried[id(course)]):
+                for was in self._answers(question, 0, course, part):
+                    for now in self._answers(question, 1, course, was.opening):
                         before, after = _fate(was, now), _fate(now, was)
-                        if (before.verdict, before.told) != (after.verdict, after.told) and some_packet(now.box, pair.excluded) is not None:
-                            yield course.stray, before, after, now.box
+                        if (before.verdict, before.told) != (after.verdict, after.told):
+                            yield course.stray, before, after, now
 
-    def _answers(self, asking: Flows, flow: Flow | None, course: Course, opening: Box) -> Iterator[Answer]:
-        if flow is None:
-            return iter((Answer(opening, Verdict.UNROUTABLE, course.legs[0], None, ()),))
-        return asking.answers(flow, (Opening(course_on(course, flow.on_link), opening),))
+    def _answers(self, question: Question, party: int, course: Course, opening: Product) -> Iterator[Answer]:
+        if question.has_way(party):
+            yield from question.answers(party, course, opening)
+            return
+        packets = question.seen(opening)
+        if packets is not None:
+            yield Answer(packets, PacketSet(question.frame, (opening,)), Verdict.UNROUTABLE, course.legs[0], None, ())
 
-    def _suspected(self, pair: _Pair, leg: Leg) -> list[Box] | None:
-        """Return boxes of a leg's packets outside of which both plans do the same; None where they ask in different places."""
+    def _suspected(self, pair: _Pair, leg: Leg) -> list[Region] | None:
+        """Return regions of a leg's packets outside of which both plans do the same; None where they ask in different places."""
         if pair.old is None or pair.new is None:
             return None
         if len(pair.old.ways) != len(pair.new.ways):
             return None
-        found: list[Box] = []
+        found: list[Region] = []
         for old, new in zip(pair.old.ways, pair.new.ways, strict=True):
             if (old.there.arrived, old.back.arrived) != (new.there.arrived, new.back.arrived):
                 return None
             before, after = self.old.asked(old, leg, pair.family), self.new.asked(new, leg, pair.family)
             if [each.crossing for each in before] != [each.crossing for each in after]:
                 return None
-            found += [box for was, now in zip(before, after, strict=True) for box in self._suspect(was.access_list, now.access_list)]
+            for was, now in zip(before, after, strict=True):
+                found += self._suspect(was.access_list, now.access_list)
         return found
 
-    def _suspect(self, was: AccessList, now: AccessList) -> list[Box]:
+    def _suspect(self, was: AccessList, now: AccessList) -> list[Region]:
         key = (was.name, now.name)
         if key not in self._suspects:
             before, after = was.in_force(self.old.open_windows), now.in_force(self.new.open_windows)
             same = same_lists(was, before, now, after)
-            self._suspects[key] = [] if same else list(suspects(self.old.regions(was), self.new.regions(now)))
+            self._suspects[key] = [] if same else suspects(self.old.regions(was), self.new.regions(now))
         return self._suspects[key]
 
 
-def _meet(openings: Iterable[Box], suspected: Iterable[Box], back: bool) -> bool:
-    """Whether openings, or what comes back for them, have addresses that suspected packets have."""
-    addresses = [address_box(box.destination, box.source) if back else address_box(box.source, box.destination) for box in openings]
-    return any(overlap(own, box) is not None for box in suspected for own in addresses)
+def _meet(flow: Flow, suspected: Iterable[Region], back: bool) -> bool:
+    """Whether the packets of a flow, or what comes back for them, have addresses that suspected packets have."""
+    source, destination = (flow.receivers, flow.senders) if back else (flow.senders, flow.receivers)
+    return any(source & each.source and destination & each.destination for each in suspected)
 
 
-def _to_try(course: Course, opening: Box, suspected: dict[Leg, list[Box] | None]) -> list[Box]:
-    """Return boxes of an opening, apart from each other, whose legs meet what is suspected."""
-    found: list[Box] = []
+def _to_try(course: Course, suspected: dict[Leg, list[Region] | None]) -> list[Region] | None:
+    """Return the openings of a course of which a leg's packet is suspected; None for all."""
+    found: list[Region] = []
     for leg in course.legs:
-        boxes = suspected[{Leg.REQUEST: Leg.SYN, Leg.REPLY: Leg.SYN_ACK}.get(leg, leg)]
-        if boxes is None:
-            return [opening]
-        packets = leg_box(opening, course, leg)
-        for box in boxes:
-            part = overlap(packets, box)
-            if part is not None:
-                found += without([opening_box(opening, course, leg, part)], found)
+        regions = suspected[{Leg.REQUEST: Leg.SYN, Leg.REPLY: Leg.SYN_ACK}.get(leg, leg)]
+        if regions is None:
+            return None
+        found += [opening for each in regions for opening in opening_regions(each, course, leg)]
     return found
+
+
+def _parts(question: Question, opening: Product, tried: list[Region] | None) -> Iterator[Product]:
+    """Yield the parts of an opening that are to be tried, apart from each other."""
+    if tried is None:
+        yield opening
+        return
+    done: list[Product] = []
+    for region in tried:
+        row = question.frame.product(region)
+        part = None if row is None else meet(opening, row)
+        if part is not None:
+            yield from left(part, done, question.frame.order)
+            done.append(part)
 
 
 def _fate(answer: Answer, other: Answer) -> Fate:
@@ -200,24 +223,23 @@ def differences(
     pairs = [pair for family in Family for pair in _pairs(change, family, missed)]
     if not pairs:
         return []
-    hidden = {devices: unmentioned(old.network, devices) | unmentioned(new.network, devices) for devices in (False, True)}
     before, after = ([each.plan.lists[placement.access_list] for placement in each.plan.placements] for each in (old, new))
     several = _states(old.plan, new.plan, before, after)
     met: dict[tuple[object, ...], list[Difference]] = {}
     for state, ((was_open, now_open), moment) in enumerate(several.items()):
         comparison = Comparison(old.flows(was_open), new.flows(now_open))
-        groups: dict[tuple[Family, bool, bool, bool, Fate, Fate], list[tuple[Box, Excluded]]] = {}
+        groups: dict[tuple[Family, bool, bool, bool, Fate, Fate], list[Answer]] = {}
         for done, pair in enumerate(pairs):
             if tell is not None:
                 tell(state * len(pairs) + done, len(several) * len(pairs))
             if state == 0 or pair.windowed:
                 with answered(f"what the two plans do with {pair.asked}", missed):
-                    for stray, was, now, box in list(comparison.differing(pair)):
-                        groups.setdefault((pair.family, stray, pair.devices, pair.windowed, was, now), []).append((box, pair.excluded))
+                    for stray, was, now, answer in list(comparison.differing(pair)):
+                        groups.setdefault((pair.family, stray, pair.devices, pair.windowed, was, now), []).append(answer)
         for (family, stray, devices, windowed, was, now), pieces in groups.items():
             with answered("the list of all that is treated differently in one way", missed):
-                written = fewest_lines((box, mentioned(excluded, hidden[devices])) for box, excluded in pieces)
-                packet = example(new.plan, pieces)
+                written = fewest_lines(each.written for each in pieces)
+                packet = example(new.plan, [each.packets for each in pieces])
                 difference = Difference(family, stray, devices, was, now, written, packet, moment if windowed else None)
                 met.setdefault((family, stray, devices, windowed, was, now, frozenset(written)), []).append(difference)
     found = [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]
@@ -233,15 +255,17 @@ def _gravity(difference: Difference) -> tuple[bool, bool, bool, bool, Family]:
 def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -> Iterator[_Pair]:
     """Yield what is sent between any two address classes of both plans that can be treated otherwise, alike ones taken as one."""
     networks = change.old.network, change.new.network
+    hidden = {devices: unmentioned(networks[0], devices) | unmentioned(networks[1], devices) for devices in (False, True)}
     for source, destination, excluded, nodes in change.pairs(family):
-        box = address_box(source.pattern, destination.pattern)
+        ends = ((source.pattern,), (destination.pattern,))
+        devices = any(end is not None and end.device is not None for end in (*source.ends, *destination.ends))
         sides: list[Flow | None] = []
         with gathered(missed):
             sides = [
-                None if one is None or other is None else flow_between(network, one, other, (box,), excluded, numbers)
+                None if one is None or other is None else flow_between(network, one, other, ends, excluded, hidden[devices], numbers)
                 for network, one, other, numbers in zip(networks, source.ends, destination.ends, nodes, strict=True)
             ]
-        if not sides:
+        if not any(sides):
             continue
         windowed = any(
             access_list.windows
@@ -251,8 +275,7 @@ def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -
             for path in (way.there, way.back)
             for _, access_list in placed_on(network, path, family)
         )
-        devices = any(flow is not None and (flow.source.device or flow.destination.device) for flow in sides)
-        yield _Pair(family, sides[0], sides[1], (box,), excluded, windowed, devices)
+        yield _Pair(family, sides[0], sides[1], windowed, devices)
 
 
 def _states(

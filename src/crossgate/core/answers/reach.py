@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
@@ -14,14 +14,12 @@ from crossgate.core.model.service import Service
 from crossgate.core.model.window import open_at
 from crossgate.core.network.address_classes import on_outside
 from crossgate.core.network.endpoints import endpoint_set
-from crossgate.core.sets.boxes import Box, whole
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.minimise import SetLine, fewest_lines
-from crossgate.core.sets.patterns import Excluded
-from crossgate.core.sets.services import service_boxes
+from crossgate.core.sets.region import every_packet, term_line
 from crossgate.core.traffic.courses import Opening, by_course
-from crossgate.core.traffic.examples import example, mentioned, some_packet, unmentioned
-from crossgate.core.traffic.flows import Decided, Flow, Flows, flows
+from crossgate.core.traffic.examples import example, unmentioned
+from crossgate.core.traffic.flows import Answer, Decided, Flow, Flows, flows
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict
 
@@ -82,10 +80,12 @@ def reach(
         shared = True
         begun = _begun(family, None if service is None else plan.service(service, family), strays)
         every = session.address_classes(family)
-        between = flows(network, on_outside(every, here), on_outside(every, far), here.patterns, far.patterns)
+        hidden = {devices: unmentioned(network, devices) for devices in (False, True)}
+        senders, receivers = on_outside(every, here), on_outside(every, far)
+        between = flows(network, senders, receivers, here.patterns, far.patterns, hidden.__getitem__)
         for devices in (False, True):
             chosen = [flow for flow in between if (flow.source.device is not None or flow.destination.device is not None) is devices]
-            parts = _parts(asking, chosen, begun, unmentioned(network, devices), tell, missed)
+            parts = _parts(asking, chosen, begun, tell, missed)
             if parts:
                 yield Reached(family, devices, parts)
     if not shared:
@@ -96,26 +96,24 @@ def _parts(
     asking: Flows,
     between: Sequence[Flow],
     begun: Sequence[Opening],
-    hidden: Collection[Pattern],
     tell: Tell | None,
     missed: list[TooManyPieces] | None,
 ) -> list[Part]:
     """Return the fates of what some flows begin, what gets through first and what an otherwise line stops last."""
-    pieces: dict[_Fate, list[tuple[Box, Excluded]]] = {}
+    pieces: dict[_Fate, list[Answer]] = {}
     for done, flow in enumerate(between):
         if tell is not None:
             tell(done, len(between))
         with answered(flow.asked, missed):
             for answer in list(asking.answers(flow, begun)):
-                if some_packet(answer.box, flow.excluded) is not None:
-                    stopped = answer.stopped
-                    back = stopped.stop is not None and stopped.leg.returns
-                    pieces.setdefault(_Fate(answer.verdict, stopped.stop, back), []).append((answer.box, flow.excluded))
+                stopped = answer.stopped
+                back = stopped.stop is not None and stopped.leg.returns
+                pieces.setdefault(_Fate(answer.verdict, stopped.stop, back), []).append(answer)
     plan, parts = asking.network.plan, []
     for fate, several in pieces.items():
         with answered(f"the list of all that is {fate.verdict}{f' by {fate.stop.decider.name}' if fate.stop else ''}", missed):
-            written = fewest_lines((box, mentioned(excluded, hidden)) for box, excluded in several)
-            parts.append(Part(*fate, written, example(plan, several)))
+            written = fewest_lines(each.written for each in several)
+            parts.append(Part(*fate, written, example(plan, [each.packets for each in several])))
     return sorted(parts, key=lambda part: (_ORDER.index(part.verdict), part.stop is not None and part.stop.decider.entry is None))
 
 
@@ -124,6 +122,6 @@ _ORDER = (Verdict.PERMITTED, Verdict.VARIES, Verdict.HALF_OPEN, Verdict.UNROUTAB
 
 def _begun(family: Family, service: Service | None, strays: bool) -> list[Opening]:
     """Return the packets that open conversations of a service, of any marking; or those that open none."""
-    every = whole(family)
-    boxes = [every] if service is None else service_boxes(service, every.source, every.destination)
-    return [each for each in by_course(boxes) if each.course.stray is strays]
+    every = every_packet(family)
+    regions = [every] if service is None else [every._replace(what=term_line(service.terms))]
+    return [each for each in by_course(regions) if each.course.stray is strays]

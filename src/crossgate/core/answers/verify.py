@@ -1,7 +1,7 @@
 """Whether what a plan claims of itself holds: every `expect` and `keep`, proved over every packet it speaks of.
 
-All conversations that an expectation speaks of are taken as boxes through the network (`flows`), in every state that
-the windows on the way can be in. What breaks a claim is a box; one packet of it is traced to say why.
+All conversations that an expectation speaks of are taken as sets through the network (`flows`), in every state that
+the windows on the way can be in. What breaks a claim is a set; one packet of it is traced to say why.
 """
 
 from __future__ import annotations
@@ -22,7 +22,7 @@ from crossgate.core.network.itineraries import Network
 from crossgate.core.sets.effort import TooManyPieces, question
 from crossgate.core.sets.patterns import first_outside
 from crossgate.core.traffic.courses import openings
-from crossgate.core.traffic.examples import example, some_packet
+from crossgate.core.traffic.examples import example
 from crossgate.core.traffic.flows import Answer, Flow, flows, placed_on
 from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.session import Session
@@ -72,13 +72,13 @@ class Verifier:
             port = expectation.source_port
             opening = openings(service, family, self.network.plan.client_ports if port is None else (port, port))
             found = self._between(expectation, family)
-            spoken_of = spoken_of or any(some_packet(box, flow.excluded) is not None for flow in found for box in flow.boxes)
+            spoken_of = spoken_of or bool(found)
             for opened, moment in window_states(self.network, found, expectation.at).items():
                 for flow in found:
                     with question(flow.asked):
                         for answer in self.session.flows(opened).answers(flow, opening):
-                            if self._broken(expectation, flow, answer) is not None:
-                                packet = example(self.network.plan, [(answer.box, flow.excluded)])
+                            if self._breaks(expectation, answer):
+                                packet = example(self.network.plan, [answer.packets])
                                 return self._failed(expectation, flow, packet, found, opened, moment)
         if spoken_of:
             return Verified(expectation, True)
@@ -126,16 +126,12 @@ class Verifier:
             if not (sends and address_class.scoped)
         )
 
-    def _broken(self, expectation: Expectation, flow: Flow, answer: Answer) -> Packet | None:
-        """Return a packet of an answer that breaks an expectation, or None when it keeps to it."""
-        packet = some_packet(answer.box, flow.excluded)
-        if packet is None:
-            return None
+    def _breaks(self, expectation: Expectation, answer: Answer) -> bool:
+        """Whether an answer breaks an expectation."""
         for way in answer.on_each_way:
             for stop in way.decisions:
                 self.reached[stop.decider.key] = self.reached.get(stop.decider.key, 0) + 1
-        kept = all(self._keeps_to(expectation, way.verdict, [stop.decider for stop in way.decisions]) for way in answer.on_each_way)
-        return None if kept else packet
+        return not all(self._keeps_to(expectation, way.verdict, [stop.decider for stop in way.decisions]) for way in answer.on_each_way)
 
     def _keeps_to(self, expectation: Expectation, verdict: Verdict, deciders: list[Decider]) -> bool:
         """Whether what becomes of a packet on one way is what an expectation says.

@@ -16,7 +16,7 @@ from crossgate.core.model.window import states
 from crossgate.core.network.address_classes import AddressClass, AddressClasses
 from crossgate.core.network.itineraries import Itineraries
 from crossgate.core.network.routing import Crossing
-from crossgate.core.sets.boxes import address_box
+from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.sets.patterns import Excluded
 from crossgate.core.traffic.flows import Flow, Flows, flow_between, merged
@@ -70,6 +70,7 @@ class Case:
         self._tell = tell
         self._passing: dict[tuple[Family, Crossing], Passing] = {}
         self._matrices: dict[Family, Matrix] = {}
+        self._own: dict[tuple[Family, int], AddressSet] = {}
         self._joined: dict[Family, dict[int, tuple[Pattern, ...]]] = {}
         self._senders: dict[str, dict[int, list[int]]] = {}
         self._flows: dict[tuple[Family, int, int], Flow] = {}
@@ -202,10 +203,18 @@ class Case:
             if len(self._flows) > _MOST_FLOWS:
                 self._flows.clear()
             ends, machines = [self.session.address_classes(family)[each] for each in (one, other)], self._machines(family)
-            box, excluded = address_box(ends[0].pattern, ends[1].pattern), Excluded(machines[one], machines[other])
+            patterns, excluded = ((ends[0].pattern,), (ends[1].pattern,)), Excluded(machines[one], machines[other])
             nodes = self.nodes(family, one, other)
-            self._flows[key] = flow_between(self.network, ends[0].end, ends[1].end, (box,), excluded, nodes)
+            self._flows[key] = flow_between(self.network, ends[0].end, ends[1].end, patterns, excluded, numbers=nodes)
         return self._flows[key]
+
+    def own_addresses(self, family: Family, index: int) -> AddressSet:
+        """Return the addresses of an address class that belong to no class inside it."""
+        key = (family, index)
+        if key not in self._own:
+            each = self.session.address_classes(family)[index]
+            self._own[key] = AddressSet.of(family, (each.pattern,)) - AddressSet.of(family, each.excluded)
+        return self._own[key]
 
     def _machines(self, family: Family) -> dict[int, tuple[Pattern, ...]]:
         """Return the address classes of machines that are left when alike ones join, with the patterns in them that did not (`merged`)."""

@@ -7,13 +7,14 @@ from collections.abc import Iterator, Sequence
 from crossgate.core.audit.context import Case, numbers
 from crossgate.core.audit.registry import finds
 from crossgate.core.lists.redundancy import Coverage
-from crossgate.core.lists.split import ListRegions
+from crossgate.core.lists.split import EntryRegion, ListRegions
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import everything
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.service import IP, NO_QUALIFIERS
-from crossgate.core.sets.boxes import Box, whole
 from crossgate.core.sets.effort import answered
+from crossgate.core.sets.frame import is_left
+from crossgate.core.sets.region import every_packet
 from crossgate.core.wording.sentences import DOES
 
 
@@ -98,12 +99,15 @@ def nothing_permitted(case: Case) -> Iterator[Finding]:
 
 def _permits(regions: ListRegions) -> bool:
     """Whether a list permits any packet at all."""
-    asked: list[tuple[Box, Entry | None]] = [
-        (region.hull, region.entry) for region in regions.regions if region.entry.action is Action.PERMIT and region.hull is not None
-    ]
-    if regions.access_list.otherwise.action is Action.PERMIT:
-        asked.append((whole(regions.access_list.family), None))
-    return any(decider.entry is entry for box, entry in asked for _, decider in regions.split(box))
+    family, above = regions.access_list.family, list[EntryRegion]()
+    for region in regions.regions:
+        if region.entry.action is Action.PERMIT and region.region is not None and region.hull is not None:
+            near = [each.region for each in above if each.region is not None and each.touches(region.hull)]
+            if is_left(region.region, near):
+                return True
+        above.append(region)
+    every = [each.region for each in above if each.region is not None]
+    return regions.access_list.otherwise.action is Action.PERMIT and is_left(every_packet(family), every)
 
 
 @finds("too-broad")

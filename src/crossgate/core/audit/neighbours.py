@@ -9,19 +9,20 @@ from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Decider
-from crossgate.core.model.address import Family, Pattern, parse_address, parse_block, single
+from crossgate.core.model.address import Family, Pattern, parse_block, single
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Direction, Placement, PointKind
 from crossgate.core.model.packet import ICMPV6, Packet
-from crossgate.core.sets.boxes import FRAGMENT_BIT, address_box, between, witness
+from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import answered
-from crossgate.core.sets.patterns import common
+from crossgate.core.sets.frame import PacketSet
+from crossgate.core.sets.region import PROTOCOL_SHIFT, Region
 
 ROUTER_SOLICITATION, ROUTER_ADVERTISEMENT, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT = 133, 134, 135, 136
 """ICMPv6 types (RFC 4861 section 4)."""
 _FROM_HOSTS = (ROUTER_SOLICITATION, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT)
 _FROM_ROUTERS = (ROUTER_ADVERTISEMENT, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT)
-_SOME_MACHINE = parse_address("fe80::1")
+_SOME_MACHINE = AddressSet.of(Family.IPV6, (parse_block("fe80::1"),))
 _LINK_LOCAL, _NOBODY_YET = parse_block("fe80::/10"), parse_block("::")
 _ALL_NODES, _ALL_ROUTERS, _SOLICITED = parse_block("ff02::1"), parse_block("ff02::2"), parse_block("ff02::1:ff00:0/104")
 """Well-known destinations (RFC 4291 section 2.7.1)."""
@@ -87,15 +88,13 @@ def _stopped(case: Case, access_list: AccessList, opened: frozenset[str], link: 
         if source is _NOBODY_YET and kind in (ROUTER_ADVERTISEMENT, NEIGHBOUR_ADVERTISEMENT):
             continue
         for destination in destinations:
-            box = address_box(source, destination)
-            message = kind << 8
-            box = box._replace(
-                wildcard=box.wildcard & ~FRAGMENT_BIT, protocol_first=ICMPV6, protocol_last=ICMPV6, port_first=message, port_last=message
-            )
-            for piece, decider in regions.split(box):
-                if not decider.permits and (piece.source.wildcard or source is _NOBODY_YET):
-                    usual = common(piece.source, single(_SOME_MACHINE)) or piece.source
-                    return decider, witness(between(piece, usual, piece.destination))
+            message = (ICMPV6 << PROTOCOL_SHIFT) + (kind << 8)
+            start, end = (AddressSet.of(Family.IPV6, (each,)) for each in (source, destination))
+            for piece, decider in regions.split(Region(start, end, ((message, message + 1),))):
+                for part in piece.regions() if not decider.permits else ():
+                    if part.source.single is None or source is _NOBODY_YET:
+                        usual = part.source & _SOME_MACHINE
+                        return decider, PacketSet.of(part.between(usual or part.source, part.destination)).witness()
     return None
 
 

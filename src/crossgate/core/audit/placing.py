@@ -7,17 +7,15 @@ from dataclasses import replace
 
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
-from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
-from crossgate.core.model.address import Address, Family, Pattern, everything, single
+from crossgate.core.model.address import Address, Family, single
 from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Direction, Placement, PointKind, Segment
 from crossgate.core.network.routing import Crossing
-from crossgate.core.sets.boxes import address_box
+from crossgate.core.sets.addresses import AddressSet, apart, everywhere
 from crossgate.core.sets.effort import answered
-from crossgate.core.sets.patterns import Excluded, first_outside
-from crossgate.core.traffic.examples import some_packet
+from crossgate.core.sets.region import Region, entry_region
 
 
 @finds("unplaced")
@@ -54,22 +52,24 @@ def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> 
     passing = case.crossing(family, crossing)
     if not passing.rows:
         return False
-    region, classes = EntryRegion(entry, family), passing.classes
+    region, classes = entry_region(entry, family), passing.classes
     claims = entry.action is not Action.PERMIT
     senders = [index for index in classes.holding(entry.source.patterns) if index in passing.rows] if not claims else []
     # The innermost first: they leave nothing out, so that it is easy to find a packet in them.
-    for index in reversed(classes.holding(entry.destination.patterns)):
-        destination = classes[index]
-        starts: list[tuple[Pattern, tuple[Pattern, ...]]]
-        if claims or destination.scoped:
-            starts = [(everything(family), ())] if passing.anyone_to(index) else []
-        else:
-            starts = [(classes[each].pattern, classes[each].excluded) for each in senders if passing.rows[each][index]]
-        for start, but_start in starts:
-            box = address_box(start, destination.pattern)
-            excluded = Excluded(but_start, destination.excluded)
-            if region.part(box) is not None and any(some_packet(part, excluded) is not None for part in region.within(box)):
+    for index in reversed(classes.holding(entry.destination.patterns) if region is not None else ()):
+        if claims or classes[index].scoped:
+            if (
+                region is not None
+                and passing.anyone_to(index)
+                and apart(region.source, case.own_addresses(family, index) & region.destination)
+            ):
                 return True
+            continue
+        for start in senders:
+            if region is not None and passing.rows[start][index]:
+                ends = case.own_addresses(family, start) & region.source, case.own_addresses(family, index) & region.destination
+                if apart(*ends):
+                    return True
     return False
 
 
@@ -157,11 +157,13 @@ def _stopped_machine(case: Case, access_list: AccessList, segment: Segment) -> A
     for opened in case.states(access_list):
         for block in (each for each in segment.prefixes if each.family is family):
             ends = tuple(single(Address(family, value)) for value in (block.first, block.last) if block.size > 2)
-            taken = (*ends, *(single(address) for address in own if address.family is family))
-            for piece, decider in case.session.regions.of(access_list, opened).split(address_box(block, everything(family))):
-                free = None if decider.permits else first_outside(piece.source, taken)
-                if free is not None:
-                    return Address(family, free.first)
+            taken = AddressSet.of(family, (*ends, *(single(address) for address in own if address.family is family)))
+            machines = Region(AddressSet.of(family, (block,)), everywhere(family))
+            for piece, decider in case.session.regions.of(access_list, opened).split(machines):
+                for part in piece.regions() if not decider.permits else ():
+                    free = part.source - taken
+                    if free:
+                        return Address(family, max(free.patterns, key=lambda each: each.size).first)
     return None
 
 

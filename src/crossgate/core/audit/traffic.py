@@ -8,16 +8,20 @@ from itertools import islice
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
-from crossgate.core.lists.split import EntryRegion
+from crossgate.core.lists.split import ListRegions, region_hull
 from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry
 from crossgate.core.model.address import Address, Family, Pattern, everything
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import ICMPV6, Packet
-from crossgate.core.sets.boxes import FRAGMENT_BIT, LOW_BITS, Box, address_box, overlap, whole, witness
+from crossgate.core.sets import products as algebra
+from crossgate.core.sets import spans as line
+from crossgate.core.sets.addresses import AddressSet, everywhere
 from crossgate.core.sets.effort import TooManyPieces, answered
-from crossgate.core.sets.patterns import Excluded, less
-from crossgate.core.traffic.courses import Opening, by_course, leg_box
-from crossgate.core.traffic.examples import some_packet
+from crossgate.core.sets.frame import Frame, PacketSet
+from crossgate.core.sets.patterns import less
+from crossgate.core.sets.products import Product
+from crossgate.core.sets.region import ALL_WHAT, PROTOCOL_SHIFT, Region, entry_region, every_packet, protocol_line
+from crossgate.core.traffic.courses import Opening, by_course, from_ports, leg_regions
 from crossgate.core.traffic.flows import Flow, Flows, PlacedList, placed_on
 from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.trace import Verdict
@@ -72,11 +76,9 @@ def _openings(case: Case, access_list: AccessList, entry: Entry) -> list[Opening
     """Return the packets from client ports that an entry permits and that open conversations."""
     if entry.action is not Action.PERMIT:
         return []
-    first, last = case.plan.client_ports
-    chosen = whole(access_list.family)._replace(source_first=first, source_last=last)
-    region = EntryRegion(entry, access_list.family)
-    hull = None if region.hull is None else overlap(region.hull, chosen)
-    return [] if hull is None else [each for each in by_course(region.within(hull)) if not each.course.stray]
+    region = entry_region(entry, access_list.family)
+    begun = [] if region is None else by_course(from_ports(region, case.plan.client_ports))
+    return [each for each in begun if not each.course.stray]
 
 
 class _Answers:
@@ -85,13 +87,13 @@ class _Answers:
     def __init__(self, case: Case) -> None:
         self._case = case
         self._stateful = any(device.stateful for device in case.plan.devices.values())
-        self._permitted: dict[tuple[AccessList, frozenset[str], Box], bool] = {}
+        self._permitted: dict[tuple[object, ...], bool] = {}
         self._known: dict[tuple[object, ...], bool] = {}
 
     def in_doubt(self, family: Family, begun: list[Opening], pairs: Iterable[tuple[int, int]]) -> Iterator[Flow]:
         """Yield the flows between pairs of address classes to whose openings not every answer comes back to everyone."""
-        mask = (1 << LOW_BITS + family.bits) - 1  # all but the senders: whom the answers are for is left open
-        to_whom = tuple((each.box.value & mask, each.box.wildcard & mask, each.box[3:]) for each in begun)
+        # All but the senders: whom the answers are for is left open.
+        to_whom = tuple((each.region.destination.patterns, each.region[2:]) for each in begun)
         for one, other in pairs:
             there, back = self._case.nodes(family, one, other)
             key = (to_whom, other, back, there if self._stateful else -1)
@@ -107,27 +109,22 @@ class _Answers:
         return all(self._permit(self._case.asking(opened), flow, opening) for opened in self._case.states(*back) for opening in begun)
 
     def _permit(self, asking: Flows, flow: Flow, opening: Opening) -> bool:
-        addresses = opening.box.family.mask << LOW_BITS
-        for part in (overlap(opening.box, box) for box in _to(flow.boxes, opening.box)):
-            for leg in opening.course.legs if part is not None else ():
-                if part is not None and leg.returns:
-                    packets = leg_box(part, opening.course, leg)
-                    to_all = packets._replace(value=packets.value & ~addresses, wildcard=packets.wildcard | addresses)
-                    lists = {each.access_list for way in flow.ways for each in asking.asked(way, leg, packets.family)}
-                    if not all(self._permits_all(asking, each, to_all) for each in lists):
+        region, family = opening.region, opening.region.family
+        part = region.between(region.source, region.destination & flow.receivers)
+        for leg in opening.course.legs if part.destination else ():
+            if leg.returns:
+                lists = asking.lists_asked(flow.ways, leg, family)
+                for packets in leg_regions(part, opening.course, leg) if lists else ():
+                    to_all = packets.between(packets.source, everywhere(family))
+                    if not all(self._permits_all(each, to_all) for each in lists):
                         return False
         return True
 
-    def _permits_all(self, asking: Flows, access_list: AccessList, box: Box) -> bool:
-        key = (access_list, asking.open_windows & access_list.windows, box)
+    def _permits_all(self, regions: ListRegions, packets: Region) -> bool:
+        key = (regions, packets.source.patterns, packets[2:])
         if key not in self._permitted:
-            self._permitted[key] = all(decider.permits for _, decider in asking.regions(access_list).split(box))
+            self._permitted[key] = all(decider.permits for _, decider in regions.split(packets))
         return self._permitted[key]
-
-
-def _to(boxes: tuple[Box, ...], opening: Box) -> list[Box]:
-    """Return boxes of packets with the sources of an opening, whoever sends them."""
-    return [address_box(opening.source, box.destination) for box in boxes]
 
 
 def _half_open(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flow: Flow) -> Finding | None:
@@ -143,8 +140,8 @@ def _half_open(case: Case, access_list: AccessList, entry: Entry, begun: list[Op
         for answer in (way for each in case.asking(opened).answers(flow, begun) for way in each.on_each_way):
             if answer.verdict is not Verdict.HALF_OPEN or answer.stop is None or not answer.leg.returns:
                 continue
-            packet = some_packet(answer.box, flow.excluded)
-            if packet is not None and any(stop.decider.entry is entry for stop in answer.passed):
+            if any(stop.decider.entry is entry for stop in answer.passed):
+                packet = answer.packets.witness()
                 stop = decided_by(answer.stop.decider, answer.stop.crossing, "the answer")
                 fault = Fault(f"{packet_text(packet)} gets there, but {stop}", "permit the answers there")
                 return Finding("replies-blocked", entry.place, access_list.name, entry.number, fault, packet=packet)
@@ -167,14 +164,14 @@ def spoofable(case: Case) -> Iterator[Finding]:
             if entry.action is not Action.PERMIT or every in entry.source.patterns:
                 continue
             with answered(f"who else can claim a source of {access_list.name} {entry.number}", case.missed):
-                region = EntryRegion(entry, access_list.family)
+                region = entry_region(entry, access_list.family)
                 strangers = [index for index in senders if claims.claimable(classes[index].end.segment, entry.source.patterns)]
                 pairs = case.across(access_list, entry, strangers, claimed=True)
                 flows = (case.flow(access_list.family, one, other) for one, other in pairs)
                 found = (
                     _told(case, access_list, entry, flow, packet)
                     for flow in flows
-                    if (packet := claims.claimed(access_list, region, flow)) is not None
+                    if region is not None and (packet := claims.claimed(access_list, entry, region, flow)) is not None
                 )
                 yield from islice(found, 1)
 
@@ -189,25 +186,24 @@ class _Claims:
         self._foreign: dict[tuple[str, tuple[Pattern, ...]], frozenset[Pattern]] = {}
         self._nowhere: dict[tuple[object, ...], bool] = {}
 
-    def claimed(self, access_list: AccessList, region: EntryRegion, flow: Flow) -> Packet | None:
+    def claimed(self, access_list: AccessList, entry: Entry, region: Region, flow: Flow) -> Packet | None:
         """Return a packet of a flow with a source of an entry that is no machine's there, that an entry and all else lets by."""
-        claimed = self.claimable(flow.source.segment, region.entry.source.patterns)
-        excluded = Excluded((), flow.excluded.destinations)
-        for there in dict.fromkeys(way.there for way in flow.ways):
+        sources = AddressSet.of(self.family, self.claimable(flow.source.segment, entry.source.patterns))
+        if not sources:
+            return None
+        claimed = region.between(sources, region.destination)
+        wanted = claimed.common(Region(everywhere(self.family), flow.receivers))
+        for there in dict.fromkeys(way.there for way in flow.ways) if wanted is not None else ():
             asked = placed_on(self.case.network, there, self.family)
             if not there.arrived or all(each.access_list is not access_list for each in asked):
                 continue
             for opened in self.case.states(*(each for _, each in asked)):
-                if region.entry.in_force(opened):
+                if wanted is not None and entry.in_force(opened):
                     asking = self.case.asking(opened)
-                    for source in claimed:
-                        if self._stopped(asking, asked, region, source):
-                            continue
-                        for box in flow.boxes:
-                            for wanted in region.within(address_box(source, box.destination)):
-                                packet = _gets_by(asking, asked, 0, wanted, region.entry, False, excluded)
-                                if packet is not None:
-                                    return packet
+                    if not self._stopped(asking, asked, entry, flow.source.segment, claimed):
+                        packet = _gets_by(asking, asked, wanted, entry)
+                        if packet is not None:
+                            return packet
         return None
 
     def claimable(self, name: str, sources: tuple[Pattern, ...]) -> frozenset[Pattern]:
@@ -221,26 +217,36 @@ class _Claims:
                 self._foreign[key] = less(sources, [block for block in segment.prefixes if block.family is self.family])
         return self._foreign[key]
 
-    def _stopped(self, asking: Flows, asked: list[PlacedList], region: EntryRegion, source: Pattern) -> bool:
-        """Whether these lists stop all of an entry's packets from a claimed source, wherever they are sent."""
-        key = (asking.open_windows, tuple(asked), region.entry, source)
+    def _stopped(self, asking: Flows, asked: list[PlacedList], entry: Entry, segment: str, claimed: Region) -> bool:
+        """Whether these lists stop all of an entry's packets from the sources that a segment claims, wherever they are sent."""
+        key = (asking.open_windows, tuple(asked), entry, segment)
         if key not in self._nowhere:
             self._nowhere[key] = False  # as long as it is not known
-            boxes = region.within(address_box(source, everything(self.family)))
-            self._nowhere[key] = all(_gets_by(asking, asked, 0, wanted, region.entry, False, Excluded()) is None for wanted in boxes)
+            self._nowhere[key] = _gets_by(asking, asked, claimed, entry) is None
         return self._nowhere[key]
 
 
-def _gets_by(asking: Flows, asked: list[PlacedList], nth: int, box: Box, entry: Entry, met: bool, excluded: Excluded) -> Packet | None:
-    """Return a packet of a box that all lists from the `nth` on let by, one of them by this entry; None when there is none."""
-    if nth == len(asked):
-        return some_packet(box, excluded) if met else None
-    for piece, decider in asking.regions(asked[nth].access_list).split(box):
-        if decider.permits:
-            packet = _gets_by(asking, asked, nth + 1, piece, entry, met or decider.entry is entry, excluded)
-            if packet is not None:
-                return packet
-    return None
+def _gets_by(asking: Flows, asked: list[PlacedList], packets: Region, entry: Entry) -> Packet | None:
+    """Return one of some packets that all lists let by, one of them by this entry; None when there is none."""
+    hull = region_hull(packets)
+    near = [asking.regions(each.access_list).near(hull) for each in asked]
+    frame = Frame(packets, [each.region for regions in near for each in regions if each.region is not None])
+    rows = [
+        [(row, each.entry) for each in regions if each.region is not None and (row := frame.product(each.region)) is not None]
+        for regions in near
+    ]
+
+    def passing(nth: int, part: Product, met: bool) -> Packet | None:
+        if nth == len(asked):
+            return frame.witness(part) if met and frame.has_two_ends(part) else None
+        for piece, taker in algebra.split(part, rows[nth], frame.order):
+            if Decider(asked[nth].access_list, taker).permits:
+                packet = passing(nth + 1, piece, met or taker is entry)
+                if packet is not None:
+                    return packet
+        return None
+
+    return passing(0, frame.whole, False)
 
 
 def _told(case: Case, access_list: AccessList, entry: Entry, flow: Flow, packet: Packet) -> Finding:
@@ -281,18 +287,15 @@ def icmp6_needed(case: Case) -> Iterator[Finding]:
 
 def _stops(case: Case, access_list: AccessList, opened: frozenset[str], span: tuple[int, int]) -> tuple[Decider, Packet] | None:
     """Return who stops a message between addresses between which the list lets other packets by, and the message."""
-    every = whole(Family.IPV6)
-    messages = every._replace(
-        wildcard=every.wildcard & ~FRAGMENT_BIT, protocol_first=ICMPV6, protocol_last=ICMPV6, port_first=span[0], port_last=span[1]
-    )
+    icmp = ICMPV6 << PROTOCOL_SHIFT
+    messages = every_packet(Family.IPV6)._replace(what=((icmp + span[0], icmp + span[1] + 1),))
+    others = line.less(ALL_WHAT, protocol_line(ICMPV6))
     regions = case.session.regions.of(access_list, opened)
     for piece, decider in regions.split(messages):
         if decider.permits:
             continue
-        between = address_box(piece.source, piece.destination)
-        for protocols in ((0, ICMPV6 - 1), (ICMPV6 + 1, 255)):
-            others = between._replace(protocol_first=protocols[0], protocol_last=protocols[1])
-            for part, other in regions.split(others):
-                if other.permits:
-                    return decider, witness(overlap(piece, address_box(part.source, part.destination)) or piece)
+        for own in piece.regions():
+            for passing, other in regions.split(Region(own.source, own.destination, others)):
+                for part in passing.regions() if other.permits else ():
+                    return decider, PacketSet.of(own.between(part.source, part.destination)).witness()
     return None

@@ -1,7 +1,7 @@
 """Exactly which packets two versions of a list treat differently.
 
 Two lists can only differ on packets that match an entry which just one of them has: on all others the same entries
-decide in the same order (or both otherwise lines, when these differ everything is looked at). So only the boxes of such
+decide in the same order (or both otherwise lines, when these differ everything is looked at). So only the packets of such
 entries are split by both lists.
 """
 
@@ -11,20 +11,31 @@ from collections.abc import Callable, Hashable, Iterator, Sequence
 from difflib import SequenceMatcher
 from typing import TypeVar
 
-from crossgate.core.lists.split import EntryRegion, ListRegions, split
+from crossgate.core.lists.split import ListRegions, numbered, region_hull
 from crossgate.core.model.accesslist import AccessList, Decider, Entry
-from crossgate.core.sets.boxes import Box, whole
+from crossgate.core.sets import products as algebra
+from crossgate.core.sets.boxes import overlap
+from crossgate.core.sets.frame import Frame, PacketSet
+from crossgate.core.sets.region import Region, every_packet
 
 Item = TypeVar("Item")
 
 
-def compare_lists(old: ListRegions, new: ListRegions) -> Iterator[tuple[Box, Decider, Decider]]:
-    """Yield the packets that two lists of a family treat differently, in boxes that are apart."""
-    for box in suspects(old, new):
-        for part, was in old.split(box):
-            for piece, now in new.split(part):
-                if now.action is not was.action:
-                    yield piece, was, now
+def compare_lists(old: ListRegions, new: ListRegions) -> Iterator[tuple[PacketSet, Decider, Decider]]:
+    """Yield the packets that two lists of a family treat differently, in sets that are apart."""
+    suspected = suspects(old, new)
+    hulls = [region_hull(each) for each in suspected]
+    for index, (region, hull) in enumerate(zip(suspected, hulls, strict=True)):
+        earlier = [suspected[each] for each in range(index) if overlap(hulls[each], hull) is not None]
+        before, after = old.near(hull), new.near(hull)
+        frame = Frame(region, [*earlier, *(each.region for each in (*before, *after) if each.region is not None)])
+        done, here, there = (numbered(frame, each) for each in (earlier, (each.region for each in before), (each.region for each in after)))
+        for own in algebra.left(frame.whole, [row for row, _ in done], frame.order):
+            for part, was in algebra.split(own, here, frame.order):
+                for piece, now in algebra.split(part, there, frame.order):
+                    deciders = old.decider(before, was), new.decider(after, now)
+                    if deciders[0].action is not deciders[1].action:
+                        yield PacketSet(frame, (piece,)), *deciders
 
 
 def same_lists(old: AccessList, before: Sequence[Entry], new: AccessList, after: Sequence[Entry]) -> bool:
@@ -47,20 +58,9 @@ def unshared(old: Sequence[Item], new: Sequence[Item], meaning: Callable[[Item],
     return alone
 
 
-def suspects(old: ListRegions, new: ListRegions) -> Iterator[Box]:
-    """Yield boxes, apart from each other, outside of which two lists treat every packet alike."""
-    family = new.access_list.family
+def suspects(old: ListRegions, new: ListRegions) -> list[Region]:
+    """Return regions outside of which two lists treat every packet alike; they may overlap."""
     if old.access_list.otherwise.action is not new.access_list.otherwise.action:
-        yield whole(family)
-        return
+        return [every_packet(new.access_list.family)]
     alone = unshared(old.regions, new.regions, lambda region: region.entry.meaning)
-    for index, region in enumerate(alone):
-        for box in region.boxes():
-            yield from _apart(box, alone[:index], region)
-
-
-def _apart(box: Box, earlier: Sequence[EntryRegion], own: EntryRegion) -> Iterator[Box]:
-    """Yield what is left of a region's box without earlier regions and without the region's own boxes before it."""
-    for piece, taker in split([*earlier, own], box):
-        if taker is None or taker == len(earlier):
-            yield piece
+    return [each.region for each in alone if each.region is not None]

@@ -7,13 +7,14 @@ So the list is asked from its end, and most lists answer at the first question.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from typing import NamedTuple
 
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList, Entry
-from crossgate.core.sets.boxes import Box, overlap
-from crossgate.core.sets.uncovered import first_uncovered
+from crossgate.core.sets.frame import Frame
+from crossgate.core.sets.products import Product, is_left
+from crossgate.core.sets.region import Region
 
 
 class Position(NamedTuple):
@@ -46,29 +47,33 @@ class _Near:
     def __init__(self, access_list: AccessList, new: Entry, state: frozenset[str]) -> None:
         self.end = len(access_list.entries)
         self.changes_rest = access_list.otherwise.action is not new.action
-        self.region = EntryRegion(new, access_list.family)
-        self.others: list[tuple[int, EntryRegion]] = []
-        self.opposite: list[tuple[int, EntryRegion]] = []
-        for index, entry in enumerate(access_list.entries):
+        own, others = EntryRegion(new, access_list.family), list[tuple[int, Entry, Region]]()
+        for index, entry in enumerate(access_list.entries if own.hull is not None else ()):
             region = EntryRegion(entry, access_list.family) if entry.in_force(state) else None
-            if region is not None and region.hull is not None and self.region.hull is not None and overlap(region.hull, self.region.hull):
-                self.others.append((index, region))
-                if entry.action is not new.action:
-                    self.opposite.append((index, region))
+            if region is not None and region.region is not None and own.hull is not None and region.touches(own.hull):
+                others.append((index, entry, region.region))
+        self.others: list[tuple[int, Product]] = []
+        self.opposite: list[tuple[int, Product]] = []
+        self.whole: Product | None = None
+        if own.region is not None:
+            frame = Frame(own.region, [other for _, _, other in others])
+            self.whole, self._order = frame.whole, frame.order
+            for index, entry, other in others:
+                row = frame.product(other)
+                if row is not None:
+                    self.others.append((index, row))
+                    if entry.action is not new.action:
+                        self.opposite.append((index, row))
 
     def effective(self) -> int | None:
         """Return the index in the list before which the entry last does something; that of the end, or None for nowhere."""
         if self.changes_rest and self.reached(self.end):
             return self.end
-        for index, region in reversed(self.opposite):
-            shared = (part for box in self.region.boxes() for part in region.within(box))
-            if self._passes(shared, index):
-                return index
-        return None
+        return next((index for index, row in reversed(self.opposite) if self._passes(row, index)), None)
 
     def reached(self, index: int) -> bool:
         """Whether a packet of the entry gets past all entries before an index."""
-        return self._passes(self.region.boxes(), index)
+        return self.whole is not None and self._passes(self.whole, index)
 
     def last_reached(self) -> int:
         """Return the last index before which a packet still gets past all that stands above; the end where none ever does."""
@@ -81,15 +86,9 @@ class _Near:
             low, high = (middle, high) if self.reached(indices[middle]) else (low, middle - 1)
         return indices[low]
 
-    def _passes(self, boxes: Iterator[Box], index: int) -> bool:
-        """Whether some packet of some boxes is in no entry before an index."""
-        return any(_is_left(box, [region for before, region in self.others if before < index]) for box in boxes)
-
-
-def _is_left(box: Box, regions: Sequence[EntryRegion]) -> bool:
-    """Whether something is left of a box without all regions."""
-    near = [region for region in regions if region.hull is not None and overlap(region.hull, box) is not None]
-    return first_uncovered(box, [region.hull if region.size == 1 and region.hull is not None else region for region in near]) is not None
+    def _passes(self, packets: Product, index: int) -> bool:
+        """Whether some of the packets are in no entry before an index."""
+        return is_left(packets, [row for before, row in self.others if before < index], self._order)
 
 
 def _position(access_list: AccessList, index: int, why: str) -> Position:

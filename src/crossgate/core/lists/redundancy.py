@@ -17,11 +17,12 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from crossgate.core.lists.split import EntryRegion, ListRegions, split
+from crossgate.core.lists.split import EntryRegion, ListRegions, numbered
 from crossgate.core.model.accesslist import Action, Entry
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
-from crossgate.core.sets.boxes import Box, covers, overlap, packet_box, witness
+from crossgate.core.sets import products as algebra
+from crossgate.core.sets.boxes import Box, overlap, packet_box, witness
 from crossgate.core.sets.columns import (
     Columns,
     Numbers,
@@ -34,6 +35,9 @@ from crossgate.core.sets.columns import (
     row_box,
 )
 from crossgate.core.sets.effort import TooManyPieces, answered
+from crossgate.core.sets.frame import Frame
+from crossgate.core.sets.products import Product
+from crossgate.core.sets.services import box_region
 from crossgate.core.sets.uncovered import first_uncovered
 
 _TRIES = 3
@@ -76,6 +80,7 @@ class _Settling:
     def __init__(self, regions: ListRegions, missed: list[TooManyPieces]) -> None:
         self.missed = missed
         self.name = regions.access_list.name
+        self.list_regions = regions
         self.regions = regions.regions
         self.table, self.boxes = region_columns(self.regions)
         actions = list(Action)
@@ -212,39 +217,81 @@ class _Settling:
         It is needed when some packet of it, taken by nothing earlier, meets another action next: in a later entry that
         acts otherwise, before any that acts alike, or in the otherwise line.
         """
-        table, index, action = self.table, int(self.table.entry[row]), int(self.actions[row])
-        boxes = list(self.regions[index].boxes()) if table.loose[row] else [self.boxes[row]]
-        earlier = others[table.entry[others] < index]
-        alone = [each for each in np.unique(table.entry[earlier[table.loose[earlier]]]).tolist() if _holds_all(self.regions[each], boxes)]
-        if not alone and not self.reached[row]:
-            proof = next((found for box in boxes if (found := self._left(box, earlier)) is not None), None)
-            if proof is not None:
-                self.reached[row] = True
-                one = box_columns([packet_box(witness(proof))], [0], [False])
-                self.proof_value[row], self.proof_spans[row] = one.value[0], one.spans[0]
-        if not self.reached[row]:
-            self.covered[row] = True
-            before = [self.regions[each] for each in np.unique(table.entry[earlier])] if not alone else []
-            pieces = list(islice((decider for box in boxes for _, decider in split(before, box)), _MOST_PIECES))
-            # Where bits are scattered the pieces have no end; then all that share packets with it are named.
-            together = set(range(len(before))) if len(pieces) == _MOST_PIECES else {each for each in pieces if each is not None}
-            entries = np.unique(table.entry[earlier]).tolist()
-            self.takers[row] = (set(alone), {entries[each] for each in together})
+        if self.table.loose[row] or self.table.loose[others].any():
+            self._search_sets(row, others)
             return
+        table, index, action = self.table, int(self.table.entry[row]), int(self.actions[row])
+        box, earlier = self.boxes[row], others[table.entry[others] < index]
+        if not self.reached[row]:
+            proof = self._left(box, earlier)
+            if proof is None:
+                frame = Frame(box_region(box), regions := [box_region(self.boxes[each]) for each in earlier])
+                entries = table.entry[earlier].tolist()
+                self._cover(row, frame, frame.whole, [(product, entries[each]) for product, each in numbered(frame, regions)])
+                return
+            self._reach(row, witness(proof))
         later = others[table.entry[others] > index]
         alike = np.sort(np.concatenate((earlier, later[self.actions[later] == action])))
         targets = later[self.actions[later] != action]
-        for box in boxes:
-            if action != self.otherwise and self._left(box, alike) is not None:
+        if action != self.otherwise and self._left(box, alike) is not None:
+            self.needed[row] = True
+            return
+        for target in targets[self._open(box, targets, alike)]:
+            part = overlap(box, self.boxes[target])
+            if part is not None and self._left(part, alike[table.entry[alike] < table.entry[target]]) is not None:
                 self.needed[row] = True
                 return
-            for target in targets[self._open(box, targets, alike)]:
-                part = overlap(box, self.boxes[target])
-                blocking = alike[table.entry[alike] < table.entry[target]]
-                parts = self.regions[int(table.entry[target])].within(part) if part and table.loose[target] else [part]
-                if any(each is not None and self._left(each, blocking) is not None for each in parts):
-                    self.needed[row] = True
-                    return
+
+    def _search_sets(self, row: int, others: Numbers) -> None:
+        """Settle one row as `_search` does, where it or a row that it overlaps stands for many boxes."""
+        index = int(self.table.entry[row])
+        if self.list_regions.frame is not None:
+            # All of the entry at once, for all of its rows.
+            frame, products = self.list_regions.frame, self.list_regions.products
+            whole = next(product for product, each in products if each == index)
+        else:
+            region = self.regions[index].region if self.table.loose[row] else box_region(self.boxes[row])
+            entries = [each for each in np.unique(self.table.entry[others]).tolist() if each != index]
+            regions = [self.regions[each].region for each in entries]
+            assert region is not None  # it has a row
+            frame = Frame(region, [each for each in regions if each is not None])
+            products = [(product, entries[each]) for product, each in numbered(frame, regions)]
+            whole = frame.whole
+        near = [(product, each) for own, each in products if each != index and (product := algebra.meet(own, whole)) is not None]
+        earlier = [(product, each) for product, each in near if each < index]
+        if not self.reached[row]:
+            proof = next(algebra.left(whole, [product for product, _ in earlier], frame.order), None)
+            if proof is None:
+                self._cover(row, frame, whole, earlier)
+                return
+            self._reach(row, frame.witness(proof))
+        own = self.regions[index].entry.action
+        acts = {each: self.regions[each].entry.action for _, each in near}
+        alike = [(product, each) for product, each in near if each < index or acts[each] is own]
+        if self.actions[row] != self.otherwise and algebra.is_left(whole, [product for product, _ in alike], frame.order):
+            self.needed[row] = True
+            return
+        for product, target in near:
+            if target < index or acts[target] is own:
+                continue
+            if algebra.is_left(product, [before for before, each in alike if each < target], frame.order):
+                self.needed[row] = True
+                return
+
+    def _reach(self, row: int, packet: Packet) -> None:
+        """Note a packet that proves a row to be reached."""
+        self.reached[row] = True
+        one = box_columns([packet_box(packet)], [0], [False])
+        self.proof_value[row], self.proof_spans[row] = one.value[0], one.spans[0]
+
+    def _cover(self, row: int, frame: Frame, whole: Product, earlier: Sequence[tuple[Product, int]]) -> None:
+        """Note that earlier entries, together or one alone, cover a row."""
+        self.covered[row] = True
+        alone = {entry for product, entry in earlier if product == whole}
+        pieces = [entry for _, entry in islice(algebra.split(whole, earlier, frame.order), _MOST_PIECES)] if not alone else []
+        # Where bits are scattered the pieces have no end; then all that share packets with it are named.
+        every = len(pieces) == _MOST_PIECES
+        self.takers[row] = (alone, {entry for _, entry in earlier} if every else {entry for entry in pieces if entry is not None})
 
     def _open(self, box: Box, targets: Numbers, blocking: Numbers) -> NDArray[np.bool_]:
         """Tell which targets' parts of a box no single blocking row before them covers."""
@@ -262,8 +309,7 @@ class _Settling:
         """Return a part of a box that is in none of these rows' regions, or None."""
         if len(rows) > _FEW:
             rows = rows[overlapping(box_columns([box], [0], [False]), self.table.take(rows))]
-        parts = [self.regions[int(self.table.entry[row])] if self.table.loose[row] else self.boxes[row] for row in rows]
-        return first_uncovered(box, parts)
+        return first_uncovered(box, [self.boxes[row] for row in rows])
 
     def _because(self, index: int) -> tuple[Entry, ...]:
         """Return the earlier entries that take all of one that is never reached: one alone if one does."""
@@ -273,11 +319,6 @@ class _Settling:
         alone = takers[0][0] if len(takers) == 1 else set.intersection(*(alone for alone, _ in takers)) if takers else set()
         chosen = {min(alone)} if alone else {each for alone, together in takers for each in together or {min(alone)}}
         return tuple(self.regions[each].entry for each in sorted(chosen))
-
-
-def _holds_all(region: EntryRegion, boxes: Sequence[Box]) -> bool:
-    """Whether each box is covered by a box of the region."""
-    return all(any(covers(outer, box) for outer in region.within(box)) for box in boxes)
 
 
 FEW_BOXES = 8

@@ -1,160 +1,84 @@
-"""A list as regions: the packets that each entry takes, and any box split by the entry that decides it.
+"""A list as regions: the packets that each entry takes, and any set of packets split by the entry that decides it.
 
-Nothing is ever multiplied out that need not be: an entry with many sources, destinations and services keeps the three
-apart (`EntryRegion`) and gives the one box that is asked for.
+Nothing is ever multiplied out: an entry with many sources, destinations and services is one product of sets.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING
 
 from crossgate.core.model.accesslist import AccessList, Decider, Entry
-from crossgate.core.model.address import Family
-from crossgate.core.model.service import NO_QUALIFIERS, FlagTest, Ports
-from crossgate.core.sets.boxes import ALL_PORTS, DSCP_SHIFT, FRAGMENT_BIT, LOW_BITS, Box, minus, overlap
-from crossgate.core.sets.effort import spend
+from crossgate.core.model.address import Family, Pattern
+from crossgate.core.sets import products as algebra
+from crossgate.core.sets.addresses import AddressSet
+from crossgate.core.sets.boxes import LOW_BITS, Box, overlap
+from crossgate.core.sets.frame import Frame, PacketSet
+from crossgate.core.sets.products import Product
+from crossgate.core.sets.region import Region, entry_region, every_packet, term_line
 from crossgate.core.sets.services import ServicePart, service_parts
 
 if TYPE_CHECKING:
     from crossgate.core.sets.columns import Columns
 
-
-def _qualified(part: ServicePart, entry: Entry) -> Iterator[ServicePart]:
-    """Yield the parts that are left of a service part under an entry's qualifiers."""
-    asked = entry.qualifiers
-    value, wildcard, spans = part
-    if asked.fragments:
-        if not wildcard & FRAGMENT_BIT:
-            return
-        value, wildcard = value | FRAGMENT_BIT, wildcard & ~FRAGMENT_BIT
-    if asked.dscp is not None:
-        value, wildcard = value | asked.dscp << DSCP_SHIFT, wildcard & ~(63 << DSCP_SHIFT)
-    if asked.source_ports is not None or asked.flags:
-        if value & FRAGMENT_BIT:
-            return
-        wildcard &= ~FRAGMENT_BIT
-    source_ports: Ports = asked.source_ports if asked.source_ports is not None else (ALL_PORTS,)
-    for first, last in source_ports:
-        for test in _apart(asked.flags):
-            if test.value & ~test.care:
-                continue
-            yield ServicePart(value | test.value, wildcard & ~test.care, (*spans[:2], first, last, *spans[4:]))
-
-
-def _apart(tests: Sequence[FlagTest]) -> Sequence[FlagTest]:
-    return tests or (FlagTest(0, 0),)
-
-
 _FEW = 100
 """Up to so many regions a loop over them is faster than columns."""
 
 
-_FEW_ENDS = 8
-"""Up to so many addresses of one side a loop over them is faster than looking them up."""
-
-
-_TESTS_A_PIECE = 16
-"""So many tests of one address against another cost about as much as a piece."""
+_MOST_FRAMED = 2_000
+"""Up to so many entries one frame for all of a list costs less than one for each question."""
 
 
 class EntryRegion:
-    """The packets that one entry takes: sources, destinations and services, each a union and never multiplied out."""
+    """The packets that one entry takes: a `region`, None where it takes none, and the smallest box that holds it."""
 
-    __slots__ = ("_tables", "destinations", "entry", "family", "hull", "services", "sources")
+    __slots__ = ("entry", "family", "hull", "region", "size")
 
-    def __init__(self, entry: Entry, family: Family, parts: tuple[ServicePart, ...] | None = None) -> None:
-        """Make it; `parts` are those of the entry's service where they are known already."""
+    def __init__(self, entry: Entry, family: Family, region: Region | None = None) -> None:
+        """Make it; `region` is that of the entry where it is known already."""
         self.entry = entry
         self.family = family
-        shift = LOW_BITS + family.bits
-        self.sources = [(each.value << shift, each.wildcard << shift) for each in entry.source.patterns]
-        self.destinations = [(each.value << LOW_BITS, each.wildcard << LOW_BITS) for each in entry.destination.patterns]
-        if parts is None:
-            parts = service_parts(entry.service)
-        self.services = parts if entry.qualifiers is NO_QUALIFIERS else tuple(each for part in parts for each in _qualified(part, entry))
-        self._tables: list[dict[int, dict[int, tuple[int, int]]] | None] = [None, None]
-        self.hull = self._hull()
-
-    def _hull(self) -> Box | None:
-        """Return the smallest box that holds all of it; None when it takes no packet at all."""
-        if not self.services:
-            return None
-        if len(self.sources) == len(self.destinations) == len(self.services) == 1:
-            (source, source_wild), (destination, destination_wild), (part,) = self.sources[0], self.destinations[0], self.services
-            bits_of, wild = source | destination | part.value, source_wild | destination_wild | part.wildcard
-            return Box(self.family, bits_of, wild, *part.spans)
-        bits = [_joined(self.sources), _joined(self.destinations), _joined([(part.value, part.wildcard) for part in self.services])]
-        spans = list(zip(*(part.spans for part in self.services), strict=True))
-        return Box(
-            self.family, bits[0][0] | bits[1][0] | bits[2][0], bits[0][1] | bits[1][1] | bits[2][1],
-            min(spans[0]), max(spans[1]), min(spans[2]), max(spans[3]), min(spans[4]), max(spans[5]),
-        )  # fmt: skip
-
-    @property
-    def size(self) -> int:
+        self.region = region or entry_region(entry, family)
+        parts = () if self.region is None else service_parts(self.region)
+        self.size = len(entry.source.patterns) * len(entry.destination.patterns) * len(parts)
         """How many boxes it would be when multiplied out."""
-        return len(self.sources) * len(self.destinations) * len(self.services)
+        self.hull = None if self.region is None else _hull(self.region.source.hull, self.region.destination.hull, parts)
 
     def boxes(self) -> Iterator[Box]:
         """Yield all of it as boxes."""
-        if self.hull is not None:
-            yield from self.within(self.hull)
+        if self.region is not None:
+            for part in service_parts(self.region):
+                for source in self.region.source.patterns:
+                    for destination in self.region.destination.patterns:
+                        yield _box(source, destination, part)
 
-    def within(self, box: Box) -> Iterator[Box]:
-        """Yield the parts of the entry that lie within a box, each cut to it."""
-        shift = LOW_BITS + self.family.bits
-        mask = self.family.mask
-        sources = self._near(0, self.sources, box, mask << shift)
-        destinations = self._near(1, self.destinations, box, mask << LOW_BITS) if sources else []
-        for source, source_wild in sources:
-            for destination, destination_wild in destinations:
-                for part in self.services:
-                    whole_part = Box(
-                        self.family, source | destination | part.value, source_wild | destination_wild | part.wildcard, *part.spans
-                    )
-                    common = overlap(box, whole_part)
-                    if common is not None:
-                        yield common
-
-    def _near(self, side: int, ends: list[tuple[int, int]], box: Box, mask: int) -> list[tuple[int, int]]:
-        """Return the addresses of one side that a box may have some of; many are looked up by the wildcards that they have."""
-        value, wildcard = box.value & mask, box.wildcard & mask
-        if len(ends) <= _FEW_ENDS:
-            spend(1 + len(ends) // _TESTS_A_PIECE)
-            return [each for each in ends if not (value ^ each[0]) & ~(wildcard | each[1]) & mask]
-        if self._tables[side] is None:
-            table: dict[int, dict[int, tuple[int, int]]] = {}
-            for each in ends:
-                table.setdefault(each[1], {})[each[0]] = each
-            self._tables[side] = table
-        found: list[tuple[int, int]] = []
-        for own_wild, known in (self._tables[side] or {}).items():
-            if wildcard & ~own_wild:
-                spend(1 + len(known) // _TESTS_A_PIECE)
-                found += [each for each in known.values() if not (value ^ each[0]) & ~(wildcard | own_wild) & mask]
-            else:
-                spend()
-                one = known.get(value & ~own_wild)
-                if one is not None:
-                    found.append(one)
-        return found
-
-    def part(self, box: Box) -> Box | None:
-        """Return one part of the entry within a box, or None when they do not overlap."""
-        if self.hull is None or overlap(self.hull, box) is None:
-            return None
-        return next(self.within(box), None)
+    def touches(self, box: Box) -> bool:
+        """Whether it may have a packet of a box."""
+        return self.hull is not None and overlap(self.hull, box) is not None
 
 
-def _joined(bits: Sequence[tuple[int, int]]) -> tuple[int, int]:
-    """Return the smallest value and wildcard that hold all of these."""
-    value, wildcard = bits[0]
-    for other, other_wildcard in bits[1:]:
-        wildcard |= other_wildcard | (value ^ other)
-        value &= ~wildcard
-    return value & ~wildcard, wildcard
+def _box(source: Pattern, destination: Pattern, part: ServicePart) -> Box:
+    shift = source.family.bits
+    value = (source.value << shift | destination.value) << LOW_BITS | part.value
+    wildcard = (source.wildcard << shift | destination.wildcard) << LOW_BITS | part.wildcard
+    return Box(source.family, value, wildcard, *part.spans)
+
+
+def _hull(source: Pattern, destination: Pattern, parts: Sequence[ServicePart]) -> Box:
+    if len(parts) == 1:
+        return _box(source, destination, parts[0])
+    value, wildcard = parts[0].value, parts[0].wildcard
+    for part in parts:
+        wildcard |= part.wildcard | (value ^ part.value)
+    first = zip(*(part.spans for part in parts), strict=True)
+    spans = tuple((min, max)[index % 2](ends) for index, ends in enumerate(first))
+    return _box(source, destination, ServicePart(value & ~wildcard, wildcard, spans))
+
+
+def region_hull(region: Region) -> Box:
+    """Return the smallest box that holds a region."""
+    return _hull(region.source.hull, region.destination.hull, service_parts(region))
 
 
 class ListRegions:
@@ -162,10 +86,18 @@ class ListRegions:
 
     def __init__(self, access_list: AccessList, open_windows: frozenset[str] = frozenset()) -> None:
         self.access_list = access_list
+        family = access_list.family
         entries = access_list.in_force(open_windows)
-        # Within a list a service's text says all of it.
-        parts = {text: service_parts(service) for text, service in {entry.service.text: entry.service for entry in entries}.items()}
-        self.regions = [EntryRegion(entry, access_list.family, parts[entry.service.text]) for entry in entries]
+        # Within a list a service's text says all of it, and the same addresses are one object.
+        what = {text: term_line(service.terms) for text, service in {entry.service.text: entry.service for entry in entries}.items()}
+        ends: dict[tuple[Pattern, ...], AddressSet] = {}
+        self.regions: list[EntryRegion] = []
+        for entry in entries:
+            region = entry_region(entry, family, what[entry.service.text])
+            if region is not None:
+                source, destination = (ends.setdefault(each.patterns, each) for each in region[:2])
+                region = region.between(source, destination)
+            self.regions.append(EntryRegion(entry, family, region))
 
     @cached_property
     def _hulls(self) -> Columns:
@@ -174,27 +106,50 @@ class ListRegions:
         hulls = [(index, region.hull) for index, region in enumerate(self.regions) if region.hull is not None]
         return box_columns([hull for _, hull in hulls], [index for index, _ in hulls], [False] * len(hulls))
 
-    def _touching(self, box: Box) -> list[int]:
-        """Return which regions may have a part in a box."""
+    @cached_property
+    def frame(self) -> Frame | None:
+        """One frame for all entries; None where there are so many, or so scattered, that frames for parts of the list cost less."""
+        regions = [each.region for each in self.regions if each.region is not None]
+        if len(regions) > _MOST_FRAMED or any(end.spans is None for each in regions for end in each[:2]):
+            return None
+        return Frame(every_packet(self.access_list.family), regions)
+
+    @cached_property
+    def products(self) -> list[tuple[Product, int]]:
+        """Every entry as a product of `frame`, with its index; none where there is no frame."""
+        return [] if self.frame is None else numbered(self.frame, (each.region for each in self.regions))
+
+    def near(self, box: Box) -> list[EntryRegion]:
+        """Return the regions that may have a packet of a box, in order."""
         if len(self.regions) <= _FEW:
-            return [index for index, region in enumerate(self.regions) if region.hull is not None and overlap(region.hull, box) is not None]
+            return [region for region in self.regions if region.touches(box)]
         from crossgate.core.sets.columns import box_columns, overlapping
 
-        found: list[int] = self._hulls.entry[overlapping(box_columns([box], [0], [False]), self._hulls)].tolist()
-        return found
+        return [self.regions[index] for index in self._hulls.entry[overlapping(box_columns([box], [0], [False]), self._hulls)].tolist()]
+
+    def near_any(self, boxes: Sequence[Box]) -> list[EntryRegion]:
+        """Return the regions that may have a packet of any of some boxes, in order."""
+        if len(boxes) == 1:
+            return self.near(boxes[0])
+        found = {id(region) for box in boxes for region in self.near(box)}
+        return [region for region in self.regions if id(region) in found]
 
     def touching(self, box: Box) -> list[Entry]:
         """Return the entries that may take packets of a box."""
-        return [self.regions[index].entry for index in self._touching(box)]
+        return [region.entry for region in self.near(box)]
 
-    def split(self, box: Box) -> Iterator[tuple[Box, Decider]]:
-        """Yield a box in pieces that do not overlap, each with the line that decides it.
+    def split(self, region: Region) -> Iterator[tuple[PacketSet, Decider]]:
+        """Yield a region in pieces that are apart, each with the line that decides it.
 
         Lazy: what is not asked for is not worked out.
         """
-        touching = [self.regions[index] for index in self._touching(box)]
-        for piece, index in split(touching, box):
-            yield piece, Decider(self.access_list, None if index is None else touching[index].entry)
+        touching = self.near(region_hull(region))
+        for piece, index in split(region, [each.region for each in touching]):
+            yield piece, self.decider(touching, index)
+
+    def decider(self, regions: Sequence[EntryRegion], index: int | None) -> Decider:
+        """Return the line of the list that one of some of its regions is, the otherwise line for None."""
+        return Decider(self.access_list, None if index is None else regions[index].entry)
 
 
 class Regions:
@@ -211,25 +166,13 @@ class Regions:
         return self._kept[key]
 
 
-def split(regions: Sequence[EntryRegion], box: Box) -> Iterator[tuple[Box, int | None]]:
-    """Yield a box in pieces, each with the index of the first region that has it; None where none has."""
-    touching = [index for index, region in enumerate(regions) if region.hull is not None and overlap(region.hull, box) is not None]
-    stack = [(box, touching, 0)]
-    while stack:
-        spend()
-        piece, candidates, start = stack.pop()
-        for nth in range(start, len(candidates)):
-            index = candidates[nth]
-            taken = regions[index].part(piece)
-            if taken is None:
-                continue
-            yield taken, index
-            left = list(minus(piece, taken))
-            if len(candidates) - nth > 8:
-                hulls = [(each, hull) for each in candidates[nth:] if (hull := regions[each].hull) is not None]
-                stack += ((rest, [each for each, hull in hulls if overlap(hull, rest) is not None], 0) for rest in left)
-            else:
-                stack += ((rest, candidates, nth) for rest in left)
-            break
-        else:
-            yield piece, None
+def split(whole: Region, regions: Sequence[Region | None]) -> Iterator[tuple[PacketSet, int | None]]:
+    """Yield a region in pieces, each with the index of the first of some regions that has it; None where none has."""
+    frame = Frame(whole, [each for each in regions if each is not None])
+    for piece, index in algebra.split(frame.whole, numbered(frame, regions), frame.order):
+        yield PacketSet(frame, (piece,)), index
+
+
+def numbered(frame: Frame, regions: Iterable[Region | None]) -> list[tuple[Product, int]]:
+    """Return regions as products of a frame, each with its index, without those that have nothing in it."""
+    return [(row, index) for index, each in enumerate(regions) if each is not None and (row := frame.product(each)) is not None]

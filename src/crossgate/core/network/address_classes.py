@@ -43,6 +43,7 @@ class AddressClasses(list[AddressClass]):
         super().__init__(classes)
         self._first = [each.pattern.first for each in self]
         self._around: list[int] = []
+        self._asked: dict[tuple[tuple[Pattern, ...], bool], list[int]] = {}
         for index, each in enumerate(self):
             around = index - 1
             while around >= 0 and not self[around].pattern.covers(each.pattern):
@@ -51,11 +52,16 @@ class AddressClasses(list[AddressClass]):
 
     def overlapping(self, patterns: Iterable[Pattern]) -> list[int]:
         """Return the indices of the classes whose pattern shares an address with any of some patterns, in order."""
-        return self._found(patterns, every=True)
+        return self._known(tuple(patterns), every=True)
 
     def holding(self, patterns: Iterable[Pattern]) -> list[int]:
         """Return the indices of the classes that can have an address of some patterns, those not excluded from them, in order."""
-        return self._found(patterns, every=False)
+        return self._known(tuple(patterns), every=False)
+
+    def _known(self, patterns: tuple[Pattern, ...], every: bool) -> list[int]:
+        if (patterns, every) not in self._asked:
+            self._asked[patterns, every] = self._found(patterns, every)
+        return self._asked[patterns, every]
 
     def _found(self, patterns: Iterable[Pattern], every: bool) -> list[int]:
         found: set[int] = set()

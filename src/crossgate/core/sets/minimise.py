@@ -1,6 +1,6 @@
 """Sets of packets in the fewest lines: products of services, sources and destinations.
 
-Boxes come in many pieces. Here the pieces that agree in two of the three are joined in the third, again and again; then
+Sets come in many pieces. Here the pieces that agree in all sides but one are joined in that, again and again; then
 each line is made as wide as the others allow, and those that add nothing are dropped.
 """
 
@@ -9,10 +9,14 @@ from __future__ import annotations
 from collections.abc import Hashable, Iterable, Sequence
 from typing import NamedTuple, TypeVar
 
-from crossgate.core.model.service import join_ports
-from crossgate.core.sets.boxes import LOW_FREE, Box, covers, first_left, whole
+from crossgate.core.sets import products as algebra
+from crossgate.core.sets import spans as numbers
+from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import spend
-from crossgate.core.sets.patterns import Excluded, Patterns, joined, less
+from crossgate.core.sets.frame import Frame, PacketSet
+from crossgate.core.sets.patterns import Patterns, joined
+from crossgate.core.sets.products import Product
+from crossgate.core.sets.region import Services, every_packet
 
 _Key = TypeVar("_Key", bound=Hashable)
 
@@ -28,74 +32,147 @@ MOST_COMPARED = 200
 """How many lines are compared with each other; more are left as they are."""
 
 
-class SetLine(NamedTuple):
-    """A set of packets as one product: these services (boxes that say nothing of addresses), sources and destinations."""
+_MOST_PASSES = 3
+"""How often lines are widened: what one gains, the others may use."""
 
-    services: frozenset[Box]
+
+class SetLine(NamedTuple):
+    """A set of packets as one product: any of these services, sources and destinations."""
+
+    services: frozenset[Services]
     source: Patterns
     destination: Patterns
 
+    @property
+    def size(self) -> int:
+        """Roughly how many packets it has: of two lines the larger tells more."""
+        services = sum(numbers.size(what) * numbers.size(ports) * flags.bit_count() for what, ports, flags, _ in self.services)
+        return services * sum(each.size for each in self.source) * sum(each.size for each in self.destination)
 
-def fewest_lines(pieces: Iterable[tuple[Box, Excluded]]) -> list[SetLine]:
-    """Return pieces, each a box less some addresses, as few lines. The pieces are apart from each other."""
-    found = []
-    for box, excluded in pieces:
-        every = whole(box.family)
-        service = Box(box.family, box.value & LOW_FREE, every.wildcard & ~LOW_FREE | box.wildcard & LOW_FREE, *box.spans)
-        line = SetLine(frozenset((service,)), less([box.source], excluded.sources), less([box.destination], excluded.destinations))
-        if line.source and line.destination:
-            found.append(line)
+
+def fewest_lines(sets: Iterable[PacketSet]) -> list[SetLine]:
+    """Return sets of packets of one family as few lines, which may overlap."""
+    regions = [region for each in sets for region in each.regions()]
+    if not regions:
+        return []
+    frame = Frame(every_packet(regions[0].family), regions)
+    products = algebra.joined(product for each in regions if (product := frame.product(each)) is not None)
+    found = _by_ends((frozenset((each[2:],)), each[0], each[1]) for each in products)
+    if len(found) <= MOST_COMPARED:
+        found = _by_ends(_widened(found))
+    known: dict[int, Patterns] = {}
+
+    def written(side: int, mask: int) -> Patterns:
+        addresses = frame.addresses(side, mask)
+        if id(addresses) not in known:  # the frame keeps them
+            known[id(addresses)] = _patterns(addresses)
+        return known[id(addresses)]
+
+    return [
+        SetLine(
+            frozenset(frame.region((source, destination, *each)).services for each in services),
+            written(0, source),
+            written(1, destination),
+        )
+        for services, source, destination in found
+    ]
+
+
+def _patterns(addresses: AddressSet) -> Patterns:
+    """Return addresses as prefixes, or scattered where a wildcard had a part in making them and says it far more shortly."""
+    prefixes = frozenset(addresses.patterns) if addresses.spans is not None else joined(addresses.patterns)
+    wild = joined(prefixes, wild=True) if addresses.wild else prefixes
+    return wild if _SHORTER * len(wild) <= len(prefixes) else prefixes
+
+
+_SHORTER = 4
+
+
+_Services = frozenset[tuple[int, int, int, int]]
+"""A union of the sides of products that say nothing of addresses."""
+
+
+class _Line(NamedTuple):
+    """A line in a frame: services, and bit sets of sources and destinations."""
+
+    services: _Services
+    source: int
+    destination: int
+
+    @property
+    def products(self) -> list[Product]:
+        """The line as products, one for each of its services."""
+        return [(self.source, self.destination, *each) for each in self.services]
+
+
+def _by_ends(lines: Iterable[tuple[_Services, int, int]]) -> list[_Line]:
+    """Return lines joined where they agree in two of services, sources and destinations, again and again."""
+    found = [_Line(*each) for each in lines]
     before = 0
     while len(found) != before:
         before = len(found)
         spend(_PIECES_A_LINE * before)
-        found = [
-            SetLine(joined_services(services), *ends)
-            for ends, services in grouped(((each.source, each.destination), each.services) for each in found)
-        ]
-        rows = grouped(((each.services, each.destination), each.source) for each in found)
-        found = [SetLine(services, joined(source), destination) for (services, destination), source in rows]
-        rows = grouped(((each.services, each.source), each.destination) for each in found)
-        found = [SetLine(services, source, joined(destination)) for (services, source), destination in rows]
-    return _widened(found) if len(found) <= MOST_COMPARED else found
+        rows = grouped(((each.source, each.destination), each.services) for each in found)
+        found = [_Line(_joined(services) if len(services) > 1 else services, *ends) for ends, services in rows]
+        sources: dict[tuple[_Services, int], int] = {}
+        for line in found:
+            sources[line.services, line.destination] = sources.get((line.services, line.destination), 0) | line.source
+        destinations: dict[tuple[_Services, int], int] = {}
+        for (services, destination), source in sources.items():
+            destinations[services, source] = destinations.get((services, source), 0) | destination
+        found = [_Line(services, source, destination) for (services, source), destination in destinations.items()]
+    return found
 
 
-def _widened(found: list[SetLine]) -> list[SetLine]:
+def _widest(line: _Line, others: Sequence[_Line]) -> _Line:
+    """Return a line with all of each other one's services, sources or destinations that agrees with it in the other two."""
+    for other in others:
+        spend()
+        ends = not line.source & ~other.source, not line.destination & ~other.destination
+        inside = any(ends) and _inside(line.services, other.services)
+        if inside + sum(ends) == 2:
+            line = _Line(
+                line.services if inside else _joined({*line.services, *other.services}),
+                line.source if ends[0] else line.source | other.source,
+                line.destination if ends[1] else line.destination | other.destination,
+            )
+    return line
+
+
+def _widened(found: list[_Line]) -> list[_Line]:
     """Return the same packets in lines that may overlap: each as wide as the others allow, without those that add nothing."""
-    for index, line in enumerate(found):
-        for other in found:
-            fits = [
-                _inside(line.services, other.services),
-                within(line.source, other.source),
-                within(line.destination, other.destination),
-            ]
-            if sum(fits) != 2:
-                continue
-            services = line.services if fits[0] else joined_services({*line.services, *other.services})
-            source = line.source if fits[1] else joined({*line.source, *less(other.source, line.source)})
-            destination = line.destination if fits[2] else joined({*line.destination, *less(other.destination, line.destination)})
-            line = found[index] = SetLine(services, source, destination)
-    kept = list(found)
-    for line in sorted(found, key=lambda each: len(each.services) + len(each.source) + len(each.destination), reverse=True):
+    before: list[_Line] = []
+    for _ in range(_MOST_PASSES):
+        if found == before:
+            break
+        before = list(found)
+        for index, line in enumerate(found):
+            found[index] = _widest(line, found)
+    kept = list(dict.fromkeys(found))
+    for line in sorted(kept, key=lambda each: len(each.services) + each.source.bit_count() + each.destination.bit_count(), reverse=True):
         others = [each for each in kept if each is not line]
-        if _adds_nothing(line, others):
+        rows = [product for each in others for product in each.products]
+        if not any(algebra.is_left(product, rows) for product in line.products):
             kept = others
     return kept
 
 
-def _adds_nothing(line: SetLine, others: Sequence[SetLine]) -> bool:
-    """Whether every service of a line is in some other line, for all of its addresses."""
-    around = [each for each in others if within(line.source, each.source) and within(line.destination, each.destination)]
-    return first_left(line.services, [box for each in around for box in each.services]) is None
+def _joined(services: Iterable[tuple[int, int, int, int]]) -> _Services:
+    return frozenset(each[2:] for each in algebra.joined((1, 1, *each) for each in services))
 
 
-def _inside(boxes: frozenset[Box], others: frozenset[Box]) -> bool:
-    return boxes <= others or all(any(covers(other, box) for other in others) for box in boxes)
+def _inside(services: _Services, others: _Services) -> bool:
+    """Whether some services are all among others."""
+    rows = [(1, 1, *each) for each in others]
+    return services <= others or not any(algebra.is_left((1, 1, *each), rows) for each in services)
 
 
 def within(patterns: Patterns, others: Patterns) -> bool:
-    """Whether each of some patterns lies within one of others."""
-    return patterns <= others or all(any(other.covers(each) for other in others) for each in patterns)
+    """Whether some addresses of a family are all among others."""
+    if patterns <= others:
+        return True
+    family = next(iter(patterns)).family
+    return not AddressSet.of(family, patterns) - AddressSet.of(family, others)
 
 
 def grouped(pairs: Iterable[tuple[_Key, frozenset[_Item]]]) -> list[tuple[_Key, frozenset[_Item]]]:
@@ -104,26 +181,3 @@ def grouped(pairs: Iterable[tuple[_Key, frozenset[_Item]]]) -> list[tuple[_Key, 
     for key, members in pairs:
         groups.setdefault(key, set()).update(members)
     return [(key, frozenset(members)) for key, members in groups.items()]
-
-
-def joined_services(boxes: Iterable[Box]) -> frozenset[Box]:
-    """Return the same packets in fewer boxes: spans that touch become one, and two that differ in one bit."""
-    found = set(boxes)
-    before = 0
-    while len(found) != before:
-        before = len(found)
-        for first in (7, 5, 3):
-            spans: dict[tuple[object, ...], list[tuple[int, int]]] = {}
-            for box in found:
-                spans.setdefault((*box[:first], *box[first + 2 :]), []).append((box[first], box[first + 1]))
-            found = {Box._make((*key[:first], *span, *key[first:])) for key, several in spans.items() for span in join_ports(several)}
-        for each in list(found):
-            fixed = LOW_FREE & ~each.wildcard
-            while fixed and each in found:
-                bit = fixed & -fixed
-                other = each._replace(value=each.value ^ bit)
-                if other in found:
-                    found -= {each, other}
-                    found.add(each._replace(value=each.value & ~bit, wildcard=each.wildcard | bit))
-                fixed ^= bit
-    return frozenset(found)

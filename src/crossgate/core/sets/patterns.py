@@ -70,13 +70,13 @@ def less(patterns: Iterable[Pattern], excluded: Iterable[Pattern]) -> Patterns:
     return frozenset(left)
 
 
-def joined(patterns: Iterable[Pattern]) -> Patterns:
+def joined(patterns: Iterable[Pattern], wild: bool = False) -> Patterns:
     """Return the same addresses in fewer patterns: two that differ in one bit become one.
 
-    Prefixes become larger prefixes and nothing else; scattered patterns may join in any bit.
+    Prefixes become larger prefixes and nothing else, unless they are `wild`; scattered patterns may join in any bit.
     """
     left = set(patterns)
-    prefixes_only = all(each.is_prefix for each in left)
+    prefixes_only = not wild and all(each.is_prefix for each in left)
     changed = len(left) > 1
     while changed:
         changed = False

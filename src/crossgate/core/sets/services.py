@@ -1,16 +1,17 @@
-"""Services as sets of packets: the parts of a box that say nothing of addresses."""
+"""Services as parts of boxes: what a region says besides its addresses, as spans of protocols and ports, and bits."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import TYPE_CHECKING, NamedTuple
+from functools import cache, lru_cache
+from typing import NamedTuple
 
-from crossgate.core.model.address import Family, Pattern
-from crossgate.core.model.service import Service, ServiceTerm
-from crossgate.core.sets.boxes import ALL_PORTS, ALL_PROTOCOLS, FRAGMENT_BIT, LOW_FREE, Box, address_box, overlap, whole
-
-if TYPE_CHECKING:
-    pass
+from crossgate.core.model.address import Family
+from crossgate.core.model.service import FlagTest
+from crossgate.core.sets import spans as line
+from crossgate.core.sets.addresses import AddressSet
+from crossgate.core.sets.boxes import ALL_PORTS, DSCP_SHIFT, FRAGMENT_BIT, LOW_FREE, Box, whole
+from crossgate.core.sets.region import FRAGMENT, PROTOCOL_SHIFT, Region
+from crossgate.core.sets.spans import Span, Spans
 
 
 class ServicePart(NamedTuple):
@@ -21,32 +22,93 @@ class ServicePart(NamedTuple):
     spans: tuple[int, int, int, int, int, int]
 
 
-def term_parts(term: ServiceTerm) -> Iterator[ServicePart]:
-    """Yield the parts of one term; a part that asks for ports or a message has no fragments."""
-    protocols = ALL_PROTOCOLS if term.protocol is None else (term.protocol, term.protocol)
-    unfragmented = LOW_FREE & ~FRAGMENT_BIT
-    if term.ports is not None:
-        for ports in term.ports:
-            yield ServicePart(0, unfragmented, (*protocols, *ALL_PORTS, *ports))
-    elif term.icmp_type is not None:
-        first = term.icmp_type << 8 | (term.icmp_code or 0)
-        last = first if term.icmp_code is not None else first | 255
-        yield ServicePart(0, unfragmented, (*protocols, *ALL_PORTS, first, last))
-    else:
-        yield ServicePart(0, LOW_FREE, (*protocols, *ALL_PORTS, *ALL_PORTS))
+def service_parts(region: Region) -> tuple[ServicePart, ...]:
+    """Return what a region says besides its addresses, in parts that are apart."""
+    return _parts(*region[2:])
 
 
-def service_parts(service: Service) -> tuple[ServicePart, ...]:
-    """Return the parts of a service."""
-    return tuple(part for term in service.terms for part in term_parts(term))
+@lru_cache(1 << 14)
+def _parts(what: Spans, source_ports: Spans, flags: int, dscp: int) -> tuple[ServicePart, ...]:
+    marks = [
+        (test.value | mark.value << DSCP_SHIFT, ~(test.care | mark.care << DSCP_SHIFT) & LOW_FREE)
+        for test in cubes(flags, 8)
+        for mark in cubes(dscp, 6)
+    ]
+    clients = [(first, end - 1) for first, end in source_ports]
+    found = []
+    for first, last, ports, fragments in protocol_runs(what):
+        kinds = [(0, FRAGMENT_BIT, ALL_PORTS)] if fragments and ports == (ALL_PORTS,) else [(0, 0, each) for each in ports]
+        if fragments and ports != (ALL_PORTS,):
+            kinds.append((FRAGMENT_BIT, 0, ALL_PORTS))
+        found += [
+            ServicePart(value | bits, wildcard & ~FRAGMENT_BIT | free, (first, last, *client, *span))
+            for bits, free, span in kinds
+            for client in clients
+            for value, wildcard in marks
+        ]
+    return tuple(found)
 
 
-def service_boxes(service: Service, source: Pattern, destination: Pattern) -> list[Box]:
-    """Return every packet of a service between two sets of addresses."""
-    base = address_box(source, destination)
-    boxes = (overlap(base, _service_box(source.family, part)) for part in service_parts(service))
-    return [box for box in boxes if box is not None]
+def protocol_runs(what: Spans) -> list[tuple[int, int, tuple[tuple[int, int], ...], bool]]:
+    """Return runs of protocols that carry the same: the first, the last, the ports or messages, and whether fragments too."""
+    held: dict[int, list[Span]] = {}
+    for first, end in what:
+        while first < end:
+            protocol = first >> PROTOCOL_SHIFT
+            stop = min(end, protocol + 1 << PROTOCOL_SHIFT)
+            base = protocol << PROTOCOL_SHIFT
+            held.setdefault(protocol, []).append((first - base, stop - base))
+            first = stop
+    found: list[tuple[int, int, tuple[tuple[int, int], ...], bool]] = []
+    for protocol, spans in held.items():
+        ports = tuple((first, end - 1) for first, end in line.common(tuple(spans), ((0, FRAGMENT),)))
+        fragments = spans[-1][1] > FRAGMENT
+        if found and found[-1][1] == protocol - 1 and found[-1][2:] == (ports, fragments):
+            found[-1] = (found[-1][0], protocol, ports, fragments)
+        else:
+            found.append((protocol, protocol, ports, fragments))
+    return found
 
 
-def _service_box(family: Family, part: ServicePart) -> Box:
+@cache
+def cubes(members: int, bits: int) -> tuple[FlagTest, ...]:
+    """Return a set of numbers of so many bits, given as a bit set of its own, as tests of bits that are apart."""
+    if not members:
+        return ()
+    if members == (1 << (1 << bits)) - 1:
+        return (FlagTest(0, 0),)
+    half = 1 << bits - 1
+    low, high = cubes(members & (1 << half) - 1, bits - 1), cubes(members >> half, bits - 1)
+    both = [each for each in low if each in high]
+    zero = [FlagTest(each.value, each.care | half) for each in low if each not in both]
+    one = [FlagTest(each.value | half, each.care | half) for each in high if each not in both]
+    return (*both, *zero, *one)
+
+
+def service_box(family: Family, part: ServicePart) -> Box:
+    """Return every packet of a part between any two addresses."""
     return Box(family, part.value, whole(family).wildcard & ~LOW_FREE | part.wildcard, *part.spans)
+
+
+def service_boxes(region: Region) -> list[Box]:
+    """Return what a region says besides its addresses, as boxes that say nothing of addresses."""
+    return [service_box(region.family, part) for part in service_parts(region)]
+
+
+def box_region(box: Box) -> Region:
+    """Return a box as a region."""
+    source, destination = (AddressSet.of(box.family, (each,)) for each in (box.source, box.destination))
+    numbers = {False: (box.port_first, box.port_last + 1), True: (FRAGMENT, 2 * FRAGMENT)}
+    spans = [
+        ((protocol << PROTOCOL_SHIFT) + first, (protocol << PROTOCOL_SHIFT) + end)
+        for protocol in range(box.protocol_first, box.protocol_last + 1)
+        for fragment, (first, end) in numbers.items()
+        if box.fragment in (None, fragment)
+    ]
+    ports = ((box.source_first, box.source_last + 1),)
+    return Region(source, destination, line.joined(spans), ports, _members(box.flags, 8), _members(box.dscp, 6))
+
+
+@cache
+def _members(test: FlagTest, bits: int) -> int:
+    return sum(1 << number for number in range(1 << bits) if test.holds(number))

@@ -11,12 +11,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import product
-from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from crossgate.core.sets.boxes import Box, minus, spans_cover
+from crossgate.core.sets.boxes import Box, minus, overlap, spans_cover
 from crossgate.core.sets.effort import spend
 
 _Rows = NDArray[np.uint8]
@@ -30,39 +29,32 @@ _MOST_CELLS = 256
 _MANY = 1024
 
 
-class PacketSet(Protocol):
-    """A set of packets that can tell one box of it within another; a `Box` is one."""
-
-    def part(self, box: Box) -> Box | None:
-        """Return a box of the set that lies within `box`, or None when they share no packet."""
-
-
-def first_uncovered(box: Box, parts: Sequence[PacketSet]) -> Box | None:
-    """Return a box of what is left of a box without some sets of packets, or None when together they have all of it."""
-    if len(parts) > _FEW_PARTS and all(isinstance(each, Box) for each in parts):
-        boxes = [part for each in parts if (part := each.part(box)) is not None]
+def first_uncovered(box: Box, parts: Sequence[Box]) -> Box | None:
+    """Return a box of what is left of a box without others, or None when together they have all of it."""
+    if len(parts) > _FEW_PARTS:
+        boxes = [part for each in parts if (part := overlap(each, box)) is not None]
         cells = _cells(box, boxes)
         if cells is not None:
             return _by_bits(cells, boxes)
     return _by_pieces(box, parts)
 
 
-def _by_pieces(box: Box, parts: Sequence[PacketSet]) -> Box | None:
-    """Return a box of what is left of a box without some sets of packets, or None; depth first.
+def _by_pieces(box: Box, parts: Sequence[Box]) -> Box | None:
+    """Return a box of what is left of a box without others, or None; depth first.
 
     Of the parts that touch a box the one that takes most of it goes first, so that few are looked at.
     """
-    stack: list[tuple[Iterator[Box], Sequence[PacketSet]]] = [(iter((box,)), parts)]
+    stack: list[tuple[Iterator[Box], Sequence[Box]]] = [(iter((box,)), parts)]
     while stack:
         pieces, candidates = stack[-1]
         piece = next(pieces, None)
         if piece is None:
             stack.pop()
             continue
-        touching: list[PacketSet] = []
+        touching: list[Box] = []
         best: Box | None = None
         for each in candidates:
-            part = each.part(piece)
+            part = overlap(each, piece)
             if part is None:
                 continue
             touching.append(each)

@@ -1,4 +1,4 @@
-"""Sets of opening packets by what follows them: the courses that conversations take, and the packets of each leg as boxes.
+"""Sets of opening packets by what follows them: the courses that conversations take, and what of them each leg's packets tell.
 
 An opening packet falls into a *course* by its protocol: which legs follow, and what of it they repeat. TCP's SYN has
 three legs; an ICMP request has its answer; other protocols have a reply; what is no opening (fragments, other TCP
@@ -13,21 +13,26 @@ from typing import NamedTuple
 
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family
-from crossgate.core.model.packet import ACK, MOST_PORT, SYN, TCP, icmp_of
+from crossgate.core.model.packet import ACK, MOST_PORT, PORT_PROTOCOLS, SYN, TCP, icmp_of
 from crossgate.core.model.service import Service
-from crossgate.core.sets.boxes import (
+from crossgate.core.sets import spans as line
+from crossgate.core.sets.region import (
+    ALL_FLAGS,
     ALL_PORTS,
-    DSCP_SHIFT,
-    FLAG_BITS,
-    FRAGMENT_BIT,
-    LOW_BITS,
-    Box,
-    minus,
-    overlap,
-    whole,
+    FRAGMENTS,
+    PROTOCOL_SHIFT,
+    WHOLE,
+    WITH_PORTS,
+    Region,
+    every_packet,
+    protocol_line,
+    term_line,
+    whole_packets,
 )
-from crossgate.core.sets.services import service_boxes
+from crossgate.core.sets.spans import Spans
 from crossgate.core.traffic.legs import Leg
+
+_FLAGS = {Leg.SYN_ACK: SYN | ACK, Leg.ACK: ACK}
 
 
 class Course(NamedTuple):
@@ -37,7 +42,7 @@ class Course(NamedTuple):
     it is a course only between machines of one link (True) or of different ones (False).
     """
 
-    openings: Box
+    openings: Region
     legs: tuple[Leg, ...]
     answer: int | None = None
     stray: bool = False
@@ -47,104 +52,129 @@ class Course(NamedTuple):
 @cache
 def courses(family: Family) -> tuple[Course, ...]:
     """Return the courses of a family; on one link, and off it, their openings are apart and together all packets."""
-    every = whole(family)
-    fragments = every._replace(value=FRAGMENT_BIT, wildcard=every.wildcard & ~FRAGMENT_BIT)
-    whole_packets = every._replace(wildcard=every.wildcard & ~FRAGMENT_BIT)
-    found = [Course(fragments, (Leg.REQUEST,), stray=True)]
-    tcp = whole_packets._replace(protocol_first=TCP, protocol_last=TCP)
-    opening = tcp._replace(value=SYN, wildcard=tcp.wildcard & ~FLAG_BITS)
-    found.append(Course(opening, (Leg.SYN, Leg.SYN_ACK, Leg.ACK)))
-    found += [Course(box, (Leg.REQUEST,), stray=True) for box in minus(tcp, opening)]
-    protocol = icmp_of(family)
+    every, protocol = every_packet(family), icmp_of(family)
+    alone = (Leg.REQUEST,)
+    tcp = every._replace(what=whole_packets(TCP))
+    found = [
+        Course(every._replace(what=FRAGMENTS), alone, stray=True),
+        Course(tcp._replace(flags=1 << SYN), (Leg.SYN, Leg.SYN_ACK, Leg.ACK)),
+        Course(tcp._replace(flags=ALL_FLAGS & ~(1 << SYN)), alone, stray=True),
+    ]
     answered, near = iana.ANSWERED[protocol], iana.ANSWERED_ON_LINK[protocol]
-    icmp = whole_packets._replace(protocol_first=protocol, protocol_last=protocol)
-    message = 0
+    base, message = protocol << PROTOCOL_SHIFT, 0
+
+    def messages(first: int, end: int) -> Region:
+        return every._replace(what=((base + first, base + end),))
+
     for kind in (*sorted({*answered, *near}), 256):
         if message < kind << 8:
-            found.append(Course(icmp._replace(port_first=message, port_last=(kind << 8) - 1), (Leg.REQUEST,), stray=True))
-        box = icmp._replace(port_first=kind << 8, port_last=kind << 8 | 255)
+            found.append(Course(messages(message, kind << 8), alone, stray=True))
+        own = messages(kind << 8, kind + 1 << 8)
         if kind in answered:
-            found.append(Course(box, (Leg.REQUEST, Leg.REPLY), answered[kind]))
+            found.append(Course(own, (Leg.REQUEST, Leg.REPLY), answered[kind]))
         elif kind in near:
-            found.append(Course(box, (Leg.REQUEST, Leg.REPLY), near[kind], on_link=True))
-            found.append(Course(box, (Leg.REQUEST,), stray=True, on_link=False))
+            found.append(Course(own, (Leg.REQUEST, Leg.REPLY), near[kind], on_link=True))
+            found.append(Course(own, alone, stray=True, on_link=False))
         message = kind + 1 << 8
-    apart = sorted((protocol, TCP))
-    for first, last in zip((-1, *apart), (*apart, 256), strict=True):
-        if first + 1 < last:
-            box = whole_packets._replace(protocol_first=first + 1, protocol_last=last - 1)
-            found.append(Course(box, (Leg.REQUEST, Leg.REPLY)))
-    return tuple(found)
+    apart = line.joined((*protocol_line(TCP), *protocol_line(protocol)))
+    others = line.less(WHOLE, apart)
+    return (*found, Course(every._replace(what=others), (Leg.REQUEST, Leg.REPLY)))
 
 
 def course_on(course: Course, on_link: bool) -> Course:
     """Return the course of the same openings between machines of one link, or of different ones."""
     if course.on_link in (None, on_link):
         return course
-    return next(each for each in courses(course.openings.family) if each.openings == course.openings and each.on_link is on_link)
+    every = courses(course.openings.family)
+    return next(each for each in every if each.openings == course.openings and each.on_link is on_link)
 
 
 class Opening(NamedTuple):
-    """Opening packets of one course, to and from any address."""
+    """Opening packets of one course."""
 
     course: Course
-    box: Box
+    region: Region
 
 
-def openings(service: Service, family: Family, clients: tuple[int, int] = ALL_PORTS) -> list[Opening]:
+def openings(service: Service, family: Family, clients: tuple[int, int] = (0, MOST_PORT)) -> list[Opening]:
     """Return the packets that open conversations of a service from the client ports given: unmarked, whole, a SYN in TCP.
 
     ICMP messages that nobody answers are among them only where the service names their type.
     """
-    every = whole(family)
-    fixed = FLAG_BITS | FRAGMENT_BIT | 63 << DSCP_SHIFT
-    first = every._replace(value=SYN, wildcard=every.wildcard & ~fixed, source_first=clients[0], source_last=clients[1])
     found = []
     for term in service.terms:
-        boxes = service_boxes(Service(service.text, (term,)), every.source, every.destination)
-        begun = by_course(part for box in boxes if (part := overlap(box, first)) is not None)
-        found += [each for each in begun if not each.course.stray or term.icmp_type is not None]
+        for course in courses(family):
+            what = line.common(term_line((term,)), course.openings.what)
+            if course.stray and term.icmp_type is None:
+                continue
+            begun = course.openings._replace(what=what, dscp=1)
+            found += [Opening(course, each) for each in from_ports(begun, clients)]
     return found
 
 
-def by_course(boxes: Iterable[Box]) -> list[Opening]:
-    """Return the openings that some boxes hold, course by course."""
-    return [Opening(course, part) for box in boxes for course in courses(box.family) if (part := overlap(box, course.openings)) is not None]
+def from_ports(region: Region, clients: tuple[int, int]) -> list[Region]:
+    """Return the packets of a region from source ports in a range, and those that have no ports."""
+    ports = line.common(region.source_ports, ((clients[0], clients[1] + 1),))
+    parts = (line.common(region.what, WITH_PORTS), ports), (line.less(region.what, WITH_PORTS), region.source_ports)
+    return [region._replace(what=what, source_ports=asked) for what, asked in parts if what and asked]
 
 
-def leg_box(opening: Box, course: Course, leg: Leg) -> Box:
-    """Return the packets of a leg, for opening packets of a course."""
+def by_course(regions: Iterable[Region]) -> list[Opening]:
+    """Return the openings that some regions hold, course by course."""
+    found = []
+    for region in regions:
+        for course in courses(region.family):
+            part = region.common(course.openings)
+            if part is not None:
+                found.append(Opening(course, part))
+    return found
+
+
+def leg_regions(opening: Region, course: Course, leg: Leg) -> list[Region]:
+    """Return the packets of a leg, for opening packets of a course, in regions that are apart."""
     if leg in (Leg.SYN, Leg.REQUEST):
-        return opening
-    box = opening
-    if leg.returns:
-        box = swapped(opening)
+        return [opening]
+    if leg is Leg.ACK:
+        return [opening._replace(flags=1 << ACK)]
     if course.answer is not None:
-        box = box._replace(source_first=0, source_last=MOST_PORT, port_first=course.answer << 8, port_last=course.answer << 8)
-    flags = {Leg.SYN_ACK: SYN | ACK, Leg.ACK: ACK}.get(leg)
-    return box if flags is None else box._replace(value=box.value & ~FLAG_BITS | flags)
+        message = (icmp_of(opening.family) << PROTOCOL_SHIFT) + (course.answer << 8)
+        return [opening.between(opening.destination, opening.source)._replace(what=((message, message + 1),))]
+    found = _turned(opening, opening.what)
+    return [each._replace(flags=1 << (SYN | ACK)) for each in found] if leg is Leg.SYN_ACK else found
 
 
-def opening_box(opening: Box, course: Course, leg: Leg, part: Box) -> Box:
-    """Return the opening packets, of `opening`, that a part of their leg belongs to: `leg_box` the other way."""
+def opening_regions(region: Region, course: Course, leg: Leg) -> list[Region]:
+    """Return the openings of a course whose packets on a leg are in a region: `leg_regions` the other way.
+
+    What they say of the openings is only what the leg's packets tell; other sides are left open.
+    """
     if leg in (Leg.SYN, Leg.REQUEST):
-        return part
-    back = swapped(part) if leg.returns else part
-    value = back.value & ~FLAG_BITS | opening.value & FLAG_BITS
-    wildcard = back.wildcard & ~FLAG_BITS | opening.wildcard & FLAG_BITS
-    ports = opening[5:] if course.answer is not None else back[5:]
-    return Box(opening.family, value, wildcard, back.protocol_first, back.protocol_last, *ports)
+        return [region]
+    flags = _FLAGS.get(leg)
+    if flags is not None and not region.flags >> flags & 1:
+        return []
+    if leg is Leg.ACK:
+        return [region._replace(flags=ALL_FLAGS)]
+    if course.answer is not None:
+        message = (icmp_of(region.family) << PROTOCOL_SHIFT) + (course.answer << 8)
+        turned = Region(region.destination, region.source, dscp=region.dscp)
+        return [turned] if line.contains(region.what, message) else []
+    return _turned(region, course.openings.what)
 
 
-def swapped(box: Box) -> Box:
-    """Return a box with its ends changed: addresses and ports."""
-    bits, mask = box.family.bits, box.family.mask
-
-    def turned(number: int) -> int:
-        low, high = number & ((1 << LOW_BITS) - 1), number >> LOW_BITS
-        return ((high & mask) << bits | high >> bits) << LOW_BITS | low
-
-    return Box(
-        box.family, turned(box.value), turned(box.wildcard), box.protocol_first, box.protocol_last,
-        box.port_first, box.port_last, box.source_first, box.source_last,
-    )  # fmt: skip
+def _turned(region: Region, within: Spans) -> list[Region]:
+    """Return the packets of a region that are within, with their ends changed: addresses and ports."""
+    what = line.common(region.what, within)
+    turned = Region(region.destination, region.source, dscp=region.dscp)
+    plain, found = line.less(what, WITH_PORTS), []
+    for protocol in PORT_PROTOCOLS:
+        own = line.common(what, whole_packets(protocol))
+        if not own:
+            continue
+        if region.source_ports == ALL_PORTS and own == whole_packets(protocol):
+            plain = line.joined((*plain, *own))
+            continue
+        base = protocol << PROTOCOL_SHIFT
+        back = tuple((base + first, base + end) for first, end in region.source_ports)
+        found.append(turned._replace(what=back, source_ports=tuple((first - base, end - base) for first, end in own)))
+    return [turned._replace(what=plain), *found] if plain else found

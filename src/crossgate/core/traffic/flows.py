@@ -1,46 +1,52 @@
-"""Conversations between sets of addresses, exactly: every opening packet with what becomes of it, as boxes.
+"""Conversations between sets of addresses, exactly: every opening packet with what becomes of it, as products of sets.
 
 1. Between two address classes all conversations go the same way there and back, so the lists asked on each leg are known.
 2. By its protocol an opening packet takes a course (`courses`), which says what legs follow. A leg's packets are the
    opening's, with ends and ports swapped on the way back.
-3. Each list asked splits them (`ListRegions.split`); what it permits goes on to the next, mapped back to opening packets.
-   This is `trace` for sets: the same order, the same verdicts.
+3. Each list asked splits them; what it permits goes on to the next. This is `trace` for sets: the same order, the same
+   verdicts. All of it is reckoned in one frame (`Question`).
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from functools import reduce
+from operator import or_
 from typing import NamedTuple
 
-from crossgate.core.lists.split import ListRegions, Regions
+from crossgate.core.lists.split import EntryRegion, ListRegions, Regions, region_hull
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.network.address_classes import AddressClass
 from crossgate.core.network.itineraries import Network, Passage, Way
 from crossgate.core.network.routing import Crossing, Endpoint
-from crossgate.core.sets.boxes import (
-    Box,
-    address_box,
-    overlap,
-)
+from crossgate.core.sets import products as algebra
+from crossgate.core.sets import spans as line
+from crossgate.core.sets.addresses import AddressSet, apart
+from crossgate.core.sets.boxes import Box
+from crossgate.core.sets.frame import Frame, PacketSet
 from crossgate.core.sets.patterns import Excluded
-from crossgate.core.traffic.courses import Course, Opening, leg_box, opening_box
+from crossgate.core.sets.products import Product
+from crossgate.core.sets.region import Region
+from crossgate.core.sets.spans import Spans
+from crossgate.core.traffic.courses import Course, Opening, course_on, leg_regions, opening_regions
 from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.trace import Verdict
 
 
 class Flow(NamedTuple):
-    """All that the machines of one address class send to those of another.
+    """All that the machines of one address class send to those of another: from any of `senders` to any of `receivers`.
 
-    `boxes` hold the packets on the way there, from which those of `excluded` addresses are to be left out: they belong to
-    other flows. `ways` are those there and back that differ in the lists they meet, the first one first.
+    Of these the `hidden` ones belong to other flows, and are taken in only so that what the others do is told in fewer words.
+    `ways` are those there and back that differ in the lists they meet, the first one first.
     """
 
     source: Endpoint
     destination: Endpoint
     ways: tuple[Way, ...]
-    boxes: tuple[Box, ...]
-    excluded: Excluded
+    senders: AddressSet
+    receivers: AddressSet
+    hidden: tuple[AddressSet, AddressSet] | None = None
 
     @property
     def asked(self) -> str:
@@ -51,6 +57,11 @@ class Flow(NamedTuple):
     def on_link(self) -> bool:
         """Whether both ends are on one link."""
         return self.source.segment == self.destination.segment
+
+    @property
+    def region(self) -> Region:
+        """Every packet on the way there."""
+        return Region(self.senders, self.receivers)
 
 
 class PlacedList(NamedTuple):
@@ -68,18 +79,24 @@ class Decided(NamedTuple):
 
 
 class Answer(NamedTuple):
-    """What becomes of the conversations that the packets of a box open.
+    """What becomes of the conversations that some packets open; `written` are these with hidden addresses of their flow.
 
     `stop` is the list that ended them on the leg `leg`; `passed` are the lists that let them by before, in order. That is on
     the first way; `others` are the answers on the further ones. The verdict is `VARIES` where these do not agree.
     """
 
-    box: Box
+    packets: PacketSet
+    written: PacketSet
     verdict: Verdict
     leg: Leg
     stop: Decided | None
     passed: tuple[Decided, ...]
     others: tuple[Answer, ...] = ()
+
+    @property
+    def opening(self) -> Product:
+        """The packets that open, hidden ones too, as a product of the question's frame."""
+        return self.written.products[0]
 
     @property
     def decisions(self) -> tuple[Decided, ...]:
@@ -105,6 +122,8 @@ class Flows:
         self._regions = regions
         self.open_windows = open_windows
         self._asked: dict[tuple[Way, Leg], list[PlacedList]] = {}
+        self._opened: dict[tuple[EntryRegion, int, Leg], list[Region]] = {}
+        self._services: dict[Spans, Spans] = {}
 
     def regions(self, access_list: AccessList) -> ListRegions:
         """Return a list's regions."""
@@ -112,49 +131,26 @@ class Flows:
 
     def answers(self, flow: Flow, begun: Iterable[Opening]) -> Iterator[Answer]:
         """Yield what becomes of the conversations of a flow that these packets open."""
-        for course, opening in begun:
-            if course.on_link not in (None, flow.on_link):
-                continue
-            for box in flow.boxes:
-                part = overlap(box, opening)
-                if part is not None:
-                    yield from self._on_all_ways(flow.ways, course, part)
+        question = Question(flow, begun, [Party(self, flow.ways, flow.on_link)])
+        for course, opening in question.openings:
+            yield from question.answers(0, course, opening)
 
-    def _on_all_ways(self, ways: tuple[Way, ...], course: Course, opening: Box) -> Iterator[Answer]:
-        """Yield what becomes of openings on all ways together: pieces in which every way has one answer."""
-        for answer in self._leg(ways[0], course, 0, opening, ()):
-            pieces = [answer]
-            for way in ways[1:]:
-                pieces = [_together(each, other) for each in pieces for other in self._leg(way, course, 0, each.box, ())]
-            yield from pieces
+    def lists_asked(self, ways: Iterable[Way], leg: Leg, family: Family) -> Iterable[ListRegions]:
+        """Return the lists that are asked on a leg of some ways, each once."""
+        return dict.fromkeys(self.regions(each.access_list) for way in ways for each in self.asked(way, leg, family))
 
-    def _leg(self, way: Way, course: Course, index: int, opening: Box, passed: tuple[Decided, ...]) -> Iterator[Answer]:
-        if index == len(course.legs) or (index and way.unanswered):
-            yield Answer(opening, Verdict.PERMITTED, course.legs[-1], None, passed)
-            return
-        asked = self.asked(way, course.legs[index], opening.family)
-        yield from self._crossing(way, course, index, asked, 0, opening, passed)
-
-    def _crossing(
-        self, way: Way, course: Course, index: int, asked: Sequence[PlacedList], nth: int, opening: Box,
-        passed: tuple[Decided, ...],
-    ) -> Iterator[Answer]:  # fmt: skip
-        leg = course.legs[index]
-        if nth == len(asked):
-            arrived = way.back.arrived if leg.returns else way.there.arrived
-            if arrived:
-                yield from self._leg(way, course, index + 1, opening, passed)
-            else:
-                yield Answer(opening, Verdict.UNROUTABLE, leg, None, passed)
-            return
-        crossing, access_list = asked[nth]
-        for piece, decider in self.regions(access_list).split(leg_box(opening, course, leg)):
-            decided = Decided(crossing, decider)
-            part = opening_box(opening, course, leg, piece)
-            if decider.permits:
-                yield from self._crossing(way, course, index, asked, nth + 1, part, (*passed, decided))
-            else:
-                yield Answer(part, Verdict.HALF_OPEN if index else Verdict.DENIED, leg, decided, passed)
+    def opened_by(self, region: EntryRegion, course: Course, leg: Leg) -> list[Region]:
+        """Return the openings of a course whose packets on a leg an entry takes (`opening_regions`)."""
+        if region.region is None or leg in (Leg.SYN, Leg.REQUEST):
+            return [] if region.region is None else [region.region]
+        key = region, id(course), leg
+        if key not in self._opened:
+            same = self._services.setdefault
+            self._opened[key] = [
+                each._replace(what=same(each.what, each.what), source_ports=same(each.source_ports, each.source_ports))
+                for each in opening_regions(region.region, course, leg)
+            ]
+        return self._opened[key]
 
     def asked(self, way: Way, leg: Leg, family: Family) -> list[PlacedList]:
         """Return the lists that are asked on a leg; a stateful device that let an earlier leg by is not."""
@@ -169,12 +165,6 @@ class Flows:
         return [each for each in every if each.crossing.point.device not in passed]
 
 
-def _together(answer: Answer, other: Answer) -> Answer:
-    """Return an answer with that on a further way, for the openings that both are about."""
-    verdict = answer.verdict if answer.verdict is other.verdict else Verdict.VARIES
-    return answer._replace(box=other.box, verdict=verdict, others=(*answer.others, other))
-
-
 def placed_on(network: Network, passage: Passage, family: Family) -> list[PlacedList]:
     """Return the crossings of a passage, with the lists of the family that stand there."""
     return [PlacedList(each, network.plan.placed[(each.point, each.direction, family)]) for each in passage.crossings]
@@ -186,26 +176,41 @@ def flows(
     receivers: Sequence[AddressClass],
     source: Sequence[Pattern],
     destination: Sequence[Pattern],
+    hidden: Callable[[bool], Collection[Pattern]] = lambda devices: (),
 ) -> list[Flow]:
     """Return what is sent from the `source` addresses of some address classes to the `destination` addresses of others.
 
-    A class inside another one joins it where nothing about these flows tells the two apart.
+    A class inside another one joins it where nothing about these flows tells the two apart; addresses that are `hidden` in
+    flows between devices' own addresses, or in others, are taken in as such.
     """
     here = [address_class for address_class in senders if address_class.within(source) and not address_class.scoped]
     far = [address_class for address_class in receivers if address_class.within(destination)]
     found = []
     for one, other, excluded in alike(here, far, lambda start, end: likeness(network, start.end, end.end)):
-        boxes = tuple(address_box(start, end) for start in one.within(source) for end in other.within(destination))
-        found.append(flow_between(network, one.end, other.end, boxes, excluded))
+        ends = (one.within(source), other.within(destination))
+        devices = one.end.device is not None or other.end.device is not None
+        flow = flow_between(network, one.end, other.end, ends, excluded, hidden(devices))
+        if apart(flow.senders, flow.receivers):
+            found.append(flow)
     return found
 
 
 def flow_between(
-    network: Network, source: Endpoint, destination: Endpoint, boxes: tuple[Box, ...], excluded: Excluded,
-    numbers: tuple[int | None, int | None] = (None, None),
+    network: Network, source: Endpoint, destination: Endpoint, ends: tuple[Iterable[Pattern], Iterable[Pattern]], excluded: Excluded,
+    hidden: Collection[Pattern] = (), numbers: tuple[int | None, int | None] = (None, None),
 ) -> Flow:  # fmt: skip
-    """Return the flow from one end to another with just these packets; `numbers` are their itineraries' where they are known."""
-    return Flow(source, destination, network.between(source, destination, numbers), boxes, excluded)
+    """Return the flow from one end to another between the addresses `ends` but those `excluded`; `hidden` ones of these stay as such.
+
+    `numbers` are their itineraries' where they are known.
+    """
+    family = source.address.family
+    senders, receivers = (
+        AddressSet.of(family, end) - AddressSet.of(family, (each for each in left_out if each not in hidden))
+        for end, left_out in zip(ends, excluded, strict=True)
+    )
+    kept = [AddressSet.of(family, (each for each in left_out if each in hidden)) for left_out in excluded]
+    ways = network.between(source, destination, numbers)
+    return Flow(source, destination, ways, senders, receivers, (kept[0], kept[1]) if any(kept) else None)
 
 
 def alike(
@@ -253,3 +258,148 @@ def merged(group: Sequence[AddressClass], same: Callable[[AddressClass, AddressC
                 yield inner
 
     return {index: tuple(others(index)) for index in range(len(group)) if index not in gone}
+
+
+class _Fate(NamedTuple):
+    """What becomes of the openings of a product on one way."""
+
+    product: Product
+    verdict: Verdict
+    leg: Leg
+    stop: Decided | None
+    passed: tuple[Decided, ...]
+
+
+class Party(NamedTuple):
+    """Whose lists are asked in a question, the ways that its packets take, and whether both ends are on one link there."""
+
+    asking: Flows
+    ways: tuple[Way, ...]
+    on_link: bool
+
+
+class Question:
+    """The conversations that some packets of a flow open, in one frame for all ways, legs and lists.
+
+    Every entry asked is written in the terms of the packets that open: an answer is looked at as the opening it answers.
+    The `parties` are one network, or two to be compared.
+    """
+
+    def __init__(self, flow: Flow, begun: Iterable[Opening], parties: Sequence[Party], more: Iterable[Region] = ()) -> None:
+        """Ask; `more` are further regions that are to be products of the frame."""
+        self._parties = parties
+        self._family = flow.senders.family
+        opened = [
+            Opening(course, region)
+            for course, each in begun
+            if course.on_link in (None, flow.on_link) and (region := each.common(flow.region)) is not None
+        ]
+        self._near = self._gathered(opened)
+        self._rows: dict[tuple[int, int, Leg], list[tuple[Product, EntryRegion]]] = {}
+        regions = [region for several in self._near.values() for own, _ in several for region in own]
+        hidden = [] if flow.hidden is None else [Region(*flow.hidden)]
+        self.frame = Frame(_around(flow, opened), [*(each.region for each in opened), *hidden, *regions, *more])
+        products = ((each.course, self.frame.product(each.region)) for each in opened)
+        self.openings = [(course, product) for course, product in products if product is not None]
+        self._hidden = None if flow.hidden is None else (self.frame.mask(0, flow.hidden[0]), self.frame.mask(1, flow.hidden[1]))
+
+    def _gathered(self, opened: Sequence[Opening]) -> dict[tuple[int, int, Leg], list[tuple[list[Region], EntryRegion]]]:
+        """Return the entries that may take packets of each leg, by course, list and leg, with the openings that these follow."""
+        courses: dict[int, list[Opening]] = {}
+        for each in opened:
+            courses.setdefault(id(each.course), []).append(each)
+        found = {}
+        for several in courses.values():
+            for asking, ways, on_link in self._parties:
+                course = course_on(several[0].course, on_link)
+                for leg in course.legs:
+                    boxes: list[Box] = []
+                    for regions in asking.lists_asked(ways, leg, self._family):
+                        if not boxes:
+                            boxes = [region_hull(each) for own in several for each in leg_regions(own.region, course, leg)]
+                        near = regions.near_any(boxes)
+                        found[id(course), id(regions), leg] = [(asking.opened_by(each, course, leg), each) for each in near]
+        return found
+
+    def answers(self, party: int, course: Course, opening: Product) -> Iterator[Answer]:
+        """Yield what becomes of openings of a course on all ways of one party: pieces in which every way has one answer."""
+        _, ways, on_link = self._parties[party]
+        course = course_on(course, on_link)
+        for fate in self._leg(party, ways[0], course, 0, opening, ()):
+            pieces = [[fate]]
+            for way in ways[1:]:
+                pieces = [[*fates, each] for fates in pieces for each in self._leg(party, way, course, 0, fates[-1].product, ())]
+            for fates in pieces:
+                packets = self.seen(fates[-1].product)
+                if packets is not None:
+                    yield self._answer(fates, packets)
+
+    def has_way(self, party: int) -> bool:
+        """Whether the addresses are anybody's where one party is asked."""
+        return bool(self._parties[party].ways)
+
+    def _answer(self, fates: Sequence[_Fate], packets: PacketSet) -> Answer:
+        written = packets if self._hidden is None else PacketSet(self.frame, (fates[-1].product,))
+        first, *others = (Answer(packets, written, *each[1:]) for each in fates)
+        if not others:
+            return first
+        verdict = first.verdict if all(each.verdict is first.verdict for each in others) else Verdict.VARIES
+        return first._replace(verdict=verdict, others=tuple(others))
+
+    def seen(self, product: Product) -> PacketSet | None:
+        """Return the packets of a product from and to addresses that are not hidden, None where there are none."""
+        if self._hidden is not None:
+            sources, destinations = product[0] & ~self._hidden[0], product[1] & ~self._hidden[1]
+            if not (sources and destinations):
+                return None
+            product = (sources, destinations, *product[2:])
+        return PacketSet(self.frame, (product,)) if self.frame.has_two_ends(product) else None
+
+    def _leg(
+        self, party: int, way: Way, course: Course, index: int, opening: Product, passed: tuple[Decided, ...]
+    ) -> Iterator[_Fate]:  # fmt: skip
+        if index == len(course.legs) or (index and way.unanswered):
+            yield _Fate(opening, Verdict.PERMITTED, course.legs[-1], None, passed)
+            return
+        asked = self._parties[party][0].asked(way, course.legs[index], self._family)
+        yield from self._crossing(party, way, course, index, asked, 0, opening, passed)
+
+    def _crossing(
+        self, party: int, way: Way, course: Course, index: int, asked: Sequence[PlacedList], nth: int, opening: Product,
+        passed: tuple[Decided, ...],
+    ) -> Iterator[_Fate]:  # fmt: skip
+        leg = course.legs[index]
+        if nth == len(asked):
+            arrived = way.back.arrived if leg.returns else way.there.arrived
+            if arrived:
+                yield from self._leg(party, way, course, index + 1, opening, passed)
+            else:
+                yield _Fate(opening, Verdict.UNROUTABLE, leg, None, passed)
+            return
+        crossing, access_list = asked[nth]
+        rows = self._asked_rows(course, self._parties[party][0].regions(access_list), leg)
+        for piece, region in algebra.split(opening, rows, self.frame.order):
+            decided = Decided(crossing, Decider(access_list, None if region is None else region.entry))
+            if decided.decider.permits:
+                yield from self._crossing(party, way, course, index, asked, nth + 1, piece, (*passed, decided))
+            else:
+                yield _Fate(piece, Verdict.HALF_OPEN if index else Verdict.DENIED, leg, decided, passed)
+
+    def _asked_rows(self, course: Course, regions: ListRegions, leg: Leg) -> list[tuple[Product, EntryRegion]]:
+        key = id(course), id(regions), leg
+        if key not in self._rows:
+            self._rows[key] = [
+                (product, each) for own, each in self._near[key] for region in own if (product := self.frame.product(region)) is not None
+            ]
+        return self._rows[key]
+
+
+def _around(flow: Flow, opened: Sequence[Opening]) -> Region:
+    """Return a region that holds all that some openings of a flow have."""
+    regions = [each.region for each in opened]
+    if len(regions) == 1:
+        return regions[0]
+    what = line.joined(span for each in regions for span in each.what)
+    ports = line.joined(span for each in regions for span in each.source_ports)
+    flags, dscp = (reduce(or_, (each[side] for each in regions), 0) for side in (4, 5))
+    return flow.region._replace(what=what, source_ports=ports, flags=flags, dscp=dscp)

@@ -7,7 +7,8 @@ from collections.abc import Iterable, Sequence
 from crossgate.core.answers.compare import Difference, Fate, ListDifference
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
-from crossgate.core.wording.sets import Sort, Wording
+from crossgate.core.wording.services import Sort
+from crossgate.core.wording.sets import Wording
 from crossgate.formats.json.parts import Document, decided_document, decider_document, lines_document, packet_document
 
 

@@ -15,7 +15,8 @@ if TYPE_CHECKING:
     from crossgate.core.network.routing import Endpoint
     from crossgate.core.sets.minimise import SetLine
     from crossgate.core.traffic.flows import Decided
-    from crossgate.core.wording.sets import Sort, Wording
+    from crossgate.core.wording.services import Sort
+from crossgate.core.wording.sets import Wording
 
 Document = dict[str, Any]
 

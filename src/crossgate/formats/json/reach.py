@@ -8,7 +8,8 @@ from datetime import datetime
 from crossgate.core.answers.reach import Reached
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
-from crossgate.core.wording.sets import Sort, Wording
+from crossgate.core.wording.services import Sort
+from crossgate.core.wording.sets import Wording
 from crossgate.formats.json.parts import Document, decided_document, lines_document, packet_document
 
 

@@ -1,0 +1,159 @@
+"""A set of addresses of one family, exactly: one side of a set of packets.
+
+It is kept as spans of numbers, and as patterns where a wildcard scatters it over more spans than can be counted out.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from functools import cache
+from typing import NamedTuple, Self
+
+from crossgate.core.model.address import Family, Pattern, everything, range_patterns
+from crossgate.core.sets import patterns as scattered
+from crossgate.core.sets import spans as line
+from crossgate.core.sets.spans import Spans
+
+MOST_SPANS = 64
+"""A pattern that falls into more spans is not counted out."""
+
+
+class Cube(NamedTuple):
+    """The addresses of a pattern without those of some others within it; there are some."""
+
+    pattern: Pattern
+    holes: tuple[Pattern, ...]
+
+
+class AddressSet:
+    """A set of addresses, never changed once made. It is `wild` where a wildcard that is no prefix had a part in making it."""
+
+    __slots__ = ("_cubes", "_hull", "_patterns", "_spans", "_spread", "family", "wild")
+
+    def __init__(
+        self, family: Family, patterns: tuple[Pattern, ...] | None = None, spans: Spans | None = None, wild: bool = False,
+        cubes: Sequence[Cube] = (),
+    ) -> None:  # fmt: skip
+        self.family = family
+        self.wild = wild
+        self._patterns = patterns
+        self._spans = spans
+        self._cubes = cubes
+        self._spread = patterns is not None and spans is None
+        self._hull: Pattern | None = None
+
+    @classmethod
+    def of(cls, family: Family, patterns: Iterable[Pattern]) -> Self:
+        """Return the addresses of some patterns of a family."""
+        found = tuple(patterns)
+        return cls(family, found, wild=not all(each.is_prefix for each in found))
+
+    @property
+    def spans(self) -> Spans | None:
+        """The addresses as spans; None where they are scattered."""
+        if self._spread:
+            self._spread = False
+            counted = [spans_of(each) for each in self._patterns or ()]
+            self._spans = None if any(each is None for each in counted) else line.joined(span for each in counted for span in each or ())
+        return self._spans
+
+    @property
+    def patterns(self) -> tuple[Pattern, ...]:
+        """The addresses as patterns."""
+        if self._patterns is None and self._cubes:
+            self._patterns = tuple(each for cube in self._cubes for each in scattered.less((cube.pattern,), cube.holes))
+        elif self._patterns is None:
+            found = [each for first, end in self._spans or () for each in range_patterns(self.family, first, end - 1)]
+            self._patterns = tuple(found)
+        return self._patterns
+
+    def __bool__(self) -> bool:
+        return bool(self._spans or self._cubes if self._patterns is None else self._patterns)
+
+    def __and__(self, other: AddressSet) -> AddressSet:
+        if other is self or other is everywhere(self.family):
+            return self
+        if self is everywhere(self.family):
+            return other
+        here, there = self.spans, other.spans
+        if here is not None and there is not None:
+            return AddressSet(self.family, spans=line.common(here, there), wild=self.wild or other.wild)
+        pairs = (scattered.common(one, another) for one in self.patterns for another in other.patterns)
+        return AddressSet.of(self.family, (each for each in pairs if each is not None))
+
+    def __or__(self, other: AddressSet) -> AddressSet:
+        here, there = self.spans, other.spans
+        if here is not None and there is not None:
+            return AddressSet(self.family, spans=line.joined((*here, *there)), wild=self.wild or other.wild)
+        return AddressSet(self.family, (*self.patterns, *other.patterns), wild=True)
+
+    def __sub__(self, other: AddressSet) -> AddressSet:
+        here, there = self.spans, other.spans
+        if here is not None and there is not None:
+            return AddressSet(self.family, spans=line.less(here, there), wild=self.wild or other.wild)
+        return AddressSet.of(self.family, scattered.less(self.patterns, other.patterns))
+
+    def middle(self) -> int:
+        """Return an address from the middle of its largest part: the first of its upper half."""
+        if self._cubes:
+            cube = max(self._cubes, key=lambda each: each.pattern.wildcard.bit_count())
+            chosen = scattered.first_outside(cube.pattern, cube.holes)
+        else:
+            chosen = max(self.patterns, key=lambda each: each.wildcard.bit_count())
+        assert chosen is not None  # no cube is empty
+        _, value, wildcard = chosen
+        return value | (1 << wildcard.bit_length() >> 1)
+
+    @property
+    def hull(self) -> Pattern:
+        """The smallest pattern that has all of it."""
+        if self._hull is None:
+            (family, value, wildcard), *others = self.patterns
+            for _, other, free in others:
+                wildcard |= free | (value ^ other)
+            self._hull = Pattern(family, value & ~wildcard, wildcard)
+        return self._hull
+
+    @property
+    def single(self) -> int | None:
+        """The address where it has just one."""
+        if self.spans is not None:
+            return self.spans[0][0] if len(self.spans) == 1 and self.spans[0][1] - self.spans[0][0] == 1 else None
+        if any(each.pattern.wildcard and not each.holes for each in self._cubes):
+            return None
+        alone = {each.value for each in self.patterns} if all(not each.wildcard for each in self.patterns) else set()
+        return alone.pop() if len(alone) == 1 else None
+
+    def contains(self, address: int) -> bool:
+        """Whether an address is in it."""
+        if self.spans is not None:
+            return line.contains(self.spans, address)
+        return any(each.contains(address) for each in self.patterns)
+
+
+def apart(one: AddressSet, other: AddressSet) -> bool:
+    """Whether some address of one set differs from some address of another: whether something can be sent between two machines."""
+    return bool(one) and bool(other) and (one.single is None or one.single != other.single)
+
+
+@cache
+def everywhere(family: Family) -> AddressSet:
+    """Return every address of a family."""
+    return AddressSet.of(family, (everything(family),))
+
+
+def spans_of(pattern: Pattern) -> Spans | None:
+    """Return a pattern's addresses as spans; None where they are more than `MOST_SPANS`."""
+    wildcard = pattern.wildcard
+    run = wildcard + 1 & ~wildcard  # the free bits at the low end stand together
+    high = wildcard & ~(run - 1)
+    if not high:
+        return ((pattern.value, pattern.value + run),)
+    if 1 << high.bit_count() > MOST_SPANS:
+        return None
+    found, bits = [], 0
+    while True:
+        found.append((pattern.value | bits, (pattern.value | bits) + run))
+        bits = bits - high & high
+        if not bits:
+            return tuple(found)

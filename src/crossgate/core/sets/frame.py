@@ -1,0 +1,194 @@
+"""Sets of packets with the operators of set algebra, and the frames in which they are reckoned.
+
+A `Frame` is made for one question: it finds the atoms of each side that the regions at hand tell apart, so that every one
+of them is a product of bit sets, however many addresses and ports it has. A `PacketSet` is a union of products of one
+frame. Sets of different frames may be put together; they meet in a frame made for both.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+
+from crossgate.core.model.address import Family
+from crossgate.core.model.packet import Packet
+from crossgate.core.sets import products as algebra
+from crossgate.core.sets.addresses import AddressSet, apart
+from crossgate.core.sets.atoms import Atoms, address_atoms, swept
+from crossgate.core.sets.products import Product
+from crossgate.core.sets.region import Region, every_packet, some_service
+from crossgate.core.sets.spans import Spans
+
+
+class Frame:
+    """The atoms that some regions make of the packets `within` one of them; they need not lie in it."""
+
+    __slots__ = ("_addresses", "_known", "_services", "atoms", "family", "order", "whole", "within")
+
+    def __init__(self, within: Region, regions: Iterable[Region]) -> None:
+        self.family = within.family
+        self.within = within
+        sides: list[dict[int, object]] = [{}, {}, {}, {}]
+        for region in regions:
+            for own, side in zip(sides, region[:4], strict=False):
+                own[id(side)] = side
+        sources, destinations, services, ports = (list(own.values()) for own in sides)
+        self.atoms: tuple[Atoms, Atoms, Atoms, Atoms] = (
+            address_atoms(sources, within.source),  # type: ignore[arg-type]
+            address_atoms(destinations, within.destination),  # type: ignore[arg-type]
+            swept(services, within.what),  # type: ignore[arg-type]
+            swept(ports, within.source_ports),  # type: ignore[arg-type]
+        )
+        # The sides are kept beside their masks: an identity counts only as long as what it is of lives.
+        self._known = [
+            {key: (mask, side) for (key, side), mask in zip(own.items(), atoms.masks, strict=True)}
+            for own, atoms in zip(sides, self.atoms, strict=True)
+        ]
+        masks = [atoms.full for atoms in self.atoms]
+        self.whole: Product = (masks[0], masks[1], masks[2], masks[3], within.flags, within.dscp)
+        # The side with the fewest atoms is told apart first; flags and source ports only after what is carried (`Region`).
+        first = sorted((0, 1, 2), key=lambda side: len(self.atoms[side].sizes))
+        self.order = tuple(each for side in first for each in ((2, 4, 3, 5) if side == 2 else (side,)))
+        self._addresses: dict[tuple[int, int], AddressSet] = {}
+        self._services: dict[tuple[int, int], Spans] = {}
+
+    def product(self, region: Region) -> Product | None:
+        """Return one of the regions that the frame was made for as a product, cut to what it is within; None where nothing is left."""
+        known = self._known
+        a, b = known[0][id(region.source)][0], known[1][id(region.destination)][0]
+        if not (a and b):
+            return None
+        c, d = known[2][id(region.what)][0], known[3][id(region.source_ports)][0]
+        e, f = region.flags & self.whole[4], region.dscp & self.whole[5]
+        return (a, b, c, d, e, f) if c and d and e and f else None
+
+    def mask(self, side: int, addresses: AddressSet) -> int:
+        """Return one of the sets of addresses that the frame was made for, cut to what it is within."""
+        return self._known[side][id(addresses)][0]
+
+    def region(self, product: Product) -> Region:
+        """Return a product of the frame as a region of its own."""
+        return Region(
+            self.addresses(0, product[0]), self.addresses(1, product[1]), self.numbers(2, product[2]), self.numbers(3, product[3]),
+            product[4], product[5],
+        )  # fmt: skip
+
+    def addresses(self, side: int, mask: int) -> AddressSet:
+        """Return the addresses of a side (0 sources, 1 destinations); equal ones are one object."""
+        if mask == self.whole[side]:
+            return self.within.source if side == 0 else self.within.destination
+        found = self._addresses.get((side, mask))
+        if found is None:
+            found = self._addresses[side, mask] = self.atoms[side].address_set(self.family, mask)
+        return found
+
+    def numbers(self, side: int, mask: int) -> Spans:
+        """Return what is carried (side 2) or the source ports (side 3); equal ones are one object."""
+        if mask == self.whole[side]:
+            return self.within.what if side == 2 else self.within.source_ports
+        found = self._services.get((side, mask))
+        if found is None:
+            found = self._services[side, mask] = self.atoms[side].span_set(mask)
+        return found
+
+    def has_two_ends(self, product: Product) -> bool:
+        """Whether a product has a packet that is not from an address to itself."""
+        if any(self.atoms[side].size(product[side]) > 1 for side in (0, 1)):
+            return True
+        return apart(self.addresses(0, product[0]), self.addresses(1, product[1]))
+
+    def witness(self, product: Product) -> Packet:
+        """Return a packet of a product, of the kind that people know, and between two machines where there is one."""
+        sources, destinations = self.addresses(0, product[0]), self.addresses(1, product[1])
+        source, destination = sources.middle(), destinations.middle()
+        if source == destination and apart(sources, destinations):
+            itself = AddressSet(self.family, spans=((source, source + 1),))
+            others = destinations - itself
+            source, destination = (source, others.middle()) if others else ((sources - itself).middle(), destination)
+        found = some_service(self.family, self.numbers(2, product[2]), self.numbers(3, product[3]), product[4], product[5])
+        return found._replace(source=source, destination=destination)
+
+    def size(self, product: Product) -> int:
+        """Return how many points a product has; a packet without ports is one for every port."""
+        count = product[4].bit_count() * product[5].bit_count()
+        for atoms, mask in zip(self.atoms, product, strict=False):
+            count *= atoms.size(mask)
+        return count
+
+
+def is_left(region: Region, others: Sequence[Region]) -> bool:
+    """Whether something is left of a region without some others."""
+    frame = Frame(region, others)
+    return algebra.is_left(frame.whole, [row for each in others if (row := frame.product(each)) is not None], frame.order)
+
+
+class PacketSet:
+    """A set of packets of one family: products of a frame, which may overlap. It is never changed once made."""
+
+    __slots__ = ("frame", "products")
+
+    def __init__(self, frame: Frame, products: Sequence[Product]) -> None:
+        self.frame = frame
+        self.products = products
+
+    @classmethod
+    def of(cls, *regions: Region) -> PacketSet:
+        """Return the packets of some regions of one family, at least one."""
+        frame = Frame(regions[0] if len(regions) == 1 else every_packet(regions[0].family), regions)
+        return cls(frame, [found for each in regions if (found := frame.product(each)) is not None])
+
+    @property
+    def family(self) -> Family:
+        """The family of its addresses."""
+        return self.frame.family
+
+    def regions(self) -> Iterator[Region]:
+        """Yield its products as regions."""
+        return map(self.frame.region, self.products)
+
+    def __bool__(self) -> bool:
+        return bool(self.products)
+
+    def __or__(self, other: PacketSet) -> PacketSet:
+        frame, here, there = _together(self, other)
+        return PacketSet(frame, [*here, *there])
+
+    def __and__(self, other: PacketSet) -> PacketSet:
+        frame, here, there = _together(self, other)
+        return PacketSet(frame, [found for one in here for another in there if (found := algebra.meet(one, another)) is not None])
+
+    def __sub__(self, other: PacketSet) -> PacketSet:
+        frame, here, there = _together(self, other)
+        return PacketSet(frame, [piece for each in here for piece in algebra.left(each, there, frame.order)])
+
+    def __le__(self, other: PacketSet) -> bool:
+        _, here, there = _together(self, other)
+        return not any(algebra.is_left(each, there) for each in here)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, PacketSet) and self <= other <= self
+
+    __hash__ = None  # type: ignore[assignment]
+
+    @property
+    def size(self) -> int:
+        """How many points it has, each counted once; a packet without ports is one for every port that it could have."""
+        found, total = list[Product](), 0
+        for each in self.products:
+            total += sum(map(self.frame.size, algebra.left(each, found, self.frame.order)))
+            found.append(each)
+        return total
+
+    def witness(self) -> Packet:
+        """Return one of its packets, as `Frame.witness` does; it is not empty."""
+        between = (each for each in self.products if self.frame.has_two_ends(each))
+        return self.frame.witness(next(between, self.products[0]))
+
+
+def _together(one: PacketSet, other: PacketSet) -> tuple[Frame, Sequence[Product], Sequence[Product]]:
+    """Return the products of two sets in one frame, a new one where theirs differ."""
+    if one.frame is other.frame:
+        return one.frame, one.products, other.products
+    here, there = list(one.regions()), list(other.regions())
+    frame = Frame(every_packet(one.family), [*here, *there])
+    products = ([found for each in side if (found := frame.product(each)) is not None] for side in (here, there))
+    return frame, next(products), next(products)

@@ -1,0 +1,83 @@
+"""Sets of numbers as spans: ports, services and addresses that stand together; half-open, ascending, apart and not touching."""
+
+from __future__ import annotations
+
+from bisect import bisect_left, bisect_right
+from collections.abc import Iterable
+
+Span = tuple[int, int]
+"""The numbers from the first up to, and without, the second."""
+
+Spans = tuple[Span, ...]
+
+
+def joined(spans: Iterable[Span]) -> Spans:
+    """Return the numbers of any spans, in any order."""
+    found: list[Span] = []
+    for first, end in sorted(spans):
+        if found and first <= found[-1][1]:
+            if end > found[-1][1]:
+                found[-1] = (found[-1][0], end)
+        else:
+            found.append((first, end))
+    return tuple(found)
+
+
+def common(one: Spans, other: Spans) -> Spans:
+    """Return the numbers that both have."""
+    if len(other) == 1:
+        return _clipped(one, *other[0])
+    if len(one) == 1:
+        return _clipped(other, *one[0])
+    found, here, there = [], 0, 0
+    while here < len(one) and there < len(other):
+        first, end = max(one[here][0], other[there][0]), min(one[here][1], other[there][1])
+        if first < end:
+            found.append((first, end))
+        if one[here][1] < other[there][1]:
+            here += 1
+        else:
+            there += 1
+    return tuple(found)
+
+
+def _clipped(spans: Spans, first: int, end: int) -> Spans:
+    if not spans or (first <= spans[0][0] and spans[-1][1] <= end):
+        return spans
+    start = bisect_right(spans, (first,))
+    start -= start > 0 and spans[start - 1][1] > first
+    stop = bisect_left(spans, (end,))
+    if start >= stop:
+        return ()
+    inside = list(spans[start:stop])
+    inside[0] = (max(inside[0][0], first), inside[0][1])
+    inside[-1] = (inside[-1][0], min(inside[-1][1], end))
+    return tuple(inside)
+
+
+def less(one: Spans, other: Spans) -> Spans:
+    """Return the numbers that only the first has."""
+    found, there = [], 0
+    for first, end in one:
+        while there < len(other) and other[there][1] <= first:
+            there += 1
+        index = there
+        while index < len(other) and other[index][0] < end:
+            if first < other[index][0]:
+                found.append((first, other[index][0]))
+            first = max(first, other[index][1])
+            index += 1
+        if first < end:
+            found.append((first, end))
+    return tuple(found)
+
+
+def contains(spans: Spans, number: int) -> bool:
+    """Whether a number is one of them."""
+    index = bisect_right(spans, (number, number)) if not spans or spans[-1][0] > number else len(spans)
+    return (index > 0 and spans[index - 1][1] > number) or (index < len(spans) and spans[index][0] == number)
+
+
+def size(spans: Spans) -> int:
+    """Return how many numbers they are."""
+    return sum(end - first for first, end in spans)
