@@ -20,14 +20,15 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.window import Window, open_at, states
+from crossgate.core.network.itineraries import Way
 from crossgate.core.sets.effort import TooManyPieces, answered, gathered
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine, fewest_lines
-from crossgate.core.sets.products import Product, left, meet
+from crossgate.core.sets.products import Product, left
 from crossgate.core.sets.region import Region
-from crossgate.core.traffic.courses import Course, by_course, opening_regions
+from crossgate.core.traffic.courses import Course, Opening, by_course, opening_regions
 from crossgate.core.traffic.examples import example, unmentioned
-from crossgate.core.traffic.flows import Answer, Decided, Flow, Flows, Party, Question, flow_between, placed_on
+from crossgate.core.traffic.flows import Answer, Decided, Flow, Flows, Party, Question, flow_between, placed_on, united
 from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict
@@ -88,26 +89,21 @@ def named_differences(old: Session, new: Session, name: str, tell: Tell | None =
     return [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]
 
 
-class _Pair(NamedTuple):
-    """Conversations that both plans treat alike among themselves: the flow in each, None where the addresses are nobody's."""
+class _Side(NamedTuple):
+    """What one plan does with a pair: the ways that are taken, None where the addresses are nobody's, and whether on one link."""
 
-    family: Family
-    old: Flow | None
-    new: Flow | None
+    ways: tuple[Way, ...] | None
+    on_link: bool
+
+
+class _Pair(NamedTuple):
+    """Conversations that both plans treat alike among themselves, as a flow of either, and what each plan does with them."""
+
+    flow: Flow
+    old: _Side
+    new: _Side
     windowed: bool
     devices: bool
-
-    @property
-    def flow(self) -> Flow:
-        """Its flow in one of the plans, the new one where it has both."""
-        flow = self.new or self.old
-        assert flow is not None  # pairs of addresses that are nobody's in both plans are none
-        return flow
-
-    @property
-    def asked(self) -> str:
-        """What a question about it is about, in words."""
-        return self.flow.asked
 
 
 class Comparison:
@@ -122,20 +118,25 @@ class Comparison:
         suspected = {leg: self._suspected(pair, leg) for leg in (Leg.SYN, Leg.SYN_ACK, Leg.ACK)}
         if not any(regions is None or _meet(pair.flow, regions, leg.returns) for leg, regions in suspected.items()):
             return
-        begun = [each for each in by_course([pair.flow.region]) if each.course.on_link in (None, pair.flow.on_link)]
-        tried = {id(course): _to_try(course, suspected) for course, _ in begun}
-        parties = [
-            Party(asking, () if flow is None else flow.ways, pair.flow.on_link if flow is None else flow.on_link)
-            for asking, flow in ((self.old, pair.old), (self.new, pair.new))
+        begun = [
+            Opening(course, part)
+            for course, region in by_course([pair.flow.region])
+            if course.on_link in (None, pair.flow.on_link)
+            for part in _to_try(course, region, suspected)
         ]
-        question = Question(pair.flow, begun, parties, [each for regions in tried.values() for each in regions or ()])
+        if not begun:
+            return
+        parties = [Party(asking, side.ways or (), side.on_link) for asking, side in ((self.old, pair.old), (self.new, pair.new))]
+        question = Question(pair.flow, begun, parties)
+        done: list[Product] = []
         for course, opening in question.openings:
-            for part in _parts(question, opening, tried[id(course)]):
+            for part in left(opening, done, question.frame.order):
                 for was in self._answers(question, 0, course, part):
                     for now in self._answers(question, 1, course, was.opening):
                         before, after = _fate(was, now), _fate(now, was)
                         if (before.verdict, before.told) != (after.verdict, after.told):
                             yield course.stray, before, after, now
+            done.append(opening)
 
     def _answers(self, question: Question, party: int, course: Course, opening: Product) -> Iterator[Answer]:
         if question.has_way(party):
@@ -147,15 +148,14 @@ class Comparison:
 
     def _suspected(self, pair: _Pair, leg: Leg) -> list[Region] | None:
         """Return regions of a leg's packets outside of which both plans do the same; None where they ask in different places."""
-        if pair.old is None or pair.new is None:
+        if pair.old.ways is None or pair.new.ways is None or len(pair.old.ways) != len(pair.new.ways):
             return None
-        if len(pair.old.ways) != len(pair.new.ways):
-            return None
+        family = pair.flow.senders.family
         found: list[Region] = []
         for old, new in zip(pair.old.ways, pair.new.ways, strict=True):
             if (old.there.arrived, old.back.arrived) != (new.there.arrived, new.back.arrived):
                 return None
-            before, after = self.old.asked(old, leg, pair.family), self.new.asked(new, leg, pair.family)
+            before, after = self.old.asked(old, leg, family), self.new.asked(new, leg, family)
             if [each.crossing for each in before] != [each.crossing for each in after]:
                 return None
             for was, now in zip(before, after, strict=True):
@@ -177,29 +177,16 @@ def _meet(flow: Flow, suspected: Iterable[Region], back: bool) -> bool:
     return any(source & each.source and destination & each.destination for each in suspected)
 
 
-def _to_try(course: Course, suspected: dict[Leg, list[Region] | None]) -> list[Region] | None:
-    """Return the openings of a course of which a leg's packet is suspected; None for all."""
+def _to_try(course: Course, region: Region, suspected: dict[Leg, list[Region] | None]) -> list[Region]:
+    """Return the openings of a course in a region of which a leg's packet is suspected; they may overlap."""
     found: list[Region] = []
     for leg in course.legs:
         regions = suspected[{Leg.REQUEST: Leg.SYN, Leg.REPLY: Leg.SYN_ACK}.get(leg, leg)]
         if regions is None:
-            return None
-        found += [opening for each in regions for opening in opening_regions(each, course, leg)]
+            return [region]
+        parts = (region.common(opening) for each in regions for opening in opening_regions(each, course, leg))
+        found += [each for each in parts if each is not None]
     return found
-
-
-def _parts(question: Question, opening: Product, tried: list[Region] | None) -> Iterator[Product]:
-    """Yield the parts of an opening that are to be tried, apart from each other."""
-    if tried is None:
-        yield opening
-        return
-    done: list[Product] = []
-    for region in tried:
-        row = question.frame.product(region)
-        part = None if row is None else meet(opening, row)
-        if part is not None:
-            yield from left(part, done, question.frame.order)
-            done.append(part)
 
 
 def _fate(answer: Answer, other: Answer) -> Fate:
@@ -233,9 +220,9 @@ def differences(
             if tell is not None:
                 tell(state * len(pairs) + done, len(several) * len(pairs))
             if state == 0 or pair.windowed:
-                with answered(f"what the two plans do with {pair.asked}", missed):
+                with answered(f"what the two plans do with {pair.flow.asked}", missed):
                     for stray, was, now, answer in list(comparison.differing(pair)):
-                        groups.setdefault((pair.family, stray, pair.devices, pair.windowed, was, now), []).append(answer)
+                        groups.setdefault((pair.flow.senders.family, stray, pair.devices, pair.windowed, was, now), []).append(answer)
         for (family, stray, devices, windowed, was, now), pieces in groups.items():
             with answered("the list of all that is treated differently in one way", missed):
                 written = fewest_lines(each.written for each in pieces)
@@ -256,26 +243,29 @@ def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -
     """Yield what is sent between any two address classes of both plans that can be treated otherwise, alike ones taken as one."""
     networks = change.old.network, change.new.network
     hidden = {devices: unmentioned(networks[0], devices) | unmentioned(networks[1], devices) for devices in (False, True)}
+    found: list[tuple[tuple[_Side, _Side, bool], Flow]] = []
     for source, destination, excluded, nodes in change.pairs(family):
         ends = ((source.pattern,), (destination.pattern,))
         devices = any(end is not None and end.device is not None for end in (*source.ends, *destination.ends))
-        sides: list[Flow | None] = []
+        flows: list[Flow | None] = []
         with gathered(missed):
-            sides = [
+            flows = [
                 None if one is None or other is None else flow_between(network, one, other, ends, excluded, hidden[devices], numbers)
                 for network, one, other, numbers in zip(networks, source.ends, destination.ends, nodes, strict=True)
             ]
-        if not any(sides):
-            continue
+        flow = next((each for each in reversed(flows) if each is not None), None)
+        if flow is not None:
+            old, new = (_Side(None, flow.on_link) if each is None else _Side(each.ways, each.on_link) for each in flows)
+            found.append(((old, new, devices), flow))
+    for (old, new, devices), flow in united(found):
         windowed = any(
             access_list.windows
-            for network, flow in zip(networks, sides, strict=True)
-            if flow is not None
-            for way in flow.ways
+            for network, side in zip(networks, (old, new), strict=True)
+            for way in side.ways or ()
             for path in (way.there, way.back)
             for _, access_list in placed_on(network, path, family)
         )
-        yield _Pair(family, sides[0], sides[1], windowed, devices)
+        yield _Pair(flow, old, new, windowed, devices)
 
 
 def _states(

@@ -87,15 +87,13 @@ class Region(NamedTuple):
 
     def common(self, other: Region) -> Region | None:
         """Return what two regions have in common, or None."""
-        found = Region(
-            self.source & other.source,
-            self.destination & other.destination,
-            line.common(self.what, other.what),
-            line.common(self.source_ports, other.source_ports),
-            self.flags & other.flags,
-            self.dscp & other.dscp,
-        )
-        return found if all(found) else None
+        flags, dscp, what = self.flags & other.flags, self.dscp & other.dscp, line.common(self.what, other.what)
+        if not (flags and dscp and what):
+            return None
+        ports = line.common(self.source_ports, other.source_ports)
+        source = self.source & other.source if ports else None
+        destination = self.destination & other.destination if source else None
+        return Region(source, destination, what, ports, flags, dscp) if source and destination else None
 
 
 @cache

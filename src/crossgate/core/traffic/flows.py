@@ -9,10 +9,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Hashable, Iterable, Iterator, Sequence
 from functools import reduce
 from operator import or_
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
 from crossgate.core.lists.split import EntryRegion, ListRegions, Regions, region_hull
 from crossgate.core.model.accesslist import AccessList, Decider
@@ -32,6 +32,8 @@ from crossgate.core.sets.spans import Spans
 from crossgate.core.traffic.courses import Course, Opening, course_on, leg_regions, opening_regions
 from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.trace import Verdict
+
+_Kind = TypeVar("_Kind", bound=Hashable)
 
 
 class Flow(NamedTuple):
@@ -191,8 +193,40 @@ def flows(
         devices = one.end.device is not None or other.end.device is not None
         flow = flow_between(network, one.end, other.end, ends, excluded, hidden(devices))
         if apart(flow.senders, flow.receivers):
-            found.append(flow)
-    return found
+            found.append(((flow.ways, flow.on_link, flow.source.device, flow.destination.device), flow))
+    return [flow for _, flow in united(found)]
+
+
+def united(found: Iterable[tuple[_Kind, Flow]]) -> list[tuple[_Kind, Flow]]:
+    """Return as few flows of each kind as those given: those from the same senders become one, then those to the same receivers.
+
+    Flows of one kind are treated alike: they take the same ways in every network that is asked.
+    """
+    sent: dict[tuple[object, ...], list[tuple[_Kind, Flow]]] = {}
+    for kind, flow in found:
+        sent.setdefault((kind, flow.senders.patterns), []).append((kind, flow))
+    got: dict[tuple[object, ...], list[tuple[_Kind, Flow]]] = {}
+    for several in sent.values():
+        flow = _one([each for _, each in several], 1)
+        got.setdefault((several[0][0], flow.receivers.patterns), []).append((several[0][0], flow))
+    return [(several[0][0], _one([each for _, each in several], 0)) for several in got.values()]
+
+
+def _one(several: Sequence[Flow], side: int) -> Flow:
+    """Return flows that differ only in their senders (side 0) or only in their receivers (side 1) as one."""
+    first = several[0]
+    if len(several) == 1:
+        return first
+    ends = [(each.senders, each.receivers)[side] for each in several]
+    every = reduce(or_, ends)
+    nobody = AddressSet.of(every.family, ())
+    hidden = [nobody if each.hidden is None else each.hidden[side] for each in several]
+    # An address that is hidden in one flow and seen in another is seen.
+    unseen = every - reduce(or_, (end - own for end, own in zip(ends, hidden, strict=True)))
+    kept = [nobody, nobody] if first.hidden is None else list(first.hidden)
+    kept[side] = unseen
+    both = (kept[0], kept[1]) if any(kept) else None
+    return first._replace(hidden=both, senders=every) if side == 0 else first._replace(hidden=both, receivers=every)
 
 
 def flow_between(
@@ -285,8 +319,7 @@ class Question:
     The `parties` are one network, or two to be compared.
     """
 
-    def __init__(self, flow: Flow, begun: Iterable[Opening], parties: Sequence[Party], more: Iterable[Region] = ()) -> None:
-        """Ask; `more` are further regions that are to be products of the frame."""
+    def __init__(self, flow: Flow, begun: Iterable[Opening], parties: Sequence[Party]) -> None:
         self._parties = parties
         self._family = flow.senders.family
         opened = [
@@ -298,7 +331,7 @@ class Question:
         self._rows: dict[tuple[int, int, Leg], list[tuple[Product, EntryRegion]]] = {}
         regions = [region for several in self._near.values() for own, _ in several for region in own]
         hidden = [] if flow.hidden is None else [Region(*flow.hidden)]
-        self.frame = Frame(_around(flow, opened), [*(each.region for each in opened), *hidden, *regions, *more])
+        self.frame = Frame(_around(flow, opened), [*(each.region for each in opened), *hidden, *regions])
         products = ((each.course, self.frame.product(each.region)) for each in opened)
         self.openings = [(course, product) for course, product in products if product is not None]
         self._hidden = None if flow.hidden is None else (self.frame.mask(0, flow.hidden[0]), self.frame.mask(1, flow.hidden[1]))
