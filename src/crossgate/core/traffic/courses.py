@@ -8,7 +8,7 @@ segments, messages that nobody answers) is one leg by itself.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from functools import cache
+from functools import cache, lru_cache
 from typing import NamedTuple
 
 from crossgate.core.model import iana
@@ -121,13 +121,18 @@ def from_ports(region: Region, clients: tuple[int, int]) -> list[Region]:
 
 def by_course(regions: Iterable[Region]) -> list[Opening]:
     """Return the openings that some regions hold, course by course."""
-    found = []
-    for region in regions:
-        for course in courses(region.family):
-            part = region.common(course.openings)
-            if part is not None:
-                found.append(Opening(course, part))
-    return found
+    return [
+        Opening(course, region._replace(what=what, flags=flags))
+        for region in regions
+        for course, what, flags in _by_course(region.family, region.what, region.flags)
+    ]
+
+
+@lru_cache(1 << 12)
+def _by_course(family: Family, what: Spans, flags: int) -> list[tuple[Course, Spans, int]]:
+    """Return the courses that packets take which carry this and have these flags, with what and which of them takes each."""
+    found = ((each, line.common(what, each.openings.what), flags & each.openings.flags) for each in courses(family))
+    return [(course, own, marks) for course, own, marks in found if own and marks]
 
 
 def leg_regions(opening: Region, course: Course, leg: Leg) -> list[Region]:
@@ -164,17 +169,23 @@ def opening_regions(region: Region, course: Course, leg: Leg) -> list[Region]:
 
 def _turned(region: Region, within: Spans) -> list[Region]:
     """Return the packets of a region that are within, with their ends changed: addresses and ports."""
-    what = line.common(region.what, within)
     turned = Region(region.destination, region.source, dscp=region.dscp)
+    return [turned._replace(what=what, source_ports=ports) for what, ports in _turned_services(region.what, region.source_ports, within)]
+
+
+@lru_cache(1 << 12)
+def _turned_services(what: Spans, source_ports: Spans, within: Spans) -> list[tuple[Spans, Spans]]:
+    """Return what is carried within and from which ports, the other way round: in parts, as the ports of each protocol are its own."""
+    what = line.common(what, within)
     plain, found = line.less(what, WITH_PORTS), []
     for protocol in PORT_PROTOCOLS:
         own = line.common(what, whole_packets(protocol))
         if not own:
             continue
-        if region.source_ports == ALL_PORTS and own == whole_packets(protocol):
+        if source_ports == ALL_PORTS and own == whole_packets(protocol):
             plain = line.joined((*plain, *own))
             continue
         base = protocol << PROTOCOL_SHIFT
-        back = tuple((base + first, base + end) for first, end in region.source_ports)
-        found.append(turned._replace(what=back, source_ports=tuple((first - base, end - base) for first, end in own)))
-    return [turned._replace(what=plain), *found] if plain else found
+        back = tuple((base + first, base + end) for first, end in source_ports)
+        found.append((back, tuple((first - base, end - base) for first, end in own)))
+    return [(plain, ALL_PORTS), *found] if plain else found
