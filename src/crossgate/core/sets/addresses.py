@@ -24,6 +24,12 @@ class Cube(NamedTuple):
     pattern: Pattern
     holes: tuple[Pattern, ...]
 
+    def patterns(self) -> Iterable[Pattern]:
+        """Return them as patterns that are apart."""
+        family = self.pattern.family
+        largest = scattered.merged(sorted(self.holes, key=lambda each: -each.wildcard.bit_count()))
+        return (AddressSet.of(family, (self.pattern,)) - AddressSet.of(family, largest)).patterns if largest else (self.pattern,)
+
 
 class AddressSet:
     """A set of addresses, never changed once made. It is `wild` where a wildcard that is no prefix had a part in making it."""
@@ -61,7 +67,7 @@ class AddressSet:
     def patterns(self) -> tuple[Pattern, ...]:
         """The addresses as patterns."""
         if self._patterns is None and self._cubes:
-            self._patterns = tuple(each for cube in self._cubes for each in scattered.less((cube.pattern,), cube.holes))
+            self._patterns = tuple(each for cube in self._cubes for each in cube.patterns())
         elif self._patterns is None:
             found = [each for first, end in self._spans or () for each in range_patterns(self.family, first, end - 1)]
             self._patterns = tuple(found)

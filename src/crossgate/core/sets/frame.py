@@ -184,11 +184,20 @@ class PacketSet:
         return self.frame.witness(next(between, self.products[0]))
 
 
+def in_one_frame(sets: Sequence[PacketSet]) -> tuple[Frame | None, list[Sequence[Product]]]:
+    """Return the products of some sets of a family in one frame, a new one where theirs differ; no frame where there is no set."""
+    if not sets:
+        return None, []
+    frame = sets[0].frame
+    if all(each.frame is frame for each in sets):
+        return frame, [each.products for each in sets]
+    regions = [list(each.regions()) for each in sets]
+    frame = Frame(every_packet(frame.family), [each for several in regions for each in several])
+    return frame, [[found for each in several if (found := frame.product(each)) is not None] for several in regions]
+
+
 def _together(one: PacketSet, other: PacketSet) -> tuple[Frame, Sequence[Product], Sequence[Product]]:
-    """Return the products of two sets in one frame, a new one where theirs differ."""
-    if one.frame is other.frame:
-        return one.frame, one.products, other.products
-    here, there = list(one.regions()), list(other.regions())
-    frame = Frame(every_packet(one.family), [*here, *there])
-    products = ([found for each in side if (found := frame.product(each)) is not None] for side in (here, there))
-    return frame, next(products), next(products)
+    """Return the products of two sets in one frame."""
+    frame, (here, there) = in_one_frame((one, other))
+    assert frame is not None
+    return frame, here, there

@@ -13,10 +13,10 @@ from crossgate.core.sets import products as algebra
 from crossgate.core.sets import spans as numbers
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import spend
-from crossgate.core.sets.frame import Frame, PacketSet
+from crossgate.core.sets.frame import PacketSet, in_one_frame
 from crossgate.core.sets.patterns import Patterns, joined
 from crossgate.core.sets.products import Product
-from crossgate.core.sets.region import Services, every_packet
+from crossgate.core.sets.region import Services
 
 _Key = TypeVar("_Key", bound=Hashable)
 
@@ -52,11 +52,10 @@ class SetLine(NamedTuple):
 
 def fewest_lines(sets: Iterable[PacketSet]) -> list[SetLine]:
     """Return sets of packets of one family as few lines, which may overlap."""
-    regions = [region for each in sets for region in each.regions()]
-    if not regions:
+    frame, several = in_one_frame([each for each in sets if each])
+    if frame is None:
         return []
-    frame = Frame(every_packet(regions[0].family), regions)
-    products = algebra.joined(product for each in regions if (product := frame.product(each)) is not None)
+    products = algebra.joined(product for own in several for product in own)
     found = _by_ends((frozenset((each[2:],)), each[0], each[1]) for each in products)
     if len(found) <= MOST_COMPARED:
         found = _by_ends(_widened(found))
