@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 
@@ -82,8 +83,12 @@ def _cut(text: str) -> str:
     """Cut a long text after a comma, and say how much is left out."""
     if len(text) <= MOST_LETTERS:
         return text
-    kept = text[: text.rfind(",", 0, MOST_LETTERS)]
-    return f"{kept} and {text.count(',', len(kept))} more"
+    parts = re.split(r"(, | and )", text)  # the terms, and what stands between them
+    kept = ""
+    while parts and len(kept) + len(parts[0]) <= MOST_LETTERS:
+        kept += "".join(parts[:2])
+        parts = parts[2:]
+    return f"{kept.rstrip(', ').removesuffix(' and')} and {(len(parts) + 1) // 2} more" if kept else text[:MOST_LETTERS] + "..."
 
 
 def difference_lines(

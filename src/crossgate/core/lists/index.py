@@ -2,7 +2,7 @@
 
 The entries that take a source are the bits of one integer, and so are those that take a destination or a service; the lowest
 bit of the three sets' intersection is the entry that decides. Addresses are looked up by the wildcards that the list
-uses, of which there are few; services are tried once for each that is met. `AccessList.decide` is the definition; this is the
+uses, of which there are few; each service that the list has is tried once for each that is met. `AccessList.decide` is the definition; this is the
 same answer, faster from the second packet on.
 """
 
@@ -10,11 +10,12 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterable
+from functools import cached_property
 
 from crossgate.core.model.accesslist import AccessList, Decider, Entry
 from crossgate.core.model.address import Addresses
 from crossgate.core.model.packet import Packet
-from crossgate.core.model.service import NO_QUALIFIERS
+from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, Service
 
 
 class ListIndex:
@@ -53,11 +54,23 @@ class ListIndex:
         )  # fmt: skip
         bits = self._services.get(key)
         if bits is None:
-            bits = self._services[key] = _bits(
-                entry.service.matches(packet) and (entry.qualifiers is NO_QUALIFIERS or entry.qualifiers.match(packet))
-                for entry in reversed(self.entries)
-            )
+            bits = 0
+            for service, qualifiers, entries in self._asked:
+                if service.matches(packet) and (qualifiers is NO_QUALIFIERS or qualifiers.match(packet)):
+                    bits |= entries
+            self._services[key] = bits
         return bits
+
+    @cached_property
+    def _asked(self) -> list[tuple[Service, Qualifiers, int]]:
+        """What the entries ask besides addresses, each once, with the entries that do, a bit each. A service's text says all of it."""
+        found: dict[tuple[str, Qualifiers], list[int]] = {}
+        for index, entry in enumerate(self.entries):
+            found.setdefault((entry.service.text, entry.qualifiers), []).append(index)
+        return [
+            (self.entries[indices[0]].service, qualifiers, sum(1 << index for index in indices))
+            for (_, qualifiers), indices in found.items()
+        ]
 
 
 class _Ends:
@@ -80,7 +93,3 @@ class _Ends:
                 found |= fixed.get(address & ~wildcard, 0)
             self._known[address] = found
         return found
-
-
-def _bits(fits: Iterable[bool]) -> int:
-    return int("".join("1" if fit else "0" for fit in fits) or "0", 2)
