@@ -55,3 +55,61 @@ def site(subnets: int = 40, devices: int = 10, hosts: int = 200, count: int = 20
         lines += [f"list l{number} extended ipv4", *entries(count, rng.randrange(1 << 30)), "    otherwise permit"]
         lines.append(f"place l{number} inbound on r{number % devices}.i{number}")
     return "\n".join([*lines, ""])
+
+
+_SITE = {
+    False: ("10.0.0.0/9", "10.128.0.0/9", "10.0.0.1/9", "10.128.0.1/9"),
+    True: ("2001:db8:a::/48", "2001:db8:b::/48", "2001:db8:a::1/48", "2001:db8:b::1/48"),
+}
+
+
+def placed(text: str, six: bool = False) -> str:
+    """Return a plan with its list `big` placed between two subnets, `here` and `far`."""
+    here, far, one, other = _SITE[six]
+    network = f"subnet here {here}\nsubnet far {far}\nrouter r\n    interface i0 {one} on here\n    interface i1 {other} on far\n"
+    return f"{network}{text}\nplace big inbound on r.i0\n"
+
+
+def _host(six: bool, side: int, number: int) -> str:
+    return f"2001:db8:{'ab'[side]}::{number:x}" if six else f"10.{128 * side}.{number >> 8}.{number & 255}"
+
+
+def grouped(six: bool, count: int, members: int, ports: int) -> str:
+    """Return a placed list of `count` entries between two groups a side, each of so many hosts and each service of so many ports."""
+    rng = random.Random(1)
+    lines = [
+        f"group {'gk'[side]}{number} " + ", ".join(_host(six, side, each) for each in sorted(rng.sample(range(2, 60_000), members)))
+        for number in range(2)
+        for side in range(2)
+    ]
+    lines.append(f"list big extended ipv{6 if six else 4}")
+    for index in range(count):
+        chosen = ",".join(map(str, sorted(rng.sample(range(1, 60_000), ports))))
+        lines.append(
+            f"    {10 * index + 10} {rng.choice(('permit', 'permit', 'deny'))} tcp/{chosen} g{rng.randrange(2)} to k{rng.randrange(2)}"
+        )
+    return placed("\n".join(lines), six)
+
+
+def ranged(six: bool, count: int, ranges: int) -> str:
+    """Return a placed list of `count` entries whose services are so many port ranges each."""
+    rng = random.Random(2)
+    lines = [f"list big extended ipv{6 if six else 4}"]
+    for index in range(count):
+        ends = sorted(rng.sample(range(1, 65_000), 2 * ranges))
+        spans = ",".join(f"{first}-{last}" for first, last in zip(ends[::2], ends[1::2], strict=True))
+        source = f"{_host(six, 0, rng.randrange(256) << 8)}/{120 if six else 24}"
+        lines.append(f"    {10 * index + 10} {rng.choice(('permit', 'deny'))} tcp/{spans} {source} to any")
+    return placed("\n".join(lines), six)
+
+
+def standard(count: int) -> str:
+    """Return a placed standard list of entries that each fix 8 bits anywhere."""
+    rng = random.Random(3)
+    lines = ["list big standard ipv4"]
+    for index in range(count):
+        wildcard = 0xFFFFFFFF & ~sum(1 << bit for bit in rng.sample(range(32), 8))
+        value = rng.getrandbits(32) & ~wildcard
+        written = (".".join(str(each >> shift & 255) for shift in (24, 16, 8, 0)) for each in (value, wildcard))
+        lines.append(f"    {10 * index + 10} {rng.choice(('permit', 'deny'))} {' wild '.join(written)}")
+    return placed("\n".join(lines))

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.model.address import Family
-from crossgate.core.sets.boxes import LOW_BITS, Box, covers, first_left, minus, overlap, packet_box, whole, without, witness
+from crossgate.core.sets.boxes import LOW_BITS, Box, covers, minus, overlap
 
 slow = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 
@@ -51,19 +50,3 @@ def test_what_is_left_are_boxes_apart_that_hold_just_the_rest(box: Box, other: B
     pieces = [points(piece) for piece in minus(box, part)]
     assert sum(map(len, pieces)) == len(set().union(*pieces))
     assert set().union(*pieces) == points(box) - points(other)
-
-
-@given(st.lists(boxes(), max_size=4), st.lists(boxes(), max_size=4))
-def test_without_and_first_left_agree_with_the_sets(here: list[Box], parts: list[Box]) -> None:
-    rest = set().union(*map(points, here)) - set().union(*map(points, parts))
-    assert set().union(*map(points, without(here, parts))) == rest
-    found = first_left(here, parts)
-    assert (found is not None) is bool(rest)
-    assert found is None or points(found) <= rest
-
-
-@pytest.mark.parametrize("family", Family)
-def test_everything_is_one_box_and_its_witness_is_what_people_know(family: Family) -> None:
-    packet = witness(whole(family))
-    assert (packet.protocol, packet.destination_port, packet.flags) == (6, 443, 2)
-    assert covers(whole(family), packet_box(packet))

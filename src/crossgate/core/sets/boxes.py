@@ -1,7 +1,8 @@
-"""Sets of packets, exactly: boxes, what two have in common, what is left of one, and one packet as a witness.
+"""Boxes: sets of packets of one plain shape, which NumPy can pair by the million (`columns`).
 
 1. A box is a product: bits that are fixed or free (both addresses, TCP flags, fragment, DSCP) and three spans of
-   numbers (protocol, source port, destination port). Every set here is a union of boxes.
+   numbers (protocol, source port, destination port). A region of one prefix, service and mark is a box; others have a
+   smallest box around them, their hull. All other sets are products of sets (`region`, `frame`).
 2. A packet of a protocol with ICMP messages keeps `type * 256 + code` where others have their destination port, so that
    one span serves both; a box asks for ports or a message only where it has fixed the protocol and "no fragment".
    Packets that have no ports stand in a box once for every port; nothing tells these apart.
@@ -11,16 +12,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterable, Iterator, Sequence
-from typing import TYPE_CHECKING, NamedTuple
+from collections.abc import Generator, Iterator
+from typing import NamedTuple
 
 from crossgate.core.model.address import Family, Pattern
-from crossgate.core.model.packet import CLIENT_PORT, ECHO, MOST_PORT, PORT_PROTOCOLS, SYN, TCP, UDP, Packet, icmp_of
+from crossgate.core.model.packet import MOST_PORT, Packet
 from crossgate.core.model.service import FlagTest
-from crossgate.core.sets.effort import spend
-
-if TYPE_CHECKING:
-    pass
 
 FLAG_BITS, FRAGMENT_BIT, DSCP_SHIFT = 0xFF, 1 << 8, 9
 
@@ -83,29 +80,11 @@ class Box(NamedTuple):
         """The first and last protocol, source port and destination port."""
         return self[3:]
 
-    def part(self, box: Box) -> Box | None:
-        """Return what it has in common with another box, or None."""
-        return overlap(self, box)
-
     @property
     def weight(self) -> int:
         """Roughly how many bits are free: of two boxes the larger has more."""
         spans = self.protocol_last - self.protocol_first, self.source_last - self.source_first, self.port_last - self.port_first
         return self.wildcard.bit_count() + sum(span.bit_length() for span in spans)
-
-
-def address_box(source: Pattern, destination: Pattern) -> Box:
-    """Return every packet between two sets of addresses."""
-    bits = source.family.bits
-    value = (source.value << bits | destination.value) << LOW_BITS
-    wildcard = (source.wildcard << bits | destination.wildcard) << LOW_BITS | LOW_FREE
-    return Box(source.family, value, wildcard)
-
-
-def between(box: Box, source: Pattern, destination: Pattern) -> Box:
-    """Return a box narrowed to addresses that lie within its own."""
-    ends = address_box(source, destination)
-    return box._replace(value=ends.value | box.value & LOW_FREE, wildcard=ends.wildcard & ~LOW_FREE | box.wildcard & LOW_FREE)
 
 
 def whole(family: Family) -> Box:
@@ -177,66 +156,6 @@ def _flipped(left: Box, part: Box, bit: int) -> Generator[Box, None, Box]:
     agreeing = value | (part.value & bit)
     yield Box(family, agreeing ^ bit, wildcard, *spans)
     return Box(family, agreeing, wildcard, *spans)
-
-
-def without(boxes: Iterable[Box], parts: Iterable[Box]) -> list[Box]:
-    """Return what is left of boxes without all of `parts`."""
-    left = list(boxes)
-    for part in parts:
-        kept: list[Box] = []
-        for box in left:
-            common = overlap(box, part)
-            if common is None:
-                kept.append(box)
-            else:
-                kept += minus(box, common)
-        spend(len(kept))
-        left = kept
-    return left
-
-
-def first_left(boxes: Iterable[Box], parts: Sequence[Box]) -> Box | None:
-    """Return a box of what is left of boxes without `parts`, or None when nothing is; it stops at the first, a large one."""
-    stack = [iter(boxes)]
-    while stack:
-        box = next(stack[-1], None)
-        if box is None:
-            stack.pop()
-            continue
-        spend()
-        common = next((found for part in parts if (found := overlap(box, part)) is not None), None)
-        if common is None:
-            return box
-        stack.append(minus(box, common))
-    return None
-
-
-def witness(box: Box) -> Packet:
-    """Return one packet of a box, of the kind that people know: TCP before UDP, a host's address before a network's."""
-    family = box.family
-    common = (TCP, UDP, icmp_of(family))
-    protocol = next((each for each in common if box.protocol_first <= each <= box.protocol_last), box.protocol_first)
-    fragment = bool(box.fragment)
-    source, destination = (_middle(each) for each in (box.source, box.destination))
-    dscp = box.dscp.value
-    if not fragment and protocol in PORT_PROTOCOLS:
-        client = CLIENT_PORT if box.source_first <= CLIENT_PORT <= box.source_last else box.source_first
-        port = next((each for each in (443, 53, 80) if box.port_first <= each <= box.port_last), box.port_first)
-        flags = None
-        if protocol == TCP:
-            test = box.flags
-            flags = test.value | (SYN & ~test.care if not test.value else 0)
-        return Packet(family, source, destination, protocol, client, port, flags=flags, dscp=dscp)
-    if not fragment and protocol == icmp_of(family):
-        echo = ECHO[family] << 8
-        message = echo if box.port_first <= echo <= box.port_last else box.port_first
-        return Packet(family, source, destination, protocol, icmp_type=message >> 8, icmp_code=message & 255, dscp=dscp)
-    return Packet(family, source, destination, protocol, fragment=fragment, dscp=dscp)
-
-
-def _middle(addresses: Pattern) -> int:
-    """Return an address from the middle of a pattern: the first of its upper half."""
-    return addresses.value | (1 << addresses.wildcard.bit_length() >> 1)
 
 
 def packet_box(packet: Packet) -> Box:

@@ -5,11 +5,10 @@ from __future__ import annotations
 from functools import cache, lru_cache
 from typing import NamedTuple
 
-from crossgate.core.model.address import Family
 from crossgate.core.model.service import FlagTest
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.addresses import AddressSet
-from crossgate.core.sets.boxes import ALL_PORTS, DSCP_SHIFT, FRAGMENT_BIT, LOW_FREE, Box, whole
+from crossgate.core.sets.boxes import ALL_PORTS, DSCP_SHIFT, FRAGMENT_BIT, LOW_FREE, Box
 from crossgate.core.sets.region import FRAGMENT, PROTOCOL_SHIFT, Region
 from crossgate.core.sets.spans import Span, Spans
 
@@ -83,16 +82,6 @@ def cubes(members: int, bits: int) -> tuple[FlagTest, ...]:
     zero = [FlagTest(each.value, each.care | half) for each in low if each not in both]
     one = [FlagTest(each.value | half, each.care | half) for each in high if each not in both]
     return (*both, *zero, *one)
-
-
-def service_box(family: Family, part: ServicePart) -> Box:
-    """Return every packet of a part between any two addresses."""
-    return Box(family, part.value, whole(family).wildcard & ~LOW_FREE | part.wildcard, *part.spans)
-
-
-def service_boxes(region: Region) -> list[Box]:
-    """Return what a region says besides its addresses, as boxes that say nothing of addresses."""
-    return [service_box(region.family, part) for part in service_parts(region)]
 
 
 def box_region(box: Box) -> Region:
