@@ -278,6 +278,8 @@ def test_reach_tells_exactly_what_gets_through(run: Run, answer: Ask, demo: Path
     told = run("reach", "tickets", "harbour", "--at", "mon 12:00").stdout
     assert "booking  tickets to manifest" in told
     assert "denied by kiosk-fence 30, inbound on lighthouse.v80" in told
+    assert "denied by kiosk-fence otherwise, inbound on lighthouse.v80\n    everything else" in told
+    told = run("reach", "tickets", "harbour", "--at", "mon 12:00", "--all").stdout
     assert "ip but tcp/23,8443,9443      tickets to harbour but resolver" in told
     document = answer("reach", "guests", "cranes", "ssh")
     only = next(each for each in document["answers"] if not each["devices"])

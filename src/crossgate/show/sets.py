@@ -19,6 +19,8 @@ from crossgate.core.wording.sets import Wording
 from crossgate.show.console import columns, count, leading_word, name, quiet, strong, word
 
 MOST_LINES = 12
+MOST_PARTS = 20
+"""Where more lines of lists stop something, they are named without what they stop."""
 MOST_LETTERS = 160
 """Longer terms of a line are cut, unless all is to be shown."""
 _HOW = {Verdict.HALF_OPEN: ", a later packet stopped", Verdict.VARIES: " with the path: stopped on some"}
@@ -43,12 +45,39 @@ def reach_lines(
             continue
         yield ""
         yield reached.family.label + (", to or from devices' own addresses" if reached.devices else "")
-        for part in reached.parts:
+        whole, rest = _told_whole(reached.parts, every)
+        remainder = None if every else _remainder(whole)
+        for part in whole:
             yield f"  {_fate(part)}"
-            yield from _written(wording, part.lines, sort, not reached.devices, every)
+            if part is remainder:
+                yield "    everything else"
+            else:
+                yield from _written(wording, part.lines, sort, not reached.devices, every)
+        for part in rest[:MOST_PARTS]:
+            yield f"  {_fate(part)}"
+        if rest:
+            more = f"and {count(len(rest) - MOST_PARTS, 'more line')} of lists that stop something; " if len(rest) > MOST_PARTS else ""
+            yield quiet(f"    {more}--all shows what each of them stops")
     if left_out:
         yield ""
         yield quiet(f"left out: what devices themselves send and get ({' and '.join(left_out)}); --devices shows it")
+
+
+def _told_whole(parts: Sequence[Part], every: bool) -> tuple[list[Part], list[Part]]:
+    """Return the parts that are shown line by line, and those that are named only: where many stop something, these, the largest first."""
+    stopped = [part for part in parts if part.stop is not None]
+    if every or len(stopped) <= MOST_PARTS:
+        return list(parts), []
+    by_size = sorted(stopped, key=lambda part: -sum(line.size for line in part.lines))
+    return [part for part in parts if part.stop is None], by_size
+
+
+def _remainder(parts: Sequence[Part]) -> Part | None:
+    """Return the part that is all that the others are not, where it is more than a line and just one list's otherwise line stops it."""
+    last = [part for part in parts if part.stop is not None and part.stop.decider.entry is None]
+    if len(parts) > 1 and len(last) == 1 and parts[-1] is last[0] and len(last[0].lines) > 1:
+        return last[0]
+    return None
 
 
 def _fate(part: Part) -> str:
@@ -83,7 +112,7 @@ def _cut(text: str) -> str:
     """Cut a long text after a comma, and say how much is left out."""
     if len(text) <= MOST_LETTERS:
         return text
-    parts = re.split(r"(, | and )", text)  # the terms, and what stands between them
+    parts = re.split(r"(,(?! )|, | and )", text)  # the terms, and what stands between them
     kept = ""
     while parts and len(kept) + len(parts[0]) <= MOST_LETTERS:
         kept += "".join(parts[:2])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
@@ -12,7 +12,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.service import Service
 from crossgate.core.model.window import open_at
-from crossgate.core.network.address_classes import on_outside
+from crossgate.core.network.address_classes import AddressClass, on_outside
 from crossgate.core.network.endpoints import endpoint_set
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.minimise import SetLine, fewest_lines
@@ -82,7 +82,7 @@ def reach(
         every = session.address_classes(family)
         hidden = {devices: unmentioned(network, devices) for devices in (False, True)}
         senders, receivers = on_outside(every, here), on_outside(every, far)
-        between = flows(network, senders, receivers, here.patterns, far.patterns, hidden.__getitem__)
+        between = flows(network, senders, receivers, here.patterns, far.patterns, hidden.__getitem__, _numbers(session, family, senders))
         for devices in (False, True):
             chosen = [flow for flow in between if (flow.source.device is not None or flow.destination.device is not None) is devices]
             parts = _parts(asking, chosen, begun, tell, missed)
@@ -90,6 +90,25 @@ def reach(
                 yield Reached(family, devices, parts)
     if not shared:
         raise PlanError(f"{source} and {destination} share no address family, so nothing can be sent")
+
+
+def _numbers(session: Session, family: Family, senders: Sequence[AddressClass]) -> Callable[[AddressClass, AddressClass], tuple[int, int]]:
+    """Return what tells the numbers of the itineraries between two address classes: all worked out at once where the senders are many."""
+    itineraries = session.network.itineraries(family)
+    if len(senders) < _MANY_SENDERS:
+        return lambda one, other: (itineraries.node(one.end, other.end.address), itineraries.node(other.end, one.end.address))
+    matrix = session.matrix(family)
+    index = {id(each): number for number, each in enumerate(session.address_classes(family))}
+    numbers, row = matrix.numbers.tolist(), matrix.row.tolist()
+
+    def told(one: AddressClass, other: AddressClass) -> tuple[int, int]:
+        here, far = index[id(one)], index[id(other)]
+        return numbers[row[here]][far], numbers[row[far]][here]
+
+    return told
+
+
+_MANY_SENDERS = 20
 
 
 def _parts(

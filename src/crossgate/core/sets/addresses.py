@@ -88,10 +88,15 @@ class AddressSet:
         return AddressSet.of(self.family, (each for each in pairs if each is not None))
 
     def __or__(self, other: AddressSet) -> AddressSet:
-        here, there = self.spans, other.spans
-        if here is not None and there is not None:
-            return AddressSet(self.family, spans=line.joined((*here, *there)), wild=self.wild or other.wild)
-        return AddressSet(self.family, (*self.patterns, *other.patterns), wild=True)
+        return AddressSet.union((self, other))
+
+    @classmethod
+    def union(cls, several: Sequence[AddressSet]) -> AddressSet:
+        """Return the addresses of some sets of one family, at least one."""
+        if all(each.spans is not None for each in several):
+            spans = line.joined(span for each in several for span in each.spans or ())
+            return AddressSet(several[0].family, spans=spans, wild=any(each.wild for each in several))
+        return AddressSet(several[0].family, tuple(dict.fromkeys(one for each in several for one in each.patterns)), wild=True)
 
     def __sub__(self, other: AddressSet) -> AddressSet:
         here, there = self.spans, other.spans

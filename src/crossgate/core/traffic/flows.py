@@ -179,22 +179,76 @@ def flows(
     source: Sequence[Pattern],
     destination: Sequence[Pattern],
     hidden: Callable[[bool], Collection[Pattern]] = lambda devices: (),
+    numbers: Callable[[AddressClass, AddressClass], tuple[int, int]] | None = None,
 ) -> list[Flow]:
     """Return what is sent from the `source` addresses of some address classes to the `destination` addresses of others.
 
-    A class inside another one joins it where nothing about these flows tells the two apart; addresses that are `hidden` in
-    flows between devices' own addresses, or in others, are taken in as such.
+    Classes that are treated alike are one; addresses that are `hidden` in flows between devices' own addresses, or in others,
+    are taken in as such. `numbers` tells the itineraries' of a pair, there and back, where they are worked out already.
     """
     here = [address_class for address_class in senders if address_class.within(source) and not address_class.scoped]
     far = [address_class for address_class in receivers if address_class.within(destination)]
+    kinds: dict[tuple[int, int], Hashable] = {}
+    number = {id(each): index for index, each in enumerate((*here, *far))}
+
+    def like(one: AddressClass, other: AddressClass) -> Hashable:
+        key = number[id(one)], number[id(other)]
+        if key not in kinds:
+            kinds[key] = likeness(network, one.end, other.end, numbers(one, other) if numbers else None)
+        return kinds[key]
+
+    ends: dict[tuple[int, bool, bool], tuple[AddressSet, AddressSet]] = {}
+
+    def own(each: AddressClass, devices: bool, sends: bool, excluded: tuple[Pattern, ...]) -> tuple[AddressSet, AddressSet]:
+        key = id(each), devices, sends
+        if key not in ends:
+            ends[key] = _own(each.within(source if sends else destination), excluded, hidden(devices))
+        return ends[key]
+
+    sent: dict[tuple[Hashable, int], list[int]] = {}
+    left_in = (
+        merged(here, lambda one, other: all(like(one, each) == like(other, each) for each in far)),
+        merged(far, lambda one, other: all(like(each, one) == like(each, other) for each in here)),
+    )
+    for one in left_in[0]:
+        for other in left_in[1]:
+            sent.setdefault((like(here[one], far[other]), one), []).append(other)
+    got: dict[tuple[Hashable, tuple[int, ...]], list[int]] = {}
+    for (kind, one), others in sent.items():
+        got.setdefault((kind, tuple(others)), []).append(one)
     found = []
-    for one, other, excluded in alike(here, far, lambda start, end: likeness(network, start.end, end.end)):
-        ends = (one.within(source), other.within(destination))
-        devices = one.end.device is not None or other.end.device is not None
-        flow = flow_between(network, one.end, other.end, ends, excluded, hidden(devices))
-        if apart(flow.senders, flow.receivers):
-            found.append(((flow.ways, flow.on_link, flow.source.device, flow.destination.device), flow))
-    return [flow for _, flow in united(found)]
+    for (_, receiving), ones in got.items():
+        first, last = here[ones[0]], far[receiving[0]]
+        devices = first.end.device is not None or last.end.device is not None
+        sides = (
+            _joined([own(here[each], devices, True, left_in[0][each]) for each in ones]),
+            _joined([own(far[each], devices, False, left_in[1][each]) for each in receiving]),
+        )
+        if apart(sides[0][0], sides[1][0]):
+            ways = network.between(first.end, last.end, numbers(first, last) if numbers else (None, None))
+            found.append(Flow(first.end, last.end, ways, sides[0][0], sides[1][0], _hidden(sides)))
+    return found
+
+
+def _own(patterns: Iterable[Pattern], excluded: Iterable[Pattern], hidden: Collection[Pattern]) -> tuple[AddressSet, AddressSet]:
+    """Return the addresses of some patterns but those excluded, with the `hidden` ones among these, and the latter by themselves."""
+    inside, outside = tuple(patterns), tuple(excluded)
+    family = inside[0].family
+    left_out = AddressSet.of(family, (each for each in outside if each not in hidden))
+    return AddressSet.of(family, inside) - left_out, AddressSet.of(family, (each for each in outside if each in hidden))
+
+
+def _joined(several: Sequence[tuple[AddressSet, AddressSet]]) -> tuple[AddressSet, AddressSet]:
+    """Return ends (`_own`) as one; an address that is hidden in one and seen in another is seen."""
+    if len(several) == 1:
+        return several[0]
+    every = AddressSet.union([each for each, _ in several])
+    return every, every - AddressSet.union([each - unseen for each, unseen in several])
+
+
+def _hidden(sides: Sequence[tuple[AddressSet, AddressSet]]) -> tuple[AddressSet, AddressSet] | None:
+    (_, one), (_, other) = sides
+    return (one, other) if one or other else None
 
 
 def united(found: Iterable[tuple[_Kind, Flow]]) -> list[tuple[_Kind, Flow]]:
@@ -214,19 +268,13 @@ def united(found: Iterable[tuple[_Kind, Flow]]) -> list[tuple[_Kind, Flow]]:
 
 def _one(several: Sequence[Flow], side: int) -> Flow:
     """Return flows that differ only in their senders (side 0) or only in their receivers (side 1) as one."""
-    first = several[0]
-    if len(several) == 1:
-        return first
-    ends = [(each.senders, each.receivers)[side] for each in several]
-    every = reduce(or_, ends)
-    nobody = AddressSet.of(every.family, ())
-    hidden = [nobody if each.hidden is None else each.hidden[side] for each in several]
-    # An address that is hidden in one flow and seen in another is seen.
-    unseen = every - reduce(or_, (end - own for end, own in zip(ends, hidden, strict=True)))
-    kept = [nobody, nobody] if first.hidden is None else list(first.hidden)
-    kept[side] = unseen
-    both = (kept[0], kept[1]) if any(kept) else None
-    return first._replace(hidden=both, senders=every) if side == 0 else first._replace(hidden=both, receivers=every)
+    sides = [_joined([_side(each, nth) for each in several]) if nth == side else _side(several[0], nth) for nth in (0, 1)]
+    return several[0]._replace(senders=sides[0][0], receivers=sides[1][0], hidden=_hidden(sides))
+
+
+def _side(flow: Flow, side: int) -> tuple[AddressSet, AddressSet]:
+    every = flow.receivers if side else flow.senders
+    return every, AddressSet.of(every.family, ()) if flow.hidden is None else flow.hidden[side]
 
 
 def flow_between(
@@ -237,39 +285,21 @@ def flow_between(
 
     `numbers` are their itineraries' where they are known.
     """
-    family = source.address.family
-    senders, receivers = (
-        AddressSet.of(family, end) - AddressSet.of(family, (each for each in left_out if each not in hidden))
-        for end, left_out in zip(ends, excluded, strict=True)
-    )
-    kept = [AddressSet.of(family, (each for each in left_out if each in hidden)) for left_out in excluded]
-    ways = network.between(source, destination, numbers)
-    return Flow(source, destination, ways, senders, receivers, (kept[0], kept[1]) if any(kept) else None)
+    sides = [_own(end, left_out, hidden) for end, left_out in zip(ends, excluded, strict=True)]
+    return Flow(source, destination, network.between(source, destination, numbers), sides[0][0], sides[1][0], _hidden(sides))
 
 
-def alike(
-    here: Sequence[AddressClass], far: Sequence[AddressClass], like: Callable[[AddressClass, AddressClass], object]
-) -> Iterator[tuple[AddressClass, AddressClass, Excluded]]:
-    """Yield one pair (sender, receiver) for each group of pairs that are treated alike, with the addresses of other groups inside it.
-
-    Two pairs are alike where `like` returns equal values for them.
-    """
-    senders = merged(here, lambda one, other: all(like(one, each) == like(other, each) for each in far))
-    receivers = merged(far, lambda one, other: all(like(each, one) == like(each, other) for each in here))
-    for one, sources in senders.items():
-        for other, destinations in receivers.items():
-            yield here[one], far[other], Excluded(sources, destinations)
-
-
-def likeness(network: Network, source: Endpoint, destination: Endpoint) -> object:
+def likeness(network: Network, source: Endpoint, destination: Endpoint, numbers: tuple[int, int] | None = None) -> Hashable:
     """Return all that decides what becomes of conversations between two endpoints; equal values are treated alike.
 
     That is: the itineraries there and back, and whether both are on one link. A device's own address is never like a machine's.
+    `numbers` are the itineraries' where they are known.
     """
     itineraries = network.itineraries(source.address.family)
     ends = source.segment == destination.segment, source.device is None, destination.device is None
-    there, back = itineraries.node(source, destination.address), itineraries.node(destination, source.address)
-    return ends, network.scope(destination.address), there, back
+    if numbers is None:
+        numbers = itineraries.node(source, destination.address), itineraries.node(destination, source.address)
+    return ends, network.scope(destination.address), network.unanswered(source, destination.address), numbers
 
 
 def merged(group: Sequence[AddressClass], same: Callable[[AddressClass, AddressClass], bool]) -> dict[int, tuple[Pattern, ...]]:
