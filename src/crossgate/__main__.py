@@ -37,11 +37,11 @@ def _run(words: list[str]) -> int:
     problem = ready_streams(words)
     if problem:
         return _told(problem)
-    from crossgate.commands import application
+    from crossgate.commands import run
     from crossgate.core.model.errors import PlanError
 
     try:
-        application(words)()
+        run(words)
     except PlanError as error:
         return _told(str(error), plain=error.place is not None or "\n" in str(error))
     return 0

@@ -26,18 +26,31 @@ COMMANDS = {
 _GROUPS = {"entry": "entry", "list": "listing"}
 
 
+def run(words: Sequence[str]) -> None:
+    """Run a command line."""
+    app = application(words)
+    if any("--plan" in word or word == "-" or word.endswith(".gate") for word in words):
+        from crossgate.commands.naming import plan_first
+
+        words = plan_first(words, _command(words), app)
+    app(words)
+
+
 def application(words: Sequence[str]) -> typer.Typer:
     """Return the program for a command line: with the one command that it names, or with all."""
     app = typer.Typer(
         name="crossgate",
         help="Write, place, trace and prove access lists, offline, from one plain-text plan.",
-        no_args_is_help=True,
+        invoke_without_command=True,
         pretty_exceptions_enable=False,
         context_settings={"help_option_names": ["-h", "--help"]},
     )
     app.callback()(options)
     named = _command(words)
-    for name in [named] if named in COMMANDS and "_CROSSGATE_COMPLETE" not in os.environ else COMMANDS:
+    completes = "_CROSSGATE_COMPLETE" in os.environ
+    helps = any(word in ("-h", "--help") for word in words)
+    alone = not named and not helps and not completes
+    for name in () if alone else [named] if named in COMMANDS and not completes else COMMANDS:
         module = import_module(f"crossgate.commands.{COMMANDS[name]}")
         if name in _GROUPS:
             app.add_typer(getattr(module, _GROUPS[name]))
@@ -64,6 +77,7 @@ def _version(wanted: bool) -> None:
 
 
 def options(
+    context: typer.Context,
     plan: Annotated[
         Path | None, typer.Option(help="The plan file. Default: CROSSGATE_PLAN, else the only *.gate file here.", metavar="FILE")
     ] = None,
@@ -75,3 +89,7 @@ def options(
         from crossgate.core.sets.effort import allow
 
         allow(pieces)
+    if context.invoked_subcommand is None:
+        from crossgate.commands.standing import standing
+
+        standing(context)

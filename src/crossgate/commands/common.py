@@ -28,6 +28,10 @@ TallyOption = Annotated[bool, typer.Option("--tally", help="Add the entries that
 JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
 
 
+STANDARD_INPUT = Path("-")
+"""The plan's name where it is read from standard input."""
+
+
 def _allow(pieces: int | None) -> int | None:
     if pieces is not None:
         from crossgate.core.sets.effort import allow
@@ -68,7 +72,7 @@ def plan_path(context: typer.Context) -> Path:
     found = sorted(Path().glob("*.gate"))
     if len(found) == 1:
         return found[0]
-    choose = "choose one with --plan FILE before the command, or set CROSSGATE_PLAN"
+    choose = "choose one with --plan FILE, or set CROSSGATE_PLAN"
     if found:
         raise PlanError(f"there are {len(found)} plans here ({', '.join(map(str, found))}); {choose}")
     raise PlanError(f"there is no plan (*.gate) in this folder; {choose}, or write a full example with: crossgate demo FOLDER")
@@ -80,13 +84,26 @@ def load(context: typer.Context) -> Plan:
 
 
 def read_file(path: Path) -> Plan:
-    """Read a plan, once an edit that was ended in between is put right and while nobody replaces it. Raises `PlanError`."""
-    from crossgate.formats.disk import locked, recover
-    from crossgate.language.reader import read_plan
+    """Read a plan, once an edit that was ended in between is put right and while nobody replaces it; `-` is standard input.
 
+    Raises `PlanError`.
+    """
+    from crossgate.formats.disk import locked, recover
+    from crossgate.language.reader import read, read_plan
+
+    if path == STANDARD_INPUT:
+        return read(path, {str(path): sys.stdin.buffer.read()}).plan
     recover(path)
     with locked([path]):
         return read_plan(path)
+
+
+def plan_file(context: typer.Context, purpose: str) -> Path:
+    """Return the plan file, for a purpose that needs one. Raises `PlanError` where the plan comes from standard input."""
+    path = plan_path(context)
+    if path == STANDARD_INPUT:
+        raise PlanError(f"the plan comes from standard input, so there is no file to {purpose}; name a file")
+    return path
 
 
 def add_to_tally(context: typer.Context, plan: Plan, hits: Mapping[DeciderKey, int]) -> None:
@@ -95,7 +112,7 @@ def add_to_tally(context: typer.Context, plan: Plan, hits: Mapping[DeciderKey, i
     from crossgate.show.console import warn
 
     try:
-        Tally(plan_path(context)).add(plan, hits)
+        Tally(plan_file(context, "keep a tally beside")).add(plan, hits)
     except PlanError as error:
         warn(f"{error}; nothing is added up")
 

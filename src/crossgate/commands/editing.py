@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import meter, plan_path, print_json
+from crossgate.commands.common import meter, plan_file, print_json
 
 if TYPE_CHECKING:
     from crossgate.language.change import Change, Proposal
@@ -28,7 +28,7 @@ def carry_out(context: typer.Context, change: Change, *, anyway: bool, dry_run: 
     from crossgate.show.console import warn, write
     from crossgate.show.edit import lines
 
-    path = plan_path(context)
+    path = plan_file(context, "write")
     recover(path)
     with locked([path]):
         reading = read(path)

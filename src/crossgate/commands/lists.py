@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import AtOption, JsonOption, complete_list, load, moment, plan_path, print_json
+from crossgate.commands.common import STANDARD_INPUT, AtOption, JsonOption, complete_list, load, moment, plan_path, print_json
 from crossgate.core.model.errors import PlanError
 
 
@@ -33,8 +33,9 @@ def lists(
 
     hits: dict[str, dict[int | None, int]] = {}
     try:
-        store = Tally(plan_path(context))
-        hits = {each.name: store.hits(each) for each in chosen}
+        if plan_path(context) != STANDARD_INPUT:
+            store = Tally(plan_path(context))
+            hits = {each.name: store.hits(each) for each in chosen}
     except PlanError as error:
         warn(f"{error}; the lists are shown without it")
     if plan.title:

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, load, plan_path, print_json
+from crossgate.commands.common import JsonOption, load, plan_file, print_json
 
 
 class Deed(StrEnum):
@@ -26,7 +26,7 @@ def tally(
     from crossgate.formats.tally import Tally
 
     plan = load(context)
-    store = Tally(plan_path(context))
+    store = Tally(plan_file(context, "keep a tally beside"))
     if deed is Deed.CLEAR:
         store.clear()
     hits = {name: store.hits(access_list) for name, access_list in plan.lists.items()}

@@ -1,0 +1,46 @@
+"""How a plan stands, at a glance: what was found in it, what it expects, and what in it is not in force."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+from typing import NamedTuple
+
+from crossgate.core.answers.verify import Verifier
+from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.window import Window
+from crossgate.core.traffic.session import Session
+
+
+class Standing(NamedTuple):
+    """How many expectations hold, fail and were not looked at; the lists that stand nowhere, the windows and entries that are not in force."""
+
+    held: int
+    failed: int
+    left: int
+    unplaced: list[AccessList]
+    shut: list[Window]
+    off: list[tuple[AccessList, Entry]]
+
+
+def standing(session: Session, now: datetime, late: Callable[[], bool]) -> Standing:
+    """Return how a plan stands at a time; once it is `late`, further expectations are not looked at."""
+    plan, verifier = session.plan, Verifier(session)
+    held = failed = 0
+    for expectation in plan.expectations:
+        if late():
+            break
+        if verifier.verify(expectation).held:
+            held += 1
+        else:
+            failed += 1
+    placed = {placement.access_list for placement in plan.placements}
+    used = {name for each in plan.lists.values() for name in each.windows}
+    return Standing(
+        held,
+        failed,
+        len(plan.expectations) - held - failed,
+        [each for each in plan.lists.values() if each.name not in placed],
+        [window for window in plan.windows.values() if window.name in used and not window.is_open(now)],
+        [(each, entry) for each in plan.lists.values() for entry in each.entries if entry.off],
+    )
