@@ -197,9 +197,9 @@ def flows(
             kinds[key] = likeness(network, one.end, other.end, numbers(one, other) if numbers else None)
         return kinds[key]
 
-    ends: dict[tuple[int, bool, bool], tuple[AddressSet, AddressSet]] = {}
+    ends: dict[tuple[int, bool, bool], _End] = {}
 
-    def own(each: AddressClass, devices: bool, sends: bool, excluded: tuple[Pattern, ...]) -> tuple[AddressSet, AddressSet]:
+    def own(each: AddressClass, devices: bool, sends: bool, excluded: tuple[Pattern, ...]) -> _End:
         key = id(each), devices, sends
         if key not in ends:
             ends[key] = _own(each.within(source if sends else destination), excluded, hidden(devices))
@@ -224,31 +224,37 @@ def flows(
             _joined([own(here[each], devices, True, left_in[0][each]) for each in ones]),
             _joined([own(far[each], devices, False, left_in[1][each]) for each in receiving]),
         )
-        if apart(sides[0][0], sides[1][0]):
+        if apart(sides[0].every, sides[1].every):
             ways = network.between(first.end, last.end, numbers(first, last) if numbers else (None, None))
-            found.append(Flow(first.end, last.end, ways, sides[0][0], sides[1][0], _hidden(sides)))
+            found.append(Flow(first.end, last.end, ways, sides[0].every, sides[1].every, _hidden(*sides)))
     return found
 
 
-def _own(patterns: Iterable[Pattern], excluded: Iterable[Pattern], hidden: Collection[Pattern]) -> tuple[AddressSet, AddressSet]:
-    """Return the addresses of some patterns but those excluded, with the `hidden` ones among these, and the latter by themselves."""
+class _End(NamedTuple):
+    """The addresses of one end of a flow, and those of them that are hidden."""
+
+    every: AddressSet
+    hidden: AddressSet
+
+
+def _own(patterns: Iterable[Pattern], excluded: Iterable[Pattern], hidden: Collection[Pattern]) -> _End:
+    """Return the addresses of some patterns but those excluded, which stay where they are `hidden`."""
     inside, outside = tuple(patterns), tuple(excluded)
     family = inside[0].family
     left_out = AddressSet.of(family, (each for each in outside if each not in hidden))
-    return AddressSet.of(family, inside) - left_out, AddressSet.of(family, (each for each in outside if each in hidden))
+    return _End(AddressSet.of(family, inside) - left_out, AddressSet.of(family, (each for each in outside if each in hidden)))
 
 
-def _joined(several: Sequence[tuple[AddressSet, AddressSet]]) -> tuple[AddressSet, AddressSet]:
-    """Return ends (`_own`) as one; an address that is hidden in one and seen in another is seen."""
+def _joined(several: Sequence[_End]) -> _End:
+    """Return ends as one; an address that is hidden in one and seen in another is seen."""
     if len(several) == 1:
         return several[0]
-    every = AddressSet.union([each for each, _ in several])
-    return every, every - AddressSet.union([each - unseen for each, unseen in several])
+    every = AddressSet.union([each.every for each in several])
+    return _End(every, every - AddressSet.union([each.every - each.hidden for each in several]))
 
 
-def _hidden(sides: Sequence[tuple[AddressSet, AddressSet]]) -> tuple[AddressSet, AddressSet] | None:
-    (_, one), (_, other) = sides
-    return (one, other) if one or other else None
+def _hidden(source: _End, destination: _End) -> tuple[AddressSet, AddressSet] | None:
+    return (source.hidden, destination.hidden) if source.hidden or destination.hidden else None
 
 
 def united(found: Iterable[tuple[_Kind, Flow]]) -> list[tuple[_Kind, Flow]]:
@@ -269,12 +275,12 @@ def united(found: Iterable[tuple[_Kind, Flow]]) -> list[tuple[_Kind, Flow]]:
 def _one(several: Sequence[Flow], side: int) -> Flow:
     """Return flows that differ only in their senders (side 0) or only in their receivers (side 1) as one."""
     sides = [_joined([_side(each, nth) for each in several]) if nth == side else _side(several[0], nth) for nth in (0, 1)]
-    return several[0]._replace(senders=sides[0][0], receivers=sides[1][0], hidden=_hidden(sides))
+    return several[0]._replace(senders=sides[0].every, receivers=sides[1].every, hidden=_hidden(*sides))
 
 
-def _side(flow: Flow, side: int) -> tuple[AddressSet, AddressSet]:
+def _side(flow: Flow, side: int) -> _End:
     every = flow.receivers if side else flow.senders
-    return every, AddressSet.of(every.family, ()) if flow.hidden is None else flow.hidden[side]
+    return _End(every, AddressSet.of(every.family, ()) if flow.hidden is None else flow.hidden[side])
 
 
 def flow_between(
@@ -285,8 +291,8 @@ def flow_between(
 
     `numbers` are their itineraries' where they are known.
     """
-    sides = [_own(end, left_out, hidden) for end, left_out in zip(ends, excluded, strict=True)]
-    return Flow(source, destination, network.between(source, destination, numbers), sides[0][0], sides[1][0], _hidden(sides))
+    one, other = (_own(end, left_out, hidden) for end, left_out in zip(ends, excluded, strict=True))
+    return Flow(source, destination, network.between(source, destination, numbers), one.every, other.every, _hidden(one, other))
 
 
 def likeness(network: Network, source: Endpoint, destination: Endpoint, numbers: tuple[int, int] | None = None) -> Hashable:
