@@ -92,7 +92,7 @@ def test_arguments_and_file_names_steer_no_terminal(demo: Path, run: Run) -> Non
 @pytest.mark.process
 def test_ctrl_c_ends_with_130(demo: Path) -> None:
     program = "import signal, sys; from crossgate.__main__ import main; import crossgate.commands as c\n" \
-              "c.application = lambda words: (lambda: signal.raise_signal(signal.SIGINT))\nsys.argv = ['x', 'check']\nmain()"  # fmt: skip
+              "c.application = lambda words: (lambda words: signal.raise_signal(signal.SIGINT))\nsys.argv = ['x', 'check']\nmain()"  # fmt: skip
     done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=False, cwd=demo)
     assert (done.returncode, done.stderr) == (130, "")
     for wait in (0.06, 0.12, 0.2):
@@ -109,7 +109,7 @@ def test_ctrl_c_ends_with_130(demo: Path) -> None:
 @pytest.mark.process
 def test_what_nobody_foresaw_is_an_apology(demo: Path) -> None:
     program = "import sys; from crossgate.__main__ import main; import crossgate.commands as c\n" \
-              "c.application = lambda words: (lambda: [][1])\nsys.argv = ['x', 'check']\nmain()"  # fmt: skip
+              "c.application = lambda words: (lambda words: [][1])\nsys.argv = ['x', 'check']\nmain()"  # fmt: skip
     done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=False, cwd=demo)
     assert done.returncode == 2
     assert "sorry, this is a fault of Cross Gate" in done.stderr
