@@ -92,23 +92,19 @@ def reach(
         raise PlanError(f"{source} and {destination} share no address family, so nothing can be sent")
 
 
-def _numbers(session: Session, family: Family, senders: Sequence[AddressClass]) -> Callable[[AddressClass, AddressClass], tuple[int, int]]:
-    """Return what tells the numbers of the itineraries between two address classes: all worked out at once where the senders are many."""
-    itineraries = session.network.itineraries(family)
+_MANY_SENDERS = 20
+"""From so many address classes on, the itineraries of all pairs at once cost less than those of each."""
+
+
+def _numbers(
+    session: Session, family: Family, senders: Sequence[AddressClass]
+) -> Callable[[AddressClass, AddressClass], tuple[int, int]] | None:
+    """Return what tells the numbers of the itineraries between two address classes, where the senders are many; else None."""
     if len(senders) < _MANY_SENDERS:
-        return lambda one, other: (itineraries.node(one.end, other.end.address), itineraries.node(other.end, one.end.address))
+        return None
     matrix = session.matrix(family)
     index = {id(each): number for number, each in enumerate(session.address_classes(family))}
-    numbers, row = matrix.numbers.tolist(), matrix.row.tolist()
-
-    def told(one: AddressClass, other: AddressClass) -> tuple[int, int]:
-        here, far = index[id(one)], index[id(other)]
-        return numbers[row[here]][far], numbers[row[far]][here]
-
-    return told
-
-
-_MANY_SENDERS = 20
+    return lambda one, other: matrix.between(index[id(one)], index[id(other)])
 
 
 def _parts(

@@ -193,8 +193,7 @@ class Case:
 
     def nodes(self, family: Family, one: int, other: int) -> tuple[int, int]:
         """Return the numbers of the itineraries between two address classes, there and back."""
-        matrix = self.session.matrix(family)
-        return int(matrix.numbers[matrix.row[one], other]), int(matrix.numbers[matrix.row[other], one])
+        return self.session.matrix(family).between(one, other)
 
     def flow(self, family: Family, one: int, other: int) -> Flow:
         """Return what the machines of an address class send to those of another."""

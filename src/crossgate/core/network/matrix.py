@@ -55,6 +55,10 @@ class Matrix:
                 made.add(row)
                 self.numbers[row] = self._sent(end)
 
+    def between(self, one: int, other: int) -> tuple[int, int]:
+        """Return the nodes of what two ends send to each other, there and back."""
+        return int(self.numbers[self.row[one], other]), int(self.numbers[self.row[other], one])
+
     def _devices(self) -> tuple[Numbers, Numbers]:
         """Return for each device what follows for a packet that has come into it, and how many hops it is away, by destination."""
         itineraries, names = self.itineraries, self.itineraries.names
