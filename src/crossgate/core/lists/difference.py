@@ -29,8 +29,8 @@ def compare_lists(old: ListRegions, new: ListRegions) -> Iterator[tuple[PacketSe
         earlier = [suspected[each] for each in range(index) if overlap(hulls[each], hull) is not None]
         before, after = old.near(hull), new.near(hull)
         frame = Frame(region, [*earlier, *(each.region for each in (*before, *after) if each.region is not None)])
-        done, here, there = (numbered(frame, each) for each in (earlier, (each.region for each in before), (each.region for each in after)))
-        for own in algebra.left(frame.whole, [row for row, _ in done], frame.order):
+        here, there = (numbered(frame, (each.region for each in side)) for side in (before, after))
+        for own in algebra.left(frame.whole, frame.products(earlier), frame.order):
             for part, was in algebra.split(own, here, frame.order):
                 for piece, now in algebra.split(part, there, frame.order):
                     deciders = old.decider(before, was), new.decider(after, now)

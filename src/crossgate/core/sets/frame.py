@@ -61,6 +61,10 @@ class Frame:
         e, f = region.flags & self.whole[4], region.dscp & self.whole[5]
         return (a, b, c, d, e, f) if c and d and e and f else None
 
+    def products(self, regions: Iterable[Region]) -> list[Product]:
+        """Return regions as products (`product`), without those of which nothing is left."""
+        return [found for each in regions if (found := self.product(each)) is not None]
+
     def mask(self, side: int, addresses: AddressSet) -> int:
         """Return one of the sets of addresses that the frame was made for, cut to what it is within."""
         return self._known[side][id(addresses)][0]
@@ -118,7 +122,7 @@ class Frame:
 def is_left(region: Region, others: Sequence[Region]) -> bool:
     """Whether something is left of a region without some others."""
     frame = Frame(region, others)
-    return algebra.is_left(frame.whole, [row for each in others if (row := frame.product(each)) is not None], frame.order)
+    return algebra.is_left(frame.whole, frame.products(others), frame.order)
 
 
 class PacketSet:
@@ -134,7 +138,7 @@ class PacketSet:
     def of(cls, *regions: Region) -> PacketSet:
         """Return the packets of some regions of one family, at least one."""
         frame = Frame(regions[0] if len(regions) == 1 else every_packet(regions[0].family), regions)
-        return cls(frame, [found for each in regions if (found := frame.product(each)) is not None])
+        return cls(frame, frame.products(regions))
 
     @property
     def family(self) -> Family:
@@ -193,7 +197,7 @@ def in_one_frame(sets: Sequence[PacketSet]) -> tuple[Frame | None, list[Sequence
         return frame, [each.products for each in sets]
     regions = [list(each.regions()) for each in sets]
     frame = Frame(every_packet(frame.family), [each for several in regions for each in several])
-    return frame, [[found for each in several if (found := frame.product(each)) is not None] for several in regions]
+    return frame, [frame.products(several) for several in regions]
 
 
 def _together(one: PacketSet, other: PacketSet) -> tuple[Frame, Sequence[Product], Sequence[Product]]:

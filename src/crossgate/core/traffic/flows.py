@@ -457,9 +457,7 @@ class Question:
     def _asked_rows(self, course: Course, regions: ListRegions, leg: Leg) -> list[tuple[Product, EntryRegion]]:
         key = id(course), id(regions), leg
         if key not in self._rows:
-            self._rows[key] = [
-                (product, each) for own, each in self._near[key] for region in own if (product := self.frame.product(region)) is not None
-            ]
+            self._rows[key] = [(product, each) for own, each in self._near[key] for product in self.frame.products(own)]
         return self._rows[key]
 
 
