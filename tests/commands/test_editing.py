@@ -34,7 +34,7 @@ def test_an_entry_goes_where_it_has_an_effect_and_the_rest_stays(run: Run, plan:
     assert done.stdout.rstrip().endswith("written")
     line = "    10 permit domain guests to resolver\n"
     at = before.index(line, before.index("list guest-fence extended")) + len(line)
-    assert plan.read_text() == before[:at] + "    15 permit ntp guests to manifest\n" + before[at:]
+    assert plan.read_text() == before[:at] + "    15 permit ntp    guests to manifest\n" + before[at:]
 
 
 def test_an_edit_that_breaks_a_keep_is_refused_and_can_be_forced(run: Run, answer: Ask, plan: Path) -> None:
@@ -51,7 +51,7 @@ def test_an_edit_that_breaks_a_keep_is_refused_and_can_be_forced(run: Run, answe
     assert {finding["finding"] for finding in document["findings"]} == {"nothing-permitted", "never-reached"}
     assert plan.read_bytes() == before
     assert run(*words, "--anyway").returncode == 0
-    assert "    5 deny harbour\n" in plan.read_text()
+    assert "    5  deny   harbour\n" in plan.read_text()
     assert run("verify").returncode == 1
 
 
@@ -145,12 +145,80 @@ def test_an_edit_that_leaves_errors_is_refused(run: Run, answer: Ask, plan: Path
 def test_line_endings_tabs_and_a_missing_last_newline_stay(run: Run, tmp_path: Path) -> None:
     path = tmp_path / "win.gate"
     path.write_bytes(b"list l extended ipv4\r\n\t10\tpermit tcp any to any   # keep\r\n\r\n\t# odd\r\n\t20 deny ip any to any")
-    assert run("entry", "add", "l", "deny udp any to any", "--after", "20").returncode == 0
+    assert run("entry", "add", "l", "deny udp any to any", "--after", "20", "--anyway").returncode == 0
     assert run("entry", "add", "l", "permit gre any to any", "--number", "15").returncode == 0
     assert path.read_bytes() == (
         b"list l extended ipv4\r\n\t10\tpermit tcp any to any   # keep\r\n\t15 permit gre any to any\r\n\r\n\t# odd\r\n"
         b"\t20 deny ip any to any\r\n\t30 deny udp any to any"
     )
+
+
+def test_a_new_error_refuses_the_edit(run: Run, answer: Ask, plan: Path) -> None:
+    before = plan.read_bytes()
+    words = ("entry", "add", "guest-fence", "permit ip guests to visitor", "--after", "30")
+    done = run(*words)
+    assert (done.returncode, plan.read_bytes()) == (1, before)
+    assert "refused: it brings a new error: never-reached; nothing is written, --anyway writes it" in done.stdout
+    assert answer(*words, status=1)["refused"] == "it brings a new error: never-reached"
+    assert run(*words, "--anyway").returncode == 0
+    # A new warning is told, and no reason to refuse.
+    told = run("lift", "kiosk-port")
+    assert (told.returncode, "warning unplaced" in told.stdout) == (0, True)
+
+
+def test_a_tidy_plan_stays_tidy_and_another_as_it_is(run: Run, plan: Path) -> None:
+    assert run("entry", "add", "guest-fence", "permit udp/33434-33534 guests to manifest").returncode == 0
+    assert "    15 permit udp/33434-33534 guests to manifest\n    20 deny   ip              any    to terminal\n" in plan.read_text()
+    assert run("tidy", "--check").returncode == 0
+    plan.write_text(plan.read_text().replace("place sea6         inbound", "place sea6 inbound"))
+    assert run("entry", "drop", "guest-fence", "15").returncode == 0
+    assert "    20 deny   ip              any    to terminal\n" in plan.read_text()
+
+
+def test_a_list_is_moved_in_one_step(run: Run, answer: Ask, plan: Path) -> None:
+    text = plan.read_text().replace(
+        "place 12           outbound on lighthouse.v160", "place 12           outbound on lighthouse.v160  # cranes"
+    )
+    plan.write_text(text)
+    document = answer("place", "12", "inbound", "lighthouse.up", "--move", "--anyway")
+    assert document["change"] == "12 is moved from outbound on lighthouse.v160 to inbound on lighthouse.up"
+    assert plan.read_text() == text.replace("outbound on lighthouse.v160  # cranes", "inbound  on lighthouse.up  # cranes")
+    assert [each["point"] for each in answer("lists", "12")["lists"][0]["placed"]] == ["lighthouse.up"]
+    assert "duty-only6 stands inbound on lighthouse itself already" in run("place", "sea6", "inbound", "lighthouse itself", "--move").stderr
+    assert run("place", "12", "outbound", "lighthouse.v160", "--anyway").returncode == 0
+    assert (
+        "12 stands inbound on lighthouse.up and outbound on lighthouse.v160; first"
+        in run("place", "12", "inbound", "pier.up", "--move").stderr
+    )
+    assert run("lift", "12", "--anyway").returncode == 0
+    assert "12 stands nowhere; leave --move out" in run("place", "12", "inbound", "pier.up", "--move").stderr
+
+
+ONE = "list l standard ipv4\n    10 permit any\n\nplace l inbound on r.a\n"
+TOP = "router r\n    interface a 10.0.0.1/24 on n\n\nsubnet n 10.0.0.0/24\n\n"
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        TOP + ONE,
+        TOP + ONE.removesuffix("\n"),
+        TOP + ONE.replace("\n", "\r\n"),
+        ONE + "\n" + TOP.removesuffix("\n") + "\nlist m standard ipv4\n    10 permit any\n\nplace m outbound on r.a\n",
+    ],
+)
+def test_a_lift_then_a_place_leaves_the_file_as_it_was(run: Run, tmp_path: Path, text: str) -> None:
+    plan = tmp_path / "net.gate"
+    plan.write_bytes(text.encode())
+    assert run("lift", "l", "--anyway").returncode == 0
+    lifted = plan.read_text()
+    assert ("\n\n\n" in lifted, lifted.endswith("\n\n"), "place l" in lifted) == (False, False, False)
+    assert run("place", "l", "inbound", "r.a").returncode == 0
+    if "place m" not in text:
+        assert plan.read_bytes() == text.encode()
+    assert run("list", "new", "other", "standard", "ipv4").returncode == 0
+    assert run("list", "drop", "other").returncode == 0
+    assert "\n\n\n" not in plan.read_text()
 
 
 def test_a_fence_is_written_placed_and_proved(run: Run, answer: Ask, plan: Path) -> None:
@@ -233,7 +301,7 @@ def test_a_fence_closes_its_gateways_is_tidy_adds_no_finding_and_is_undone_to_th
     assert verdict(plan, "one", "198.51.100.1", "https") == "permitted"
     assert run("tidy", "--check").returncode == 0
     assert run("fence", "guest", "--undo", "--anyway").returncode == 0
-    assert plan.read_bytes() == before
+    assert plan.read_bytes() == (before if ending != "\n\n" else before[:-1])
 
 
 def test_tidy_sets_a_plan_in_one_layout(run: Run, tmp_path: Path) -> None:

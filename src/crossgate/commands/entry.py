@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, complete_entry, complete_list
-from crossgate.commands.editing import AnywayOption, DryRunOption, carry_out
+from crossgate.commands.common import complete_entry, complete_list
+from crossgate.commands.editing import Change, edit_command
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
@@ -23,37 +23,31 @@ AfterOption = Annotated[int | None, typer.Option("--after", metavar="N", help="P
 
 
 @entry.command()
+@edit_command
 def add(
-    context: typer.Context,
     list_name: ListArgument,
     text: TextArgument,
     number: Annotated[int | None, typer.Option("--number", metavar="N", min=0, help="Give it this number.")] = None,
     before: BeforeOption = None,
     after: AfterOption = None,
-    anyway: AnywayOption = False,
-    dry_run: DryRunOption = False,
-    as_json: JsonOption = False,
-) -> None:
+) -> Change:
     """Write a new entry; without a position it goes as far down as it still has an effect."""
     from crossgate.language import edits
 
     def change(draft: Draft) -> str:
         return edits.insert_entry(draft, edits.find_list(draft.plan, list_name), text, edits.Spot(number, before, after))
 
-    carry_out(context, change, anyway=anyway, dry_run=dry_run, as_json=as_json)
+    return change
 
 
 @entry.command()
+@edit_command
 def move(
-    context: typer.Context,
     list_name: ListArgument,
     number: NumberArgument,
     before: BeforeOption = None,
     after: AfterOption = None,
-    anyway: AnywayOption = False,
-    dry_run: DryRunOption = False,
-    as_json: JsonOption = False,
-) -> None:
+) -> Change:
     """Move an entry right before or right after another one; it gets a number that fits."""
     from crossgate.language import edits
 
@@ -62,19 +56,16 @@ def move(
         to = edits.move_entry(draft, access_list, edits.find_entry(access_list, number), edits.Spot(None, before, after))
         return f"{access_list.name} {number} becomes {to}"
 
-    carry_out(context, change, anyway=anyway, dry_run=dry_run, as_json=as_json)
+    return change
 
 
 @entry.command()
+@edit_command
 def change(
-    context: typer.Context,
     list_name: ListArgument,
     number: NumberArgument,
     text: TextArgument,
-    anyway: AnywayOption = False,
-    dry_run: DryRunOption = False,
-    as_json: JsonOption = False,
-) -> None:
+) -> Change:
     """Write another text for an entry; its number and its comments stay."""
     from crossgate.language import edits
 
@@ -88,18 +79,15 @@ def change(
         edits.change_entry(draft, changed, body)
         return f"{access_list.name} {number} is changed"
 
-    carry_out(context, rewrite, anyway=anyway, dry_run=dry_run, as_json=as_json)
+    return rewrite
 
 
 @entry.command()
+@edit_command
 def drop(
-    context: typer.Context,
     list_name: ListArgument,
     number: NumberArgument,
-    anyway: AnywayOption = False,
-    dry_run: DryRunOption = False,
-    as_json: JsonOption = False,
-) -> None:
+) -> Change:
     """Take an entry out of its list and of the plan."""
     from crossgate.language import edits
 
@@ -108,10 +96,10 @@ def drop(
         edits.drop_entry(draft, access_list, edits.find_entry(access_list, number))
         return f"{access_list.name} {number} goes"
 
-    carry_out(context, change, anyway=anyway, dry_run=dry_run, as_json=as_json)
+    return change
 
 
-def _switch(context: typer.Context, list_name: str, number: int, off: bool, anyway: bool, dry_run: bool, as_json: bool) -> None:
+def _switch(list_name: str, number: int, off: bool) -> Change:
     from crossgate.language import edits
 
     def change(draft: Draft) -> str:
@@ -121,30 +109,24 @@ def _switch(context: typer.Context, list_name: str, number: int, off: bool, anyw
             edits.switch_entry(draft, found, off)
         return f"{access_list.name} {number} is switched {'off' if off else 'on'}"
 
-    carry_out(context, change, anyway=anyway, dry_run=dry_run, as_json=as_json)
+    return change
 
 
 @entry.command()
+@edit_command
 def off(
-    context: typer.Context,
     list_name: ListArgument,
     number: NumberArgument,
-    anyway: AnywayOption = False,
-    dry_run: DryRunOption = False,
-    as_json: JsonOption = False,
-) -> None:
+) -> Change:
     """Keep an entry in the file and out of the list."""
-    _switch(context, list_name, number, True, anyway, dry_run, as_json)
+    return _switch(list_name, number, True)
 
 
 @entry.command()
+@edit_command
 def on(
-    context: typer.Context,
     list_name: ListArgument,
     number: NumberArgument,
-    anyway: AnywayOption = False,
-    dry_run: DryRunOption = False,
-    as_json: JsonOption = False,
-) -> None:
+) -> Change:
     """Put an entry that is off back into its list."""
-    _switch(context, list_name, number, False, anyway, dry_run, as_json)
+    return _switch(list_name, number, False)

@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 from datetime import datetime
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, complete_subnet, plan_path
-from crossgate.commands.editing import AnywayOption, DryRunOption, carry_out
+from crossgate.commands.common import complete_subnet
+from crossgate.commands.editing import Change, edit_command
 
 if TYPE_CHECKING:
     from crossgate.language.draft import Draft
 
 
+@edit_command
 def fence(
-    context: typer.Context,
     subnet: Annotated[str, typer.Argument(metavar="SUBNET", autocompletion=complete_subnet, help="The subnet to be fenced off.")],
     allow: Annotated[
         str, typer.Option(metavar="SERVICES", help="What its own gateway may be asked for; '' for nothing.")
@@ -23,10 +24,7 @@ def fence(
     exceptions: Annotated[list[str] | None, typer.Option("--except", metavar="NAME", help="Leave this open; may be repeated.")] = None,
     undo: Annotated[bool, typer.Option("--undo", help="Take away what fence wrote around SUBNET.")] = False,
     one_way: Annotated[bool, typer.Option("--one-way", help="Let others in, and their replies out.")] = False,
-    anyway: AnywayOption = False,
-    dry_run: DryRunOption = False,
-    as_json: JsonOption = False,
-) -> None:
+) -> Change:
     """Keep SUBNET from every other subnet of the plan, and them from it; the outside stays open."""
     from crossgate.language.fence import Asked
     from crossgate.language.fencing import undo_fence, write_fence
@@ -37,6 +35,6 @@ def fence(
     def change(draft: Draft) -> str:
         if undo:
             return undo_fence(draft, subnet)
-        return write_fence(draft, plan_path(context), Asked(subnet, allowed, left_open, one_way), datetime.now())
+        return write_fence(draft, Path(draft.plan.files[0]), Asked(subnet, allowed, left_open, one_way), datetime.now())
 
-    carry_out(context, change, anyway=anyway, dry_run=dry_run, as_json=as_json)
+    return change

@@ -6,8 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption
-from crossgate.commands.editing import AnywayOption, DryRunOption, carry_out
+from crossgate.commands.editing import Change, edit_command
 from crossgate.commands.entry import ListArgument
 from crossgate.core.model.accesslist import Kind
 from crossgate.core.model.address import Family
@@ -20,15 +19,12 @@ listing = typer.Typer(name="list", help="Write a new list, take one out, or numb
 
 
 @listing.command()
+@edit_command
 def new(
-    context: typer.Context,
     name: Annotated[str, typer.Argument(metavar="ID", help="A name, or a number that says the kind.")],
     kind: Annotated[Kind, typer.Argument(metavar="KIND", help="standard or extended")],
     family: Annotated[str, typer.Argument(metavar="FAMILY", help="ipv4 or ipv6")],
-    anyway: AnywayOption = False,
-    dry_run: DryRunOption = False,
-    as_json: JsonOption = False,
-) -> None:
+) -> Change:
     """Write a new list without entries; it stops everything once it is placed."""
     from crossgate.language import edits
 
@@ -40,17 +36,12 @@ def new(
         edits.new_list(draft, name, kind, families[family])
         return f"there is a new list {name}"
 
-    carry_out(context, change, anyway=anyway, dry_run=dry_run, as_json=as_json)
+    return change
 
 
 @listing.command()
-def drop(
-    context: typer.Context,
-    list_name: ListArgument,
-    anyway: AnywayOption = False,
-    dry_run: DryRunOption = False,
-    as_json: JsonOption = False,
-) -> None:
+@edit_command
+def drop(list_name: ListArgument) -> Change:
     """Take a list that stands nowhere out of the plan, with all its lines."""
     from crossgate.language import edits
 
@@ -58,19 +49,16 @@ def drop(
         edits.drop_list(draft, edits.find_list(draft.plan, list_name))
         return f"list {list_name} goes"
 
-    carry_out(context, change, anyway=anyway, dry_run=dry_run, as_json=as_json)
+    return change
 
 
 @listing.command()
+@edit_command
 def renumber(
-    context: typer.Context,
     list_name: ListArgument,
     start: Annotated[int, typer.Option(min=0, help="The first entry's number.")] = 10,
     step: Annotated[int, typer.Option(min=1, help="From one number to the next.")] = 10,
-    anyway: AnywayOption = False,
-    dry_run: DryRunOption = False,
-    as_json: JsonOption = False,
-) -> None:
+) -> Change:
     """Number a list's entries anew in their order; expectations that name a number follow."""
     from crossgate.language import edits
 
@@ -78,4 +66,4 @@ def renumber(
         edits.renumber(draft, edits.find_list(draft.plan, list_name), start, step)
         return f"{list_name} is numbered from {start} in steps of {step}"
 
-    carry_out(context, change, anyway=anyway, dry_run=dry_run, as_json=as_json)
+    return change

@@ -14,10 +14,12 @@ from typing import NamedTuple
 
 from crossgate.core.impact import Impact, impact_of
 from crossgate.core.model.errors import PlanErrors
+from crossgate.core.model.finding import Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.traffic.session import Session
 from crossgate.language.draft import Draft
+from crossgate.language.layout import tidied_data
 from crossgate.language.reader import Reading, read
 
 Change = Callable[[Draft], str]
@@ -52,8 +54,9 @@ def propose(
 ) -> Proposal:
     """Work out a change of the plan in `path`, as it was read.
 
-    It is refused when the plan would have errors, when an expectation that holds would not any more, and when what it does
-    is not known; the last two are allowed where it is to be made `anyway`. A `harmless` one may not change any traffic.
+    It is refused when the plan would have errors, when an expectation that holds would not any more, when there would be a
+    new finding that is an error, and when what it does is not known; all but the first are allowed where it is to be made
+    `anyway`. A `harmless` one may not change any traffic. A file that was tidy stays so.
     `tell` is told how far the comparison of the two plans is.
     """
     draft = Draft(reading)
@@ -62,11 +65,16 @@ def propose(
     if not new:
         return Proposal(said, {}, {}, (), reading.plan, None, (), "")
     old = {file: reading.data[file] for file in new}
-    diff = tuple(_diff(old, new))
     try:
         plan = read(path, {**reading.data, **new}).plan
     except PlanErrors as errors:
-        return Proposal(said, old, new, diff, reading.plan, None, tuple(map(str, errors.errors)), "the plan would have errors")
+        problems = tuple(map(str, errors.errors))
+        return Proposal(said, old, new, tuple(_diff(old, new)), reading.plan, None, problems, "the plan would have errors")
+    tidy = {file: tidied_data(data, file, plan) for file, data in new.items() if tidied_data(old[file], file, reading.plan) == old[file]}
+    if any(data != new[file] for file, data in tidy.items()):
+        new = {**new, **tidy}
+        plan = read(path, {**reading.data, **new}).plan
+    diff = tuple(_diff(old, new))
     impact = impact_of(Session(reading.plan), Session(plan), now, tell)
     refused = "" if anyway else _why_refused(impact)
     if harmless and impact.differences:
@@ -89,4 +97,7 @@ def _why_refused(impact: Impact) -> str:
     parts = [f"{number} {word}{'s' if number > 1 else ''}" for number, word in counts if number]
     if parts:
         return f"it breaks {' and '.join(parts)}"
+    errors = list(dict.fromkeys(each.name for each in impact.findings if each.severity is Severity.ERROR))
+    if errors:
+        return f"it brings a new error: {', '.join(errors)}"
     return f"what it does is not known: {impact.missed[0].message}" if impact.missed else ""

@@ -5,6 +5,7 @@ Line numbers are those of the plan as it was read, whatever has been changed sin
 
 from __future__ import annotations
 
+from codecs import BOM_UTF8
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -15,15 +16,17 @@ from crossgate.language.source import decode
 
 GIVEN = "the text given"
 """Where errors say that a text stands which a person gave on the command line."""
-_MARK = b"\xef\xbb\xbf"
-"""The byte order mark that some editors put before UTF-8 text."""
 
 
 @dataclass(slots=True)
 class _Slot:
-    """An old line, None once it is taken out, and what has been put above and below it, with its endings."""
+    """An old line, None once it is taken out, and what has been put above and below it, with its endings.
+
+    `heads` tells that the line taken out stood at the left margin.
+    """
 
     line: Line | None
+    heads: bool = False
     above: list[str] = field(default_factory=list)
     below: list[str] = field(default_factory=list)
 
@@ -45,7 +48,7 @@ class Draft:
     def _slots(self, file: str) -> list[_Slot]:
         """Return the lines of a file; the first is at index 0."""
         if file not in self._files:
-            text = decode(Path(file), self.data[file].removeprefix(_MARK))
+            text = decode(Path(file), self.data[file].removeprefix(BOM_UTF8))
             self._files[file] = [_Slot(line) for line in file_lines(file, text)]
         return self._files[file]
 
@@ -62,7 +65,9 @@ class Draft:
 
     def drop(self, place: Place) -> None:
         """Take a line out."""
-        self._at(place).line = None
+        at = self._at(place)
+        at.heads = not self.line(place).indent
+        at.line = None
 
     def after(self, place: Place, *texts: str) -> None:
         """Put lines below one; a last line without a line ending leaves the file without one."""
@@ -86,7 +91,8 @@ class Draft:
         slots = self._slots(file)
         if not slots:
             slots.append(_Slot(Line(file, 1, "", "")))
-        self.after(Place(file, len(slots)), *texts)
+        blank = not slots[-1].text().strip()
+        self.after(Place(file, len(slots)), *(texts[1:] if blank and texts[0] == "" else texts))
 
     def _newline(self, file: str) -> str:
         return "\r\n" if b"\r\n" in self.data[file] else "\n"
@@ -99,12 +105,34 @@ class Draft:
         """Put another text in the place of a whole file's; its lines cannot be told apart after that."""
         self._files[file] = [_Slot(Line(file, 1, text, ""))]
 
+    def _close_gaps(self, file: str) -> None:
+        """Take out the blank lines that statements taken out leave twice, or leave at the end."""
+        slots = self._slots(file)
+        index = 0
+        while index < len(slots):
+            start = index
+            while index < len(slots) and slots[index].text() == "":
+                index += 1
+            gone = index > start
+            if any(each.heads for each in slots[start:index]) and (start == 0 or not slots[start - 1].text().strip()):
+                while index < len(slots) and slots[index].line is not None and not slots[index].text().strip():
+                    slots[index].line = None
+                    index += 1
+                while index == len(slots) and start and not slots[start - 1].text().strip():
+                    slots[start - 1].line = None
+                    start -= 1
+            index += not gone
+
     def result(self) -> dict[str, bytes]:
         """Return the files that have changed, as bytes."""
         changed = {}
         for file in self._files:
-            mark = _MARK if self.data[file].startswith(_MARK) else b""
-            data = mark + self.whole(file).encode()
+            mark = BOM_UTF8 if self.data[file].startswith(BOM_UTF8) else b""
+            self._close_gaps(file)
+            text = self.whole(file)
+            if not self.data[file].endswith(b"\n"):
+                text = text.removesuffix(self._newline(file))
+            data = mark + text.encode()
             if data != self.data[file]:
                 changed[file] = data
         return changed

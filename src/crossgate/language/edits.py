@@ -8,6 +8,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from dataclasses import replace
 from typing import NamedTuple
 
@@ -281,18 +282,50 @@ def point_given(draft: Draft, words: str) -> Point:
 
 
 def place_list(draft: Draft, access_list: AccessList, direction: Direction, point: Point) -> None:
-    """Write a placement behind the last one. Raises `PlanError` where one of the family stands already."""
-    for placement in draft.plan.placements:
-        other = draft.plan.lists[placement.access_list]
+    """Write a placement among the others, in the order of the lists where they are in it, else behind the last.
+
+    Raises `PlanError` where one of the family stands already.
+    """
+    _see_that_it_is_free(draft.plan, access_list, direction, point)
+    text = f"place {access_list.name} {direction} on {point}"
+    order = {each: number for number, each in enumerate(draft.plan.lists)}
+    own = [each for each in draft.plan.placements if each.place.file == draft.plan.files[0]]
+    own.sort(key=lambda each: each.place.line)
+    ranks = [order[each.access_list] for each in own]
+    above = bisect_right(ranks, order[access_list.name]) if ranks == sorted(ranks) else len(own)
+    if above:
+        draft.after(own[above - 1].place, text)
+    elif own:
+        draft.before(own[0].place, text)
+    else:
+        draft.append("", text)
+
+
+def move_list(draft: Draft, access_list: AccessList, direction: Direction, point: Point) -> Placement:
+    """Write another place for a list that stands in just one, and return that one. Raises `PlanError`."""
+    stands = [each for each in draft.plan.placements if each.access_list == access_list.name]
+    if len(stands) != 1:
+        where_now = " and ".join(f"{each.direction} on {each.point}" for each in stands)
+        mend = (
+            f"stands {where_now}; first: crossgate lift {access_list.name} DIRECTION WHERE"
+            if stands
+            else "stands nowhere; leave --move out"
+        )
+        raise PlanError(f"{access_list.name} {mend}")
+    _see_that_it_is_free(draft.plan, access_list, direction, point)
+    line = draft.line(stands[0].place)
+    indent, remark = line.indent, line.text[line.remark.start :] if line.remark else ""
+    draft.replace(stands[0].place, f"{indent}place {access_list.name} {direction} on {point}{'  ' * bool(remark)}{remark}")
+    return stands[0]
+
+
+def _see_that_it_is_free(plan: Plan, access_list: AccessList, direction: Direction, point: Point) -> None:
+    """Raise `PlanError` where a list of the family stands at a point already."""
+    for placement in plan.placements:
+        other = plan.lists[placement.access_list]
         if (placement.point, placement.direction, other.family) == (point, direction, access_list.family):
             again = "" if other is access_list else f"; first: crossgate lift {other.name} {direction} {point}"
             raise PlanError(f"{other.name} stands {direction} on {point} already (line {placement.place.line}){again}")
-    text = f"place {access_list.name} {direction} on {point}"
-    own = [placement.place for placement in draft.plan.placements if placement.place.file == draft.plan.files[0]]
-    if own:
-        draft.after(max(own, key=lambda place: place.line), text)
-    else:
-        draft.append("", text)
 
 
 def lift_list(draft: Draft, access_list: AccessList, direction: Direction | None, point: Point | None) -> list[Placement]:

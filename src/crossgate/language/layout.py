@@ -7,6 +7,7 @@ leaves them open. Comments stay with their lines, and a comment above an entry m
 
 from __future__ import annotations
 
+from codecs import BOM_UTF8
 from collections.abc import Iterator
 from itertools import zip_longest
 from typing import NamedTuple
@@ -46,6 +47,12 @@ def tidied(text: str, file: str, plan: Plan) -> str:
         found.append(_set(line, block, numbers.get(line.number)))
     whole = ending.join(_tables(list(_ordered(found))))
     return whole + ending if lines and lines[-1].ending.endswith("\n") else whole
+
+
+def tidied_data(data: bytes, file: str, plan: Plan) -> bytes:
+    """Return the bytes of one of a plan's files in the usual layout; a byte order mark stays."""
+    mark = BOM_UTF8 if data.startswith(BOM_UTF8) else b""
+    return mark + tidied(data.removeprefix(mark).decode(), file, plan).encode()
 
 
 def _set(line: Line, block: str, number: int | None) -> _Set:

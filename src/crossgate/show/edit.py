@@ -13,8 +13,8 @@ from crossgate.show.sets import difference_lines
 MOST_DIFFERENCES = 10
 
 
-def lines(proposal: Proposal, written: bool) -> Iterator[str]:
-    """Yield a proposal: what it is, its diff, what it does, and whether it was written."""
+def proposal_lines(proposal: Proposal) -> Iterator[str]:
+    """Yield a proposal: what it is, its diff, and what it does."""
     if not proposal.changes:
         yield f"{proposal.said}; nothing is to be written"
         return
@@ -22,13 +22,15 @@ def lines(proposal: Proposal, written: bool) -> Iterator[str]:
     yield from map(_painted, proposal.diff)
     if proposal.impact is None:
         yield "\n".join(proposal.errors) + (f"\n{len(proposal.errors)} errors" if len(proposal.errors) > 1 else "")
-        yield f"refused: {proposal.refused}; nothing is written"
-        return
-    yield from _impact(proposal.plan, proposal.impact)
-    if proposal.refused:
-        yield f"refused: {proposal.refused}; nothing is written, --anyway writes it"
     else:
-        yield "written" if written else "nothing is written: this was a dry run"
+        yield from _impact(proposal.plan, proposal.impact)
+
+
+def outcome(proposal: Proposal, written: bool, dry_run: bool) -> str:
+    """Say whether a proposal was written, and why not."""
+    if proposal.refused:
+        return f"refused: {proposal.refused}; nothing is written{'' if proposal.impact is None else ', --anyway writes it'}"
+    return "written" if written else "nothing is written: this was a dry run" if dry_run else "nothing is written"
 
 
 def _painted(line: str) -> str:
