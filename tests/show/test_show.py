@@ -138,10 +138,23 @@ def test_differences_show_machines_first_and_say_what_is_left_out(plan_of: Read)
     assert told[2].startswith("  is  permitted by l 10, inbound on r.a")
     assert told[3].strip() == "ssh  a to b"
     assert told[-1].endswith("packets that open no conversation; --all shows all")
-    every = plain(sets.difference_lines(plans[1], found, every=True))
+    every = plain(sets.difference_lines(plans[1], found, every=True, rest=""))
     assert len(every) > len(told)
-    few = plain(sets.difference_lines(plans[1], [*found, *found], most=1, rest="--json tells all"))
-    assert "more differences" in few[-1]
+    few = plain(sets.difference_lines(plans[1], found * 20, rest="--json tells all"))
+    assert len(few) < sets.MOST_ROWS + 8
+    assert "more differences; " in few[-1]
+    assert len(plain(sets.difference_lines(plans[1], found * 20, every=True, rest=""))) == 20 * len(every)  # a line each, none left out
+
+
+def test_other_source_ports_are_counted(plan_of: Read) -> None:
+    both = "    permit tcp/23 any to any source port 20\n    permit tcp/22 any to any\n    permit"
+    plans = [plan_of(MANY + hosts(4)), plan_of(MANY.replace("    permit", both, 1) + hosts(4))]
+    found = differences(Session(plans[0]), Session(plans[1]))
+    told = plain(sets.difference_lines(plans[1], found, rest="--all shows all"))
+    assert "telnet" not in " ".join(told)
+    assert "3 sets from source ports outside 32768-65535, which clients do not choose (--source-ports)" in told[-1]
+    shown = plain(sets.difference_lines(plans[1], found, source_ports=True, rest=""))
+    assert "telnet source port 20" in " ".join(shown) or "tcp/23 source port 20" in " ".join(shown)
 
 
 def test_reach_leaves_devices_out_unless_asked(plan_of: Read) -> None:

@@ -25,6 +25,7 @@ AtOption = Annotated[
     str | None, typer.Option("--at", metavar="TIME", help="The time for windows: 'mon 23:00' or '2026-12-01 23:00'. Default: now.")
 ]
 TallyOption = Annotated[bool, typer.Option("--tally", help="Add the entries that decided to the tally beside the plan.")]
+SourcePortsOption = Annotated[bool, typer.Option("--source-ports", help="Show what only other source ports than clients choose do, too.")]
 JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
 
 

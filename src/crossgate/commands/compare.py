@@ -3,39 +3,61 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, PiecesOption, complete_list, load, meter, print_json, read_file, tell_missed
+from crossgate.commands.common import (
+    JsonOption,
+    PiecesOption,
+    SourcePortsOption,
+    complete_list,
+    load,
+    meter,
+    plan_file,
+    print_json,
+    read_file,
+    tell_missed,
+)
 from crossgate.core.model.errors import PlanError
+
+if TYPE_CHECKING:
+    from crossgate.core.model.plan import Plan
 
 
 def compare(
     context: typer.Context,
-    other: Annotated[Path, typer.Argument(metavar="OTHER", help="The other plan.")],
+    plans: Annotated[
+        list[Path] | None,
+        typer.Argument(metavar="[OTHER | OLD NEW]", help="What the plan is compared with; or two plans, the old one first."),
+    ] = None,
+    since: Annotated[
+        str | None, typer.Option("--since", metavar="REV", help="Compare the plan as it was at this git revision with what it is now.")
+    ] = None,
     list_name: Annotated[
         str | None, typer.Option("--list", metavar="NAME", autocompletion=complete_list, help="Compare one list, wherever it stands.")
     ] = None,
+    source_ports: SourcePortsOption = False,
     every: Annotated[bool, typer.Option("--all", help="Show every line, of devices' own and stray packets too.")] = False,
     pieces: PiecesOption = None,
     as_json: JsonOption = False,
 ) -> None:
-    """Show what OTHER treats differently, with the deciding entries and a packet each; exit status 1 when it does."""
+    """Show which traffic two plans treat differently, with the deciding entries and a packet each; exit status 1 when they do."""
     from crossgate.core.answers.compare import differences, named_differences
     from crossgate.core.model.plan import UnknownName
     from crossgate.core.sets.effort import TooManyPieces, question
     from crossgate.core.traffic.session import Session
-    from crossgate.show.console import count, strong, write
+    from crossgate.show.console import count, quiet, strong, write
     from crossgate.show.sets import difference_lines, list_difference_lines
 
-    plan, new = load(context), read_file(other)
+    plan, new, was = _two_plans(context, plans or [], since)
+    head = [quiet(f"was: {was}   is: {new.files[0]}"), ""]
     if list_name is not None:
         for each in (plan, new):
             try:
                 each.access_list(list_name)
             except UnknownName as error:
-                raise PlanError(f"{each.files[0]}: {error}") from None
+                raise PlanError(f"{was if each is plan else each.files[0]}: {error}") from None
         if plan.lists[list_name].family is not new.lists[list_name].family:
             raise PlanError(
                 f"{list_name} is an {plan.lists[list_name].family.word} list here and an {new.lists[list_name].family.word} list there"
@@ -45,11 +67,11 @@ def compare(
         if as_json:
             from crossgate.formats.json.compare import compare_lists_document
 
-            print_json(compare_lists_document(plan, new, list_name, different))
+            print_json(compare_lists_document(was, new, list_name, different))
         else:
-            write(list_difference_lines(new, list_name, different, every))
+            write([*head, *list_difference_lines(new, list_name, different, every)])
             if not different:
-                write([f"no difference: list {list_name} does the same with every packet in {plan.files[0]} and {new.files[0]}"])
+                write([f"no difference: list {list_name} does the same with every packet in {was} and {new.files[0]}"])
         raise typer.Exit(1 if different else 0)
     with meter("comparing") as tell:
         missed: list[TooManyPieces] = []
@@ -57,11 +79,27 @@ def compare(
     if as_json:
         from crossgate.formats.json.compare import compare_document
 
-        print_json(compare_document(plan, new, found, missed))
+        print_json(compare_document(was, new, found, missed))
     elif found:
-        write(difference_lines(new, found, every=every, rest="--all shows all"))
-        write(["", strong(f"{count(len(found), 'difference')} between {plan.files[0]} and {new.files[0]}")])
+        write([*head, *difference_lines(new, found, every=every, source_ports=source_ports, rest="--all shows all")])
+        write(["", strong(f"{count(len(found), 'difference')} between {was} and {new.files[0]}")])
     elif not missed:
-        write([f"no difference: {plan.files[0]} and {new.files[0]} treat every packet alike"])
+        write([*head, f"no difference: {was} and {new.files[0]} treat every packet alike"])
     tell_missed(missed)
     raise typer.Exit(1 if found else 0)
+
+
+def _two_plans(context: typer.Context, plans: list[Path], since: str | None) -> tuple[Plan, Plan, str]:
+    """Return the plan that was and the plan that is, and the name of the first. Raises `PlanError`."""
+    if since is not None:
+        from crossgate.formats.git import Revision
+        from crossgate.language.reader import read
+
+        if plans:
+            raise PlanError("--since compares the plan with an older version of itself, so it takes no other plan; leave one of both out")
+        path = plan_file(context, "look up in git")
+        return read(path, Revision(path, since)).plan, read_file(path), f"{path} at {since}"
+    if not 1 <= len(plans) <= 2:
+        raise PlanError("compare takes the other plan, or two: crossgate compare OLD NEW; or --since REV, for what git has of this one")
+    old, new = load(context) if len(plans) == 1 else read_file(plans[0]), read_file(plans[-1])
+    return old, new, old.files[0]

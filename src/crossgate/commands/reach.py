@@ -10,6 +10,7 @@ from crossgate.commands.common import (
     AtOption,
     JsonOption,
     PiecesOption,
+    SourcePortsOption,
     complete_service,
     complete_set,
     load,
@@ -32,6 +33,7 @@ def reach(
     at: AtOption = None,
     strays: Annotated[bool, typer.Option("--strays", help="Packets that open no conversation instead: fragments and the like.")] = False,
     devices: Annotated[bool, typer.Option("--devices", help="Show the devices' own addresses too.")] = False,
+    source_ports: SourcePortsOption = False,
     every: Annotated[bool, typer.Option("--all", help="Show every line.")] = False,
     pieces: PiecesOption = None,
     as_json: JsonOption = False,
@@ -56,5 +58,5 @@ def reach(
     from crossgate.show.sets import reach_lines
 
     if found or not missed:
-        write(reach_lines(plan, source, destination, when, found, strays, devices, every))
+        write(reach_lines(plan, source, destination, when, found, strays, devices, every, source_ports))
     tell_missed(missed)

@@ -37,7 +37,7 @@ class Source:
         self.data: dict[str, bytes] = {}
         self.statements: list[Statement] = []
         self.errors: list[PlanError] = []
-        self._instead = data or {}
+        self._instead = {} if data is None else data
         self._including: list[_File] = []
         self._known: set[str] = set()
         self._open(path)

@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossgate.core.impact import Impact
+from crossgate.core.model.finding import Severity
 from crossgate.core.model.plan import Plan
 from crossgate.language.change import Proposal
 from crossgate.show.console import count, folded, quiet, strong, word
 from crossgate.show.sets import difference_lines
 
-MOST_DIFFERENCES = 10
+MOST_FINDINGS = 5
+MOST_TURNED = 8
 
 
 def proposal_lines(proposal: Proposal) -> Iterator[str]:
@@ -42,20 +44,25 @@ def _painted(line: str) -> str:
 
 def _impact(new: Plan, impact: Impact) -> Iterator[str]:
     """Yield what a change does to expectations, traffic and findings."""
-    for turned in impact.turned:
+    turns = sorted(impact.turned, key=lambda each: each.now.held)
+    for turned in turns[:MOST_TURNED]:
         expectation = turned.now.expectation
         mark = word("held", bold=True, shown="holds now") if turned.now.held else word("failed", bold=True, shown="breaks")
         yield f"{mark}  {quiet(str(expectation.place.line))}  {expectation.text}"
         if not turned.now.held:
             yield from folded(turned.now.why, 4)
+    if len(turns) > MOST_TURNED:
+        yield quiet(f"and {count(len(turns) - MOST_TURNED, 'more expectation')}; --json tells all")
     if impact.differences:
-        yield from difference_lines(new, impact.differences, MOST_DIFFERENCES, rest="--json tells all")
+        yield from difference_lines(new, impact.differences, rest="--json tells all")
     else:
         yield "no packet is treated otherwise"
     if impact.findings:
         yield strong(f"{count(len(impact.findings), 'new finding')}:")
-    for finding in impact.findings:
+    for finding in sorted(impact.findings, key=lambda each: list(Severity).index(each.severity))[:MOST_FINDINGS]:
         number = "" if finding.entry is None else f" {finding.entry}"
         where = "" if finding.access_list is None else f" in {finding.access_list}{number}"
         yield f"  {word(finding.severity)} {finding.name}{where}"
         yield from folded(finding.message, 4)
+    if len(impact.findings) > MOST_FINDINGS:
+        yield quiet(f"  and {len(impact.findings) - MOST_FINDINGS} more; --json tells all")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 
@@ -19,6 +20,8 @@ from crossgate.core.wording.sets import Wording
 from crossgate.show.console import columns, count, leading_word, name, quiet, strong, word
 
 MOST_LINES = 12
+MOST_ROWS = 30
+"""After so many lines no further difference is begun, unless all are to be shown."""
 MOST_PARTS = 20
 """Where more lines of lists stop something, they are named without what they stop."""
 MOST_LETTERS = 160
@@ -27,9 +30,17 @@ _HOW = {Verdict.HALF_OPEN: ", a later packet stopped", Verdict.VARIES: " with th
 
 
 def reach_lines(
-    plan: Plan, source: str, destination: str, at: datetime, found: Sequence[Reached], strays: bool, devices: bool, every: bool
+    plan: Plan,
+    source: str,
+    destination: str,
+    at: datetime,
+    found: Sequence[Reached],
+    strays: bool,
+    devices: bool,
+    every: bool,
+    source_ports: bool = False,
 ) -> Iterator[str]:
-    """Yield what becomes of everything between two ends; devices' own addresses only where asked for."""
+    """Yield what becomes of everything between two ends; devices' own addresses and other source ports than clients' only where asked for."""
     wording = Wording(plan)
     sort = Sort.STRAY if strays else Sort.OPENING
     when = f"  at {at:%a %Y-%m-%d %H:%M}" if plan.windows else ""
@@ -38,6 +49,7 @@ def reach_lines(
     if not found:
         yield f"  nothing is sent: no machine can have an address of {source} and send to one of {destination}"
     left_out: list[str] = []
+    from_others: Counter[Verdict] = Counter()
     of_machines = {reached.family for reached in found if not reached.devices}
     for reached in found:
         if reached.devices and not devices and reached.family in of_machines:
@@ -45,7 +57,11 @@ def reach_lines(
             continue
         yield ""
         yield reached.family.label + (", to or from devices' own addresses" if reached.devices else "")
-        whole, rest = _told_whole(reached.parts, every)
+        parts = reached.parts
+        if not (source_ports or every):
+            from_others.update(each.verdict for each in parts if not each.clients)
+            parts = [each._replace(lines=each.clients) for each in parts if each.clients]
+        whole, rest = _told_whole(parts, every)
         remainder = None if every else _remainder(whole)
         for part in whole:
             yield f"  {_fate(part)}"
@@ -61,6 +77,14 @@ def reach_lines(
     if left_out:
         yield ""
         yield quiet(f"left out: what devices themselves send and get ({' and '.join(left_out)}); --devices shows it")
+    if from_others:
+        fates = ", ".join(f"{number} {verdict}" for verdict, number in from_others.items())
+        yield quiet(f"left out: {_from_other_ports(plan, from_others.total())} ({fates}); --source-ports shows them")
+
+
+def _from_other_ports(plan: Plan, number: int) -> str:
+    first, last = plan.client_ports
+    return f"{count(number, 'set')} from source ports outside {first}-{last}, which clients do not choose"
 
 
 def _told_whole(parts: Sequence[Part], every: bool) -> tuple[list[Part], list[Part]]:
@@ -121,35 +145,52 @@ def _cut(text: str) -> str:
 
 
 def difference_lines(
-    plan: Plan, found: Sequence[Difference], most: int | None = None, *, every: bool = False, rest: str = ""
+    plan: Plan, found: Sequence[Difference], *, every: bool = False, source_ports: bool = False, rest: str
 ) -> Iterator[str]:
-    """Yield traffic that is treated differently, in the words of the new plan, at most so many differences.
+    """Yield traffic that is treated differently, in the words of the new plan, about a screen of it.
 
-    Conversations between machines come first, and are all that is shown where there are any; `rest` says how to see the rest.
+    Conversations of clients between machines come first, and are all that is shown where there are any; `rest` says how to
+    see the rest. With `source_ports` what differs only from other source ports is shown too; all is with `every`.
     """
     wording = Wording(plan)
+    clients = [each._replace(lines=each.clients) for each in found if each.clients]
     weighed = (
+        [each for each in (found if source_ports else clients) if not each.stray and not each.devices],
         [each for each in found if not each.stray and not each.devices],
         [each for each in found if not each.stray],
         list(found),
     )  # fmt: skip
     shown = list(found) if every else next(each for each in weighed if each)
-    for difference in shown[:most]:
-        kind = "  packets that open no conversation" if difference.stray else ""
-        kind += "  to or from a device itself" if difference.devices else ""
-        moment = f"  as at {difference.moment:%a %Y-%m-%d %H:%M}" if difference.moment else ""
-        yield f"{strong(difference.family.label)}{kind}{moment}"
-        yield f"  was {_told(difference.was)}"
-        yield f"  is  {_told(difference.now)}"
-        sort = Sort.STRAY if difference.stray else Sort.OPENING
-        yield from _written(wording, difference.lines, sort, not difference.devices, every)
-        yield quiet(f"    packet: {packet_text(difference.packet)}")
-    more = [f"{len(shown) - most} more differences"] if most is not None and len(shown) > most else []
-    left_out = [each for each in found if each not in shown]
-    more += ["what devices themselves send and get"] if any(each.devices and not each.stray for each in left_out) else []
-    more += ["packets that open no conversation"] if any(each.stray for each in left_out) else []
+    rows = told = 0
+    for difference in shown:
+        if rows >= MOST_ROWS and not every:
+            break
+        told += 1
+        lines = list(_difference(wording, difference, every))
+        rows += len(lines)
+        yield from lines
+    more = [count(len(shown) - told, "more difference")] if told < len(shown) else []
+    if not every and shown and not shown[0].stray:
+        others = [each for each in found if not each.clients and each.devices is shown[0].devices]
+        if others and not source_ports and shown[0].clients:
+            more.append(f"{_from_other_ports(plan, len(others))} (--source-ports)")
+        more += ["what devices themselves send and get"] if not shown[0].devices and any(each.devices for each in found) else []
+        more += ["packets that open no conversation"] if any(each.stray for each in found) else []
     if more:
-        yield quiet(f"left out: {' and '.join(more)}; {rest}")
+        yield quiet(f"left out: {'; '.join(more)}; {rest}")
+
+
+def _difference(wording: Wording, difference: Difference, every: bool) -> Iterator[str]:
+    """Yield one difference: what was, what is, for which packets, and one of them."""
+    kind = "  packets that open no conversation" if difference.stray else ""
+    kind += "  to or from a device itself" if difference.devices else ""
+    moment = f"  as at {difference.moment:%a %Y-%m-%d %H:%M}" if difference.moment else ""
+    yield f"{strong(difference.family.label)}{kind}{moment}"
+    yield f"  was {_told(difference.was)}"
+    yield f"  is  {_told(difference.now)}"
+    sort = Sort.STRAY if difference.stray else Sort.OPENING
+    yield from _written(wording, difference.lines, sort, not difference.devices, every)
+    yield quiet(f"    packet: {packet_text(difference.packet)}")
 
 
 def _told(fate: Fate) -> str:

@@ -13,6 +13,7 @@ from datetime import datetime
 from typing import NamedTuple
 
 from crossgate.core.answers.change import Change
+from crossgate.core.answers.clients import client_lines, from_clients, tells_source_ports
 from crossgate.core.lists.difference import compare_lists, same_lists, suspects
 from crossgate.core.model.accesslist import AccessList, Action, Decider
 from crossgate.core.model.address import Family
@@ -58,7 +59,8 @@ class ListDifference(NamedTuple):
 class Difference(NamedTuple):
     """Traffic that two plans treat differently; `stray` packets open no conversation.
 
-    `devices` tells that either end is a device's own address; otherwise neither is.
+    `devices` tells that either end is a device's own address; otherwise neither is. `clients` is the part of `lines` that
+    comes from client ports, empty where nothing does.
     """
 
     family: Family
@@ -67,6 +69,7 @@ class Difference(NamedTuple):
     was: Fate
     now: Fate
     lines: list[SetLine]
+    clients: list[SetLine]
     packet: Packet
     moment: datetime | None
 
@@ -226,8 +229,12 @@ def differences(
         for (family, stray, devices, windowed, was, now), pieces in groups.items():
             with answered("the list of all that is treated differently in one way", missed):
                 written = fewest_lines(each.written for each in pieces)
-                packet = example(new.plan, [each.packets for each in pieces])
-                difference = Difference(family, stray, devices, was, now, written, packet, moment if windowed else None)
+                clients, sets = written, [each.packets for each in pieces]
+                if not stray and tells_source_ports(written):
+                    clients = client_lines([each.written for each in pieces], new.plan.client_ports)
+                    sets = from_clients(sets, new.plan.client_ports) or sets
+                packet = example(new.plan, sets)
+                difference = Difference(family, stray, devices, was, now, written, clients, packet, moment if windowed else None)
                 met.setdefault((family, stray, devices, windowed, was, now, frozenset(written)), []).append(difference)
     found = [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]
     return sorted(found, key=_gravity)

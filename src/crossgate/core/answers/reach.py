@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
+from crossgate.core.answers.clients import client_lines, from_clients, tells_source_ports
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
@@ -25,12 +26,16 @@ from crossgate.core.traffic.trace import Verdict
 
 
 class Part(NamedTuple):
-    """Packets with the same fate, as lines: the verdict, the list that stopped them, whether on the way back, and one of them."""
+    """Packets with the same fate, as lines: the verdict, the list that stopped them, whether on the way back, and one of them.
+
+    `clients` is the part of `lines` that comes from client ports, empty where nothing does.
+    """
 
     verdict: Verdict
     stop: Decided | None
     back: bool
     lines: list[SetLine]
+    clients: list[SetLine]
     packet: Packet
 
 
@@ -128,7 +133,11 @@ def _parts(
     for fate, several in pieces.items():
         with answered(f"the list of all that is {fate.verdict}{f' by {fate.stop.decider.name}' if fate.stop else ''}", missed):
             written = fewest_lines(each.written for each in several)
-            parts.append(Part(*fate, written, example(plan, [each.packets for each in several])))
+            clients, sets = written, [each.packets for each in several]
+            if not begun[0].course.stray and tells_source_ports(written):
+                clients = client_lines([each.written for each in several], plan.client_ports)
+                sets = from_clients(sets, plan.client_ports) or sets
+            parts.append(Part(*fate, written, clients, example(plan, sets)))
     return sorted(parts, key=lambda part: (_ORDER.index(part.verdict), part.stop is not None and part.stop.decider.entry is None))
 
 

@@ -12,11 +12,11 @@ from crossgate.core.wording.sets import Wording
 from crossgate.formats.json.parts import Document, decided_document, decider_document, lines_document, packet_document
 
 
-def compare_document(old: Plan, new: Plan, found: Sequence[Difference], missed: Iterable[PlanError] = ()) -> Document:
-    """Return `crossgate/compare/1`: all traffic that two plans treat differently; empty when they differ in none."""
+def compare_document(was: str, new: Plan, found: Sequence[Difference], missed: Iterable[PlanError] = ()) -> Document:
+    """Return `crossgate/compare/1`: all traffic that two plans treat differently; empty when they differ in none. `was` names the old plan."""
     return {
         "schema": "crossgate/compare/1",
-        "plan": old.files[0],
+        "plan": was,
         "against": new.files[0],
         "list": None,
         "differences": differences_document(new, found),
@@ -36,18 +36,19 @@ def differences_document(plan: Plan, found: Sequence[Difference]) -> list[Docume
             "was": _fate(each.was),
             "is": _fate(each.now),
             "lines": lines_document(wording, each.lines, Sort.STRAY if each.stray else Sort.OPENING, not each.devices),
+            "clients": lines_document(wording, each.clients, Sort.STRAY if each.stray else Sort.OPENING, not each.devices),
             "packet": packet_document(each.packet),
         }
         for each in found
     ]
 
 
-def compare_lists_document(old: Plan, new: Plan, name: str, found: Sequence[ListDifference]) -> Document:
+def compare_lists_document(was: str, new: Plan, name: str, found: Sequence[ListDifference]) -> Document:
     """Return `crossgate/compare/1` for one list of two plans."""
     wording = Wording(new)
     return {
         "schema": "crossgate/compare/1",
-        "plan": old.files[0],
+        "plan": was,
         "against": new.files[0],
         "list": name,
         "differences": [

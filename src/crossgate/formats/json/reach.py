@@ -36,6 +36,7 @@ def reach_document(
                         "decided": decided_document(part.stop),
                         "leg": "back" if part.back else "there",
                         "lines": lines_document(wording, part.lines, sort, not reached.devices),
+                        "clients": lines_document(wording, part.clients, sort, not reached.devices),
                         "packet": packet_document(part.packet),
                     }
                     for part in reached.parts

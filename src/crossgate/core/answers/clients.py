@@ -1,0 +1,37 @@
+"""What comes from the source ports that clients choose: conversations as people think of them.
+
+An exact answer tells source ports apart wherever a list does, so that a single `source port 53` splits every set in two.
+People ask about clients first: their part is written by itself, without saying its source ports.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from crossgate.core.sets.frame import PacketSet
+from crossgate.core.sets.minimise import SetLine, fewest_lines
+from crossgate.core.sets.region import ALL_PORTS, every_packet
+
+
+def tells_source_ports(lines: Sequence[SetLine]) -> bool:
+    """Whether some line speaks of part of the source ports only."""
+    return any(each.source_ports != ALL_PORTS for line in lines for each in line.services)
+
+
+def from_clients(sets: Sequence[PacketSet], ports: tuple[int, int]) -> list[PacketSet]:
+    """Return what sets of one family have from client ports (first and last); those with nothing are left out."""
+    if not sets:
+        return []
+    clients = PacketSet.of(every_packet(sets[0].family)._replace(source_ports=((ports[0], ports[1] + 1),)))
+    return [part for each in sets if (part := each & clients)]
+
+
+def client_lines(sets: Sequence[PacketSet], ports: tuple[int, int]) -> list[SetLine]:
+    """Return what sets have from client ports as few lines; where a line has all of these ports, it reads as having every port."""
+    spans = ((ports[0], ports[1] + 1),)
+    return [
+        line._replace(
+            services=frozenset(each._replace(source_ports=ALL_PORTS) if each.source_ports == spans else each for each in line.services)
+        )
+        for line in fewest_lines(from_clients(sets, ports))
+    ]
