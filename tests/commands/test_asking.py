@@ -261,7 +261,7 @@ def test_check_tells_mistakes_and_what_counts(run: Run, answer: Ask, demo: Path,
     plan.write_text(plan.read_text().replace("10.64.32.10 wild 0.0.3.0", "10.64.32.10 wild 255.255.252.0"))
     done = run("check", "--sarif", "out.sarif")
     assert done.returncode == 1
-    assert "error mask-reversed in 12 20" in done.stdout
+    assert "error mask-reversed in list 12 entry 20" in done.stdout
     sarif = json.loads((tmp_path / "out.sarif").read_text())
     assert (sarif["version"], sarif["runs"][0]["tool"]["driver"]["name"]) == ("2.1.0", "Cross Gate")
     results = sarif["runs"][0]["results"]
@@ -289,6 +289,60 @@ def test_reach_tells_exactly_what_gets_through(run: Run, answer: Ask, demo: Path
     assert "devices' own addresses" in run("reach", "tickets", "harbour", "--devices").stdout
     assert "open no conversation" in run("reach", "tickets", "harbour", "--strays").stdout
     assert demo.name
+
+
+def test_many_are_traced_in_a_line_each(run: Run, answer: Ask, demo: Path) -> None:
+    done = run("trace", "kiosk-1,kiosk-2", "servers", "booking", "ping", "-4", "--at", "mon 12:00")
+    assert done.stdout.splitlines()[1:] == [
+        "kiosk-1 to manifest  booking  permitted  kiosk-port 10, kiosk-fence 10",
+        "kiosk-1 to manifest  ping     denied     kiosk-fence otherwise, inbound on lighthouse.v80",
+        "kiosk-1 to resolver  booking  denied     kiosk-fence otherwise, inbound on lighthouse.v80",
+        "kiosk-1 to resolver  ping     denied     kiosk-fence otherwise, inbound on lighthouse.v80",
+        "kiosk-2 to manifest  booking  permitted  kiosk-fence 10",
+        "kiosk-2 to manifest  ping     denied     kiosk-fence otherwise, inbound on lighthouse.v80",
+        "kiosk-2 to resolver  booking  denied     kiosk-fence otherwise, inbound on lighthouse.v80",
+        "kiosk-2 to resolver  ping     denied     kiosk-fence otherwise, inbound on lighthouse.v80",
+        "4 permitted, 8 denied",
+    ]
+    assert len(answer("trace", "kiosk-1,kiosk-2", "servers", "booking", "ping", "-4")["conversations"]) == 12
+    full = run("trace", "kiosk-1,kiosk-2", "manifest", "ping", "-4", "--full").stdout
+    assert full.count("hears nothing and times out") == 2
+    # One alone is shown whole, unless it is to be short; parts of a service that fare otherwise are told apart.
+    assert "SYN" in run("trace", "kiosk-1", "manifest", "https").stdout
+    short = run("trace", "kiosk-1", "manifest", "tcp/22,tcp/8443", "--short", "-4").stdout.splitlines()
+    assert [line.split()[3:5] for line in short[1:3]] == [["tcp/22", "denied"], ["tcp/8443", "permitted"]]
+    assert "list 12 entry 10" in run("trace", "cargo", "manifest", "https").stdout
+    # Of several, pairs of one machine or without a common family are left out; where nothing is left that is told.
+    assert [line.split()[:3] for line in run("trace", "servers", "servers", "ping", "-4").stdout.splitlines()[1:3]] == [
+        ["manifest", "to", "resolver"],
+        ["resolver", "to", "manifest"],
+    ]
+    assert "crane-1" not in run("trace", "kiosk-1", "cranes,manifest", "ping", "-6").stdout
+    assert run("trace", "kiosk-1", "cranes", "ping", "-6").returncode == 2
+    for words, told in (
+        (("berth-2", "manifest", "ping"), "berth-2 has no host of the plan"),
+        (("kiosk-1", ",", "ping"), "',' names no end"),
+        (("kiosk-1", "manifest", "ping", "--full", "--short"), "--full and --short exclude each other"),
+    ):
+        refused = run("trace", *words)
+        assert (refused.returncode, told in refused.stderr) == (2, True), refused.stderr
+
+
+def test_a_name_may_be_claimed(run: Run, answer: Ask, demo: Path) -> None:
+    documents = answer("trace", "visitor", "manifest", "https", "--as", "servers,duty")["conversations"]
+    assert [each["as"] for each in documents if each["family"] == 4] == ["10.64.20.10", "10.64.20.53", "10.64.20.40"]
+    assert {each["verdict"] for each in documents} == {"denied"}
+    told = run("trace", "visitor", "manifest", "https", "--as", "servers")
+    assert "visitor as 10.64.20.53 to manifest" in told.stdout
+    assert "--as: no host nobody" in run("trace", "visitor", "manifest", "https", "--as", "nobody").stderr
+
+
+def test_places_without_a_list_are_one_line_unless_every(run: Run, answer: Ask, demo: Path) -> None:
+    words = ("trace", "kiosk-1", "manifest", "tcp/8443", "-4")
+    crossings = sum(len(leg["crossings"]) for leg in answer(*words)["conversations"][0]["legs"])
+    folded, every = run(*words).stdout.splitlines(), run(*words, "--every").stdout.splitlines()
+    assert len(every) == crossings + 2
+    assert (len(folded) < len(every), "3 places" in folded[2], "no list" in folded[2]) == (True, True, True)
 
 
 def git(folder: Path, *words: str) -> None:

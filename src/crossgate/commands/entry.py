@@ -8,6 +8,7 @@ import typer
 
 from crossgate.commands.common import complete_entry, complete_list
 from crossgate.commands.editing import Change, edit_command
+from crossgate.core.model.accesslist import line_name
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
@@ -54,7 +55,7 @@ def move(
     def change(draft: Draft) -> str:
         access_list = edits.find_list(draft.plan, list_name)
         to = edits.move_entry(draft, access_list, edits.find_entry(access_list, number), edits.Spot(None, before, after))
-        return f"{access_list.name} {number} becomes {to}"
+        return f"{line_name(access_list.name, number)} becomes {to}"
 
     return change
 
@@ -77,7 +78,7 @@ def change(
         if own not in (None, number):
             raise PlanError(f"the text is numbered {own}, and {number} is to be changed; leave the number out, or move the entry")
         edits.change_entry(draft, changed, body)
-        return f"{access_list.name} {number} is changed"
+        return f"{line_name(access_list.name, number)} is changed"
 
     return rewrite
 
@@ -94,7 +95,7 @@ def drop(
     def change(draft: Draft) -> str:
         access_list = edits.find_list(draft.plan, list_name)
         edits.drop_entry(draft, access_list, edits.find_entry(access_list, number))
-        return f"{access_list.name} {number} goes"
+        return f"{line_name(access_list.name, number)} goes"
 
     return change
 
@@ -107,7 +108,7 @@ def _switch(list_name: str, number: int, off: bool) -> Change:
         found = edits.find_entry(access_list, number)
         if found.off is not off:
             edits.switch_entry(draft, found, off)
-        return f"{access_list.name} {number} is switched {'off' if off else 'on'}"
+        return f"{line_name(access_list.name, number)} is switched {'off' if off else 'on'}"
 
     return change
 

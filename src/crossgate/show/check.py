@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossgate.core.audit import Audited
+from crossgate.core.model.accesslist import line_name
 from crossgate.core.model.finding import Finding, Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import packet_text
@@ -15,9 +16,7 @@ def lines(plan: Plan, audited: Audited) -> Iterator[str]:
     """Yield each finding in the order of the plan, then how many there are."""
     findings = audited.findings
     for finding in findings:
-        where = f" in {finding.access_list}" if finding.access_list is not None else ""
-        number = f" {finding.entry}" if finding.entry is not None else ""
-        yield f"{finding.place}: {word(finding.severity)} {strong(finding.name)}{where}{number}"
+        yield f"{finding.place}: {word(finding.severity)} {strong(finding.name)}{where(finding)}"
         entry = _entry_text(plan, finding)
         if entry:
             yield quiet(f"    {entry}")
@@ -34,8 +33,14 @@ def lines(plan: Plan, audited: Audited) -> Iterator[str]:
         entries = sum(len(each.entries) for each in plan.lists.values())
         yield f"no findings in {count(len(plan.lists), 'list')} with {count(entries, 'entry', 'entries')}"
     for finding, line in audited.accepted:
-        number = f" {finding.entry}" if finding.entry is not None else ""
-        yield quiet(f'accepted in line {line.place.line}: {finding.name} in {finding.access_list}{number}, "{line.reason}"')
+        yield quiet(f'accepted in line {line.place.line}: {finding.name}{where(finding)}, "{line.reason}"')
+
+
+def where(finding: Finding) -> str:
+    """Return the list and entry that a finding is about, as ` in kiosk-fence 30`; "" where it is about none."""
+    if finding.access_list is None:
+        return ""
+    return f" in {finding.access_list if finding.entry is None else line_name(finding.access_list, finding.entry)}"
 
 
 def _entry_text(plan: Plan, finding: Finding) -> str:

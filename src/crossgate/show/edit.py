@@ -8,6 +8,7 @@ from crossgate.core.impact import Impact
 from crossgate.core.model.finding import Severity
 from crossgate.core.model.plan import Plan
 from crossgate.language.change import Proposal
+from crossgate.show.check import where
 from crossgate.show.console import count, folded, quiet, strong, word
 from crossgate.show.sets import difference_lines
 
@@ -60,9 +61,7 @@ def _impact(new: Plan, impact: Impact) -> Iterator[str]:
     if impact.findings:
         yield strong(f"{count(len(impact.findings), 'new finding')}:")
     for finding in sorted(impact.findings, key=lambda each: list(Severity).index(each.severity))[:MOST_FINDINGS]:
-        number = "" if finding.entry is None else f" {finding.entry}"
-        where = "" if finding.access_list is None else f" in {finding.access_list}{number}"
-        yield f"  {word(finding.severity)} {finding.name}{where}"
+        yield f"  {word(finding.severity)} {finding.name}{where(finding)}"
         yield from folded(finding.message, 4)
     if len(impact.findings) > MOST_FINDINGS:
         yield quiet(f"  and {len(impact.findings) - MOST_FINDINGS} more; --json tells all")

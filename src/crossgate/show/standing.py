@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from crossgate.core.answers.standing import Standing
 from crossgate.core.audit import Audited
+from crossgate.core.model.accesslist import line_name
 from crossgate.core.model.finding import Severity
 from crossgate.core.model.plan import Plan
 from crossgate.show.console import alert, count, name, quiet, strong, word
@@ -39,7 +40,7 @@ def standing_lines(plan: Plan, found: Standing, audited: Audited | None) -> Iter
     if found.shut:
         yield f"shut now: {_names([each.name for each in found.shut])}"
     if found.off:
-        yield f"off: {_names([f'{access_list.name} {entry.number}' for access_list, entry in found.off])}"
+        yield f"off: {_names([line_name(access_list.name, entry.number) for access_list, entry in found.off])}"
 
 
 def _findings(audited: Audited | None) -> str:

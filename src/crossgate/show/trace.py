@@ -5,21 +5,62 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from datetime import datetime
+from itertools import groupby
 
+from crossgate.core.answers.traces import Wanted
 from crossgate.core.model.address import Address
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.legs import service_label
-from crossgate.core.traffic.trace import Asked, LegTrace, Trace
-from crossgate.core.wording.sentences import noticed, sentence, time_note, ways_note
-from crossgate.show.console import alert, columns, count, folded, leading_word, quiet, strong, word
+from crossgate.core.traffic.trace import Asked, LegTrace, Trace, Verdict
+from crossgate.core.wording.sentences import noticed, reason, sentence, time_note, ways_note
+from crossgate.show.console import alert, columns, count, folded, leading_word, name, quiet, strong, word
 
 
-def ways_lines(network: Network, traces: Sequence[Trace], plan: Plan, at: datetime) -> Iterator[str]:
+def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, at: datetime) -> Iterator[str]:
+    """Yield conversations, each with what asked for it: the ends, the service, the verdict and the lines that decided.
+
+    Parts of a service that fare alike are one line.
+    """
+    if plan.windows:
+        yield quiet(f"at {at:%a %Y-%m-%d %H:%M}")
+    families = {trace.conversation.first.family for _, trace in traces}
+    rows = []
+    for _, several in groupby(traces, key=lambda each: (id(each[0]), each[1].conversation.first.family, each[1].conversation.claimed)):
+        alike: dict[tuple[str, str], list[Trace]] = {}
+        (asked, _), *_ = members = list(several)
+        for _, trace in members:
+            verdict = "varies" if trace.differing is not None else str(trace.verdict)
+            alike.setdefault((verdict, _decision(trace)), []).append(trace)
+        for (verdict, decision), those in alike.items():
+            first, claimed = those[0].conversation.first, those[0].conversation.claimed
+            ends = f"{name(asked.source)}{'' if claimed is None else f' as {claimed}'} to {name(asked.destination)}"
+            labels = ", ".join(service_label(each.conversation.first) for each in those)
+            service = asked.service if len(alike) == 1 else labels
+            rows.append([ends, *([first.family.label] if len(families) > 1 else []), service, word(verdict), decision])
+    yield from columns(rows)
+    if len(traces) > 1:
+        fates = Counter("varies" if trace.differing is not None else str(trace.verdict) for _, trace in traces)
+        yield quiet(", ".join(f"{number} {verdict}" for verdict, number in fates.items()))
+
+
+def _decision(trace: Trace) -> str:
+    """Return which lines let a conversation by, or the one that stopped it and where."""
+    if trace.differing is not None:
+        return f"{trace.verdict} or {trace.differing.verdict}, with the path"
+    if trace.decided is not None and trace.decided.decider is not None:
+        back = "the answer, " if trace.legs[-1].leg.returns else ""
+        return f"{trace.decided.decider.name}, {back}{trace.decided.crossing.direction} on {trace.decided.crossing.point}"
+    if trace.verdict is Verdict.PERMITTED:
+        return ", ".join(dict.fromkeys(decider.name for decider in trace.deciders())) or quiet("no list on the way")
+    return reason(trace)
+
+
+def ways_lines(network: Network, traces: Sequence[Trace], plan: Plan, at: datetime, every: bool = False) -> Iterator[str]:
     """Yield the traces of one conversation along all of its ways, then how many paths and ways there are."""
     for number, trace in enumerate(traces):
         yield from [""] * bool(number)
-        yield from lines(trace, plan, at, alone=False)
+        yield from lines(trace, plan, at, every, alone=False)
     conversation, first = traces[0].conversation, traces[0].conversation.first
     itineraries = network.itineraries(first.family)
     there = itineraries.paths(conversation.source, Address(first.family, first.destination))
@@ -34,14 +75,17 @@ def ways_lines(network: Network, traces: Sequence[Trace], plan: Plan, at: dateti
         yield alert("the verdicts differ: it depends on the path")
 
 
-def lines(trace: Trace, plan: Plan, at: datetime, alone: bool = True) -> Iterator[str]:
-    """Yield a trace as lines; where it is not shown with the other ways but `alone`, how it fares on these."""
+def lines(trace: Trace, plan: Plan, at: datetime, every: bool = False, alone: bool = True) -> Iterator[str]:
+    """Yield a trace as lines; where it is not shown with the other ways but `alone`, how it fares on these.
+
+    Crossings without a list that follow each other are one line, unless `every` one is to be shown.
+    """
     conversation = trace.conversation
     source, destination = conversation.source, conversation.destination
     ends = f"{_end(source.name, str(source.address))} to {_end(destination.name, str(destination.address))}"
     claimed = f", sent with the source address {conversation.claimed}" if conversation.claimed is not None else ""
     yield f"{strong(service_label(conversation.first))}  {ends}  {conversation.first.family.label}{claimed}"
-    yield from columns((row for leg in trace.legs for row in _leg(leg)), indent=2)
+    yield from columns((row for leg in trace.legs for row in _leg(leg, every)), indent=2)
     first, *rest = folded(sentence(trace), 2)
     yield first.replace(trace.verdict, word(trace.verdict, bold=True), 1)
     yield from rest
@@ -54,11 +98,19 @@ def _end(name: str, address: str) -> str:
     return strong(name) if name == address else f"{strong(name)} ({address})"
 
 
-def _leg(leg: LegTrace) -> Iterator[list[str]]:
+def _leg(leg: LegTrace, every: bool) -> Iterator[list[str]]:
     if not leg.asked:
         yield [leg.leg, quiet("crosses no place where a list could stand")]
-    for number, asked in enumerate(leg.asked):
-        yield ["" if number else leg.leg, str(asked.crossing.point), str(asked.crossing.direction), *_asked(asked)]
+    head = str(leg.leg)
+    for bare, run in groupby(leg.asked, key=lambda each: each.access_list is None):
+        several = list(run)
+        if bare and len(several) > 1 and not every:
+            yield [head, quiet(f"{len(several)} places"), "", quiet("no list")]
+            head = ""
+            continue
+        for asked in several:
+            yield [head, str(asked.crossing.point), str(asked.crossing.direction), *_asked(asked)]
+            head = ""
     if not leg.path.arrived and all(asked.permits for asked in leg.asked):
         yield ["", word("unroutable"), "", "", "", leg.path.reason]
 

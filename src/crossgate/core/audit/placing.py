@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
-from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
+from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind, line_name
 from crossgate.core.model.address import Address, Family, single
 from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
@@ -41,7 +41,7 @@ def wrong_side(case: Case) -> Iterator[Finding]:
         placements = [placement for placement in case.plan.placements if placement.access_list == access_list.name]
         crossings = [Crossing(placement.point, placement.direction) for placement in placements]
         for entry in case.entries(access_list):
-            with answered(f"whether anything can match {access_list.name} {entry.number} where it stands", case.missed):
+            with answered(f"whether anything can match {line_name(access_list.name, entry.number)} where it stands", case.missed):
                 if not any(_can_match(case, entry, access_list.family, crossing) for crossing in crossings):
                     fault = _why(case, entry, access_list.family, crossings)
                     yield Finding("wrong-side", entry.place, access_list.name, entry.number, fault)

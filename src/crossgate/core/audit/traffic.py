@@ -9,7 +9,7 @@ from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.lists.split import ListRegions, region_hull
-from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry
+from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry, line_name
 from crossgate.core.model.address import Address, Family, Pattern, everything
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import ICMPV6, Packet
@@ -65,7 +65,7 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
         for entry in entries if senders else ():
             begun = _openings(case, access_list, entry)
             if begun:
-                with answered(f"whether the answers to what {access_list.name} {entry.number} permits come back", case.missed):
+                with answered(f"whether the answers to what {line_name(access_list.name, entry.number)} permits come back", case.missed):
                     own = [index for index in classes.overlapping(entry.source.patterns) if index in senders]
                     pairs = answers.in_doubt(family, begun, case.across(access_list, entry, own))
                     found = (each for flow in pairs if (each := _half_open(case, access_list, entry, begun, flow)) is not None)
@@ -163,7 +163,7 @@ def spoofable(case: Case) -> Iterator[Finding]:
         for entry in entries if senders else ():
             if entry.action is not Action.PERMIT or every in entry.source.patterns:
                 continue
-            with answered(f"who else can claim a source of {access_list.name} {entry.number}", case.missed):
+            with answered(f"who else can claim a source of {line_name(access_list.name, entry.number)}", case.missed):
                 region = entry_region(entry, access_list.family)
                 strangers = [index for index in senders if claims.claimable(classes[index].end.segment, entry.source.patterns)]
                 pairs = case.across(access_list, entry, strangers, claimed=True)

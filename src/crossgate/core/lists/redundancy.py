@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from crossgate.core.lists.split import EntryRegion, ListRegions, numbered
-from crossgate.core.model.accesslist import Action, Entry
+from crossgate.core.model.accesslist import Action, Entry, line_name
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
 from crossgate.core.sets import products as algebra
@@ -143,7 +143,7 @@ class _Settling:
             row = int(rows[nth])
             number = self.regions[int(table.entry[row])].entry.number
             given_up = len(self.missed)
-            with answered(f"whether list {self.name} {number} is ever reached and has an effect", self.missed):
+            with answered(f"whether {line_name(self.name, number)} is ever reached and has an effect", self.missed):
                 self._search(row, right[starts[nth] : ends[nth]])
             if len(self.missed) > given_up:
                 # Nobody knows, so nothing is said of it.

@@ -122,13 +122,20 @@ class Decider(NamedTuple):
 
     @property
     def name(self) -> str:
-        """The list's name and the entry's number, or `otherwise`: `kiosk-fence 30`."""
-        return f"{self.access_list.name} {'otherwise' if self.entry is None else self.entry.number}"
+        """The list's name and the entry's number, or `otherwise`: `kiosk-fence 30`, `list 12 entry 30`."""
+        return line_name(self.access_list.name, self.number)
 
     @property
     def key(self) -> DeciderKey:
         """What the line is known by in a tally or a claim."""
         return DeciderKey(self.access_list.name, self.number)
+
+
+def line_name(list_name: str, number: int | None) -> str:
+    """Name a line of a list, None for its otherwise line; two numbers side by side would be a riddle, so each is told what it is."""
+    if list_name.isdigit():
+        return f"list {list_name} otherwise" if number is None else f"list {list_name} entry {number}"
+    return f"{list_name} {'otherwise' if number is None else number}"
 
 
 class DeciderKey(NamedTuple):

@@ -25,6 +25,10 @@ NO_SEGMENT = ""
 _NO_ADDRESSES = "is a port and has no addresses; name a host or an interface"
 
 
+class NothingShared(PlanError):
+    """Two ends have no address family in common."""
+
+
 def candidates(network: Forwarding, text: str) -> list[Endpoint]:
     """Return every end that a word can stand for: one a family for a host or address, one an address for a device.
 
@@ -111,7 +115,7 @@ def pairs(network: Forwarding, source: str, destination: str) -> list[tuple[Endp
         if any(end.address.family is family for end in destinations)
     ]
     if not shared:
-        raise PlanError(f"{source} has only {_labels(sources)} and {destination} only {_labels(destinations)}: there is no way to talk")
+        raise NothingShared(f"{source} has only {_labels(sources)} and {destination} only {_labels(destinations)}: there is no way to talk")
     if source == destination or any(start.address == end.address for start, end in shared):
         raise PlanError(f"{source} and {destination} are the same machine; a conversation needs two")
     return shared

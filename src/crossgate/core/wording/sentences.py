@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from crossgate.core.model.accesslist import Action, Decider
+from crossgate.core.model.accesslist import Action, Decider, line_name
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.network import Direction
@@ -123,7 +123,7 @@ def why_broken(expectation: Expectation, trace: Trace) -> str:
         return f"{line} of {by.access_list} has no part in it"
     asked = trace.decided
     assert asked is not None
-    return f"{stopped(asked)}, not {by.access_list} {'otherwise' if by.entry is None else by.entry}"
+    return f"{stopped(asked)}, not {line_name(by.access_list, by.entry)}"
 
 
 def needed(expectation: Expectation, trace: Trace) -> str:
