@@ -162,7 +162,7 @@ def test_verify_proves_and_tells_what_breaks(run: Run, answer: Ask, demo: Path, 
     done = run("verify", "--junit", "out.xml")
     assert done.returncode == 1
     assert "failed" in done.stdout
-    assert "needed: a permit in kiosk-fence before its otherwise line" in done.stdout
+    assert "needed: in list kiosk-fence, at the end: 50 permit ssh tickets to harbour" in done.stdout
     suite = ElementTree.parse(tmp_path / "out.xml").getroot().find("testsuite")
     assert suite is not None
     assert suite.get("failures") == "1"
@@ -343,6 +343,44 @@ def test_places_without_a_list_are_one_line_unless_every(run: Run, answer: Ask, 
     folded, every = run(*words).stdout.splitlines(), run(*words, "--every").stdout.splitlines()
     assert len(every) == crossings + 2
     assert (len(folded) < len(every), "3 places" in folded[2], "no list" in folded[2]) == (True, True, True)
+
+
+def test_lists_in_a_line_each_and_by_where_they_stand(run: Run, answer: Ask, demo: Path) -> None:
+    told = run("lists", "--short").stdout.splitlines()
+    assert len(told) == 1 + len(answer("lists")["lists"])
+    assert told[4].split() == ["kiosk-fence", "extended", "ipv4", "4", "entries", "inbound", "on", "lighthouse.v80"]
+    assert [line.split()[0] for line in run("lists", "--short", "--on", "lighthouse").stdout.splitlines()[1:]] == [
+        "12", "duty-only", "duty-only6", "kiosk-fence", "kiosk-fence6",
+    ]  # fmt: skip
+    assert [each["list"] for each in answer("lists", "--on", "guests")["lists"]] == ["guest-fence", "guest-fence6"]
+    assert [each["list"] for each in answer("lists", "--on", "lighthouse.v80")["lists"]] == ["kiosk-fence", "kiosk-fence6"]
+    assert run("lists", "--on", "pier.up").stdout.splitlines()[-1] == "no list stands on pier.up"
+    assert "no device nowhere" in run("lists", "--on", "nowhere").stderr
+    run("verify", "--tally")
+    run("lift", "kiosk-port")
+    told = run("lists", "--short").stdout.splitlines()
+    assert told[4].split()[5].endswith("x")
+    assert told[6].endswith("placed nowhere")
+
+
+def test_what_fails_stands_first_with_what_would_mend_it(run: Run, answer: Ask, demo: Path) -> None:
+    plan = demo / "ternhaven.gate"
+    held = run("verify").stdout
+    assert "held  " not in held
+    assert held.rstrip().endswith("19 expectations held, 0 failed")
+    assert run("verify", "--full").stdout.count("held  ") == 19
+    plan.write_text(
+        plan.read_text() + "expect permit ssh kiosk-1 to manifest over ipv4\nexpect deny booking tickets to manifest over ipv4\n"
+    )
+    told = run("verify").stdout.splitlines()
+    assert told[0].split()[:2] == ["failed", "182"]
+    assert told[2].strip() == "needed: in list kiosk-fence, at the end: 50 permit ssh kiosk-1 to manifest"
+    assert "is permitted: kiosk-fence 10 permits it on the way into lighthouse.v80" in told[4]
+    for result in answer("verify", status=1)["expectations"][-2:]:
+        where, _, entry = result["needed"].partition(": ")
+        assert run("entry", "add", where.split()[2].rstrip(","), entry, "--anyway").returncode == 0
+        now = json.loads(run("verify", "--json").stdout)["expectations"]
+        assert next(each for each in now if each["text"] == result["text"])["held"]
 
 
 def git(folder: Path, *words: str) -> None:

@@ -59,7 +59,7 @@ def test_junit_has_a_case_for_each_claim(plan_of: Callable[[str], Plan]) -> None
     failure = failed.find("failure")
     assert failure is not None
     assert failed.get("classname") == "keep"
-    assert "needed: a permit in l" in (failure.text or "")
+    assert "needed: in list l, at the end: 30 permit" in (failure.text or "")
 
 
 def test_sarif_names_every_rule_and_its_level(plan_of: Callable[[str], Plan]) -> None:

@@ -6,7 +6,17 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import STANDARD_INPUT, AtOption, JsonOption, complete_list, load, moment, plan_path, print_json
+from crossgate.commands.common import (
+    STANDARD_INPUT,
+    AtOption,
+    JsonOption,
+    complete_list,
+    complete_where,
+    load,
+    moment,
+    plan_path,
+    print_json,
+)
 from crossgate.core.model.errors import PlanError
 
 
@@ -15,6 +25,11 @@ def lists(
     names: Annotated[
         list[str] | None, typer.Argument(metavar="[LIST]...", autocompletion=complete_list, help="Default: every list.")
     ] = None,
+    on: Annotated[
+        str | None,
+        typer.Option("--on", metavar="DEVICE", autocompletion=complete_where, help="Those that stand at this device, point or subnet."),
+    ] = None,
+    short: Annotated[bool, typer.Option("--short", help="A line a list: its kind, how many entries, where it stands, its tally.")] = False,
     at: AtOption = None,
     as_json: JsonOption = False,
 ) -> None:
@@ -22,6 +37,9 @@ def lists(
     when = moment(at)
     plan = load(context)
     chosen = [plan.access_list(name) for name in names or plan.lists]
+    if on is not None:
+        standing = plan.lists_on(on)
+        chosen = [each for each in chosen if each in standing]
     if as_json:
         from crossgate.formats.json.lists import lists_document
 
@@ -29,7 +47,7 @@ def lists(
         return
     from crossgate.formats.tally import Tally
     from crossgate.show.console import quiet, strong, warn, write
-    from crossgate.show.lists import lines
+    from crossgate.show.lists import lines, short_lines
 
     hits: dict[str, dict[int | None, int]] = {}
     try:
@@ -40,8 +58,13 @@ def lists(
         warn(f"{error}; the lists are shown without it")
     if plan.title:
         write([strong(plan.title)])
-    if not chosen:
+    if not chosen and on is not None:
+        write([f"no list stands on {on}"])
+    elif not chosen:
         write([f"{plan.files[0]} has no lists yet; a list starts as: list 12 standard ipv4"])
+    if short:
+        write(short_lines(plan, chosen, hits))
+        return
     if any(each.windows for each in chosen):
         write([f"as in force at {when:%a %Y-%m-%d %H:%M}"])
     if any(number for each in hits.values() for number in each.values()):

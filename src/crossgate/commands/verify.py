@@ -30,6 +30,7 @@ def verify(
     any_one_down: Annotated[
         bool, typer.Option("--any-one-down", help="Also show which claims no longer hold while a device or a link between devices is down.")
     ] = False,
+    full: Annotated[bool, typer.Option("--full", help="Show those that hold too, each in a line.")] = False,
     tally: TallyOption = False,
     pieces: PiecesOption = None,
     as_json: JsonOption = False,
@@ -67,7 +68,7 @@ def verify(
         from crossgate.show.console import write
         from crossgate.show.verify import lines
 
-        write(lines(plan, results, unreached, outages))
+        write(lines(plan, results, unreached, outages, full))
     tell_missed([PlanError(f"{each.expectation.text}: {each.why}") for each in results if not each.answered])
     if not all(result.held for result in results) or any(outage.broken for outage in outages or ()):
         raise typer.Exit(1)

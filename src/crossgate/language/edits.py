@@ -12,7 +12,7 @@ from bisect import bisect_right
 from dataclasses import replace
 from typing import NamedTuple
 
-from crossgate.core.lists.insertion import effective_position
+from crossgate.core.lists import insertion
 from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Entry, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import Place, PlanError, unknown
@@ -80,15 +80,13 @@ def unnumbered(text: str) -> GivenEntry:
 def number_between(access_list: AccessList, before: Entry | None, after: Entry | None) -> int:
     """Return a free number between two entries that follow each other, None for the ends of the list. Raises `PlanError`."""
     low = before.number if before else 0
+    found = insertion.number_between(low, after.number if after else None)
+    if found is not None:
+        return found
+    mend = f"make room with: crossgate list renumber {access_list.name}"
     if after is None:
-        if low + 1 > MOST_NUMBER:
-            raise PlanError(f"{low} is the last number that there is; make room with: crossgate list renumber {access_list.name}")
-        return min((low // 10 + 1) * 10, MOST_NUMBER)
-    if after.number - low < 2:
-        where = f"between {low} and {after.number}" if before else f"before {after.number}"
-        raise PlanError(f"no number is free {where}; make room with: crossgate list renumber {access_list.name}")
-    ten = (low // 10 + 1) * 10
-    return ten if ten < after.number else (low + after.number) // 2
+        raise PlanError(f"{low} is the last number that there is; {mend}")
+    raise PlanError(f"no number is free {f'between {low} and {after.number}' if before else f'before {after.number}'}; {mend}")
 
 
 def insert_entry(draft: Draft, access_list: AccessList, text: str, spot: Spot) -> str:
@@ -104,7 +102,7 @@ def insert_entry(draft: Draft, access_list: AccessList, text: str, spot: Spot) -
     else:
         names = sorted(access_list.windows | ({new.window} if new.window else set()))
         with question(f"where the entry has an effect in {access_list.name}"):
-            position = effective_position(access_list, new, list(states([draft.plan.windows[name] for name in names])))
+            position = insertion.effective_position(access_list, new, list(states([draft.plan.windows[name] for name in names])))
         number = number_between(access_list, position.before, position.after)
         above = f" after {position.before.number}" if position.before else " first" if position.after else ""
         below = f", before {position.why}" if position.why else ""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 
 from crossgate.core.model.accesslist import AccessList, Entry
@@ -11,7 +11,7 @@ from crossgate.core.model.iana import MISTAKEN
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service
 from crossgate.core.model.window import open_at
-from crossgate.show.console import alert, columns, leading_word, name, quiet, strong, word
+from crossgate.show.console import alert, columns, count, leading_word, name, quiet, strong, word
 
 _MOST_MEANINGS = 6
 """How many patterns or terms of one name are written out."""
@@ -41,6 +41,28 @@ def lines(plan: Plan, access_list: AccessList, at: datetime, hits: Mapping[int |
     written = "" if otherwise.written else quiet("  (not written: this is how every list ends)")
     yield from columns([*(row for _, row in rows), ["otherwise", "", *_tally(hits, None), word(otherwise.action) + written]], indent=2)
     yield from columns(([name(each), quiet(meaning)] for each, meaning in _meanings(access_list).items()), indent=4)
+
+
+def short_lines(plan: Plan, lists: Sequence[AccessList], hits: Mapping[str, Mapping[int | None, int]]) -> Iterator[str]:
+    """Yield a line a list: name, kind, how many entries, where it stands, and its tally where something is counted."""
+    rows = []
+    for access_list in lists:
+        stands = [f"{each.direction} on {each.point}" for each in plan.placements if each.access_list == access_list.name]
+        counted = sum(hits.get(access_list.name, {}).values())
+        off = sum(entry.off for entry in access_list.entries)
+        size = count(len(access_list.entries), "entry", "entries") + (f", {off} off" if off else "")
+        rows.append(
+            [
+                strong(access_list.name),
+                f"{access_list.kind} {access_list.family.word}",
+                size,
+                f"{counted:,}x" if counted else "",
+                ", ".join(stands) or alert("placed nowhere"),
+            ]
+        )
+    if not any(row[3] for row in rows):
+        rows = [[*row[:3], row[4]] for row in rows]
+    yield from columns(rows)
 
 
 def _tally(hits: Mapping[int | None, int], number: int | None) -> list[str]:

@@ -12,29 +12,41 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.trace import Verdict
 from crossgate.show.console import columns, count, folded, leading_word, quiet, strong, word
 
+MOST_UNREACHED = 12
+
 
 def lines(
-    plan: Plan, results: Sequence[Verified], unreached: Sequence[tuple[AccessList, Entry]], outages: Sequence[Outage] | None = None
+    plan: Plan,
+    results: Sequence[Verified],
+    unreached: Sequence[tuple[AccessList, Entry]],
+    outages: Sequence[Outage] | None = None,
+    full: bool = False,
 ) -> Iterator[str]:
-    """Yield the results as lines; with `outages` the claims that hold are only counted, and what fails while each part is down follows."""
+    """Yield the results as lines, what failed first; those that hold are only counted, unless all are to be shown in `full`.
+
+    With `outages` what fails while each part is down follows.
+    """
     if plan.down:
         names = [point.owner if point.kind is PointKind.ITSELF else str(point) for point in plan.down]
         yield f"While {' and '.join(sorted(names))} {'is' if len(names) == 1 else 'are'} down:"
         yield ""
     if not results:
         yield f"{plan.files[0]} expects nothing yet; a line that does: expect deny ping HOST to HOST"
-    for result in results:
-        if not result.held or outages is None:
-            yield from _result_lines(result)
+    shown = [each for each in results if full or not each.held]
+    for result in sorted(shown, key=lambda each: each.held):
+        yield from _result_lines(result)
     if unreached and outages is None and not plan.down:
-        yield ""
+        yield from [""] * bool(shown)
         yield "No expectation reached:"
         rows = [[access_list.name, str(entry.number), leading_word(entry.text)] for access_list, entry in unreached]
-        yield from columns(rows, indent=2)
+        told = rows if full else rows[:MOST_UNREACHED]
+        yield from columns(told, indent=2)
+        if len(told) < len(rows):
+            yield quiet(f"  and {count(len(rows) - len(told), 'more entry', 'more entries')}; --full shows them")
     if results:
         failed = sum(not result.held and result.answered for result in results)
         unknown = sum(not result.answered for result in results)
-        if outages is None or failed or unknown:
+        if shown or (unreached and outages is None and not plan.down):
             yield ""
         yield strong(
             f"{count(len(results) - failed - unknown, 'expectation')} held, {failed} failed"

@@ -27,7 +27,8 @@ from crossgate.core.traffic.flows import Answer, Flow, flows, placed_on
 from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import VERDICTS, Verdict
-from crossgate.core.wording.sentences import needed, packet_text, parting, why_broken
+from crossgate.core.wording.needed import needed
+from crossgate.core.wording.sentences import packet_text, parting, why_broken
 
 
 class Verified(NamedTuple):
@@ -169,7 +170,7 @@ class Verifier:
         other = first.differing if trace.verdict is first.verdict else first
         by_way_of = f" by way of {parting(trace, other)}" if first.differing is not None and other is not None else ""
         why = f"{packet_text(packet)}{when} is {trace.verdict}{by_way_of}: {why_broken(expectation, trace)}"
-        return Verified(expectation, False, why, needed(expectation, trace), packet, verdict=trace.verdict)
+        return Verified(expectation, False, why, needed(self.network.plan, expectation, trace), packet, verdict=trace.verdict)
 
 
 def window_states(network: Network, found: list[Flow], at: Moment | None) -> dict[frozenset[str], datetime | None]:

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from crossgate.core.lists.split import EntryRegion
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Entry
 from crossgate.core.sets.frame import Frame
 from crossgate.core.sets.products import Product, is_left
 from crossgate.core.sets.region import Region
@@ -98,3 +98,19 @@ def _position(access_list: AccessList, index: int, why: str) -> Position:
         return Position(entries[-1] if entries else None, None, "")
     below = entries[index]
     return Position(entries[index - 1] if index else None, below, f"{below.number} ({below.text}), which {why}")
+
+
+def free_number(access_list: AccessList, below: Entry | None) -> int | None:
+    """Return a number that is free right before an entry, None for the end of the list; None where there is none."""
+    above = [each.number for each in access_list.entries if below is None or each.number < below.number]
+    return number_between(above[-1] if above else 0, None if below is None else below.number)
+
+
+def number_between(low: int, high: int | None) -> int | None:
+    """Return a number between two, None for no end: the next ten where it fits, else the middle; None where none is free."""
+    ten = (low // 10 + 1) * 10
+    if high is None:
+        return min(ten, MOST_NUMBER) if low < MOST_NUMBER else None
+    if high - low < 2:
+        return None
+    return ten if ten < high else (low + high) // 2

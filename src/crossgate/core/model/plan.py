@@ -176,6 +176,16 @@ class Plan:
         known = [f"{owner}.{name}" for name in (*device.interfaces, *device.ports)]
         raise UnknownName(unknown("interface or port" if device.switch else "interface", text, known))
 
+    def lists_on(self, word: str) -> list[AccessList]:
+        """Return the lists that stand at a device (anywhere on it), at a point or at a subnet. Raises `UnknownName`."""
+        if word not in self.devices and word not in self.segments and not word.endswith(" itself"):
+            self.point(word)
+        return [
+            self.lists[each.access_list]
+            for each in self.placements
+            if word in (str(each.point), each.point.owner if each.point.kind is PointKind.SUBNET else each.point.device)
+        ]
+
     def access_list(self, name: str) -> AccessList:
         """Find a list by its number or name. Raises `UnknownName`."""
         if name not in self.lists:

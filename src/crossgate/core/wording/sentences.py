@@ -113,9 +113,17 @@ def packet_text(packet: Packet) -> str:
     return f"{service_label(packet)} from {source}{port} to {destination}"
 
 
+def passed(trace: Trace) -> str:
+    """Say which lines let the first packet of a conversation by."""
+    let_by = [decided_by(each.decider, each.crossing) for each in trace.legs[0].asked if each.decider is not None]
+    return " and ".join(let_by) if let_by else "no list stands on the way"
+
+
 def why_broken(expectation: Expectation, trace: Trace) -> str:
     """Say why a traced conversation breaks an expectation."""
     by = expectation.by
+    if trace.verdict is Verdict.PERMITTED and expectation.claim is not Claim.PERMIT:
+        return passed(trace)
     if by is None or trace.verdict is not VERDICTS[expectation.claim]:
         return reason(trace)
     if expectation.claim is Claim.PERMIT:
@@ -124,28 +132,6 @@ def why_broken(expectation: Expectation, trace: Trace) -> str:
     asked = trace.decided
     assert asked is not None
     return f"{stopped(asked)}, not {line_name(by.access_list, by.entry)}"
-
-
-def needed(expectation: Expectation, trace: Trace) -> str:
-    """Say what would have to change for the expectation to hold."""
-    asked = trace.decided
-    if trace.verdict is VERDICTS[expectation.claim]:
-        return "change the entry that decides, or what the expectation says of it"
-    if trace.verdict is Verdict.UNROUTABLE:
-        return "a route there and back"
-    packet = trace.legs[-1].packet
-    if expectation.claim is Claim.PERMIT:
-        assert asked is not None
-        assert asked.decider is not None
-        where = f"before {asked.decider.number}" if asked.decider.entry else "before its otherwise line"
-        addresses = f"from {Address(packet.family, packet.source)} to {Address(packet.family, packet.destination)}"
-        return f"a permit in {asked.decider.access_list.name} {where} for {'the reply' if trace.legs[-1].leg.returns else 'packets'} {addresses}"
-    wanted = trace.legs[0] if expectation.claim is Claim.DENY else trace.legs[-1]
-    lists = dict.fromkeys(each.access_list.name for each in wanted.asked if each.access_list)
-    end = trace.conversation.destination.name
-    if not lists:
-        return f"a list with a {Action.DENY} on the way to {end}: nothing is placed there; see points"
-    return f"a {Action.DENY} on the way to {end}, in {' or '.join(lists)}"
 
 
 def time_note(trace: Trace, plan: Plan, at: datetime) -> str:

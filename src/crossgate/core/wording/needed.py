@@ -1,0 +1,71 @@
+"""What would make a claim hold that does not: an entry as it can be pasted into a list, and where."""
+
+from __future__ import annotations
+
+from crossgate.core.lists.insertion import free_number
+from crossgate.core.model.accesslist import AccessList, Action, Kind
+from crossgate.core.model.claim import Claim, Expectation
+from crossgate.core.model.packet import PORT_PROTOCOLS, TCP, Packet
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.service import protocol_word
+from crossgate.core.traffic.legs import service_of
+from crossgate.core.traffic.trace import VERDICTS, Asked, LegTrace, Trace, Verdict
+
+
+def needed(plan: Plan, expectation: Expectation, trace: Trace) -> str:
+    """Say what would have to change for an expectation to hold that a traced conversation breaks.
+
+    It is an entry with its number and the list that it belongs in, where one entry does it for this way.
+    """
+    if trace.verdict is VERDICTS[expectation.claim]:
+        return "change the entry that decides, or what the expectation says of it"
+    if trace.verdict is Verdict.UNROUTABLE:
+        return "a route there and back"
+    stopped = trace.decided
+    if stopped is not None and (expectation.claim is Claim.PERMIT or (expectation.claim is Claim.HALF_OPEN and len(trace.legs) == 1)):
+        return _entry(plan, expectation, Action.PERMIT, stopped, trace.legs[-1])
+    if expectation.claim is Claim.PERMIT:
+        return f"a way back to {trace.conversation.source.name}: the answer goes elsewhere"
+    leg = trace.legs[0] if expectation.claim is Claim.DENY else trace.legs[min(1, len(trace.legs) - 1)]
+    asked = [each for each in leg.asked if each.decider is not None]
+    if not asked:
+        end = trace.conversation.source.name if leg.leg.returns else trace.conversation.destination.name
+        return f"a list with a {Action.DENY} on the way to {end}: nothing is placed there; see points"
+    return _entry(plan, expectation, Action.DENY, asked[-1], leg)
+
+
+def _entry(plan: Plan, expectation: Expectation, action: Action, asked: Asked, leg: LegTrace) -> str:
+    """Write an entry that does something else with a claim's packets than the line that decided, right before that line."""
+    assert asked.access_list is not None
+    assert asked.decider is not None
+    access_list, below = asked.access_list, asked.decider.entry
+    number = free_number(access_list, below)
+    where = f"before {below.number}" if below is not None else "at the end" if access_list.entries else "in it"
+    numbered = "" if number is None else f"{number} "
+    return f"in list {access_list.name}, {where}: {numbered}{action} {_body(plan, expectation, access_list, leg)}"
+
+
+def _body(plan: Plan, expectation: Expectation, access_list: AccessList, leg: LegTrace) -> str:
+    """Write what an entry takes that is for one leg of what a claim speaks of, in the words of the claim."""
+    source, destination = (_end(plan, word) for word in (expectation.source, expectation.destination))
+    if access_list.kind is Kind.STANDARD:
+        return destination if leg.leg.returns else source
+    if leg.leg.returns:
+        service, mark = _answer(leg.packet)
+        return f"{service} {destination} to {source}{mark}"
+    port = "" if expectation.source_port is None else f" source port {expectation.source_port}"
+    return f"{expectation.service} {source} to {destination}{port}"
+
+
+def _answer(packet: Packet) -> tuple[str, str]:
+    """Return the service of an answer as an entry has it, and what follows the ends."""
+    if packet.protocol == TCP:
+        return "tcp", " established"
+    if packet.protocol in PORT_PROTOCOLS:
+        return protocol_word(packet.protocol, packet.family), f" source port {packet.source_port}"
+    return service_of(packet), ""
+
+
+def _end(plan: Plan, word: str) -> str:
+    """Return an end of a claim as an entry can name it: an outside is any there."""
+    return "any" if word in plan.segments and plan.segments[word].outside else word
