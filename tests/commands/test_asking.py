@@ -10,6 +10,7 @@ import subprocess
 import sys
 import xml.etree.ElementTree as ElementTree
 from collections.abc import Callable
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -381,6 +382,43 @@ def test_what_fails_stands_first_with_what_would_mend_it(run: Run, answer: Ask, 
         assert run("entry", "add", where.split()[2].rstrip(","), entry, "--anyway").returncode == 0
         now = json.loads(run("verify", "--json").stdout)["expectations"]
         assert next(each for each in now if each["text"] == result["text"])["held"]
+
+
+@pytest.mark.parametrize(
+    ("text", "is_read"),
+    [
+        ("MON 12:00", lambda now: now.weekday() == 0 and (now.hour, now.minute) == (12, 0)),
+        ("21:30", lambda now: (now.hour, now.minute) == (21, 30) and now.date() == datetime.now().date()),
+        ("now", lambda now: abs(now - datetime.now()) < timedelta(minutes=1)),
+        ("Tue 2026-12-01 23:00", lambda now: now == datetime(2026, 12, 1, 23)),
+        ("24:00", lambda now: (now.hour, now.minute) == (0, 0)),
+    ],
+)
+def test_a_time_in_every_form(answer: Ask, demo: Path, text: str, is_read: Callable[[datetime], bool]) -> None:
+    assert is_read(datetime.fromisoformat(answer("lists", "--at", text)["at"]))
+
+
+def test_a_time_that_the_tool_printed_is_read_back(run: Run, demo: Path) -> None:
+    printed = run("grid", "ping", "--at", "mon 23:00").stdout.splitlines()[0].removeprefix("at ")
+    assert run("grid", "ping", "--at", printed).stdout.splitlines()[0] == f"at {printed}"
+    wrong = run("grid", "ping", "--at", "mon 2026-12-01 23:00")
+    assert (wrong.returncode, "2026-12-01 is a Tuesday" in wrong.stderr) == (2, True)
+
+
+def test_a_mask_of_no_told_kind_is_answered_as_both(run: Run, answer: Ask) -> None:
+    told = run("wild", "10.20.0.0", "255.255.255.0").stdout
+    assert told.index("as a netmask") < told.index("10.20.0.0/24") < told.index("as a wildcard, which it does not look like")
+    document = answer("wild", "10.20.0.0", "255.255.255.0")
+    assert [each["pattern"] for each in document["readings"]] == ["10.20.0.0 mask 255.255.255.0", "10.20.0.0 wild 255.255.255.0"]
+    assert (document["count"], document["readings"][1]["count"]) == (256, 2**24)
+    alone = run("wild", "255.255.254.0").stdout.splitlines()
+    assert [line.split() for line in alone[:4]] == [
+        ["as", "a", "netmask"], ["count", "512", "addresses", "around", "each", "address"], ["prefix", "/23"], ["wildcard", "0.0.1.255"],
+    ]  # fmt: skip
+    assert "255.255.254.0 as a wildcard matches one address in 512" in alone[-1]
+    # Scattered bits are a wildcard and no netmask; an address is no mask.
+    assert "netmask" not in run("wild", "10.20.0.0", "0.0.3.0").stdout.replace("no netmask says", "")
+    assert "readings" not in answer("wild", "10.1.1.1")
 
 
 def git(folder: Path, *words: str) -> None:

@@ -112,7 +112,7 @@ def test_an_entry_is_told_what_is_wrong_with_it(tmp_path: Path, entry: str, says
         ("subnet a 10.0.0.0/24\nrouter r\n    interface i 10.0.0.1/24 on a\nhost h 10.0.0.1 on a\n", "both have 10.0.0.1"),
         ("subnet a 10.0.0.0/24\nhost h 10.0.1.5 on a\n", "10.0.1.5"),
         ("subnet a 10.0.0.0/24\nhost h 10.0.0.5 on b\n", "no subnet b"),
-        ("subnet a 10.0.0.0/24\nhost h 10.0.0.5\n", "expected on"),
+        ("subnet a 10.0.0.0/24\nhost h 10.9.0.5\n", "expected on"),
         ("outside o\n", "no device has an interface on o"),
         ("router r\n    port 1\n", "only a switch has ports"),
         ("switch s\n    port 1 to t.1\n", "no switch t"),

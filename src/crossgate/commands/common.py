@@ -22,7 +22,8 @@ if TYPE_CHECKING:
 Item = TypeVar("Item")
 
 AtOption = Annotated[
-    str | None, typer.Option("--at", metavar="TIME", help="The time for windows: 'mon 23:00' or '2026-12-01 23:00'. Default: now.")
+    str | None,
+    typer.Option("--at", metavar="TIME", help="The time for windows: 21:30 (today), 'mon 23:00' or '2026-12-01 23:00'. Default: now."),
 ]
 TallyOption = Annotated[bool, typer.Option("--tally", help="Add the entries that decided to the tally beside the plan.")]
 SourcePortsOption = Annotated[bool, typer.Option("--source-ports", help="Show what only other source ports than clients choose do, too.")]
@@ -119,16 +120,17 @@ def add_to_tally(context: typer.Context, plan: Plan, hits: Mapping[DeciderKey, i
 
 
 def moment(text: str | None) -> datetime:
-    """Return the time that `--at` says, now when it is not given; a weekday is the coming one. Raises `PlanError`."""
-    from crossgate.core.model.window import WEEK_MINUTES, minute_of_week
+    """Return the time that `--at` says, now when it is not given: a bare time is today's, a weekday the coming one. Raises `PlanError`."""
+    from crossgate.core.model.window import DAY_MINUTES, DAYS, WEEK_MINUTES, minute_of_week
     from crossgate.language import times
     from crossgate.language.lines import Line
     from crossgate.language.words import Words
 
     now = datetime.now().replace(microsecond=0)
-    if text is None:
+    if text is None or text.strip().lower() == "now":
         return now
-    words = Words(Line("", 0, text))
+    bare = ":" in text and "-" not in text and len(text.split()) == 1
+    words = Words(Line("", 0, f"{DAYS[now.weekday()]} {text}" if bare else text))
     try:
         found = times.moment(words)
         words.end()
@@ -137,6 +139,8 @@ def moment(text: str | None) -> datetime:
     if found.date is not None:
         return found.date
     assert found.minute is not None
+    if bare:
+        return now.replace(hour=found.minute % DAY_MINUTES // 60, minute=found.minute % 60, second=0)
     ahead = (found.minute - minute_of_week(now)) % WEEK_MINUTES
     return now.replace(second=0) + timedelta(minutes=ahead)
 

@@ -31,21 +31,34 @@ def demo(
 
 
 def _run(folder: Path) -> None:
-    """Run the demo's steps as a person would, one process each. Exits with 1 when one ends otherwise than it should."""
+    """Run the demo's steps in its folder, as a person would. Exits with 1 when one ends otherwise than it should."""
     import os
-    import subprocess
     import sys
+    from contextlib import chdir
 
-    from crossgate.demo import STEPS
+    from crossgate.demo import PLAN, STEPS
 
     typer.secho("Ternhaven, a ferry terminal: from a plain-text plan to verdicts", bold=True)
-    environment = {name: value for name, value in os.environ.items() if name != "CROSSGATE_PLAN"} | {"PYTHONSAFEPATH": "1"}
-    for step in STEPS:
-        typer.echo()
-        typer.secho(step.shows, fg="bright_black")
-        typer.secho(f"$ crossgate {shlex.join(step.words)}", fg="cyan")
-        sys.stdout.flush()
-        done = subprocess.run([sys.executable, "-m", "crossgate", *step.words], cwd=folder, env=environment, check=False)
-        if done.returncode != step.status:
-            typer.secho(f"this step ended with exit status {done.returncode}, not {step.status}", fg="red", err=True)
-            raise typer.Exit(1)
+    os.environ.pop("CROSSGATE_PLAN", None)
+    with chdir(folder):
+        plan = ("--plan", PLAN) if len(list(Path().glob("*.gate"))) > 1 else ()
+        for step in STEPS:
+            typer.echo()
+            typer.secho(step.shows, fg="bright_black")
+            typer.secho(f"$ crossgate {shlex.join((*plan, *step.words))}", fg="cyan")
+            sys.stdout.flush()
+            status = _status((*plan, *step.words))
+            if status != step.status:
+                typer.secho(f"this step ended with exit status {status}, not {step.status}", fg="red", err=True)
+                raise typer.Exit(1)
+
+
+def _status(words: tuple[str, ...]) -> int:
+    """Run one command line, and return its exit status."""
+    from crossgate.commands import run
+
+    try:
+        run(words)
+    except SystemExit as leaving:
+        return leaving.code if isinstance(leaving.code, int) else int(leaving.code is not None)
+    return 0

@@ -12,7 +12,7 @@ from crossgate.core.model.errors import PlanError
 if TYPE_CHECKING:
     from crossgate.core.model.address import Pattern
 
-_HELP = "ADDRESS, ADDRESS/LEN, ADDRESS wild WILDCARD, ADDRESS mask NETMASK or FIRST-LAST; then: has ADDRESS. Or: cover ADDRESS..."
+_HELP = "ADDRESS, ADDRESS/LEN, ADDRESS wild WILDCARD, ADDRESS mask NETMASK or FIRST-LAST, or ADDRESS and a mask of either kind; then: has ADDRESS. Or: cover ADDRESS..."
 
 
 def wild(words: Annotated[list[str], typer.Argument(metavar="PATTERN...", help=_HELP)], as_json: JsonOption = False) -> None:
@@ -24,6 +24,9 @@ def wild(words: Annotated[list[str], typer.Argument(metavar="PATTERN...", help=_
     if "has" in words:
         place = words.index("has")
         _has(words[:place], words[place + 1 :], as_json)
+        return
+    if _bare_mask(words):
+        _doubtful(words, as_json)
         return
     patterns = _patterns(words)
     if as_json:
@@ -41,6 +44,48 @@ def wild(words: Annotated[list[str], typer.Argument(metavar="PATTERN...", help=_
         fewest, _ = fewest_patterns(patterns[0].family, addresses_of(patterns))
         if len(fewest) < len(patterns):
             write([f"  with scattered bits, {len(fewest)} will do:", *pattern_lines(fewest)])
+
+
+def _bare_mask(words: list[str]) -> bool:
+    """Whether words are an address and a mask, or a mask alone, of which it is not said whether it is a wildcard or a netmask."""
+    from crossgate.core.model.address import AddressError, Family, parse_address
+    from crossgate.core.sets.wildcard import looks_like_mask
+
+    try:
+        addresses = [parse_address(word) for word in words]
+    except AddressError:
+        return False
+    if not addresses or not looks_like_mask(addresses[-1]):
+        return False
+    if len(words) == 2:
+        return addresses[0].family is addresses[1].family
+    return len(words) == 1 and addresses[0].family is Family.IPV4 and 0 < addresses[0].value < Family.IPV4.mask
+
+
+def _doubtful(words: list[str], as_json: bool) -> None:
+    """Show what an address with a bare mask is, or a mask alone, both as a netmask and as a wildcard, the likelier first."""
+    from crossgate.core.model.address import parse_address
+    from crossgate.core.sets.wildcard import meanings
+
+    address = words[0] if len(words) == 2 else "0.0.0.0"
+    likely, _ = meanings(parse_address(address), parse_address(words[-1]))
+    readings = []
+    for kind in (likely, "wild" if likely == "mask" else "mask"):
+        try:
+            readings.append(([address, kind, words[-1]], _patterns([address, kind, words[-1]])))
+        except PlanError:
+            continue
+    if as_json:
+        from crossgate.formats.json.wild import readings_document
+
+        print_json(readings_document(" ".join(words), [(" ".join(told), patterns) for told, patterns in readings]))
+        return
+    from crossgate.show.console import write
+    from crossgate.show.wild import reading_lines
+
+    for number, (told, patterns) in enumerate(readings):
+        write([""] * bool(number))
+        write(reading_lines(told[1], " ".join(told), patterns, number == 0, alone=len(words) == 1))
 
 
 def _patterns(words: list[str]) -> list[Pattern]:

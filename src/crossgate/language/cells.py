@@ -145,7 +145,8 @@ def _until(words: list[str], *stops: str) -> int:
 
 
 def _attached(words: list[str], usual: Callable[[str], str]) -> tuple[str, ...]:
-    end = _until(words, "on")
-    rest = words[end + 2 :]
+    end = _until(words, "on", "at", "gateway")
+    after = end + 2 if words[end : end + 1] == ["on"] else end
+    rest = words[after:]
     rest = [_literal(word) if before == "gateway" else word for before, word in zip(["", *rest], rest, strict=False)]
-    return words[0], words[1], *_by_family(words[2:end], usual), " ".join(words[end : end + 2]), " ".join(rest)
+    return words[0], words[1], *_by_family(words[2:end], usual), " ".join(words[end:after]), " ".join(rest)

@@ -24,6 +24,7 @@ from crossgate.core.model.service import (
     parse_ports,
 )
 from crossgate.language.lines import Line
+from crossgate.language.mends import mended
 from crossgate.language.names import FollowOn, Names, Space
 from crossgate.language.row import Row
 from crossgate.language.words import Words
@@ -66,8 +67,10 @@ def access_list(words: Words, names: Names) -> None:
                     raise at.error(f"list {name} has an entry {entry.number} in line {entries[entry.number].place.line} already", index=0)
                 entries[entry.number] = entry
                 highest = max(highest, entry.number)
-        except PlanError as error:
+        except FollowOn as error:
             names.errors.append(error)
+        except PlanError as error:
+            names.errors.append(mended(error, line, kind, family, lambda other: reader.entry(Words(other), 0)))
     ordered = tuple(entries[number] for number in sorted(entries))
     otherwise = otherwise or Otherwise(Action.DENY, words.place, written=False)
     names.plan.lists[name] = AccessList(name, kind, family, ordered, otherwise, words.place, tuple(notes))
@@ -91,7 +94,11 @@ def closing_line(words: Words) -> Otherwise:
 
 def one_entry(line: Line, names: Names, kind: Kind, family: Family, next_number: int) -> Entry:
     """Read one entry that stands alone; without a number it gets `next_number`. Raises `PlanError`."""
-    return _EntryReader(names, kind, family).entry(Words(line), next_number)
+    reader = _EntryReader(names, kind, family)
+    try:
+        return reader.entry(Words(line), next_number)
+    except PlanError as error:
+        raise mended(error, line, kind, family, lambda other: reader.entry(Words(other), 0)) from None
 
 
 class _EntryReader:

@@ -54,7 +54,7 @@ def _hours(words: Words) -> Hours:
 
 def _days(words: Words) -> frozenset[int]:
     """DAYS = "daily" | "weekdays" | "weekends" | DAY | DAY "-" DAY."""
-    word = words.take(_EXPECTED_DAYS)
+    word = words.take(_EXPECTED_DAYS).lower()
     if word in _DAY_WORDS:
         return _DAY_WORDS[word]
     first, _, last = word.partition("-")
@@ -88,10 +88,17 @@ def _date_and_time(words: Words) -> datetime:
 
 
 def moment(words: Words) -> Moment:
-    """TIME = DAY HH:MM | YYYY-MM-DD HH:MM | YYYY-MM-DDTHH:MM[:SS]."""
+    """TIME = DAY HH:MM | [DAY] YYYY-MM-DD HH:MM | YYYY-MM-DDTHH:MM[:SS]; days in any case."""
     word = words.take("a time, as mon 23:00 or 2026-12-01 23:00")
-    if word in DAYS:
-        clock = words.take("a time, as 23:00")
+    day = word.lower()
+    if day in DAYS and "-" in words.peek():
+        start = words.index - 1
+        date = _date_and_time(words)
+        if DAYS[date.weekday()] != day:
+            raise words.error_from(start, f"{date:%Y-%m-%d} is a {date:%A}; write {date:%a %Y-%m-%d %H:%M}, or leave the day out")
+        return Moment(f"{date:%Y-%m-%d %H:%M}", date=date)
+    if day in DAYS:
+        word, clock = day, words.take("a time, as 23:00")
         minute = DAYS.index(word) * DAY_MINUTES + _minute(words, clock) % DAY_MINUTES
         return Moment(f"{word} {clock}", minute=minute)
     if "T" in word:
@@ -100,6 +107,8 @@ def moment(words: Words) -> Moment:
         except ValueError:
             raise words.error(f"{word} is no date and time: write as 2026-12-01T08:30") from None
     if word[:1].isdigit():
+        if ":" in word:
+            raise words.error(f"{word} is a time without a day; write one before it, as mon {word} or 2026-12-01 {word}")
         words.index -= 1
         date = _date_and_time(words)
         return Moment(f"{date:%Y-%m-%d %H:%M}", date=date)

@@ -86,14 +86,14 @@ def _device_line(words: Words, names: Names, owner: Device) -> None:
 
 
 def interface(words: Words, names: Names, owner: Device) -> None:
-    """INTERFACE = "interface" NAME 1*(ADDRESS/LEN) "on" SUBNET ["at" SWITCH.PORT]."""
+    """INTERFACE = "interface" NAME 1*(ADDRESS/LEN) ["on" SUBNET] ["at" SWITCH.PORT]."""
     words.keyword("interface")
     name = words.part("an interface")
     if name in owner.interfaces or name in owner.ports:
         raise words.error(f"{owner.name} has an interface or port {name} already")
     own: list[InterfaceAddress] = []
     starts: list[int] = []
-    while words.peek() not in ("on", ""):
+    while words.peek() not in ("on", "at", ""):
         word = words.take("an address")
         starts.append(words.index - 1)
         own.append(InterfaceAddress(*_with_length(words, word, "an address with its prefix length, as 10.64.8.1/22")))
@@ -103,7 +103,7 @@ def interface(words: Words, names: Names, owner: Device) -> None:
             if not words.peek()
             else words.error("an interface needs an address before `on`, as 10.64.8.1/22", index=words.index)
         )
-    on = _on(words, names)
+    on = _on(words, names, [each.address for each in own])
     for index, each in zip(starts, own, strict=True):
         _belongs(words, index, each.address, on, names)
         if (
@@ -120,13 +120,27 @@ def interface(words: Words, names: Names, owner: Device) -> None:
     owner.interfaces[name] = Interface(owner.name, name, tuple(own), on.name, at, words.place)
 
 
-def _on(words: Words, names: Names) -> Segment:
-    """ON = "on" SUBNET."""
+def _on(words: Words, names: Names, own: list[Address]) -> Segment:
+    """ON = ["on" SUBNET]; it may be left out where exactly one subnet has the addresses."""
+    if words.peek() != "on":
+        return _only_subnet(words, names, own)
     words.keyword("on")
     name = words.take("the subnet or outside that it is on")
     if name not in names.plan.segments:
         raise names.unknown(words, "subnet", name, names.plan.segments)
     return names.plan.segments[name]
+
+
+def _only_subnet(words: Words, names: Names, own: list[Address]) -> Segment:
+    """Return the one subnet that has all of some addresses."""
+    found = [each for each in names.plan.segments.values() if not each.outside and all(map(each.holds, own))]
+    if len(found) == 1:
+        return found[0]
+    if words.peek() and words.peek() not in ("at", "gateway"):
+        words.keyword("on")
+    if not found:
+        raise words.missing(f"on SUBNET (no subnet has {' and '.join(map(str, own))})")
+    raise words.missing(f"on SUBNET ({' and '.join(each.name for each in found)} have {own[0]})")
 
 
 def _belongs(words: Words, index: int, address: Address, on: Segment, names: Names) -> None:
@@ -197,16 +211,16 @@ def _address(words: Words, expected: str) -> Address:
 
 
 def host(words: Words, names: Names) -> None:
-    """HOST = "host" NAME 1*ADDRESS "on" SUBNET ["at" SWITCH.PORT] ["gateway" ADDRESS]..."""
+    """HOST = "host" NAME 1*ADDRESS ["on" SUBNET] ["at" SWITCH.PORT] ["gateway" ADDRESS]..."""
     words.keyword("host")
     name = words.name("a host")
     own: list[Address] = []
     start = words.index
-    while words.peek() not in ("on", ""):
+    while words.peek() not in ("on", "at", "gateway", ""):
         own.append(_address(words, "an address"))
     if not own:
         raise words.missing("an address") if not words.peek() else words.error("a host needs an address before `on`", index=words.index)
-    on = _on(words, names)
+    on = _on(words, names, own)
     for index, address in enumerate(own, start):
         _belongs(words, index, address, on, names)
         inside = next((each.name for each in names.plan.segments.values() if each.holds(address) and not each.outside), None)

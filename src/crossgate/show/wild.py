@@ -29,6 +29,25 @@ def lines(written: str, patterns: Sequence[Pattern]) -> Iterator[str]:
     yield from pattern_lines(patterns)
 
 
+def reading_lines(kind: str, written: str, patterns: Sequence[Pattern], likely: bool, alone: bool) -> Iterator[str]:
+    """Yield what a mask is that may be of either kind, read as one of them; `alone` where there is no address before it."""
+    (pattern,) = patterns
+    family = pattern.family
+    word = "a netmask" if kind == "mask" else "a wildcard"
+    yield f"{strong(f'as {word}')}{'' if likely else quiet(', which it does not look like')}"
+    if not alone:
+        yield from lines(written, patterns)
+        return
+    other = family.mask & ~pattern.wildcard if kind == "wild" else pattern.wildcard
+    rows = [["count", f"{pattern.size:,} addresses around each address"]]
+    if pattern.is_prefix:
+        rows.append(["prefix", f"/{pattern.prefix_length}"])
+        rows.append(["wildcard" if kind == "mask" else "netmask", format_address(family, other)])
+    yield from columns(rows, indent=2)
+    for slip in slips(pattern):
+        yield alert(f"  {slip}")
+
+
 def pattern_lines(patterns: Sequence[Pattern]) -> Iterator[str]:
     """Yield patterns in a table, each as address and wildcard, and as a prefix where it is one."""
     rows = [["address", "wildcard", "prefix", "count"]]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 
-from crossgate.core.model.address import Family, Pattern, format_address
+from crossgate.core.model.address import Address, Family, Pattern, format_address, pattern
 from crossgate.core.sets.patterns import merged
 
 MOST_ADDRESSES = 4096
@@ -126,6 +126,30 @@ def slips(pattern: Pattern) -> list[str]:
     elif not pattern.is_prefix:
         found.append(f"the 1 bits of {wildcard} do not stand together at the right: no prefix and no netmask says the same")
     return found
+
+
+def looks_like_mask(address: Address) -> bool:
+    """Whether an address reads as a mask: 1 bits that stand together at one end, or scattered ones behind a first octet of 0."""
+    value, inverted = address.value, address.value ^ address.family.mask
+    top = address.value >> address.family.bits - 8
+    return not value & (value + 1) or not inverted & (inverted + 1) or top == 0
+
+
+def meanings(address: Address, mask: Address) -> tuple[str, str]:
+    """Return what an address with a bare mask beside it likely is, `wild` or `mask`, and in words what it is as either.
+
+    A mask whose 1 bits stand together at the left looks like a netmask, any other one like a wildcard.
+    """
+    as_wildcard, as_netmask = (pattern(address.family, address.value, wildcard) for wildcard in (mask.value, mask.value ^ mask.family.mask))
+    netmask = as_netmask.is_prefix and mask.value != 0
+    told = [f"as a {word} it means {_shortly(each)}" for word, each in (("netmask", as_netmask), ("wildcard", as_wildcard))]
+    return ("mask", ", ".join(told)) if netmask else ("wild", ", ".join(reversed(told)))
+
+
+def _shortly(addresses: Pattern) -> str:
+    if addresses.is_prefix:
+        return str(addresses)
+    return f"{addresses.size:,} addresses from {format_address(addresses.family, addresses.first)} on, scattered"
 
 
 def apart(patterns: Iterable[Pattern]) -> list[Pattern]:

@@ -16,6 +16,12 @@ def pattern_document(written: str, patterns: Sequence[Pattern]) -> Document:
     return {"schema": _SCHEMA, "pattern": written} | _notations(patterns)
 
 
+def readings_document(written: str, readings: Sequence[tuple[str, Sequence[Pattern]]]) -> Document:
+    """Return `crossgate/wild/1` for a mask that may be of either kind: the likelier reading, and all `readings` apart."""
+    likely = readings[0][1]
+    return pattern_document(written, likely) | {"readings": [{"pattern": told} | _notations(patterns) for told, patterns in readings]}
+
+
 def has_document(written: str, address: Address, has: bool) -> Document:
     """Return `crossgate/wild/1` for the question whether patterns have an address."""
     return {"schema": _SCHEMA, "pattern": written, "address": str(address), "has": has}

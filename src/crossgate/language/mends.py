@@ -1,0 +1,182 @@
+"""Entries in another way of writing: what they say in this language.
+
+Nothing here is ever accepted. A line that is in error is put into this language's form as far as that is plain, and the
+form is told only if it reads without an error; so a mend that is told can be copied as it stands.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from crossgate.core.model.accesslist import Action, Kind
+from crossgate.core.model.address import Address, AddressError, Family, parse_address
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.packet import MOST_PORT
+from crossgate.core.model.plaintext import numeral
+from crossgate.core.sets.wildcard import looks_like_mask, meanings
+from crossgate.language.lines import Line
+from crossgate.language.words import Words
+
+_ACTIONS = {
+    "allow": "permit", "accept": "permit", "pass": "permit",
+    "drop": "deny", "block": "deny", "discard": "deny", "refuse": "reject",
+}  # fmt: skip
+_ENDINGS = {"logging": "log", "logged": "log", "est": "established", "fragment": "fragments"}
+_PORTED = ("tcp", "udp", "sctp", "dccp")
+_PORT_TESTS = ("eq", "=", "==", "port", "range", "gt", "lt", ">", "<")
+
+Reads = Callable[[Line], object]
+"""Reads a line as an entry, and raises `PlanError` where it is none."""
+
+
+def mended(error: PlanError, line: Line, kind: Kind, family: Family, reads: Reads) -> PlanError:
+    """Return the error of an entry's line, with what the line says in this language where that is plain."""
+    try:
+        words = Words(line).words
+    except PlanError:
+        return error
+    if words[0] == "remark" and len(words) > 1:
+        text = line.text.strip().removeprefix("remark").strip().replace('"', "'")
+        return _told(error, f'note "{text}"', "")
+    for rewritten, doubt in _readings(words, kind, family):
+        if rewritten != " ".join(words):
+            try:
+                reads(line._replace(text=rewritten))
+            except PlanError:
+                continue
+            return _told(error, rewritten, doubt)
+    return error
+
+
+def _told(error: PlanError, form: str, doubt: str) -> PlanError:
+    message = f"{error.message}; {doubt}{'; ' * bool(doubt)}write: {form}"
+    return PlanError(message, place=error.place, source=error.source, column=error.column, width=error.width)
+
+
+def _readings(words: list[str], kind: Kind, family: Family) -> list[tuple[str, str]]:
+    """Return what the words may say in this language, the likeliest first, each with what there is to say about a mask in it."""
+    left = _without_gaps(words)
+    head: list[str] = []
+    while left and (left[0].isdecimal() or left[0] == "off"):
+        head.append(left.pop(0))
+    comment = [left.pop()] if left and left[-1].startswith('"') else []
+    if not left:
+        return []
+    head.append(_ACTIONS.get(left[0].lower(), left[0].lower()))
+    left.pop(0)
+    reader = _Reader(left, family)
+    body = reader.standard() if kind is Kind.STANDARD else reader.extended()
+    if body is None or head[-1] not in tuple(Action):
+        return []
+    return [(" ".join([*head, *body, *comment]), reader.doubt)]
+
+
+def _without_gaps(words: list[str]) -> list[str]:
+    """Return the words with those that a blank after a comma has torn apart put together again."""
+    found: list[str] = []
+    for word in words:
+        if found and found[-1].endswith(",") and len(found[-1]) > 1:
+            found[-1] += word
+        else:
+            found.append(word)
+    return found
+
+
+class _Reader:
+    """Reads the words of an entry behind its action leniently, and says them in this language; None where that is not plain."""
+
+    def __init__(self, words: list[str], family: Family) -> None:
+        self.words = words
+        self.family = family
+        self.doubt = ""
+
+    def standard(self) -> list[str] | None:
+        source = self._end()
+        return None if source is None else [*source, *self._endings()]
+
+    def extended(self) -> list[str] | None:
+        service = self._service()
+        source = self._end()
+        from_ports = self._ports()
+        self._accept("to", "->")
+        destination = self._end() if self.words else ["any"]
+        to_ports = self._ports()
+        if service is None or source is None or destination is None:
+            return None
+        if to_ports:
+            if service not in _PORTED:
+                return None
+            service = f"{service}/{to_ports}"
+        clients = ["source", "port", from_ports] if from_ports else []
+        return [service, *source, "to", *destination, *clients, *self._endings()]
+
+    def _service(self) -> str | None:
+        if not self.words:
+            return None
+        word = self.words.pop(0)
+        if word in ("any", "all"):
+            return "ip"
+        if word.lower() in _PORTED and self.words and _is_port(self.words[0]):
+            return f"{word.lower()}/{self.words.pop(0)}"
+        return word.lower() if word.lower() in (*_PORTED, "ip", "icmp") else word
+
+    def _end(self) -> list[str] | None:
+        """Take a source or a destination off the front."""
+        if not self.words:
+            return None
+        word = self.words.pop(0)
+        if word == "host" and self.words:
+            return [self.words.pop(0)]
+        if word in ("all", "0.0.0.0/0", "::/0"):
+            return ["any"]
+        if self.words[:1] in (["wild"], ["mask"]) and len(self.words) > 1:
+            return [word, self.words.pop(0), self.words.pop(0)]
+        address = _address(word)
+        mask = _address(self.words[0]) if address is not None and self.words else None
+        if address is None or mask is None or address.family is not mask.family or not looks_like_mask(mask):
+            return [word]
+        return self._masked(address, str(mask), mask)
+
+    def _masked(self, address: Address, text: str, mask: Address) -> list[str]:
+        """Say an address and a mask beside it, of which it is not said whether it is a wildcard or a netmask."""
+        self.words.pop(0)
+        likely, told = meanings(address, mask)
+        self.doubt = f"{text} looks like a {'netmask' if likely == 'mask' else 'wildcard'}: {told}"
+        return [str(address), likely, text]
+
+    def _ports(self) -> str:
+        """Take a test of ports off the front, and return it as this language writes ports; "" where there is none."""
+        if not self.words or self.words[0] not in _PORT_TESTS:
+            return ""
+        test = self.words.pop(0)
+        number = numeral(self.words[0]) if self.words else None
+        if test == "range" and len(self.words) > 1:
+            return f"{self.words.pop(0)}-{self.words.pop(0)}"
+        if not self.words:
+            return ""
+        word = self.words.pop(0)
+        if test in ("gt", ">"):
+            return f"{number + 1}-" if number is not None and number < MOST_PORT else word
+        if test in ("lt", "<"):
+            return f"-{number - 1}" if number else word
+        return word
+
+    def _endings(self) -> list[str]:
+        left = [_ENDINGS.get(word, word) for word in self.words]
+        self.words = []
+        return left
+
+    def _accept(self, *words: str) -> None:
+        if self.words and self.words[0] in words:
+            self.words.pop(0)
+
+
+def _is_port(word: str) -> bool:
+    return all(numeral(piece) is not None for part in word.split(",") for piece in part.split("-") if piece)
+
+
+def _address(word: str) -> Address | None:
+    try:
+        return parse_address(word)
+    except AddressError:
+        return None

@@ -1,0 +1,125 @@
+"""Entries in another way of writing: the mend that is told reads, and says the same."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from crossgate.core.model.accesslist import Kind
+from crossgate.core.model.address import Family, parse_address
+from crossgate.core.model.errors import PlanError, PlanErrors
+from crossgate.core.sets.wildcard import meanings
+from crossgate.language.entries import one_entry
+from crossgate.language.lines import Line
+from crossgate.language.names import Names
+from crossgate.language.reader import read
+from tests.conftest import Run
+from tests.small import entry_words
+
+NET = "subnet a 10.0.0.0/24\nsubnet b 10.1.0.0/24\nhost one 10.0.0.9 on a\nwindow night daily 22:00-05:00\n"
+
+
+def names(folder: Path) -> Names:
+    path = folder / "net.gate"
+    path.write_text(NET)
+    return read(path).names
+
+
+EXTENDED = {
+    "permit tcp 80 a to b": "permit tcp/80 a to b",
+    "permit tcp a b eq 443": "permit tcp/443 a to b",
+    "permit tcp a to b eq https log": "permit tcp/https a to b log",
+    "10 permit udp any eq 53 any": "10 permit udp any to any source port 53",
+    "permit tcp host 10.0.0.9 gt 1023 host 10.1.0.9 range 80 90": "permit tcp/80-90 10.0.0.9 to 10.1.0.9 source port 1024-",
+    "permit tcp a lt 1024 b": "permit tcp a to b source port -1023",
+    "permit any a to b": "permit ip a to b",
+    "permit ip all to b": "permit ip any to b",
+    "permit tcp/80, tcp/443 a to b": "permit tcp/80,tcp/443 a to b",
+    "Allow https a to b": "permit https a to b",
+    'drop https a to b during night logging "why"': 'deny https a to b during night log "why"',
+    "off block https a to b": "off deny https a to b",
+    "permit ip 10.0.0.0 0.0.0.255 any": "permit ip 10.0.0.0 wild 0.0.0.255 to any",
+    "permit ip 10.0.0.0 255.255.255.0 to 10.1.0.0 0.0.0.3": "permit ip 10.0.0.0 mask 255.255.255.0 to 10.1.0.0 wild 0.0.0.3",
+    "remark nobody else": 'note "nobody else"',
+}
+STANDARD = {
+    "permit host 10.0.0.9": "permit 10.0.0.9",
+    "20 discard 10.0.0.0 0.0.1.255": "20 deny 10.0.0.0 wild 0.0.1.255",
+    "permit 10.0.0.0 255.255.255.0 logging": "permit 10.0.0.0 mask 255.255.255.0 log",
+}
+
+
+@pytest.mark.parametrize(
+    ("kind", "line", "form"),
+    [*((Kind.EXTENDED, *each) for each in EXTENDED.items()), *((Kind.STANDARD, *each) for each in STANDARD.items())],
+)
+def test_another_way_of_writing_gets_its_mend(tmp_path: Path, kind: Kind, line: str, form: str) -> None:
+    plan = names(tmp_path)
+    with pytest.raises(PlanError) as told:
+        one_entry(Line("x", 1, line), plan, kind, Family.IPV4, 10)
+    assert told.value.message.endswith(f"write: {form}")
+    if not form.startswith("note"):
+        one_entry(Line("x", 1, form), plan, kind, Family.IPV4, 10)
+    # In a plan the same is told, at the line, and the line is in no list.
+    path = tmp_path / "net.gate"
+    path.write_text(NET + f"list l {kind} ipv4\n    {line}\n")
+    with pytest.raises(PlanErrors) as errors:
+        read(path)
+    assert [f"write: {form}" in each.message for each in errors.value.errors] == [True]
+
+
+@pytest.mark.parametrize(
+    "line", ["frobnicate a to b", "permit nothing a to b", "permit https a to nowhere", "deny", "permit tcp a b neq 80", '"x"']
+)
+def test_what_is_not_plain_gets_none(tmp_path: Path, line: str) -> None:
+    with pytest.raises(PlanError) as told:
+        one_entry(Line("x", 1, line), names(tmp_path), Kind.EXTENDED, Family.IPV4, 10)
+    assert "write:" not in told.value.message
+
+
+@given(st.data())
+def test_an_entry_that_lost_its_to_is_mended_to_itself(tmp_path: Path, data: st.DataObject) -> None:
+    plan = names(tmp_path)
+    line = data.draw(entry_words(Family.IPV4))
+    whole = one_entry(Line("x", 1, line), plan, Kind.EXTENDED, Family.IPV4, 10)
+    with pytest.raises(PlanError) as told:
+        one_entry(Line("x", 1, line.replace(" to ", " ", 1)), plan, Kind.EXTENDED, Family.IPV4, 10)
+    _, _, form = told.value.message.partition("write: ")
+    if form:
+        assert one_entry(Line("x", 1, form), plan, Kind.EXTENDED, Family.IPV4, 10).meaning == whole.meaning
+
+
+def test_a_mask_of_either_kind_is_told_as_both() -> None:
+    address = parse_address("10.64.8.0")
+    assert meanings(address, parse_address("255.255.252.0"))[0] == "mask"
+    assert meanings(address, parse_address("0.0.3.255")) == (
+        "wild",
+        "as a wildcard it means 10.64.8.0/22, as a netmask it means 4,194,304 addresses from 0.0.0.0 on, scattered",
+    )
+    assert [meanings(address, parse_address(mask))[0] for mask in ("0.0.3.0", "255.255.255.255", "0.0.0.0")] == ["wild", "mask", "wild"]
+
+
+def test_on_may_be_left_out_where_one_subnet_has_the_address(tmp_path: Path, run: Run) -> None:
+    path = tmp_path / "net.gate"
+    text = (
+        "subnet a 10.0.0.0/24 2001:db8:1::/64\nsubnet b 10.1.0.0/24\nswitch s\n    interface v 10.0.0.1/24\n    interface w 10.1.0.1/24 at s.1\n    port 1\n"
+        "host one 10.0.0.9 2001:db8:1::9 at s.1 gateway 10.0.0.1\n"
+    )
+    path.write_text(text)
+    plan = read(path).plan
+    assert (plan.hosts["one"].on, plan.devices["s"].interfaces["w"].on, str(plan.hosts["one"].at)) == ("a", "b", "s.1")
+    assert [str(each) for each in plan.hosts["one"].gateways] == ["10.0.0.1"]
+    assert run("tidy").returncode == 0
+    assert read(path).plan == plan
+    for line, told in (
+        ("host two 10.2.0.9\n", "expected on SUBNET (no subnet has 10.2.0.9) here"),
+        ("subnet c 10.1.0.0/25\nhost two 10.1.0.9\n", "c"),
+        ("host two 10.0.0.7 frobs\n", "frobs"),
+    ):
+        path.write_text(text + line)
+        with pytest.raises(PlanErrors) as errors:
+            read(path)
+        assert told in str(errors.value)
