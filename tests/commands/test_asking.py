@@ -173,7 +173,7 @@ def test_verify_proves_and_tells_what_breaks(run: Run, answer: Ask, demo: Path, 
 
 
 def test_verify_with_something_down(run: Run, answer: Ask, demo: Path) -> None:
-    assert run("verify", "--any-one-down").stdout.startswith("19 expectations held, 0 failed\n\nbreakwater down: 3 claims fail\n")
+    assert run("verify", "--any-one-down").stdout.startswith("21 expectations held, 0 failed\n\nbreakwater down: 3 claims fail\n")
     document = answer("verify", "--any-one-down", status=1)
     assert (document["down"], document["failed"]) == ([], 0)
     outages = {each["down"]: each for each in document["outages"]}
@@ -368,13 +368,13 @@ def test_what_fails_stands_first_with_what_would_mend_it(run: Run, answer: Ask, 
     plan = demo / "ternhaven.gate"
     held = run("verify").stdout
     assert "held  " not in held
-    assert held.rstrip().endswith("19 expectations held, 0 failed")
-    assert run("verify", "--full").stdout.count("held  ") == 19
+    assert held.rstrip().endswith("21 expectations held, 0 failed")
+    assert run("verify", "--full").stdout.count("held  ") == 21
     plan.write_text(
         plan.read_text() + "expect permit ssh kiosk-1 to manifest over ipv4\nexpect deny booking tickets to manifest over ipv4\n"
     )
     told = run("verify").stdout.splitlines()
-    assert told[0].split()[:2] == ["failed", "182"]
+    assert told[0].split()[:2] == ["failed", "184"]
     assert told[2].strip() == "needed: in list kiosk-fence, at the end: 50 permit ssh kiosk-1 to manifest"
     assert "is permitted: kiosk-fence 10 permits it on the way into lighthouse.v80" in told[4]
     for result in answer("verify", status=1)["expectations"][-2:]:

@@ -153,7 +153,7 @@ def test_a_plan_is_told_what_is_wrong_with_it(tmp_path: Path, text: str, says: s
     ("line", "says"),
     [
         ("expect permit ssh kiosk to nobody", "no name nobody"),
-        ("expect allow ssh kiosk to server", "expected permit, deny or half-open"),
+        ("expect allow ssh kiosk to server", "expected permit, deny, half-open or only"),
         ("expect permit ssh kiosk to server by l 40", "no entry in list l with number 40"),
         ("expect permit ssh kiosk to server over ipv5", "expected ipv4 or ipv6"),
         ("expect permit ssh kiosk to server at noon", "expected a time"),

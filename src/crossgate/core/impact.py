@@ -20,13 +20,13 @@ from crossgate.core.lists.difference import unshared
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family
-from crossgate.core.model.claim import Expectation
+from crossgate.core.model.claim import Only, Promise
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.service import ServiceError
 from crossgate.core.network.address_classes import meant
-from crossgate.core.network.endpoints import endpoint_set
+from crossgate.core.network.endpoints import claim_ends
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.traffic.session import Session
 
@@ -70,7 +70,7 @@ def impact_of(old: Session, new: Session, now: datetime, tell: Tell | None = Non
 def _turned(change: Change) -> list[Turned]:
     """Return the expectations whose answer changes, and those that are new."""
     before, after = Verifier(change.old), Verifier(change.new)
-    known: dict[str, list[Expectation]] = {}
+    known: dict[str, list[Promise]] = {}
     for each in change.old.plan.expectations:
         known.setdefault(_identity(each), []).append(each)
     found = []
@@ -86,13 +86,15 @@ def _turned(change: Change) -> list[Turned]:
     return found
 
 
-def _can_turn(change: Change, was: Expectation, now: Expectation) -> bool:
+def _can_turn(change: Change, was: Promise, now: Promise) -> bool:
     """Whether a claim of both plans can hold in just one of them: it speaks of something else there, or of traffic that may differ."""
     plans = change.old.plan, change.new.plan
     if now.by is not None or plans[0].client_ports != plans[1].client_ports:
         return True
+    if isinstance(now, Only) and plans[0].only_lines != plans[1].only_lines:
+        return True
     for family in Family:
-        here, far = ([endpoint_set(plan, end, family) for plan in plans] for end in (now.source, now.destination))
+        here, far = zip(*(claim_ends(plan, now, family) for plan in plans), strict=True)
         if here[0] != here[1] or far[0] != far[1] or _service(plans[0], was, family) != _service(plans[1], now, family):
             return True
         classes = change.new.address_classes(family)
@@ -101,15 +103,18 @@ def _can_turn(change: Change, was: Expectation, now: Expectation) -> bool:
     return False
 
 
-def _service(plan: Plan, expectation: Expectation, family: Family) -> object:
-    """Return what an expectation's service stands for in a family; None for nothing."""
-    try:
-        return plan.service(expectation.service, family).terms
-    except ServiceError:
-        return None
+def _service(plan: Plan, expectation: Promise, family: Family) -> object:
+    """Return what an expectation's services stand for in a family; None in the place of one that it does not have."""
+    found: list[object] = []
+    for service in expectation.services:
+        try:
+            found.append(plan.service(service, family).terms)
+        except ServiceError:
+            found.append(None)
+    return found
 
 
-def _identity(expectation: Expectation) -> str:
+def _identity(expectation: Promise) -> str:
     """Return an expectation's text without the number that it pins, which an edit may have changed with the entry's."""
     text = expectation.text
     return text if expectation.by is None or expectation.by.entry is None else text.rsplit(" ", 1)[0]

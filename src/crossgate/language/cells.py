@@ -64,11 +64,14 @@ def route_cells(words: list[str]) -> tuple[str, ...]:
 
 def expectation_cells(words: list[str]) -> tuple[str, ...]:
     """expect or keep | CLAIM | SERVICE | END | to END | the rest | comment."""
-    left = words[3:]
+    end = 3
+    while words[1] == "only" and words[end] == "and":
+        end += 2
+    left = words[end:]
     comment = left.pop() if left[-1].startswith('"') else ""
     source = _literal(left.pop(0))
     destination = f"{left.pop(0)} {_literal(left.pop(0))}"
-    return words[0], words[1], words[2], source, destination, " ".join(left), comment
+    return words[0], words[1], " ".join(words[2:end]), source, destination, " ".join(left), comment
 
 
 def named_cells(words: list[str]) -> tuple[str, ...]:

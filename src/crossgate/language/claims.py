@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, DeciderKey
 from crossgate.core.model.address import Family
-from crossgate.core.model.claim import Claim, Expectation
+from crossgate.core.model.claim import ELSEWHERE, Claim, Expectation, Moment, Only
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.finding import KINDS, Acceptance
+from crossgate.core.model.meaning import meaning_of
 from crossgate.core.model.network import Direction, Placement, Point, PointKind
 from crossgate.core.model.packet import MOST_PORT, PORT_PROTOCOLS
 from crossgate.core.model.service import Service
@@ -58,33 +59,72 @@ def where(words: Words, names: Names) -> Point:
 
 
 def expectation(words: Words, names: Names) -> None:
-    """EXPECT = ("expect" | "keep") CLAIM SERVICE END "to" END ["source" "port" N] ["at" TIME] ["over" FAMILY] ["by" DECIDER] [TEXT]."""
+    """EXPECT = ("expect" | "keep") (CLAIM SERVICE ENDS LIMITS ["by" DECIDER] | "only" SERVICES ENDS LIMITS) [TEXT]."""
     keep = words.choice(("expect", "keep")) == "keep"
-    claim = Claim(words.choice([claim.value for claim in Claim]))
+    if words.accept("only"):
+        _only(words, names, keep)
+        return
+    claim = Claim(words.choice([*(claim.value for claim in Claim), "only"]))
     service = words.take("a service, as tcp/443, ping or ip")
     services = in_some_family(words, names, service)
+    source, destination = _ends(words, names)
+    source_port, at, over = _limits(words, names, {service: services})
+    by = _decider(words, names) if words.accept("by") else None
+    comment, text = _close(words)
+    found = Expectation(keep, claim, service, source, destination, source_port, at, over, by, comment, text, words.place)
+    names.plan.expectations.append(found)
+
+
+def _only(words: Words, names: Names, keep: bool) -> None:
+    """SERVICES = "nothing" | SERVICE *("and" SERVICE); the destination may be "elsewhere"."""
+    services: dict[str, dict[Family, Service]] = {}
+    if not words.accept("nothing"):
+        while not services or words.accept("and"):
+            service = words.take("a service, as tcp/443, ping or ip, or nothing")
+            services[service] = in_some_family(words, names, service)
+    source, destination = _ends(words, names, elsewhere=True)
+    source_port, at, over = _limits(words, names, services)
+    if words.peek() == "by":
+        words.index += 1
+        raise words.error("only speaks of all that is sent, so no single line decides it; leave by out, or write expect permit")
+    comment, text = _close(words)
+    found = Only(keep, tuple(services), source, destination, source_port, at, over, comment, text, words.place)
+    names.plan.expectations.append(found)
+
+
+def _ends(words: Words, names: Names, elsewhere: bool = False) -> tuple[str, str]:
+    """ENDS = END "to" END."""
     source = _end(words, names)
     words.keyword("to")
-    destination = _end(words, names)
-    source_port = at = over = by = None
+    if elsewhere and words.peek() == ELSEWHERE and meaning_of(names.plan, ELSEWHERE) is None:
+        return source, words.take("")
+    return source, _end(words, names)
+
+
+def _limits(words: Words, names: Names, services: dict[str, dict[Family, Service]]) -> tuple[int | None, Moment | None, Family | None]:
+    """LIMITS = ["source" "port" N] ["at" TIME] ["over" FAMILY]."""
+    source_port = at = over = None
     if words.accept("source"):
         words.keyword("port")
         source_port = words.number("a port", MOST_PORT)
-        if any(term.protocol not in (None, *PORT_PROTOCOLS) for each in services.values() for term in each.terms):
-            raise words.error(f"{service} has no source port")
+        for service, by_family in services.items():
+            if any(term.protocol not in (None, *PORT_PROTOCOLS) for each in by_family.values() for term in each.terms):
+                raise words.error(f"{service} has no source port")
     if words.accept("at"):
         at = moment(words)
     if words.accept("over"):
         over = _FAMILIES[words.choice(_FAMILIES)]
-        if over not in services:
-            _in_family(words, names, service, over)
-    if words.accept("by"):
-        by = _decider(words, names)
+        for service, by_family in services.items():
+            if over not in by_family:
+                _in_family(words, names, service, over)
+    return source_port, at, over
+
+
+def _close(words: Words) -> tuple[str, str]:
+    """Take the comment and the line's end, and return the comment and the line without it."""
     comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
     words.end()
-    text = " ".join(words.words[: -1 if comment else None])
-    found = Expectation(keep, claim, service, source, destination, source_port, at, over, by, comment, text, words.place)
-    names.plan.expectations.append(found)
+    return comment, " ".join(words.words[: -1 if comment else None])
 
 
 def acceptance(words: Words, names: Names) -> None:

@@ -59,7 +59,7 @@ def default_services(network: Network) -> list[str]:
     """Return the services that the plan's expectations name, as far as single packets can be traced for them, and ping."""
     found: dict[str, None] = {}
     for expectation in network.plan.expectations:
-        found[expectation.service] = None
+        found.update(dict.fromkeys(expectation.services))
     found["ping"] = None
     return [service for service in found if _traceable(network, service)]
 

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.claim import Expectation
+from crossgate.core.model.claim import Promise
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.network import Point
@@ -90,7 +90,7 @@ def any_one_down(session: Session, results: Sequence[Verified]) -> Iterator[Outa
         yield Outage(part, broken)
 
 
-def _carriers(session: Session, expectation: Expectation) -> set[Point] | None:
+def _carriers(session: Session, expectation: Promise) -> set[Point] | None:
     """Return all that the traffic of a claim comes by on any path, there or back; None where that is too much to look at."""
     pairs: dict[tuple[Endpoint, Address], None] = {}
     for family in Family:
@@ -104,7 +104,7 @@ def _carriers(session: Session, expectation: Expectation) -> set[Point] | None:
     return set().union(*(session.network.carriers(origin, destination) for origin, destination in pairs))
 
 
-def _names(plan: Plan, expectation: Expectation, part: Part) -> bool:
+def _names(plan: Plan, expectation: Promise, part: Part) -> bool:
     """Whether an end of a claim is what is down, or a point of it."""
     ends = (expectation.source, expectation.destination)
     own = {str(point) for point in part.points} | {point.owner for point in part.points if point == plan.devices[point.owner].itself}

@@ -12,19 +12,22 @@ from typing import NamedTuple
 
 from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey, Entry
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.claim import Claim, Expectation, Moment
+from crossgate.core.model.claim import Claim, Expectation, Moment, Only, Promise
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import ServiceError
 from crossgate.core.model.window import open_at, states
 from crossgate.core.network.address_classes import AddressClass, meant
-from crossgate.core.network.endpoints import at_address, endpoint_set
+from crossgate.core.network.endpoints import EndpointSet, at_address, claim_ends, is_elsewhere
 from crossgate.core.network.itineraries import Network
+from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import TooManyPieces, question
+from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.patterns import first_outside
-from crossgate.core.traffic.courses import openings
+from crossgate.core.sets.region import Region
+from crossgate.core.traffic.courses import Opening, openings
 from crossgate.core.traffic.examples import example
 from crossgate.core.traffic.flows import Answer, Flow, flows, placed_on
-from crossgate.core.traffic.legs import Conversation
+from crossgate.core.traffic.legs import Conversation, service_of
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import VERDICTS, Verdict
 from crossgate.core.wording.needed import needed
@@ -37,13 +40,21 @@ class Verified(NamedTuple):
     `needed` says what would make it hold. Where it is not `answered`, it fell into too many pieces, and nobody knows.
     """
 
-    expectation: Expectation
+    expectation: Promise
     held: bool
     why: str = ""
     needed: str = ""
     counterexample: Packet | None = None
     answered: bool = True
     verdict: Verdict | None = None
+
+
+class _Part(NamedTuple):
+    """What a promise says of some packets: what opens them, a claim about all of them, and whether what finds no way keeps it."""
+
+    claim: Expectation
+    begun: list[Opening]
+    without_way: bool
 
 
 class Verifier:
@@ -54,43 +65,85 @@ class Verifier:
         self.network = session.network
         self.reached: dict[DeciderKey, int] = {}
 
-    def verify(self, expectation: Expectation) -> Verified:
+    def verify(self, expectation: Promise) -> Verified:
         """Prove an expectation over all that it speaks of, or find the first packet that breaks it."""
         try:
             return self._verify(expectation)
         except TooManyPieces as error:
             return Verified(expectation, False, error.message, "a claim about less at once, or --pieces", answered=False)
 
-    def _verify(self, expectation: Expectation) -> Verified:
+    def _verify(self, expectation: Promise) -> Verified:
         spoken_of = False
         for family in Family:
             if expectation.over not in (None, family):
                 continue
-            try:
-                service = self.network.plan.service(expectation.service, family)
-            except ServiceError:
+            parts = self._parts(expectation, family)
+            if not parts:
                 continue
-            port = expectation.source_port
-            opening = openings(service, family, self.network.plan.client_ports if port is None else (port, port))
             found = self._between(expectation, family)
             spoken_of = spoken_of or bool(found)
             for opened, moment in window_states(self.network, found, expectation.at).items():
                 for flow in found:
                     with question(flow.asked):
-                        for answer in self.session.flows(opened).answers(flow, opening):
-                            if self._breaks(expectation, answer):
-                                packet = example(self.network.plan, [answer.packets])
-                                return self._failed(expectation, flow, packet, found, opened, moment)
+                        for part in parts:
+                            for answer in self.session.flows(opened).answers(flow, part.begun):
+                                if self._breaks(part, answer):
+                                    packet = example(self.network.plan, [answer.packets])
+                                    return self._failed(expectation, part, flow, packet, found, opened, moment)
         if spoken_of:
             return Verified(expectation, True)
         for end, sends in ((expectation.source, True), (expectation.destination, False)):
-            if self._nobodys(end, sends):
+            if self._nobodys(expectation, sends):
                 return Verified(expectation, False, f"nobody can have {end}: no subnet holds it", "a subnet with it, or an outside")
         if self.network.plan.down:
             return Verified(expectation, False, "an end of it is down", "what is down")
         over = f" over {expectation.over.label}" if expectation.over else ""
         why = f"{expectation.source} and {expectation.destination} share no address family{over}, so nothing can be sent"
         return Verified(expectation, False, why, "give both ends addresses of one family")
+
+    def _parts(self, promise: Promise, family: Family) -> list[_Part]:
+        """Return what a promise says of packets of a family; nothing where its service has none of it."""
+        plan, deny_without_way = self.network.plan, bool(self.network.plan.down)
+        if isinstance(promise, Expectation):
+            begun = self._begun(promise, promise.service, family)
+            # While something is down, what finds no way counts as denied: that nothing gets through is what was claimed.
+            return [] if begun is None else [_Part(promise, begun, promise.claim is Claim.DENY and deny_without_way)]
+        off_subnet = is_elsewhere(plan, promise)
+        permitted = {service: self._begun(promise, service, family) or [] for service in promise.services}
+        parts = [
+            _Part(promise.claim(Claim.PERMIT, service, promise.destination), begun, off_subnet)
+            for service, begun in permitted.items()
+            if begun
+        ]
+        regions = [each.region for begun in permitted.values() for each in begun] + self._permitted_beside(promise, family)
+        rest = []
+        for course, region in self._begun(promise, "ip", family) or []:
+            left = PacketSet.of(region) - PacketSet.of(*regions) if regions else PacketSet.of(region)
+            rest += [Opening(course, each) for each in left.regions()]
+        return [*parts, _Part(promise.claim(Claim.DENY, "ip", promise.destination), rest, True)]
+
+    def _begun(self, promise: Promise, service: str, family: Family) -> list[Opening] | None:
+        """Return the packets of a family that open conversations of a service as a promise has them; None where it has none of it."""
+        try:
+            read = self.network.plan.service(service, family)
+        except ServiceError:
+            return None
+        port = promise.source_port
+        return openings(read, family, self.network.plan.client_ports if port is None else (port, port))
+
+    def _permitted_beside(self, promise: Only, family: Family) -> list[Region]:
+        """Return what other `only` lines permit, which this one does not deny, at the hours and in the family it speaks of."""
+        found: list[Region] = []
+        for other in self.network.plan.only_lines:
+            if other is not promise and other.over in (None, family) and other.at in (None, promise.at):
+                source, destination = (_addresses(family, end) for end in claim_ends(self.network.plan, other, family))
+                if source and destination:
+                    found += [
+                        each.region._replace(source=source, destination=destination)
+                        for service in other.services
+                        for each in self._begun(other, service, family) or []
+                    ]
+        return found
 
     def unreached(self) -> Iterator[tuple[AccessList, Entry]]:
         """Yield the entries that decided no packet of any expectation verified so far."""
@@ -99,26 +152,24 @@ class Verifier:
                 if not entry.off and (access_list.name, entry.number) not in self.reached:
                     yield access_list, entry
 
-    def classes(self, expectation: Expectation, family: Family) -> tuple[list[AddressClass], list[AddressClass]]:
+    def classes(self, expectation: Promise, family: Family) -> tuple[list[AddressClass], list[AddressClass]]:
         """Return the address classes that an expectation speaks of, as senders and as receivers; not the addresses of what is down."""
         plan, found = self.network.plan, self.session.address_classes(family)
-        ends = (expectation.source, expectation.destination)
         senders, receivers = (
-            [each for each in meant(found, endpoint_set(plan, end, family)) if not self.network.sends_nothing(each.end)] for end in ends
+            [each for each in meant(found, end) if not self.network.sends_nothing(each.end)]
+            for end in claim_ends(plan, expectation, family)
         )
         return senders, receivers
 
-    def _between(self, expectation: Expectation, family: Family) -> list[Flow]:
+    def _between(self, expectation: Promise, family: Family) -> list[Flow]:
         """Return the flows that an expectation speaks of."""
         senders, receivers = self.classes(expectation, family)
-        source, destination = (
-            endpoint_set(self.network.plan, end, family).patterns for end in (expectation.source, expectation.destination)
-        )
-        return flows(self.network, senders, receivers, source, destination)
+        source, destination = claim_ends(self.network.plan, expectation, family)
+        return flows(self.network, senders, receivers, source.patterns, destination.patterns)
 
-    def _nobodys(self, end: str, sends: bool) -> bool:
+    def _nobodys(self, expectation: Promise, sends: bool) -> bool:
         """Whether no machine can have any address of an end, or send with it: it is in no subnet, and there is no outside."""
-        ends = {family: endpoint_set(self.network.plan, end, family) for family in Family}
+        ends = {family: claim_ends(self.network.plan, expectation, family)[0 if sends else 1] for family in Family}
         return not any(
             first_outside(part, address_class.excluded) is not None
             for family in Family
@@ -127,27 +178,22 @@ class Verifier:
             if not (sends and address_class.scoped)
         )
 
-    def _breaks(self, expectation: Expectation, answer: Answer) -> bool:
-        """Whether an answer breaks an expectation."""
+    def _breaks(self, part: _Part, answer: Answer) -> bool:
+        """Whether an answer breaks what is said of it."""
         for way in answer.on_each_way:
             for stop in way.decisions:
                 self.reached[stop.decider.key] = self.reached.get(stop.decider.key, 0) + 1
-        return not all(self._keeps_to(expectation, way.verdict, [stop.decider for stop in way.decisions]) for way in answer.on_each_way)
-
-    def _keeps_to(self, expectation: Expectation, verdict: Verdict, deciders: list[Decider]) -> bool:
-        """Whether what becomes of a packet on one way is what an expectation says.
-
-        While something is down, what finds no way counts as denied: that nothing gets through is what was claimed.
-        """
-        if expectation.claim is Claim.DENY and verdict is Verdict.UNROUTABLE and self.network.plan.down:
-            return True
-        if verdict is not VERDICTS[expectation.claim]:
-            return False
-        deciding = deciders if expectation.claim is Claim.PERMIT else deciders[-1:]
-        return expectation.by is None or any(decider.key == expectation.by for decider in deciding)
+        return not all(_keeps_to(part, way.verdict, [stop.decider for stop in way.decisions]) for way in answer.on_each_way)
 
     def _failed(
-        self, expectation: Expectation, flow: Flow, packet: Packet, found: list[Flow], opened: frozenset[str], moment: datetime | None
+        self,
+        expectation: Promise,
+        part: _Part,
+        flow: Flow,
+        packet: Packet,
+        found: list[Flow],
+        opened: frozenset[str],
+        moment: datetime | None,
     ) -> Verified:
         """Trace the packet that breaks an expectation, and say why it does."""
         ends = [at_address(self.network, Address(packet.family, value)) for value in (packet.source, packet.destination)]
@@ -156,9 +202,7 @@ class Verifier:
         conversation = Conversation(ends[0], ends[1], packet)
         tracer = self.session.tracer(opened)
         first = tracer.trace(conversation)
-        breaking = (
-            each for each in tracer.alternatives(conversation) if not self._keeps_to(expectation, each.verdict, list(each.deciders()))
-        )
+        breaking = (each for each in tracer.alternatives(conversation) if not _keeps_to(part, each.verdict, list(each.deciders())))
         trace = first if first.ways == 1 else next(breaking, first)
         when = ""
         if any(
@@ -169,8 +213,29 @@ class Verifier:
             when = f" while {state} open (as at {moment:%a %Y-%m-%d %H:%M})"
         other = first.differing if trace.verdict is first.verdict else first
         by_way_of = f" by way of {parting(trace, other)}" if first.differing is not None and other is not None else ""
-        why = f"{packet_text(packet)}{when} is {trace.verdict}{by_way_of}: {why_broken(expectation, trace)}"
-        return Verified(expectation, False, why, needed(self.network.plan, expectation, trace), packet, verdict=trace.verdict)
+        claim = part.claim
+        if isinstance(expectation, Only):
+            claim = claim._replace(
+                service=service_of(packet) if claim.claim is Claim.DENY else claim.service,
+                destination=ends[1].name if is_elsewhere(self.network.plan, expectation) else claim.destination,
+            )
+        why = f"{packet_text(packet)}{when} is {trace.verdict}{by_way_of}: {why_broken(claim, trace)}"
+        return Verified(expectation, False, why, needed(self.network.plan, claim, trace), packet, verdict=trace.verdict)
+
+
+def _keeps_to(part: _Part, verdict: Verdict, deciders: list[Decider]) -> bool:
+    """Whether what becomes of a packet on one way is what is said of it."""
+    claim = part.claim
+    if verdict is Verdict.UNROUTABLE and part.without_way:
+        return True
+    if verdict is not VERDICTS[claim.claim]:
+        return False
+    deciding = deciders if claim.claim is Claim.PERMIT else deciders[-1:]
+    return claim.by is None or any(decider.key == claim.by for decider in deciding)
+
+
+def _addresses(family: Family, end: EndpointSet) -> AddressSet:
+    return AddressSet.of(family, end.patterns)
 
 
 def window_states(network: Network, found: list[Flow], at: Moment | None) -> dict[frozenset[str], datetime | None]:

@@ -43,3 +43,57 @@ class Expectation(NamedTuple):
     comment: str
     text: str
     place: Place
+
+    @property
+    def services(self) -> tuple[str, ...]:
+        """The services that it names: one."""
+        return (self.service,)
+
+
+ELSEWHERE = "elsewhere"
+"""The destination of an `only` line that is every address off the source's own subnets."""
+
+
+@placeless
+class Only(NamedTuple):
+    """An `expect only` or `keep only` line: of all that source sends to destination just these services are permitted.
+
+    No `services` permit nothing. Lines of `only` whose ends overlap add up: what one permits no other one denies.
+    """
+
+    keep: bool
+    services: tuple[str, ...]
+    source: str
+    destination: str
+    source_port: int | None
+    at: Moment | None
+    over: Family | None
+    comment: str
+    text: str
+    place: Place
+
+    @property
+    def by(self) -> None:
+        """The line that decides: none is ever named."""
+        return None
+
+    def claim(self, claim: Claim, service: str, destination: str) -> Expectation:
+        """Return what it says of one service, as a claim of its own; to its own destination or a part of that."""
+        return Expectation(
+            self.keep,
+            claim,
+            service,
+            self.source,
+            destination,
+            self.source_port,
+            self.at,
+            self.over,
+            None,
+            self.comment,
+            self.text,
+            self.place,
+        )
+
+
+Promise = Expectation | Only
+"""A line that says what must hold."""

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Addresses, Family, Pattern
-from crossgate.core.model.claim import Expectation
+from crossgate.core.model.claim import Only, Promise
 from crossgate.core.model.errors import Place, PlanError, placeless, unknown
 from crossgate.core.model.finding import Acceptance
 from crossgate.core.model.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment
@@ -72,7 +72,7 @@ class Plan:
     windows: dict[str, Window] = field(default_factory=dict)
     lists: dict[str, AccessList] = field(default_factory=dict)
     placements: list[Placement] = field(default_factory=list)
-    expectations: list[Expectation] = field(default_factory=list)
+    expectations: list[Promise] = field(default_factory=list)
     acceptances: list[Acceptance] = field(default_factory=list)
     down: frozenset[Point] = frozenset()
     _terms: dict[tuple[str, Family], tuple[ServiceTerm, ...] | ServiceError] = field(default_factory=dict, repr=False, compare=False)
@@ -175,6 +175,11 @@ class Plan:
             return Point(PointKind.PORT, owner, part)
         known = [f"{owner}.{name}" for name in (*device.interfaces, *device.ports)]
         raise UnknownName(unknown("interface or port" if device.switch else "interface", text, known))
+
+    @property
+    def only_lines(self) -> list[Only]:
+        """The expectations that say what alone is permitted."""
+        return [each for each in self.expectations if isinstance(each, Only)]
 
     def lists_on(self, word: str) -> list[AccessList]:
         """Return the lists that stand at a device (anywhere on it), at a point or at a subnet. Raises `UnknownName`."""

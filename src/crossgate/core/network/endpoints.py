@@ -13,12 +13,14 @@ from crossgate.core.model.address import (
     looks_like_address,
     parse_address,
 )
+from crossgate.core.model.claim import ELSEWHERE, Only, Promise
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import scope_of
 from crossgate.core.network.routing import Endpoint, Forwarding
-from crossgate.core.sets.patterns import merged
+from crossgate.core.sets.patterns import common as overlap
+from crossgate.core.sets.patterns import less, merged
 
 NO_SEGMENT = ""
 """Where an address is that may be on any link (`scope`)."""
@@ -82,6 +84,30 @@ def endpoint_set(plan: Plan, text: str, family: Family) -> EndpointSet:
     own = meaning.in_family(family)
     named = frozenset(address.value for address in meaning.named if address.family is family)
     return EndpointSet(merged(own) if meaning.kind is WordKind.GROUP else own, named=named)
+
+
+def claim_ends(plan: Plan, claim: Promise, family: Family) -> tuple[EndpointSet, EndpointSet]:
+    """Return the addresses of one family that a claim is about, as sources and as destinations; `elsewhere` is off the sources' subnets."""
+    source = endpoint_set(plan, claim.source, family)
+    if not is_elsewhere(plan, claim):
+        return source, endpoint_set(plan, claim.destination, family)
+    if not source.patterns:
+        return source, EndpointSet(())
+    inside = [(each, block) for each in plan.segments.values() if not each.outside for block in each.prefixes if block.family is family]
+    own = (
+        set()
+        if source.outside is not None
+        else {each.name for each, block in inside if any(overlap(block, part) is not None for part in source.patterns)}
+    )
+    blocks = [block for _, block in inside]
+    from_outside = source.outside is not None or any(less(source.patterns, blocks))
+    every = blocks if from_outside else [everything(family)]
+    return source, EndpointSet(tuple(less(merged(every), [block for each, block in inside if each.name in own])))
+
+
+def is_elsewhere(plan: Plan, claim: Promise) -> bool:
+    """Whether a claim's destination is the word `elsewhere`, and not a name of the plan."""
+    return isinstance(claim, Only) and claim.destination == ELSEWHERE and meaning_of(plan, ELSEWHERE) is None
 
 
 def at_address(network: Forwarding, address: Address) -> Endpoint:

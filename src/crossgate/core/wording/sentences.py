@@ -89,7 +89,8 @@ def decided_by(decider: Decider, crossing: Crossing, what: str = "it") -> str:
     way = "into" if crossing.direction is Direction.INBOUND else "out of"
     if decider.entry is not None:
         return f"{decider.name} {does} {what} on the way {way} {crossing.point}"
-    return f"{decider.access_list.name} has no entry for {what}, so its otherwise line {does} {what} on the way {way} {crossing.point}"
+    name = decider.access_list.name
+    return f"{'list ' if name.isdigit() else ''}{name} has no entry for {what}, so its otherwise line {does} {what} on the way {way} {crossing.point}"
 
 
 def noticed(trace: Trace) -> str:
