@@ -67,7 +67,7 @@ def test_without_a_plan_it_says_how_to_begin(run: Run, folder: Path) -> None:
     told = run()
     assert told.returncode == 2
     assert told.stdout.startswith("There is no plan (*.gate) in this folder. To begin:\n")
-    assert all(way in told.stdout for way in ("crossgate demo FOLDER", "--plan FILE", "--help"))
+    assert all(way in told.stdout for way in ("crossgate new FILE.gate", "crossgate demo FOLDER", "--plan FILE"))
     (folder / "broken.gate").write_text("subnet here 10.0.0.0/33\n")
     broken = run()
     assert (broken.returncode, broken.stdout) == (2, "")

@@ -17,7 +17,7 @@ import typer
 from crossgate import __version__
 
 COMMANDS = {
-    "demo": "demo", "check": "check", "lists": "lists", "trace": "trace", "points": "points", "verify": "verify", "grid": "grid",
+    "new": "new", "demo": "demo", "check": "check", "lists": "lists", "trace": "trace", "points": "points", "verify": "verify", "grid": "grid",
     "reach": "reach", "compare": "compare", "entry": "entry", "list": "listing", "place": "placement", "lift": "placement",
     "fence": "fence", "tidy": "tidy", "wild": "wild", "tally": "tally",
 }  # fmt: skip

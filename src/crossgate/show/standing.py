@@ -16,9 +16,9 @@ MOST_NAMES = 6
 
 WAYS_TO_BEGIN = (
     "There is no plan (*.gate) in this folder. To begin:",
+    "  crossgate new FILE.gate          a plan of your own: a small one that runs, or from tables (--subnets, --hosts)",
     "  crossgate demo FOLDER            a full example, a ferry terminal, to look at and to change",
     "  crossgate --plan FILE COMMAND    a plan that lies elsewhere; or set CROSSGATE_PLAN",
-    "  crossgate --help                 all commands; a plan is a text file NAME.gate that begins: subnet NAME PREFIX",
 )
 
 

@@ -1,0 +1,140 @@
+"""Tables as people keep them: CSV of any common kind, or the first sheet of an .xlsx; columns are known by their header words.
+
+A row keeps the number that a spreadsheet shows, so that a problem in it can be found again.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from crossgate.core.model.errors import PlanError
+
+Recognised = Callable[[Sequence[str], Sequence[str]], str]
+"""From the words of a header and some values below it to the field that the column has; "" for none."""
+
+
+class Row(NamedTuple):
+    """One row: its number, counted from 1 with the header, and its values by field; several columns of a field are joined."""
+
+    number: int
+    values: Mapping[str, str]
+
+
+class Table(NamedTuple):
+    """A table: its file, the header of each field as written, its rows that are not empty, and the headers that were not needed."""
+
+    file: str
+    headers: Mapping[str, str]
+    rows: Sequence[Row]
+    unused: Sequence[str]
+
+
+def read_table(path: Path, recognised: Recognised, needed: Sequence[str], example: str) -> Table:
+    """Read a table whose header is the first row that has all `needed` fields.
+
+    Raises `PlanError` for a file that cannot be read, and where no row is such a header.
+    """
+    lines = list(_sheet(path) if path.suffix.lower() in (".xlsx", ".xlsm") else _separated(path))
+    for index, (number, cells) in enumerate(lines):
+        below = lines[index + 1 :]
+        fields = [
+            recognised(_words(cell), [row[column] for _, row in below[:20] if column < len(row)]) for column, cell in enumerate(cells)
+        ]
+        if all(field in fields for field in needed):
+            break
+        if number > _LAST_HEADER:
+            fields = []
+            break
+    else:
+        fields = []
+    if not fields:
+        raise PlanError(f"{path} has no header with {' and '.join(needed)}; its first row names the columns, as: {example}")
+    headers: dict[str, str] = {}
+    for field, cell in zip(fields, cells, strict=True):
+        if field:
+            headers[field] = f"{headers[field]} and {cell.strip()}" if field in headers else cell.strip()
+    rows = []
+    for row_number, row in below:
+        values: dict[str, str] = {}
+        for field, cell in zip(fields, row, strict=False):
+            if field and cell.strip():
+                values[field] = f"{values[field]} {cell.strip()}" if field in values else cell.strip()
+        if values:
+            rows.append(Row(row_number, values))
+    unused = [cell.strip() for field, cell in zip(fields, cells, strict=True) if not field and cell.strip()]
+    return Table(str(path), headers, rows, unused)
+
+
+_LAST_HEADER = 10
+"""A header stands among the first rows: what is above it is a title or a remark."""
+
+
+def _words(header: str) -> list[str]:
+    return re.findall(r"[a-z]+\d*", header.lower())
+
+
+def _separated(path: Path) -> Iterator[tuple[int, list[str]]]:
+    """Yield the rows of a CSV file with their numbers; values are parted by whatever its first rows use most."""
+    try:
+        data = path.read_bytes()
+    except OSError as error:
+        raise PlanError(f"{path} cannot be read: {error.strerror}") from None
+    text = _decoded(path, data)
+    head = re.sub(r'"[^"]*"', "", "\n".join(text.splitlines()[:_LAST_HEADER]))
+    separator = max(";\t,", key=head.count)
+    try:
+        yield from enumerate(csv.reader(io.StringIO(text), delimiter=separator, skipinitialspace=True), 1)
+    except csv.Error as error:
+        raise PlanError(f"{path} is no table: {error}") from None
+
+
+def _decoded(path: Path, data: bytes) -> str:
+    """Decode what a spreadsheet saved: Unicode with or without a byte order mark, else Windows-1252."""
+    if data.startswith((b"\xff\xfe", b"\xfe\xff")):
+        return data.decode("utf-16", errors="replace")
+    if b"\0" in data:
+        raise PlanError(f"{path} is a binary file; save the sheet as CSV or as .xlsx")
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        return data.decode("cp1252", errors="replace")
+
+
+def _sheet(path: Path) -> Iterator[tuple[int, list[str]]]:
+    """Yield the rows of a workbook's first sheet with their numbers."""
+    from zipfile import BadZipFile
+
+    from openpyxl import load_workbook
+    from openpyxl.utils.exceptions import InvalidFileException
+
+    try:
+        book = load_workbook(path, read_only=True, data_only=True)
+    except OSError as error:
+        raise PlanError(f"{path} cannot be read: {error.strerror or error}") from None
+    except (BadZipFile, InvalidFileException, KeyError, ValueError):
+        raise PlanError(f"{path} is no .xlsx workbook") from None
+    try:
+        for number, cells in enumerate(book.worksheets[0].iter_rows(values_only=True), 1):
+            yield number, [_cell(each) for each in cells]
+    finally:
+        book.close()
+
+
+def _cell(value: object) -> str:
+    """Return a cell's value as text; a whole number has no fraction."""
+    if value is None:
+        return ""
+    if isinstance(value, float) and value.is_integer():
+        return str(int(value))
+    return str(value)
+
+
+def named_by(order: Iterable[tuple[str, Sequence[str]]]) -> Callable[[Sequence[str]], str]:
+    """Return what finds a header's field: the first of `order` (field, words that tell it) of which it has a word."""
+    told = [(field, frozenset(words)) for field, words in order]
+    return lambda words: next((field for field, own in told if not own.isdisjoint(words)), "")
