@@ -10,7 +10,7 @@ from types import ModuleType
 import pytest
 import typer
 
-from crossgate.commands import COMMANDS
+from crossgate.commands import COMMANDS, Listed
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import AUDITS, finds
 from crossgate.core.model.finding import KINDS, Fault, Finding, FindingKind, Severity
@@ -72,6 +72,6 @@ def test_a_new_command_is_a_module_and_its_name(monkeypatch: pytest.MonkeyPatch,
 
     module.greet = greet  # type: ignore[attr-defined]
     monkeypatch.setitem(sys.modules, "crossgate.commands.greet", module)
-    monkeypatch.setitem(COMMANDS, "greet", "greet")
+    monkeypatch.setitem(COMMANDS, "greet", Listed("greet", "greet", "Ask", ("greet",)))
     assert run("greet", "Ternhaven").stdout == "ahoy, Ternhaven\n"
     assert "greet" in run("--help").stdout

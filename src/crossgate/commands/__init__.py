@@ -10,29 +10,61 @@ import os
 from collections.abc import Sequence
 from importlib import import_module
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, NamedTuple
 
 import typer
 
 from crossgate import __version__
+from crossgate.commands.common import examples
+
+
+class Listed(NamedTuple):
+    """A command as help lists it: the module and the function or group in it, the step of the work, and examples on the demo."""
+
+    module: str
+    function: str
+    step: str
+    examples: tuple[str, ...]
+
+
+_START, _ASK, _WRITE, _NUMBERS = "Start", "Ask", "Write", "Numbers and words"
 
 COMMANDS = {
-    "new": "new", "demo": "demo", "check": "check", "lists": "lists", "trace": "trace", "points": "points", "verify": "verify", "grid": "grid",
-    "reach": "reach", "compare": "compare", "entry": "entry", "list": "listing", "place": "placement", "lift": "placement",
-    "fence": "fence", "tidy": "tidy", "wild": "wild", "tally": "tally",
+    "new": Listed("new", "new", _START, ("new office.gate", "new office.gate --subnets subnets.csv --hosts hosts.xlsx")),
+    "demo": Listed("demo", "demo", _START, ("demo", "demo ternhaven")),
+    "check": Listed("check", "check", _ASK, ("check", "check --strict", "check --sarif findings.sarif")),
+    "lists": Listed("lists", "lists", _ASK, ("lists kiosk-fence 12", "lists --short --on lighthouse", "lists 12 --at 'mon 23:00'")),
+    "trace": Listed("trace", "trace", _ASK, ("trace kiosk-1 manifest tcp/8443", "trace tickets servers booking domain ping", "trace visitor manifest https --as duty")),
+    "points": Listed("points", "points", _ASK, ("points guest-1 crane-2",)),
+    "verify": Listed("verify", "verify", _ASK, ("verify", "verify --without pier", "verify --any-one-down")),
+    "grid": Listed("grid", "grid", _ASK, ("grid ping booking", "grid ping --from tickets --to harbour", "grid ping --against proposal/ternhaven.gate")),
+    "reach": Listed("reach", "reach", _ASK, ("reach tickets harbour", "reach internet any https", "reach guests harbour --strays")),
+    "compare": Listed("compare", "compare", _ASK, ("compare proposal/ternhaven.gate", "compare ternhaven.gate proposal/ternhaven.gate --list guest-fence", "compare --since HEAD~1")),
+    "entry": Listed("entry", "entry", _WRITE, ()),
+    "list": Listed("listing", "listing", _WRITE, ()),
+    "place": Listed("placement", "place", _WRITE, ("place guest-fence inbound lighthouse.v400 --move", "place sea6 inbound 'subnet quay' --dry-run")),
+    "lift": Listed("placement", "lift", _WRITE, ("lift kiosk-port", "lift 12 outbound lighthouse.v160")),
+    "fence": Listed("fence", "fence", _WRITE, ("fence berth-2", "fence berth-2 --except manifest --one-way", "fence berth-2 --undo")),
+    "tidy": Listed("tidy", "tidy", _WRITE, ("tidy", "tidy --check")),
+    "watch": Listed("watch", "watch", _WRITE, ("watch", "watch --once")),
+    "wild": Listed("wild", "wild", _NUMBERS, ("wild 10.64.8.0/22", "wild 10.64.32.10 wild 0.0.3.0 has 10.64.34.10", "wild cover 10.64.32.10 10.64.33.10")),
+    "tally": Listed("tally", "tally", _NUMBERS, ("tally", "tally clear")),
+    "help": Listed("help", "explain", _NUMBERS, ("help", "help half-open", "help never-reached")),
 }  # fmt: skip
-"""The module that has each command, in the order in which help shows them."""
-
-_GROUPS = {"entry": "entry", "list": "listing"}
+"""The commands, in the order in which help shows them."""
 
 
 def run(words: Sequence[str]) -> None:
     """Run a command line."""
-    app = application(words)
+    app, command = application(words), _command(words)
+    if command.endswith(".gate"):
+        from crossgate.core.model.errors import PlanError
+
+        raise PlanError(f"{command} is a plan and no command; name what to do with it, as: crossgate check {command}")
     if any("--plan" in word or word == "-" or word.endswith(".gate") for word in words):
         from crossgate.commands.naming import plan_first
 
-        words = plan_first(words, _command(words), app)
+        words = plan_first(words, command, app)
     app(words)
 
 
@@ -51,11 +83,12 @@ def application(words: Sequence[str]) -> typer.Typer:
     helps = any(word in ("-h", "--help") for word in words)
     alone = not named and not helps and not completes
     for name in () if alone else [named] if named in COMMANDS and not completes else COMMANDS:
-        module = import_module(f"crossgate.commands.{COMMANDS[name]}")
-        if name in _GROUPS:
-            app.add_typer(getattr(module, _GROUPS[name]))
+        listed = COMMANDS[name]
+        command = getattr(import_module(f"crossgate.commands.{listed.module}"), listed.function)
+        if isinstance(command, typer.Typer):
+            app.add_typer(command, rich_help_panel=listed.step)
         else:
-            app.command(name)(getattr(module, name))
+            app.command(name, rich_help_panel=listed.step, epilog=examples(*listed.examples))(command)
     return app
 
 

@@ -48,6 +48,11 @@ PiecesOption = Annotated[
 ]
 
 
+def examples(*lines: str) -> str:
+    """Return the lines that end a command's help: examples that run on the demo."""
+    return "\n\n".join(["Examples:", *(f"  crossgate {line}" for line in lines)])
+
+
 def tell_missed(missed: Sequence[PlanError]) -> None:
     """Tell on standard error what was not answered, and leave with exit status 2 when there is any."""
     from crossgate.show.console import count, warn

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import complete_entry, complete_list
+from crossgate.commands.common import complete_entry, complete_list, examples
 from crossgate.commands.editing import Change, edit_command
 from crossgate.core.model.accesslist import line_name
 from crossgate.core.model.errors import PlanError
@@ -23,7 +23,7 @@ BeforeOption = Annotated[int | None, typer.Option("--before", metavar="N", help=
 AfterOption = Annotated[int | None, typer.Option("--after", metavar="N", help="Put it right after this entry.")]
 
 
-@entry.command()
+@entry.command(epilog=examples('entry add guest-fence "permit ntp guests to manifest"', 'entry add 12 "deny gate-3" --before 20'))
 @edit_command
 def add(
     list_name: ListArgument,
@@ -41,7 +41,7 @@ def add(
     return change
 
 
-@entry.command()
+@entry.command(epilog=examples("entry move guest-fence 30 --before 20", "entry move 12 30 --after 10"))
 @edit_command
 def move(
     list_name: ListArgument,
@@ -60,7 +60,7 @@ def move(
     return change
 
 
-@entry.command()
+@entry.command(epilog=examples('entry change kiosk-fence 20 "permit udp/domain tickets to resolver"'))
 @edit_command
 def change(
     list_name: ListArgument,
@@ -83,7 +83,7 @@ def change(
     return rewrite
 
 
-@entry.command()
+@entry.command(epilog=examples("entry drop kiosk-fence 40"))
 @edit_command
 def drop(
     list_name: ListArgument,
@@ -113,7 +113,7 @@ def _switch(list_name: str, number: int, off: bool) -> Change:
     return change
 
 
-@entry.command()
+@entry.command(epilog=examples("entry off kiosk-fence 40", "entry off 12 30 --dry-run"))
 @edit_command
 def off(
     list_name: ListArgument,
@@ -123,7 +123,7 @@ def off(
     return _switch(list_name, number, True)
 
 
-@entry.command()
+@entry.command(epilog=examples("entry on kiosk-fence 40"))
 @edit_command
 def on(
     list_name: ListArgument,

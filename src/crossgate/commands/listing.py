@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from crossgate.commands.common import examples
 from crossgate.commands.editing import Change, edit_command
 from crossgate.commands.entry import ListArgument
 from crossgate.core.model.accesslist import Kind
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
 listing = typer.Typer(name="list", help="Write a new list, take one out, or number one anew.", no_args_is_help=True)
 
 
-@listing.command()
+@listing.command(epilog=examples("list new office-fence extended ipv4", "list new 20 standard ipv4"))
 @edit_command
 def new(
     name: Annotated[str, typer.Argument(metavar="ID", help="A name, or a number that says the kind.")],
@@ -39,7 +40,7 @@ def new(
     return change
 
 
-@listing.command()
+@listing.command(epilog=examples("list drop spare"))
 @edit_command
 def drop(list_name: ListArgument) -> Change:
     """Take a list that stands nowhere out of the plan, with all its lines."""
@@ -52,7 +53,7 @@ def drop(list_name: ListArgument) -> Change:
     return change
 
 
-@listing.command()
+@listing.command(epilog=examples("list renumber kiosk-fence6", "list renumber 110 --start 100 --step 5"))
 @edit_command
 def renumber(
     list_name: ListArgument,

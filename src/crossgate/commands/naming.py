@@ -8,7 +8,7 @@ import typer
 
 from crossgate.core.model.errors import PlanError
 
-TAKE_A_PLAN = ("check", "verify", "lists", "grid", "tidy")
+TAKE_A_PLAN = ("check", "verify", "lists", "grid", "tidy", "watch")
 """The commands that take the plan as a word by itself: none of their own words can end in `.gate` or be `-`."""
 
 

@@ -39,7 +39,7 @@ class Turned(NamedTuple):
 
 
 class Impact(NamedTuple):
-    """All that a change does. `broken` are the expectations that held and do not any more.
+    """All that a change does. `broken` are the expectations that held and do not any more, `gone` the findings that only were.
 
     `missed` are the questions that fell into too many pieces: what the change does there nobody knows. `unaudited` are those
     about findings: there may be more new ones.
@@ -50,6 +50,7 @@ class Impact(NamedTuple):
     findings: list[Finding]
     missed: list[TooManyPieces]
     unaudited: list[TooManyPieces]
+    gone: list[Finding]
 
     @property
     def broken(self) -> list[Verified]:
@@ -64,7 +65,8 @@ def impact_of(old: Session, new: Session, now: datetime, tell: Tell | None = Non
     change = Change(old, new)
     new = change.new
     turned, differing = _turned(change), differences(old, new, tell, missed, change)
-    return Impact(turned, differing, _new_findings(change, now, unaudited), missed, unaudited)
+    appeared, gone = _findings(change, now, unaudited)
+    return Impact(turned, differing, appeared, missed, unaudited, gone)
 
 
 def _turned(change: Change) -> list[Turned]:
@@ -124,14 +126,16 @@ _TOLD = ("locked-out",)
 """What is no new finding: a broken keep is told among the expectations."""
 
 
-def _new_findings(change: Change, now: datetime, missed: list[TooManyPieces]) -> list[Finding]:
-    """Return the findings that only the new plan has; what fell into too many pieces there is added to `missed`."""
+def _findings(change: Change, now: datetime, missed: list[TooManyPieces]) -> tuple[list[Finding], list[Finding]]:
+    """Return the findings that only the new plan has, and those that only the old one has.
+
+    What fell into too many pieces in the new one is added to `missed`, and what only the old one told there is not taken to be gone.
+    """
     old, new = change.old, change.new
     focus_old, focus_new = _focus(old, new)
     touched_old, touched_new = (cache(partial(change.touched, session)) for session in (old, new))
-    met = Counter(
-        _finding_key(old.plan, finding) for finding in audit(old, now, focus=focus_old, leave_out=_TOLD, touched=touched_old).findings
-    )
+    before = audit(old, now, focus=focus_old, leave_out=_TOLD, touched=touched_old).findings
+    met = Counter(_finding_key(old.plan, finding) for finding in before)
     found = []
     audited = audit(new, now, focus=focus_new, leave_out=_TOLD, touched=touched_new)
     missed += audited.missed
@@ -141,7 +145,13 @@ def _new_findings(change: Change, now: datetime, missed: list[TooManyPieces]) ->
             met[key] -= 1
         else:
             found.append(finding)
-    return found
+    gone = []
+    for finding in () if audited.missed else before:
+        key = _finding_key(old.plan, finding)
+        if met[key]:
+            met[key] -= 1
+            gone.append(finding)
+    return found, gone
 
 
 def _finding_key(plan: Plan, finding: Finding) -> tuple[str, str | None, str]:

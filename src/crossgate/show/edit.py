@@ -26,7 +26,7 @@ def proposal_lines(proposal: Proposal) -> Iterator[str]:
     if proposal.impact is None:
         yield "\n".join(proposal.errors) + (f"\n{len(proposal.errors)} errors" if len(proposal.errors) > 1 else "")
     else:
-        yield from _impact(proposal.plan, proposal.impact)
+        yield from impact_lines(proposal.plan, proposal.impact)
 
 
 def outcome(proposal: Proposal, written: bool, dry_run: bool) -> str:
@@ -43,7 +43,7 @@ def _painted(line: str) -> str:
     return word({"+": "permit", "-": "deny"}.get(line[:1], ""), shown=line) if line[:1] in "+-" else line
 
 
-def _impact(new: Plan, impact: Impact) -> Iterator[str]:
+def impact_lines(new: Plan, impact: Impact) -> Iterator[str]:
     """Yield what a change does to expectations, traffic and findings."""
     turns = sorted(impact.turned, key=lambda each: each.now.held)
     for turned in turns[:MOST_TURNED]:
@@ -65,3 +65,8 @@ def _impact(new: Plan, impact: Impact) -> Iterator[str]:
         yield from folded(finding.message, 4)
     if len(impact.findings) > MOST_FINDINGS:
         yield quiet(f"  and {len(impact.findings) - MOST_FINDINGS} more; --json tells all")
+    if impact.gone:
+        names = [f"{each.name}{where(each)}" for each in impact.gone]
+        more = f" and {len(names) - MOST_FINDINGS} more" if len(names) > MOST_FINDINGS else ""
+        told = count(len(names), "finding")
+        yield f"{strong(f'{told} gone:')} {', '.join(names[:MOST_FINDINGS])}{more}"

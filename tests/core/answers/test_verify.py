@@ -161,4 +161,4 @@ def test_an_impact_tells_what_a_change_turns(plan_of: Read) -> None:
     assert {str(each.now.verdict) for each in found.differences} >= {"permitted", "denied"}
     assert [finding.name for finding in found.findings] == ["no-effect"]
     same = impact_of(Session(old), Session(plan_of(NET + claims)), datetime(2026, 12, 1, 12))
-    assert same == ([], [], [], [], [])
+    assert same == ([], [], [], [], [], [])

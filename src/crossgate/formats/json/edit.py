@@ -19,14 +19,16 @@ def edit_document(proposal: Proposal, written: bool) -> Document:
         "refused": proposal.refused or None,
         "diff": list(proposal.diff),
         "errors": list(proposal.errors),
-        "expectations": [_turned(each) for each in impact.turned] if impact else [],
+        "expectations": [turned_document(each) for each in impact.turned] if impact else [],
         "differences": differences_document(proposal.plan, impact.differences) if impact else [],
         "findings": [finding_document(finding) for finding in impact.findings] if impact else [],
+        "gone": [finding_document(finding) for finding in impact.gone] if impact else [],
         "unanswered": [error.message for error in (*impact.missed, *impact.unaudited)] if impact else [],
     }
 
 
-def _turned(turned: Turned) -> Document:
+def turned_document(turned: Turned) -> Document:
+    """Return an expectation that a change makes hold or fail."""
     expectation = turned.now.expectation
     return {
         "line": expectation.place.line,

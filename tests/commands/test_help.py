@@ -1,0 +1,80 @@
+"""What help says: examples that run on the demo, and every word explained."""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from crossgate.commands import COMMANDS, application
+from crossgate.core.model.finding import KINDS
+from crossgate.language.glossary import GROUPS, explained
+from crossgate.language.syntax import STATEMENTS
+from crossgate.language.topology import DEVICE_LINES
+from tests.conftest import Run
+
+_LEFT_OUT = ("new office.gate --subnets", "demo", "watch", "compare --since", "list drop spare", "fence berth-2 --undo", "entry on")
+"""What needs a file, a repository or an earlier edit, or does not end."""
+
+
+def told_examples() -> Iterator[str]:
+    from typer.main import get_group
+
+    group = get_group(application(["--help"]))
+    for name, command in group.commands.items():
+        for each in getattr(command, "commands", {name: command}).values():
+            assert each.epilog, f"{name} {each.name} has no examples"
+            yield from re.findall(r"crossgate (.+)", each.epilog)
+
+
+EXAMPLES = [each for each in told_examples() if not each.startswith(_LEFT_OUT)]
+
+
+@pytest.mark.parametrize("example", EXAMPLES)
+def test_every_example_runs_on_the_demo(run: Run, demo: Path, example: str) -> None:
+    words = shlex.split(example)
+    plan = () if words[0] == "new" else ("--plan", "ternhaven.gate")
+    done = run(*plan, *words)
+    assert done.returncode in (0, 1), done.stderr
+    assert done.stdout
+
+
+def test_help_lists_the_commands_by_the_step_of_the_work(run: Run) -> None:
+    told = run("--help").stdout
+    places = [told.index(f"─ {step} ─") for step in dict.fromkeys(each.step for each in COMMANDS.values())]
+    assert places == sorted(places)
+    assert "crossgate trace kiosk-1 manifest tcp/8443" in run("trace", "--help").stdout
+
+
+def test_every_word_of_the_plan_and_every_finding_is_explained(run: Run) -> None:
+    known = explained()
+    written = {*STATEMENTS, *(row.keyword for row in DEVICE_LINES)} - {"client"}
+    assert written | KINDS.keys() <= known.keys()
+    assert len(known) == len(KINDS) + sum(len(own) for own in GROUPS.values())  # no word is explained twice
+    for word, told in known.items():
+        done = run("help", *word.split())
+        assert (done.returncode, done.stdout.splitlines()[0]) == (0, word)
+        assert f"as in: {told.example}" in done.stdout
+    listed = run("help").stdout
+    assert all(word in listed for word in known)
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [(("KEEP",), "An expect that protects"), (("trace",), "crossgate trace --help"), (("source", "port"), "these ports of the sender")],
+)
+def test_a_word_in_any_case_of_a_command_or_of_two(run: Run, words: tuple[str, ...], told: str) -> None:
+    assert told in run("help", *words).stdout
+
+
+def test_a_word_that_is_none_gets_the_nearest(run: Run) -> None:
+    done = run("help", "nver-reached")
+    assert (done.returncode, "no word nver-reached; there is never-reached" in done.stderr) == (2, True)
+
+
+def test_a_plan_in_the_place_of_a_command_is_told(run: Run, demo: Path) -> None:
+    done = run("ternhaven.gate", "check")
+    assert (done.returncode, "name what to do with it, as: crossgate check ternhaven.gate" in done.stderr) == (2, True)
