@@ -551,30 +551,6 @@ def test_the_demo_runs_the_whole_job(launch: Run, run: Run, tmp_path: Path) -> N
     assert (again.returncode, "nothing is overwritten" in again.stderr) == (2, True)
 
 
-@pytest.mark.parametrize(
-    ("line", "offers"),
-    [
-        ("trace kiosk", {"kiosk-1", "kiosk-2"}),
-        ("lists kiosk-f", {"kiosk-fence", "kiosk-fence6"}),
-        ("entry drop kiosk-fence 3", {"30"}),
-        ("fence berth", {"berth-1", "berth-2", "berth-3"}),
-        ("place 12 inbound lighthouse.v", {"lighthouse.v80", "lighthouse.v160", "lighthouse.v200", "lighthouse.v400"}),
-        ("reach guest", {"guests", "guest-1"}),
-    ],
-)
-@pytest.mark.process
-def test_the_shell_is_offered_the_plans_own_names(demo: Path, line: str, offers: set[str]) -> None:
-    import os
-
-    words = ["crossgate", *line.split(" ")]
-    program = "import sys; sys.argv = ['crossgate']; from crossgate.__main__ import main; main()"
-    environment = os.environ | {
-        "_CROSSGATE_COMPLETE": "complete_bash", "COMP_WORDS": " ".join(words), "COMP_CWORD": str(len(words) - 1),
-    }  # fmt: skip
-    done = subprocess.run([sys.executable, "-c", program], cwd=demo, env=environment, capture_output=True, text=True, check=False)
-    assert set(done.stdout.split()) == offers, done.stderr
-
-
 def test_a_list_of_a_hundred_thousand_entries_is_read_and_traced(run: Run, tmp_path: Path) -> None:
     lines = [f"    {number * 10} deny tcp/{number % 60000} 192.0.2.0/24 to 10.9.0.{number % 250}" for number in range(1, 100_001)]
     net = "subnet a 10.0.0.0/24\nsubnet b 10.9.0.0/24\nrouter r\n    interface a 10.0.0.1/24 on a\n    interface b 10.9.0.1/24 on b\n"

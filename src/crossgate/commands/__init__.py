@@ -6,7 +6,6 @@ no command.
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
 from importlib import import_module
 from pathlib import Path
@@ -16,6 +15,7 @@ import typer
 
 from crossgate import __version__
 from crossgate.commands.common import examples
+from crossgate.commands.completing import put, typed
 
 
 class Listed(NamedTuple):
@@ -55,21 +55,26 @@ COMMANDS = {
 
 
 def run(words: Sequence[str]) -> None:
-    """Run a command line."""
-    app, command = application(words), _command(words)
-    if command.endswith(".gate"):
+    """Run a command line, or answer the shell that asks how the one that is being typed could go on."""
+    before = typed()
+    told = words if before is None else before
+    app, command = application(told, before is not None), _command(told)
+    if command.endswith(".gate") and before is None:
         from crossgate.core.model.errors import PlanError
 
         raise PlanError(f"{command} is a plan and no command; name what to do with it, as: crossgate check {command}")
-    if any("--plan" in word or word == "-" or word.endswith(".gate") for word in words):
+    if any("--plan" in word or word == "-" or word.endswith(".gate") for word in told):
         from crossgate.commands.naming import plan_first
 
-        words = plan_first(words, command, app)
+        if before is None:
+            words = plan_first(words, command, app)
+        elif told[-1] != "--plan":
+            put(plan_first(told, command, app))
     app(words)
 
 
-def application(words: Sequence[str]) -> typer.Typer:
-    """Return the program for a command line: with the one command that it names, or with all."""
+def application(words: Sequence[str], completes: bool = False) -> typer.Typer:
+    """Return the program for a command line, or for one that the shell completes: with the one command that it names, or with all."""
     app = typer.Typer(
         name="crossgate",
         help="Write, place, trace and prove access lists, offline, from one plain-text plan.",
@@ -79,10 +84,9 @@ def application(words: Sequence[str]) -> typer.Typer:
     )
     app.callback()(options)
     named = _command(words)
-    completes = "_CROSSGATE_COMPLETE" in os.environ
     helps = any(word in ("-h", "--help") for word in words)
     alone = not named and not helps and not completes
-    for name in () if alone else [named] if named in COMMANDS and not completes else COMMANDS:
+    for name in () if alone else [named] if named in COMMANDS else COMMANDS:
         listed = COMMANDS[name]
         command = getattr(import_module(f"crossgate.commands.{listed.module}"), listed.function)
         if isinstance(command, typer.Typer):

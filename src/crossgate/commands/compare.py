@@ -11,7 +11,6 @@ from crossgate.commands.common import (
     JsonOption,
     PiecesOption,
     SourcePortsOption,
-    complete_list,
     load,
     meter,
     plan_file,
@@ -19,6 +18,7 @@ from crossgate.commands.common import (
     read_file,
     tell_missed,
 )
+from crossgate.commands.completing import complete_list
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:

@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import complete_entry, complete_list, examples
+from crossgate.commands.common import examples
+from crossgate.commands.completing import complete_entry, complete_list
 from crossgate.commands.editing import Change, edit_command
 from crossgate.core.model.accesslist import line_name
 from crossgate.core.model.errors import PlanError

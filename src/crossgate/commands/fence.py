@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import complete_subnet
+from crossgate.commands.completing import complete_name, complete_subnet
 from crossgate.commands.editing import Change, edit_command
 
 if TYPE_CHECKING:
@@ -21,7 +21,9 @@ def fence(
     allow: Annotated[
         str, typer.Option(metavar="SERVICES", help="What its own gateway may be asked for; '' for nothing.")
     ] = "dns,dhcp,ping",
-    exceptions: Annotated[list[str] | None, typer.Option("--except", metavar="NAME", help="Leave this open; may be repeated.")] = None,
+    exceptions: Annotated[
+        list[str] | None, typer.Option("--except", metavar="NAME", autocompletion=complete_name, help="Leave this open; may be repeated.")
+    ] = None,
     undo: Annotated[bool, typer.Option("--undo", help="Take away what fence wrote around SUBNET.")] = False,
     one_way: Annotated[bool, typer.Option("--one-way", help="Let others in, and their replies out.")] = False,
 ) -> Change:

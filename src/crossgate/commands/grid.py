@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import AtOption, JsonOption, complete_service, load, moment, plan_path, print_json, progress, read_file
+from crossgate.commands.common import AtOption, JsonOption, load, moment, plan_path, print_json, progress, read_file
+from crossgate.commands.completing import complete_hosts, complete_service
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
@@ -23,9 +24,13 @@ def grid(
         list[str] | None,
         typer.Argument(metavar="[SERVICE]...", autocompletion=complete_service, help="Default: those the plan expects, and ping."),
     ] = None,
-    sources: Annotated[list[str] | None, typer.Option("--from", metavar="NAME", help="A host, group or subnet; may be repeated.")] = None,
+    sources: Annotated[
+        list[str] | None,
+        typer.Option("--from", metavar="NAME", autocompletion=complete_hosts, help="A host, group or subnet; may be repeated."),
+    ] = None,
     destinations: Annotated[
-        list[str] | None, typer.Option("--to", metavar="NAME", help="A host, group or subnet; may be repeated.")
+        list[str] | None,
+        typer.Option("--to", metavar="NAME", autocompletion=complete_hosts, help="A host, group or subnet; may be repeated."),
     ] = None,
     against: Annotated[Path | None, typer.Option(metavar="OTHER", help="Show only what differs in this other plan.")] = None,
     at: AtOption = None,

@@ -6,17 +6,8 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import (
-    STANDARD_INPUT,
-    AtOption,
-    JsonOption,
-    complete_list,
-    complete_where,
-    load,
-    moment,
-    plan_path,
-    print_json,
-)
+from crossgate.commands.common import STANDARD_INPUT, AtOption, JsonOption, load, moment, plan_path, print_json
+from crossgate.commands.completing import complete_list, complete_stands
 from crossgate.core.model.errors import PlanError
 
 
@@ -27,7 +18,7 @@ def lists(
     ] = None,
     on: Annotated[
         str | None,
-        typer.Option("--on", metavar="DEVICE", autocompletion=complete_where, help="Those that stand at this device, point or subnet."),
+        typer.Option("--on", metavar="DEVICE", autocompletion=complete_stands, help="Those that stand at this device, point or subnet."),
     ] = None,
     short: Annotated[bool, typer.Option("--short", help="A line a list: its kind, how many entries, where it stands, its tally.")] = False,
     at: AtOption = None,

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import complete_where
+from crossgate.commands.completing import complete_where
 from crossgate.commands.editing import Change, edit_command
 from crossgate.commands.entry import ListArgument
 from crossgate.core.model.network import Direction

@@ -6,13 +6,14 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, complete_end, load, print_json
+from crossgate.commands.common import JsonOption, load, print_json
+from crossgate.commands.completing import complete_one_end
 
 
 def points(
     context: typer.Context,
-    source: Annotated[str, typer.Argument(metavar="FROM", autocompletion=complete_end, help="A host, device, point or address.")],
-    destination: Annotated[str, typer.Argument(metavar="TO", autocompletion=complete_end, help="A host, device, point or address.")],
+    source: Annotated[str, typer.Argument(metavar="FROM", autocompletion=complete_one_end, help="A host, device, point or address.")],
+    destination: Annotated[str, typer.Argument(metavar="TO", autocompletion=complete_one_end, help="A host, device, point or address.")],
     as_json: JsonOption = False,
 ) -> None:
     """Show every place between FROM and TO, there and back, and which suit a standard and an extended list."""

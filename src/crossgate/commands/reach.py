@@ -6,19 +6,8 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import (
-    AtOption,
-    JsonOption,
-    PiecesOption,
-    SourcePortsOption,
-    complete_service,
-    complete_set,
-    load,
-    meter,
-    moment,
-    print_json,
-    tell_missed,
-)
+from crossgate.commands.common import AtOption, JsonOption, PiecesOption, SourcePortsOption, load, meter, moment, print_json, tell_missed
+from crossgate.commands.completing import complete_service, complete_set
 
 _ENDS = "A host, subnet, group, device, outside, address, prefix or any."
 

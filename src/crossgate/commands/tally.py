@@ -2,24 +2,34 @@
 
 from __future__ import annotations
 
-from enum import StrEnum
+from collections.abc import Iterator
+from itertools import chain
 from typing import Annotated
 
 import typer
 
 from crossgate.commands.common import JsonOption, load, plan_file, print_json
+from crossgate.commands.completing import complete_list
+from crossgate.core.model.errors import PlanError
+
+DEEDS = ("show", "clear")
 
 
-class Deed(StrEnum):
-    """What to do with the tally."""
-
-    SHOW = "show"
-    CLEAR = "clear"
+def complete_deed(ctx: typer.Context, incomplete: str) -> Iterator[str]:
+    """Offer what can be done with the tally, and the lists."""
+    return chain((deed for deed in DEEDS if deed.startswith(incomplete)), complete_list(ctx, incomplete))
 
 
 def tally(
     context: typer.Context,
-    deed: Annotated[Deed, typer.Argument(metavar="[show|clear]", help="Show the hits of every entry, or forget them.")] = Deed.SHOW,
+    words: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[show|clear|LIST]...",
+            autocompletion=complete_deed,
+            help="Show the hits of every entry or of some lists; clear forgets them all.",
+        ),
+    ] = None,
     as_json: JsonOption = False,
 ) -> None:
     """Show or clear how often each entry has decided in runs with --tally."""
@@ -27,14 +37,19 @@ def tally(
 
     plan = load(context)
     store = Tally(plan_file(context, "keep a tally beside"))
-    if deed is Deed.CLEAR:
+    named = [word for word in words or [] if word not in DEEDS or word in plan.lists]
+    clears = "clear" in (words or []) and "clear" not in named
+    if clears and named:
+        raise PlanError(f"clear forgets the tally of every list; leave {named[0]} out")
+    chosen = [plan.access_list(name) for name in named or plan.lists]
+    if clears:
         store.clear()
-    hits = {name: store.hits(access_list) for name, access_list in plan.lists.items()}
+    hits = {each.name: store.hits(each) for each in chosen}
     if as_json:
         from crossgate.formats.json.tally import tally_document
 
         print_json(tally_document(plan, hits))
-    elif deed is Deed.CLEAR:
+    elif clears:
         typer.echo(f"the tally of {plan.files[0]} is empty")
     else:
         from crossgate.show.console import write

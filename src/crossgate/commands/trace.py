@@ -6,19 +6,8 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import (
-    AtOption,
-    JsonOption,
-    TallyOption,
-    add_to_tally,
-    complete_end,
-    complete_service,
-    family_of,
-    load,
-    moment,
-    print_json,
-    progress,
-)
+from crossgate.commands.common import AtOption, JsonOption, TallyOption, add_to_tally, family_of, load, moment, print_json, progress
+from crossgate.commands.completing import complete_end, complete_service
 from crossgate.core.model.claim import Claim
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import CLIENT_PORT, MOST_PORT

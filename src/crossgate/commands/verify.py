@@ -18,6 +18,7 @@ from crossgate.commands.common import (
     tell_missed,
     write_file,
 )
+from crossgate.commands.completing import complete_part
 from crossgate.core.model.errors import PlanError
 
 
@@ -25,7 +26,10 @@ def verify(
     context: typer.Context,
     junit: Annotated[Path | None, typer.Option(metavar="FILE", help="Also write the result as JUnit XML.")] = None,
     without: Annotated[
-        list[str] | None, typer.Option("--without", metavar="NAME", help="Verify with this device or point down; may be repeated.")
+        list[str] | None,
+        typer.Option(
+            "--without", metavar="NAME", autocompletion=complete_part, help="Verify with this device or point down; may be repeated."
+        ),
     ] = None,
     any_one_down: Annotated[
         bool, typer.Option("--any-one-down", help="Also show which claims no longer hold while a device or a link between devices is down.")

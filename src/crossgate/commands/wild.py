@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.common import JsonOption, print_json
+from crossgate.commands.completing import complete_pattern
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
@@ -15,7 +16,10 @@ if TYPE_CHECKING:
 _HELP = "ADDRESS, ADDRESS/LEN, ADDRESS wild WILDCARD, ADDRESS mask NETMASK or FIRST-LAST, or ADDRESS and a mask of either kind; then: has ADDRESS. Or: cover ADDRESS..."
 
 
-def wild(words: Annotated[list[str], typer.Argument(metavar="PATTERN...", help=_HELP)], as_json: JsonOption = False) -> None:
+def wild(
+    words: Annotated[list[str], typer.Argument(metavar="PATTERN...", autocompletion=complete_pattern, help=_HELP)],
+    as_json: JsonOption = False,
+) -> None:
     """Turn a prefix, netmask, wildcard or range into the others; test an address; cover addresses."""
     words = [word for text in words for word in text.split()]
     if words[:1] == ["cover"]:

@@ -47,6 +47,26 @@ def read(path: Path, data: Mapping[str, bytes] | None = None) -> Reading:
     return Reading(names.plan, names, source.data)
 
 
+def read_names(path: Path, list_name: str | None = None) -> Plan:
+    """Read what names a plan has: its network, sets and lists, of which only one has its entries; what is in error is left out.
+
+    Raises `PlanError` only where the plan's own file cannot be read.
+    """
+    with _collector_paused():
+        source = Source(path)
+        source.statements = [
+            each._replace(block=[]) if keyword == "list" and (words or [""])[0] != list_name else each
+            for each in source.statements
+            for keyword, *words in [each.line.text.split(None, 2)]
+            if keyword not in _NO_NAMES
+        ]
+        return _understood(source).plan
+
+
+_NO_NAMES = ("expect", "keep", "accept", "place")
+"""Statements that name nothing new."""
+
+
 @contextmanager
 def _collector_paused() -> Iterator[None]:
     """Spare the cyclic collector its rounds over the many objects of a large plan, none of which is garbage."""

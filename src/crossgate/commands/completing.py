@@ -1,0 +1,137 @@
+"""What the shell is offered: the plan's own names wherever one may stand.
+
+One completion reads no more than it needs: one command's module; of the plan the network, the names and the heads of its
+lists; of one list its entries, where these are asked for. A plan that is being written has errors, and the names in it that are
+right are offered all the same.
+"""
+
+from __future__ import annotations
+
+import os
+import shlex
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from typing import TYPE_CHECKING
+
+import typer
+
+from crossgate.core.model.errors import PlanError
+
+if TYPE_CHECKING:
+    from crossgate.core.model.plan import Plan
+
+VARIABLE = "_CROSSGATE_COMPLETE"
+"""Where the shell's script says that it wants a completion; Typer's."""
+_LINE, _BASH_LINE, _BASH_PLACE = "_TYPER_COMPLETE_ARGS", "COMP_WORDS", "COMP_CWORD"
+
+
+def typed() -> list[str] | None:
+    """Return the words before the one that is being typed; None where no completion is asked for."""
+    kind = os.environ.get(VARIABLE, "")
+    if not kind.startswith("complete_"):
+        return None
+    words = _split(os.environ.get(_BASH_LINE if kind == "complete_bash" else _LINE, ""))
+    if kind == "complete_bash":
+        return words[1 : int(os.environ.get(_BASH_PLACE, "1"))]
+    return words[1:] if os.environ.get(_LINE, "").endswith(" ") else words[1:-1]
+
+
+def put(words: list[str]) -> None:
+    """Put other words in the place of those before the one that is being typed."""
+    bash = os.environ[VARIABLE] == "complete_bash"
+    before = typed() or []
+    line = os.environ.get(_BASH_LINE if bash else _LINE, "")
+    every = _split(line)
+    last = every[len(before) + 1 :]
+    text = shlex.join([every[0], *words, *last]) + (" " if line.endswith(" ") and not last else "")
+    os.environ[_BASH_LINE if bash else _LINE] = text
+    os.environ[_BASH_PLACE] = str(len(words) + 1)
+
+
+def _split(line: str) -> list[str]:
+    """Return the words of a line that may end within quotes."""
+    lexer = shlex.shlex(line, posix=True)
+    lexer.whitespace_split = True
+    lexer.commenters = ""
+    words: list[str] = []
+    try:
+        words.extend(lexer)
+    except ValueError:
+        words.append(lexer.token)
+    return words
+
+
+def _names_of(context: typer.Context, list_name: str | None = None) -> Plan:
+    """Read what completion needs of the plan: its names, and the entries of one list. Raises `PlanError`."""
+    from crossgate.commands.common import STANDARD_INPUT, plan_path
+    from crossgate.language.reader import read_names
+
+    path = plan_path(context)
+    if path == STANDARD_INPUT:
+        raise PlanError("the plan is on standard input")
+    return read_names(path, list_name)
+
+
+def _completes(names: Callable[[Plan], list[str]], commas: bool = False) -> Callable[[typer.Context, str], Iterator[str]]:
+    """Return what offers names of the plan; with `commas` the last of several."""
+
+    def complete(ctx: typer.Context, incomplete: str) -> Iterator[str]:
+        try:
+            known = names(_names_of(ctx))
+        except PlanError:
+            return iter(())
+        head, comma, last = incomplete.rpartition(",") if commas else ("", "", incomplete)
+        taken = head.split(",")
+        return (f"{head}{comma}{name}" for name in known if name.startswith(last) and name not in taken)
+
+    return complete
+
+
+def _points(plan: Plan) -> list[str]:
+    return [f"{device.name}.{name}" for device in plan.devices.values() for name in (*device.interfaces, *device.ports)]
+
+
+def _interfaces(plan: Plan) -> list[str]:
+    return [f"{device.name}.{name}" for device in plan.devices.values() for name in device.interfaces]
+
+
+complete_end = _completes(lambda plan: [*plan.hosts, *plan.devices, *plan.segments, *plan.groups, *_interfaces(plan)], commas=True)
+complete_one_end = _completes(lambda plan: [*plan.hosts, *plan.devices, *_interfaces(plan)])
+complete_where = _completes(lambda plan: [*_points(plan), "subnet", *plan.segments, *plan.devices, "itself"])
+complete_stands = _completes(lambda plan: [*plan.devices, *plan.segments, *_points(plan)])
+complete_part = _completes(lambda plan: [*plan.devices, *_points(plan)])
+complete_subnet = _completes(lambda plan: [name for name, segment in plan.segments.items() if not segment.outside])
+complete_set = _completes(lambda plan: ["any", *plan.names()])
+complete_hosts = _completes(lambda plan: [*plan.hosts, *plan.groups, *plan.segments, *plan.devices])
+complete_name = _completes(lambda plan: plan.names(), commas=True)
+complete_list = _completes(lambda plan: list(plan.lists))
+
+
+def complete_pattern(ctx: typer.Context, incomplete: str) -> Iterator[tuple[str, str]]:
+    """Offer the words of a pattern, and the addresses of hosts, each with its host's name."""
+    words = [(word, "") for word in ("cover", "has", "wild", "mask")]
+    with suppress(PlanError):
+        words += [(str(address), host.name) for host in _names_of(ctx).hosts.values() for address in host.addresses]
+    return (each for each in words if each[0].startswith(incomplete))
+
+
+def complete_entry(ctx: typer.Context, incomplete: str) -> Iterator[tuple[str, str]]:
+    """Offer the numbers of the entries of the list named before, each with its text."""
+    name = ctx.params.get("list_name") or ""
+    try:
+        access_list = _names_of(ctx, name).lists.get(name)
+    except PlanError:
+        return iter(())
+    entries = access_list.entries if access_list else ()
+    return ((str(entry.number), entry.text) for entry in entries if str(entry.number).startswith(incomplete))
+
+
+def complete_service(ctx: typer.Context, incomplete: str) -> Iterator[str]:
+    """Offer the plan's services, ping, protocols and the services that IANA names."""
+    from crossgate.core.model import iana
+
+    try:
+        own = list(_names_of(ctx).services)
+    except PlanError:
+        own = []
+    return (name for name in dict.fromkeys((*own, "ping", "ip", *iana.protocols(), *iana.services())) if name.startswith(incomplete))
