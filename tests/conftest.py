@@ -37,6 +37,12 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     items.sort(key=lambda item: item.get_closest_marker("process") is not None)
 
 
+@pytest.fixture(autouse=True)
+def no_width(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Nothing is folded unless a test says how wide the screen is."""
+    monkeypatch.delenv("COLUMNS", raising=False)
+
+
 @pytest.fixture
 def plan_of(tmp_path: Path) -> Callable[[str], Plan]:
     """Read a plan from its text."""

@@ -83,7 +83,7 @@ def test_a_trace_can_be_a_test(run: Run, demo: Path, words: tuple[str, ...], sta
         (("trace", "kiosk-1", "manifest", "ping", "--at", "noon"), "--at noon: expected a time"),
         (("trace", "kiosk-1", "manifest", "ping", "--as", "10.0.0"), "--as: 10.0.0 is no IPv4 address"),
         (("lists", "kiosk-fense"), "there is kiosk-fence"),
-        (("grid", "--from", "nowhere"), "no host, subnet or group nowhere"),
+        (("grid", "--from", "nowhere"), "no name nowhere"),
         (("grid", "--csv", "--json"), "exclude each other"),
         (("reach", "tickets", "harbor"), "there is harbour"),
         (("reach", "tickets", "harbour", "nonsense"), "no service nonsense"),
@@ -190,17 +190,48 @@ def test_verify_with_something_down(run: Run, answer: Ask, demo: Path) -> None:
     assert demo.name
 
 
-def test_a_grid_in_letters_csv_and_json(run: Run, answer: Ask, demo: Path) -> None:
-    done = run("grid", "ping", "--from", "tickets", "--to", "harbour", "--at", "mon 12:00")
+def test_a_grid_in_letters_csv_and_json(run: Run, answer: Ask, demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    done = run("grid", "ping", "--from", "kiosk-1", "--to", "manifest", "--at", "mon 12:00")
     assert done.returncode == 0
     assert "kiosk-1" in done.stdout
     assert "D denied" in done.stdout
+    monkeypatch.setenv("COLUMNS", "80")
     assert max(map(len, run("grid", "ping", "--at", "mon 12:00").stdout.split("\n"))) <= 80
     rows = list(csv.DictReader(io.StringIO(run("grid", "ping", "--from", "kiosk-1", "--to", "crane-1", "--csv").stdout)))
     assert [(row["verdict"], row["list"], row["entry"]) for row in rows] == [("denied", "kiosk-fence", "otherwise")]
     document = answer("grid", "tcp/8443", "--from", "kiosk-1", "--to", "manifest")
     assert [(cell["family"], cell["verdict"]) for cell in document["cells"]] == [(4, "permitted"), (6, "permitted")]
-    assert demo.name
+
+
+def test_a_grid_of_sets_is_proved_for_the_whole(run: Run, answer: Ask, demo: Path) -> None:
+    words = ("grid", "ping", "booking", "--from", "tickets", "--from", "cranes", "--from", "internet", "--to", "harbour", "--to", "pier")
+    told = run(*words, "--at", "mon 12:00").stdout.splitlines()
+    assert [line.split() for line in told[2:7]] == [
+        ["ping"], ["harbour", "pier"], ["tickets", "D", "D"], ["cranes", "s", "H"], ["internet", "D", "D"],
+    ]  # fmt: skip
+    assert told[8:12][2].split() == ["tickets", "s", "D"]
+    assert "s some of it (reach tells)" in told[-1]
+    cells = answer(*words)["cells"]
+    assert {(each["from"], each["to"], each["service"], each["family"], each["verdict"]) for each in cells} >= {
+        ("tickets", "harbour", "booking", 6, "some"), ("cranes", "pier", "ping", 4, "half-open"),
+    }  # fmt: skip
+    rows = list(csv.DictReader(io.StringIO(run(*words, "--csv").stdout)))
+    assert {(row["from"], row["packet"], row["verdict"], row["list"]) for row in rows} >= {("tickets", "", "denied", "")}
+    one_by_one = answer("grid", "ping", "--from", "tickets", "--to", "crane-1", "--hosts")["cells"]
+    assert [each["from"] for each in one_by_one] == ["kiosk-1", "kiosk-2"]
+    changed = answer("grid", "tcp/80", "--from", "guests", "--to", "harbour", "--against", "proposal/ternhaven.gate", status=1)["changes"]
+    assert [(each["was"], each["is"]) for each in changed if each["family"] == 4] == [("denied", "permitted")]
+
+
+def test_a_grid_needs_no_hosts(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "net.gate").write_text(
+        "subnet a 10.0.0.0/24\nsubnet b 10.0.1.0/24\nrouter r\n    interface a 10.0.0.1/24\n    interface b 10.0.1.1/24\n"
+        "list l standard ipv4\n    10 deny any\nplace l inbound on r.a\n"
+    )
+    told = run("grid").stdout.splitlines()
+    assert [line.split() for line in told[:4]] == [["ping"], ["1", "2"], ["a", "1", "p", "D"], ["b", "2", "H", "p"]]
+    (tmp_path / "net.gate").write_text("")
+    assert "no hosts and no subnets yet" in run("grid").stderr
 
 
 def test_a_grid_against_another_plan_shows_what_changed(run: Run, answer: Ask, demo: Path) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from datetime import datetime
 
 import pytest
@@ -18,18 +18,19 @@ from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Tracer
 from crossgate.show import console, grid, sets, wild
 from crossgate.show.lists import lines as list_lines
+from crossgate.show.width import CODES, columns, width
 
 Read = Callable[[str], Plan]
 
 
-def plain(lines: object) -> list[str]:
-    return [console._CODES.sub("", line) for line in lines]  # type: ignore[attr-defined]
+def plain(lines: Iterable[str]) -> list[str]:
+    return [CODES.sub("", line) for line in lines]
 
 
 def test_columns_are_aligned_whatever_their_colours() -> None:
     rows = [["a", console.strong("bb"), "c"], ["aaa", "b"], ["a", "", ""]]
-    assert plain(console.columns(rows, indent=2)) == ["  a    bb  c", "  aaa  b", "  a"]
-    assert console.width(console.word("deny")) == 4
+    assert plain(columns(rows, indent=2)) == ["  a    bb  c", "  aaa  b", "  a"]
+    assert width(console.word("deny")) == 4
 
 
 def test_numbers_have_their_nouns() -> None:
@@ -77,27 +78,33 @@ def hosts(number: int) -> str:
     )
 
 
-@pytest.mark.parametrize("number", [3, 14, 30])
-def test_a_grid_of_thirty_fits_eighty_columns(plan_of: Read, number: int) -> None:
+@pytest.mark.parametrize(("number", "screen"), [(3, 80), (14, 80), (30, 100), (30, 80), (30, 40)])
+def test_a_grid_fits_the_screen_and_its_cells_never_touch(plan_of: Read, monkeypatch: pytest.MonkeyPatch, number: int, screen: int) -> None:
+    monkeypatch.setenv("COLUMNS", str(screen))
     plan = plan_of(MANY + hosts(number))
     network, names = Network(plan), list(plan.hosts)
-    told = plain(grid.lines(names, names, ["ping"], cells(network, Tracer(network), names, names, ["ping"])))
-    assert max(map(len, told)) <= 80
-    head = 3 if number == 30 else 2
-    rows = told[head : head + number]
-    assert [row.split()[0] for row in rows] == names
-    assert "Dp" in rows[0]
-    assert told[-1] == "two letters: IPv4 and IPv6 differ"
-    if number == 30:
-        assert told[1].split() == ["1"] * 10 + ["2"] * 10 + ["3"]
+    found = list(cells(network, Tracer(network), names, names, ["ping"]))
+    told = plain(grid.lines(names, names, ["ping"], found))
+    assert max(map(len, told[:-2])) <= screen  # the legend is folded as every line is
+    rows = [line.split() for line in told if line.startswith("h")]
+    assert all(len(cell) <= 2 for row in rows for cell in row[2:])
+    # In several parts where one is too wide, each with every row; nothing is left out.
+    parts = len(rows) // number
+    assert (parts == 1) is (screen == 100 or number < 30)
+    assert sum(len(row) - 2 for row in rows[::number]) == number
 
 
-def test_across_are_named_where_they_do_not_stand_down(plan_of: Read) -> None:
+def test_names_across_stand_beside_each_other_or_downwards(plan_of: Read, monkeypatch: pytest.MonkeyPatch) -> None:
     plan = plan_of(MANY + hosts(4))
     network = Network(plan)
-    told = plain(grid.lines(["h0"], ["h1", "h3"], ["tcp/80,443"], cells(network, Tracer(network), ["h0"], ["h1", "h3"], ["tcp/80,443"])))
-    assert "across: 1 h1, 2 h3" in told
-    assert "parts of the service differ" in told[-2]
+    found = list(cells(network, Tracer(network), ["h0"], ["h1", "h3"], ["tcp/80,443"]))
+    told = plain(grid.lines(["h0"], ["h1", "h3"], ["tcp/80,443"], found))
+    assert told[1:3] == ["   h1 h3", "h0 mp mp"]
+    assert "m parts of the service differ" in told[-2]
+    long = [f"a-name-of-{number}-letters" for number in range(4)]
+    down = plain(grid.lines(["h0"], long, ["ping"], []))
+    assert [line[3::2][:4] for line in down[1:13]][:2] == ["aaaa", "----"]
+    assert [line.split() for line in down[13:14]] == [["h0", "·", "·", "·", "·"]]
 
 
 @pytest.mark.parametrize(

@@ -53,6 +53,9 @@ def _run(folder: Path) -> None:
                 raise typer.Exit(1)
 
 
+_INTERRUPTED = 130
+
+
 def _status(words: tuple[str, ...]) -> int:
     """Run one command line, and return its exit status."""
     from crossgate.commands import run
@@ -60,5 +63,7 @@ def _status(words: tuple[str, ...]) -> int:
     try:
         run(words)
     except SystemExit as leaving:
+        if leaving.code == _INTERRUPTED:
+            raise
         return leaving.code if isinstance(leaving.code, int) else int(leaving.code is not None)
     return 0

@@ -7,7 +7,18 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import AtOption, JsonOption, load, moment, plan_path, print_json, progress, read_file
+from crossgate.commands.common import (
+    AtOption,
+    JsonOption,
+    PiecesOption,
+    load,
+    moment,
+    plan_path,
+    print_json,
+    progress,
+    read_file,
+    tell_missed,
+)
 from crossgate.commands.completing import complete_hosts, complete_service
 from crossgate.core.model.errors import PlanError
 
@@ -16,6 +27,10 @@ if TYPE_CHECKING:
 
     from crossgate.core.answers.grid import Cell
     from crossgate.core.model.plan import Plan
+    from crossgate.core.sets.effort import TooManyPieces
+
+
+_ENDS = "A host, or a subnet, group, device, outside or prefix as a whole; may be repeated."
 
 
 def grid(
@@ -24,48 +39,46 @@ def grid(
         list[str] | None,
         typer.Argument(metavar="[SERVICE]...", autocompletion=complete_service, help="Default: those the plan expects, and ping."),
     ] = None,
-    sources: Annotated[
-        list[str] | None,
-        typer.Option("--from", metavar="NAME", autocompletion=complete_hosts, help="A host, group or subnet; may be repeated."),
-    ] = None,
-    destinations: Annotated[
-        list[str] | None,
-        typer.Option("--to", metavar="NAME", autocompletion=complete_hosts, help="A host, group or subnet; may be repeated."),
-    ] = None,
+    sources: Annotated[list[str] | None, typer.Option("--from", metavar="NAME", autocompletion=complete_hosts, help=_ENDS)] = None,
+    destinations: Annotated[list[str] | None, typer.Option("--to", metavar="NAME", autocompletion=complete_hosts, help=_ENDS)] = None,
+    hosts: Annotated[bool, typer.Option("--hosts", help="Take the hosts of subnets, groups and outsides one by one.")] = False,
     against: Annotated[Path | None, typer.Option(metavar="OTHER", help="Show only what differs in this other plan.")] = None,
     at: AtOption = None,
     as_csv: Annotated[bool, typer.Option("--csv", help="Print comma-separated values: one line a cell and family.")] = False,
+    pieces: PiecesOption = None,
     as_json: JsonOption = False,
 ) -> None:
-    """Show who reaches whom: sources down, destinations across, a letter a verdict."""
-    from crossgate.core.answers.grid import changes, check_services, default_services, hosts_of
+    """Show who reaches whom: sources down, destinations across, a letter a verdict; a set's is proved for all of it."""
+    from crossgate.core.answers.grid import changes, check_services, default_services
     from crossgate.core.network.itineraries import Network
 
     if as_csv and as_json:
         raise PlanError("--csv and --json exclude each other")
+    if as_csv and against is not None:
+        raise PlanError("--against answers in text or --json")
     when = moment(at)
     plan = load(context)
-    rows, columns = hosts_of(plan, sources or []), hosts_of(plan, destinations or [])
-    wanted = services or default_services(Network(plan))
+    rows, columns = _ends(plan, sources, hosts), _ends(plan, destinations, hosts)
+    wanted = services or default_services(Network(plan)) or ["ping"]
     check_services(plan, wanted)
     if not rows or not columns:
-        raise PlanError(f"{plan.files[0]} has no hosts {'there' if plan.hosts else 'yet'}; a grid needs two")
-    found = _cells(plan, when, rows, columns, wanted)
+        raise PlanError(f"{plan.files[0]} has no hosts {'there' if plan.hosts else 'and no subnets yet'}; a grid needs ends")
+    missed: list[TooManyPieces] = []
+    found = _cells(plan, when, rows, columns, wanted, missed)
     if against is not None:
         other = read_file(against)
-        there = [[name for name in names if name in other.hosts] for names in (rows, columns)]
-        different = list(changes(found, _cells(other, when, there[0], there[1], wanted)))
+        there = [[name for name in names if _is_end(other, name)] for names in (rows, columns)]
+        different = list(changes(found, _cells(other, when, there[0], there[1], wanted, missed)))
         if as_json:
             from crossgate.formats.json.grid import changes_document
 
             print_json(changes_document(plan, other, when, different))
-        elif as_csv:
-            raise PlanError("--against answers in text or --json")
         else:
             from crossgate.show.console import write
             from crossgate.show.grid import change_lines
 
             write(change_lines(different, str(plan_path(context)), str(against)))
+        tell_missed(missed)
         raise typer.Exit(1 if different else 0)
     if as_json:
         from crossgate.formats.json.grid import grid_document
@@ -82,15 +95,50 @@ def grid(
         if plan.windows:
             write([f"at {when:%a %Y-%m-%d %H:%M}", ""])
         write(lines(rows, columns, wanted, found))
+    tell_missed(missed)
 
 
-def _cells(plan: Plan, when: datetime, rows: list[str], columns: list[str], services: list[str]) -> list[Cell]:
+def _ends(plan: Plan, words: list[str] | None, hosts: bool) -> list[str]:
+    """Return the ends that words name, sets as they are unless their `hosts` are wanted; without words every host, else every subnet."""
+    from crossgate.core.answers.grid import hosts_of
+
+    if hosts or (not words and plan.hosts):
+        return hosts_of(plan, words or [])
+    named = list(dict.fromkeys(words or plan.segments))
+    for word in named:
+        _see_that_it_is_an_end(plan, word)
+    return named
+
+
+def _see_that_it_is_an_end(plan: Plan, word: str) -> None:
+    from crossgate.core.model.address import Family
+    from crossgate.core.network.endpoints import endpoint_set
+
+    endpoint_set(plan, word, Family.IPV4)
+
+
+def _is_end(plan: Plan, word: str) -> bool:
+    try:
+        _see_that_it_is_an_end(plan, word)
+    except PlanError:
+        return False
+    return True
+
+
+def _cells(plan: Plan, when: datetime, rows: list[str], columns: list[str], services: list[str], missed: list[TooManyPieces]) -> list[Cell]:
+    """Return the cells of a grid: those of two hosts are traced, those of sets proved."""
     from crossgate.core.answers.grid import cells
+    from crossgate.core.answers.set_grid import SetGrid
     from crossgate.core.model.window import open_at
-    from crossgate.core.network.itineraries import Network
+    from crossgate.core.traffic.session import Session
     from crossgate.core.traffic.trace import Tracer
 
-    network = Network(plan)
-    tracer = Tracer(network, open_at(plan.windows.values(), when))
-    total = sum(source != destination for source in rows for destination in columns) * len(services)
-    return list(progress(cells(network, tracer, rows, columns, services), total, "tracing"))
+    session = Session(plan)
+    traced = [[name for name in names if name in plan.hosts] for names in (rows, columns)]
+    tracer = Tracer(session.network, open_at(plan.windows.values(), when))
+    total = sum(source != destination for source in traced[0] for destination in traced[1]) * len(services)
+    found = list(progress(cells(session.network, tracer, traced[0], traced[1], services), total, "tracing"))
+    sets = SetGrid(session, when, missed)
+    pairs = [(one, other) for one in rows for other in columns if one not in plan.hosts or other not in plan.hosts]
+    found += [cell for one, other in progress(pairs, len(pairs), "proving") for cell in sets.cell(one, other, services)]
+    return found

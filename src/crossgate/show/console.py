@@ -1,4 +1,4 @@
-"""The terminal: colours and aligned columns. Colour supports the meaning and never carries it.
+"""The terminal: colours, and lines that fit it. Colour supports the meaning and never carries it.
 
 A line is a string that may hold colour codes; where the output is no terminal, or NO_COLOR is set, they are left out.
 """
@@ -6,21 +6,18 @@ A line is a string that may hold colour codes; where the output is no terminal, 
 from __future__ import annotations
 
 import os
-import re
-import shutil
 import sys
-import textwrap
 from collections.abc import Iterable, Sequence
 from itertools import zip_longest
 
 import typer
 
 from crossgate.core.model.plaintext import escaped
+from crossgate.show.width import CODES, hung, screen_width, wrapped
 
-_CODES = re.compile(r"\x1b\[[0-9;]*m")
 _COLOURS = {
     "permit": "green", "deny": "red", "reject": "red", "permitted": "green", "denied": "red", "half-open": "yellow",
-    "unroutable": "magenta", "varies": "yellow", "error": "red", "warning": "yellow", "note": "cyan", "held": "green", "failed": "red",
+    "unroutable": "magenta", "varies": "yellow", "some": "yellow", "error": "red", "warning": "yellow", "note": "cyan", "held": "green", "failed": "red",
 }  # fmt: skip
 
 
@@ -56,15 +53,15 @@ def leading_word(text: str) -> str:
 
 
 def write(lines: Iterable[str]) -> None:
-    """Print lines to standard output; when its reader has gone (`| head`), the rest is not printed.
+    """Print lines to standard output, folded where they do not fit; when its reader has gone (`| head`), the rest is not printed.
 
     What would steer the terminal, but for our own colours, is printed as an escape.
     """
     plain = "NO_COLOR" in os.environ
     try:
-        for line in lines:
-            parts = _CODES.split(line)
-            codes = [] if plain else _CODES.findall(line)
+        for line in (part for each in lines for part in hung(each)):
+            parts = CODES.split(line)
+            codes = [] if plain else CODES.findall(line)
             typer.echo("".join(escaped(part) + code for part, code in zip_longest(parts, codes, fillvalue="")))
     except BrokenPipeError:
         silence()
@@ -89,11 +86,9 @@ def ready_streams(words: Sequence[str]) -> str:
 
 
 def folded(text: str, indent: int) -> list[str]:
-    """Return a sentence as lines that fit the terminal, each indented; where the output is no terminal it is one line."""
-    lead = " " * indent
-    if not sys.stdout.isatty():
-        return [lead + text]
-    return textwrap.wrap(text, max(shutil.get_terminal_size().columns, 40), initial_indent=lead, subsequent_indent=lead)
+    """Return a sentence as lines that fit the screen, each indented."""
+    lead, room = " " * indent, screen_width()
+    return [lead + line for line in ([text] if room is None else wrapped(text, room - indent))]
 
 
 def warn(text: str) -> None:
@@ -104,24 +99,6 @@ def warn(text: str) -> None:
 def silence() -> None:
     """Let nothing more be printed: the reader of standard output has what it wanted."""
     os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-
-
-def width(text: str) -> int:
-    """Return how many columns a text takes, colour codes not counted."""
-    return len(_CODES.sub("", text))
-
-
-def columns(rows: Iterable[Sequence[str]], indent: int = 0) -> list[str]:
-    """Return rows as lines with aligned columns, two blanks between them and none at the end of a line."""
-    table = [list(row) for row in rows]
-    widths = [max(map(width, column)) for column in zip_longest(*table, fillvalue="")]
-    lines = []
-    for row in table:
-        while row and not row[-1]:
-            row.pop()
-        cells = [cell + " " * (wide - width(cell)) for cell, wide in zip(row[:-1], widths, strict=False)]
-        lines.append(" " * indent + "  ".join([*cells, *row[-1:]]))
-    return lines
 
 
 def count(number: int, one: str, many: str = "") -> str:

@@ -7,19 +7,34 @@ from collections.abc import Iterable, Iterator, Sequence
 from crossgate.core.answers.grid import Cell, Change
 from crossgate.core.model.address import Family
 from crossgate.core.traffic.trace import Verdict
-from crossgate.show.console import columns, count, name, quiet, strong, word
+from crossgate.show.console import count, name, quiet, strong, word
+from crossgate.show.width import columns, screen_width, wrapped
 
-_LETTERS = {Verdict.PERMITTED: "p", Verdict.DENIED: "D", Verdict.HALF_OPEN: "H", Verdict.UNROUTABLE: "U", Verdict.VARIES: "v"}
-_COLUMNS = 80
+_LETTERS = {
+    Verdict.PERMITTED: "p",
+    Verdict.DENIED: "D",
+    Verdict.HALF_OPEN: "H",
+    Verdict.UNROUTABLE: "U",
+    Verdict.VARIES: "v",
+    Verdict.SOME: "s",
+}
+_MEANINGS = {Verdict.VARIES: "varies with the path", Verdict.SOME: "some of it (reach tells)"}
 _MIXED = "m"
 _NONE = "·"
+_COLUMNS = 80
+"""How wide the names across may stand beside each other where nothing says how wide the screen is."""
+_LONGEST = 12
+"""How many letters of a name are written downwards."""
+_LONGEST_LABEL = 24
 
 
 def lines(sources: Sequence[str], destinations: Sequence[str], services: Sequence[str], cells: Iterable[Cell]) -> Iterator[str]:
-    """Yield one grid a service, then the legend."""
+    """Yield one grid a service, in several parts where the screen is too narrow for one, then the legend."""
     found = {(cell.service, cell.source, cell.destination): cell.verdicts() for cell in cells}
-    width = max((len(source) for source in sources), default=0)
     numbers = {destination: str(number) for number, destination in enumerate(destinations, 1)}
+    told = all(destination in sources for destination in destinations)
+    labels = {source: wrapped(source, _LONGEST_LABEL)[0] for source in sources}
+    side = max(map(len, labels.values())) + (4 if told else 0)
     used: set[str] = set()
     differ = False
     for service in services:
@@ -30,42 +45,48 @@ def lines(sources: Sequence[str], destinations: Sequence[str], services: Sequenc
         }
         used |= {letter for pair in letters.values() for letter in pair}
         differ = differ or any(len(pair) == 2 for pair in letters.values())
-        wide = max((*map(len, letters.values()), len(str(len(destinations))))) + 1
-        if width + 4 + wide * len(destinations) > _COLUMNS:
-            wide = 2
-        yield strong(service)
-        # Where numbers would run into each other they stand upright.
-        upright = wide <= len(str(len(destinations)))
-        for head in _upright(numbers.values()) if upright else [tuple(numbers.values())]:
-            yield " " * (width + 4) + "".join(number.rjust(wide) for number in head)
-        for source in sources:
-            label = numbers.get(source, "")
-            row = "".join(
-                " " * (wide - len(letters[(source, destination)])) + _paint(letters[(source, destination)]) for destination in destinations
+        wide = max(map(len, letters.values())) + 1
+        beside = max(wide, *(len(each) + 1 for each in destinations))
+        if not told and side + beside * len(destinations) <= (screen_width() or _COLUMNS):
+            wide = beside
+        room = max((screen_width() or 10_000) - side, wide)
+        for start in range(0, len(destinations), room // wide):
+            part = destinations[start : start + room // wide]
+            yield strong(service) + (
+                quiet(f"  {start + 1} to {start + len(part)} of {len(destinations)}") if len(part) < len(destinations) else ""
             )
-            yield f"{source.ljust(width)} {label:>3}{row}"
-        yield ""
-    outside = [f"{number} {destination}" for destination, number in numbers.items() if destination not in sources]
-    if outside:
-        yield "across: " + ", ".join(outside)
-    meanings = [(_LETTERS[verdict], str(verdict)) for verdict in Verdict]
+            for head in _head([numbers[each] if told else each for each in part], wide):
+                yield (" " * side + "".join(cell.rjust(wide) for cell in head)).rstrip()
+            for source in sources:
+                label = labels[source].ljust(side) if not told else f"{labels[source].ljust(side - 4)} {numbers.get(source, ''):>3}"
+                yield label + "".join(
+                    " " * (wide - len(letters[(source, destination)])) + _paint(letters[(source, destination)]) for destination in part
+                )
+            yield ""
+    meanings = [(_LETTERS[verdict], _MEANINGS.get(verdict, str(verdict))) for verdict in Verdict]
     meanings += [(_MIXED, "parts of the service differ"), (_NONE, "no common family"), ("-", "itself")]
     yield "  ".join(f"{_paint(letter)} {meaning}" for letter, meaning in meanings if letter in used)
     if differ:
         yield quiet("two letters: IPv4 and IPv6 differ")
 
 
-def _upright(numbers: Iterable[str]) -> Iterator[tuple[str, ...]]:
-    """Yield numbers digit under digit, row by row."""
-    texts = list(numbers)
-    longest = max(map(len, texts))
-    yield from zip(*(text.rjust(longest) for text in texts), strict=True)
+def _head(texts: Sequence[str], wide: int) -> list[tuple[str, ...]]:
+    """Return the rows of letters above the columns: beside each other where the texts are short, else downwards."""
+    if max(map(len, texts)) < wide:
+        return [tuple(texts)]
+    cut = [text if len(text) <= _LONGEST else f"{text[: _LONGEST - 4]}…{text[-3:]}" for text in texts]
+    longest = max(map(len, cut))
+    return list(zip(*(text.rjust(longest) for text in cut), strict=True))
 
 
 def _letters(verdicts: dict[Family, tuple[Verdict, ...]] | None, itself: bool) -> str:
-    if itself:
+    """Return the letter of each family, one where they agree; what varies is told before what is so of some, and that before parts."""
+    if verdicts is None and itself:
         return "-"
-    letters = [_LETTERS[each[0]] if len(each) == 1 else _MIXED for each in (verdicts or {}).values()]
+    letters = []
+    for told in (verdicts or {}).values():
+        one = next((each for each in (Verdict.VARIES, Verdict.SOME) if each in told), told[0] if len(told) == 1 else None)
+        letters.append(_MIXED if one is None else _LETTERS[one])
     return "".join(letters) if len(set(letters)) > 1 else letters[0] if letters else _NONE
 
 

@@ -11,7 +11,8 @@ from crossgate.core.model.iana import MISTAKEN
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service
 from crossgate.core.model.window import open_at
-from crossgate.show.console import alert, columns, count, leading_word, name, quiet, strong, word
+from crossgate.show.console import alert, count, leading_word, name, quiet, strong, word
+from crossgate.show.width import columns
 
 _MOST_MEANINGS = 6
 """How many patterns or terms of one name are written out."""

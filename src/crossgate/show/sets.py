@@ -17,7 +17,8 @@ from crossgate.core.traffic.trace import Verdict
 from crossgate.core.wording.sentences import packet_text
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
-from crossgate.show.console import columns, count, leading_word, name, quiet, strong, word
+from crossgate.show.console import count, leading_word, name, quiet, strong, word
+from crossgate.show.width import columns
 
 MOST_LINES = 12
 MOST_ROWS = 30

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 
 from crossgate.core.model.plan import Plan
-from crossgate.show.console import columns, leading_word, quiet, strong, word
+from crossgate.show.console import leading_word, quiet, strong, word
+from crossgate.show.width import columns
 
 
 def lines(plan: Plan, hits: Mapping[str, Mapping[int | None, int]]) -> Iterator[str]:

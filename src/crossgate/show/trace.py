@@ -14,7 +14,8 @@ from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.legs import service_label
 from crossgate.core.traffic.trace import Asked, LegTrace, Trace, Verdict
 from crossgate.core.wording.sentences import noticed, reason, sentence, time_note, ways_note
-from crossgate.show.console import alert, columns, count, folded, leading_word, name, quiet, strong, word
+from crossgate.show.console import alert, count, folded, leading_word, name, quiet, strong, word
+from crossgate.show.width import columns
 
 
 def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, at: datetime) -> Iterator[str]:

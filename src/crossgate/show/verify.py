@@ -10,7 +10,8 @@ from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.trace import Verdict
-from crossgate.show.console import columns, count, folded, leading_word, quiet, strong, word
+from crossgate.show.console import count, folded, leading_word, quiet, strong, word
+from crossgate.show.width import columns
 
 MOST_UNREACHED = 12
 

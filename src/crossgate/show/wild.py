@@ -6,7 +6,8 @@ from collections.abc import Iterator, Sequence
 
 from crossgate.core.model.address import Family, Pattern, format_address
 from crossgate.core.sets.wildcard import slips
-from crossgate.show.console import alert, columns, count, name, quiet, strong
+from crossgate.show.console import alert, count, name, quiet, strong
+from crossgate.show.width import columns
 
 _MOST_PATTERNS = 40
 

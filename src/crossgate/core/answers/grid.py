@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from types import MappingProxyType
 from typing import NamedTuple
 
 from crossgate.core.model.address import Family
@@ -18,19 +19,25 @@ from crossgate.core.traffic.trace import Fate, Tracer, Verdict
 
 
 class Cell(NamedTuple):
-    """One source to one destination for one service: the fate of each of its conversations by family, none where they share no family."""
+    """One source to one destination for one service, by family; no family where they share none.
+
+    Between two hosts `fates` are those of its conversations. Where an end is a set, `proved` are the verdicts of the
+    service's parts over all that is sent.
+    """
 
     source: str
     destination: str
     service: str
     fates: dict[Family, tuple[tuple[Conversation, Fate], ...]]
+    proved: Mapping[Family, tuple[Verdict, ...]] = MappingProxyType({})
 
     def verdicts(self) -> dict[Family, tuple[Verdict, ...]]:
         """Return the different verdicts of the service's parts, by family."""
-        return {
+        traced = {
             family: tuple(dict.fromkeys(fate.verdict if fate.agreed else Verdict.VARIES for _, fate in fates))
             for family, fates in self.fates.items()
         }
+        return traced | dict(self.proved)
 
 
 _HAVE_HOSTS = (WordKind.HOST, WordKind.SUBNET, WordKind.OUTSIDE, WordKind.GROUP)

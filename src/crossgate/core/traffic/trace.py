@@ -25,13 +25,14 @@ from crossgate.core.traffic.legs import Conversation, Leg, legs
 
 
 class Verdict(StrEnum):
-    """What becomes of a conversation."""
+    """What becomes of a conversation; of a set of them, `SOME` where not all fare alike."""
 
     PERMITTED = "permitted"
     DENIED = "denied"
     HALF_OPEN = "half-open"
     UNROUTABLE = "unroutable"
     VARIES = "varies"
+    SOME = "some"
 
 
 VERDICTS = {Claim.PERMIT: Verdict.PERMITTED, Claim.DENY: Verdict.DENIED, Claim.HALF_OPEN: Verdict.HALF_OPEN}

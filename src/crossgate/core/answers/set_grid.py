@@ -1,0 +1,86 @@
+"""Who reaches whom, set by set: each cell is proved for all that the machines of one set send to those of another."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+
+from crossgate.core.answers.grid import Cell
+from crossgate.core.model.address import Family
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.service import Service, ServiceError
+from crossgate.core.model.window import open_at
+from crossgate.core.network.address_classes import AddressClass, meant
+from crossgate.core.network.endpoints import EndpointSet, endpoint_set
+from crossgate.core.sets.effort import TooManyPieces, answered
+from crossgate.core.traffic.courses import openings
+from crossgate.core.traffic.flows import Flow, Flows, flows, placed_on
+from crossgate.core.traffic.session import Session
+from crossgate.core.traffic.trace import Verdict
+
+
+def default_sets(plan: Plan) -> list[str]:
+    """Return what a grid of a plan without hosts is of: its subnets and outsides."""
+    return list(plan.segments)
+
+
+class SetGrid:
+    """The cells of one plan at one time."""
+
+    def __init__(self, session: Session, at: datetime, missed: list[TooManyPieces] | None = None) -> None:
+        """Prepare a grid; what falls into too many pieces is added to `missed`, and its cell has no verdict."""
+        self.session = session
+        self.plan = session.plan
+        self.asking: Flows = session.flows(open_at(self.plan.windows.values(), at))
+        self.missed = missed
+        self._ends: dict[tuple[str, Family], tuple[EndpointSet, list[AddressClass]]] = {}
+
+    def cell(self, source: str, destination: str, services: Sequence[str]) -> Iterator[Cell]:
+        """Yield the cells of one source and destination, service by service. Raises `PlanError` for a word that is no end."""
+        between = {family: self._flows(source, destination, family) for family in Family}
+        for service in services:
+            proved: dict[Family, tuple[Verdict, ...]] = {}
+            for family, sent in between.items():
+                read = self._service(service, family)
+                if sent and read is not None:
+                    with answered(f"what {source} sends to {destination} of {service}", self.missed):
+                        verdict = self._verdict(sent, read)
+                        if verdict is not None:
+                            proved[family] = (verdict,)
+            yield Cell(source, destination, service, {}, proved)
+
+    def _end(self, word: str, family: Family) -> tuple[EndpointSet, list[AddressClass]]:
+        key = (word, family)
+        if key not in self._ends:
+            end = endpoint_set(self.plan, word, family)
+            found = meant(self.session.address_classes(family), end) if end.patterns else []
+            self._ends[key] = end, [each for each in found if not self.session.network.sends_nothing(each.end)]
+        return self._ends[key]
+
+    def _flows(self, source: str, destination: str, family: Family) -> list[Flow]:
+        (here, senders), (far, receivers) = self._end(source, family), self._end(destination, family)
+        return flows(self.session.network, senders, receivers, here.patterns, far.patterns) if senders and receivers else []
+
+    def _service(self, service: str, family: Family) -> Service | None:
+        try:
+            return self.plan.service(service, family)
+        except ServiceError:
+            return None
+
+    def _verdict(self, sent: Sequence[Flow], service: Service) -> Verdict | None:
+        """Return the one verdict of all that opens conversations of a service; `SOME` where there are several, None where nothing does."""
+        found: set[Verdict] = set()
+        for flow in sent:
+            family = flow.source.address.family
+            paths = [path for way in flow.ways for path in (way.there, way.back)]
+            if all(path.arrived for path in paths) and not any(placed_on(self.session.network, path, family) for path in paths):
+                found.add(Verdict.PERMITTED)  # nothing stands on any way
+                continue
+            begun = openings(service, family, self.plan.client_ports)
+            for answer in self.asking.answers(flow, begun):
+                found.add(answer.verdict)
+                if len(found) > 1 and Verdict.VARIES in found:
+                    return Verdict.VARIES
+        if Verdict.VARIES in found:
+            return Verdict.VARIES
+        return Verdict.SOME if len(found) > 1 else next(iter(found), None)

@@ -1,0 +1,166 @@
+"""What fits the terminal: lines and cells are folded at blanks and commas, and long names shortened in the middle.
+
+The width is `COLUMNS` where it is set, else the terminal's; in a pipe without it there is none, and nothing is folded, so
+that other programs get every answer a line each. Colour codes take no room and go on behind a fold.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import sys
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import zip_longest
+
+CODES = re.compile(r"\x1b\[[0-9;]*m")
+"""Codes that paint."""
+_RESET = "\x1b[0m"
+_NARROWEST = 40
+"""No terminal is taken to be narrower."""
+_LEAST = 8
+"""No column is made narrower."""
+_GAP = 2
+_NAME = re.compile(r"[A-Za-z][A-Za-z0-9_.-]*\Z")
+_PIECES = re.compile(r"[^ ,]*,(?! )|[^ ]*(?: +|$)")
+"""What is kept together: up to a comma within a word, or to the blanks behind a word."""
+
+_Letter = tuple[str, str]
+"""A letter, and the codes that are on where it stands."""
+
+
+def screen_width() -> int | None:
+    """Return how many columns there are; None where nothing is to be folded."""
+    told = os.environ.get("COLUMNS", "")
+    if told.isdecimal() and int(told) > 0:
+        return max(int(told), _NARROWEST)
+    return max(shutil.get_terminal_size().columns, _NARROWEST) if sys.stdout.isatty() else None
+
+
+def width(text: str) -> int:
+    """Return how many columns a text takes, colour codes not counted."""
+    return len(CODES.sub("", text))
+
+
+def wrapped(text: str, room: int, rest: int | None = None) -> list[str]:
+    """Return a text as lines of at most so many columns; the lines after the first have the `rest`, where it is another room.
+
+    A name that fits no line is shortened in the middle, anything else is parted where the line ends.
+    """
+    if width(text) <= room:
+        return [text]
+    rest = room if rest is None else rest
+    lines: list[list[_Letter]] = [[]]
+    for piece in _pieces(_letters(text)):
+        free = (rest if len(lines) > 1 else room) - len(lines[-1])
+        bare = len("".join(letter for letter, _ in piece).rstrip(" "))
+        if bare > free and lines[-1]:
+            lines.append([])
+            free = rest
+        if bare > free:
+            piece = _shortened(piece, free)
+        while len(piece) > free and any(letter != " " for letter, _ in piece[free:]):
+            lines[-1] += piece[:free]
+            piece, free = piece[free:], rest
+            lines.append([])
+        lines[-1] += piece
+    return [_painted(line) for line in lines if line]
+
+
+def hung(line: str) -> Iterator[str]:
+    """Yield a line as those that fit the screen, the further ones two columns in from where it starts."""
+    room = screen_width()
+    if room is None or width(line) <= room:
+        yield line
+        return
+    plain = CODES.sub("", line)
+    indent = min(len(plain) - len(plain.lstrip(" ")), room // 2)
+    first, *others = wrapped(line, room, room - indent - _GAP)
+    yield first
+    yield from (" " * (indent + _GAP) + each for each in others)
+
+
+def columns(rows: Iterable[Sequence[str]], indent: int = 0) -> list[str]:
+    """Return rows as lines with aligned columns, two blanks between them and none at the end of a line; cells fold where they must."""
+    cells = [_stripped(row) for row in rows]
+    widths = [max(map(width, column)) for column in zip_longest(*cells, fillvalue="")]
+    room = screen_width()
+    if room is not None:
+        widths = _fitting(widths, room - indent)
+    lines = []
+    for row in cells:
+        starts = [sum(widths[:column]) + _GAP * column for column in range(len(row))]
+        folded = [
+            [cell] if room is None else wrapped(cell, room - indent - start if column == len(row) - 1 else widths[column])
+            for column, (cell, start) in enumerate(zip(row, starts, strict=True))
+        ]
+        for parts in zip_longest(*folded, fillvalue="") if folded else [("",)]:
+            shown = _stripped(parts)
+            padded = [part + " " * (wide - width(part)) for part, wide in zip(shown[:-1], widths, strict=False)]
+            lines.append(" " * indent + (" " * _GAP).join([*padded, *shown[-1:]]))
+    return lines
+
+
+def _stripped(row: Sequence[str]) -> list[str]:
+    found = list(row)
+    while found and not found[-1]:
+        found.pop()
+    return found
+
+
+def _fitting(widths: list[int], room: int) -> list[int]:
+    """Return widths that fit together, the widest columns made narrower."""
+    found = list(widths)
+    room -= _GAP * (len(found) - 1)
+    while sum(found) > room:
+        widest = max(range(len(found)), key=found.__getitem__)
+        if found[widest] <= _LEAST:
+            break
+        ordered = sorted(found)
+        next_lower = max((each for each in ordered if each < found[widest]), default=_LEAST)
+        found[widest] = max(found[widest] - max(1, min(sum(found) - room, found[widest] - next_lower)), _LEAST)
+    return found
+
+
+def _letters(text: str) -> list[_Letter]:
+    found: list[_Letter] = []
+    state = ""
+    for part in re.split(f"({CODES.pattern})", text):
+        if CODES.match(part):
+            state = "" if part == _RESET else state + part
+        else:
+            found += [(letter, state) for letter in part]
+    return found
+
+
+def _pieces(letters: list[_Letter]) -> Iterator[list[_Letter]]:
+    plain = "".join(letter for letter, _ in letters)
+    for match in _PIECES.finditer(plain):
+        if match.end() > match.start():
+            yield letters[match.start() : match.end()]
+
+
+def _shortened(piece: list[_Letter], room: int) -> list[_Letter]:
+    """Return a name with its middle left out, where a piece is a name and there is room for enough of it; else the piece."""
+    plain = "".join(letter for letter, _ in piece)
+    bare = plain.rstrip(" ,")
+    tail = piece[len(bare) :]
+    if room < _LEAST or not _NAME.match(bare):
+        return piece
+    keep = room - 1 - len(plain.rstrip(" ")) + len(bare)
+    head = (keep + 1) // 2
+    return [*piece[:head], ("…", piece[head][1]), *piece[len(bare) - (keep - head) : len(bare)], *tail]
+
+
+def _painted(letters: Sequence[_Letter]) -> str:
+    """Return letters with their codes, without the blanks at their end."""
+    end = len(letters)
+    while end and letters[end - 1][0] == " ":
+        end -= 1
+    shown, state = "", ""
+    for letter, codes in letters[:end]:
+        if codes != state:
+            shown += (_RESET if state else "") + codes
+            state = codes
+        shown += letter
+    return shown + (_RESET if state else "")
