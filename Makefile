@@ -29,6 +29,9 @@ lint: $(MADE)  ## check style and format
 types: $(MADE)  ## check types, in tests and benchmarks too
 	$(PYTHON) -m mypy
 
+golden: $(MADE)  ## write what the commands print anew, to be read before it is committed
+	$(PYTHON) -m tests.goldens
+
 docs: $(MADE)  ## write the tables of the documentation anew
 	$(PYTHON) docs/tables.py
 
@@ -44,4 +47,4 @@ bench: $(MADE)  ## run every benchmark; takes some minutes
 screenshots: $(MADE)  ## draw docs/screenshots anew (needs a terminal-shot command, see CONTRIBUTING)
 	PATH="$(CURDIR)/.venv/bin:$$PATH" docs/screenshots/draw
 
-.PHONY: help setup test fast fuzz lint types docs demo ci bench screenshots
+.PHONY: golden help setup test fast fuzz lint types docs demo ci bench screenshots

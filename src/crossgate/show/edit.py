@@ -12,8 +12,10 @@ from crossgate.show.check import where
 from crossgate.show.console import count, folded, quiet, strong, word
 from crossgate.show.sets import difference_lines
 
-MOST_FINDINGS = 5
-MOST_TURNED = 8
+MOST_TURNED = 5
+MOST_ROWS = 16
+MOST_FINDINGS = 3
+"""A preview is about a screen: of each kind so many, then how many more."""
 
 
 def proposal_lines(proposal: Proposal) -> Iterator[str]:
@@ -55,7 +57,7 @@ def impact_lines(new: Plan, impact: Impact) -> Iterator[str]:
     if len(turns) > MOST_TURNED:
         yield quiet(f"and {count(len(turns) - MOST_TURNED, 'more expectation')}; --json tells all")
     if impact.differences:
-        yield from difference_lines(new, impact.differences, rest="--json tells all")
+        yield from difference_lines(new, impact.differences, most=MOST_ROWS, rest="--json tells all")
     else:
         yield "no packet is treated otherwise"
     if impact.findings:

@@ -22,7 +22,7 @@ from crossgate.show.width import columns
 
 MOST_LINES = 12
 MOST_ROWS = 30
-"""After so many lines no further difference is begun, unless all are to be shown."""
+"""After so many lines no further difference is begun, unless all are to be shown or a caller has room for fewer."""
 MOST_PARTS = 20
 """Where more lines of lists stop something, they are named without what they stop."""
 MOST_LETTERS = 160
@@ -146,7 +146,7 @@ def _cut(text: str) -> str:
 
 
 def difference_lines(
-    plan: Plan, found: Sequence[Difference], *, every: bool = False, source_ports: bool = False, rest: str
+    plan: Plan, found: Sequence[Difference], *, every: bool = False, source_ports: bool = False, most: int = MOST_ROWS, rest: str
 ) -> Iterator[str]:
     """Yield traffic that is treated differently, in the words of the new plan, about a screen of it.
 
@@ -164,7 +164,7 @@ def difference_lines(
     shown = list(found) if every else next(each for each in weighed if each)
     rows = told = 0
     for difference in shown:
-        if rows >= MOST_ROWS and not every:
+        if rows >= most and not every:
             break
         told += 1
         lines = list(_difference(wording, difference, every))

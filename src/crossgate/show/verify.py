@@ -62,7 +62,8 @@ def _result_lines(result: Verified) -> Iterator[str]:
     expectation = result.expectation
     comment = quiet(f'  "{expectation.comment}"') if expectation.comment else ""
     said = "held" if result.held else "failed" if result.answered else "open"
-    yield f"{word(said, bold=not result.held)}{' ' * (6 - len(said))}  {quiet(f'{expectation.place.line:>4}')}  {expectation.text}{comment}"
+    mark = word(said, bold=not result.held) + " " * (6 - len(said))
+    yield from columns([[mark, quiet(f"{expectation.place.line:>4}"), expectation.text + comment]])
     if not result.held:
         yield from folded(result.why, 14)
         yield from folded(f"needed: {result.needed}", 14)
@@ -79,7 +80,8 @@ def _outage_lines(outages: Sequence[Outage]) -> Iterator[str]:
         yield strong(f"{outage.part.name} down: {failing} {'fails' if len(outage.broken) == 1 else 'fail'}")
         for result in outage.broken:
             cut_off = result.verdict is Verdict.UNROUTABLE
-            yield f"  {quiet(f'{result.expectation.place.line:>4}')}  {result.expectation.text}{': there is no way' if cut_off else ''}"
+            ending = ": there is no way" if cut_off else ""
+            yield from columns([[quiet(f"{result.expectation.place.line:>4}"), result.expectation.text + ending]], indent=2)
             if not cut_off:
                 yield from folded(result.why, 8)
     if harmless:

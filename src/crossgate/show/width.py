@@ -109,16 +109,16 @@ def _stripped(row: Sequence[str]) -> list[str]:
 
 
 def _fitting(widths: list[int], room: int) -> list[int]:
-    """Return widths that fit together, the widest columns made narrower."""
-    found = list(widths)
-    room -= _GAP * (len(found) - 1)
-    while sum(found) > room:
-        widest = max(range(len(found)), key=found.__getitem__)
-        if found[widest] <= _LEAST:
-            break
-        ordered = sorted(found)
-        next_lower = max((each for each in ordered if each < found[widest]), default=_LEAST)
-        found[widest] = max(found[widest] - max(1, min(sum(found) - room, found[widest] - next_lower)), _LEAST)
+    """Return widths that fit together: those of the widest columns are made the same, as far down as they must."""
+    room -= _GAP * (len(widths) - 1)
+    if sum(widths) <= room:
+        return widths
+    most = _LEAST
+    while sum(min(each, most + 1) for each in widths) <= room:
+        most += 1
+    found = [min(each, most) for each in widths]
+    for column, each in enumerate(widths):  # what is left over goes to the first that can use it
+        found[column] += max(min(each - found[column], room - sum(found)), 0)
     return found
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from crossgate.core.model.address import Family, Pattern, everything, single
+from crossgate.core.model.address import Family, Pattern, everything, format_address, single
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.minimise import MOST_COMPARED, SetLine, grouped, within
@@ -88,7 +88,7 @@ class Wording:
             if named <= rest:
                 named_first.append(name)
                 rest = rest - named
-        ways = [named_first + (self._less_first(rest, family, depth) or [str(each) for each in _in_order(rest)])]
+        ways = [named_first + (self._less_first(rest, family, depth) or _written(rest))]
         if len(ways[0]) > 1:
             ways.append(self._less_first(left, family, depth) or ways[0])
         return min(ways, key=lambda terms: sum(map(len, terms)))
@@ -139,6 +139,20 @@ def _named_sets(plan: Plan, family: Family) -> list[_NamedSet]:
     sets = [_NamedSet("any", frozenset((everything(family),)))]
     sets += [_NamedSet(name, joined(patterns)) for name, patterns in named if patterns]
     return sorted(sets, key=lambda each: -sum(pattern.size for pattern in each.patterns))
+
+
+def _written(patterns: Iterable[Pattern]) -> list[str]:
+    """Write patterns in order: prefixes that follow each other without a gap as one range, all others by themselves."""
+    runs: list[list[Pattern]] = []
+    for each in _in_order(patterns):
+        if runs and each.is_prefix and runs[-1][-1].is_prefix and runs[-1][-1].last + 1 == each.first:
+            runs[-1].append(each)
+        else:
+            runs.append([each])
+    family = runs[0][0].family if runs else Family.IPV4
+    return [
+        str(run[0]) if len(run) == 1 else f"{format_address(family, run[0].first)}-{format_address(family, run[-1].last)}" for run in runs
+    ]
 
 
 def _in_order(patterns: Iterable[Pattern]) -> list[Pattern]:
