@@ -32,8 +32,9 @@ types: $(MADE)  ## check types, in tests and benchmarks too
 golden: $(MADE)  ## write what the commands print anew, to be read before it is committed
 	$(PYTHON) -m tests.goldens
 
-docs: $(MADE)  ## write the tables of the documentation anew
+docs: $(MADE)  ## write the tables and the guide's outputs in the documentation anew
 	$(PYTHON) docs/tables.py
+	$(PYTHON) docs/guide.py
 
 demo: $(MADE)  ## run the full example
 	$(PYTHON) -m crossgate demo

@@ -1,0 +1,66 @@
+"""Run what docs/guide.md tells to run, and write what it prints into the page: `make docs`; with --check, only look.
+
+In the page a block whose info string has a file's name is that file (`gate ferry.gate`), or what is added to it where a `+` follows. A block
+`console` has command lines behind `$ `, each followed by what it prints; the commands run in the order of the page, in a folder of their own.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+GUIDE = Path(__file__).with_name("guide.md")
+WIDTH = 100
+_BLOCK = re.compile(r"^```(\w+)([^\n]*)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
+_COMMANDS = ("crossgate", "cat")
+"""What a line may run."""
+
+
+def rendered(text: str) -> str:
+    """Return the page with what its commands print now."""
+    with tempfile.TemporaryDirectory() as temporary:
+        return _BLOCK.sub(lambda block: _block(block, Path(temporary)), text)
+
+
+def _block(block: re.Match[str], folder: Path) -> str:
+    kind, told, body = block.groups()
+    if kind == "console":
+        body = "\n".join(_printed(line[2:], folder) for line in body.splitlines() if line.startswith("$ "))
+    elif told.strip():
+        name, *more = told.split()
+        with (folder / name).open("a" if more == ["+"] else "w", encoding="utf-8") as file:
+            file.write(body)
+    return f"```{kind}{told}\n{body}```"
+
+
+def _printed(line: str, folder: Path) -> str:
+    """Return a command line and what it prints, as a terminal shows it."""
+    program = line.split()[0]
+    if program not in _COMMANDS:
+        raise SystemExit(f"the guide runs only {' and '.join(_COMMANDS)}, not {program}")
+    environment = {name: value for name, value in os.environ.items() if not name.startswith("CROSSGATE")} | {"COLUMNS": str(WIDTH)}
+    ours = shutil.which("crossgate", path=str(Path(sys.executable).parent))
+    command = line if program != "crossgate" or ours is None else f"{ours} {line.partition(' ')[2]}"
+    done = subprocess.run(
+        command, shell=True, cwd=folder, env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False
+    )
+    return f"$ {line}\n{done.stdout}"
+
+
+def main() -> int:
+    """Write the page anew; exit status 1 where --check finds another text."""
+    text = GUIDE.read_text(encoding="utf-8")
+    new = rendered(text)
+    if "--check" in sys.argv:
+        return int(new != text)
+    GUIDE.write_text(new, encoding="utf-8")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
