@@ -92,7 +92,7 @@ def test_arguments_and_file_names_steer_no_terminal(demo: Path, run: Run) -> Non
 @pytest.mark.process
 def test_ctrl_c_ends_with_130(demo: Path) -> None:
     program = "import signal, sys; from crossgate.__main__ import main; import crossgate.commands as c\n" \
-              "c.application = lambda words: (lambda words: signal.raise_signal(signal.SIGINT))\nsys.argv = ['x', 'check']\nmain()"  # fmt: skip
+              "c.application = lambda *told: (lambda words: signal.raise_signal(signal.SIGINT))\nsys.argv = ['x', 'check']\nmain()"  # fmt: skip
     done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=False, cwd=demo)
     assert (done.returncode, done.stderr) == (130, "")
     for wait in (0.06, 0.12, 0.2):
@@ -102,6 +102,8 @@ def test_ctrl_c_ends_with_130(demo: Path) -> None:
         time.sleep(wait)
         running.send_signal(signal.SIGINT)
         _, problems = running.communicate()
+        if running.returncode == 1 and "crossgate" not in problems:
+            continue  # Python itself was still starting, on a loaded machine
         assert running.returncode in (130, -signal.SIGINT)
         assert running.returncode == -signal.SIGINT or "Traceback" not in problems
 
@@ -109,7 +111,7 @@ def test_ctrl_c_ends_with_130(demo: Path) -> None:
 @pytest.mark.process
 def test_what_nobody_foresaw_is_an_apology(demo: Path) -> None:
     program = "import sys; from crossgate.__main__ import main; import crossgate.commands as c\n" \
-              "c.application = lambda words: (lambda words: [][1])\nsys.argv = ['x', 'check']\nmain()"  # fmt: skip
+              "c.application = lambda *told: (lambda words: [][1])\nsys.argv = ['x', 'check']\nmain()"  # fmt: skip
     done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=False, cwd=demo)
     assert done.returncode == 2
     assert "sorry, this is a fault of Cross Gate" in done.stderr

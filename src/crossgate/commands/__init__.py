@@ -6,7 +6,7 @@ no command.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from importlib import import_module
 from pathlib import Path
 from typing import Annotated, NamedTuple
@@ -89,11 +89,23 @@ def application(words: Sequence[str], completes: bool = False) -> typer.Typer:
     for name in () if alone else [named] if named in COMMANDS else COMMANDS:
         listed = COMMANDS[name]
         command = getattr(import_module(f"crossgate.commands.{listed.module}"), listed.function)
-        if isinstance(command, typer.Typer):
+        if completes and not named:
+            app.command(name, rich_help_panel=listed.step)(_only_named(command))
+        elif isinstance(command, typer.Typer):
             app.add_typer(command, rich_help_panel=listed.step)
         else:
             app.command(name, rich_help_panel=listed.step, epilog=examples(*listed.examples))(command)
     return app
+
+
+def _only_named(command: Callable[..., object] | typer.Typer) -> Callable[[], None]:
+    """Return what stands for a command while its name is completed: to build all of them with their options takes far longer."""
+
+    def named() -> None:
+        pass
+
+    named.__doc__ = command.info.help if isinstance(command, typer.Typer) else command.__doc__
+    return named
 
 
 def _command(words: Sequence[str]) -> str:
