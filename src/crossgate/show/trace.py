@@ -26,10 +26,11 @@ def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, at: datetime
     if plan.windows:
         yield quiet(f"at {at:%a %Y-%m-%d %H:%M}")
     families = {trace.conversation.first.family for _, trace in traces}
-    rows = []
+    rows, fates = [], Counter[str]()
     for _, several in groupby(traces, key=lambda each: (id(each[0]), each[1].conversation.first.family, each[1].conversation.claimed)):
         alike: dict[tuple[str, str], list[Trace]] = {}
-        (asked, _), *_ = members = list(several)
+        members = list(several)
+        asked = members[0][0]
         for _, trace in members:
             verdict = "varies" if trace.differing is not None else str(trace.verdict)
             alike.setdefault((verdict, _decision(trace)), []).append(trace)
@@ -38,10 +39,10 @@ def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, at: datetime
             ends = f"{name(asked.source)}{'' if claimed is None else f' as {claimed}'} to {name(asked.destination)}"
             labels = ", ".join(service_label(each.conversation.first) for each in those)
             service = asked.service if len(alike) == 1 else labels
+            fates[verdict] += 1
             rows.append([ends, *([first.family.label] if len(families) > 1 else []), service, word(verdict), decision])
     yield from columns(rows)
-    if len(traces) > 1:
-        fates = Counter("varies" if trace.differing is not None else str(trace.verdict) for _, trace in traces)
+    if len(rows) > 1:
         yield quiet(", ".join(f"{number} {verdict}" for verdict, number in fates.items()))
 
 
