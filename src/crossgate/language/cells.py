@@ -7,6 +7,7 @@ a wildcard or a prefix leaves them open.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import lru_cache
 
 from crossgate.core.model.accesslist import Action
 from crossgate.core.model.address import (
@@ -109,6 +110,7 @@ def _addresses(left: list[str]) -> str:
     return _literal(word)
 
 
+@lru_cache(maxsize=1 << 16)
 def _literal(word: str) -> str:
     """Return an address, prefix or range in its usual form; a prefix has no host bits."""
     if not looks_like_address(word):

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from codecs import BOM_UTF8
 from collections.abc import Iterator
+from functools import lru_cache
 from itertools import zip_longest
 from typing import NamedTuple
 
@@ -56,15 +57,27 @@ def tidied_data(data: bytes, file: str, plan: Plan) -> bytes:
 
 
 def _set(line: Line, block: str, number: int | None) -> _Set:
-    words = [each.text for each in line.words()]
-    remark = line.remark.text if line.remark else ""
-    indented = line.text[:1] in (" ", "\t")
+    found = _cells(line.text, block)
+    return found if number is None else found._replace(number=number if found.kind == "entry" else None)
+
+
+@lru_cache(maxsize=1 << 17)
+def _cells(text: str, block: str) -> _Set:
+    """Return a line set in cells, but for an entry's number; lines are kept, for an edit looks at the file before and after it."""
+    remark = ""
+    if '"' not in text and "#" not in text:
+        words = text.split()  # most lines
+    else:
+        line = Line("", 0, text)
+        words = [each.text for each in line.words()]
+        remark = line.remark.text if line.remark else ""
+    indented = text[:1] in (" ", "\t")
     if not words:
         return _Set("", (), remark, _INDENT if remark and indented else "")
     indent = _INDENT if indented else ""
     row = (BLOCK_LINES if indented else STATEMENTS).get(words[0])
     if indented and block and (row is None or row not in STATEMENTS["list"].block):
-        return _Set("entry", entry_cells(words, block == Kind.STANDARD), remark, indent, number)
+        return _Set("entry", entry_cells(words, block == Kind.STANDARD), remark, indent)
     if row is None:
         return _Set(words[0], one_cell(words), remark, indent)
     return _Set(row.table or row.keyword, row.cells(words), remark, indent)

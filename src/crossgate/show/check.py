@@ -40,7 +40,9 @@ def where(finding: Finding) -> str:
     """Return the list and entry that a finding is about, as ` in kiosk-fence 30`; "" where it is about none."""
     if finding.access_list is None:
         return ""
-    return f" in {finding.access_list if finding.entry is None else line_name(finding.access_list, finding.entry)}"
+    if finding.entry is None:
+        return f" in {'list ' if finding.access_list.isdigit() else ''}{finding.access_list}"
+    return f" in {line_name(finding.access_list, finding.entry)}"
 
 
 def _entry_text(plan: Plan, finding: Finding) -> str:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from itertools import islice
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import chain, islice
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
-from crossgate.core.lists.split import ListRegions, region_hull
+from crossgate.core.lists.split import EntryRegion, ListRegions, region_hull
 from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry, line_name
 from crossgate.core.model.address import Address, Family, Pattern, everything
 from crossgate.core.model.finding import Fault, Finding
@@ -63,19 +63,21 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
         if case.focus is not None and case.untouched(access_list, senders):
             entries = [entry for entry in entries if case.in_focus(access_list, entry)]
         for entry in entries if senders else ():
-            begun = _openings(case, access_list, entry)
-            if begun:
+            if entry.action is not Action.PERMIT:
+                continue
+            own = [index for index in classes.overlapping(entry.source.patterns) if index in senders]
+            across = case.across(access_list, entry, own)
+            first = next(across, None)
+            begun = [] if first is None else _openings(case, access_list, entry)
+            if first is not None and begun:
                 with answered(f"whether the answers to what {line_name(access_list.name, entry.number)} permits come back", case.missed):
-                    own = [index for index in classes.overlapping(entry.source.patterns) if index in senders]
-                    pairs = answers.in_doubt(family, begun, case.across(access_list, entry, own))
+                    pairs = answers.in_doubt(family, begun, chain((first,), across))
                     found = (each for flow in pairs if (each := _half_open(case, access_list, entry, begun, flow)) is not None)
                     yield from islice(found, 1)
 
 
 def _openings(case: Case, access_list: AccessList, entry: Entry) -> list[Opening]:
-    """Return the packets from client ports that an entry permits and that open conversations."""
-    if entry.action is not Action.PERMIT:
-        return []
+    """Return the packets from client ports that an entry takes and that open conversations."""
     region = entry_region(entry, access_list.family)
     begun = [] if region is None else by_course(from_ports(region, case.plan.client_ports))
     return [each for each in begun if not each.course.stray]
@@ -230,6 +232,9 @@ def _gets_by(asking: Flows, asked: list[PlacedList], packets: Region, entry: Ent
     """Return one of some packets that all lists let by, one of them by this entry; None when there is none."""
     hull = region_hull(packets)
     near = [asking.regions(each.access_list).near(hull) for each in asked]
+    tried = PacketSet.of(packets).witness()
+    if tried.source != tried.destination and _lets_by(asked, near, tried, entry):
+        return tried  # most are found so, and no list is taken apart for them
     frame = Frame(packets, [each.region for regions in near for each in regions if each.region is not None])
     rows = [
         [(row, each.entry) for each in regions if each.region is not None and (row := frame.product(each.region)) is not None]
@@ -247,6 +252,14 @@ def _gets_by(asking: Flows, asked: list[PlacedList], packets: Region, entry: Ent
         return None
 
     return passing(0, frame.whole, False)
+
+
+def _lets_by(asked: Sequence[PlacedList], near: Sequence[Sequence[EntryRegion]], packet: Packet, entry: Entry) -> bool:
+    """Whether all lists let a packet by, one of them by an entry; of each only the entries `near` it can match."""
+    takers = [next((each.entry for each in regions if each.entry.matches(packet)), None) for regions in near]
+    return any(taker is entry for taker in takers) and all(
+        Decider(each.access_list, taker).permits for each, taker in zip(asked, takers, strict=True)
+    )
 
 
 def _told(case: Case, access_list: AccessList, entry: Entry, flow: Flow, packet: Packet) -> Finding:

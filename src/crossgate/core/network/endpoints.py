@@ -40,7 +40,7 @@ def candidates(network: Forwarding, text: str) -> list[Endpoint]:
     if looks_like_address(text):
         return [at_address(network, parse_address(text))]
     meaning = meaning_of(plan, text)
-    if meaning is None or meaning.kind is WordKind.ANY:
+    if meaning is None:
         raise PlanError(unknown("host", text, [*plan.hosts, *plan.devices]))
     if meaning.kind is WordKind.PORT:
         raise PlanError(f"{text} {_NO_ADDRESSES}")
