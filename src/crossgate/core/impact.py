@@ -7,6 +7,7 @@ lists whose placement or network changed.
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping
 from datetime import datetime
 from functools import cache, partial
 from typing import NamedTuple
@@ -58,18 +59,18 @@ class Impact(NamedTuple):
         return [each.now for each in self.turned if not each.now.held and each.held is not False]
 
 
-def impact_of(old: Session, new: Session, now: datetime, tell: Tell | None = None) -> Impact:
-    """Return what becomes otherwise when `new` takes the place of `old`."""
+def impact_of(old: Session, new: Session, now: datetime, tell: Tell | None = None, proved: Mapping[str, Verified] | None = None) -> Impact:
+    """Return what becomes otherwise when `new` takes the place of `old`; new expectations that are `proved` already are not proved again."""
     missed: list[TooManyPieces] = []
     unaudited: list[TooManyPieces] = []
     change = Change(old, new)
     new = change.new
-    turned, differing = _turned(change), differences(old, new, tell, missed, change)
+    turned, differing = _turned(change, proved or {}), differences(old, new, tell, missed, change)
     appeared, gone = _findings(change, now, unaudited)
     return Impact(turned, differing, appeared, missed, unaudited, gone)
 
 
-def _turned(change: Change) -> list[Turned]:
+def _turned(change: Change, proved: Mapping[str, Verified]) -> list[Turned]:
     """Return the expectations whose answer changes, and those that are new."""
     before, after = Verifier(change.old), Verifier(change.new)
     known: dict[str, list[Promise]] = {}
@@ -82,7 +83,8 @@ def _turned(change: Change) -> list[Turned]:
         if was is not None and not _can_turn(change, was, each):
             continue
         held = before.verify(was).held if was is not None else None
-        verified = after.verify(each)
+        already = proved.get(each.text) if was is None else None
+        verified = after.verify(each) if already is None else already._replace(expectation=each)
         if verified.held is not held:
             found.append(Turned(held, verified))
     return found

@@ -75,7 +75,7 @@ def propose(
         new = {**new, **tidy}
         plan = read(path, {**reading.data, **new}).plan
     diff = tuple(_diff(old, new))
-    impact = impact_of(Session(reading.plan), Session(plan), now, tell)
+    impact = impact_of(Session(reading.plan), Session(plan), now, tell, draft.proved)
     refused = "" if anyway else _why_refused(impact)
     if harmless and impact.differences:
         refused = "traffic would be treated otherwise, which must not be; please report this plan"

@@ -6,9 +6,11 @@ Line numbers are those of the plan as it was read, whatever has been changed sin
 from __future__ import annotations
 
 from codecs import BOM_UTF8
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from crossgate.core.answers.verify import Verified
 from crossgate.core.model.errors import Place
 from crossgate.language.lines import Line, file_lines
 from crossgate.language.reader import Reading
@@ -37,12 +39,16 @@ class _Slot:
 
 
 class Draft:
-    """A plan's files as lines to be changed. Line numbers are those of the plan as it was read, whatever is changed."""
+    """A plan's files as lines to be changed. Line numbers are those of the plan as it was read, whatever is changed.
+
+    An edit that writes expectations which it has proved already, in the network and lists that it writes, leaves them in `proved`, by text.
+    """
 
     def __init__(self, reading: Reading) -> None:
         self.plan = reading.plan
         self.names = reading.names
         self.data = reading.data
+        self.proved: Mapping[str, Verified] = {}
         self._files: dict[str, list[_Slot]] = {}
 
     def _slots(self, file: str) -> list[_Slot]:

@@ -6,7 +6,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import NamedTuple
 
-from crossgate.core.answers.verify import Verifier
+from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.audit import audit
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.finding import Finding
@@ -30,12 +30,15 @@ def write_fence(draft: Draft, path: Path, asked: Asked, now: datetime) -> str:
     known = {each.text: each for each in verifier.network.plan.expectations}
     held: list[str] = []
     unproved: list[str] = []
+    proved: dict[str, Verified] = {}
     for each in made.expectations:
-        if verifier.verify(known[each.whole]).held:
+        proved[each.whole] = verifier.verify(known[each.whole])
+        if proved[each.whole].held:
             held.append(each.whole)
             continue
         for part in each.parts:
-            (held if verifier.verify(known[part]).held else unproved).append(part)
+            proved[part] = verifier.verify(known[part])
+            (held if proved[part].held else unproved).append(part)
 
     def findings() -> list[Finding]:
         plan = _fenced(draft, path, asked, made.lines(held)).plan
@@ -45,6 +48,7 @@ def write_fence(draft: Draft, path: Path, asked: Asked, now: datetime) -> str:
     faults = findings()
     needless = {(each.access_list or "", each.entry or 0) for each in faults if each.name == "no-effect"}
     if needless:
+        proved.clear()  # of other lists
         made = made.without(needless)
         faults = findings()
     accepted = [
@@ -57,6 +61,7 @@ def write_fence(draft: Draft, path: Path, asked: Asked, now: datetime) -> str:
     file = draft.plan.files[0]
     trial = _fenced(draft, path, asked, lines)
     whole, usual = trial.text, tidied(trial.text, file, trial.plan)
+    draft.proved = proved
     start = first_line(asked.subnet)
     draft.rewrite(file, whole[: whole.index(start)] + usual[usual.index(start) :])
     said = f"{asked.subnet} is fenced off" + (", one way" if asked.one_way else "")
