@@ -82,9 +82,16 @@ def test_an_include_is_watched_from_the_save_that_brings_it(demo: Path, watched:
     (demo / "ternhaven.gate").write_text((demo / "ternhaven.gate").read_text() + 'include "names.gate"\n')
     watched.until("no packet is treated otherwise")
     names.write_text("group officers duty\nlist 13 standard ipv4\n    10 permit duty\n")
-    assert "warning unplaced in 13" in watched.until("place 13 inbound")
+    assert "warning unplaced in list 13" in watched.until("place 13 inbound")
     names.write_text("group officers duty\n")
-    assert "1 finding gone: unplaced in 13" in watched.until("gone")
+    assert "1 finding gone: unplaced in list 13" in watched.until("gone")
+    # Once it is no part of the plan it is not watched, and nothing is told again and again.
+    plan = demo / "ternhaven.gate"
+    plan.write_text(plan.read_text().replace('include "names.gate"\n', ""))
+    watched.until("no packet is treated otherwise")
+    names.write_text("nonsense\n")
+    time.sleep(1.5)
+    assert watched.lines.empty()
 
 
 @pytest.mark.process

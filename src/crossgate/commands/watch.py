@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, plan_file
+from crossgate.commands.common import JsonOption, plan_file, read_file
 
 if TYPE_CHECKING:
     from crossgate.core.traffic.session import Session
@@ -40,7 +40,6 @@ def watch(
     from crossgate.core.model.finding import Severity
     from crossgate.core.traffic.session import Session
     from crossgate.formats.json.watch import errors_document, save_document
-    from crossgate.language.reader import read_plan
     from crossgate.show.console import write
     from crossgate.show.watch import error_lines, save_lines, state_lines
 
@@ -51,14 +50,14 @@ def watch(
     while True:
         seen, now, bad = _stamps(files), datetime.now(), False
         try:
-            new = Session(read_plan(path))
+            new = Session(read_file(path))
         except PlanError as error:
             if good is None and not path.exists():
                 raise
             bad, lines, document = True, error_lines(now, error, good is not None), errors_document(str(path), now, error)
         else:
             files, stands = new.plan.files, _standing(new, now)
-            seen = {**_stamps(files), **seen}
+            seen = {name: seen.get(name, stamp) for name, stamp in _stamps(files).items()}
             impact = None if good is None else impact_of(good, new, now)
             bad = impact is not None and (bool(impact.broken) or any(each.severity is Severity.ERROR for each in impact.findings))
             lines = state_lines(new.plan, now, stands) if impact is None else save_lines(new.plan, now, impact, stands)
