@@ -139,6 +139,7 @@ def test_lines_add_up_where_their_ends_overlap(plan_of: Read) -> None:
     # A line of the other family, or of another hour, permits nothing here.
     assert told(plan_of, WEB, "nothing a to elsewhere", "web a to b1 over ipv4") == [True, True]
     assert told(plan_of, WEB, "nothing a to elsewhere over ipv4", "web a to b1 at mon 08:00") == [False, True]
+    assert told(plan_of, WEB, "nothing a to elsewhere", "web a to b1 over ipv6") == [False, False]
     # What an `expect permit` says adds nothing.
     plan = plan_of(NET + LIST.format(WEB, "deny") + "expect permit web a to b1\nexpect only nothing a to elsewhere\n")
     assert [Verifier(Session(plan)).verify(each).held for each in plan.expectations] == [True, False]
