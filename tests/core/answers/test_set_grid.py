@@ -90,3 +90,25 @@ def test_what_is_given_up_is_named_and_has_no_verdict(plan_of: Read) -> None:
         allow(1_000_000)
     assert cell.verdicts() == {}
     assert "what a sends to b of tcp/900-1100" in missed[0].message
+
+
+SIDES = """subnet one 10.0.1.0/24
+subnet two 10.0.2.0/24
+router left
+    interface one 10.0.1.1/24
+    interface two 10.0.2.1/24
+router right
+    interface one 10.0.1.2/24
+    interface two 10.0.2.2/24
+list wall extended ipv4
+    10 deny ip any to 10.0.2.128/25
+    20 permit ip any to any
+place wall inbound on right.one
+"""
+
+
+def test_what_varies_with_the_path_goes_before_what_is_so_of_some(plan_of: Read) -> None:
+    grid = SetGrid(Session(plan_of(SIDES)), NOON)
+    ends = (("one", "two"), ("one", "10.0.2.128/25"), ("one", "10.0.2.0/25"))
+    told = [cell.verdicts()[Family.IPV4] for one, other in ends for cell in grid.cell(one, other, ["ping"])]
+    assert told == [(Verdict.VARIES,), (Verdict.VARIES,), (Verdict.PERMITTED,)]

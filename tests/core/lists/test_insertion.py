@@ -9,8 +9,8 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.lists.insertion import effective_position
-from crossgate.core.model.accesslist import Entry
+from crossgate.core.lists.insertion import effective_position, number_between
+from crossgate.core.model.accesslist import MOST_NUMBER, Entry
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import states
@@ -89,3 +89,20 @@ def test_a_new_entry_is_placed_by_the_hours_that_the_list_has(tmp_path: Path) ->
         plan.lists["l"].entries[1],
         "20 (permit ip any to any during day), which takes all of it",
     )
+
+
+@given(st.integers(0, 60), st.integers(1, 60) | st.none())
+def test_a_number_between_two_is_free_and_the_next_ten_where_that_fits(low: int, high: int | None) -> None:
+    found = number_between(low, high)
+    if high is not None and high - low < 2:
+        assert found is None
+    else:
+        assert found is not None
+        assert low < found < (high if high is not None else MOST_NUMBER)
+        ten = (low // 10 + 1) * 10
+        assert found == ten or (high is not None and high <= ten)
+
+
+def test_there_is_no_number_behind_the_last() -> None:
+    assert number_between(MOST_NUMBER, None) is None
+    assert number_between(MOST_NUMBER - 1, None) == MOST_NUMBER
