@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from itertools import chain, islice
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
-from crossgate.core.lists.split import EntryRegion, ListRegions, region_hull
+from crossgate.core.lists.split import ListRegions, region_hull
 from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry, line_name
 from crossgate.core.model.address import Address, Family, Pattern, everything
 from crossgate.core.model.finding import Fault, Finding
@@ -20,7 +20,7 @@ from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.frame import Frame, PacketSet
 from crossgate.core.sets.patterns import less
 from crossgate.core.sets.products import Product
-from crossgate.core.sets.region import ALL_WHAT, PROTOCOL_SHIFT, Region, entry_region, every_packet, protocol_line
+from crossgate.core.sets.region import ALL_WHAT, PROTOCOL_SHIFT, Region, entry_region, every_packet, packet_region, protocol_line
 from crossgate.core.traffic.courses import Opening, by_course, from_ports, leg_regions
 from crossgate.core.traffic.flows import Flow, Flows, PlacedList, placed_on
 from crossgate.core.traffic.legs import Leg
@@ -202,10 +202,14 @@ class _Claims:
             for opened in self.case.states(*(each for _, each in asked)):
                 if wanted is not None and entry.in_force(opened):
                     asking = self.case.asking(opened)
-                    if not self._stopped(asking, asked, entry, flow.source.segment, claimed):
+                    key = (opened, tuple(asked), entry, flow.source.segment)
+                    if self._nowhere.get(key):
+                        continue
+                    packet = _tried(asking, asked, wanted, entry)
+                    if packet is None and not self._stopped(key, asking, asked, entry, claimed):
                         packet = _gets_by(asking, asked, wanted, entry)
-                        if packet is not None:
-                            return packet
+                    if packet is not None:
+                        return packet
         return None
 
     def claimable(self, name: str, sources: tuple[Pattern, ...]) -> frozenset[Pattern]:
@@ -219,22 +223,33 @@ class _Claims:
                 self._foreign[key] = less(sources, [block for block in segment.prefixes if block.family is self.family])
         return self._foreign[key]
 
-    def _stopped(self, asking: Flows, asked: list[PlacedList], entry: Entry, segment: str, claimed: Region) -> bool:
+    def _stopped(self, key: tuple[object, ...], asking: Flows, asked: list[PlacedList], entry: Entry, claimed: Region) -> bool:
         """Whether these lists stop all of an entry's packets from the sources that a segment claims, wherever they are sent."""
-        key = (asking.open_windows, tuple(asked), entry, segment)
         if key not in self._nowhere:
             self._nowhere[key] = False  # as long as it is not known
-            self._nowhere[key] = _gets_by(asking, asked, claimed, entry) is None
+            tried = _tried(asking, asked, claimed, entry)
+            self._nowhere[key] = tried is None and _gets_by(asking, asked, claimed, entry) is None
         return self._nowhere[key]
+
+
+def _tried(asking: Flows, asked: list[PlacedList], packets: Region, entry: Entry) -> Packet | None:
+    """Return one packet of some, if all lists let it by, one of them by this entry: most are found so, and no list is taken apart."""
+    packet = PacketSet.of(packets).witness()
+    if packet.source == packet.destination:
+        return None
+    hull = region_hull(packet_region(packet))
+    takers = [
+        next((each.entry for each in asking.regions(access_list).near(hull) if each.entry.matches(packet)), None)
+        for _, access_list in asked
+    ]
+    permits = (Decider(each.access_list, taker).permits for each, taker in zip(asked, takers, strict=True))
+    return packet if any(taker is entry for taker in takers) and all(permits) else None
 
 
 def _gets_by(asking: Flows, asked: list[PlacedList], packets: Region, entry: Entry) -> Packet | None:
     """Return one of some packets that all lists let by, one of them by this entry; None when there is none."""
     hull = region_hull(packets)
     near = [asking.regions(each.access_list).near(hull) for each in asked]
-    tried = PacketSet.of(packets).witness()
-    if tried.source != tried.destination and _lets_by(asked, near, tried, entry):
-        return tried  # most are found so, and no list is taken apart for them
     frame = Frame(packets, [each.region for regions in near for each in regions if each.region is not None])
     rows = [
         [(row, each.entry) for each in regions if each.region is not None and (row := frame.product(each.region)) is not None]
@@ -252,14 +267,6 @@ def _gets_by(asking: Flows, asked: list[PlacedList], packets: Region, entry: Ent
         return None
 
     return passing(0, frame.whole, False)
-
-
-def _lets_by(asked: Sequence[PlacedList], near: Sequence[Sequence[EntryRegion]], packet: Packet, entry: Entry) -> bool:
-    """Whether all lists let a packet by, one of them by an entry; of each only the entries `near` it can match."""
-    takers = [next((each.entry for each in regions if each.entry.matches(packet)), None) for regions in near]
-    return any(taker is entry for taker in takers) and all(
-        Decider(each.access_list, taker).permits for each, taker in zip(asked, takers, strict=True)
-    )
 
 
 def _told(case: Case, access_list: AccessList, entry: Entry, flow: Flow, packet: Packet) -> Finding:
