@@ -7,7 +7,6 @@ from datetime import datetime
 
 from crossgate.core.answers.grid import Cell
 from crossgate.core.model.address import Family
-from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service, ServiceError
 from crossgate.core.model.window import open_at
 from crossgate.core.network.address_classes import AddressClass, meant
@@ -17,11 +16,6 @@ from crossgate.core.traffic.courses import openings
 from crossgate.core.traffic.flows import Flow, Flows, flows, placed_on
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict
-
-
-def default_sets(plan: Plan) -> list[str]:
-    """Return what a grid of a plan without hosts is of: its subnets and outsides."""
-    return list(plan.segments)
 
 
 class SetGrid:
