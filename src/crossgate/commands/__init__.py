@@ -7,6 +7,7 @@ no command.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from importlib import import_module
 from pathlib import Path
 from typing import Annotated, NamedTuple
@@ -16,6 +17,7 @@ import typer
 from crossgate import __version__
 from crossgate.commands.common import examples
 from crossgate.commands.completing import put, typed
+from crossgate.core.model.errors import PlanError
 
 
 class Listed(NamedTuple):
@@ -60,8 +62,6 @@ def run(words: Sequence[str]) -> None:
     told = words if before is None else before
     app, command = application(told, before is not None), _command(told)
     if command.endswith(".gate") and before is None:
-        from crossgate.core.model.errors import PlanError
-
         raise PlanError(f"{command} is a plan and no command; name what to do with it, as: crossgate check {command}")
     if any("--plan" in word or word == "-" or word.endswith(".gate") for word in told):
         from crossgate.commands.naming import plan_first
@@ -69,7 +69,8 @@ def run(words: Sequence[str]) -> None:
         if before is None:
             words = plan_first(words, command, app)
         elif told[-1] != "--plan":
-            put(plan_first(told, command, app))
+            with suppress(PlanError):  # two plans are named: told when the line is run
+                put(plan_first(told, command, app))
     app(words)
 
 
