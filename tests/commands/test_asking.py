@@ -351,9 +351,14 @@ def test_many_are_traced_in_a_line_each(run: Run, answer: Ask, demo: Path) -> No
     ]
     assert "crane-1" not in run("trace", "kiosk-1", "cranes,manifest", "ping", "-6").stdout
     assert run("trace", "kiosk-1", "cranes", "ping", "-6").returncode == 2
+    both_names = run("trace", "kiosk-1,lighthouse", "lighthouse.v80,manifest", "ping", "-4")
+    assert [line.split()[:3] for line in both_names.stdout.splitlines()[1:4]] == [
+        ["kiosk-1", "to", "lighthouse.v80"], ["kiosk-1", "to", "manifest"], ["lighthouse", "to", "manifest"],
+    ], both_names.stderr  # fmt: skip
     for words, told in (
         (("berth-2", "manifest", "ping"), "berth-2 has no host of the plan"),
         (("kiosk-1", ",", "ping"), "',' names no end"),
+        (("kiosk-1,kiosk-2", "servers", "domain", "bokking"), "no service bokking; there is booking"),
         (("kiosk-1", "manifest", "ping", "--full", "--short"), "--full and --short exclude each other"),
     ):
         refused = run("trace", *words)

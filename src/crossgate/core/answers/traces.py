@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from crossgate.core.answers.grid import hosts_of
+from crossgate.core.answers.grid import check_services, hosts_of
 from crossgate.core.model.address import Address, AddressError, looks_like_address, parse_address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError
-from crossgate.core.network.endpoints import NothingShared, candidates, pairs
+from crossgate.core.network.endpoints import NoConversation, candidates, pairs
 from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.legs import Conversation, conversations
 
@@ -77,6 +77,7 @@ def asked(network: Network, sources: Sequence[str], destinations: Sequence[str],
 
     Raises `PlanError` where nothing is left, for a word that is no end, and for a service that is none there or is not one packet.
     """
+    check_services(network.plan, services)
     found: list[Wanted] = []
     problem: PlanError | None = None
     several = len(sources) * len(destinations) > 1
@@ -87,7 +88,7 @@ def asked(network: Network, sources: Sequence[str], destinations: Sequence[str],
             for service in services:
                 try:
                     found.append(Wanted(source, destination, service, tuple(_conversations(network, source, destination, service, choice))))
-                except (NothingShared, ServiceError) as error:
+                except (NoConversation, ServiceError) as error:
                     problem = error
     if not found:
         raise problem or PlanError(f"{sources[0]} is both ends; a conversation needs two")
@@ -103,7 +104,7 @@ def _conversations(network: Network, source: str, destination: str, service: str
         chosen = [(start, end) for start, end in chosen if start.address.family in families]
     if not chosen:
         labels = " or ".join(dict.fromkeys(each.family.label for each in choice.claimed)) or f"IPv{choice.family}"
-        raise NothingShared(f"{source} and {destination} do not both have {labels} addresses")
+        raise NoConversation(f"{source} and {destination} do not both have {labels} addresses")
     problems = []
     for start, end in chosen:
         try:

@@ -27,8 +27,8 @@ NO_SEGMENT = ""
 _NO_ADDRESSES = "is a port and has no addresses; name a host or an interface"
 
 
-class NothingShared(PlanError):
-    """Two ends have no address family in common."""
+class NoConversation(PlanError):
+    """Two ends cannot talk: they have no address family in common, or are one machine."""
 
 
 def candidates(network: Forwarding, text: str) -> list[Endpoint]:
@@ -141,9 +141,11 @@ def pairs(network: Forwarding, source: str, destination: str) -> list[tuple[Endp
         if any(end.address.family is family for end in destinations)
     ]
     if not shared:
-        raise NothingShared(f"{source} has only {_labels(sources)} and {destination} only {_labels(destinations)}: there is no way to talk")
+        raise NoConversation(
+            f"{source} has only {_labels(sources)} and {destination} only {_labels(destinations)}: there is no way to talk"
+        )
     if source == destination or any(start.address == end.address for start, end in shared):
-        raise PlanError(f"{source} and {destination} are the same machine; a conversation needs two")
+        raise NoConversation(f"{source} and {destination} are the same machine; a conversation needs two")
     return shared
 
 
