@@ -105,7 +105,7 @@ def cells(
 
     The itineraries of more than a `few` pairs are worked out at once. Raises `PlanError` for a service that names more than single packets in every family.
     """
-    known = {(service, family): _service(network.plan, service, family) for service in services for family in Family}
+    known = {(service, family): service_in(network.plan, service, family) for service in services for family in Family}
     ends = {name: {end.address.family: end for end in candidates(network, name)} for name in dict.fromkeys((*sources, *destinations))}
     nodes = _nodes(network, ends) if len(sources) * len(destinations) > few else {}
     for source in sources:
@@ -146,7 +146,8 @@ def _nodes(network: Network, ends: dict[str, dict[Family, Endpoint]]) -> dict[Fa
     return {family: told(family) for family in Family}
 
 
-def _service(plan: Plan, text: str, family: Family) -> Service | None:
+def service_in(plan: Plan, text: str, family: Family) -> Service | None:
+    """Return a service as a family has it; None where it has none of it."""
     try:
         return plan.service(text, family)
     except ServiceError:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 
-from crossgate.core.answers.grid import Cell
+from crossgate.core.answers.grid import Cell, service_in
 from crossgate.core.model.address import Family
-from crossgate.core.model.service import Service, ServiceError
+from crossgate.core.model.service import Service
 from crossgate.core.model.window import open_at
 from crossgate.core.network.address_classes import AddressClass, meant
 from crossgate.core.network.endpoints import EndpointSet, endpoint_set
@@ -35,7 +35,7 @@ class SetGrid:
         for service in services:
             proved: dict[Family, tuple[Verdict, ...]] = {}
             for family, sent in between.items():
-                read = self._service(service, family)
+                read = service_in(self.plan, service, family)
                 if sent and read is not None:
                     with answered(f"what {source} sends to {destination} of {service}", self.missed):
                         verdict = self._verdict(sent, read)
@@ -54,12 +54,6 @@ class SetGrid:
     def _flows(self, source: str, destination: str, family: Family) -> list[Flow]:
         (here, senders), (far, receivers) = self._end(source, family), self._end(destination, family)
         return flows(self.session.network, senders, receivers, here.patterns, far.patterns) if senders and receivers else []
-
-    def _service(self, service: str, family: Family) -> Service | None:
-        try:
-            return self.plan.service(service, family)
-        except ServiceError:
-            return None
 
     def _verdict(self, sent: Sequence[Flow], service: Service) -> Verdict | None:
         """Return the one verdict of all that opens conversations of a service; `SOME` where there are several, None where nothing does."""
