@@ -7,15 +7,29 @@ People ask about clients first: their part is written by itself, without saying 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine, fewest_lines
 from crossgate.core.sets.region import ALL_PORTS, every_packet
+from crossgate.core.traffic.flows import Answer
 
 
-def tells_source_ports(lines: Sequence[SetLine]) -> bool:
-    """Whether some line speaks of part of the source ports only."""
-    return any(each.source_ports != ALL_PORTS for line in lines for each in line.services)
+class Told(NamedTuple):
+    """Answers as lines: all of them, what of them comes from client ports, and the packets that an example is taken from."""
+
+    lines: list[SetLine]
+    clients: list[SetLine]
+    packets: list[PacketSet]
+
+
+def told(answers: Sequence[Answer], ports: tuple[int, int], stray: bool) -> Told:
+    """Return what some answers of one family are about; `stray` packets open no conversation and have no client."""
+    written, packets = [each.written for each in answers], [each.packets for each in answers]
+    lines = fewest_lines(written)
+    if stray or all(each.source_ports == ALL_PORTS for line in lines for each in line.services):
+        return Told(lines, lines, packets)
+    return Told(lines, client_lines(written, ports), from_clients(packets, ports) or packets)
 
 
 def from_clients(sets: Sequence[PacketSet], ports: tuple[int, int]) -> list[PacketSet]:

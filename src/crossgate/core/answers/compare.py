@@ -13,7 +13,7 @@ from datetime import datetime
 from typing import NamedTuple
 
 from crossgate.core.answers.change import Change
-from crossgate.core.answers.clients import client_lines, from_clients, tells_source_ports
+from crossgate.core.answers.clients import told
 from crossgate.core.lists.difference import compare_lists, same_lists, suspects
 from crossgate.core.model.accesslist import AccessList, Action, Decider
 from crossgate.core.model.address import Family
@@ -228,12 +228,8 @@ def differences(
                         groups.setdefault((pair.flow.senders.family, stray, pair.devices, pair.windowed, was, now), []).append(answer)
         for (family, stray, devices, windowed, was, now), pieces in groups.items():
             with answered("the list of all that is treated differently in one way", missed):
-                written = fewest_lines(each.written for each in pieces)
-                clients, sets = written, [each.packets for each in pieces]
-                if not stray and tells_source_ports(written):
-                    clients = client_lines([each.written for each in pieces], new.plan.client_ports)
-                    sets = from_clients(sets, new.plan.client_ports) or sets
-                packet = example(new.plan, sets)
+                written, clients, packets = told(pieces, new.plan.client_ports, stray)
+                packet = example(new.plan, packets)
                 difference = Difference(family, stray, devices, was, now, written, clients, packet, moment if windowed else None)
                 met.setdefault((family, stray, devices, windowed, was, now, frozenset(written)), []).append(difference)
     found = [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
-from crossgate.core.answers.clients import client_lines, from_clients, tells_source_ports
+from crossgate.core.answers.clients import told
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
@@ -16,7 +16,7 @@ from crossgate.core.model.window import open_at
 from crossgate.core.network.address_classes import AddressClass, on_outside
 from crossgate.core.network.endpoints import endpoint_set
 from crossgate.core.sets.effort import TooManyPieces, answered
-from crossgate.core.sets.minimise import SetLine, fewest_lines
+from crossgate.core.sets.minimise import SetLine
 from crossgate.core.sets.region import every_packet, term_line
 from crossgate.core.traffic.courses import Opening, by_course
 from crossgate.core.traffic.examples import example, unmentioned
@@ -132,12 +132,8 @@ def _parts(
     plan, parts = asking.network.plan, []
     for fate, several in pieces.items():
         with answered(f"the list of all that is {fate.verdict}{f' by {fate.stop.decider.name}' if fate.stop else ''}", missed):
-            written = fewest_lines(each.written for each in several)
-            clients, sets = written, [each.packets for each in several]
-            if not begun[0].course.stray and tells_source_ports(written):
-                clients = client_lines([each.written for each in several], plan.client_ports)
-                sets = from_clients(sets, plan.client_ports) or sets
-            parts.append(Part(*fate, written, clients, example(plan, sets)))
+            written, clients, packets = told(several, plan.client_ports, begun[0].course.stray)
+            parts.append(Part(*fate, written, clients, example(plan, packets)))
     return sorted(parts, key=lambda part: (_ORDER.index(part.verdict), part.stop is not None and part.stop.decider.entry is None))
 
 
