@@ -5,6 +5,7 @@ The generator is seeded, so every run measures the same lists.
 
 from __future__ import annotations
 
+import ipaddress
 import random
 
 SERVICES = ("tcp/443", "tcp/80,8080", "udp/53", "ip", "tcp/22", "udp/5000-5999", "icmp/8", "tcp/1024-", "udp/123", "tcp/3306")
@@ -12,6 +13,18 @@ SERVICES = ("tcp/443", "tcp/80,8080", "udp/53", "ip", "tcp/22", "udp/5000-5999",
 
 def _address(value: int) -> str:
     return ".".join(str(value >> shift & 255) for shift in (24, 16, 8, 0))
+
+
+def _block_6(rng: random.Random, scattered: float, may_be_any: bool) -> str:
+    """Return one source or destination of IPv6, as `_block` does."""
+    site = 0x20010DB8 << 96 | rng.randrange(64) << 80 | rng.randrange(256) << 72 | rng.randrange(256) << 64 | rng.getrandbits(64)
+    if rng.random() < scattered:
+        wildcard = rng.choice((3, 5, 7, 85, 255)) << 72 | (1 << 64) - 1
+        return f"{ipaddress.IPv6Address(site & ~wildcard)} wild {ipaddress.IPv6Address(wildcard)}"
+    if may_be_any and rng.random() < 0.05:
+        return "any"
+    length = rng.choice((48, 52, 56, 60, 64, 64, 64, 96, 128, 128))
+    return f"{ipaddress.IPv6Address(site & ~((1 << (128 - length)) - 1))}/{length}"
 
 
 def _block(rng: random.Random, scattered: float, may_be_any: bool) -> str:
@@ -25,22 +38,47 @@ def _block(rng: random.Random, scattered: float, may_be_any: bool) -> str:
     return f"{_address(site & ~((1 << (32 - length)) - 1))}/{length}"
 
 
-def entries(count: int, seed: int = 1, scattered: float = 0.03) -> list[str]:
-    """Return entries of an extended IPv4 list, one a line, with their numbers."""
+def entries(count: int, seed: int = 1, scattered: float = 0.03, six: bool = False) -> list[str]:
+    """Return entries of an extended list, one a line, with their numbers."""
     rng = random.Random(seed)
+    block = _block_6 if six else _block
     lines = []
     for number in range(1, count + 1):
         action = rng.choice(("permit", "permit", "deny"))
         service = rng.choice(SERVICES)
-        source = _block(rng, scattered, True)
-        destination = _block(rng, scattered, source != "any" and service != "ip")
+        source = block(rng, scattered, True)
+        destination = block(rng, scattered, source != "any" and service != "ip")
         lines.append(f"    {number * 10} {action} {service} {source} to {destination}")
     return lines
 
 
-def plan(count: int, seed: int = 1, scattered: float = 0.03) -> str:
+def plan(count: int, seed: int = 1, scattered: float = 0.03, six: bool = False) -> str:
     """Return a plan with one list of so many entries."""
-    return "\n".join(["list big extended ipv4", *entries(count, seed, scattered), ""])
+    return "\n".join([f"list big extended ipv{6 if six else 4}", *entries(count, seed, scattered, six), ""])
+
+
+def crowded(six: bool, count: int) -> str:
+    """Return a plan with one list of single hosts, prefixes and wide port ranges, and groups of up to 1,000 in 15 of 100 entries."""
+    rng = random.Random(4)
+    hosts = [_host(six, side, rng.randrange(1 << 16)) for side in (0, 1) for _ in range(count // 4 + 50)]
+    groups = max(count // 100, 5)
+    lines = [f"group g{number} {', '.join(rng.sample(hosts, min(int(2 * 500 ** rng.random()), len(hosts))))}" for number in range(groups)]
+    lines.append(f"list big extended ipv{6 if six else 4}")
+
+    def end() -> str:
+        host = rng.choice(hosts)
+        return f"{host.rpartition(':')[0]}:0/120" if six and rng.random() < 0.25 else host
+
+    for index in range(count):
+        kind = rng.random()
+        source = f"g{rng.randrange(groups)}" if kind < 0.1 else end()
+        destination = f"g{rng.randrange(groups)}" if kind < 0.05 or 0.1 <= kind < 0.15 else end()
+        first = rng.randrange(1, 60_000)
+        ports = f"{first}-{min(first + int(2 ** rng.uniform(1, 16)), 65_535)}" if rng.random() < 0.4 else first
+        lines.append(
+            f"    {10 * index + 10} {rng.choice(('permit', 'deny'))} {rng.choice(('tcp', 'udp'))}/{ports} {source} to {destination}"
+        )
+    return "\n".join([*lines, ""])
 
 
 def site(subnets: int = 40, devices: int = 10, hosts: int = 200, count: int = 200, seed: int = 1) -> str:

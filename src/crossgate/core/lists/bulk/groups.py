@@ -1,0 +1,229 @@
+"""Entries of large groups of addresses, as bits: one bit an entry's row, a vector of bits for each class of addresses and services.
+
+Addresses that are in the same groups are one class. For each class of sources, of destinations, and for each service rank
+there is a vector that says which rows take it; the rows that take a packet are the bits that its three vectors share. A
+summary of each vector, a bit for each of its words that is not 0, tells which words need be looked at.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import NamedTuple
+
+import numpy as np
+
+from crossgate.core.lists.bulk.lookup import Block, Entries
+from crossgate.core.lists.bulk.rows import Extras
+from crossgate.core.lists.bulk.service_line import PortLine, ServiceLine
+from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.packets import Indices, Marks, Words, address_words
+from crossgate.core.sets.addresses import AddressSet, spans_of
+from crossgate.core.sets.region import Region
+from crossgate.core.sets.spans import Spans, joined
+
+_ONE = np.uint64(1)
+
+
+class GroupRows:
+    """The entries of a list that are not multiplied out, by index."""
+
+    def __init__(
+        self, family: Family, regions: Sequence[tuple[int, Region]], services: ServiceLine, ports: PortLine, extras: Extras
+    ) -> None:
+        flat = [
+            (index, region, carried, clients)
+            for index, region in regions
+            for carried in (services.intervals(region.what),)
+            for clients in ports.intervals(region.source_ports)
+        ]
+        self._extras = extras
+        self._entry = np.array([each[0] for each in flat], np.uint32)
+        self._extra = np.array([extras.number(each[1]) for each in flat], np.int64)
+        self._client = np.array([each[3] for each in flat], np.int32)
+        self._words = -(-len(flat) // 64)
+        self._summaries = -(-self._words // 64)
+        self._services = _Vectors([_members(each[2]) for each in flat], services.count)
+        sides = [each[1].source for each in flat], [each[1].destination for each in flat]
+        self._ends = [_Ends(family, each) for each in sides]
+
+    def decide(self, block: Block, found: Entries) -> None:
+        """Write the first entry that takes each packet into `found` where it is before what stands there."""
+        packets = block.packets
+        service = block.ranks[0].astype(np.int64)
+        held = [(self._services, service)]
+        held += [(each.vectors, each.classes(words)) for each, words in zip(self._ends, (packets.source, packets.destination), strict=True)]
+        for summary in range(self._summaries):
+            shared = _shared([each.summaries[classes * self._summaries + summary] for each, classes in held])
+            live = np.flatnonzero(shared)
+            shared = shared[live]
+            while len(live):
+                word = _lowest(shared) + 64 * summary
+                shared &= shared - _ONE
+                before = self._entry[word * 64] < found[live]  # later words hold later entries only
+                live, shared, word = live[before], shared[before], word[before]
+                bits = _shared([each.words[classes[live] * self._words + word] for each, classes in held])
+                done = self._in_word(block, live, word, bits, found)
+                going = ~done & (shared != 0)
+                live, shared = live[going], shared[going]
+
+    def _in_word(self, block: Block, live: Indices, word: Indices, bits: Words, found: Entries) -> Marks:
+        """Look at the rows that `bits` of a word leave, in order, and tell which packets are decided by one of them."""
+        done = np.zeros(len(live), np.bool_)
+        left = np.flatnonzero(bits)
+        bits = bits[left]
+        while len(left):
+            row, rows = word[left] * 64 + _lowest(bits), live[left]
+            bits &= bits - _ONE
+            client = block.ranks[1][rows]
+            takes = (self._client[row, 0] <= client) & (client <= self._client[row, 1]) & (self._entry[row] < found[rows])
+            asked = np.flatnonzero(takes & (self._extra[row] > 0))
+            if len(asked):
+                takes[asked] = self._extras.hold(self._extra[row[asked]], block.packets, rows[asked])
+            found[rows[takes]] = self._entry[row[takes]]
+            done[left[takes]] = True
+            going = ~takes & (bits != 0)
+            left, bits = left[going], bits[going]
+        return done
+
+
+class _Vectors:
+    """For each of some classes the rows that take it, as bits: `words` flat, and `summaries` of them."""
+
+    def __init__(self, members: Sequence[Indices], classes: int) -> None:
+        """Make them; `members` are the classes that each row takes."""
+        self.count = -(-len(members) // 64)
+        octets = np.zeros((classes, -(-self.count // 64) * 512), np.uint8)
+        for row, each in enumerate(members):
+            octets[each, row >> 3] |= 1 << (row & 7)
+        self._write(octets.view("<u8").astype(np.uint64, copy=False))
+
+    def _write(self, words: Words) -> None:
+        marks = np.packbits(words != 0, axis=1, bitorder="little")
+        self.summaries: Words = np.ascontiguousarray(marks).view("<u8").astype(np.uint64, copy=False).ravel()
+        self.words: Words = np.ascontiguousarray(words[:, : self.count]).ravel()
+
+    def joined(self, of: int, rows: Words) -> int:
+        """Return a class that is taken by what takes another one and by more rows; a new one if need be."""
+        words = self.words.reshape(-1, self.count)
+        both = words[of] | rows
+        if (both == words[of]).all():
+            return of
+        wide = np.zeros((1, -(-self.count // 64) * 64), np.uint64)
+        wide[0, : self.count] = both
+        every = self.words, self.summaries
+        self._write(wide)
+        self.words, self.summaries = np.concatenate([every[0], self.words]), np.concatenate([every[1], self.summaries])
+        return len(words)
+
+
+class _Ends:
+    """The classes of one side's addresses: those that are in the same of the rows' address sets.
+
+    Patterns that wildcards scatter over too many spans are tested one by one; an address that is in one changes its class for
+    one that is taken by the pattern's rows too.
+    """
+
+    def __init__(self, family: Family, sides: Sequence[AddressSet]) -> None:
+        distinct = {each.patterns: number for number, each in enumerate({each.patterns: each for each in sides}.values())}
+        spans: list[Spans] = []
+        scattered: dict[Pattern, set[int]] = {}
+        for patterns, number in distinct.items():
+            counted = [spans_of(each) for each in patterns]
+            spans.append(joined(span for own in counted for span in own or ()))
+            for pattern, own in zip(patterns, counted, strict=True):
+                if own is None:
+                    scattered.setdefault(pattern, set()).add(number)
+        bounds = sorted({0, *(bound for own in spans for span in own for bound in span if bound <= family.mask)})
+        self._finder = _Finder(family, bounds)
+        self._class, members = _classes(bounds, spans)
+        of_rows = [distinct[each.patterns] for each in sides]
+        self.vectors = _Vectors([members[each] for each in of_rows], int(self._class.max(initial=0)) + 1)
+        self._scattered = [_Scattered.of(pattern, [number in sets for number in of_rows]) for pattern, sets in scattered.items()]
+        self._changed: dict[tuple[int, int], int] = {}
+
+    def classes(self, words: Words) -> Indices:
+        """Return the class of each address."""
+        found: Indices = self._class[self._finder.places(words)]
+        for number, pattern in enumerate(self._scattered):
+            inside = np.flatnonzero(((words ^ pattern.value) & pattern.care == 0).all(axis=0))
+            if len(inside):
+                of, inverse = np.unique(found[inside], return_inverse=True)
+                found[inside] = np.array([self._with(int(each), number) for each in of])[inverse]
+        return found
+
+    def _with(self, of: int, number: int) -> int:
+        if (of, number) not in self._changed:
+            self._changed[of, number] = self.vectors.joined(of, self._scattered[number].rows)
+        return self._changed[of, number]
+
+
+class _Scattered(NamedTuple):
+    """A pattern as words, and the rows that have it, as bits."""
+
+    value: Words
+    care: Words
+    rows: Words
+
+    @classmethod
+    def of(cls, pattern: Pattern, rows: Sequence[bool]) -> _Scattered:
+        """Return it for a pattern; `rows` tells of each row whether it has it."""
+        value, care = (address_words(pattern.family, [each]) for each in (pattern.value, ~pattern.wildcard & pattern.family.mask))
+        octets = np.zeros(-(-len(rows) // 64) * 8, np.uint8)
+        packed = np.packbits(np.array(rows), bitorder="little")
+        octets[: len(packed)] = packed
+        return cls(value, care, octets.view("<u8").astype(np.uint64, copy=False))
+
+
+class _Finder:
+    """Finds the last of some ascending bounds, the first of them 0, that is not above an address."""
+
+    def __init__(self, family: Family, bounds: Sequence[int]) -> None:
+        words = address_words(family, bounds)
+        self._high = np.unique(words[0])
+        self._low = np.unique(words[-1])
+        self._steps = len(self._low) + 1
+        self._keys = self._key(words)
+
+    def _key(self, words: Words) -> Indices:
+        """Return a number for each address that orders it among the bounds: the place of its words among theirs."""
+        high = np.searchsorted(self._high, words[0], side="right")
+        if len(words) == 1:
+            return high.astype(np.int64, copy=False)
+        low = np.searchsorted(self._low, words[1], side="right")
+        low[self._high[high - 1] != words[0]] = self._steps - 1
+        key: Indices = high * self._steps + low
+        return key
+
+    def places(self, words: Words) -> Indices:
+        """Return the index of the bound for each address."""
+        key = self._key(words)
+        places: Indices = key if len(words) == 1 else np.searchsorted(self._keys, key, side="right")
+        return places - 1
+
+
+def _classes(bounds: Sequence[int], sets: Sequence[Spans]) -> tuple[Indices, list[Indices]]:
+    """Return the class of each stretch between bounds, and the classes that are in each of some sets of spans."""
+    place = {bound: index for index, bound in enumerate(bounds)}
+    held = np.zeros((len(bounds), -(-len(sets) // 8)), np.uint8)
+    for number, spans in enumerate(sets):
+        turns = np.zeros(len(bounds) + 1, np.int8)
+        turns[[place[first] for first, _ in spans]] = 1
+        turns[[place.get(end, len(bounds)) for _, end in spans]] = -1
+        held[:, number >> 3] |= np.cumsum(turns[:-1], dtype=np.int8).astype(np.uint8) << (number & 7)
+    kinds, of = np.unique(held, axis=0, return_inverse=True)
+    return of.reshape(-1), [np.flatnonzero(kinds[:, number >> 3] >> (number & 7) & 1) for number in range(len(sets))]
+
+
+def _members(intervals: Iterable[tuple[int, int]]) -> Indices:
+    """Return the ranks of some intervals."""
+    return np.concatenate([np.arange(first, last + 1) for first, last in intervals])
+
+
+def _shared(vectors: Sequence[Words]) -> Words:
+    found: Words = np.bitwise_and.reduce(vectors)
+    return found
+
+
+def _lowest(words: Words) -> Indices:
+    """Return the place of the lowest bit that is set in each word, which is not 0: the exponent of it as a number of its own."""
+    return np.frexp((words & -words).astype(np.float64))[1].astype(np.int64) - 1

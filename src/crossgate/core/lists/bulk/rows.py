@@ -1,0 +1,130 @@
+"""The entries of a list as rows of numbers, multiplied out as far as that stays cheap.
+
+A row is a pattern of the packet's address words (an IPv4 packet's two addresses are one word, an IPv6 packet's four), an
+interval of service ranks and one of source-port ranks, and what of flags and DSCP is asked besides. An entry of a few
+addresses and port ranges is a few rows; one of large groups of addresses is none, and goes to `groups`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from crossgate.core.lists.bulk.service_line import PortLine, ServiceLine
+from crossgate.core.model.address import Family
+from crossgate.core.model.packets import Indices, Marks, Packets, Words
+from crossgate.core.sets.region import ALL_DSCP, ALL_FLAGS, Region
+
+MOST_PAIRS = 8
+"""An entry of up to so many pairs of a source and a destination pattern is multiplied out."""
+SERVICE, SOURCE_PORT = 0, 1
+"""The interval dimensions, as columns of `Rows.low` and `Rows.high`."""
+
+
+Extra = tuple[int, int]
+"""The TCP flags octets and the DSCP values that are asked, as bit sets."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Rows:
+    """Rows in the order of the entries they are of.
+
+    `value` and `care` have a column a word: a packet's words must agree with `value` in the bits of `care`. `low` and `high`
+    have a column a dimension, both ends included. `extra` is an index into the list's extras, 0 where nothing more is asked.
+    """
+
+    value: Words
+    care: Words
+    low: NDArray[np.int32]
+    high: NDArray[np.int32]
+    extra: NDArray[np.int32]
+    entry: NDArray[np.int32]
+
+    def __len__(self) -> int:
+        return len(self.entry)
+
+    @property
+    def words(self) -> int:
+        """How many words a packet's addresses are."""
+        return int(self.value.shape[1])
+
+    def take(self, chosen: Indices | Marks) -> Rows:
+        """Return just these rows."""
+        low, high = self.low[chosen], self.high[chosen]
+        return Rows(self.value[chosen], self.care[chosen], low, high, self.extra[chosen], self.entry[chosen])
+
+
+class Extras:
+    """What entries ask of TCP flags and DSCP, each once; number 0 asks nothing."""
+
+    def __init__(self) -> None:
+        self._numbers: dict[Extra, int] = {(ALL_FLAGS, ALL_DSCP): 0}
+        self._flags: NDArray[np.bool_] | None = None
+        self._dscp: NDArray[np.bool_] | None = None
+
+    def number(self, region: Region) -> int:
+        """Return the number of what a region asks."""
+        return self._numbers.setdefault((region.flags, region.dscp), len(self._numbers))
+
+    def hold(self, numbers: Indices, packets: Packets, rows: Indices) -> Marks:
+        """Tell which of some packets have what is asked of each."""
+        if self._flags is None or self._dscp is None:
+            self._flags = np.array([_bits(flags, 256) for flags, _ in self._numbers])
+            self._dscp = np.array([_bits(dscp, 64) for _, dscp in self._numbers])
+        found: Marks = self._flags[numbers, packets.flags[rows]] & self._dscp[numbers, packets.dscp[rows]]
+        return found
+
+
+def _bits(number: int, count: int) -> NDArray[np.bool_]:
+    octets = np.frombuffer(number.to_bytes(count // 8, "little"), np.uint8)
+    return np.unpackbits(octets, bitorder="little").astype(np.bool_)
+
+
+def multiplied(region: Region) -> bool:
+    """Whether an entry's region is multiplied out into rows."""
+    return len(region.source.patterns) * len(region.destination.patterns) <= MOST_PAIRS
+
+
+def make_rows(family: Family, regions: Sequence[tuple[int, Region]], services: ServiceLine, ports: PortLine, extras: Extras) -> Rows:
+    """Return regions, each with the index of its entry, as rows: every source pattern with every destination pattern."""
+    values: list[int] = []
+    cares: list[int] = []
+    numbers: list[tuple[int, int, int, int, int, int]] = []
+    known: dict[object, list[tuple[int, int]]] = {}
+    half = family.bits
+    full = (1 << half) - 1
+    for index, region in regions:
+        carried = known.get(region.what)
+        if carried is None:
+            carried = known[region.what] = services.intervals(region.what)
+        clients = ports.intervals(region.source_ports)
+        extra = extras.number(region)
+        for source in region.source.patterns:
+            for destination in region.destination.patterns:
+                value = source.value << half | destination.value
+                care = (full & ~source.wildcard) << half | full & ~destination.wildcard
+                for first, last in carried:
+                    for client, last_client in clients:
+                        values.append(value)
+                        cares.append(care)
+                        numbers.append((first, client, last, last_client, extra, index))
+    table = np.array(numbers, np.int32).reshape(-1, 6)
+    columns = (np.ascontiguousarray(each) for each in (table[:, :2], table[:, 2:4], table[:, 4], table[:, 5]))
+    return Rows(_words(values, half), _words(cares, half), *columns)
+
+
+def _words(numbers: Sequence[int], half: int) -> Words:
+    if half == 32:
+        return np.array(numbers, np.uint64).reshape(-1, 1)
+    octets = b"".join(each.to_bytes(32) for each in numbers)
+    return np.frombuffer(octets, ">u8").reshape(-1, 4).astype(np.uint64)
+
+
+def packet_words(packets: Packets) -> Words:
+    """Return the address words of packets, in the shape (words, packets)."""
+    if packets.family is Family.IPV4:
+        return packets.source << np.uint64(32) | packets.destination
+    return np.concatenate([packets.source, packets.destination])
