@@ -125,8 +125,8 @@ def term_line(terms: Sequence[ServiceTerm]) -> Spans:
     return line.joined(found)
 
 
-def entry_region(entry: Entry, family: Family, what: Spans | None = None) -> Region | None:
-    """Return the packets that an entry takes, None where it takes none; `what` is its service on the line where it is known."""
+def entry_services(entry: Entry, what: Spans | None = None) -> Services | None:
+    """Return what an entry asks besides addresses, None where no packet has it; `what` is its service on the line where it is known."""
     asked = entry.qualifiers
     what = term_line(entry.service.terms) if what is None else what
     flags = flag_set(asked.flags) if asked.flags else ALL_FLAGS
@@ -138,10 +138,16 @@ def entry_region(entry: Entry, family: Family, what: Spans | None = None) -> Reg
     if asked.flags:
         what = line.common(what, whole_packets(TCP))
     dscp = ALL_DSCP if asked.dscp is None else 1 << asked.dscp
-    if not (what and flags):
+    return Services(what, source_ports, flags, dscp) if what and flags else None
+
+
+def entry_region(entry: Entry, family: Family, what: Spans | None = None) -> Region | None:
+    """Return the packets that an entry takes, None where it takes none; `what` is its service on the line where it is known."""
+    services = entry_services(entry, what)
+    if services is None:
         return None
     source, destination = (AddressSet.of(family, each.patterns) for each in (entry.source, entry.destination))
-    return Region(source, destination, what, source_ports, flags, dscp)
+    return Region(source, destination, *services)
 
 
 def packet_region(packet: Packet) -> Region:

@@ -7,13 +7,13 @@ from numpy.typing import NDArray
 
 from crossgate.core.lists.bulk.groups import GroupRows
 from crossgate.core.lists.bulk.lookup import BLOCK, NONE, Lanes, Lookup, Preparation
-from crossgate.core.lists.bulk.rows import Extras, Rows, make_rows, multiplied
+from crossgate.core.lists.bulk.rows import AskedEntry, AskedRows, Extras, Rows, make_rows
 from crossgate.core.lists.bulk.service_line import PortLine, ServiceLine
 from crossgate.core.lists.bulk.tree import TreeBuilder
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP
 from crossgate.core.model.packets import Marks, Packets
-from crossgate.core.sets.region import entry_region, term_line
+from crossgate.core.sets.region import Services, entry_services
 
 _ONE_TREE = 5_000
 """Up to so many rows one tree is faster than three."""
@@ -27,22 +27,23 @@ class FirstMatch:
         self.access_list = access_list
         self.entries = access_list.in_force(open_windows)
         family = access_list.family
-        whats = {entry.service.text: term_line(entry.service.terms) for entry in self.entries}
-        regions = [
-            (index, region)
+        services = {(entry.service.text, entry.qualifiers): entry for entry in self.entries}
+        asked = {key: found for key, entry in services.items() if (found := entry_services(entry)) is not None}
+        services_line = ServiceLine({each.what for each in asked.values()}, self._named())
+        ports = PortLine({each.source_ports for each in asked.values()})
+        extras, ranks = Extras(), (services_line.count, ports.count)
+        rows_of = {key: _asked_rows(each, services_line, ports, extras) for key, each in asked.items()}
+        entries = [
+            AskedEntry(index, entry.source.patterns, entry.destination.patterns, asked_rows)
             for index, entry in enumerate(self.entries)
-            if (region := entry_region(entry, family, whats[entry.service.text])) is not None
+            if (asked_rows := rows_of.get((entry.service.text, entry.qualifiers))) is not None
         ]
-        services = ServiceLine({region.what for _, region in regions}, self._named())
-        ports = PortLine({region.source_ports for _, region in regions})
-        extras, ranks = Extras(), (services.count, ports.count)
-        flat = [each for each in regions if multiplied(each[1])]
-        large = [each for each in regions if not multiplied(each[1])]
-        rows = make_rows(family, flat, services, ports, extras)
+        rows = make_rows(family, (each for each in entries if each.multiplied))
+        large = [each for each in entries if not each.multiplied]
         lanes = Lanes(tuple((count - 1).bit_length() for count in ranks))
         self._trees = [Lookup(TreeBuilder(part, ranks, _LEAF_ROWS).build(), part, lanes, extras) for part in _parts(rows)]
-        self._groups = GroupRows(family, large, services, ports, extras) if large else None
-        self._prepared = Preparation(services, ports, lanes, rows.words)
+        self._groups = GroupRows(family, large, services_line.count, extras) if large else None
+        self._prepared = Preparation(services_line, ports, lanes, rows.words)
 
     def _named(self) -> set[int]:
         """Return the protocols that some entry treats in its own way."""
@@ -64,6 +65,12 @@ class FirstMatch:
             if self._groups is not None:
                 self._groups.decide(block, found[part])
         return found.view(np.int32)
+
+
+def _asked_rows(services: Services, line: ServiceLine, ports: PortLine, extras: Extras) -> AskedRows:
+    clients = ports.intervals(services.source_ports)
+    intervals = [(first, client, last, last_client) for first, last in line.intervals(services.what) for client, last_client in clients]
+    return AskedRows(tuple(intervals), extras.number(services))
 
 
 def _parts(rows: Rows) -> list[Rows]:

@@ -13,12 +13,10 @@ from typing import NamedTuple
 import numpy as np
 
 from crossgate.core.lists.bulk.lookup import Block, Entries
-from crossgate.core.lists.bulk.rows import Extras
-from crossgate.core.lists.bulk.service_line import PortLine, ServiceLine
+from crossgate.core.lists.bulk.rows import AskedEntry, Extras
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.packets import Indices, Marks, Words, address_words
-from crossgate.core.sets.addresses import AddressSet, spans_of
-from crossgate.core.sets.region import Region
+from crossgate.core.sets.addresses import spans_of
 from crossgate.core.sets.spans import Spans, joined
 
 _ONE = np.uint64(1)
@@ -27,24 +25,17 @@ _ONE = np.uint64(1)
 class GroupRows:
     """The entries of a list that are not multiplied out, by index."""
 
-    def __init__(
-        self, family: Family, regions: Sequence[tuple[int, Region]], services: ServiceLine, ports: PortLine, extras: Extras
-    ) -> None:
-        flat = [
-            (index, region, carried, clients)
-            for index, region in regions
-            for carried in (services.intervals(region.what),)
-            for clients in ports.intervals(region.source_ports)
-        ]
+    def __init__(self, family: Family, entries: Sequence[AskedEntry], services: int, extras: Extras) -> None:
+        """Make them; `services` is how many service ranks there are."""
+        flat = [(each, clients) for each in entries for clients in sorted({interval[1::2] for interval in each.asked.intervals})]
         self._extras = extras
-        self._entry = np.array([each[0] for each in flat], np.uint32)
-        self._extra = np.array([extras.number(each[1]) for each in flat], np.int64)
-        self._client = np.array([each[3] for each in flat], np.int32)
+        self._entry = np.array([each.position for each, _ in flat], np.uint32)
+        self._extra = np.array([each.asked.extra for each, _ in flat], np.int64)
+        self._client = np.array([clients for _, clients in flat], np.int32)
         self._words = -(-len(flat) // 64)
         self._summaries = -(-self._words // 64)
-        self._services = _Vectors([_members(each[2]) for each in flat], services.count)
-        sides = [each[1].source for each in flat], [each[1].destination for each in flat]
-        self._ends = [_Ends(family, each) for each in sides]
+        self._services = _Vectors([_members(each.asked.intervals) for each, _ in flat], services)
+        self._ends = [_Ends(family, each) for each in ([each.sources for each, _ in flat], [each.destinations for each, _ in flat])]
 
     def decide(self, block: Block, found: Entries) -> None:
         """Write the first entry that takes each packet into `found` where it is before what stands there."""
@@ -123,8 +114,8 @@ class _Ends:
     one that is taken by the pattern's rows too.
     """
 
-    def __init__(self, family: Family, sides: Sequence[AddressSet]) -> None:
-        distinct = {each.patterns: number for number, each in enumerate({each.patterns: each for each in sides}.values())}
+    def __init__(self, family: Family, sides: Sequence[tuple[Pattern, ...]]) -> None:
+        distinct = {patterns: number for number, patterns in enumerate(dict.fromkeys(sides))}
         spans: list[Spans] = []
         scattered: dict[Pattern, set[int]] = {}
         for patterns, number in distinct.items():
@@ -136,7 +127,7 @@ class _Ends:
         bounds = sorted({0, *(bound for own in spans for span in own for bound in span if bound <= family.mask)})
         self._finder = _Finder(family, bounds)
         self._class, members = _classes(bounds, spans)
-        of_rows = [distinct[each.patterns] for each in sides]
+        of_rows = [distinct[each] for each in sides]
         self.vectors = _Vectors([members[each] for each in of_rows], int(self._class.max(initial=0)) + 1)
         self._scattered = [_Scattered.of(pattern, [number in sets for number in of_rows]) for pattern, sets in scattered.items()]
         self._changed: dict[tuple[int, int], int] = {}
@@ -188,7 +179,7 @@ class _Finder:
         """Return a number for each address that orders it among the bounds: the place of its words among theirs."""
         high = np.searchsorted(self._high, words[0], side="right")
         if len(words) == 1:
-            return high.astype(np.int64, copy=False)
+            return np.asarray(high, np.int64)
         low = np.searchsorted(self._low, words[1], side="right")
         low[self._high[high - 1] != words[0]] = self._steps - 1
         key: Indices = high * self._steps + low
@@ -214,9 +205,9 @@ def _classes(bounds: Sequence[int], sets: Sequence[Spans]) -> tuple[Indices, lis
     return of.reshape(-1), [np.flatnonzero(kinds[:, number >> 3] >> (number & 7) & 1) for number in range(len(sets))]
 
 
-def _members(intervals: Iterable[tuple[int, int]]) -> Indices:
-    """Return the ranks of some intervals."""
-    return np.concatenate([np.arange(first, last + 1) for first, last in intervals])
+def _members(intervals: Iterable[tuple[int, int, int, int]]) -> Indices:
+    """Return the service ranks of some intervals."""
+    return np.concatenate([np.arange(first, last + 1) for first, _, last, _ in intervals])
 
 
 def _shared(vectors: Sequence[Words]) -> Words:

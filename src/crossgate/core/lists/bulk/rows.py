@@ -7,16 +7,16 @@ addresses and port ranges is a few rows; one of large groups of addresses is non
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from crossgate.core.lists.bulk.service_line import PortLine, ServiceLine
-from crossgate.core.model.address import Family
+from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.packets import Indices, Marks, Packets, Words
-from crossgate.core.sets.region import ALL_DSCP, ALL_FLAGS, Region
+from crossgate.core.sets.region import ALL_DSCP, ALL_FLAGS, Services
 
 MOST_PAIRS = 8
 """An entry of up to so many pairs of a source and a destination pattern is multiplied out."""
@@ -65,9 +65,9 @@ class Extras:
         self._flags: NDArray[np.bool_] | None = None
         self._dscp: NDArray[np.bool_] | None = None
 
-    def number(self, region: Region) -> int:
-        """Return the number of what a region asks."""
-        return self._numbers.setdefault((region.flags, region.dscp), len(self._numbers))
+    def number(self, services: Services) -> int:
+        """Return the number of what is asked of flags and DSCP."""
+        return self._numbers.setdefault((services.flags, services.dscp), len(self._numbers))
 
     def hold(self, numbers: Indices, packets: Packets, rows: Indices) -> Marks:
         """Tell which of some packets have what is asked of each."""
@@ -83,37 +83,48 @@ def _bits(number: int, count: int) -> NDArray[np.bool_]:
     return np.unpackbits(octets, bitorder="little").astype(np.bool_)
 
 
-def multiplied(region: Region) -> bool:
-    """Whether an entry's region is multiplied out into rows."""
-    return len(region.source.patterns) * len(region.destination.patterns) <= MOST_PAIRS
+class AskedRows(NamedTuple):
+    """What an entry asks besides addresses: every interval of service ranks with every interval of source-port ranks.
+
+    `intervals` are (first service, first port, last service, last port), `extra` the number of what is asked of flags and DSCP.
+    """
+
+    intervals: tuple[tuple[int, int, int, int], ...]
+    extra: int
 
 
-def make_rows(family: Family, regions: Sequence[tuple[int, Region]], services: ServiceLine, ports: PortLine, extras: Extras) -> Rows:
-    """Return regions, each with the index of its entry, as rows: every source pattern with every destination pattern."""
+class AskedEntry(NamedTuple):
+    """An entry of a list by its position, its patterns, and what it asks besides; the same services are one object."""
+
+    position: int
+    sources: tuple[Pattern, ...]
+    destinations: tuple[Pattern, ...]
+    asked: AskedRows
+
+    @property
+    def multiplied(self) -> bool:
+        """Whether it is few enough rows to be multiplied out."""
+        return len(self.sources) * len(self.destinations) <= MOST_PAIRS
+
+
+def make_rows(family: Family, entries: Iterable[AskedEntry]) -> Rows:
+    """Return entries as rows: every source pattern with every destination pattern and every interval."""
     values: list[int] = []
     cares: list[int] = []
     numbers: list[tuple[int, int, int, int, int, int]] = []
-    known: dict[object, list[tuple[int, int]]] = {}
     half = family.bits
     full = (1 << half) - 1
-    for index, region in regions:
-        carried = known.get(region.what)
-        if carried is None:
-            carried = known[region.what] = services.intervals(region.what)
-        clients = ports.intervals(region.source_ports)
-        extra = extras.number(region)
-        for source in region.source.patterns:
-            for destination in region.destination.patterns:
-                value = source.value << half | destination.value
-                care = (full & ~source.wildcard) << half | full & ~destination.wildcard
-                for first, last in carried:
-                    for client, last_client in clients:
-                        values.append(value)
-                        cares.append(care)
-                        numbers.append((first, client, last, last_client, extra, index))
+    for position, sources, destinations, (intervals, extra) in entries:
+        for _, source, free in sources:
+            for _, destination, other in destinations:
+                value, care = source << half | destination, (full ^ free) << half | full ^ other
+                for interval in intervals:
+                    values.append(value)
+                    cares.append(care)
+                    numbers.append((*interval, extra, position))
     table = np.array(numbers, np.int32).reshape(-1, 6)
-    columns = (np.ascontiguousarray(each) for each in (table[:, :2], table[:, 2:4], table[:, 4], table[:, 5]))
-    return Rows(_words(values, half), _words(cares, half), *columns)
+    low, high, extras, positions = (np.ascontiguousarray(each) for each in (table[:, :2], table[:, 2:4], table[:, 4], table[:, 5]))
+    return Rows(_words(values, half), _words(cares, half), low, high, extras, positions)
 
 
 def _words(numbers: Sequence[int], half: int) -> Words:
