@@ -47,7 +47,7 @@ def agree(path: Path, drawer: Drawer, text: str, count: int) -> None:
     found = bulk.decide(drawn)
     for row, number in enumerate(found.tolist()):
         entry = index.decide(drawn.packet(row)).entry
-        assert entry is (None if number < 0 else bulk.entries[number]), drawn.packet(row)
+        assert entry is (None if number < 0 else access_list.entries[number]), drawn.packet(row)
 
 
 @pytest.mark.parametrize("shape", SHAPES)
@@ -66,7 +66,7 @@ def test_many_packets_are_decided_as_one_is(
     assert [columns.packet(row) for row in range(len(columns))] == [_as_read(each) for each in drawn]
     bulk = FirstMatch(access_list)
     for packet, number in zip(drawn, bulk.decide(columns).tolist(), strict=True):
-        assert access_list.decide(packet).entry is (None if number < 0 else bulk.entries[number])
+        assert access_list.decide(packet).entry is (None if number < 0 else access_list.entries[number])
 
 
 def _as_read(packet: Packet) -> Packet:

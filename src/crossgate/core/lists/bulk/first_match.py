@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -10,7 +12,7 @@ from crossgate.core.lists.bulk.lookup import BLOCK, NONE, Lanes, Lookup, Prepara
 from crossgate.core.lists.bulk.rows import AskedEntry, AskedRows, Extras, Rows, make_rows
 from crossgate.core.lists.bulk.service_line import PortLine, ServiceLine
 from crossgate.core.lists.bulk.tree import TreeBuilder
-from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP
 from crossgate.core.model.packets import Marks, Packets
 from crossgate.core.sets.region import Services, entry_services
@@ -21,21 +23,21 @@ _LEAF_ROWS = 4
 
 
 class FirstMatch:
-    """Decides packets of a list's family while just `open_windows` are open; an entry is told by its index in `entries`."""
+    """Decides packets of a list's family while just `open_windows` are open; an entry is told by its index in the list's."""
 
     def __init__(self, access_list: AccessList, open_windows: frozenset[str] = frozenset()) -> None:
         self.access_list = access_list
-        self.entries = access_list.in_force(open_windows)
+        in_force = [(index, entry) for index, entry in enumerate(access_list.entries) if entry.in_force(open_windows)]
         family = access_list.family
-        services = {(entry.service.text, entry.qualifiers): entry for entry in self.entries}
+        services = {(entry.service.text, entry.qualifiers): entry for _, entry in in_force}
         asked = {key: found for key, entry in services.items() if (found := entry_services(entry)) is not None}
-        services_line = ServiceLine({each.what for each in asked.values()}, self._named())
+        services_line = ServiceLine({each.what for each in asked.values()}, _named(entry for _, entry in in_force))
         ports = PortLine({each.source_ports for each in asked.values()})
         extras, ranks = Extras(), (services_line.count, ports.count)
         rows_of = {key: _asked_rows(each, services_line, ports, extras) for key, each in asked.items()}
         entries = [
             AskedEntry(index, entry.source.patterns, entry.destination.patterns, asked_rows)
-            for index, entry in enumerate(self.entries)
+            for index, entry in in_force
             if (asked_rows := rows_of.get((entry.service.text, entry.qualifiers))) is not None
         ]
         rows = make_rows(family, (each for each in entries if each.multiplied))
@@ -44,15 +46,6 @@ class FirstMatch:
         self._trees = [Lookup(TreeBuilder(part, ranks, _LEAF_ROWS).build(), part, lanes, extras) for part in _parts(rows)]
         self._groups = GroupRows(family, large, services_line.count, extras) if large else None
         self._prepared = Preparation(services_line, ports, lanes, rows.words)
-
-    def _named(self) -> set[int]:
-        """Return the protocols that some entry treats in its own way."""
-        found = {term.protocol for entry in self.entries for term in entry.service.terms if term.protocol is not None}
-        if any(entry.qualifiers.source_ports is not None for entry in self.entries):
-            found |= PORT_PROTOCOLS
-        if any(entry.qualifiers.flags for entry in self.entries):
-            found.add(TCP)
-        return found
 
     def decide(self, packets: Packets) -> NDArray[np.int32]:
         """Return the index of the entry that decides each packet, -1 where none does."""
@@ -65,6 +58,18 @@ class FirstMatch:
             if self._groups is not None:
                 self._groups.decide(block, found[part])
         return found.view(np.int32)
+
+
+def _named(entries: Iterable[Entry]) -> set[int]:
+    """Return the protocols that some entry treats in its own way."""
+    found: set[int] = set()
+    for entry in entries:
+        found.update(term.protocol for term in entry.service.terms if term.protocol is not None)
+        if entry.qualifiers.source_ports is not None:
+            found |= PORT_PROTOCOLS
+        if entry.qualifiers.flags:
+            found.add(TCP)
+    return found
 
 
 def _asked_rows(services: Services, line: ServiceLine, ports: PortLine, extras: Extras) -> AskedRows:
