@@ -99,3 +99,9 @@ def packet_columns(family: Family, packets: Sequence[Packet]) -> Packets:
         np.array([each.fragment for each in packets], np.bool_),
         np.array([each.dscp for each in packets], np.uint8),
     )
+
+
+def joined_packets(parts: Sequence[Packets]) -> Packets:
+    """Return the packets of several, of one family, one behind the other."""
+    columns = [np.concatenate([getattr(each, name) for each in parts], axis=-1) for name in ("source", "destination", *_COLUMNS)]
+    return Packets(parts[0].family, *columns)

@@ -17,6 +17,7 @@ from crossgate.core.lists.bulk.rows import AskedEntry, Extras
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.packets import Indices, Marks, Words, address_words
 from crossgate.core.sets.addresses import spans_of
+from crossgate.core.sets.bounds import BoundFinder
 from crossgate.core.sets.spans import Spans, joined
 
 _ONE = np.uint64(1)
@@ -125,7 +126,7 @@ class _Ends:
                 if own is None:
                     scattered.setdefault(pattern, set()).add(number)
         bounds = sorted({0, *(bound for own in spans for span in own for bound in span if bound <= family.mask)})
-        self._finder = _Finder(family, bounds)
+        self._finder = BoundFinder(family, bounds)
         self._class, members = _classes(bounds, spans)
         of_rows = [distinct[each] for each in sides]
         self.vectors = _Vectors([members[each] for each in of_rows], int(self._class.max(initial=0)) + 1)
@@ -163,33 +164,6 @@ class _Scattered(NamedTuple):
         packed = np.packbits(np.array(rows), bitorder="little")
         octets[: len(packed)] = packed
         return cls(value, care, octets.view("<u8").astype(np.uint64, copy=False))
-
-
-class _Finder:
-    """Finds the last of some ascending bounds, the first of them 0, that is not above an address."""
-
-    def __init__(self, family: Family, bounds: Sequence[int]) -> None:
-        words = address_words(family, bounds)
-        self._high = np.unique(words[0])
-        self._low = np.unique(words[-1])
-        self._steps = len(self._low) + 1
-        self._keys = self._key(words)
-
-    def _key(self, words: Words) -> Indices:
-        """Return a number for each address that orders it among the bounds: the place of its words among theirs."""
-        high = np.searchsorted(self._high, words[0], side="right")
-        if len(words) == 1:
-            return np.asarray(high, np.int64)
-        low = np.searchsorted(self._low, words[1], side="right")
-        low[self._high[high - 1] != words[0]] = self._steps - 1
-        key: Indices = high * self._steps + low
-        return key
-
-    def places(self, words: Words) -> Indices:
-        """Return the index of the bound for each address."""
-        key = self._key(words)
-        places: Indices = key if len(words) == 1 else np.searchsorted(self._keys, key, side="right")
-        return places - 1
 
 
 def _classes(bounds: Sequence[int], sets: Sequence[Spans]) -> tuple[Indices, list[Indices]]:

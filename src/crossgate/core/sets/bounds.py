@@ -1,0 +1,37 @@
+"""Where addresses lie among sorted bounds, for millions of them at once."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from crossgate.core.model.address import Family
+from crossgate.core.model.packets import Indices, Words, address_words
+
+
+class BoundFinder:
+    """Finds the last of some ascending addresses, the first of them 0, that is not above an address."""
+
+    def __init__(self, family: Family, bounds: Sequence[int]) -> None:
+        words = address_words(family, bounds)
+        self._high = np.unique(words[0])
+        self._low = np.unique(words[-1])
+        self._steps = len(self._low) + 1
+        self._keys = self._key(words)
+
+    def _key(self, words: Words) -> Indices:
+        """Return a number for each address that orders it among the bounds: the place of its words among theirs."""
+        high = np.searchsorted(self._high, words[0], side="right")
+        if len(words) == 1:
+            return np.asarray(high, np.int64)
+        low = np.searchsorted(self._low, words[1], side="right")
+        low[self._high[high - 1] != words[0]] = self._steps - 1
+        key: Indices = high * self._steps + low
+        return key
+
+    def places(self, words: Words) -> Indices:
+        """Return the index of the bound for each address, given as `Packets` has them."""
+        key = self._key(words)
+        places: Indices = key if len(words) == 1 else np.searchsorted(self._keys, key, side="right")
+        return places - 1

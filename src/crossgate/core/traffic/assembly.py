@@ -1,0 +1,286 @@
+"""Packets and records of flows put together into conversations, in one pass, in memory for those that are open.
+
+1. A conversation is what goes between two ends with the same protocol and ports, both ways: the unordered 5-tuple. For ICMP
+   messages that are answered the identifier stands for the ports; non-initial fragments, which have none, are apart.
+2. It ends once nothing is seen of it for the idle time. After a RST, or a FIN both ways, a new SYN begins the next one.
+3. Its opener is the sender of the first packet, but the SYN, the ICMP request, or in records of flows the end whose port is a
+   client's, tell better. A SYN+ACK or an ICMP reply that comes first is turned round.
+4. The same IP packet seen again within 10 ms, as on both sides of a router, counts once.
+
+Open conversations are rows like packets, of more packets each. A batch of packets is put behind them, all are sorted by what
+they are of, and each run of rows that belong together becomes one row again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, fields, replace
+
+import numpy as np
+
+from crossgate.core.model import iana
+from crossgate.core.model.address import Family
+from crossgate.core.model.packet import ACK, PORT_PROTOCOLS, SYN, TCP, icmp_of
+from crossgate.core.model.packets import Indices, Marks, Octets, Packets, Ports, Words, joined_packets
+
+SECOND = 1_000_000
+"""Times are microseconds since 1970-01-01 UTC."""
+AGAIN = 10_000
+"""Within so many microseconds the same IP packet is the one that was seen before."""
+
+_FIN, _RST = iana.FLAGS["FIN"], iana.FLAGS["RST"]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Seen:
+    """Columns of what was seen of conversations of one family: a packet, a record of a flow, or all of a conversation.
+
+    `packets` are the opening packets, as far as is known. `first` and `last` are microseconds. `counts` and `octets` have the
+    shape (2, rows): there, as `packets` go, and back; `flags` likewise, all TCP flags that were set. `identifier` is that of an
+    ICMP message. `told` says that the direction is sure. `identity` is a digest of what makes an IP packet the same, 0 for none.
+    """
+
+    packets: Packets
+    first: Indices
+    last: Indices
+    counts: Indices
+    octets: Indices
+    flags: Octets
+    identifier: Ports
+    told: Marks
+    identity: Words
+
+    def __len__(self) -> int:
+        return len(self.packets)
+
+    def take(self, rows: Indices | Marks | slice) -> Seen:
+        """Return just these rows."""
+        pairs = (self.counts[:, rows], self.octets[:, rows], self.flags[:, rows])
+        ends = (self.identifier[rows], self.told[rows], self.identity[rows])
+        return Seen(self.packets.take(rows), self.first[rows], self.last[rows], *pairs, *ends)
+
+    def turned(self, rows: Marks) -> Seen:
+        """Return the same with there and back changed in some rows."""
+        packets = self.packets
+        ends = [np.where(rows, one, other) for one, other in ((packets.destination, packets.source), (packets.source, packets.destination))]
+        ports = [
+            np.where(rows, one, other)
+            for one, other in ((packets.destination_port, packets.source_port), (packets.source_port, packets.destination_port))
+        ]
+        changed = replace(packets, source=ends[0], destination=ends[1], source_port=ports[0], destination_port=ports[1])
+        pairs = [np.where(rows, each[::-1], each) for each in (self.counts, self.octets, self.flags)]
+        return replace(self, packets=changed, counts=pairs[0], octets=pairs[1], flags=pairs[2])
+
+
+def joined(parts: Sequence[Seen]) -> Seen:
+    """Return the rows of several, one behind the other."""
+    names = [each.name for each in fields(Seen)[1:]]
+    columns = {name: np.concatenate([getattr(each, name) for each in parts], axis=-1) for name in names}
+    return Seen(joined_packets([each.packets for each in parts]), **columns)
+
+
+def opened(seen: Seen, client_ports: tuple[int, int] | None = None) -> Seen:
+    """Return rows as their openers sent them, as far as one row by itself tells; `told` where it does.
+
+    `client_ports` are given for records of flows, whose flags are those of all their packets: there the ports tell.
+    """
+    packets = seen.packets
+    whole = ~packets.fragment
+    tcp, icmp = (packets.protocol == TCP) & whole, (packets.protocol == icmp_of(packets.family)) & whole
+    told, back = np.zeros(len(seen), np.bool_), np.zeros(len(seen), np.bool_)
+    if client_ports is None:
+        syn = tcp & (packets.flags & SYN != 0)
+        back |= syn & (packets.flags & ACK != 0)
+        told |= syn
+    else:
+        first, last = client_ports
+        ported = np.isin(packets.protocol, list(PORT_PROTOCOLS)) & whole
+        clients = [(first <= each) & (each <= last) for each in (packets.source_port, packets.destination_port)]
+        told |= ported & (clients[0] != clients[1])
+        back |= told & clients[1]
+    kind = packets.destination_port >> 8
+    changed = packets.destination_port.copy()
+    for answers in (iana.ANSWERED, iana.ANSWERED_ON_LINK):
+        for request, reply in answers[icmp_of(packets.family)].items():
+            told |= icmp & (kind == request)
+            replies = icmp & (kind == reply) & (reply not in answers[icmp_of(packets.family)])
+            told |= replies
+            back |= replies
+            changed[replies] = request << 8
+    numbers = np.where(icmp, changed, packets.destination_port)
+    turned = seen.turned(back)
+    # A message's type and code stand in the destination port, whichever way it goes.
+    ports = [np.where(icmp, own, each) for own, each in ((0, turned.packets.source_port), (numbers, turned.packets.destination_port))]
+    named = replace(turned.packets, source_port=ports[0].astype(np.uint16), destination_port=ports[1].astype(np.uint16))
+    return replace(turned, packets=named, told=told)
+
+
+class Assembler:
+    """Puts what is seen in one family together; rows are given in batches, about in the order of their times."""
+
+    def __init__(self, idle: int = 300 * SECOND) -> None:
+        """Make it; a conversation of which nothing is seen for more than `idle` microseconds has ended."""
+        self._idle = idle
+        self._open: Seen | None = None
+        self._recent: tuple[Words, Indices] = np.zeros(0, np.uint64), np.zeros(0, np.int64)
+        self._latest = -(1 << 62)
+        self.again = 0
+        """How many packets were seen more than once."""
+        self.backwards = 0
+        """How many rows came after a later one."""
+
+    def add(self, seen: Seen) -> Seen:
+        """Take a batch of rows as `opened` returns them, and return the conversations that have ended by now, in the order in which they did."""
+        if not len(seen):
+            return seen
+        self._look_back(seen.first)
+        seen = seen.take(np.argsort(seen.first, kind="stable"))
+        seen = self._once(seen)
+        whole = seen if self._open is None else joined([self._open, seen])
+        found = self._merged(whole)
+        ended = found.last < self._latest - self._idle
+        self._open = found.take(~ended)
+        return _by_end(found.take(ended))
+
+    def rest(self) -> Seen | None:
+        """Return the conversations that are open still, in the order of their last packets, and forget them."""
+        left, self._open = self._open, None
+        return None if left is None else _by_end(left)
+
+    def _look_back(self, times: Indices) -> None:
+        reached = np.maximum.accumulate(np.concatenate([[self._latest], times]))
+        self.backwards += int((times < reached[:-1]).sum())
+        self._latest = int(reached[-1])
+
+    def _once(self, seen: Seen) -> Seen:
+        """Leave out packets that were seen before."""
+        if not seen.identity.any():
+            return seen
+        identity = np.concatenate([self._recent[0], seen.identity])
+        times = np.concatenate([self._recent[1], seen.first])
+        order = np.lexsort((times, identity))
+        same = (identity[order][1:] == identity[order][:-1]) & (identity[order][1:] != 0) & (np.diff(times[order]) <= AGAIN)
+        again = np.zeros(len(identity), np.bool_)
+        again[order[1:][same]] = True
+        recent = times > self._latest - AGAIN
+        self._recent = identity[recent], times[recent]
+        again = again[len(again) - len(seen) :]
+        self.again += int(again.sum())
+        return seen.take(~again)
+
+    def _merged(self, seen: Seen) -> Seen:
+        """Return one row for each conversation among rows that are in the order of time."""
+        order, key = _sorted_by_conversation(seen)
+        seen = seen.take(order)
+        begins = np.ones(len(seen), np.bool_)
+        begins[1:] = (key[1:] != key[:-1]).any(axis=1)
+        reach = _running_maximum(seen.last, begins)
+        begins[1:] |= (seen.first[1:] - reach[:-1]) > self._idle
+        begins |= _reopened(seen, begins)
+        starts = np.flatnonzero(begins)
+        run = np.cumsum(begins) - 1
+        chosen = starts.copy()
+        sure = np.flatnonzero(seen.told)[::-1]
+        chosen[run[sure]] = sure
+        opener = seen.take(chosen)
+        against = ~_same_direction(seen.packets, opener.packets, run)
+        pairs = []
+        for column, add in ((seen.counts, np.add), (seen.octets, np.add), (seen.flags, np.bitwise_or)):
+            turned = np.where(against, column[::-1], column)
+            pairs.append(add.reduceat(turned, starts, axis=1) if len(starts) else turned)
+        return replace(
+            opener, first=np.minimum.reduceat(seen.first, starts), last=np.maximum.reduceat(seen.last, starts), counts=pairs[0],
+            octets=pairs[1], flags=pairs[2],
+        )  # fmt: skip
+
+
+def _by_end(seen: Seen) -> Seen:
+    return seen.take(np.argsort(seen.last, kind="stable"))
+
+
+def _key_words(seen: Seen) -> tuple[list[Words], Marks]:
+    """Return the words that rows of one conversation share, whichever way they go, and which rows go from the higher end."""
+    packets = seen.packets
+    icmp = (packets.protocol == icmp_of(packets.family)) & ~packets.fragment
+    ends = []
+    for address, port in ((packets.source, packets.source_port), (packets.destination, packets.destination_port)):
+        ends.append([*address, np.where(icmp, 0, port).astype(np.uint64)])
+    higher, equal = np.zeros(len(seen), np.bool_), np.ones(len(seen), np.bool_)
+    for one, other in zip(*ends, strict=True):
+        higher |= equal & (one > other)
+        equal &= one == other
+    low = [np.where(higher, other, one) for one, other in zip(*ends, strict=True)]
+    high = [np.where(higher, one, other) for one, other in zip(*ends, strict=True)]
+    number = np.where(icmp, seen.packets.destination_port, 0).astype(np.uint64)
+    kind = packets.protocol.astype(np.uint64) << np.uint64(1) | packets.fragment
+    rest = kind << np.uint64(32) | number << np.uint64(16) | seen.identifier
+    if packets.family is Family.IPV4:
+        return [low[0] << np.uint64(16) | low[1], high[0] << np.uint64(16) | high[1], rest], higher
+    ports = low[2] << np.uint64(16) | high[2]
+    return [low[0], low[1], high[0], high[1], ports, rest], higher
+
+
+def _sorted_by_conversation(seen: Seen) -> tuple[Indices, Words]:
+    """Return the order that brings the rows of each conversation together, as they came, and their keys in that order."""
+    words, _ = _key_words(seen)
+    digest = np.zeros(len(seen), np.uint64)
+    for word in words:
+        digest = (digest ^ word) * np.uint64(0x9E3779B97F4A7C15)
+        digest ^= digest >> np.uint64(29)
+    order = np.argsort(digest, kind="stable")
+    key = np.stack(words, axis=1)[order]
+    ordered = digest[order]
+    if ((ordered[1:] == ordered[:-1]) & (key[1:] != key[:-1]).any(axis=1)).any():
+        order = np.lexsort(words)  # two conversations of one digest
+        key = np.stack(words, axis=1)[order]
+    return order, key
+
+
+def _same_direction(packets: Packets, openers: Packets, of: Indices) -> Marks:
+    """Tell which rows go as the opener of their conversation does."""
+    same: Marks = (packets.source == openers.source[:, of]).all(axis=0) & (packets.destination == openers.destination[:, of]).all(axis=0)
+    both = (packets.source == packets.destination).all(axis=0)
+    same &= ~both | (packets.source_port == openers.source_port[of])
+    return same
+
+
+def _running_maximum(values: Indices, begins: Marks) -> Indices:
+    """Return the greatest value so far in each run."""
+    run = np.cumsum(begins)
+    low = values.min(initial=0)
+    span = int(values.max(initial=0) - low) + 1
+    if span * int(run[-1] if len(run) else 0) < 1 << 62:
+        raised: Indices = np.maximum.accumulate(values - low + run * span) - run * span + low
+        return raised
+    found = values.copy()
+    for start, end in zip(np.flatnonzero(begins), [*np.flatnonzero(begins)[1:], len(values)], strict=True):
+        found[start:end] = np.maximum.accumulate(values[start:end])
+    return found
+
+
+def _reopened(seen: Seen, begins: Marks) -> Marks:
+    """Tell which SYNs begin a new conversation in the place of one that has ended."""
+    packets = seen.packets
+    syn = (packets.protocol == TCP) & ~packets.fragment & seen.told & (packets.flags & (SYN | ACK) == SYN)
+    found = np.zeros(len(seen), np.bool_)
+    asking = np.flatnonzero(syn & ~begins)
+    if not len(asking):
+        return found
+    run = np.cumsum(begins) - 1
+    starts = np.flatnonzero(begins)
+    against = ~_same_direction(packets, packets.take(starts), run)
+    there, back = (np.where(against, seen.flags[1 - side], seen.flags[side]) for side in range(2))
+    ends = np.flatnonzero((there | back) & (_FIN | _RST))
+    since = starts[run[asking]]
+    for row, start in zip(asking.tolist(), since.tolist(), strict=True):
+        low, high = np.searchsorted(ends, [start, row])
+        if low == high:
+            continue
+        begun = np.flatnonzero(found[start:row])
+        if len(begun):
+            low = int(np.searchsorted(ends, start + begun[-1]))
+        own = ends[low:high]
+        over = (there[own] | back[own]) & _RST
+        if over.any() or ((there[own] & _FIN).any() and (back[own] & _FIN).any()):
+            found[row] = True
+    return found

@@ -1,0 +1,404 @@
+"""Conversations by the thousand through the network: the verdict that `trace` gives, for columns of opening packets.
+
+1. Both ends of every row are looked up in the address classes; what happens depends on the pair of classes, and each pair's
+   ways come from the itineraries, once.
+2. A way is a *lane*: the places with lists that its legs cross, as rows of numbers. A row with several ways is in several lanes.
+3. Leg by leg, all rows take their first crossing together, then their second: at each, the rows are sorted by the list that
+   stands there, and each list decides its rows at once (`lists.bulk`).
+4. A row's verdict is that of its first way; where another way ends otherwise it is `varies`.
+
+What has no place in the plan, since an end is in none of its subnets and it has no outside, gets no verdict.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from crossgate.core.lists.bulk.first_match import FirstMatch
+from crossgate.core.model import iana
+from crossgate.core.model.accesslist import AccessList, Decider
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.network import Point
+from crossgate.core.model.packet import ACK, SYN, TCP, icmp_of
+from crossgate.core.model.packets import Indices, Marks, Packets, whole_address
+from crossgate.core.network.address_classes import AddressClasses, address_classes
+from crossgate.core.network.class_of import NOWHERE, ClassFinder
+from crossgate.core.network.endpoints import at_address
+from crossgate.core.network.itineraries import Network, Passage, Way
+from crossgate.core.network.routing import Crossing, Endpoint
+from crossgate.core.traffic.trace import Verdict
+
+VERDICTS = (Verdict.PERMITTED, Verdict.DENIED, Verdict.HALF_OPEN, Verdict.UNROUTABLE, Verdict.VARIES)
+"""The verdicts by their numbers in `Fates`."""
+_PERMITTED, _DENIED, _HALF_OPEN, _UNROUTABLE, _VARIES = range(len(VERDICTS))
+NO_PLACE = -1
+"""Stands for the verdict of what has no place in the plan, and for the list, entry or crossing where there is none."""
+
+Numbers = NDArray[np.int32]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Fates:
+    """What becomes of each of some conversations.
+
+    `verdict` is an index into `VERDICTS`. Where a list stopped it, `list` is that list's number, `entry` the index of the entry
+    (-1 for the otherwise line) and `crossing` the number of the place; else they are -1. `met` tells whether any list was asked,
+    `on_link` whether both ends are on one link.
+    """
+
+    verdict: NDArray[np.int8]
+    list: Numbers
+    entry: Numbers
+    crossing: Numbers
+    met: Marks
+    on_link: Marks
+
+
+@dataclass(slots=True)
+class Hits:
+    """How often each line of a list decided: legs of conversations, and the packets these stand for; the otherwise line is the last."""
+
+    legs: Indices
+    packets: Indices
+
+
+class _Lane(NamedTuple):
+    """One way as numbers of crossings, leg by leg, without those that a stateful device lets pass unasked."""
+
+    legs: tuple[tuple[int, ...], ...]
+    arrives: tuple[bool, bool, bool]
+    unanswered: bool
+    strays: bool
+
+
+class _Lanes(NamedTuple):
+    """All lanes met so far: per leg a row of crossings for each, -1 behind the last; and whether each leg arrives."""
+
+    crossings: tuple[Numbers, Numbers, Numbers]
+    arrives: Marks
+    unanswered: Marks
+    strays: Marks
+
+
+class _Place(NamedTuple):
+    """A crossing with the list that stands there for a family."""
+
+    crossing: Crossing
+    list: int
+
+
+class Entrance(NamedTuple):
+    """Where packets come in: a machine that stands there, and the point where they are first seen."""
+
+    sender: Endpoint
+    point: Point
+
+    def passed(self, network: Network, start: Endpoint, destination: Address) -> bool:
+        """Whether what a machine sends to an address comes in there on one of its ways."""
+        return any(each.point == self.point for each in network.itineraries(destination.family).crossings(start, destination))
+
+
+class BulkTracer:
+    """Traces columns of conversations through one network; what is worked out for pairs of ends and for lists is kept."""
+
+    def __init__(self, network: Network, entered: Entrance | None = None) -> None:
+        """Make it; with `entered` every conversation comes in there, whatever its source address."""
+        self.network = network
+        self.entered = entered
+        self.lists: list[AccessList] = list(network.plan.lists.values())
+        self._number = {each.name: number for number, each in enumerate(self.lists)}
+        self.hits = [Hits(*(np.zeros(len(each.entries) + 1, np.int64) for _ in range(2))) for each in self.lists]
+        self._permits = [np.array([Decider(each, entry).permits for entry in (*each.entries, None)]) for each in self.lists]
+        self._flagged = [any(entry.qualifiers.flags for entry in each.entries) for each in self.lists]
+        self._families: dict[Family, _Ends] = {}
+        self._places: list[_Place] = []
+        self._place_numbers: dict[tuple[Crossing, int], int] = {}
+        self._lane_numbers: dict[_Lane, int] = {}
+        self._lanes: _Lanes | None = None
+        self._matches: dict[tuple[int, frozenset[str]], FirstMatch] = {}
+
+    def place(self, number: int) -> Crossing:
+        """Return the crossing that has a number in `Fates`."""
+        return self._places[number].crossing
+
+    def ends(self, family: Family) -> _Ends:
+        """Return the address classes of a family, with the lanes between them."""
+        if family not in self._families:
+            self._families[family] = _Ends(self, family)
+        return self._families[family]
+
+    def trace(self, packets: Packets, windows: Indices, states: list[frozenset[str]], there: Indices, back: Indices) -> Fates:
+        """Trace conversations by their opening packets, and count what decided.
+
+        `states[windows[row]]` are the windows open at a row; `there` and `back` are how many packets went each way. Raises
+        `TooManyPieces` where the equal paths between two ends differ in too many ways.
+        """
+        ends = self.ends(packets.family)
+        pairs, of_row = ends.pairs(packets)
+        rows, lanes, first = _expanded(pairs, of_row)
+        run = _Run(self, packets, windows, states, (there, back), rows, lanes, first, ends.on_link(packets))
+        run.legs()
+        count = len(packets)
+        verdict = np.full(count, NO_PLACE, np.int8)
+        verdict[rows[first]] = run.verdict[first]
+        differing = rows[run.verdict != verdict[rows]]
+        verdict[differing] = _VARIES
+        stopped = [np.full(count, NO_PLACE, np.int32) for _ in range(3)]
+        for column, found in zip(stopped, run.stopped, strict=True):
+            column[rows[first]] = found[first]
+            column[differing] = NO_PLACE
+        met = np.zeros(count, np.bool_)
+        met[rows[run.met]] = True
+        return Fates(verdict, stopped[0], stopped[1], stopped[2], met, run.on_link)
+
+    # What the run asks
+
+    def match(self, number: int, open_windows: frozenset[str]) -> FirstMatch:
+        """Return the bulk form of a list while just these windows are open."""
+        access_list = self.lists[number]
+        key = (number, open_windows & access_list.windows)
+        if key not in self._matches:
+            self._matches[key] = FirstMatch(access_list, key[1])
+        return self._matches[key]
+
+    def permits(self, number: int) -> Marks:
+        """Return whether each line of a list lets by; the otherwise line is the last."""
+        return self._permits[number]
+
+    def flagged(self, number: int) -> bool:
+        """Whether some entry of a list asks for TCP flags."""
+        return self._flagged[number]
+
+    def list_at(self, crossings: Numbers) -> Numbers:
+        """Return the number of the list at each crossing."""
+        found: Numbers = np.array([each.list for each in self._places], np.int32)[crossings]
+        return found
+
+    # Lanes
+
+    def lane(self, way: Way, family: Family, strays: bool) -> int:
+        """Return the number of the lane that a way is; `strays` where its replies go to another machine than the sender."""
+        stateful = way.there.stateful
+        there, back = self._crossings(way.there, family), self._crossings(way.back, family)
+        later = tuple(each for each in there if self.place(each).point.device not in stateful)
+        answers = tuple(each for each in back if self.place(each).point.device not in stateful)
+        lane = _Lane((there, answers, later), (way.there.arrived, way.back.arrived, way.there.arrived), way.unanswered, strays)
+        number = self._lane_numbers.setdefault(lane, len(self._lane_numbers))
+        if number == len(self._lane_numbers) - 1:
+            self._lanes = None
+        return number
+
+    def _crossings(self, passage: Passage, family: Family) -> tuple[int, ...]:
+        placed = self.network.plan.placed
+        return tuple(self._crossing(each, self._number[placed[(*each, family)].name]) for each in passage.crossings)
+
+    def _crossing(self, crossing: Crossing, number: int) -> int:
+        found = self._place_numbers.setdefault((crossing, number), len(self._places))
+        if found == len(self._places):
+            self._places.append(_Place(crossing, number))
+        return found
+
+    def lanes(self) -> _Lanes:
+        """Return all lanes so far as arrays."""
+        if self._lanes is None:
+            every = list(self._lane_numbers)
+            crossings = []
+            for leg in range(3):
+                table = np.full((len(every), max((len(each.legs[leg]) for each in every), default=0)), NO_PLACE, np.int32)
+                for number, each in enumerate(every):
+                    table[number, : len(each.legs[leg])] = each.legs[leg]
+                crossings.append(table)
+            arrives = np.array([each.arrives for each in every], np.bool_).reshape(-1, 3)
+            marks = (np.array([getattr(each, name) for each in every], np.bool_) for name in ("unanswered", "strays"))
+            self._lanes = _Lanes((crossings[0], crossings[1], crossings[2]), arrives, *marks)
+        return self._lanes
+
+
+class _Ends:
+    """The address classes of one family, and the lanes between each two that were met."""
+
+    def __init__(self, tracer: BulkTracer, family: Family) -> None:
+        self._tracer, self._family = tracer, family
+        self.classes: AddressClasses = address_classes(tracer.network, family)
+        self._finder = ClassFinder(family, self.classes)
+        names: dict[str, int] = {}
+        segments = [names.setdefault(each.end.segment, len(names)) for each in self.classes]
+        self._segment = np.array([*segments, NOWHERE], np.int64)
+        self._pairs: dict[int, tuple[int, ...]] = {}
+
+    def found(self, packets: Packets) -> tuple[Indices, Indices]:
+        """Return the classes of packets' sources and destinations."""
+        return self._finder.find(packets.source), self._finder.find(packets.destination)
+
+    def on_link(self, packets: Packets) -> Marks:
+        """Tell of each packet whether its sender is on the link of its destination."""
+        source, destination = self.found(packets)
+        found: Marks = (self._segment[source] == self._segment[destination]) & (destination != NOWHERE)
+        return found
+
+    def pairs(self, packets: Packets) -> tuple[list[tuple[int, ...]], Indices]:
+        """Return the lanes of each pair of ends that some packets have, and which pair each packet has; -1 where it has no place."""
+        source, destination = self.found(packets)
+        itself = (packets.source == packets.destination).all(axis=0)
+        key = (source * len(self.classes) + destination) * 2 + itself
+        key[(source == NOWHERE) | (destination == NOWHERE)] = NOWHERE
+        unique, first, of_row = np.unique(key, return_index=True, return_inverse=True)
+        lanes = []
+        for pair, row in zip(unique.tolist(), first.tolist(), strict=True):
+            if pair != NOWHERE and pair not in self._pairs:
+                ends = [Address(self._family, whole_address(each[:, row])) for each in (packets.source, packets.destination)]
+                self._pairs[pair] = self._between(*ends)
+            lanes.append(self._pairs.get(pair, ()))
+        return lanes, of_row
+
+    def _between(self, source: Address, destination: Address) -> tuple[int, ...]:
+        network, entered = self._tracer.network, self._tracer.entered
+        start, end = at_address(network, source), at_address(network, destination)
+        if entered is None or entered.passed(network, start, destination):
+            ways, strays = network.between(start, end), False
+        elif entered.sender.segment == start.segment and start.device is None:
+            ways, strays = network.between(start._replace(gateways=entered.sender.gateways, at=entered.sender.at), end), False
+        else:
+            itineraries, sender = network.itineraries(self._family), entered.sender._replace(address=source)
+            there, back = itineraries.passages(sender, destination), itineraries.passages(end, source)
+            ways, strays = tuple(Way(one, other, network.unanswered(sender, destination)) for one in there for other in back), True
+        return tuple(dict.fromkeys(self._tracer.lane(way, self._family, strays) for way in ways))
+
+
+def _expanded(pairs: list[tuple[int, ...]], of_row: Indices) -> tuple[Indices, Indices, Marks]:
+    """Return rows and lanes, a row once for each of its lanes, and which of them are a row's first."""
+    counts = np.array([len(each) for each in pairs], np.int64)
+    flat = np.array([lane for each in pairs for lane in each], np.int64)
+    starts = np.cumsum(counts) - counts
+    rows = np.repeat(np.arange(len(of_row)), counts[of_row])
+    place = np.arange(len(rows)) - np.repeat(np.cumsum(counts[of_row]) - counts[of_row], counts[of_row])
+    lanes: Indices = flat[starts[of_row[rows]] + place] if len(rows) else flat[:0]
+    return rows, lanes, place == 0
+
+
+class _Run:
+    """One run of rows through their lanes."""
+
+    def __init__(
+        self, tracer: BulkTracer, packets: Packets, windows: Indices, states: list[frozenset[str]], counts: tuple[Indices, Indices],
+        rows: Indices, lanes: Indices, first: Marks, on_link: Marks,
+    ) -> None:  # fmt: skip
+        self._tracer, self._packets, self._windows, self._states, self._counts = tracer, packets, windows, states, counts
+        self._rows, self._lane, self._first, self.on_link = rows, lanes, first, on_link
+        self._lanes = tracer.lanes()
+        self.verdict = np.full(len(rows), _PERMITTED, np.int8)
+        self.stopped = tuple(np.full(len(rows), NO_PLACE, np.int32) for _ in range(3))
+        self.met = np.zeros(len(rows), np.bool_)
+        self._kept: list[tuple[Indices, Numbers]] = []
+
+    def legs(self) -> None:
+        """Take every leg that follows, in turn."""
+        tcp, answered, answers = _courses(self._packets, self.on_link)
+        live = self._leg(0, _with_flags(self._packets, tcp, SYN), np.arange(len(self._rows)))
+        live = live[~self._lanes.unanswered[self._lane[live]]]
+        live = live[answered[self._rows[live]]]
+        if not len(live):
+            return
+        live = self._leg(1, _with_flags(answers, tcp, SYN | ACK), live)
+        strays = self._lanes.strays[self._lane[live]]
+        self.verdict[live[strays]] = _HALF_OPEN
+        live = live[~strays]
+        self._leg(2, _with_flags(self._packets, tcp, ACK), live[tcp[self._rows[live]]])
+
+    def _leg(self, leg: int, packets: Packets, live: Indices) -> Indices:
+        """Take one leg of the rows `live`, by their place in the run, and return those that arrive."""
+        table = self._lanes.crossings[leg]
+        for step in range(table.shape[1]):
+            crossing = table[self._lane[live], step]
+            asked = np.flatnonzero(crossing != NO_PLACE)
+            if not len(asked):
+                break
+            number = self._tracer.list_at(crossing[asked])
+            entry = np.zeros(len(asked), np.int32)
+            permitted = np.ones(len(asked), np.bool_)
+            for which, own in _by_value(number):
+                chosen = live[asked[own]]
+                entry[own] = self._decided(which, packets, self._rows[chosen])
+                permitted[own] = self._tracer.permits(which)[entry[own]]
+                self._count(leg, which, entry[own], chosen, permitted[own])
+            self.met[live[asked]] = True
+            out = asked[~permitted]
+            self.verdict[live[out]] = _HALF_OPEN if leg else _DENIED
+            for column, values in zip(self.stopped, (number[~permitted], entry[~permitted], crossing[out]), strict=True):
+                column[live[out]] = values
+            going = np.ones(len(live), np.bool_)
+            going[out] = False
+            live = live[going]
+        arrives = self._lanes.arrives[self._lane[live], leg]
+        self.verdict[live[~arrives]] = _UNROUTABLE
+        arrived: Indices = live[arrives]
+        return arrived
+
+    def _decided(self, number: int, packets: Packets, rows: Indices) -> Numbers:
+        """Return the entry of a list that decides each of some rows, as the windows are at each."""
+        windowed = bool(self._tracer.lists[number].windows)
+        found = np.empty(len(rows), np.int32)
+        for state, own in _by_value(self._windows[rows]) if windowed else [(0, slice(None))]:
+            match = self._tracer.match(number, self._states[state] if windowed else frozenset())
+            found[own] = match.decide(packets.take(rows[own]))
+        return found
+
+    def _count(self, leg: int, number: int, entry: Numbers, chosen: Indices, permitted: Marks) -> None:
+        """Count what decided on first ways: a leg each, and the packets that go on it."""
+        first = self._first[chosen]
+        entry, rows, permitted = entry[first], self._rows[chosen[first]], permitted[first]
+        there, back = self._counts[0][rows], self._counts[1][rows]
+        tcp = (self._packets.protocol[rows] == TCP) & ~self._packets.fragment[rows]
+        if leg == 1:
+            packets = back
+        elif leg == 2:
+            packets = np.maximum(there - 1, 0)
+        else:
+            # The first packet of TCP alone is a SYN; what is denied is sent again, not answered.
+            packets = np.where(tcp & permitted, np.minimum(there, 1), there)
+        hits, lines = self._tracer.hits[number], len(self._tracer.permits(number))
+        line = entry % lines
+        hits.legs += np.bincount(line, minlength=lines)
+        hits.packets += np.bincount(line, packets, minlength=lines).astype(np.int64)
+
+
+def _by_value(values: Indices | Numbers) -> Iterator[tuple[int, Indices]]:
+    """Yield each different value with the places that have it."""
+    order = np.argsort(values, kind="stable")
+    ordered = values[order]
+    bounds = np.flatnonzero(np.r_[True, ordered[1:] != ordered[:-1], True]) if len(ordered) else np.zeros(1, np.int64)
+    for start, end in zip(bounds[:-1].tolist(), bounds[1:].tolist(), strict=True):
+        yield int(ordered[start]), order[start:end]
+
+
+def _courses(packets: Packets, on_link: Marks) -> tuple[Marks, Marks, Packets]:
+    """Return which rows are TCP conversations, which are answered, and the packets of the answers (`traffic.legs`)."""
+    tcp = (packets.protocol == TCP) & ~packets.fragment
+    icmp = (packets.protocol == icmp_of(packets.family)) & ~packets.fragment
+    answer = np.full(len(packets), -1)
+    kind = packets.destination_port >> 8
+    for answers, where in (
+        (iana.ANSWERED_ON_LINK[icmp_of(packets.family)], icmp & on_link), (iana.ANSWERED[icmp_of(packets.family)], icmp),
+    ):  # fmt: skip
+        for asked, reply in answers.items():
+            answer[where & (kind == asked)] = reply
+    ports = packets.destination_port, np.where(icmp, np.maximum(answer, 0) << 8, packets.source_port).astype(np.uint16)
+    back = Packets(
+        packets.family, packets.destination, packets.source, packets.protocol, ports[0], ports[1], packets.flags, packets.fragment,
+        packets.dscp,
+    )  # fmt: skip
+    return tcp, ~packets.fragment & (~icmp | (answer >= 0)), back
+
+
+def _with_flags(packets: Packets, tcp: Marks, flags: int) -> Packets:
+    """Return packets with these flags where they are TCP."""
+    marked = np.where(tcp, flags, packets.flags).astype(np.uint8)
+    return Packets(
+        packets.family, packets.source, packets.destination, packets.protocol, packets.source_port, packets.destination_port, marked,
+        packets.fragment, packets.dscp,
+    )  # fmt: skip

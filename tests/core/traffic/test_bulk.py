@@ -1,0 +1,118 @@
+"""Conversations in bulk against `Tracer.trace`, one by one, on drawn networks."""
+
+from __future__ import annotations
+
+from collections import Counter
+from pathlib import Path
+
+import numpy as np
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from crossgate.core.model.accesslist import DeciderKey
+from crossgate.core.model.address import Family
+from crossgate.core.model.packets import packet_columns
+from crossgate.core.network.itineraries import Network
+from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer, Fates
+from crossgate.core.traffic.trace import Trace, Tracer, Verdict
+from crossgate.language.reader import read_plan
+from tests import net
+
+OPEN = [frozenset[str](), frozenset({"open"})]
+LOOSE = settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow], deadline=None)
+
+
+def of_trace(trace: Trace) -> Verdict:
+    return Verdict.VARIES if trace.differing else trace.verdict
+
+
+def check(tracer: BulkTracer, fates: Fates, row: int, trace: Trace) -> None:
+    verdict = of_trace(trace)
+    assert VERDICTS[fates.verdict[row]] is verdict, trace.conversation
+    decided = trace.decided
+    if decided is None or verdict is Verdict.VARIES:
+        assert (fates.list[row], fates.entry[row], fates.crossing[row]) == (-1, -1, -1)
+        return
+    assert decided.decider is not None
+    access_list, entry = decided.decider
+    assert tracer.lists[fates.list[row]] is access_list
+    assert tracer.place(int(fates.crossing[row])) == decided.crossing
+    assert entry is (None if fates.entry[row] < 0 else access_list.entries[fates.entry[row]])
+
+
+@LOOSE
+@given(text=net.plans(), family=st.sampled_from(Family))
+def test_many_conversations_fare_as_each_does(tmp_path: Path, text: str, family: Family) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(text)
+    network = Network(read_plan(path))
+    tracers = [Tracer(network, each) for each in OPEN]
+    openings = list(net.openings(family))
+    bulk, windows = BulkTracer(network), np.arange(len(openings)) % 2
+    counts = np.full(len(openings), 3), np.full(len(openings), 2)
+    fates = bulk.trace(packet_columns(family, openings), windows, OPEN, *counts)
+    legs: Counter[DeciderKey] = Counter()
+    for row, packet in enumerate(openings):
+        trace = tracers[windows[row]].trace(net.conversation(network, packet))
+        check(bulk, fates, row, trace)
+        legs.update(each.key for each in trace.deciders())
+        assert fates.on_link[row] == (trace.conversation.source.segment == trace.conversation.destination.segment)
+    found = {
+        DeciderKey(each.name, entry.number if entry else None): int(hits.legs[place])
+        for each, hits in zip(bulk.lists, bulk.hits, strict=True)
+        for place, entry in enumerate((*each.entries, None))
+    }
+    assert {key: count for key, count in found.items() if count} == legs
+
+
+FORKED = """
+subnet a 10.0.0.0/24
+subnet b 10.0.1.0/24
+router one
+    interface a 10.0.0.1/24 on a
+    interface b 10.0.1.1/24 on b
+router two
+    interface a 10.0.0.2/24 on a
+    interface b 10.0.1.2/24 on b
+list l extended ipv4
+    deny tcp/80 any to any
+    deny tcp/81 any to any established
+    otherwise permit
+place l inbound on two.a
+"""
+
+
+def rows(texts: list[tuple[str, str, int]]) -> list[net.Packet]:
+    return [
+        net.Packet(Family.IPV4, net.parse_address(source).value, net.parse_address(destination).value, 6, 50_000, port, flags=2)
+        for source, destination, port in texts
+    ]
+
+
+def test_what_equal_paths_do_not_agree_on_varies(tmp_path: Path) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(FORKED)
+    network = Network(read_plan(path))
+    packets = rows([("10.0.0.9", "10.0.1.9", port) for port in (80, 81, 82)])
+    ones = np.ones(3, np.int64)
+    fates = BulkTracer(network).trace(packet_columns(Family.IPV4, packets), np.zeros(3, np.int64), OPEN, ones, ones)
+    assert [VERDICTS[each] for each in fates.verdict] == [Verdict.VARIES, Verdict.VARIES, Verdict.PERMITTED]
+    assert [of_trace(Tracer(network).trace(net.conversation(network, each))) for each in packets] == [VERDICTS[e] for e in fates.verdict]
+
+
+def test_what_has_no_place_gets_no_verdict(tmp_path: Path) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(FORKED)
+    packets = packet_columns(Family.IPV4, rows([("10.0.0.9", "192.0.2.1", 80), ("192.0.2.1", "10.0.0.9", 80), ("10.0.1.9", "10.0.0.9", 1)]))
+    ones = np.ones(3, np.int64)
+    fates = BulkTracer(Network(read_plan(path))).trace(packets, np.zeros(3, np.int64), OPEN, ones, ones)
+    assert fates.verdict.tolist()[:2] == [NO_PLACE, NO_PLACE]
+    assert fates.verdict[2] >= 0
+
+
+def test_no_conversations_at_all(tmp_path: Path) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(FORKED)
+    none = np.zeros(0, np.int64)
+    fates = BulkTracer(Network(read_plan(path))).trace(packet_columns(Family.IPV6, []), none, OPEN, none, none)
+    assert len(fates.verdict) == 0
