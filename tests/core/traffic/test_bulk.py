@@ -10,7 +10,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.model.accesslist import DeciderKey
-from crossgate.core.model.address import Family
+from crossgate.core.model.address import Family, parse_address
+from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import packet_columns
 from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer, Fates
@@ -82,9 +83,9 @@ place l inbound on two.a
 """
 
 
-def rows(texts: list[tuple[str, str, int]]) -> list[net.Packet]:
+def rows(texts: list[tuple[str, str, int]]) -> list[Packet]:
     return [
-        net.Packet(Family.IPV4, net.parse_address(source).value, net.parse_address(destination).value, 6, 50_000, port, flags=2)
+        Packet(Family.IPV4, parse_address(source).value, parse_address(destination).value, 6, 50_000, port, flags=2)
         for source, destination, port in texts
     ]
 

@@ -272,14 +272,11 @@ def _reopened(seen: Seen, begins: Marks) -> Marks:
     there, back = (np.where(against, seen.flags[1 - side], seen.flags[side]) for side in range(2))
     ends = np.flatnonzero((there | back) & (_FIN | _RST))
     since = starts[run[asking]]
-    for row, start in zip(asking.tolist(), since.tolist(), strict=True):
-        low, high = np.searchsorted(ends, [start, row])
-        if low == high:
-            continue
+    between = np.searchsorted(ends, since), np.searchsorted(ends, asking)
+    after = np.flatnonzero(between[0] < between[1])
+    for row, start, low, high in zip(*(each[after].tolist() for each in (asking, since, *between)), strict=True):
         begun = np.flatnonzero(found[start:row])
-        if len(begun):
-            low = int(np.searchsorted(ends, start + begun[-1]))
-        own = ends[low:high]
+        own = ends[int(np.searchsorted(ends, start + begun[-1])) if len(begun) else low : high]
         over = (there[own] | back[own]) & _RST
         if over.any() or ((there[own] & _FIN).any() and (back[own] & _FIN).any()):
             found[row] = True

@@ -1,0 +1,153 @@
+"""Captures in the pcap and pcapng formats, read by libpcap (pcapy-ng) in batches of frames.
+
+A file of link types that are not all the same is refused by libpcap. What is compressed, or comes by standard input, is put into
+a temporary file first, since libpcap opens files by name.
+"""
+
+from __future__ import annotations
+
+import gzip
+import shutil
+import sys
+import tempfile
+from collections import Counter
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import IO, Any
+
+import numpy as np
+
+from crossgate.core.model.address import Family
+from crossgate.core.model.errors import PlanError
+from crossgate.core.traffic.assembly import SECOND, Seen
+from crossgate.formats.readers.frames import KINDS, Frames, packets_of
+
+MAGIC = (b"\xa1\xb2\xc3\xd4", b"\xd4\xc3\xb2\xa1", b"\xa1\xb2\x3c\x4d", b"\x4d\x3c\xb2\xa1", b"\x0a\x0d\x0d\x0a")
+"""How captures begin: pcap in either order of octets, with micro- or nanoseconds, and pcapng."""
+_BATCH = 1 << 15
+
+
+@dataclass
+class Account:
+    """What was read of a file, and what of it could not be used: counts, and the number of the first frame of each kind."""
+
+    frames: int = 0
+    other: int = 0
+    cut: int = 0
+    damaged: int = 0
+    first: dict[str, int] = field(default_factory=Counter)
+    broken: str = ""
+    """Why reading ended before the file did, with the frame's number."""
+
+    def note(self, kind: str, numbers: Any, before: int) -> None:
+        """Add frames of a kind, given by their numbers in a batch that has `before` frames before it."""
+        if len(numbers):
+            setattr(self, kind, getattr(self, kind) + len(numbers))
+            self.first.setdefault(kind, before + int(numbers[0]) + 1)
+
+
+def read_capture(path: Path, account: Account) -> Iterator[dict[Family, Seen]]:
+    """Yield the packets of a capture, batch by batch; `account` tells what could not be used.
+
+    Raises `PlanError` for what is no capture, and for a kind of link that is not read.
+    """
+    reader = _opened(path)
+    link_type = reader.datalink()
+    if link_type not in KINDS:
+        kinds = ", ".join(dict.fromkeys(KINDS.values()))
+        raise PlanError(f"{path} was captured on a link of type {link_type}, which is not read; {kinds} are")
+    for octets, meta in _batches(path, reader, account):
+        records = np.frombuffer(meta, np.uint32).reshape(-1, 4).astype(np.int64)
+        time = records[:, 0] * SECOND + records[:, 1]
+        frames = Frames(np.frombuffer(octets, np.uint8), records[:, 2], records[:, 2] + records[:, 3], time)
+        found = packets_of(frames, link_type)
+        for kind, numbers in (("other", found.other), ("cut", found.cut), ("damaged", found.damaged)):
+            account.note(kind, numbers, account.frames)
+        account.frames += len(records)
+        yield found.seen
+
+
+def _opened(path: Path) -> Any:
+    import pcapy
+
+    try:
+        return pcapy.open_offline(str(path))
+    except pcapy.PcapError as error:
+        raise PlanError(f"{path} cannot be read as a capture: {_reason(str(error))}") from None
+
+
+def _batches(path: Path, reader: Any, account: Account) -> Iterator[tuple[bytes, bytes]]:
+    """Yield frames and their records; where the file is damaged, those before the damage too."""
+    import pcapy
+
+    while True:
+        try:
+            octets, meta = reader.next_batch(_BATCH)
+        except pcapy.PcapError as error:
+            found = _one_by_one(path, account.frames)
+            if found[1]:
+                yield found
+            account.broken = f"frame {account.frames + 1:,}: {_reason(str(error))}"
+            return
+        if not meta:
+            return
+        yield octets, meta
+
+
+def _one_by_one(path: Path, before: int) -> tuple[bytes, bytes]:
+    """Return the frames behind the first `before` ones up to where the file is damaged."""
+    import pcapy
+
+    reader, octets, records = _opened(path), [], []
+    at = 0
+    try:
+        while before:
+            before -= len(reader.next_batch(min(before, _BATCH))[1]) // 16
+        while True:
+            header, data = reader.next()
+            if header is None:
+                break
+            octets.append(data)
+            records.append((*header.getts(), at, len(data)))
+            at += len(data)
+    except pcapy.PcapError:
+        pass  # told by the caller
+    return b"".join(octets), np.array(records, np.uint32).tobytes()
+
+
+def _reason(text: str) -> str:
+    """Return why libpcap does not go on, with what to do about it."""
+    if "different from the type of the first interface" in text:
+        return "it holds several kinds of link, which libpcap does not read; write the packets of each interface into a file of their own"
+    if "unknown file format" in text:
+        return "it is neither pcap nor pcapng"
+    return f"it is cut off or damaged ({text})"
+
+
+@contextmanager
+def unpacked(path: Path, kind: str) -> Iterator[Path]:
+    """Give a file that holds what a compressed file (`gzip`, `zstd`) or standard input (`stdin`) does, for as long as it is needed.
+
+    Raises `PlanError` when it cannot be unpacked.
+    """
+    with tempfile.NamedTemporaryFile(prefix="crossgate-", suffix=".pcap") as whole:
+        try:
+            with _source(path, kind) as source:
+                shutil.copyfileobj(source, whole, 1 << 20)
+            whole.flush()
+        except (OSError, EOFError, ValueError) as error:
+            raise PlanError(f"{path} cannot be unpacked: {error}") from None
+        yield Path(whole.name)
+
+
+def _source(path: Path, kind: str) -> IO[bytes]:
+    if kind == "stdin":
+        return sys.stdin.buffer
+    if kind == "gzip":
+        return gzip.open(path)  # type: ignore[return-value]
+    import pyarrow
+
+    stream: IO[bytes] = pyarrow.CompressedInputStream(pyarrow.OSFile(str(path)), "zstd")
+    return stream

@@ -1,0 +1,206 @@
+"""Frames taken apart in columns: Ethernet with VLAN tags, raw IP, Linux cooked and loopback frames; IPv4, IPv6, and what they carry.
+
+All frames of a batch lie in one buffer. A field is read for all of them at once, where each has it; a frame whose captured part
+ends before what a list can ask for is `cut`.
+
+Sources: IEEE 802.1Q, LINKTYPE values of the pcap capture file format, RFC 791, RFC 8200 section 4 (extension headers),
+RFC 4302 (authentication header), RFC 9293, RFC 768, RFC 9260, RFC 4340, RFC 792, RFC 4443.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from crossgate.core.model import iana
+from crossgate.core.model.address import Family
+from crossgate.core.model.packet import ICMP, ICMPV6, PORT_PROTOCOLS, TCP
+from crossgate.core.model.packets import Indices, Marks, Packets, Words
+from crossgate.core.traffic.assembly import Seen
+
+ETHERNET, LOOPBACK, LOOP = 1, 0, 108
+COOKED, COOKED_2 = 113, 276
+RAW = frozenset({12, 14, 101, 228, 229})
+KINDS = {ETHERNET: "Ethernet", LOOPBACK: "loopback", LOOP: "loopback", COOKED: "Linux cooked", COOKED_2: "Linux cooked v2"} | dict.fromkeys(
+    RAW, "raw IP"
+)
+"""The link types that are read (LINKTYPE and DLT values), with their names."""
+
+_VLAN = (0x8100, 0x88A8, 0x9100)
+_ETHERTYPE = {Family.IPV4: 0x0800, Family.IPV6: 0x86DD}
+_EXTENSIONS = (0, 43, 60, 135, 139, 140)
+"""IPv6 extension headers that say their length in units of 8 octets behind the first 8 (IANA: ipv6-extension-header)."""
+_AUTHENTICATION, _FRAGMENT = 51, 44
+_MOST_TAGS, _MOST_EXTENSIONS = 4, 12
+_MIX = np.uint64(0x9E3779B97F4A7C15)
+
+
+class Frames(NamedTuple):
+    """Frames in one buffer: where each starts, where its captured part ends, and when it was seen, in microseconds."""
+
+    octets: NDArray[np.uint8]
+    start: Indices
+    end: Indices
+    time: Indices
+
+
+class Found(NamedTuple):
+    """What some frames hold: the packets of each family, and the numbers of the frames that hold none.
+
+    `other` are frames that carry no IP, `cut` those captured too short to tell what a list asks for, `damaged` those whose headers
+    contradict themselves.
+    """
+
+    seen: dict[Family, Seen]
+    other: Indices
+    cut: Indices
+    damaged: Indices
+
+
+class _Fields:
+    """Reads big-endian fields at places of the buffer; behind its end everything is 0."""
+
+    def __init__(self, octets: NDArray[np.uint8]) -> None:
+        padded = np.concatenate([octets, np.zeros(64, np.uint8)])
+        self._last = len(octets) + 48
+        self._by_size = {size: np.ndarray((len(padded) - size + 1,), f">u{size}", padded, 0, (1,)) for size in (1, 2, 4, 8)}
+
+    def read(self, at: Indices, size: int = 1) -> Indices:
+        """Return the numbers of so many octets."""
+        return self._by_size[size][np.minimum(at, self._last)].astype(np.int64)
+
+    def words(self, at: Indices) -> NDArray[np.uint64]:
+        """Return the words of 8 octets."""
+        return self._by_size[8][np.minimum(at, self._last)].astype(np.uint64)
+
+
+def packets_of(frames: Frames, link_type: int) -> Found:
+    """Return the packets in some frames of one link type."""
+    fields = _Fields(frames.octets)
+    at, kind = _network(fields, frames, link_type)
+    version = fields.read(at) >> 4
+    short = at >= frames.end
+    seen: dict[Family, Seen] = {}
+    cut, damaged, other = [np.flatnonzero(short)], [], ~short
+    for family in Family:
+        claims = version == family if kind is None else kind == _ETHERTYPE[family]
+        chosen = np.flatnonzero(claims & ~short)
+        other[chosen] = False
+        packets = (_ipv4 if family is Family.IPV4 else _ipv6)(fields, at[chosen], frames.end[chosen])
+        sound = packets.sound & (version[chosen] == family)
+        damaged.append(chosen[~sound])
+        cut.append(chosen[sound & ~packets.whole])
+        kept = np.flatnonzero(sound & packets.whole)
+        if len(kept):
+            seen[family] = _seen(family, packets, kept, frames.time[chosen[kept]])
+    return Found(seen, np.flatnonzero(other), np.sort(np.concatenate(cut)), np.sort(np.concatenate(damaged)))
+
+
+def _network(fields: _Fields, frames: Frames, link_type: int) -> tuple[Indices, Indices | None]:
+    """Return where each frame's network header starts, and its EtherType, None where the kind of link has none."""
+    if link_type in RAW:
+        return frames.start, None
+    if link_type in (LOOPBACK, LOOP):
+        return frames.start + 4, None
+    place, header = {ETHERNET: (12, 14), COOKED: (14, 16), COOKED_2: (0, 20)}[link_type]
+    kind, at = fields.read(frames.start + place, 2), frames.start + header
+    for _ in range(_MOST_TAGS):
+        tagged = np.isin(kind, _VLAN)
+        if not tagged.any():
+            break
+        kind = np.where(tagged, fields.read(at + 2, 2), kind)
+        at = at + 4 * tagged
+    return at, kind
+
+
+class _Read(NamedTuple):
+    """Fields of packets of one family; `whole` tells that all a list asks for is there, `sound` that the headers make sense."""
+
+    source: Words
+    destination: Words
+    protocol: Indices
+    ports: tuple[Indices, Indices]
+    flags: Indices
+    fragment: Marks
+    dscp: Indices
+    identifier: Indices
+    octets: Indices
+    identity: Words
+    whole: Marks
+    sound: Marks
+
+
+def _ipv4(fields: _Fields, at: Indices, end: Indices) -> _Read:
+    header = (fields.read(at) & 15) * 4
+    octets, protocol = fields.read(at + 2, 2), fields.read(at + 9)
+    pieces = fields.read(at + 6, 2)
+    ends = fields.read(at + 12, 4), fields.read(at + 16, 4)
+    source, destination = (each.astype(np.uint64).reshape(1, -1) for each in ends)
+    # An empty length is what a capture taken before the network card cuts large packets shows (segmentation offload).
+    sound = (header >= 20) & ((octets >= header) | (octets == 0) | (at + 20 > end))
+    digest = fields.words(at + 2) & np.uint64(0xFFFFFFFFFFFF0000)
+    return _carried(fields, Family.IPV4, at, at + header, end, (source, destination), protocol, (pieces & 0x1FFF) != 0,
+                    fields.read(at + 1) >> 2, np.where(octets > 0, octets, end - at), digest, sound)  # fmt: skip
+
+
+def _ipv6(fields: _Fields, at: Indices, end: Indices) -> _Read:
+    source, destination = (np.stack([fields.words(at + first), fields.words(at + first + 8)]) for first in (8, 24))
+    octets, protocol, place = fields.read(at + 4, 2) + 40, fields.read(at + 6), at + 40
+    fragment = np.zeros(len(at), np.bool_)
+    for _ in range(_MOST_EXTENSIONS):
+        authentication, piece = protocol == _AUTHENTICATION, (protocol == _FRAGMENT) & ~fragment
+        extended = (np.isin(protocol, _EXTENSIONS) | authentication | piece) & ~fragment & (place < end)
+        if not extended.any():
+            break
+        length = fields.read(place + 1)
+        length = np.where(piece, 8, np.where(authentication, (length + 2) * 4, (length + 1) * 8))
+        fragment |= extended & piece & (fields.read(place + 2, 2) >> 3 != 0)
+        protocol = np.where(extended, fields.read(place), protocol)
+        place = place + np.where(extended, length, 0)
+    dscp = fields.read(at, 2) >> 6 & 63
+    return _carried(fields, Family.IPV6, at, place, end, (source, destination), protocol, fragment, dscp, octets,
+                    fields.words(at) & np.uint64(0xF00FFFFFFFFFFF00), np.ones(len(at), np.bool_))  # fmt: skip
+
+
+def _carried(
+    fields: _Fields, family: Family, at: Indices, place: Indices, end: Indices, ends: tuple[Words, Words], protocol: Indices,
+    fragment: Marks, dscp: Indices, octets: Indices, digest: Words, sound: Marks,
+) -> _Read:  # fmt: skip
+    """Return what packets carry, whose transport headers start at `place`."""
+    own = ICMP if family is Family.IPV4 else ICMPV6
+    ported, icmp, tcp = (each & ~fragment for each in (np.isin(protocol, list(PORT_PROTOCOLS)), protocol == own, protocol == TCP))
+    needed = np.where(tcp, 14, np.where(ported, 4, np.where(icmp, 2, 0)))
+    whole = (at + (20 if family is Family.IPV4 else 40) <= end) & (place + needed <= end)
+    first, second = fields.read(place, 2), fields.read(place + 2, 2)
+    ports = np.where(ported, first, 0), np.where(ported, second, np.where(icmp, first, 0))
+    flags = np.where(tcp, fields.read(place + 13), 0)
+    identifier = np.where(icmp & (place + 8 <= end) & _answered(family, first >> 8), fields.read(place + 4, 2), 0)
+    # What is the same before and after a router: not the lifetime, nor the header checksum.
+    words = [digest, *ends[0], *ends[1], *(np.where(place + after + 8 <= end, fields.words(place + after), 0) for after in (0, 8, 16))]
+    identity = np.zeros(len(at), np.uint64)
+    for word in words:
+        identity = (identity ^ word.astype(np.uint64)) * _MIX
+        identity ^= identity >> np.uint64(31)
+    return _Read(*ends, protocol, ports, flags, fragment, dscp, identifier, octets, np.maximum(identity, 1), whole, sound)
+
+
+def _answered(family: Family, kind: Indices) -> Marks:
+    """Tell which ICMP types are requests or answers, and so have an identifier."""
+    own = ICMP if family is Family.IPV4 else ICMPV6
+    return np.isin(kind, [each for pair in iana.ANSWERED[own].items() for each in pair])
+
+
+def _seen(family: Family, read: _Read, kept: Indices, time: Indices) -> Seen:
+    flags = read.flags[kept].astype(np.uint8)
+    ports = [each[kept].astype(np.uint16) for each in read.ports]
+    packets = Packets(
+        family, read.source[:, kept], read.destination[:, kept], read.protocol[kept].astype(np.uint8), ports[0], ports[1], flags,
+        read.fragment[kept], read.dscp[kept].astype(np.uint8),
+    )  # fmt: skip
+    none = np.zeros(len(kept), np.int64)
+    return Seen(
+        packets, time, time, np.stack([none + 1, none]), np.stack([read.octets[kept], none]),
+        np.stack([flags, np.zeros_like(flags)]), read.identifier[kept].astype(np.uint16), np.zeros(len(kept), np.bool_), read.identity[kept],
+    )  # fmt: skip

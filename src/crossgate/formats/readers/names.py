@@ -1,0 +1,114 @@
+"""What the columns of a table of flows are called: the names of IPFIX information elements, and short forms that are common.
+
+Source: the IANA registry "IPFIX Information Elements" (RFC 7012); reverse elements of RFC 5103 are an element's name with
+`reverse` before it. Names are compared without case, hyphens, underscores and dots.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from enum import StrEnum
+
+from crossgate.core.model.errors import PlanError, nearest
+
+
+class Column(StrEnum):
+    """What a column can be for; the words of `--column`."""
+
+    SOURCE = "source"
+    DESTINATION = "destination"
+    PROTOCOL = "protocol"
+    SOURCE_PORT = "source-port"
+    DESTINATION_PORT = "destination-port"
+    ICMP = "icmp"
+    FLAGS = "flags"
+    PACKETS = "packets"
+    BYTES = "bytes"
+    TIME = "time"
+    END = "end"
+    DSCP = "dscp"
+    BACK_PACKETS = "back-packets"
+    BACK_BYTES = "back-bytes"
+    BACK_FLAGS = "back-flags"
+
+
+NEEDED = (Column.SOURCE, Column.DESTINATION, Column.PROTOCOL, Column.SOURCE_PORT, Column.DESTINATION_PORT)
+
+NAMES: Mapping[Column, tuple[str, ...]] = {
+    Column.SOURCE: ("sourceIPv4Address", "sourceIPv6Address", "src", "source", "src ip", "source ip", "src addr", "source address", "saddr"),
+    Column.DESTINATION: (
+        "destinationIPv4Address", "destinationIPv6Address", "dst", "destination", "dst ip", "dest ip", "destination ip", "dst addr",
+        "destination address", "daddr",
+    ),
+    Column.PROTOCOL: ("protocolIdentifier", "protocol", "proto", "ip proto", "ip protocol"),
+    Column.SOURCE_PORT: (
+        "sourceTransportPort", "tcpSourcePort", "udpSourcePort", "src port", "source port", "sport",
+    ),
+    Column.DESTINATION_PORT: (
+        "destinationTransportPort", "tcpDestinationPort", "udpDestinationPort", "dst port", "dest port", "destination port", "dport",
+    ),
+    Column.ICMP: ("icmpTypeCodeIPv4", "icmpTypeCodeIPv6"),
+    Column.FLAGS: ("tcpControlBits", "flags", "tcp flags"),
+    Column.PACKETS: ("packetDeltaCount", "packetTotalCount", "packets", "pkts"),
+    Column.BYTES: ("octetDeltaCount", "octetTotalCount", "bytes", "octets"),
+    Column.TIME: (
+        "flowStartSeconds", "flowStartMilliseconds", "flowStartMicroseconds", "flowStartNanoseconds", "time", "timestamp", "start",
+        "start time", "first", "first seen",
+    ),
+    Column.END: (
+        "flowEndSeconds", "flowEndMilliseconds", "flowEndMicroseconds", "flowEndNanoseconds", "end", "end time", "last", "last seen",
+    ),
+    Column.DSCP: ("ipDiffServCodePoint", "dscp"),
+    Column.BACK_PACKETS: ("reversePacketDeltaCount", "reversePacketTotalCount"),
+    Column.BACK_BYTES: ("reverseOctetDeltaCount", "reverseOctetTotalCount"),
+    Column.BACK_FLAGS: ("reverseTcpControlBits",),
+}  # fmt: skip
+"""The names that each column may have, IPFIX elements first."""
+
+UNITS = {"seconds": 1_000_000, "milliseconds": 1_000, "microseconds": 1, "nanoseconds": -1_000}
+"""Microseconds in a unit that a time's name ends in; a negative one is how many of them are a microsecond."""
+
+
+def plain(name: str) -> str:
+    """Return a column's name as names are compared."""
+    return "".join(each for each in name.lower() if each.isalnum())
+
+
+_KNOWN = {plain(name): column for column, names in NAMES.items() for name in names}
+
+
+def columns_of(header: Iterable[str], told: Mapping[Column, str], where: str) -> dict[Column, list[str]]:
+    """Return which columns of a table are for what, where several can be for one: an address of either family.
+
+    `told` are those of `--column`. Raises `PlanError`, which names what is there, when one is told that is not, or one is missing.
+    """
+    header = list(header)
+    found: dict[Column, list[str]] = {}
+    for column, name in told.items():
+        if name not in header:
+            near = nearest(name, header)
+            raise PlanError(f"{where} has no column {name}" + (f"; there is {near}" if near else f"; it has {', '.join(header)}"))
+        found[column] = [name]
+    for name in header:
+        known = _KNOWN.get(plain(name))
+        if known is not None and known not in told:
+            found.setdefault(known, []).append(name)
+    for column in NEEDED:
+        if column not in found:
+            example = NAMES[column][0]
+            raise PlanError(
+                f"{where} has no column for the {column.replace('-', ' ')}, as {example}; it has {', '.join(header) or 'none'};"
+                f" name one with --column {column}=NAME"
+            )
+    return found
+
+
+def told_columns(words: Iterable[str]) -> dict[Column, str]:
+    """Read what `--column` says, each WHAT=NAME. Raises `PlanError`."""
+    found = {}
+    for word in words:
+        what, equals, name = word.partition("=")
+        if not equals or not name or what not in list(Column):
+            raise PlanError(f"--column {word}: write WHAT=NAME, where WHAT is one of {', '.join(Column)}")
+        found[Column(what)] = name
+    return found

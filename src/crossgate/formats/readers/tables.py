@@ -1,0 +1,328 @@
+"""Tables of flows: CSV, JSON lines and Parquet, read by pyarrow in batches, so that a table of any length passes."""
+
+from __future__ import annotations
+
+import socket
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from numpy.typing import NDArray
+
+from crossgate.core.model import iana
+from crossgate.core.model.address import Family
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.packet import PORT_PROTOCOLS, TCP, icmp_of
+from crossgate.core.model.packets import Indices, Packets, Words, address_words
+from crossgate.core.traffic.assembly import SECOND, Seen
+from crossgate.formats.readers.names import UNITS, Column, columns_of, plain
+
+PARQUET = b"PAR1"
+_CSV_BLOCK = 8 << 20
+_ROWS = 1 << 16
+_LETTERS = {"F": 1, "S": 2, "R": 4, "P": 8, "A": 16, "U": 32, "E": 64, "C": 128}
+
+
+@dataclass
+class TableAccount:
+    """What was read of a table: `rows`, those without an address `empty`, and whether ICMP messages stood in the port column."""
+
+    rows: int = 0
+    empty: int = 0
+    icmp_in_port: int = 0
+    timeless: bool = False
+    used: dict[Column, list[str]] = field(default_factory=dict)
+
+
+def read_table(
+    path: Path, kind: str, packed: str | None, told: Mapping[Column, str], now: int, account: TableAccount
+) -> Iterator[dict[Family, Seen]]:
+    """Yield the records of a table, batch by batch.
+
+    `kind` is csv, json or parquet, `packed` gzip or zstd where it is compressed; `now` is the time of records of a table that has
+    no times. Raises `PlanError` for what cannot be read, with its row.
+    """
+    batches = {"csv": _csv, "json": _json, "parquet": _parquet}[kind]
+    columns: dict[Column, list[str]] | None = None
+    for batch in batches(path, packed):
+        if columns is None:
+            columns = account.used = columns_of(batch.schema.names, told, str(path))
+            account.timeless = Column.TIME not in columns
+        yield _Rows(path, batch, columns, account, now).seen()
+        account.rows += batch.num_rows
+    if columns is None:
+        raise PlanError(f"{path} is empty: a table of flows has a row of column names, then a row for each flow")
+
+
+def _stream(path: Path, packed: str | None) -> Any:
+    try:
+        source = pa.OSFile(str(path))
+    except OSError as error:
+        raise PlanError(f"{path} cannot be read: {error.strerror or error}") from None
+    return pa.CompressedInputStream(source, packed) if packed else source
+
+
+def _csv(path: Path, packed: str | None) -> Iterator[Any]:
+    from pyarrow import csv
+
+    def reader(types: Mapping[str, Any]) -> Any:
+        return csv.open_csv(
+            _stream(path, packed), csv.ReadOptions(block_size=_CSV_BLOCK), csv.ParseOptions(delimiter=_delimiter(path, packed)),
+            csv.ConvertOptions(column_types=types, strings_can_be_null=True),
+        )  # fmt: skip
+
+    try:
+        names = reader({}).schema.names
+        # Every column is text here: what a word in a column of numbers means is told with its row.
+        yield from reader(dict.fromkeys(names, pa.string()))
+    except (pa.ArrowInvalid, pa.ArrowIOError, OSError, UnicodeDecodeError) as error:
+        if "Empty CSV" in str(error):
+            return
+        raise PlanError(f"{path} cannot be read as CSV: {_first_line(error)}") from None
+
+
+def _delimiter(path: Path, packed: str | None) -> str:
+    head = _stream(path, packed).read(1 << 14).decode("utf-8", "replace").partition("\n")[0]
+    return max(",;\t|", key=head.count)
+
+
+def _json(path: Path, packed: str | None) -> Iterator[Any]:
+    from pyarrow import json
+
+    stream, left, rows = _stream(path, packed), b"", 0
+    while True:
+        block = stream.read(_CSV_BLOCK)
+        whole, newline, left = (left + block).rpartition(b"\n") if block else (left, b"\n", b"")
+        if whole.strip():
+            try:
+                table = json.read_json(pa.BufferReader(whole + newline), json.ReadOptions(block_size=len(whole) + 1))
+            except (pa.ArrowInvalid, pa.ArrowNotImplementedError) as error:
+                raise PlanError(f"{path} behind row {rows:,}: not JSON lines of one shape: {_first_line(error)}") from None
+            rows += table.num_rows
+            yield from table.combine_chunks().to_batches()
+        if not block:
+            return
+
+
+def _parquet(path: Path, packed: str | None) -> Iterator[Any]:
+    from pyarrow import parquet
+
+    try:
+        yield from parquet.ParquetFile(str(path)).iter_batches(batch_size=_ROWS)
+    except (pa.ArrowInvalid, pa.ArrowIOError, OSError) as error:
+        raise PlanError(f"{path} cannot be read as Parquet: {_first_line(error)}") from None
+
+
+def _first_line(error: Exception) -> str:
+    return str(error).splitlines()[0]
+
+
+class _Rows:
+    """One batch of records of a table."""
+
+    def __init__(self, path: Path, batch: Any, columns: Mapping[Column, list[str]], account: TableAccount, now: int) -> None:
+        self._path, self._batch, self._columns, self._account, self._now = path, batch, columns, account, now
+        self._before = account.rows
+
+    def seen(self) -> dict[Family, Seen]:
+        """Return the records of each family."""
+        count = self._batch.num_rows
+        ends = [self._addresses(column) for column in (Column.SOURCE, Column.DESTINATION)]
+        families = [each[0] for each in ends]
+        mixed = np.flatnonzero((families[0] != families[1]) & (families[0] > 0) & (families[1] > 0))
+        if len(mixed):
+            self._fail(int(mixed[0]), "its source is of one address family and its destination of another")
+        self._account.empty += int(((families[0] == 0) | (families[1] == 0)).sum())
+        numbers = {column: self._numbers(column, most) for column, most in _MOST.items() if column in self._columns}
+        numbers[Column.PROTOCOL] = self._numbers(Column.PROTOCOL, 255, iana.protocols())
+        flags = {column: self._flags(column) for column in (Column.FLAGS, Column.BACK_FLAGS) if column in self._columns}
+        first = self._times(Column.TIME) if Column.TIME in self._columns else np.full(count, self._now)
+        last = self._times(Column.END) if Column.END in self._columns else first
+        found = {}
+        for family in Family:
+            rows = np.flatnonzero((families[0] == family) & (families[1] == family))
+            if len(rows):
+                words = [each[1][family][:, rows] for each in ends]
+                found[family] = self._of_family(family, rows, words, numbers, flags, first, np.maximum(first, last))
+        return found
+
+    def _of_family(
+        self, family: Family, rows: Indices, words: list[Words], numbers: dict[Column, Indices], flags: dict[Column, Indices],
+        first: Indices, last: Indices,
+    ) -> Seen:  # fmt: skip
+        def column(which: Column, otherwise: int) -> Indices:
+            return numbers[which][rows] if which in numbers else np.full(len(rows), otherwise)
+
+        protocol, ports = column(Column.PROTOCOL, 0), [column(Column.SOURCE_PORT, 0), column(Column.DESTINATION_PORT, 0)]
+        icmp, ported = protocol == icmp_of(family), np.isin(protocol, list(PORT_PROTOCOLS))
+        if Column.ICMP in numbers:
+            message = column(Column.ICMP, 0)
+        else:
+            message = ports[1]
+            self._account.icmp_in_port += int((icmp & (message != 0)).sum())
+        ports = [np.where(ported, ports[0], 0), np.where(icmp, message, np.where(ported, ports[1], 0))]
+        both = [np.where(protocol == TCP, flags[which][rows], 0) if which in flags else np.zeros(len(rows), np.int64)
+                for which in (Column.FLAGS, Column.BACK_FLAGS)]  # fmt: skip
+        octets = [each.astype(np.uint8) for each in (protocol, both[0], column(Column.DSCP, 0))]
+        packets = Packets(
+            family, words[0], words[1], octets[0], ports[0].astype(np.uint16), ports[1].astype(np.uint16), octets[1],
+            np.zeros(len(rows), np.bool_), octets[2],
+        )  # fmt: skip
+        counts = np.stack([column(Column.PACKETS, 1), column(Column.BACK_PACKETS, 0)])
+        sizes = np.stack([column(Column.BYTES, 0), column(Column.BACK_BYTES, 0)])
+        none = np.zeros(len(rows), np.int64)
+        return Seen(
+            packets, first[rows], last[rows], counts, sizes, np.stack(both).astype(np.uint8), none.astype(np.uint16),
+            none.astype(np.bool_), none.astype(np.uint64),
+        )  # fmt: skip
+
+    # Columns
+
+    def _column(self, column: Column) -> Any:
+        return self._batch.column(self._batch.schema.get_field_index(self._columns[column][0]))
+
+    def _fail(self, row: int, problem: str, column: Column | None = None) -> None:
+        where = f" of column {self._columns[column][0]}" if column else ""
+        raise PlanError(f"{self._path} row {self._before + row + 1:,}{where}: {problem}")
+
+    def _addresses(self, column: Column) -> tuple[Indices, dict[Family, Words]]:
+        """Return the family of each row's address, 0 for none, and the addresses as words of each family."""
+        count = self._batch.num_rows
+        families = np.zeros(count, np.int64)
+        words = {Family.IPV4: np.zeros((1, count), np.uint64), Family.IPV6: np.zeros((2, count), np.uint64)}
+        for name in self._columns[column]:
+            values = self._batch.column(self._batch.schema.get_field_index(name))
+            told = Family.IPV4 if "ipv4" in plain(name) else Family.IPV6 if "ipv6" in plain(name) else None
+            encoded = values if pa.types.is_dictionary(values.type) else pc.dictionary_encode(values)
+            places = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
+            known = [self._address(each, column, told, places, place) for place, each in enumerate(encoded.dictionary.to_pylist())]
+            for family in Family:
+                own = np.array([each is not None and each[0] is family for each in known] + [False], np.bool_)
+                rows = np.flatnonzero(own[places] & (families == 0))
+                if len(rows):
+                    values_of = address_words(family, [each[1] if each is not None and each[0] is family else 0 for each in known])
+                    words[family][:, rows] = values_of[:, places[rows]]
+                    families[rows] = family
+        return families, words
+
+    def _address(self, value: Any, column: Column, told: Family | None, places: Indices, place: int) -> tuple[Family, int] | None:
+        """Return an address as its family and number: from text, from an integer, or from octets; None for an empty one."""
+        found: tuple[Family, int] | None = None
+        text = value.strip() if isinstance(value, str) else value
+        if text in (None, "", b""):
+            return None
+        try:
+            if isinstance(text, str):
+                family = Family.IPV6 if ":" in text else Family.IPV4
+                found = family, int.from_bytes(socket.inet_pton(socket.AF_INET6 if family is Family.IPV6 else socket.AF_INET, text))
+            elif isinstance(text, bytes) and len(text) in (4, 16):
+                found = (Family.IPV4 if len(text) == 4 else Family.IPV6), int.from_bytes(text)
+            elif isinstance(text, int) and 0 <= text <= Family.IPV4.mask:
+                found = Family.IPV4, text
+        except (OSError, ValueError):
+            pass
+        row = int(np.flatnonzero(places == place)[0])
+        if found is None:
+            self._fail(row, f"{value!r} is no address", column)
+        elif told is not None and found[0] is not told:
+            self._fail(row, f"{value} is an {found[0].label} address", column)
+        return found
+
+    def _numbers(self, column: Column, most: int, words: Mapping[str, int] | None = None) -> Indices:
+        """Return a column of whole numbers, 0 where it is empty; `words` stand for some."""
+        values = self._column(column)
+        if pa.types.is_string(values.type) or pa.types.is_large_string(values.type) or pa.types.is_dictionary(values.type):
+            return self._by_word(column, values, lambda word: _number(word, words or {}, most), f"is no number from 0 to {most:,}")
+        found = pc.fill_null(pc.cast(values, pa.int64(), safe=False), 0).to_numpy(zero_copy_only=False)
+        wrong = np.flatnonzero((found < 0) | (found > most))
+        if len(wrong):
+            self._fail(int(wrong[0]), f"{found[wrong[0]]} is no number from 0 to {most:,}", column)
+        return found
+
+    def _flags(self, column: Column) -> Indices:
+        values = self._column(column)
+        if pa.types.is_integer(values.type):
+            return pc.fill_null(pc.cast(values, pa.int64()), 0).to_numpy(zero_copy_only=False) & 255
+        return self._by_word(column, values, _flag_number, "is neither a number nor letters of TCP flags (FSRPAUEC)")
+
+    def _by_word(self, column: Column, values: Any, read: Callable[[str], int | None], problem: str) -> Indices:
+        """Return numbers for words, each different word read once; an empty one is 0."""
+        encoded = values if pa.types.is_dictionary(values.type) else pc.dictionary_encode(values)
+        places = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
+        numbers = []
+        for place, word in enumerate(encoded.dictionary.to_pylist()):
+            number = 0 if word is None or not str(word).strip() else read(str(word).strip())
+            if number is None:
+                self._fail(int(np.flatnonzero(places == place)[0]), f"{word!r} {problem}", column)
+            numbers.append(number)
+        found: Indices = np.array([*numbers, 0], np.int64)[places]
+        return found
+
+    def _times(self, column: Column) -> Indices:
+        """Return times in microseconds since 1970-01-01 UTC: of a timestamp, of a number in the unit of its name, or of text."""
+        values, name = self._column(column), plain(self._columns[column][0])
+        unit = next((factor for word, factor in UNITS.items() if name.endswith(word)), None)
+        if pa.types.is_string(values.type) or pa.types.is_large_string(values.type):
+            try:
+                values = pc.cast(
+                    values, pa.float64() if unit is None and "." in str(values[0]) and ":" not in str(values[0]) else pa.int64()
+                )
+            except pa.ArrowInvalid:
+                values = self._moments(column, values)
+        if pa.types.is_timestamp(values.type):
+            return pc.fill_null(pc.cast(pc.cast(values, pa.timestamp("us"), safe=False), pa.int64()), 0).to_numpy(zero_copy_only=False)
+        numbers = pc.fill_null(values, 0).to_numpy(zero_copy_only=False)
+        unit = _unit(numbers) if unit is None else unit
+        found: Indices = (numbers // -unit if unit < 0 else numbers * unit).astype(np.int64)
+        return found
+
+    def _moments(self, column: Column, values: Any) -> Any:
+        """Return times that are written as text; without a zone they are UTC."""
+        from datetime import UTC, datetime
+
+        found = []
+        for row, text in enumerate(values.to_pylist()):
+            try:
+                moment = datetime.fromisoformat(text.strip()) if text else datetime.fromtimestamp(0, UTC)
+            except ValueError:
+                self._fail(row, f"{text!r} is no time: a number, or as 2026-11-26T08:00:00Z", column)
+            found.append(moment if moment.tzinfo else moment.replace(tzinfo=UTC))
+        return pa.array(found, pa.timestamp("us", "UTC"))
+
+
+_MOST = {
+    Column.SOURCE_PORT: 65_535, Column.DESTINATION_PORT: 65_535, Column.ICMP: 65_535, Column.PACKETS: 1 << 62, Column.BYTES: 1 << 62,
+    Column.DSCP: 63, Column.BACK_PACKETS: 1 << 62, Column.BACK_BYTES: 1 << 62,
+}  # fmt: skip
+
+
+def _number(word: str, words: Mapping[str, int], most: int) -> int | None:
+    if word.lower() in words:
+        return words[word.lower()]
+    try:
+        number = float(word)
+    except ValueError:
+        return None
+    return int(number) if number.is_integer() and 0 <= number <= most else None
+
+
+def _flag_number(word: str) -> int | None:
+    if word.lower().startswith("0x"):
+        try:
+            return int(word, 16) & 255
+        except ValueError:
+            return None
+    if word.isascii() and word.isdigit():
+        return int(word) & 255
+    letters = word.upper().replace(".", "").replace("-", "").replace(" ", "").replace(",", "")
+    return sum({_LETTERS[each] for each in letters}) if set(letters) <= _LETTERS.keys() else None
+
+
+def _unit(numbers: NDArray[Any]) -> int:
+    """Return microseconds in the unit of times as large as these: seconds up to the year 5138, milliseconds, and so on."""
+    most = abs(float(numbers.max(initial=0)))
+    return SECOND if most < 1e11 else 1_000 if most < 1e14 else 1 if most < 1e17 else -1_000
