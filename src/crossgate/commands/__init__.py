@@ -38,6 +38,7 @@ COMMANDS = {
     "lists": Listed("lists", "lists", _ASK, ("lists kiosk-fence 12", "lists --short --on lighthouse", "lists 12 --at 'mon 23:00'")),
     "trace": Listed("trace", "trace", _ASK, ("trace kiosk-1 manifest tcp/8443", "trace tickets servers booking domain ping", "trace visitor manifest https --as duty")),
     "points": Listed("points", "points", _ASK, ("points guest-1 crane-2",)),
+    "replay": Listed("replay", "replay", _ASK, ("replay day.pcap --zone UTC", "replay sea.pcap --from breakwater.sea --zone UTC", "replay flows.parquet --against proposal/ternhaven.gate --zone UTC")),
     "verify": Listed("verify", "verify", _ASK, ("verify", "verify --without pier", "verify --any-one-down")),
     "grid": Listed("grid", "grid", _ASK, ("grid ping booking", "grid ping --from tickets --to harbour", "grid ping --against proposal/ternhaven.gate")),
     "reach": Listed("reach", "reach", _ASK, ("reach tickets harbour", "reach internet any https", "reach guests harbour --strays")),

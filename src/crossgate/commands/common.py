@@ -192,6 +192,31 @@ def meter(label: str) -> Iterator[Callable[[int, int], None]]:
             sys.stderr.write("\r\x1b[K")
 
 
+@contextmanager
+def gauge(label: str, total: int) -> Iterator[Callable[[int, int], None]]:
+    """Give a function to be told (rows, octets so far); after a second, standard error shows rate and time left on a terminal."""
+    start, shown = time.monotonic(), False
+
+    def tell(rows: int, octets: int) -> None:
+        nonlocal shown
+        spent = time.monotonic() - start
+        if not sys.stderr.isatty() or spent <= 1:
+            return
+        shown = True
+        text = f"{label}: {rows:,} rows, {rows / spent:,.0f} a second"
+        if total and octets:
+            part = min(octets / total, 1)
+            text += f", {part:.0%}, {spent / part - spent:.0f} s left"
+        sys.stderr.write(f"\r{text}\x1b[K")
+        sys.stderr.flush()
+
+    try:
+        yield tell
+    finally:
+        if shown:
+            sys.stderr.write("\r\x1b[K")
+
+
 def progress(items: Iterable[Item], total: int, label: str) -> Iterator[Item]:
     """Pass items on; when that takes over a second, a bar on standard error shows how far it is."""
     start, bar = time.monotonic(), None

@@ -23,14 +23,14 @@ from crossgate.core.lists.bulk.first_match import FirstMatch
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.network import Point
 from crossgate.core.model.packet import ACK, SYN, TCP, icmp_of
 from crossgate.core.model.packets import Indices, Marks, Packets, whole_address
 from crossgate.core.network.address_classes import AddressClasses, address_classes
 from crossgate.core.network.class_of import NOWHERE, ClassFinder
 from crossgate.core.network.endpoints import at_address
+from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.itineraries import Network, Passage, Way
-from crossgate.core.network.routing import Crossing, Endpoint
+from crossgate.core.network.routing import Crossing
 from crossgate.core.traffic.trace import Verdict
 
 VERDICTS = (Verdict.PERMITTED, Verdict.DENIED, Verdict.HALF_OPEN, Verdict.UNROUTABLE, Verdict.VARIES)
@@ -66,6 +66,13 @@ class Hits:
     legs: Indices
     packets: Indices
 
+    def add(self, entry: Numbers, packets: Indices) -> None:
+        """Add a leg for each entry that decided one, with the packets it stands for."""
+        lines = len(self.legs)
+        line = entry % lines
+        self.legs += np.bincount(line, minlength=lines)
+        self.packets += np.bincount(line, packets, minlength=lines).astype(np.int64)
+
 
 class _Lane(NamedTuple):
     """One way as numbers of crossings, leg by leg, without those that a stateful device lets pass unasked."""
@@ -92,17 +99,6 @@ class _Place(NamedTuple):
     list: int
 
 
-class Entrance(NamedTuple):
-    """Where packets come in: a machine that stands there, and the point where they are first seen."""
-
-    sender: Endpoint
-    point: Point
-
-    def passed(self, network: Network, start: Endpoint, destination: Address) -> bool:
-        """Whether what a machine sends to an address comes in there on one of its ways."""
-        return any(each.point == self.point for each in network.itineraries(destination.family).crossings(start, destination))
-
-
 class BulkTracer:
     """Traces columns of conversations through one network; what is worked out for pairs of ends and for lists is kept."""
 
@@ -114,7 +110,6 @@ class BulkTracer:
         self._number = {each.name: number for number, each in enumerate(self.lists)}
         self.hits = [Hits(*(np.zeros(len(each.entries) + 1, np.int64) for _ in range(2))) for each in self.lists]
         self._permits = [np.array([Decider(each, entry).permits for entry in (*each.entries, None)]) for each in self.lists]
-        self._flagged = [any(entry.qualifiers.flags for entry in each.entries) for each in self.lists]
         self._families: dict[Family, _Ends] = {}
         self._places: list[_Place] = []
         self._place_numbers: dict[tuple[Crossing, int], int] = {}
@@ -125,6 +120,11 @@ class BulkTracer:
     def place(self, number: int) -> Crossing:
         """Return the crossing that has a number in `Fates`."""
         return self._places[number].crossing
+
+    @property
+    def places(self) -> int:
+        """How many numbers of crossings there are."""
+        return len(self._places)
 
     def ends(self, family: Family) -> _Ends:
         """Return the address classes of a family, with the lanes between them."""
@@ -158,8 +158,16 @@ class BulkTracer:
 
     # What the run asks
 
-    def match(self, number: int, open_windows: frozenset[str]) -> FirstMatch:
-        """Return the bulk form of a list while just these windows are open."""
+    def decided(self, number: int, packets: Packets, windows: Indices, states: list[frozenset[str]]) -> Numbers:
+        """Return the entry of a list that decides each of some packets of its family; `states[windows[row]]` are open at a row."""
+        if not self.lists[number].windows:
+            return self._match(number, frozenset()).decide(packets)
+        found = np.empty(len(packets), np.int32)
+        for state, own in _by_value(windows):
+            found[own] = self._match(number, states[state]).decide(packets.take(own))
+        return found
+
+    def _match(self, number: int, open_windows: frozenset[str]) -> FirstMatch:
         access_list = self.lists[number]
         key = (number, open_windows & access_list.windows)
         if key not in self._matches:
@@ -169,10 +177,6 @@ class BulkTracer:
     def permits(self, number: int) -> Marks:
         """Return whether each line of a list lets by; the otherwise line is the last."""
         return self._permits[number]
-
-    def flagged(self, number: int) -> bool:
-        """Whether some entry of a list asks for TCP flags."""
-        return self._flagged[number]
 
     def list_at(self, crossings: Numbers) -> Numbers:
         """Return the number of the list at each crossing."""
@@ -294,7 +298,6 @@ class _Run:
         self.verdict = np.full(len(rows), _PERMITTED, np.int8)
         self.stopped = tuple(np.full(len(rows), NO_PLACE, np.int32) for _ in range(3))
         self.met = np.zeros(len(rows), np.bool_)
-        self._kept: list[tuple[Indices, Numbers]] = []
 
     def legs(self) -> None:
         """Take every leg that follows, in turn."""
@@ -323,7 +326,8 @@ class _Run:
             permitted = np.ones(len(asked), np.bool_)
             for which, own in _by_value(number):
                 chosen = live[asked[own]]
-                entry[own] = self._decided(which, packets, self._rows[chosen])
+                rows = self._rows[chosen]
+                entry[own] = self._tracer.decided(which, packets.take(rows), self._windows[rows], self._states)
                 permitted[own] = self._tracer.permits(which)[entry[own]]
                 self._count(leg, which, entry[own], chosen, permitted[own])
             self.met[live[asked]] = True
@@ -339,15 +343,6 @@ class _Run:
         arrived: Indices = live[arrives]
         return arrived
 
-    def _decided(self, number: int, packets: Packets, rows: Indices) -> Numbers:
-        """Return the entry of a list that decides each of some rows, as the windows are at each."""
-        windowed = bool(self._tracer.lists[number].windows)
-        found = np.empty(len(rows), np.int32)
-        for state, own in _by_value(self._windows[rows]) if windowed else [(0, slice(None))]:
-            match = self._tracer.match(number, self._states[state] if windowed else frozenset())
-            found[own] = match.decide(packets.take(rows[own]))
-        return found
-
     def _count(self, leg: int, number: int, entry: Numbers, chosen: Indices, permitted: Marks) -> None:
         """Count what decided on first ways: a leg each, and the packets that go on it."""
         first = self._first[chosen]
@@ -361,10 +356,7 @@ class _Run:
         else:
             # The first packet of TCP alone is a SYN; what is denied is sent again, not answered.
             packets = np.where(tcp & permitted, np.minimum(there, 1), there)
-        hits, lines = self._tracer.hits[number], len(self._tracer.permits(number))
-        line = entry % lines
-        hits.legs += np.bincount(line, minlength=lines)
-        hits.packets += np.bincount(line, packets, minlength=lines).astype(np.int64)
+        self._tracer.hits[number].add(entry, packets)
 
 
 def _by_value(values: Indices | Numbers) -> Iterator[tuple[int, Indices]]:

@@ -24,8 +24,6 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.traffic.assembly import SECOND, Seen
 from crossgate.formats.readers.frames import KINDS, Frames, packets_of
 
-MAGIC = (b"\xa1\xb2\xc3\xd4", b"\xd4\xc3\xb2\xa1", b"\xa1\xb2\x3c\x4d", b"\x4d\x3c\xb2\xa1", b"\x0a\x0d\x0d\x0a")
-"""How captures begin: pcap in either order of octets, with micro- or nanoseconds, and pcapng."""
 _BATCH = 1 << 15
 
 
@@ -34,6 +32,7 @@ class Account:
     """What was read of a file, and what of it could not be used: counts, and the number of the first frame of each kind."""
 
     frames: int = 0
+    octets: int = 0
     other: int = 0
     cut: int = 0
     damaged: int = 0
@@ -48,16 +47,16 @@ class Account:
             self.first.setdefault(kind, before + int(numbers[0]) + 1)
 
 
-def read_capture(path: Path, account: Account) -> Iterator[dict[Family, Seen]]:
-    """Yield the packets of a capture, batch by batch; `account` tells what could not be used.
+def read_capture(path: Path, account: Account, name: str) -> Iterator[dict[Family, Seen]]:
+    """Yield the packets of a capture, called `name`, batch by batch; `account` tells what could not be used.
 
     Raises `PlanError` for what is no capture, and for a kind of link that is not read.
     """
-    reader = _opened(path)
+    reader = _opened(path, name)
     link_type = reader.datalink()
     if link_type not in KINDS:
         kinds = ", ".join(dict.fromkeys(KINDS.values()))
-        raise PlanError(f"{path} was captured on a link of type {link_type}, which is not read; {kinds} are")
+        raise PlanError(f"{name} was captured on a link of type {link_type}, which is not read; {kinds} are")
     for octets, meta in _batches(path, reader, account):
         records = np.frombuffer(meta, np.uint32).reshape(-1, 4).astype(np.int64)
         time = records[:, 0] * SECOND + records[:, 1]
@@ -66,16 +65,17 @@ def read_capture(path: Path, account: Account) -> Iterator[dict[Family, Seen]]:
         for kind, numbers in (("other", found.other), ("cut", found.cut), ("damaged", found.damaged)):
             account.note(kind, numbers, account.frames)
         account.frames += len(records)
+        account.octets += len(octets) + len(meta)
         yield found.seen
 
 
-def _opened(path: Path) -> Any:
+def _opened(path: Path, name: str) -> Any:
     import pcapy
 
     try:
         return pcapy.open_offline(str(path))
     except pcapy.PcapError as error:
-        raise PlanError(f"{path} cannot be read as a capture: {_reason(str(error))}") from None
+        raise PlanError(f"{name} cannot be read as a capture: {_reason(str(error))}") from None
 
 
 def _batches(path: Path, reader: Any, account: Account) -> Iterator[tuple[bytes, bytes]]:
@@ -100,7 +100,7 @@ def _one_by_one(path: Path, before: int) -> tuple[bytes, bytes]:
     """Return the frames behind the first `before` ones up to where the file is damaged."""
     import pcapy
 
-    reader, octets, records = _opened(path), [], []
+    reader, octets, records = _opened(path, ""), [], []
     at = 0
     try:
         while before:
@@ -140,6 +140,15 @@ def unpacked(path: Path, kind: str) -> Iterator[Path]:
         except (OSError, EOFError, ValueError) as error:
             raise PlanError(f"{path} cannot be unpacked: {error}") from None
         yield Path(whole.name)
+
+
+def unpacked_head(path: Path, kind: str, name: Path) -> bytes:
+    """Return how the content of a compressed file begins. Raises `PlanError` when it cannot be unpacked."""
+    try:
+        with _source(path, kind) as source:
+            return source.read(1 << 12)
+    except (OSError, EOFError, ValueError) as error:
+        raise PlanError(f"{name} cannot be unpacked: {error}") from None
 
 
 def _source(path: Path, kind: str) -> IO[bytes]:

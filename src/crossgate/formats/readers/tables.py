@@ -19,9 +19,9 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP, icmp_of
 from crossgate.core.model.packets import Indices, Packets, Words, address_words
 from crossgate.core.traffic.assembly import SECOND, Seen
+from crossgate.formats.readers.kinds import Kind
 from crossgate.formats.readers.names import UNITS, Column, columns_of, plain
 
-PARQUET = b"PAR1"
 _CSV_BLOCK = 8 << 20
 _ROWS = 1 << 16
 _LETTERS = {"F": 1, "S": 2, "R": 4, "P": 8, "A": 16, "U": 32, "E": 64, "C": 128}
@@ -39,34 +39,30 @@ class TableAccount:
 
 
 def read_table(
-    path: Path, kind: str, packed: str | None, told: Mapping[Column, str], now: int, account: TableAccount
+    path: Path, kind: Kind, told: Mapping[Column, str], now: int, account: TableAccount, name: str
 ) -> Iterator[dict[Family, Seen]]:
-    """Yield the records of a table, batch by batch.
+    """Yield the records of a table, called `name`, batch by batch.
 
-    `kind` is csv, json or parquet, `packed` gzip or zstd where it is compressed; `now` is the time of records of a table that has
-    no times. Raises `PlanError` for what cannot be read, with its row.
+    `now` is the time of records of a table that has no times, in microseconds. Raises `PlanError` for what cannot be read, with its row.
     """
-    batches = {"csv": _csv, "json": _json, "parquet": _parquet}[kind]
+    batches = {"csv": _csv, "json": _json, "parquet": _parquet}[kind.kind]
     columns: dict[Column, list[str]] | None = None
-    for batch in batches(path, packed):
+    for batch in batches(path, kind.packed, name):
         if columns is None:
-            columns = account.used = columns_of(batch.schema.names, told, str(path))
+            columns = account.used = columns_of(batch.schema.names, told, name)
             account.timeless = Column.TIME not in columns
-        yield _Rows(path, batch, columns, account, now).seen()
+        yield _Rows(name, batch, columns, account, now).seen()
         account.rows += batch.num_rows
     if columns is None:
-        raise PlanError(f"{path} is empty: a table of flows has a row of column names, then a row for each flow")
+        raise PlanError(f"{name} is empty: a table of flows has a row of column names, then a row for each flow")
 
 
 def _stream(path: Path, packed: str | None) -> Any:
-    try:
-        source = pa.OSFile(str(path))
-    except OSError as error:
-        raise PlanError(f"{path} cannot be read: {error.strerror or error}") from None
+    source = pa.OSFile(str(path))
     return pa.CompressedInputStream(source, packed) if packed else source
 
 
-def _csv(path: Path, packed: str | None) -> Iterator[Any]:
+def _csv(path: Path, packed: str | None, name: str) -> Iterator[Any]:
     from pyarrow import csv
 
     def reader(types: Mapping[str, Any]) -> Any:
@@ -82,7 +78,7 @@ def _csv(path: Path, packed: str | None) -> Iterator[Any]:
     except (pa.ArrowInvalid, pa.ArrowIOError, OSError, UnicodeDecodeError) as error:
         if "Empty CSV" in str(error):
             return
-        raise PlanError(f"{path} cannot be read as CSV: {_first_line(error)}") from None
+        raise PlanError(f"{name} cannot be read as CSV: {_first_line(error)}") from None
 
 
 def _delimiter(path: Path, packed: str | None) -> str:
@@ -90,7 +86,7 @@ def _delimiter(path: Path, packed: str | None) -> str:
     return max(",;\t|", key=head.count)
 
 
-def _json(path: Path, packed: str | None) -> Iterator[Any]:
+def _json(path: Path, packed: str | None, name: str) -> Iterator[Any]:
     from pyarrow import json
 
     stream, left, rows = _stream(path, packed), b"", 0
@@ -101,20 +97,20 @@ def _json(path: Path, packed: str | None) -> Iterator[Any]:
             try:
                 table = json.read_json(pa.BufferReader(whole + newline), json.ReadOptions(block_size=len(whole) + 1))
             except (pa.ArrowInvalid, pa.ArrowNotImplementedError) as error:
-                raise PlanError(f"{path} behind row {rows:,}: not JSON lines of one shape: {_first_line(error)}") from None
+                raise PlanError(f"{name} behind row {rows:,}: not JSON lines of one shape: {_first_line(error)}") from None
             rows += table.num_rows
             yield from table.combine_chunks().to_batches()
         if not block:
             return
 
 
-def _parquet(path: Path, packed: str | None) -> Iterator[Any]:
+def _parquet(path: Path, packed: str | None, name: str) -> Iterator[Any]:
     from pyarrow import parquet
 
     try:
         yield from parquet.ParquetFile(str(path)).iter_batches(batch_size=_ROWS)
     except (pa.ArrowInvalid, pa.ArrowIOError, OSError) as error:
-        raise PlanError(f"{path} cannot be read as Parquet: {_first_line(error)}") from None
+        raise PlanError(f"{name} cannot be read as Parquet: {_first_line(error)}") from None
 
 
 def _first_line(error: Exception) -> str:
@@ -124,8 +120,8 @@ def _first_line(error: Exception) -> str:
 class _Rows:
     """One batch of records of a table."""
 
-    def __init__(self, path: Path, batch: Any, columns: Mapping[Column, list[str]], account: TableAccount, now: int) -> None:
-        self._path, self._batch, self._columns, self._account, self._now = path, batch, columns, account, now
+    def __init__(self, name: str, batch: Any, columns: Mapping[Column, list[str]], account: TableAccount, now: int) -> None:
+        self._name, self._batch, self._columns, self._account, self._now = name, batch, columns, account, now
         self._before = account.rows
 
     def seen(self) -> dict[Family, Seen]:
@@ -187,7 +183,7 @@ class _Rows:
 
     def _fail(self, row: int, problem: str, column: Column | None = None) -> None:
         where = f" of column {self._columns[column][0]}" if column else ""
-        raise PlanError(f"{self._path} row {self._before + row + 1:,}{where}: {problem}")
+        raise PlanError(f"{self._name} row {self._before + row + 1:,}{where}: {problem}")
 
     def _addresses(self, column: Column) -> tuple[Indices, dict[Family, Words]]:
         """Return the family of each row's address, 0 for none, and the addresses as words of each family."""
@@ -237,7 +233,7 @@ class _Rows:
         values = self._column(column)
         if pa.types.is_string(values.type) or pa.types.is_large_string(values.type) or pa.types.is_dictionary(values.type):
             return self._by_word(column, values, lambda word: _number(word, words or {}, most), f"is no number from 0 to {most:,}")
-        found = pc.fill_null(pc.cast(values, pa.int64(), safe=False), 0).to_numpy(zero_copy_only=False)
+        found: Indices = pc.fill_null(pc.cast(values, pa.int64(), safe=False), 0).to_numpy(zero_copy_only=False)
         wrong = np.flatnonzero((found < 0) | (found > most))
         if len(wrong):
             self._fail(int(wrong[0]), f"{found[wrong[0]]} is no number from 0 to {most:,}", column)
@@ -246,7 +242,8 @@ class _Rows:
     def _flags(self, column: Column) -> Indices:
         values = self._column(column)
         if pa.types.is_integer(values.type):
-            return pc.fill_null(pc.cast(values, pa.int64()), 0).to_numpy(zero_copy_only=False) & 255
+            numbers: Indices = pc.fill_null(pc.cast(values, pa.int64()), 0).to_numpy(zero_copy_only=False)
+            return numbers & 255
         return self._by_word(column, values, _flag_number, "is neither a number nor letters of TCP flags (FSRPAUEC)")
 
     def _by_word(self, column: Column, values: Any, read: Callable[[str], int | None], problem: str) -> Indices:
@@ -274,7 +271,8 @@ class _Rows:
             except pa.ArrowInvalid:
                 values = self._moments(column, values)
         if pa.types.is_timestamp(values.type):
-            return pc.fill_null(pc.cast(pc.cast(values, pa.timestamp("us"), safe=False), pa.int64()), 0).to_numpy(zero_copy_only=False)
+            exact = pc.cast(pc.cast(values, pa.timestamp("us"), safe=False), pa.int64())
+            return np.asarray(pc.fill_null(exact, 0).to_numpy(zero_copy_only=False), np.int64)
         numbers = pc.fill_null(values, 0).to_numpy(zero_copy_only=False)
         unit = _unit(numbers) if unit is None else unit
         found: Indices = (numbers // -unit if unit < 0 else numbers * unit).astype(np.int64)

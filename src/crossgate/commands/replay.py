@@ -1,0 +1,179 @@
+"""`crossgate replay`: a capture or a table of flows through the plan."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.commands.common import JsonOption, add_to_tally, gauge, load, print_json, read_file
+from crossgate.commands.completing import complete_list, complete_where
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.network import Direction
+
+if TYPE_CHECKING:
+    from datetime import tzinfo
+
+    from crossgate.core.answers.replay import Line, Replay
+    from crossgate.core.model.plan import Plan
+    from crossgate.formats.readers.traffic import Traffic
+
+_TOP = 10
+
+
+def replay(
+    context: typer.Context,
+    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Captures (pcap, pcapng), tables of flows (CSV, JSON lines, Parquet), also .gz and .zst; - is standard input.")],
+    entered: Annotated[str | None, typer.Option("--from", metavar="POINT", autocompletion=complete_where, help="Where the packets came in, whatever their source. Default: where the source address sits.")] = None,
+    at_point: Annotated[str | None, typer.Option("--at-point", metavar="POINT", autocompletion=complete_where, help="Ask the list at one place, packet by packet; needs --direction.")] = None,
+    direction: Annotated[Direction | None, typer.Option("--direction", metavar="DIRECTION", help="inbound or outbound, for --at-point.")] = None,
+    list_name: Annotated[str | None, typer.Option("--list", metavar="LIST", autocompletion=complete_list, help="Ask one list, packet by packet.")] = None,
+    against: Annotated[Path | None, typer.Option(metavar="OTHER", help="Show only what fares otherwise in another plan; exit status 1 if anything does.")] = None,
+    out: Annotated[Path | None, typer.Option(metavar="FILE", help="Write a row for each conversation: .parquet or .csv.")] = None,
+    idle: Annotated[int, typer.Option(min=1, metavar="SECONDS", help="A conversation ends once nothing is seen of it for so long.")] = 300,
+    zone: Annotated[str | None, typer.Option(metavar="ZONE", help="The wall clock of windows, as Europe/Lisbon. Default: the system's.")] = None,
+    column: Annotated[list[str] | None, typer.Option("--column", metavar="WHAT=NAME", help="Name a column of tables, as source=client_ip.")] = None,
+    top: Annotated[int, typer.Option(min=1, metavar="N", help="Show so many lines of what was not permitted.")] = _TOP,
+    tally: Annotated[bool, typer.Option("--tally", help="Add the entries that decided to the tally beside the plan.")] = False,
+    as_json: JsonOption = False,
+) -> None:  # fmt: skip
+    """Put captures or tables of flows through the plan: verdicts, what was stopped by which line, what each line decided."""
+    import time
+
+    from crossgate.formats.readers.names import told_columns
+    from crossgate.formats.readers.traffic import Traffic
+
+    plan = load(context)
+    if (at_point is None) is not (direction is None):
+        raise PlanError("--at-point and --direction go together: the place, and which way packets cross it")
+    if at_point is not None and list_name is not None:
+        raise PlanError("--at-point and --list exclude each other: both say which list is asked")
+    traffic = Traffic(files, told_columns(column or []), int(time.time() * 1_000_000))
+    wall, zone_name = _zone(zone)
+    if at_point is None and list_name is None:
+        _conversations(context, plan, traffic, entered, against, out, idle, wall, zone_name, top, tally, as_json)
+        return
+    for option, given in (("--from", entered), ("--against", against), ("--out", out)):
+        if given is not None:
+            raise PlanError(f"{option} is about conversations on their way, and packets are asked one by one here; leave one of them out")
+    _packets(context, plan, traffic, at_point, direction, list_name, wall, top, tally, as_json)
+
+
+def _zone(name: str | None) -> tuple[tzinfo | None, str]:
+    """Return the zone of the wall clock, None for the system's, and what it is called. Raises `PlanError`."""
+    if name is None:
+        return None, "on this system's clock"
+    from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+    try:
+        return ZoneInfo(name), name
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        raise PlanError(f"--zone {name}: no such time zone; name one of the IANA database, as Europe/Lisbon or UTC") from None
+
+
+def _conversations(
+    context: typer.Context, plan: Plan, traffic: Traffic, entered: str | None, against: Path | None, out: Path | None, idle: int,
+    wall: tzinfo | None, zone: str, top: int, tally: bool, as_json: bool,
+) -> None:  # fmt: skip
+    from crossgate.core.answers.replay import Replay
+    from crossgate.core.network.entrance import entrance
+    from crossgate.core.network.itineraries import Network
+    from crossgate.core.traffic.assembly import SECOND
+
+    came_in = None if entered is None else entrance(plan, entered)
+    other = None if against is None else Network(read_file(against))
+    replayed = Replay(Network(plan), wall, idle * SECOND, came_in, other)
+    _run(replayed, plan, traffic, out)
+    if tally:
+        _add_up(context, plan, [line for _, lines in replayed.lines() for line in lines])
+    where = None if came_in is None else str(came_in.point)
+    if as_json:
+        from crossgate.formats.json.replay import replay_document
+
+        print_json(replay_document(replayed, traffic.told, zone, where))
+    else:
+        from crossgate.show.console import write
+        from crossgate.show.replay import against_lines, replay_lines
+
+        write((against_lines if other else replay_lines)(replayed, traffic.told, zone, where, top))
+    _leave(traffic, bool(other and replayed.stopped))
+
+
+def _run(replayed: Replay, plan: Plan, traffic: Traffic, out: Path | None) -> None:
+    """Put all traffic through, and write its verdicts where they are asked for."""
+    from crossgate.formats.readers.traffic import size
+
+    table = None
+    if out is not None:
+        from crossgate.formats.verdicts import VerdictTable
+
+        table = VerdictTable(out, [*traffic.paths, *map(Path, plan.files)])
+    with gauge("replaying", size(traffic.paths)) as tell:
+        for seen, flows in traffic.batches():
+            for family, each in seen.items():
+                for ended in replayed.add(family, each, plan.client_ports if flows else None):
+                    if table is not None:
+                        table.add(ended, replayed.tracer)
+            tell(traffic.rows, traffic.octets)
+        for ended in replayed.rest():
+            if table is not None:
+                table.add(ended, replayed.tracer)
+    if table is not None:
+        table.close()
+
+
+def _packets(
+    context: typer.Context, plan: Plan, traffic: Traffic, at_point: str | None, direction: Direction | None, list_name: str | None,
+    wall: tzinfo | None, top: int, tally: bool, as_json: bool,
+) -> None:  # fmt: skip
+    from crossgate.core.answers.replay import ListReplay
+    from crossgate.core.network.entrance import place_named
+    from crossgate.core.network.itineraries import Network
+    from crossgate.formats.readers.traffic import size
+
+    network = Network(plan)
+    place = None if at_point is None or direction is None else (place_named(plan, at_point), direction)
+    if place is None:
+        assert list_name is not None
+        lists = [plan.access_list(list_name)]
+    else:
+        lists = [each for (point, way, _), each in plan.placed.items() if (point, way) == place]
+        if not lists:
+            raise PlanError(f"no list stands {direction} on {place[0]}; crossgate lists shows where they do")
+    asked = [ListReplay(network, each, wall) for each in lists]
+    with gauge("replaying", size(traffic.paths)) as tell:
+        for seen, _ in traffic.batches():
+            for family, each in seen.items():
+                for own in asked:
+                    own.add(family, each)
+            tell(traffic.rows, traffic.octets)
+    if tally:
+        _add_up(context, plan, [line for own in asked for line in own.lines()])
+    if as_json:
+        from crossgate.formats.json.replay import list_replay_document
+
+        print_json(list_replay_document(asked, plan, traffic.told, place and (str(place[0]), str(place[1]))))
+    else:
+        from crossgate.show.console import write
+        from crossgate.show.replay import list_replay_lines
+
+        where = "" if place is None else f", {place[1]} on {place[0]}"
+        write(list_replay_lines(asked, plan, traffic.told, where, top))
+    _leave(traffic, differs=False)
+
+
+def _add_up(context: typer.Context, plan: Plan, lines: list[Line]) -> None:
+    add_to_tally(context, plan, {line.decider.key: line.packets for line in lines if line.packets})
+
+
+def _leave(traffic: Traffic, differs: bool) -> None:
+    """Leave with exit status 2 where a file could not be read to its end, else with 1 where something differs."""
+    from crossgate.show.console import warn
+
+    broken = [each for each in traffic.told if each.capture is not None and each.capture.broken]
+    for each in broken:
+        assert each.capture is not None
+        warn(f"{each.path} could not be read to its end, at {each.capture.broken}; what came before it counts")
+    if broken or differs:
+        raise typer.Exit(2 if broken else 1)

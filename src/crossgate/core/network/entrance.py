@@ -1,0 +1,58 @@
+"""Where traffic that was seen came in: a place named as lists' places are."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.network import Point, PointKind
+from crossgate.core.model.plan import Plan
+from crossgate.core.network.itineraries import Network
+from crossgate.core.network.routing import Endpoint
+
+
+class Entrance(NamedTuple):
+    """Where packets come in: a machine that stands there, and the point where they are first seen."""
+
+    sender: Endpoint
+    point: Point
+
+    def passed(self, network: Network, start: Endpoint, destination: Address) -> bool:
+        """Whether what a machine sends to an address comes in there on one of its ways."""
+        return any(each.point == self.point for each in network.itineraries(destination.family).crossings(start, destination))
+
+
+def place_named(plan: Plan, text: str) -> Point:
+    """Return the place that a person writes as DEVICE.INTERFACE, SWITCH.PORT, `subnet NAME` or `DEVICE itself`; a subnet's name will do.
+
+    Raises `PlanError`.
+    """
+    words = text.split()
+    if len(words) == 2 and words[1] == "itself":
+        if words[0] not in plan.devices:
+            raise PlanError(unknown("device", words[0], list(plan.devices)))
+        return plan.devices[words[0]].itself
+    name = words[-1] if words else text
+    if name in plan.segments and (len(words) == 1 or words[0] == "subnet"):
+        return Point(PointKind.SUBNET, name)
+    return plan.point(name)
+
+
+def entrance(plan: Plan, text: str) -> Entrance:
+    """Return where packets come in by the place that a person names. Raises `PlanError` for a place where none do."""
+    point = place_named(plan, text)
+    if point.kind is PointKind.ITSELF:
+        raise PlanError(f"nothing comes in at {point}; name an interface, a switch port or a subnet")
+    nobody = Address(Family.IPV4, 0)
+    if point.kind is PointKind.SUBNET:
+        return Entrance(Endpoint(str(point), nobody, point.owner), point)
+    device = plan.devices[point.owner]
+    if point.kind is PointKind.INTERFACE:
+        interface = device.interfaces[point.part]
+        gateways = tuple(each.address for each in interface.addresses)
+        return Entrance(Endpoint(str(point), nobody, interface.on, gateways=gateways), point)
+    segment = next((each.on for each in plan.hosts.values() if each.at == point), None)
+    if segment is None:
+        raise PlanError(f"no host of the plan is at {point}, so its subnet is not known; name the subnet or an interface")
+    return Entrance(Endpoint(str(point), nobody, segment, at=point), point)

@@ -1,0 +1,98 @@
+"""The documents of `replay`: verdicts with their numbers, what was stopped, and each line of the lists."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+
+from crossgate.core.answers.replay import Line, ListReplay, Replay, Sort, Sum
+from crossgate.core.model.plan import Plan
+from crossgate.core.traffic.trace import Verdict
+from crossgate.formats.json.parts import Document, decider_document
+from crossgate.formats.readers.traffic import Told
+
+_NOWHERE = "nowhere"
+"""Stands for the verdict of what has no place in the plan."""
+
+
+def replay_document(replay: Replay, told: Sequence[Told], zone: str, where: str | None) -> Document:
+    """Return `crossgate/replay/1` for conversations; times are ISO 8601 on the wall clock of `zone`."""
+    plan, other = replay.network.plan, replay.other
+    first, last = (None if each is None else replay.clock.wall(each).isoformat() for each in (replay.first, replay.last))
+    document: Document = {
+        "schema": "crossgate/replay/1",
+        "plan": plan.files[0],
+        "against": None if other is None else other.network.plan.files[0],
+        "files": [_file(each) for each in told],
+        "entered": where,
+        "zone": zone,
+        "first": first,
+        "last": last,
+        "seen_twice": replay.again,
+        "out_of_order": replay.backwards,
+        "verdicts": {_verdict(verdict): _sum(each) for verdict, each in replay.verdicts.items()},
+        "on_link": _sum(replay.on_link),
+        "met_no_list": _sum(replay.unmet),
+    }
+    document["differing" if other else "not_permitted"] = _sorts(replay.stopped, bool(other))
+    document["lists"] = [{"list": each.name, "lines": _lines(lines)} for each, lines in replay.lines()]
+    document["no_place"] = [{"address": str(address), "packets": packets} for address, packets in sorted(replay.nowhere.items())]
+    return document
+
+
+def list_replay_document(asked: Sequence[ListReplay], plan: Plan, told: Sequence[Told], place: tuple[str, str] | None) -> Document:
+    """Return `crossgate/replay/1` for packets that were asked of lists one by one, at a place where one is named."""
+    return {
+        "schema": "crossgate/replay/1",
+        "plan": plan.files[0],
+        "files": [_file(each) for each in told],
+        "point": place[0] if place else None,
+        "direction": place[1] if place else None,
+        "lists": [
+            {
+                "list": each.access_list.name,
+                "packets": each.packets,
+                "bytes": each.octets,
+                "other_family": each.foreign,
+                "lines": _lines(each.lines()),
+                "not_permitted": _sorts(each.denied, compared=False),
+            }
+            for each in asked
+        ],
+    }
+
+
+def _file(told: Told) -> Document:
+    document: Document = {"file": str(told.path), "kind": told.kind, "rows": told.rows}
+    if told.capture is not None:
+        document |= {"not_ip": told.capture.other, "cut": told.capture.cut, "damaged": told.capture.damaged}
+        document |= {"first": dict(told.capture.first), "broken": told.capture.broken or None}
+    if told.table is not None:
+        document |= {"without_address": told.table.empty, "icmp_in_port": told.table.icmp_in_port, "without_times": told.table.timeless}
+    return document
+
+
+def _verdict(verdict: Verdict | None) -> str:
+    return str(verdict) if verdict else _NOWHERE
+
+
+def _sum(each: Sum) -> Document:
+    return {"conversations": each.conversations, "packets": each.packets, "bytes": each.octets}
+
+
+def _sorts(sums: Mapping[Sort, Sum], compared: bool) -> list[Document]:
+    found = []
+    for sort, each in sorted(sums.items(), key=lambda item: (-item[1].packets, -item[1].conversations, str(item[0][:3]))):
+        document: Document = {"source": str(sort.source), "destination": str(sort.destination), "service": sort.service}
+        if compared:
+            document["was"] = _verdict(sort.was)
+        document["verdict"] = _verdict(sort.verdict)
+        document["list"] = None if sort.decider is None else sort.decider.access_list.name
+        document |= {"entry": None} if sort.decider is None else decider_document(sort.decider)
+        document["point"] = None if sort.crossing is None else str(sort.crossing.point)
+        document["direction"] = None if sort.crossing is None else str(sort.crossing.direction)
+        found.append(document | _sum(each))
+    return found
+
+
+def _lines(lines: Iterable[Line]) -> list[Document]:
+    return [{"entry": each.decider.number, "legs": each.legs, "packets": each.packets} for each in lines]

@@ -1,0 +1,103 @@
+"""Files of traffic, whatever they are, unpacked where they are compressed, and read in batches one after the other."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from contextlib import ExitStack
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from crossgate.core.model.errors import PlanError
+from crossgate.formats.readers.kinds import sniffed
+
+if TYPE_CHECKING:
+    from crossgate.core.model.address import Family
+    from crossgate.core.traffic.assembly import Seen
+    from crossgate.formats.readers.capture import Account
+    from crossgate.formats.readers.names import Column
+    from crossgate.formats.readers.tables import TableAccount
+
+STANDARD_INPUT = Path("-")
+EXTRA = "pip install 'crossgate[traffic]'"
+
+
+@dataclass
+class Told:
+    """What was read of one file, and what could not be used."""
+
+    path: Path
+    kind: str = ""
+    capture: Account | None = None
+    table: TableAccount | None = None
+
+    @property
+    def rows(self) -> int:
+        """How many frames or records were read."""
+        return self.capture.frames if self.capture else self.table.rows if self.table else 0
+
+
+@dataclass
+class Traffic:
+    """Some files of traffic; `told` has an account of each that was begun."""
+
+    paths: list[Path]
+    columns: Mapping[Column, str]
+    now: int
+    told: list[Told] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        try:
+            import pcapy  # noqa: F401
+            import pyarrow  # noqa: F401
+        except ImportError as error:
+            raise PlanError(f"reading traffic needs the package {error.name}, which is not installed: {EXTRA}") from None
+
+    @property
+    def rows(self) -> int:
+        """How many frames and records were read so far."""
+        return sum(each.rows for each in self.told)
+
+    @property
+    def octets(self) -> int:
+        """How many octets of the files were read so far, as far as that is known."""
+        before = size([each.path for each in self.told[:-1]])
+        last = self.told[-1] if self.told else None
+        return before + (last.capture.octets if last is not None and last.capture is not None else 0)
+
+    def batches(self) -> Iterator[tuple[dict[Family, Seen], bool]]:
+        """Yield what was seen, batch by batch, and whether these are records of flows. Raises `PlanError` for what cannot be read."""
+        for path in self.paths:
+            yield from self._file(path)
+
+    def _file(self, path: Path) -> Iterator[tuple[dict[Family, Seen], bool]]:
+        from crossgate.formats.readers.capture import Account, read_capture, unpacked
+
+        told = Told(path)
+        self.told.append(told)
+        with ExitStack() as stack:
+            source = stack.enter_context(unpacked(path, "stdin")) if path == STANDARD_INPUT else path
+            found = sniffed(source, path)
+            told.kind = found.kind
+            if found.kind == "capture":
+                if found.packed:
+                    source = stack.enter_context(unpacked(source, found.packed))
+                told.capture = Account()
+                for seen in read_capture(source, told.capture, str(path)):
+                    yield seen, False
+                return
+            from crossgate.formats.readers.tables import TableAccount, read_table
+
+            if found.kind == "parquet" and found.packed:
+                source = stack.enter_context(unpacked(source, found.packed))
+            told.table = TableAccount()
+            for seen in read_table(source, found, self.columns, self.now, told.table, str(path)):
+                yield seen, True
+
+
+def size(paths: list[Path]) -> int:
+    """Return how many octets some files have together, 0 where that is not known."""
+    try:
+        return sum(each.stat().st_size for each in paths if each != STANDARD_INPUT)
+    except OSError:
+        return 0

@@ -1,0 +1,95 @@
+"""Verdicts of conversations written as a table, Parquet or CSV: a row for each, in the order in which they ended."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+from pyarrow import csv, parquet
+
+from crossgate.core.answers.replay import Replayed
+from crossgate.core.model.address import Family, format_address
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.packets import Words
+from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer
+
+_ENDINGS = {".parquet": "parquet", ".csv": "csv"}
+_SCHEMA = pa.schema(
+    [
+        ("source", pa.string()), ("destination", pa.string()), ("protocol", pa.uint8()), ("source_port", pa.uint16()),
+        ("destination_port", pa.uint16()), ("packets", pa.int64()), ("bytes", pa.int64()), ("first", pa.timestamp("us", "UTC")),
+        ("last", pa.timestamp("us", "UTC")), ("verdict", pa.string()), ("list", pa.string()), ("entry", pa.string()), ("point", pa.string()),
+    ]
+)  # fmt: skip
+
+
+class VerdictTable:
+    """A table that grows by what is replayed."""
+
+    def __init__(self, path: Path, inputs: Sequence[Path]) -> None:
+        """Begin it. Raises `PlanError` for another ending, and where the file is an input or cannot be written."""
+        kind = _ENDINGS.get(path.suffix.lower())
+        if kind is None:
+            raise PlanError(f"--out {path}: the ending says what is written; name a file that ends in {' or '.join(_ENDINGS)}")
+        if any(path.exists() and each.exists() and path.samefile(each) for each in inputs):
+            raise PlanError(f"--out {path} is a file that is read; name another one")
+        self._path = path
+        try:
+            self._writer: Any = parquet.ParquetWriter(str(path), _SCHEMA) if kind == "parquet" else csv.CSVWriter(str(path), _SCHEMA)
+        except OSError as error:
+            raise self._failed(error) from None
+
+    def add(self, replayed: Replayed, tracer: BulkTracer) -> None:
+        """Write some conversations. Raises `PlanError` when the file cannot be written on."""
+        seen, fates = replayed.seen, replayed.fates
+        packets = seen.packets
+        places = [f"{each.direction} on {each.point}" for each in map(tracer.place, range(tracer.places))]
+        listed = fates.list != NO_PLACE
+        columns = [
+            _addresses(packets.family, packets.source), _addresses(packets.family, packets.destination), packets.protocol,
+            packets.source_port, packets.destination_port, seen.counts.sum(axis=0), seen.octets.sum(axis=0),
+            pa.array(seen.first, pa.timestamp("us", "UTC")), pa.array(seen.last, pa.timestamp("us", "UTC")),
+            _words([*(str(each) for each in VERDICTS), "nowhere"], fates.verdict), _words([*(each.name for each in tracer.lists), ""], fates.list),
+            pa.array([self._entry(tracer, fates.list[row], fates.entry[row]) if listed[row] else "" for row in range(len(listed))]),
+            _words([*places, ""], fates.crossing),
+        ]  # fmt: skip
+        try:
+            self._writer.write_table(pa.Table.from_arrays([pa.array(each) for each in columns], schema=_SCHEMA))
+        except OSError as error:
+            raise self._failed(error) from None
+
+    @staticmethod
+    def _entry(tracer: BulkTracer, number: int, entry: int) -> str:
+        return "otherwise" if entry < 0 else str(tracer.lists[number].entries[entry].number)
+
+    def close(self) -> None:
+        """End it. Raises `PlanError` when the file cannot be written."""
+        try:
+            self._writer.close()
+        except OSError as error:
+            raise self._failed(error) from None
+
+    def _failed(self, error: OSError) -> PlanError:
+        return PlanError(f"{self._path} cannot be written: {error.strerror or error}")
+
+
+def _words(words: Sequence[str], places: NDArray[Any]) -> Any:
+    """Return a column of words by their places; the last word is that of -1."""
+    found = np.where(places < 0, len(words) - 1, places).astype(np.int32)
+    return pa.DictionaryArray.from_arrays(pa.array(found), pa.array(words)).cast(pa.string())
+
+
+def _addresses(family: Family, words: Words) -> Any:
+    """Return addresses as text, each different one written once."""
+    whole, inverse = np.unique(words, axis=1, return_inverse=True)
+    texts = []
+    for column in whole.T.tolist():
+        value = 0
+        for word in column:
+            value = value << 64 | word
+        texts.append(format_address(family, value))
+    return pa.DictionaryArray.from_arrays(pa.array(inverse.reshape(-1).astype(np.int32)), pa.array(texts)).cast(pa.string())

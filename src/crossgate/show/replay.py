@@ -1,0 +1,215 @@
+"""Replayed traffic for people: what was read, the verdicts, what was stopped, and how often each line of the lists decided."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+
+from crossgate.core.answers.replay import Line, ListReplay, Replay, Sort, Sum
+from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.address import Address
+from crossgate.core.model.plan import Plan
+from crossgate.core.traffic.trace import Verdict
+from crossgate.formats.readers.names import Column
+from crossgate.formats.readers.traffic import Told
+from crossgate.show.console import alert, count, leading_word, quiet, strong, word
+from crossgate.show.width import columns
+
+
+def replay_lines(replay: Replay, told: Sequence[Told], zone: str, where: str | None, top: int) -> Iterator[str]:
+    """Yield the whole answer for one plan."""
+    yield from read_lines(told, replay)
+    yield from _when(replay, zone, where)
+    yield ""
+    yield from _verdicts(replay)
+    plan = replay.network.plan
+    if replay.stopped:
+        yield ""
+        yield strong("not permitted") + quiet(", by packets")
+        yield from _sorts(plan, replay.stopped, top)
+    yield from _nowhere(replay, top)
+    for access_list, lines in replay.lines():
+        yield ""
+        yield from _list(access_list, lines)
+    yield from _never(replay)
+
+
+def against_lines(replay: Replay, told: Sequence[Told], zone: str, where: str | None, top: int) -> Iterator[str]:
+    """Yield what fares otherwise in another plan."""
+    assert replay.other is not None
+    yield from read_lines(told, replay)
+    yield from _when(replay, zone, where)
+    own, other = replay.network.plan.files[0], replay.other.network.plan.files[0]
+    yield ""
+    if not replay.stopped:
+        yield f"everything seen fares in {other} as it does in {own}"
+        return
+    sums: dict[tuple[Verdict | None, Verdict | None], Sum] = {}
+    for sort, each in replay.stopped.items():
+        found = sums.setdefault((sort.was, sort.verdict), Sum())
+        found.conversations += each.conversations
+        found.packets += each.packets
+        found.octets += each.octets
+    yield f"what fares otherwise in {other} than in {own}:"
+    yield from columns([[f"{_verdict(was)} -> {_verdict(now)}", *_numbers(each)] for (was, now), each in sums.items()], indent=2)
+    yield ""
+    yield from _sorts(replay.other.network.plan, replay.stopped, top)
+
+
+def list_replay_lines(asked: Sequence[ListReplay], plan: Plan, told: Sequence[Told], where: str, top: int) -> Iterator[str]:
+    """Yield what each of some lists decided, packet by packet."""
+    yield from read_lines(told, None)
+    for replay in asked:
+        yield ""
+        yield from _one_list(replay, plan, where, top)
+
+
+def _one_list(replay: ListReplay, plan: Plan, where: str, top: int) -> Iterator[str]:
+    yield f"{count(replay.packets, 'packet')} asked of list {strong(replay.access_list.name)}{where}, one by one"
+    if replay.foreign:
+        yield quiet(f"{count(replay.foreign, 'packet')} of the other address family {_are(replay.foreign)} not asked")
+    yield from _list(replay.access_list, replay.lines())
+    if replay.denied:
+        yield ""
+        yield strong("not permitted") + quiet(", by packets")
+        yield from _sorts(plan, replay.denied, top)
+
+
+def read_lines(told: Sequence[Told], replay: Replay | None) -> Iterator[str]:
+    """Yield what was read of each file, and what of it could not be used."""
+    for each in told:
+        noun = "frame" if each.capture else "record"
+        yield f"{each.path}: {count(each.rows, noun)} {quiet('(' + (each.kind if each.capture else each.kind + ' table') + ')')}"
+        yield from (f"  {line}" for line in _unused(each))
+    if replay is not None and replay.again:
+        yield f"  {count(replay.again, 'packet')} {_were(replay.again)} seen twice within 10 ms, and count once"
+    if replay is not None and replay.backwards:
+        yield alert(f"  {count(replay.backwards, 'row')} came after a later one: times run backwards")
+
+
+def _unused(told: Told) -> Iterator[str]:
+    if told.capture is not None:
+        kinds = {"other": "carry no IP", "cut": "are captured too short to tell", "damaged": "have headers that contradict themselves"}
+        for kind, what in kinds.items():
+            number = getattr(told.capture, kind)
+            if number:
+                line = f"{count(number, 'frame')} {_agree(what, number)}; the first is frame {told.capture.first[kind]:,}"
+                yield line if kind == "other" else alert(line)
+        if told.capture.broken:
+            yield alert(f"reading ended before the file did, at {told.capture.broken}")
+    if told.table is not None:
+        table = told.table
+        if table.empty:
+            yield alert(f"{count(table.empty, 'record')} without an address {_are(table.empty)} left out")
+        if table.icmp_in_port:
+            port = table.used[Column.DESTINATION_PORT][0]
+            yield quiet(f"{count(table.icmp_in_port, 'record')} of ICMP {_are(table.icmp_in_port)} taken to have type and code in {port}")
+        if table.timeless:
+            yield alert("no column has times: windows are judged as of now")
+
+
+def _when(replay: Replay, zone: str, where: str | None) -> Iterator[str]:
+    if replay.first is not None and replay.last is not None:
+        first, last = (replay.clock.wall(each).isoformat(" ", "minutes") for each in (replay.first, replay.last))
+        yield f"from {first} to {last}, {zone}"
+    yield quiet(f"every conversation came in at {where}" if where else "every conversation comes in where its source address sits")
+
+
+def _verdicts(replay: Replay) -> Iterator[str]:
+    rows = [[_verdict(verdict), *_numbers(each)] for verdict, each in replay.verdicts.items() if each.conversations]
+    yield from columns(rows or [["no conversation"]], indent=2)
+    for each, what in ((replay.on_link, "stayed on their link"), (replay.unmet, "met no list")):
+        if each.conversations:
+            yield quiet(f"  {count(each.conversations, 'conversation')} of these {what}")
+
+
+def _verdict(verdict: Verdict | None) -> str:
+    return word(verdict) if verdict else alert("nowhere")
+
+
+def _numbers(each: Sum) -> list[str]:
+    return [count(each.conversations, "conversation"), count(each.packets, "packet"), size(each.octets)]
+
+
+def size(octets: int) -> str:
+    """Write a number of octets as people do."""
+    if octets < 10_000:
+        return f"{octets:,} B"
+    for unit in ("kB", "MB", "GB"):
+        octets = round(octets / 1000)
+        if octets < 10_000:
+            return f"{octets:,} {unit}"
+    return f"{round(octets / 1000):,} TB"
+
+
+def _sorts(plan: Plan, sums: Mapping[Sort, Sum], top: int) -> Iterator[str]:
+    """Yield the sorts of which most packets were seen."""
+    ordered = sorted(sums.items(), key=lambda item: (-item[1].packets, -item[1].conversations, str(item[0][:3])))
+    rows = []
+    for sort, each in ordered[:top]:
+        line = "" if sort.decider is None else sort.decider.name
+        was = [] if sort.was is None and not any(other.was for other in sums) else [f"{_verdict(sort.was)} ->"]
+        verdict = [_verdict(sort.verdict)]
+        ends = f"{_named(plan, sort.source)} to {_named(plan, sort.destination)}"
+        rows.append([f"{each.packets:>7,}", ends, sort.service, *was, *verdict, line])
+    yield from columns(rows, indent=2)
+    if len(ordered) > top:
+        left = sum(each.packets for _, each in ordered[top:])
+        yield quiet(f"  and {count(len(ordered) - top, 'more sort')} of {count(left, 'packet')}; --top N shows more")
+
+
+def _named(plan: Plan, address: Address) -> str:
+    if address in plan.host_of:
+        return plan.host_of[address].name
+    if address in plan.interface_of:
+        return str(plan.interface_of[address].point)
+    return str(address)
+
+
+def _list(access_list: AccessList, lines: Iterable[Line]) -> Iterator[str]:
+    yield f"list {strong(access_list.name)}  {quiet('conversations (a leg each) and packets that each line decided')}"
+    rows = []
+    for decider, legs, packets in lines:
+        entry = decider.entry
+        text = leading_word(entry.text) if entry else word(access_list.otherwise.action)
+        numbers = [f"{legs:>7,}", f"{packets:>9,}"]
+        rows.append([str(entry.number) if entry else "otherwise", *(numbers if legs else map(quiet, numbers)), text])
+    yield from columns(rows, indent=2)
+
+
+def _never(replay: Replay) -> Iterator[str]:
+    never = [
+        line.decider.name
+        for _, lines in replay.lines()
+        for line in lines
+        if not line.legs and line.decider.entry and not line.decider.entry.off
+    ]
+    if never:
+        yield ""
+        yield f"{strong('entries that decided nothing')}: {', '.join(never)}"
+
+
+def _nowhere(replay: Replay, top: int) -> Iterator[str]:
+    if not replay.nowhere:
+        return
+    ordered = sorted(replay.nowhere.items(), key=lambda item: (-item[1], item[0]))
+    yield ""
+    yield f"{strong('addresses that no subnet has')}, and the plan has no outside for them, by packets"
+    yield from columns([[f"{packets:>7,}", str(address)] for address, packets in ordered[:top]], indent=2)
+    if len(ordered) > top:
+        yield quiet(f"  and {count(len(ordered) - top, 'more address', 'more addresses')}")
+
+
+def _are(number: int) -> str:
+    return "is" if number == 1 else "are"
+
+
+def _were(number: int) -> str:
+    return "was" if number == 1 else "were"
+
+
+def _agree(what: str, number: int) -> str:
+    return (
+        what.replace("carry", "carries").replace("are ", "is ").replace("have", "has").replace("themselves", "itself")
+        if number == 1
+        else what
+    )
