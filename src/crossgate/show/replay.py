@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any, NamedTuple
 
 from crossgate.core.answers.replay import Line, ListReplay, Replay, Sort, Sum
-from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Address
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.trace import Verdict
@@ -27,10 +28,7 @@ def replay_lines(replay: Replay, told: Sequence[Told], zone: str, where: str | N
         yield strong("not permitted") + quiet(", by packets")
         yield from _sorts(plan, replay.stopped, top)
     yield from _nowhere(replay, top)
-    for access_list, lines in replay.lines():
-        yield ""
-        yield from _list(access_list, lines)
-    yield from _never(replay)
+    yield from _lists(replay)
 
 
 def against_lines(replay: Replay, told: Sequence[Told], zone: str, where: str | None, top: int) -> Iterator[str]:
@@ -45,14 +43,11 @@ def against_lines(replay: Replay, told: Sequence[Told], zone: str, where: str | 
         return
     sums: dict[tuple[Verdict | None, Verdict | None], Sum] = {}
     for sort, each in replay.stopped.items():
-        found = sums.setdefault((sort.was, sort.verdict), Sum())
-        found.conversations += each.conversations
-        found.packets += each.packets
-        found.octets += each.octets
+        sums.setdefault((sort.was, sort.verdict), Sum()).include(each)
     yield f"what fares otherwise in {other} than in {own}:"
     yield from columns([[f"{_verdict(was)} -> {_verdict(now)}", *_numbers(each)] for (was, now), each in sums.items()], indent=2)
     yield ""
-    yield from _sorts(replay.other.network.plan, replay.stopped, top)
+    yield from _sorts(replay.other.network.plan, replay.stopped, top, compared=True)
 
 
 def list_replay_lines(asked: Sequence[ListReplay], plan: Plan, told: Sequence[Told], where: str, top: int) -> Iterator[str]:
@@ -66,7 +61,7 @@ def list_replay_lines(asked: Sequence[ListReplay], plan: Plan, told: Sequence[To
 def _one_list(replay: ListReplay, plan: Plan, where: str, top: int) -> Iterator[str]:
     yield f"{count(replay.packets, 'packet')} asked of list {strong(replay.access_list.name)}{where}, one by one"
     if replay.foreign:
-        yield quiet(f"{count(replay.foreign, 'packet')} of the other address family {_are(replay.foreign)} not asked")
+        yield quiet(f"  {count(replay.foreign, 'packet')} of the other address family {_are(replay.foreign)} not asked")
     yield from _list(replay.access_list, replay.lines())
     if replay.denied:
         yield ""
@@ -141,20 +136,71 @@ def size(octets: int) -> str:
     return f"{round(octets / 1000):,} TB"
 
 
-def _sorts(plan: Plan, sums: Mapping[Sort, Sum], top: int) -> Iterator[str]:
-    """Yield the sorts of which most packets were seen."""
-    ordered = sorted(sums.items(), key=lambda item: (-item[1].packets, -item[1].conversations, str(item[0][:3])))
+class _Row(NamedTuple):
+    """Sorts that are shown as one: what differs in them, as many as there are, and what is the same."""
+
+    sources: frozenset[Address]
+    destinations: frozenset[Address]
+    services: frozenset[str]
+    was: Verdict | None
+    verdict: Verdict | None
+    decider: Decider | None
+
+    def with_respect(self, respect: str, values: frozenset[Any]) -> _Row:
+        """Return the row with other sources, destinations or services."""
+        given: dict[str, Any] = {respect: values}
+        return self._replace(**given)
+
+
+_MERGED = ("services", "destinations", "sources")
+"""What sorts are put together by, in turn: a scan of ports, one of machines, and what many try alike."""
+_FEW = 3
+"""So few are named; up to so many sources or destinations are not put together."""
+
+
+def _rows(sums: Mapping[Sort, Sum]) -> dict[_Row, Sum]:
+    """Return sorts put together where they differ in one respect."""
+    found = {
+        _Row(
+            frozenset((sort.source,)), frozenset((sort.destination,)), frozenset((sort.service,)), sort.was, sort.verdict, sort.decider
+        ): each
+        for sort, each in sums.items()
+    }
+    for respect in _MERGED:
+        alike: dict[_Row, list[_Row]] = {}
+        for row in found:
+            alike.setdefault(row.with_respect(respect, frozenset()), []).append(row)
+        merged: dict[_Row, Sum] = {}
+        for same, rows in alike.items():
+            if len(rows) > (1 if respect == "services" else _FEW):
+                whole = same.with_respect(respect, frozenset(one for row in rows for one in getattr(row, respect)))
+                merged[whole] = Sum()
+                for row in rows:
+                    merged[whole].include(found[row])
+            else:
+                merged |= {row: found[row] for row in rows}
+        found = merged
+    return found
+
+
+def _sorts(plan: Plan, sums: Mapping[Sort, Sum], top: int, compared: bool = False) -> Iterator[str]:
+    """Yield the sorts of which most packets were seen, those that differ in one respect as one."""
+    ordered = sorted(_rows(sums).items(), key=lambda item: (-item[1].packets, -item[1].conversations, sorted(item[0].sources)))
     rows = []
-    for sort, each in ordered[:top]:
-        line = "" if sort.decider is None else sort.decider.name
-        was = [] if sort.was is None and not any(other.was for other in sums) else [f"{_verdict(sort.was)} ->"]
-        verdict = [_verdict(sort.verdict)]
-        ends = f"{_named(plan, sort.source)} to {_named(plan, sort.destination)}"
-        rows.append([f"{each.packets:>7,}", ends, sort.service, *was, *verdict, line])
+    for row, each in ordered[:top]:
+        ends = (_several((_named(plan, one) for one in sorted(side)), "addresses") for side in (row.sources, row.destinations))
+        verdict = f"{_verdict(row.was)} -> {_verdict(row.verdict)}" if compared else _verdict(row.verdict)
+        line = "" if row.decider is None else row.decider.name
+        rows.append([f"{each.packets:>7,}", " to ".join(ends), _several(sorted(row.services), "services"), verdict, line])
     yield from columns(rows, indent=2)
     if len(ordered) > top:
         left = sum(each.packets for _, each in ordered[top:])
-        yield quiet(f"  and {count(len(ordered) - top, 'more sort')} of {count(left, 'packet')}; --top N shows more")
+        yield quiet(f"  and {count(len(ordered) - top, 'more line')} of {count(left, 'packet')}; --top N shows more")
+
+
+def _several(names: Iterable[str], many: str) -> str:
+    found = list(names)
+    return ", ".join(found) if len(found) <= _FEW else f"{len(found):,} {many}"
 
 
 def _named(plan: Plan, address: Address) -> str:
@@ -165,8 +211,24 @@ def _named(plan: Plan, address: Address) -> str:
     return str(address)
 
 
+def _lists(replay: Replay) -> Iterator[str]:
+    """Yield the lists that something came to, the entries of them that decided nothing, and the other lists."""
+    met = [(access_list, lines) for access_list, lines in replay.lines() if any(line.legs for line in lines)]
+    idle = [access_list.name for access_list, lines in replay.lines() if not any(line.legs for line in lines)]
+    if met:
+        yield ""
+        yield strong("lists") + quiet(": how many legs of conversations each line decided, and their packets")
+    for access_list, lines in met:
+        yield f"list {strong(access_list.name)}"
+        yield from _list(access_list, lines)
+    never = [line.decider.name for _, lines in met for line in lines if not line.legs and line.decider.entry and not line.decider.entry.off]
+    for names, what in ((never, "entries that decided nothing"), (idle, "lists that nothing came to")):
+        if names:
+            yield ""
+            yield f"{strong(what)}: {', '.join(names)}"
+
+
 def _list(access_list: AccessList, lines: Iterable[Line]) -> Iterator[str]:
-    yield f"list {strong(access_list.name)}  {quiet('conversations (a leg each) and packets that each line decided')}"
     rows = []
     for decider, legs, packets in lines:
         entry = decider.entry
@@ -174,18 +236,6 @@ def _list(access_list: AccessList, lines: Iterable[Line]) -> Iterator[str]:
         numbers = [f"{legs:>7,}", f"{packets:>9,}"]
         rows.append([str(entry.number) if entry else "otherwise", *(numbers if legs else map(quiet, numbers)), text])
     yield from columns(rows, indent=2)
-
-
-def _never(replay: Replay) -> Iterator[str]:
-    never = [
-        line.decider.name
-        for _, lines in replay.lines()
-        for line in lines
-        if not line.legs and line.decider.entry and not line.decider.entry.off
-    ]
-    if never:
-        yield ""
-        yield f"{strong('entries that decided nothing')}: {', '.join(never)}"
 
 
 def _nowhere(replay: Replay, top: int) -> Iterator[str]:

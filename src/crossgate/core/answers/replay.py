@@ -37,6 +37,12 @@ class Sum:
     packets: int = 0
     octets: int = 0
 
+    def include(self, other: Sum) -> None:
+        """Add another sum."""
+        self.conversations += other.conversations
+        self.packets += other.packets
+        self.octets += other.octets
+
     def add(self, seen: Seen, rows: Indices) -> None:
         """Add some rows."""
         self.conversations += len(rows)
@@ -276,7 +282,7 @@ def _sort_of(packet: Packet, fates: Fates, tracer: BulkTracer, row: int, was: Fa
     if fates.list[row] != NO_PLACE:
         access_list = tracer.lists[fates.list[row]]
         decider = Decider(access_list, access_list.entries[fates.entry[row]] if fates.entry[row] >= 0 else None)
-        crossing = tracer.place(int(fates.crossing[row]))
+        crossing = None if fates.crossing[row] == NO_PLACE else tracer.place(int(fates.crossing[row]))
     # A conversation is named by what opens it, whatever flags its packets have.
     service = service_label(packet if packet.flags is None else packet._replace(flags=SYN))
     return Sort(source, destination, service, verdict_of(fates, row), decider, crossing, None if was is None else verdict_of(was, row))

@@ -141,7 +141,8 @@ class BulkTracer:
         ends = self.ends(packets.family)
         pairs, of_row = ends.pairs(packets)
         rows, lanes, first = _expanded(pairs, of_row)
-        run = _Run(self, packets, windows, states, (there, back), rows, lanes, first, ends.on_link(packets))
+        on_link = np.array([each.on_link for each in pairs], np.bool_)[of_row]
+        run = _Run(self, packets, windows, states, (there, back), rows, lanes, first, on_link)
         run.legs()
         count = len(packets)
         verdict = np.full(count, NO_PLACE, np.int8)
@@ -223,6 +224,16 @@ class BulkTracer:
         return self._lanes
 
 
+class _Pair(NamedTuple):
+    """What is known of two ends: the lanes between them, none where an end has no place, and whether they are on one link."""
+
+    lanes: tuple[int, ...]
+    on_link: bool
+
+
+_NO_PAIR = _Pair((), False)
+
+
 class _Ends:
     """The address classes of one family, and the lanes between each two that were met."""
 
@@ -230,54 +241,46 @@ class _Ends:
         self._tracer, self._family = tracer, family
         self.classes: AddressClasses = address_classes(tracer.network, family)
         self._finder = ClassFinder(family, self.classes)
-        names: dict[str, int] = {}
-        segments = [names.setdefault(each.end.segment, len(names)) for each in self.classes]
-        self._segment = np.array([*segments, NOWHERE], np.int64)
-        self._pairs: dict[int, tuple[int, ...]] = {}
+        self._pairs: dict[int, _Pair] = {}
 
     def found(self, packets: Packets) -> tuple[Indices, Indices]:
         """Return the classes of packets' sources and destinations."""
         return self._finder.find(packets.source), self._finder.find(packets.destination)
 
-    def on_link(self, packets: Packets) -> Marks:
-        """Tell of each packet whether its sender is on the link of its destination."""
-        source, destination = self.found(packets)
-        found: Marks = (self._segment[source] == self._segment[destination]) & (destination != NOWHERE)
-        return found
-
-    def pairs(self, packets: Packets) -> tuple[list[tuple[int, ...]], Indices]:
-        """Return the lanes of each pair of ends that some packets have, and which pair each packet has; -1 where it has no place."""
+    def pairs(self, packets: Packets) -> tuple[list[_Pair], Indices]:
+        """Return the pairs of ends that some packets have, and which of them each has; one without lanes has no place."""
         source, destination = self.found(packets)
         itself = (packets.source == packets.destination).all(axis=0)
         key = (source * len(self.classes) + destination) * 2 + itself
         key[(source == NOWHERE) | (destination == NOWHERE)] = NOWHERE
         unique, first, of_row = np.unique(key, return_index=True, return_inverse=True)
-        lanes = []
         for pair, row in zip(unique.tolist(), first.tolist(), strict=True):
             if pair != NOWHERE and pair not in self._pairs:
                 ends = [Address(self._family, whole_address(each[:, row])) for each in (packets.source, packets.destination)]
                 self._pairs[pair] = self._between(*ends)
-            lanes.append(self._pairs.get(pair, ()))
-        return lanes, of_row
+        return [self._pairs.get(pair, _NO_PAIR) for pair in unique.tolist()], of_row
 
-    def _between(self, source: Address, destination: Address) -> tuple[int, ...]:
+    def _between(self, source: Address, destination: Address) -> _Pair:
         network, entered = self._tracer.network, self._tracer.entered
         start, end = at_address(network, source), at_address(network, destination)
+        strays = False
         if entered is None or entered.passed(network, start, destination):
-            ways, strays = network.between(start, end), False
+            ways = network.between(start, end)
         elif entered.sender.segment == start.segment and start.device is None:
-            ways, strays = network.between(start._replace(gateways=entered.sender.gateways, at=entered.sender.at), end), False
+            ways = network.between(start._replace(gateways=entered.sender.gateways, at=entered.sender.at), end)
         else:
-            itineraries, sender = network.itineraries(self._family), entered.sender._replace(address=source)
-            there, back = itineraries.passages(sender, destination), itineraries.passages(end, source)
-            ways, strays = tuple(Way(one, other, network.unanswered(sender, destination)) for one in there for other in back), True
-        return tuple(dict.fromkeys(self._tracer.lane(way, self._family, strays) for way in ways))
+            itineraries, strays = network.itineraries(self._family), True
+            start = entered.sender._replace(address=source)
+            there, back = itineraries.passages(start, destination), itineraries.passages(end, source)
+            ways = tuple(Way(one, other, network.unanswered(start, destination)) for one in there for other in back)
+        lanes = dict.fromkeys(self._tracer.lane(way, self._family, strays) for way in ways)
+        return _Pair(tuple(lanes), start.segment == end.segment)
 
 
-def _expanded(pairs: list[tuple[int, ...]], of_row: Indices) -> tuple[Indices, Indices, Marks]:
+def _expanded(pairs: list[_Pair], of_row: Indices) -> tuple[Indices, Indices, Marks]:
     """Return rows and lanes, a row once for each of its lanes, and which of them are a row's first."""
-    counts = np.array([len(each) for each in pairs], np.int64)
-    flat = np.array([lane for each in pairs for lane in each], np.int64)
+    counts = np.array([len(each.lanes) for each in pairs], np.int64)
+    flat = np.array([lane for each in pairs for lane in each.lanes], np.int64)
     starts = np.cumsum(counts) - counts
     rows = np.repeat(np.arange(len(of_row)), counts[of_row])
     place = np.arange(len(rows)) - np.repeat(np.cumsum(counts[of_row]) - counts[of_row], counts[of_row])

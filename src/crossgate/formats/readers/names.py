@@ -65,8 +65,8 @@ NAMES: Mapping[Column, tuple[str, ...]] = {
 }  # fmt: skip
 """The names that each column may have, IPFIX elements first."""
 
-UNITS = {"seconds": 1_000_000, "milliseconds": 1_000, "microseconds": 1, "nanoseconds": -1_000}
-"""Microseconds in a unit that a time's name ends in; a negative one is how many of them are a microsecond."""
+UNITS = {"milliseconds": 1_000, "microseconds": 1, "nanoseconds": -1_000, "seconds": 1_000_000}
+"""Microseconds in a unit that a time's name ends in; a negative one is how many of them are a microsecond. The last is the end of all others too."""
 
 
 def plain(name: str) -> str:
