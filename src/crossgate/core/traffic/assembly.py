@@ -28,6 +28,8 @@ SECOND = 1_000_000
 AGAIN = 10_000
 """Within so many microseconds the same IP packet is the one that was seen before."""
 
+_LEAST_MERGED = 1 << 15
+
 _FIN, _RST = iana.FLAGS["FIN"], iana.FLAGS["RST"]
 
 
@@ -122,6 +124,7 @@ class Assembler:
         """Make it; a conversation of which nothing is seen for more than `idle` microseconds has ended."""
         self._idle = idle
         self._open: Seen | None = None
+        self._waiting: list[Seen] = []
         self._recent: tuple[Words, Indices] = np.zeros(0, np.uint64), np.zeros(0, np.int64)
         self._latest = -(1 << 62)
         self.again = 0
@@ -131,21 +134,27 @@ class Assembler:
 
     def add(self, seen: Seen) -> Seen:
         """Take a batch of rows as `opened` returns them, and return the conversations that have ended by now, in the order in which they did."""
-        if not len(seen):
-            return seen
-        self._look_back(seen.first)
-        seen = seen.take(np.argsort(seen.first, kind="stable"))
-        seen = self._once(seen)
-        whole = seen if self._open is None else joined([self._open, seen])
-        found = self._merged(whole)
-        ended = found.last < self._latest - self._idle
-        self._open = found.take(~ended)
-        return _by_end(found.take(ended))
+        if len(seen):
+            self._look_back(seen.first)
+            self._waiting.append(self._once(seen.take(np.argsort(seen.first, kind="stable"))))
+        # Merging costs as much as is open, so it waits for a good part of that.
+        waiting, open_ones = sum(map(len, self._waiting)), 0 if self._open is None else len(self._open)
+        return self._merge() if waiting >= max(_LEAST_MERGED, open_ones // 2) else seen.take(slice(0, 0))
 
     def rest(self) -> Seen | None:
         """Return the conversations that are open still, in the order of their last packets, and forget them."""
+        ended = self._merge() if self._waiting else None
         left, self._open = self._open, None
-        return None if left is None else _by_end(left)
+        parts = [each for each in (ended, left) if each is not None and len(each)]
+        return _by_end(joined(parts)) if parts else None
+
+    def _merge(self) -> Seen:
+        """Put what waits behind what is open, and return what has ended."""
+        waiting, self._waiting = self._waiting, []
+        found = self._merged(joined(waiting if self._open is None else [self._open, *waiting]))
+        ended = found.last < self._latest - self._idle
+        self._open = found.take(~ended)
+        return _by_end(found.take(ended))
 
     def _look_back(self, times: Indices) -> None:
         reached = np.maximum.accumulate(np.concatenate([[self._latest], times]))
@@ -247,15 +256,13 @@ def _same_direction(packets: Packets, openers: Packets, of: Indices) -> Marks:
 def _running_maximum(values: Indices, begins: Marks) -> Indices:
     """Return the greatest value so far in each run."""
     run = np.cumsum(begins)
-    low = values.min(initial=0)
-    span = int(values.max(initial=0) - low) + 1
-    if span * int(run[-1] if len(run) else 0) < 1 << 62:
-        raised: Indices = np.maximum.accumulate(values - low + run * span) - run * span + low
-        return raised
-    found = values.copy()
-    for start, end in zip(np.flatnonzero(begins), [*np.flatnonzero(begins)[1:], len(values)], strict=True):
-        found[start:end] = np.maximum.accumulate(values[start:end])
-    return found
+    low, known = values.min(initial=1 << 62), None
+    if (int(values.max(initial=-(1 << 62))) - int(low) + 1) * len(values) >= 1 << 62:  # times that are ages apart: by their order then
+        known, values = np.unique(values, return_inverse=True)
+        low = np.int64(0)
+    span = int(values.max(initial=low) - low) + 1
+    raised: Indices = np.maximum.accumulate(values - low + run * span) - run * span + low
+    return raised if known is None else known[raised]
 
 
 def _reopened(seen: Seen, begins: Marks) -> Marks:

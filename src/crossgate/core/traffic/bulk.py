@@ -110,6 +110,7 @@ class BulkTracer:
         self._number = {each.name: number for number, each in enumerate(self.lists)}
         self.hits = [Hits(*(np.zeros(len(each.entries) + 1, np.int64) for _ in range(2))) for each in self.lists]
         self._permits = [np.array([Decider(each, entry).permits for entry in (*each.entries, None)]) for each in self.lists]
+        self._flagged = [any(entry.qualifiers.flags for entry in each.entries) for each in self.lists]
         self._families: dict[Family, _Ends] = {}
         self._places: list[_Place] = []
         self._place_numbers: dict[tuple[Crossing, int], int] = {}
@@ -178,6 +179,10 @@ class BulkTracer:
     def permits(self, number: int) -> Marks:
         """Return whether each line of a list lets by; the otherwise line is the last."""
         return self._permits[number]
+
+    def flagged(self, number: int) -> bool:
+        """Whether some entry of a list asks for TCP flags."""
+        return self._flagged[number]
 
     def list_at(self, crossings: Numbers) -> Numbers:
         """Return the number of the list at each crossing."""
@@ -295,7 +300,12 @@ class _Run:
         self, tracer: BulkTracer, packets: Packets, windows: Indices, states: list[frozenset[str]], counts: tuple[Indices, Indices],
         rows: Indices, lanes: Indices, first: Marks, on_link: Marks,
     ) -> None:  # fmt: skip
-        self._tracer, self._packets, self._windows, self._states, self._counts = tracer, packets, windows, states, counts
+        self._tracer, self._packets, self._windows, self._states = tracer, packets, windows, states
+        tcp, (there, back) = (packets.protocol == TCP) & ~packets.fragment, counts
+        # The first packet of TCP alone is a SYN.
+        self._on_leg = np.where(tcp, np.minimum(there, 1), there), back, np.maximum(there - 1, 0)
+        self._there = there
+        self._first_leg: dict[int, Numbers] = {}
         self._rows, self._lane, self._first, self.on_link = rows, lanes, first, on_link
         self._lanes = tracer.lanes()
         self.verdict = np.full(len(rows), _PERMITTED, np.int8)
@@ -329,10 +339,9 @@ class _Run:
             permitted = np.ones(len(asked), np.bool_)
             for which, own in _by_value(number):
                 chosen = live[asked[own]]
-                rows = self._rows[chosen]
-                entry[own] = self._tracer.decided(which, packets.take(rows), self._windows[rows], self._states)
-                permitted[own] = self._tracer.permits(which)[entry[own]]
-                self._count(leg, which, entry[own], chosen, permitted[own])
+                entry[own] = decided = self._decided(leg, which, packets, chosen)
+                permitted[own] = self._tracer.permits(which)[decided]
+                self._count(leg, which, decided, chosen, permitted[own])
             self.met[live[asked]] = True
             out = asked[~permitted]
             self.verdict[live[out]] = _HALF_OPEN if leg else _DENIED
@@ -346,19 +355,27 @@ class _Run:
         arrived: Indices = live[arrives]
         return arrived
 
+    def _decided(self, leg: int, number: int, packets: Packets, chosen: Indices) -> Numbers:
+        """Return the entry of a list that decides each of some rows on a leg."""
+        if leg == 2 and not self._tracer.flagged(number):
+            # The third leg of TCP differs from the first in its flags alone.
+            found: Numbers = self._first_leg[number][chosen]
+            return found
+        rows = self._rows[chosen]
+        entry = self._tracer.decided(number, packets.take(rows), self._windows[rows], self._states)
+        if leg == 0:
+            self._first_leg.setdefault(number, np.empty(len(self._rows), np.int32))[chosen] = entry
+        return entry
+
     def _count(self, leg: int, number: int, entry: Numbers, chosen: Indices, permitted: Marks) -> None:
         """Count what decided on first ways: a leg each, and the packets that go on it."""
         first = self._first[chosen]
-        entry, rows, permitted = entry[first], self._rows[chosen[first]], permitted[first]
-        there, back = self._counts[0][rows], self._counts[1][rows]
-        tcp = (self._packets.protocol[rows] == TCP) & ~self._packets.fragment[rows]
-        if leg == 1:
-            packets = back
-        elif leg == 2:
-            packets = np.maximum(there - 1, 0)
-        else:
-            # The first packet of TCP alone is a SYN; what is denied is sent again, not answered.
-            packets = np.where(tcp & permitted, np.minimum(there, 1), there)
+        if not first.all():
+            entry, chosen, permitted = entry[first], chosen[first], permitted[first]
+        rows = self._rows[chosen]
+        packets = self._on_leg[leg][rows]
+        if leg == 0 and not permitted.all():
+            packets = np.where(permitted, packets, self._there[rows])  # what is denied is sent again, not answered
         self._tracer.hits[number].add(entry, packets)
 
 

@@ -24,6 +24,8 @@ from crossgate.formats.readers.names import UNITS, Column, columns_of, plain
 
 _CSV_BLOCK = 8 << 20
 _ROWS = 1 << 16
+_MOST_KNOWN = 1 << 20
+"""So many addresses are remembered as text and number."""
 _LETTERS = {"F": 1, "S": 2, "R": 4, "P": 8, "A": 16, "U": 32, "E": 64, "C": 128}
 
 
@@ -35,6 +37,7 @@ class TableAccount:
     empty: int = 0
     icmp_in_port: int = 0
     timeless: bool = False
+    addresses: dict[tuple[object, Family | None], tuple[Family, int]] = field(default_factory=dict)
     used: dict[Column, list[str]] = field(default_factory=dict)
 
 
@@ -195,7 +198,7 @@ class _Rows:
             told = Family.IPV4 if "ipv4" in plain(name) else Family.IPV6 if "ipv6" in plain(name) else None
             encoded = values if pa.types.is_dictionary(values.type) else pc.dictionary_encode(values)
             places = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
-            known = [self._address(each, column, told, places, place) for place, each in enumerate(encoded.dictionary.to_pylist())]
+            known = [self._known(each, column, told, places, place) for place, each in enumerate(encoded.dictionary.to_pylist())]
             for family in Family:
                 own = np.array([each is not None and each[0] is family for each in known] + [False], np.bool_)
                 rows = np.flatnonzero(own[places] & (families == 0))
@@ -204,6 +207,15 @@ class _Rows:
                     words[family][:, rows] = values_of[:, places[rows]]
                     families[rows] = family
         return families, words
+
+    def _known(self, value: Any, column: Column, told: Family | None, places: Indices, place: int) -> tuple[Family, int] | None:
+        """Return what an address is, remembered from one batch to the next."""
+        found = self._account.addresses.get((value, told))
+        if found is None and value is not None:
+            found = self._address(value, column, told, places, place)
+            if found is not None and len(self._account.addresses) < _MOST_KNOWN:
+                self._account.addresses[value, told] = found
+        return found
 
     def _address(self, value: Any, column: Column, told: Family | None, places: Indices, place: int) -> tuple[Family, int] | None:
         """Return an address as its family and number: from text, from an integer, or from octets; None for an empty one."""
@@ -221,11 +233,9 @@ class _Rows:
                 found = Family.IPV4, text
         except (OSError, ValueError):
             pass
-        row = int(np.flatnonzero(places == place)[0])
-        if found is None:
-            self._fail(row, f"{value!r} is no address", column)
-        elif told is not None and found[0] is not told:
-            self._fail(row, f"{value} is an {found[0].label} address", column)
+        if found is None or (told is not None and found[0] is not told):
+            row = int(np.flatnonzero(places == place)[0])
+            self._fail(row, f"{value!r} is no address" if found is None else f"{value} is an {found[0].label} address", column)
         return found
 
     def _numbers(self, column: Column, most: int, words: Mapping[str, int] | None = None) -> Indices:
