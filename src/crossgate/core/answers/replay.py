@@ -244,7 +244,7 @@ class ListReplay:
         entry = self._asked.decided(self._number, seen.packets, windows, self.clock.states)
         self.packets += int(seen.counts[0].sum())
         self.octets += int(seen.octets[0].sum())
-        self._asked.hits[self._number].add(entry, seen.counts[0])
+        self._asked.hits[self._number].add(entry, seen.counts[0], seen.counts[0])
         denied = ~self._asked.permits(self._number)[entry]
         nowhere, none = np.full(len(seen), NO_PLACE, np.int32), np.zeros(len(seen), np.bool_)
         lists = np.full(len(seen), self._number, np.int32)

@@ -153,14 +153,14 @@ def everywhere(family: Family) -> AddressSet:
     return AddressSet.of(family, (everything(family),))
 
 
-def spans_of(pattern: Pattern) -> Spans | None:
-    """Return a pattern's addresses as spans; None where they are more than `MOST_SPANS`."""
+def spans_of(pattern: Pattern, most: int = MOST_SPANS) -> Spans | None:
+    """Return a pattern's addresses as spans; None where they are more than `most`."""
     wildcard = pattern.wildcard
     run = wildcard + 1 & ~wildcard  # the free bits at the low end stand together
     high = wildcard & ~(run - 1)
     if not high:
         return ((pattern.value, pattern.value + run),)
-    if 1 << high.bit_count() > MOST_SPANS:
+    if 1 << high.bit_count() > most:
         return None
     found, bits = [], 0
     while True:

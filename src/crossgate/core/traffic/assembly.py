@@ -110,7 +110,9 @@ def opened(seen: Seen, client_ports: tuple[int, int] | None = None) -> Seen:
             back |= replies
             changed[replies] = request << 8
     numbers = np.where(icmp, changed, packets.destination_port)
-    turned = seen.turned(back)
+    turned = seen.turned(back) if back.any() else seen
+    if not icmp.any():
+        return replace(turned, told=told)
     # A message's type and code stand in the destination port, whichever way it goes.
     ports = [np.where(icmp, own, each) for own, each in ((0, turned.packets.source_port), (numbers, turned.packets.destination_port))]
     named = replace(turned.packets, source_port=ports[0].astype(np.uint16), destination_port=ports[1].astype(np.uint16))
@@ -136,25 +138,34 @@ class Assembler:
         """Take a batch of rows as `opened` returns them, and return the conversations that have ended by now, in the order in which they did."""
         if len(seen):
             self._look_back(seen.first)
-            self._waiting.append(self._once(seen.take(np.argsort(seen.first, kind="stable"))))
-        # Merging costs as much as is open, so it waits for a good part of that.
+            if (seen.first[1:] < seen.first[:-1]).any():
+                seen = seen.take(np.argsort(seen.first, kind="stable"))
+            self._waiting.append(self._once(seen))
+        # Merging costs as much as is open, so it waits for as many.
         waiting, open_ones = sum(map(len, self._waiting)), 0 if self._open is None else len(self._open)
-        return self._merge() if waiting >= max(_LEAST_MERGED, open_ones // 2) else seen.take(slice(0, 0))
+        return self._merge() if waiting >= max(_LEAST_MERGED, open_ones) else seen.take(slice(0, 0))
 
     def rest(self) -> Seen | None:
         """Return the conversations that are open still, in the order of their last packets, and forget them."""
         ended = self._merge() if self._waiting else None
         left, self._open = self._open, None
         parts = [each for each in (ended, left) if each is not None and len(each)]
-        return _by_end(joined(parts)) if parts else None
+        if not parts:
+            return None
+        whole = joined(parts)
+        return whole.take(np.argsort(whole.last, kind="stable"))
 
     def _merge(self) -> Seen:
         """Put what waits behind what is open, and return what has ended."""
         waiting, self._waiting = self._waiting, []
         found = self._merged(joined(waiting if self._open is None else [self._open, *waiting]))
         ended = found.last < self._latest - self._idle
+        if not ended.any():
+            self._open = found
+            return found.take(slice(0, 0))
         self._open = found.take(~ended)
-        return _by_end(found.take(ended))
+        ended_ones = np.flatnonzero(ended)
+        return found.take(ended_ones[np.argsort(found.last[ended_ones], kind="stable")])
 
     def _look_back(self, times: Indices) -> None:
         reached = np.maximum.accumulate(np.concatenate([[self._latest], times]))
@@ -175,36 +186,33 @@ class Assembler:
         self._recent = identity[recent], times[recent]
         again = again[len(again) - len(seen) :]
         self.again += int(again.sum())
-        return seen.take(~again)
+        return seen.take(~again) if again.any() else seen
 
     def _merged(self, seen: Seen) -> Seen:
         """Return one row for each conversation among rows that are in the order of time."""
         order, key = _sorted_by_conversation(seen)
-        seen = seen.take(order)
+        first, last, told = seen.first[order], seen.last[order], seen.told[order]
         begins = np.ones(len(seen), np.bool_)
         begins[1:] = (key[1:] != key[:-1]).any(axis=1)
-        reach = _running_maximum(seen.last, begins)
-        begins[1:] |= (seen.first[1:] - reach[:-1]) > self._idle
-        begins |= _reopened(seen, begins)
+        begins[1:] |= first[1:] - _running_maximum(last, begins)[:-1] > self._idle
+        begins |= _reopened(seen, order, begins)
+        if begins.all():
+            return seen.take(order)
         starts = np.flatnonzero(begins)
         run = np.cumsum(begins) - 1
         chosen = starts.copy()
-        sure = np.flatnonzero(seen.told)[::-1]
+        sure = np.flatnonzero(told)[::-1]
         chosen[run[sure]] = sure
-        opener = seen.take(chosen)
-        against = ~_same_direction(seen.packets, opener.packets, run)
+        opener = seen.take(order[chosen])
+        against = ~_same_direction(seen.packets, order, opener.packets, run)
         pairs = []
         for column, add in ((seen.counts, np.add), (seen.octets, np.add), (seen.flags, np.bitwise_or)):
-            turned = np.where(against, column[::-1], column)
-            pairs.append(add.reduceat(turned, starts, axis=1) if len(starts) else turned)
+            ordered = column[:, order]
+            pairs.append(add.reduceat(np.where(against, ordered[::-1], ordered), starts, axis=1))
         return replace(
-            opener, first=np.minimum.reduceat(seen.first, starts), last=np.maximum.reduceat(seen.last, starts), counts=pairs[0],
+            opener, first=np.minimum.reduceat(first, starts), last=np.maximum.reduceat(last, starts), counts=pairs[0],
             octets=pairs[1], flags=pairs[2],
         )  # fmt: skip
-
-
-def _by_end(seen: Seen) -> Seen:
-    return seen.take(np.argsort(seen.last, kind="stable"))
 
 
 def _key_words(seen: Seen) -> tuple[list[Words], Marks]:
@@ -245,11 +253,13 @@ def _sorted_by_conversation(seen: Seen) -> tuple[Indices, Words]:
     return order, key
 
 
-def _same_direction(packets: Packets, openers: Packets, of: Indices) -> Marks:
-    """Tell which rows go as the opener of their conversation does."""
-    same: Marks = (packets.source == openers.source[:, of]).all(axis=0) & (packets.destination == openers.destination[:, of]).all(axis=0)
-    both = (packets.source == packets.destination).all(axis=0)
-    same &= ~both | (packets.source_port == openers.source_port[of])
+def _same_direction(packets: Packets, order: Indices, openers: Packets, of: Indices) -> Marks:
+    """Tell which rows, taken in an order, go as the opener of their conversation does."""
+    same: Marks = (packets.source[:, order] == openers.source[:, of]).all(axis=0)
+    same &= (packets.destination[:, order] == openers.destination[:, of]).all(axis=0)
+    itself = np.flatnonzero((openers.source == openers.destination).all(axis=0))
+    if len(itself):
+        same &= ~np.isin(of, itself) | (packets.source_port[order] == openers.source_port[of])
     return same
 
 
@@ -265,18 +275,19 @@ def _running_maximum(values: Indices, begins: Marks) -> Indices:
     return raised if known is None else known[raised]
 
 
-def _reopened(seen: Seen, begins: Marks) -> Marks:
-    """Tell which SYNs begin a new conversation in the place of one that has ended."""
+def _reopened(seen: Seen, order: Indices, begins: Marks) -> Marks:
+    """Tell which SYNs, of rows taken in an order, begin a new conversation in the place of one that has ended."""
     packets = seen.packets
     syn = (packets.protocol == TCP) & ~packets.fragment & seen.told & (packets.flags & (SYN | ACK) == SYN)
     found = np.zeros(len(seen), np.bool_)
-    asking = np.flatnonzero(syn & ~begins)
+    asking = np.flatnonzero(syn[order] & ~begins)
     if not len(asking):
         return found
     run = np.cumsum(begins) - 1
     starts = np.flatnonzero(begins)
-    against = ~_same_direction(packets, packets.take(starts), run)
-    there, back = (np.where(against, seen.flags[1 - side], seen.flags[side]) for side in range(2))
+    against = ~_same_direction(packets, order, packets.take(order[starts]), run)
+    flags = seen.flags[:, order]
+    there, back = (np.where(against, flags[1 - side], flags[side]) for side in range(2))
     ends = np.flatnonzero((there | back) & (_FIN | _RST))
     since = starts[run[asking]]
     between = np.searchsorted(ends, since), np.searchsorted(ends, asking)

@@ -1,11 +1,12 @@
 """Conversations by the thousand through the network: the verdict that `trace` gives, for columns of opening packets.
 
-1. Both ends of every row are looked up in the address classes; what happens depends on the pair of classes, and each pair's
+1. Rows that nothing tells apart are one kind (`traffic.kinds`); only kinds are traced, and count as often as they are met.
+2. Both ends of every kind are looked up in the address classes; what happens depends on the pair of classes, and each pair's
    ways come from the itineraries, once.
-2. A way is a *lane*: the places with lists that its legs cross, as rows of numbers. A row with several ways is in several lanes.
-3. Leg by leg, all rows take their first crossing together, then their second: at each, the rows are sorted by the list that
+3. A way is a *lane*: the places with lists that its legs cross, as rows of numbers. A row with several ways is in several lanes.
+4. Leg by leg, all rows take their first crossing together, then their second: at each, the rows are sorted by the list that
    stands there, and each list decides its rows at once (`lists.bulk`).
-4. A row's verdict is that of its first way; where another way ends otherwise it is `varies`.
+5. A row's verdict is that of its first way; where another way ends otherwise it is `varies`.
 
 What has no place in the plan, since an end is in none of its subnets and it has no outside, gets no verdict.
 """
@@ -13,13 +14,14 @@ What has no place in the plan, since an end is in none of its subnets and it has
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from crossgate.core.lists.bulk.first_match import FirstMatch
+from crossgate.core.lists.bulk.lookup import BLOCK
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Address, Family
@@ -31,6 +33,7 @@ from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.itineraries import Network, Passage, Way
 from crossgate.core.network.routing import Crossing
+from crossgate.core.traffic.kinds import KindFinder
 from crossgate.core.traffic.trace import Verdict
 
 VERDICTS = (Verdict.PERMITTED, Verdict.DENIED, Verdict.HALF_OPEN, Verdict.UNROUTABLE, Verdict.VARIES)
@@ -66,12 +69,22 @@ class Hits:
     legs: Indices
     packets: Indices
 
-    def add(self, entry: Numbers, packets: Indices) -> None:
-        """Add a leg for each entry that decided one, with the packets it stands for."""
+    def add(self, entry: Numbers, legs: Indices, packets: Indices) -> None:
+        """Add legs that entries decided, and the packets that these stand for."""
         lines = len(self.legs)
         line = entry % lines
-        self.legs += np.bincount(line, minlength=lines)
+        self.legs += np.bincount(line, legs, minlength=lines).astype(np.int64)
         self.packets += np.bincount(line, packets, minlength=lines).astype(np.int64)
+
+
+class _Weights(NamedTuple):
+    """For each kind: its conversations, their packets there, and the packets on each of three legs."""
+
+    conversations: Indices
+    there: Indices
+    first_leg: Indices
+    second_leg: Indices
+    third_leg: Indices
 
 
 class _Lane(NamedTuple):
@@ -140,10 +153,27 @@ class BulkTracer:
         `TooManyPieces` where the equal paths between two ends differ in too many ways.
         """
         ends = self.ends(packets.family)
+        first, kind = ends.kinds.find(packets, windows)
+        tcp = (packets.protocol == TCP) & ~packets.fragment
+        # The first packet of TCP alone is a SYN.
+        counted = [there, np.where(tcp, np.minimum(there, 1), there), back, np.maximum(there - 1, 0)]
+        weights = [np.bincount(kind, each, minlength=len(first)).astype(np.int64) for each in (np.ones(len(kind)), *counted)]
+        parts = []
+        for start in range(0, len(first), BLOCK):
+            part = slice(start, start + BLOCK)
+            chosen = first[part]
+            parts.append(self._traced(ends, packets.take(chosen), windows[chosen], states, _Weights(*(each[part] for each in weights))))
+        if not parts:
+            numbers, marks = np.zeros(0, np.int32), np.zeros(0, np.bool_)
+            return Fates(np.zeros(0, np.int8), numbers, numbers, numbers, marks, marks)
+        columns = {each.name: np.concatenate([getattr(part, each.name) for part in parts])[kind] for each in fields(Fates)}
+        return Fates(**columns)
+
+    def _traced(self, ends: _Ends, packets: Packets, windows: Indices, states: list[frozenset[str]], weights: _Weights) -> Fates:
         pairs, of_row = ends.pairs(packets)
         rows, lanes, first = _expanded(pairs, of_row)
         on_link = np.array([each.on_link for each in pairs], np.bool_)[of_row]
-        run = _Run(self, packets, windows, states, (there, back), rows, lanes, first, on_link)
+        run = _Run(self, packets, windows, states, weights, rows, lanes, first, on_link)
         run.legs()
         count = len(packets)
         verdict = np.full(count, NO_PLACE, np.int8)
@@ -246,6 +276,7 @@ class _Ends:
         self._tracer, self._family = tracer, family
         self.classes: AddressClasses = address_classes(tracer.network, family)
         self._finder = ClassFinder(family, self.classes)
+        self.kinds = KindFinder(family, tracer.lists, self.classes)
         self._pairs: dict[int, _Pair] = {}
 
     def found(self, packets: Packets) -> tuple[Indices, Indices]:
@@ -297,14 +328,11 @@ class _Run:
     """One run of rows through their lanes."""
 
     def __init__(
-        self, tracer: BulkTracer, packets: Packets, windows: Indices, states: list[frozenset[str]], counts: tuple[Indices, Indices],
+        self, tracer: BulkTracer, packets: Packets, windows: Indices, states: list[frozenset[str]], weights: _Weights,
         rows: Indices, lanes: Indices, first: Marks, on_link: Marks,
     ) -> None:  # fmt: skip
         self._tracer, self._packets, self._windows, self._states = tracer, packets, windows, states
-        tcp, (there, back) = (packets.protocol == TCP) & ~packets.fragment, counts
-        # The first packet of TCP alone is a SYN.
-        self._on_leg = np.where(tcp, np.minimum(there, 1), there), back, np.maximum(there - 1, 0)
-        self._there = there
+        self._weights = weights
         self._first_leg: dict[int, Numbers] = {}
         self._rows, self._lane, self._first, self.on_link = rows, lanes, first, on_link
         self._lanes = tracer.lanes()
@@ -373,10 +401,11 @@ class _Run:
         if not first.all():
             entry, chosen, permitted = entry[first], chosen[first], permitted[first]
         rows = self._rows[chosen]
-        packets = self._on_leg[leg][rows]
+        weights = self._weights
+        packets = (weights.first_leg, weights.second_leg, weights.third_leg)[leg][rows]
         if leg == 0 and not permitted.all():
-            packets = np.where(permitted, packets, self._there[rows])  # what is denied is sent again, not answered
-        self._tracer.hits[number].add(entry, packets)
+            packets = np.where(permitted, packets, weights.there[rows])  # what is denied is sent again, not answered
+        self._tracer.hits[number].add(entry, weights.conversations[rows], packets)
 
 
 def _by_value(values: Indices | Numbers) -> Iterator[tuple[int, Indices]]:

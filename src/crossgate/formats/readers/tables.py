@@ -23,7 +23,7 @@ from crossgate.formats.readers.kinds import Kind
 from crossgate.formats.readers.names import UNITS, Column, columns_of, plain
 
 _CSV_BLOCK = 8 << 20
-_ROWS = 1 << 16
+_ROWS = 1 << 18
 _MOST_KNOWN = 1 << 20
 """So many addresses are remembered as text and number."""
 _LETTERS = {"F": 1, "S": 2, "R": 4, "P": 8, "A": 16, "U": 32, "E": 64, "C": 128}
