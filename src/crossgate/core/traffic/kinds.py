@@ -60,10 +60,9 @@ class KindFinder:
                 itself.astype(np.uint64),
             ]
         )
-        marks = packets.dscp.astype(np.uint64) if self._marked else np.uint64(0)
+        marks = packets.dscp.astype(np.uint64) * np.uint64(self._marked)
         words: list[Words] = [*self._ends(packets.source, packets.destination), ports[0] << np.uint64(32) | ports[1]]
-        whole: Words = rest << np.uint64(40) | marks << np.uint64(32) | windows.astype(np.uint64)
-        words.append(whole)
+        words.append(np.bitwise_or(rest << np.uint64(40) | marks << np.uint64(32), windows.astype(np.uint64)))
         return alike(words)
 
     def _ends(self, source: Words, destination: Words) -> list[Words]:

@@ -77,7 +77,9 @@ def _csv(path: Path, packed: str | None, name: str) -> Iterator[Any]:
     try:
         names = reader({}).schema.names
         # Every column is text here: what a word in a column of numbers means is told with its row.
-        yield from reader(dict.fromkeys(names, pa.string()))
+        every = reader(dict.fromkeys(names, pa.string()))
+        yield pa.RecordBatch.from_pylist([], every.schema)
+        yield from every
     except (pa.ArrowInvalid, pa.ArrowIOError, OSError, UnicodeDecodeError) as error:
         if "Empty CSV" in str(error):
             return
@@ -274,12 +276,7 @@ class _Rows:
         values, name = self._column(column), plain(self._columns[column][0])
         unit = next((factor for word, factor in UNITS.items() if name.endswith(word)), None)
         if pa.types.is_string(values.type) or pa.types.is_large_string(values.type):
-            try:
-                values = pc.cast(
-                    values, pa.float64() if unit is None and "." in str(values[0]) and ":" not in str(values[0]) else pa.int64()
-                )
-            except pa.ArrowInvalid:
-                values = self._moments(column, values)
+            values = self._written(column, values)
         if pa.types.is_timestamp(values.type):
             exact = pc.cast(pc.cast(values, pa.timestamp("us"), safe=False), pa.int64())
             return np.asarray(pc.fill_null(exact, 0).to_numpy(zero_copy_only=False), np.int64)
@@ -288,12 +285,24 @@ class _Rows:
         found: Indices = (numbers // -unit if unit < 0 else numbers * unit).astype(np.int64)
         return found
 
+    def _written(self, column: Column, values: Any) -> Any:
+        """Return times that are text as whole numbers, as numbers, or as moments."""
+        for kind in (pa.int64(), pa.float64()):
+            try:
+                return pc.cast(values, kind)
+            except pa.ArrowInvalid:
+                continue
+        return self._moments(column, values)
+
     def _moments(self, column: Column, values: Any) -> Any:
         """Return times that are written as text; without a zone they are UTC."""
         from datetime import UTC, datetime
 
         found = []
+        numbered = any(_is_number(text) for text in values.to_pylist())
         for row, text in enumerate(values.to_pylist()):
+            if numbered and _is_number(text):
+                continue
             try:
                 moment = datetime.fromisoformat(text.strip()) if text else datetime.fromtimestamp(0, UTC)
             except ValueError:
@@ -316,6 +325,13 @@ def _number(word: str, words: Mapping[str, int], most: int) -> int | None:
     except ValueError:
         return None
     return int(number) if number.is_integer() and 0 <= number <= most else None
+
+
+def _is_number(text: str | None) -> bool:
+    try:
+        return text is not None and float(text) is not None
+    except ValueError:
+        return False
 
 
 def _flag_number(word: str) -> int | None:
