@@ -47,7 +47,11 @@ def value(text: str) -> int:
 @pytest.mark.parametrize("kind", ["csv", "semicolons", "json", "parquet", "csv.gz", "json.zst", "parquet.gz"])
 def test_every_format_gives_the_same_records(tmp_path: Path, kind: str) -> None:
     path = tmp_path / f"flows.{kind}"
-    text = csv_text(ROWS, ";" if kind == "semicolons" else ",") if kind[:4] in ("csv", "csv.", "semi") else "".join(json.dumps(row) + "\n" for row in ROWS)
+    text = (
+        csv_text(ROWS, ";" if kind == "semicolons" else ",")
+        if kind[:4] in ("csv", "csv.", "semi")
+        else "".join(json.dumps(row) + "\n" for row in ROWS)
+    )
     plain = text.encode()
     if kind.startswith("parquet"):
         parquet.write_table(pa.Table.from_pylist(ROWS), str(tmp_path / "plain"))
