@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 import io
 import json
+import shutil
 import signal
 import subprocess
 import sys
@@ -101,6 +102,24 @@ def demo(tmp_path: Path) -> Path:
 
     write(tmp_path)
     return tmp_path
+
+
+@pytest.fixture(scope="session")
+def day(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder with the demo's captures and its table of flows, which nobody changes."""
+    from crossgate.demo import write_traffic
+
+    folder = tmp_path_factory.mktemp("day")
+    write_traffic(folder)
+    return folder
+
+
+@pytest.fixture
+def traffic(demo: Path, day: Path) -> Path:
+    """Put the demo's captures and flows beside its plan in the temporary folder."""
+    for each in day.iterdir():
+        shutil.copy(each, demo)
+    return demo
 
 
 @pytest.fixture

@@ -10,7 +10,7 @@ import tempfile
 from pathlib import Path
 from typing import NamedTuple
 
-from crossgate.demo import write
+from crossgate.demo import write, write_traffic
 
 HERE = Path(__file__).with_name("golden")
 WIDTHS = (80, 200)
@@ -47,6 +47,10 @@ _ON_DEMO = {
     "entry-add": ("entry", "add", "guest-fence", "permit ntp guests to manifest", "--dry-run"),
     "place-move": ("place", "guest-fence", "inbound", "pier.up", "--move", "--dry-run"),
     "fence": ("fence", "berth-2", "--dry-run"),
+    "replay": ("replay", "day.pcap", "--zone", "UTC"),
+    "replay-from": ("replay", "sea.pcap", "--from", "breakwater.sea", "--zone", "UTC"),
+    "replay-against": ("replay", "flows.parquet", "--against", f"proposal/{DEMO}.gate", "--zone", "UTC"),
+    "replay-list": ("replay", "day.pcap", "--list", "kiosk-fence", "--zone", "UTC", "--top", "3"),
     "wild": ("wild", "cover", "10.64.32.10", "10.64.33.10", "10.64.34.10"),
     "help-word": ("help", "half-open"),
 }
@@ -67,9 +71,11 @@ GOLDEN = [
 ]
 
 
-def prepare(folder: Path) -> None:
-    """Write the plans into a folder."""
+def prepare(folder: Path, traffic: Path) -> None:
+    """Write the plans into a folder, and put the demo's captures and flows there, which are in another one."""
     write(folder)
+    for each in traffic.iterdir():
+        shutil.copy(each, folder)
     shutil.copy(HERE / f"{LONG}.gate", folder)
 
 
@@ -85,8 +91,9 @@ def words_of(golden: Golden) -> tuple[str, ...]:
 
 def main() -> None:
     """Write everything anew."""
-    with tempfile.TemporaryDirectory() as temporary:
-        prepare(Path(temporary))
+    with tempfile.TemporaryDirectory() as temporary, tempfile.TemporaryDirectory() as traffic:
+        write_traffic(Path(traffic))
+        prepare(Path(temporary), Path(traffic))
         for columns in WIDTHS:
             (HERE / str(columns)).mkdir(exist_ok=True)
             for golden in GOLDEN:

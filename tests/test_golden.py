@@ -12,8 +12,10 @@ from tests.goldens import GOLDEN, WIDTHS, Golden, kept, prepare, words_of
 
 @pytest.mark.parametrize("columns", WIDTHS)
 @pytest.mark.parametrize("golden", GOLDEN, ids=lambda each: f"{each.plan}-{each.name}")
-def test_it_prints_what_was_read(run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, golden: Golden, columns: int) -> None:
-    prepare(tmp_path)
+def test_it_prints_what_was_read(
+    run: Run, tmp_path: Path, day: Path, monkeypatch: pytest.MonkeyPatch, golden: Golden, columns: int
+) -> None:
+    prepare(tmp_path, day)
     monkeypatch.setenv("COLUMNS", str(columns))
     done = run(*words_of(golden))
     told = done.stdout + done.stderr

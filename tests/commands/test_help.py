@@ -34,7 +34,7 @@ EXAMPLES = [each for each in told_examples() if not each.startswith(_LEFT_OUT)]
 
 
 @pytest.mark.parametrize("example", EXAMPLES)
-def test_every_example_runs_on_the_demo(run: Run, demo: Path, example: str) -> None:
+def test_every_example_runs_on_the_demo(run: Run, traffic: Path, example: str) -> None:
     words = shlex.split(example)
     plan = () if words[0] == "new" else ("--plan", "ternhaven.gate")
     done = run(*plan, *words)

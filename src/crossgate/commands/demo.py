@@ -17,15 +17,17 @@ def demo(
     """Write the Ternhaven demo into FOLDER and run the whole job on it."""
     import tempfile
 
-    from crossgate.demo import PLAN, write
+    from crossgate.demo import PLAN, write, write_traffic
 
     if folder is not None:
         write(folder)
+        write_traffic(folder)
         _run(folder)
         typer.echo(f"\nThe files are in {folder}; go on with: cd {shlex.quote(str(folder))} && crossgate lists")
         return
     with tempfile.TemporaryDirectory() as temporary:
         write(Path(temporary))
+        write_traffic(Path(temporary))
         _run(Path(temporary))
     typer.echo(f"\nTo keep {PLAN} and go on with it: crossgate demo FOLDER")
 
@@ -36,13 +38,15 @@ def _run(folder: Path) -> None:
     import sys
     from contextlib import chdir
 
-    from crossgate.demo import PLAN, STEPS
+    from crossgate.demo import PLAN, STEPS, reads_traffic
 
     typer.secho("Ternhaven, a ferry terminal: from a plain-text plan to verdicts", bold=True)
     os.environ.pop("CROSSGATE_PLAN", None)
     with chdir(folder):
         plan = ("--plan", PLAN) if len(list(Path().glob("*.gate"))) > 1 else ()
         for step in STEPS:
+            if step.traffic and not reads_traffic():
+                continue
             typer.echo()
             typer.secho(step.shows, fg="bright_black")
             typer.secho(f"$ crossgate {shlex.join((*plan, *step.words))}", fg="cyan")

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from importlib.resources import files
+from importlib.util import find_spec
 from pathlib import Path
 from typing import NamedTuple
 
 from crossgate.core.model.errors import PlanError
+from crossgate.demo.traffic import DAY, FLOWS, SEA, Day, write_captures, write_flows
 
 PLAN = "ternhaven.gate"
 PROPOSAL = f"proposal/{PLAN}"
@@ -18,11 +22,12 @@ _SLIP = (
 
 
 class Step(NamedTuple):
-    """One command of the demo: what it shows, its words, and the exit status that it is meant to end with."""
+    """One command of the demo: what it shows, its words, and the exit status that it is meant to end with; `traffic` needs captures."""
 
     shows: str
     words: tuple[str, ...]
     status: int = 0
+    traffic: bool = False
 
 
 STEPS = (
@@ -47,6 +52,12 @@ STEPS = (
     Step("Exactly what gets from the ticket hall to the harbour office, and what stops the rest.",
          ("reach", "tickets", "harbour", "--at", "mon 12:00")),
     Step("A colleague proposes to move one line up. What would that open?", ("compare", PROPOSAL), 1),
+    Step("A day of the terminal's traffic, captured: what would these lists have stopped, and which line decides how much?",
+         ("replay", DAY, "--zone", "UTC", "--top", "5"), traffic=True),
+    Step("What was captured at the sea came in there, whatever source address it claims.",
+         ("replay", SEA, "--from", "breakwater.sea", "--zone", "UTC"), traffic=True),
+    Step("The day's flows through the colleague's proposal: what would it have let in?",
+         ("replay", FLOWS, "--against", PROPOSAL, "--zone", "UTC"), 1, traffic=True),
     Step("The wildcard for three gate controllers, and whom else it lets in.",
          ("wild", "cover", "10.64.32.10", "10.64.33.10", "10.64.34.10")),
     Step("A new entry goes as far down as it still has an effect; first it is shown what it does.",
@@ -57,14 +68,34 @@ STEPS = (
 
 
 def write(folder: Path) -> None:
-    """Write the demo's files into a folder, which is made where needed. Raises `PlanError` rather than overwrite a plan."""
-    try:
+    """Write the demo's plans into a folder, which is made where needed. Raises `PlanError` rather than overwrite one."""
+    with _told(folder):
         folder.mkdir(parents=True, exist_ok=True)
         plan = (files(__package__) / "files" / PLAN).read_bytes()
         (folder / PROPOSAL).parent.mkdir(exist_ok=True)
         for name, data in ((PLAN, plan), (PROPOSAL, plan.replace(*_SLIP))):
             with (folder / name).open("xb") as target:
                 target.write(data)
+
+
+def write_traffic(folder: Path) -> None:
+    """Write the demo's captures and its table of flows into a folder. Raises `PlanError` rather than overwrite one."""
+    with _told(folder):
+        day = Day()
+        write_captures(folder, day)
+        if reads_traffic():
+            write_flows(folder, day)
+
+
+def reads_traffic() -> bool:
+    """Whether the packages that read traffic are installed."""
+    return all(find_spec(name) is not None for name in ("pcapy", "pyarrow"))
+
+
+@contextmanager
+def _told(folder: Path) -> Iterator[None]:
+    try:
+        yield
     except FileExistsError as error:
         raise PlanError(f"{error.filename} is there already; name another folder, nothing is overwritten") from None
     except OSError as error:

@@ -10,6 +10,7 @@ import random
 import struct
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
@@ -224,14 +225,19 @@ def _vlan(address: str) -> int:
     return {"8": 80, "9": 80, "16": 160, "20": 200, "40": 400, "41": 400}.get(address.split(".")[2] if "." in address else "", 255)
 
 
+@cache
+def _packed(address: str) -> bytes:
+    return ipaddress.ip_address(address).packed
+
+
 def _hardware(address: str) -> bytes:
     """Return a hardware address for documentation: 00-00-5E-00-53-xx."""
-    return bytes.fromhex("00005e0053") + ipaddress.ip_address(address).packed[-1:]
+    return bytes.fromhex("00005e0053") + _packed(address)[-1:]
 
 
 def _packets(source: str, destination: str, protocol: int, body: bytes, identifier: int, life: int) -> Iterator[bytes]:
     """Yield an IP packet, as fragments where it is longer than 1480 octets."""
-    ends = ipaddress.ip_address(source).packed + ipaddress.ip_address(destination).packed
+    ends = _packed(source) + _packed(destination)
     if ":" in source:
         yield struct.pack(">IHBB", 6 << 28, len(body), protocol, life) + ends + body
         return
@@ -255,9 +261,8 @@ def _hello(kind: int, version: str) -> bytes:
     return b"\x16\x03\x01" + struct.pack(">H", len(message)) + message
 
 
-def write_captures(folder: Path) -> None:
+def write_captures(folder: Path, day: Day) -> None:
     """Write the two captures into a folder."""
-    day = Day()
     for name, frames in ((DAY, day.land), (SEA, day.sea)):
         with (folder / name).open("xb") as target:
             target.write(struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65_535, 1))
@@ -266,12 +271,12 @@ def write_captures(folder: Path) -> None:
                 target.write(struct.pack("<IIII", *divmod(moment, 1_000_000), len(octets), len(octets)) + octets)
 
 
-def write_flows(folder: Path) -> None:
+def write_flows(folder: Path, day: Day) -> None:
     """Write the day's flows as Parquet, with the names of IPFIX (RFC 7012, RFC 5103)."""
     import pyarrow
     from pyarrow import parquet
 
-    flows = sorted(Day().flows, key=lambda each: each.first)
+    flows = sorted(day.flows, key=lambda each: each.first)
     columns = {
         "flowStartMilliseconds": [int((MIDNIGHT + each.first) * 1_000) for each in flows],
         "flowEndMilliseconds": [int((MIDNIGHT + each.last) * 1_000) for each in flows],

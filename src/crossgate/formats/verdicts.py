@@ -1,4 +1,4 @@
-"""Verdicts of conversations written as a table, Parquet or CSV: a row for each, in the order in which they ended."""
+"""Verdicts of conversations written as a table, Parquet or CSV: a row for each; those of a family in the order in which they ended."""
 
 from __future__ import annotations
 
@@ -74,7 +74,9 @@ class VerdictTable:
             raise self._failed(error) from None
 
     def _failed(self, error: OSError) -> PlanError:
-        return PlanError(f"{self._path} cannot be written: {error.strerror or error}")
+        # Arrow says what the system did in the text of its errors.
+        _, found, reason = str(error).partition("[errno ")
+        return PlanError(f"{self._path} cannot be written: {reason.partition('] ')[2] if found else error.strerror or error}")
 
 
 def _words(words: Sequence[str], places: NDArray[Any]) -> Any:

@@ -17,7 +17,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.traffic.assembly import SECOND
-from crossgate.demo.traffic import DAY, MIDNIGHT, SEA, write_captures
+from crossgate.demo.traffic import DAY, MIDNIGHT, SEA, Day, write_captures
 from crossgate.formats.readers.capture import Account, read_capture
 from crossgate.formats.readers.traffic import Traffic
 
@@ -146,7 +146,7 @@ def test_the_same_packet_before_and_after_a_router_has_one_identity(tmp_path: Pa
 
 
 def test_another_library_reads_the_demo_alike(tmp_path: Path) -> None:
-    write_captures(tmp_path)
+    write_captures(tmp_path, Day())
     for name in (DAY, SEA):
         found, account, _ = read(tmp_path / name)
         with (tmp_path / name).open("rb") as file:
@@ -242,7 +242,7 @@ def test_compressed_captures_are_unpacked(tmp_path: Path) -> None:
 
 
 def test_the_demo_is_a_day(tmp_path: Path) -> None:
-    write_captures(tmp_path)
+    write_captures(tmp_path, Day())
     _, account, seen = read(tmp_path / DAY)
     assert account.frames > 20_000
     assert min(int(each.first.min()) for each in seen) >= MIDNIGHT * SECOND
