@@ -21,8 +21,8 @@ def test_a_day_is_told_by_verdict_by_what_was_stopped_and_by_line(run: Run, traf
     told = run("--plan", "ternhaven.gate", *DAY).stdout
     assert "day.pcap: 22,506 frames (capture)" in told
     assert "675 packets were seen twice within 10 ms, and count once" in told
-    assert "guest-1 to manifest           1,024 services  denied     guest-fence 20" in told
-    assert "duty to camera-3              tcp/554         half-open  berth-3-in otherwise" in told
+    assert "guest-1 to manifest           tcp/1-1024  denied     guest-fence 20" in told
+    assert "duty to camera-3              tcp/554     half-open  berth-3-in otherwise" in told
     assert "lists that nothing came to: duty-only6, 110, sea6" in told
 
 

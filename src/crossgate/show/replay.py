@@ -9,6 +9,7 @@ from crossgate.core.answers.replay import Line, ListReplay, Replay, Sort, Sum
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Address
 from crossgate.core.model.plan import Plan
+from crossgate.core.model.service import format_ports, join_ports
 from crossgate.core.traffic.trace import Verdict
 from crossgate.formats.readers.names import Column
 from crossgate.formats.readers.traffic import Told
@@ -62,7 +63,7 @@ def _one_list(replay: ListReplay, plan: Plan, where: str, top: int) -> Iterator[
     yield f"{count(replay.packets, 'packet')} asked of list {strong(replay.access_list.name)}{where}, one by one"
     if replay.foreign:
         yield quiet(f"  {count(replay.foreign, 'packet')} of the other address family {_are(replay.foreign)} not asked")
-    yield from _list(replay.access_list, replay.lines())
+    yield from _list(replay.access_list, replay.lines(), legs=False)
     if replay.denied:
         yield ""
         yield strong("not permitted") + quiet(", by packets")
@@ -154,6 +155,8 @@ class _Row(NamedTuple):
 
 _MERGED = ("services", "destinations", "sources")
 """What sorts are put together by, in turn: a scan of ports, one of machines, and what many try alike."""
+_SHORT = 24
+"""Services that take more room are only counted."""
 _FEW = 3
 """So few are named; up to so many sources or destinations are not put together."""
 
@@ -191,11 +194,26 @@ def _sorts(plan: Plan, sums: Mapping[Sort, Sum], top: int, compared: bool = Fals
         ends = (_several((_named(plan, one) for one in sorted(side)), "addresses") for side in (row.sources, row.destinations))
         verdict = f"{_verdict(row.was)} -> {_verdict(row.verdict)}" if compared else _verdict(row.verdict)
         line = "" if row.decider is None else row.decider.name
-        rows.append([f"{each.packets:>7,}", " to ".join(ends), _several(sorted(row.services), "services"), verdict, line])
+        rows.append([f"{each.packets:>7,}", " to ".join(ends), _services(row.services), verdict, line])
     yield from columns(rows, indent=2)
     if len(ordered) > top:
         left = sum(each.packets for _, each in ordered[top:])
         yield quiet(f"  and {count(len(ordered) - top, 'more line')} of {count(left, 'packet')}; --top N shows more")
+
+
+def _services(services: Iterable[str]) -> str:
+    """Return services in few words: the ports of a protocol as ranges, and only how many there are where that is long."""
+    ports: dict[str, list[tuple[int, int]]] = {}
+    others = []
+    for each in services:
+        protocol, slash, port = each.partition("/")
+        if slash and port.isdecimal() and protocol != "icmp":
+            ports.setdefault(protocol, []).append((int(port), int(port)))
+        else:
+            others.append(each)
+    told = [*(f"{protocol}/{format_ports(join_ports(each))}" for protocol, each in sorted(ports.items())), *sorted(others)]
+    text = ", ".join(told)
+    return text if len(text) <= _SHORT else f"{sum(map(len, ports.values())) + len(others):,} services"
 
 
 def _several(names: Iterable[str], many: str) -> str:
@@ -228,13 +246,13 @@ def _lists(replay: Replay) -> Iterator[str]:
             yield f"{strong(what)}: {', '.join(names)}"
 
 
-def _list(access_list: AccessList, lines: Iterable[Line]) -> Iterator[str]:
+def _list(access_list: AccessList, lines: Iterable[Line], legs: bool = True) -> Iterator[str]:
     rows = []
-    for decider, legs, packets in lines:
+    for decider, decided, packets in lines:
         entry = decider.entry
         text = leading_word(entry.text) if entry else word(access_list.otherwise.action)
-        numbers = [f"{legs:>7,}", f"{packets:>9,}"]
-        rows.append([str(entry.number) if entry else "otherwise", *(numbers if legs else map(quiet, numbers)), text])
+        numbers = [f"{decided:>7,}"] * legs + [f"{packets:>9,}"]
+        rows.append([str(entry.number) if entry else "otherwise", *(numbers if decided else map(quiet, numbers)), text])
     yield from columns(rows, indent=2)
 
 
