@@ -149,7 +149,7 @@ class Day:
 
     def _tls(self, time: float, source: str, destination: str, port: int, rounds: int, sea: bool = False) -> None:
         version = "1.2" if self._random.random() < 0.2 else "1.3"
-        self._connection(time, source, destination, port, [_hello(1, version), _hello(2, version), *[b""] * (2 * rounds)], sea=sea)
+        self._connection(time, source, destination, port, [hello(1, version), hello(2, version), *[b""] * (2 * rounds)], sea=sea)
 
     def _connection(
         self, time: float, source: str, destination: str, port: int, said: list[bytes], refused: bool = False, sea: bool = False
@@ -249,7 +249,7 @@ def _packets(source: str, destination: str, protocol: int, body: bytes, identifi
         yield header[:10] + struct.pack(">H", ~(total + (total >> 16)) & 0xFFFF) + header[12:] + part
 
 
-def _hello(kind: int, version: str) -> bytes:
+def hello(kind: int, version: str) -> bytes:
     """Return a TLS record with a client's (1) or server's (2) hello (RFC 8446 section 4.1, RFC 5246 section 7.4.1)."""
     suite = struct.pack(">H", _SUITES[version])
     extension = b""

@@ -12,7 +12,8 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import format_ports, join_ports
 from crossgate.core.traffic.trace import Verdict
 from crossgate.formats.readers.names import Column
-from crossgate.formats.readers.traffic import Told
+from crossgate.formats.readers.tls import VERSIONS, suite_names
+from crossgate.formats.readers.traffic import Told, hellos_of
 from crossgate.show.console import alert, count, leading_word, quiet, strong, word
 from crossgate.show.width import columns
 
@@ -29,6 +30,7 @@ def replay_lines(replay: Replay, told: Sequence[Told], zone: str, where: str | N
         yield strong("not permitted") + quiet(", by packets")
         yield from _sorts(plan, replay.stopped, top)
     yield from _nowhere(replay, top)
+    yield from _tls(plan, told, top)
     yield from _lists(replay)
 
 
@@ -46,7 +48,7 @@ def against_lines(replay: Replay, told: Sequence[Told], zone: str, where: str | 
     for sort, each in replay.stopped.items():
         sums.setdefault((sort.was, sort.verdict), Sum()).include(each)
     yield f"what fares otherwise in {other} than in {own}:"
-    yield from columns([[f"{_verdict(was)} -> {_verdict(now)}", *_numbers(each)] for (was, now), each in sums.items()], indent=2)
+    yield from _sums({f"{_verdict(was)} -> {_verdict(now)}": each for (was, now), each in sums.items()})
     yield ""
     yield from _sorts(replay.other.network.plan, replay.stopped, top, compared=True)
 
@@ -111,8 +113,8 @@ def _when(replay: Replay, zone: str, where: str | None) -> Iterator[str]:
 
 
 def _verdicts(replay: Replay) -> Iterator[str]:
-    rows = [[_verdict(verdict), *_numbers(each)] for verdict, each in replay.verdicts.items() if each.conversations]
-    yield from columns(rows or [["no conversation"]], indent=2)
+    found = {_verdict(verdict): each for verdict, each in replay.verdicts.items() if each.conversations}
+    yield from _sums(found) if found else ["  no conversation"]
     for each, what in ((replay.on_link, "stayed on their link"), (replay.unmet, "met no list")):
         if each.conversations:
             yield quiet(f"  {count(each.conversations, 'conversation')} of these {what}")
@@ -122,8 +124,12 @@ def _verdict(verdict: Verdict | None) -> str:
     return word(verdict) if verdict else alert("nowhere")
 
 
-def _numbers(each: Sum) -> list[str]:
-    return [count(each.conversations, "conversation"), count(each.packets, "packet"), size(each.octets)]
+def _sums(sums: Mapping[str, Sum]) -> list[str]:
+    """Return sums as lines, their numbers one below the other."""
+    cells = [[count(each.conversations, "conversation"), count(each.packets, "packet"), size(each.octets)] for each in sums.values()]
+    wide = [max(len(cell.split()[0]) for cell in column) for column in zip(*cells, strict=True)]
+    padded = [[" " * (width - len(cell.split()[0])) + cell for cell, width in zip(row, wide, strict=True)] for row in cells]
+    return columns([[told, *row] for told, row in zip(sums, padded, strict=True)], indent=2)
 
 
 def size(octets: int) -> str:
@@ -265,6 +271,25 @@ def _nowhere(replay: Replay, top: int) -> Iterator[str]:
     yield from columns([[f"{packets:>7,}", str(address)] for address, packets in ordered[:top]], indent=2)
     if len(ordered) > top:
         yield quiet(f"  and {count(len(ordered) - top, 'more address', 'more addresses')}")
+
+
+def _tls(plan: Plan, told: Iterable[Told], top: int) -> Iterator[str]:
+    """Yield what servers chose in TLS, those that chose alike as one."""
+    alike: dict[tuple[int, int, int], dict[str, int]] = {}
+    for (server, port, version, suite), number in sorted(hellos_of(told).items()):
+        servers, name = alike.setdefault((port, version, suite), {}), _named(plan, server)
+        servers[name] = servers.get(name, 0) + number
+    if not alike:
+        return
+    yield ""
+    yield strong("TLS") + quiet(": what servers chose, by their hellos")
+    names, rows = suite_names(), []
+    for (port, version, suite), servers in sorted(alike.items(), key=lambda item: -sum(item[1].values())):
+        chosen = [VERSIONS.get(version, f"0x{version:04x}"), names.get(suite, f"0x{suite:04x}")]
+        rows.append([f"{sum(servers.values()):>7,}", _several(servers, "servers"), f"tcp/{port}", *chosen])
+    yield from columns(rows[:top], indent=2)
+    if len(rows) > top:
+        yield quiet(f"  and {count(len(rows) - top, 'more line')}; --top N shows more")
 
 
 def _are(number: int) -> str:

@@ -8,7 +8,9 @@ from crossgate.core.answers.replay import Line, ListReplay, Replay, Sort, Sum
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.trace import Verdict
 from crossgate.formats.json.parts import Document, decider_document
-from crossgate.formats.readers.traffic import Told
+from crossgate.formats.readers.capture import Chosen
+from crossgate.formats.readers.tls import VERSIONS, suite_names
+from crossgate.formats.readers.traffic import Told, hellos_of
 
 _NOWHERE = "nowhere"
 """Stands for the verdict of what has no place in the plan."""
@@ -35,6 +37,7 @@ def replay_document(replay: Replay, told: Sequence[Told], zone: str, where: str 
     }
     document["differing" if other else "not_permitted"] = _sorts(replay.stopped, bool(other))
     document["lists"] = [{"list": each.name, "lines": _lines(lines)} for each, lines in replay.lines()]
+    document["tls"] = [_chosen(each, number) for each, number in sorted(hellos_of(told).items())]
     document["no_place"] = [{"address": str(address), "packets": packets} for address, packets in sorted(replay.nowhere.items())]
     return document
 
@@ -69,6 +72,11 @@ def _file(told: Told) -> Document:
     if told.table is not None:
         document |= {"without_address": told.table.empty, "icmp_in_port": told.table.icmp_in_port, "without_times": told.table.timeless}
     return document
+
+
+def _chosen(each: Chosen, number: int) -> Document:
+    version, suite = VERSIONS.get(each.version, f"0x{each.version:04x}"), suite_names().get(each.suite, f"0x{each.suite:04x}")
+    return {"server": str(each.server), "port": each.port, "version": version, "suite": suite, "hellos": number}
 
 
 def _verdict(verdict: Verdict | None) -> str:

@@ -15,16 +15,26 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, Any, NamedTuple
 
 import numpy as np
 
-from crossgate.core.model.address import Family
+from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
-from crossgate.core.traffic.assembly import SECOND, Seen
-from crossgate.formats.readers.frames import KINDS, Frames, packets_of
+from crossgate.core.traffic.assembly import AGAIN, SECOND, Seen
+from crossgate.formats.readers.frames import KINDS, Found, Frames, packets_of
+from crossgate.formats.readers.tls import server_hello
 
 _BATCH = 1 << 15
+
+
+class Chosen(NamedTuple):
+    """What a server chose for a TLS connection: the version and the cipher suite, as numbers."""
+
+    server: Address
+    port: int
+    version: int
+    suite: int
 
 
 @dataclass
@@ -37,6 +47,8 @@ class Account:
     cut: int = 0
     damaged: int = 0
     first: dict[str, int] = field(default_factory=Counter)
+    hellos: Counter[Chosen] = field(default_factory=Counter)
+    """What servers chose in TLS, each with how often."""
     broken: str = ""
     """Why reading ended before the file did, with the frame's number."""
 
@@ -57,6 +69,7 @@ def read_capture(path: Path, account: Account, name: str) -> Iterator[dict[Famil
     if link_type not in KINDS:
         kinds = ", ".join(dict.fromkeys(KINDS.values()))
         raise PlanError(f"{name} was captured on a link of type {link_type}, which is not read; {kinds} are")
+    heard: dict[int, int] = {}
     for octets, meta in _batches(path, reader, account):
         records = np.frombuffer(meta, np.uint32).reshape(-1, 4).astype(np.int64)
         time = records[:, 0] * SECOND + records[:, 1]
@@ -66,7 +79,19 @@ def read_capture(path: Path, account: Account, name: str) -> Iterator[dict[Famil
             account.note(kind, numbers, account.frames)
         account.frames += len(records)
         account.octets += len(octets) + len(meta)
+        _hear(found, octets, account, heard)
         yield found.seen
+
+
+def _hear(found: Found, octets: bytes, account: Account, heard: dict[int, int]) -> None:
+    """Count what servers chose; `heard` has the packets that did, by what makes them the same, with their times."""
+    for family, row, start, end in found.hellos:
+        seen = found.seen[family]
+        hello, identity, time = server_hello(octets[start:end]), int(seen.identity[row]), int(seen.first[row])
+        if hello is not None and time - heard.get(identity, -AGAIN - 1) > AGAIN:
+            packet = seen.packets.packet(row)
+            account.hellos[Chosen(Address(family, packet.source), packet.source_port or 0, *hello)] += 1
+            heard[identity] = time
 
 
 def _opened(path: Path, name: str) -> Any:

@@ -19,6 +19,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.packet import ICMP, ICMPV6, PORT_PROTOCOLS, TCP
 from crossgate.core.model.packets import Indices, Marks, Packets, Words
 from crossgate.core.traffic.assembly import Seen
+from crossgate.formats.readers.tls import HANDSHAKE, SERVER_HELLO
 
 ETHERNET, LOOPBACK, LOOP = 1, 0, 108
 COOKED, COOKED_2 = 113, 276
@@ -57,6 +58,8 @@ class Found(NamedTuple):
     other: Indices
     cut: Indices
     damaged: Indices
+    hellos: list[tuple[Family, int, int, int]]
+    """What may be a TLS server's hello: the family, the row, and where in the buffer the record is, from and to."""
 
 
 class _Fields:
@@ -83,6 +86,7 @@ def packets_of(frames: Frames, link_type: int) -> Found:
     version = fields.read(at) >> 4
     short = at >= frames.end
     seen: dict[Family, Seen] = {}
+    hellos: list[tuple[Family, int, int, int]] = []
     cut, damaged, other = [np.flatnonzero(short)], [], ~short
     for family in Family:
         claims = version == family if kind is None else kind == _ETHERTYPE[family]
@@ -95,7 +99,11 @@ def packets_of(frames: Frames, link_type: int) -> Found:
         kept = np.flatnonzero(sound & packets.whole)
         if len(kept):
             seen[family] = _seen(family, packets, kept, frames.time[chosen[kept]])
-    return Found(seen, np.flatnonzero(other), np.sort(np.concatenate(cut)), np.sort(np.concatenate(damaged)))
+            ends = frames.end[chosen[kept]]
+            payload = packets.payload[kept]
+            said = (payload + 9 < ends) & (fields.read(payload) == HANDSHAKE) & (fields.read(payload + 5) == SERVER_HELLO)
+            hellos += [(family, row, int(payload[row]), int(ends[row])) for row in np.flatnonzero(said).tolist()]
+    return Found(seen, np.flatnonzero(other), np.sort(np.concatenate(cut)), np.sort(np.concatenate(damaged)), hellos)
 
 
 def _network(fields: _Fields, frames: Frames, link_type: int) -> tuple[Indices, Indices | None]:
@@ -116,7 +124,7 @@ def _network(fields: _Fields, frames: Frames, link_type: int) -> tuple[Indices, 
 
 
 class _Read(NamedTuple):
-    """Fields of packets of one family; `whole` tells that all a list asks for is there, `sound` that the headers make sense."""
+    """Fields of packets of one family; `payload` is where TCP's starts, the end for others; `whole` tells that all a list asks for is there, `sound` that the headers make sense."""
 
     source: Words
     destination: Words
@@ -128,6 +136,7 @@ class _Read(NamedTuple):
     identifier: Indices
     octets: Indices
     identity: Words
+    payload: Indices
     whole: Marks
     sound: Marks
 
@@ -176,6 +185,7 @@ def _carried(
     first, second = fields.read(place, 2), fields.read(place + 2, 2)
     ports = np.where(ported, first, 0), np.where(ported, second, np.where(icmp, first, 0))
     flags = np.where(tcp, fields.read(place + 13), 0)
+    payload = np.where(tcp, place + (fields.read(place + 12) >> 4) * 4, end)
     identifier = np.where(icmp & (place + 8 <= end) & _answered(family, first >> 8), fields.read(place + 4, 2), 0)
     # What is the same before and after a router: not the lifetime, nor the header checksum.
     words = [digest, *ends[0], *ends[1], *(np.where(place + after + 8 <= end, fields.words(place + after), 0) for after in (0, 8, 16))]
@@ -183,7 +193,7 @@ def _carried(
     for word in words:
         identity = (identity ^ word.astype(np.uint64)) * _MIX
         identity ^= identity >> np.uint64(31)
-    return _Read(*ends, protocol, ports, flags, fragment, dscp, identifier, octets, np.maximum(identity, 1), whole, sound)
+    return _Read(*ends, protocol, ports, flags, fragment, dscp, identifier, octets, np.maximum(identity, 1), payload, whole, sound)
 
 
 def _answered(family: Family, kind: Indices) -> Marks:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -14,7 +15,7 @@ from crossgate.formats.readers.kinds import sniffed
 if TYPE_CHECKING:
     from crossgate.core.model.address import Family
     from crossgate.core.traffic.assembly import Seen
-    from crossgate.formats.readers.capture import Account
+    from crossgate.formats.readers.capture import Account, Chosen
     from crossgate.formats.readers.names import Column
     from crossgate.formats.readers.tables import TableAccount
 
@@ -93,6 +94,11 @@ class Traffic:
             told.table = TableAccount()
             for seen in read_table(source, found, self.columns, self.now, told.table, str(path)):
                 yield seen, True
+
+
+def hellos_of(told: Iterable[Told]) -> Counter[Chosen]:
+    """Return what servers chose in some captures together."""
+    return sum((each.capture.hellos for each in told if each.capture is not None), Counter())
 
 
 def size(paths: list[Path]) -> int:
