@@ -9,11 +9,12 @@
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import NamedTuple
 
 from crossgate.core.lists import insertion
-from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Entry, Kind
+from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.network import Direction, Placement, Point
@@ -135,6 +136,22 @@ def add_entry(draft: Draft, access_list: AccessList, number: int, text: str) -> 
     _insert(draft, access_list, number, text, list(access_list.entries))
 
 
+def add_entries(draft: Draft, access_list: AccessList, texts: Sequence[str]) -> None:
+    """Write entries right before the first one that is no permit, else at the end. Raises `PlanError` when there are too few numbers."""
+    after = next((each for each in access_list.entries if each.action is not Action.PERMIT), None)
+    index = access_list.entries.index(after) if after is not None else len(access_list.entries)
+    low = access_list.entries[index - 1].number if index else 0
+    step = 10 if after is None else min((after.number - low) // (len(texts) + 1), 10)
+    if step < 1 or low + step * len(texts) > MOST_NUMBER:
+        mend = f"make room with: crossgate list renumber {access_list.name} --step {10 * (len(texts) + 1)}"
+        raise PlanError(f"{len(texts)} entries need as many free numbers after {low}; {mend}")
+    written = [f"    {low + step * number} {each}" for number, each in enumerate(texts, 1)]
+    if after is not None:
+        draft.before(after.place, *written)
+    else:
+        draft.after(access_list.entries[-1].place if access_list.entries else access_list.place, *written)
+
+
 def drop_entry(draft: Draft, access_list: AccessList, entry: Entry) -> None:
     """Take an entry out of a list."""
     follower = _unnumbered_below(draft, access_list, entry.place.line)
@@ -205,14 +222,14 @@ def _insert(draft: Draft, access_list: AccessList, number: int, body: str, other
         draft.after(max([access_list.place, *(note.place for note in access_list.notes)], key=lambda place: place.line), text)
 
 
-def new_list(draft: Draft, name: str, kind: Kind, family: Family) -> None:
-    """Write an empty list behind the last one. Raises `PlanError` when there is one of that name, or the name is none."""
+def new_list(draft: Draft, name: str, kind: Kind, family: Family, entries: Sequence[str] = ()) -> None:
+    """Write a list behind the last one, with some entries, numbered in steps of ten. Raises `PlanError` when there is one of that name, or the name is none."""
     words = Words(Line(GIVEN, 1, f"list {name} {kind} {family.word}"))
     header(words)
     plan = draft.plan
     if name in plan.lists:
         raise PlanError(f"there is a list {name} already (line {plan.lists[name].place.line}); give the new one another name")
-    texts = ("", f"list {name} {kind} {family.word}")
+    texts = ("", f"list {name} {kind} {family.word}", *(f"    {10 * number} {each}" for number, each in enumerate(entries, 1)))
     own = [each for each in plan.lists.values() if each.place.file == plan.files[0]]
     if own:
         draft.after(last_line(max(own, key=lambda each: each.place.line)), *texts)
@@ -280,7 +297,7 @@ def point_given(draft: Draft, words: str) -> Point:
 
 
 def place_list(draft: Draft, access_list: AccessList, direction: Direction, point: Point) -> None:
-    """Write a placement among the others, in the order of the lists where they are in it, else behind the last.
+    """Write a placement, of a list that may be written with it, among the others, in the order of the lists where they are in it, else behind the last.
 
     Raises `PlanError` where one of the family stands already.
     """
@@ -290,7 +307,7 @@ def place_list(draft: Draft, access_list: AccessList, direction: Direction, poin
     own = [each for each in draft.plan.placements if each.place.file == draft.plan.files[0]]
     own.sort(key=lambda each: each.place.line)
     ranks = [order[each.access_list] for each in own]
-    above = bisect_right(ranks, order[access_list.name]) if ranks == sorted(ranks) else len(own)
+    above = bisect_right(ranks, order.get(access_list.name, len(order))) if ranks == sorted(ranks) else len(own)
     if above:
         draft.after(own[above - 1].place, text)
     elif own:

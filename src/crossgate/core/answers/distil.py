@@ -1,0 +1,350 @@
+"""The entries that permit what was seen, and no more: conversations put together where they differ in one respect.
+
+1. Conversations that were answered, by more than a refusal, count by who opened them, to whom, for which service. `Seen` traffic that nobody answered, a
+   scan say, is left out unless all is wanted.
+2. They are put together as long as two groups agree in two of sources, destinations and services; each group is a
+   product, and all of it was seen.
+3. A group is written as entries, one for each name or range of its ends. Names of the plan stand where they say exactly the set.
+4. With room given, groups of the same services become one, and an end of several words the smallest name, prefix or range around
+   it, as long as no more than so much of the entry was not seen.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import NamedTuple
+
+import numpy as np
+
+from crossgate.core.model import iana
+from crossgate.core.model.address import Address, Family, Pattern, format_address, prefix, range_patterns, single
+from crossgate.core.model.packet import ECHO, PORT_PROTOCOLS, SYN, TCP, icmp_of
+from crossgate.core.model.packets import whole_address
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.service import ServiceError, format_ports, join_ports, protocol_word
+from crossgate.core.sets.patterns import joined
+from crossgate.core.traffic.assembly import Seen
+
+_RST = iana.FLAGS["RST"]
+_MOST_NAMED = 1 << 16
+"""A name that has more addresses is only used where an entry is given room."""
+
+
+class Term(NamedTuple):
+    """What a conversation is for: a protocol, with its port or ICMP type and code where it has one; or a protocol's fragments.
+
+    A `reply` is what comes back: from that port, or with the ICMP type that answers.
+    """
+
+    protocol: int
+    number: int | None = None
+    fragment: bool = False
+    reply: bool = False
+
+
+class _Group(NamedTuple):
+    """All of these sources to all of these destinations for all of these terms."""
+
+    sources: frozenset[int]
+    destinations: frozenset[int]
+    terms: frozenset[Term]
+
+
+_Counts = Mapping[tuple[int, int, Term], int]
+"""How many conversations there were from an address to another one for a term."""
+
+
+class _Word(NamedTuple):
+    """A word for an end, the addresses that it stands for, and how many it has, seen or not."""
+
+    text: str
+    members: frozenset[int]
+    size: int
+
+
+class Distilled(NamedTuple):
+    """An entry without its number, how many conversations it stands for, and what part of its addresses was not seen (0 to 1)."""
+
+    text: str
+    conversations: int
+    unseen: float
+
+
+class Distiller:
+    """Gathers conversations of one family, and says which entries permit them."""
+
+    def __init__(self, plan: Plan, family: Family) -> None:
+        self.plan, self.family = plan, family
+        self._counts: dict[tuple[int, int, Term], int] = {}
+        self._client_ports = plan.client_ports
+        self.unanswered = 0
+        """How many conversations were left out, since nobody answered."""
+
+    def add(self, seen: Seen, every: bool = False) -> None:
+        """Take conversations; with `every` also those that nobody answered."""
+        packets = seen.packets
+        refused = (packets.protocol == TCP) & (seen.flags[1] & _RST != 0) & (seen.flags[1] & SYN == 0)
+        answered = (seen.counts[1] > 0) & ~refused
+        self.unanswered += 0 if every else int((~answered).sum())
+        rows = np.arange(len(seen)) if every else np.flatnonzero(answered)
+        if not len(rows):
+            return
+        chosen = packets.take(rows)
+        numbered = (np.isin(chosen.protocol, list(PORT_PROTOCOLS)) | (chosen.protocol == icmp_of(self.family))) & ~chosen.fragment
+        number = np.where(numbered, chosen.destination_port.astype(np.int64), -1)
+        columns = [*chosen.source.view(np.int64), *chosen.destination.view(np.int64), chosen.protocol, number, chosen.fragment]
+        table = np.stack([each.astype(np.int64) for each in columns], axis=1)
+        _, first, inverse = np.unique(table, axis=0, return_index=True, return_inverse=True)
+        counts = np.bincount(inverse.reshape(-1))
+        for place, count in zip(first.tolist(), counts.tolist(), strict=True):
+            own = int(number[place])
+            term = Term(int(chosen.protocol[place]), None if own < 0 else own, bool(chosen.fragment[place]))
+            key = whole_address(chosen.source[:, place]), whole_address(chosen.destination[:, place]), term
+            self._counts[key] = self._counts.get(key, 0) + count
+        low, high = self._client_ports
+        clients = chosen.source_port[np.isin(chosen.protocol, list(PORT_PROTOCOLS)) & ~chosen.fragment]
+        if len(clients):
+            self._client_ports = min(low, int(clients.min())), max(high, int(clients.max()))
+
+    @property
+    def pairs(self) -> list[tuple[Address, Address]]:
+        """The ends of all conversations that count, openers first."""
+        found = dict.fromkeys((source, destination) for source, destination, _ in self._counts)
+        return [(Address(self.family, source), Address(self.family, destination)) for source, destination in found]
+
+    def entries(
+        self,
+        room: float = 0,
+        there: Mapping[tuple[Address, Address], bool] | None = None,
+        back: Mapping[tuple[Address, Address], bool] | None = None,
+    ) -> list[Distilled]:
+        """Return the entries, those that stand for most conversations first; `room` is the part of each that may be unseen.
+
+        `there` and `back` tell of each pair of ends whether what the opener sends comes by the list, and whether the answers do;
+        without them all that openers send does, and no answer.
+        """
+        counts: dict[tuple[int, int, Term], int] = {}
+        for (source, destination, term), count in self._counts.items():
+            pair = Address(self.family, source), Address(self.family, destination)
+            if there is None or there[pair]:
+                counts[source, destination, term] = counts.get((source, destination, term), 0) + count
+            if back is not None and back[pair] and self._answers(term):
+                key = destination, source, term._replace(reply=True)
+                counts[key] = counts.get(key, 0) + count
+        found = []
+        for kind in dict.fromkeys((term.fragment, term.reply) for _, _, term in counts):
+            groups = _grouped([key for key in counts if (key[2].fragment, key[2].reply) == kind])
+            for group, parts in _loosened(groups, counts, room):
+                written = self._split(group, counts, room)
+                if written is None:  # what was put together does not fit into words; its parts do
+                    found += [each for part in parts for each in self._split(part, counts, 0) or ()]
+                else:
+                    found += written
+        found.sort(key=lambda each: (-each.conversations, each.text))
+        return found
+
+    def _answers(self, term: Term) -> bool:
+        icmp = term.protocol == icmp_of(self.family) and term.number is not None
+        return not term.fragment and (not icmp or (term.number or 0) >> 8 in iana.ANSWERED[icmp_of(self.family)])
+
+    def _split(self, group: _Group, counts: _Counts, room: float) -> list[Distilled] | None:
+        """Write a group as entries, each word for sources with each for destinations; None where more of one is unseen than may be."""
+        sources, destinations = self._words(group.sources), self._words(group.destinations)
+        ways = [(sources, destinations)]
+        if room:
+            wide = [[self._around(group.sources)], [self._around(group.destinations)]]
+            ways += [(wide[0], destinations), (sources, wide[1]), (wide[0], wide[1])]
+        for one, other in sorted(ways, key=lambda way: len(way[0]) * len(way[1])):
+            written = [each for source in one for destination in other if (each := self._entry(group, source, destination, counts))]
+            if all(each.unseen <= room for each in written):
+                return written
+        return None
+
+    def _entry(self, group: _Group, source: _Word, destination: _Word, counts: _Counts) -> Distilled | None:
+        """Return the entry for a word for sources and one for destinations; None where nothing of it was seen."""
+        seen = [
+            number
+            for one in source.members for other in destination.members for term in group.terms
+            if (number := counts.get((one, other, term), 0))
+        ]  # fmt: skip
+        if not seen:
+            return None
+        service, tail = self._service(group.terms)
+        unseen = 1 - len(seen) / (source.size * destination.size * len(group.terms))
+        return Distilled(f"permit {service} {source.text} to {destination.text}{tail}", sum(seen), unseen)
+
+    # Words
+
+    def _service(self, terms: frozenset[Term]) -> tuple[str, str]:
+        """Return the services of some terms as a list writes them, and what stands behind the addresses."""
+        first = next(iter(terms))
+        if first.fragment:
+            return ",".join(sorted(protocol_word(each.protocol, self.family) for each in terms)), " fragments"
+        if first.reply:
+            return self._reply(first)
+        named = self._named_service(terms)
+        if named is not None:
+            return named, ""
+        ports: dict[int, list[tuple[int, int]]] = {}
+        words = []
+        for term in sorted(terms, key=str):
+            if term.number is None:
+                words.append(protocol_word(term.protocol, self.family))
+            elif term.protocol in PORT_PROTOCOLS:
+                ports.setdefault(term.protocol, []).append((term.number, term.number))
+            else:
+                words.append(self._message(term.number))
+        told = [f"{protocol_word(protocol, self.family)}/{format_ports(join_ports(own))}" for protocol, own in sorted(ports.items())]
+        return ",".join([*told, *words]), ""
+
+    def _reply(self, term: Term) -> tuple[str, str]:
+        """Return the service of the answers to a term, and what stands behind the addresses."""
+        word = protocol_word(term.protocol, self.family)
+        if term.protocol in PORT_PROTOCOLS:
+            first, last = self._client_ports
+            marks = " established" if term.protocol == TCP else ""
+            return f"{word}/{format_ports(((first, last),))}", f" source port {term.number}{marks}"
+        if term.number is None:
+            return word, ""
+        return self._message(iana.ANSWERED[term.protocol][term.number >> 8] << 8), ""
+
+    def _message(self, number: int) -> str:
+        kind, code = number >> 8, number & 255
+        return "ping" if (kind, code) == (ECHO[self.family], 0) else f"icmp/{kind}" + (f"/{code}" if code else "")
+
+    def _named_service(self, terms: frozenset[Term]) -> str | None:
+        """Return the plan's name for just these terms."""
+        wanted = sorted((each.protocol, each.number) for each in terms if each.number is not None and each.protocol in PORT_PROTOCOLS)
+        if len(wanted) != len(terms):
+            return None
+        for name in self.plan.services:
+            try:
+                own = self.plan.service(name, self.family).terms
+            except ServiceError:
+                continue
+            ports = [(each.protocol, range_) for each in own for range_ in each.ports or ((0, -1),)]
+            if all(first == last for _, (first, last) in ports) and sorted((number, first) for number, (first, _) in ports) == wanted:
+                return name
+        return None
+
+    def _words(self, addresses: frozenset[int]) -> list[_Word]:
+        """Return the fewest names and ranges that together say just these addresses."""
+        named = self._named()
+        ways = [self._written(addresses, every) for every in (named, [each for each in named if len(each[1]) > 1])]
+        return min(ways, key=len)
+
+    def _written(self, addresses: frozenset[int], named: Sequence[tuple[str, frozenset[int]]]) -> list[_Word]:
+        """Return names that lie in some addresses, the largest first, and ranges for what is left."""
+        found, left = [], set(addresses)
+        for name, members in named:
+            if members <= left:
+                found.append(_Word(name, members, len(members)))
+                left -= members
+        runs: list[list[int]] = []
+        for value in sorted(left):
+            if runs and runs[-1][-1] + 1 == value:
+                runs[-1].append(value)
+            else:
+                runs.append([value])
+        for run in runs:
+            patterns = range_patterns(self.family, run[0], run[-1])
+            word = str(patterns[0]) if len(patterns) == 1 else "-".join(format_address(self.family, each) for each in (run[0], run[-1]))
+            found.append(_Word(word, frozenset(run), len(run)))
+        return found
+
+    def _named(self) -> list[tuple[str, frozenset[int]]]:
+        """Return the plan's names for few addresses, the largest first."""
+        if not hasattr(self, "_known"):
+            self._known = sorted(
+                ((name, frozenset(value for each in own for value in range(each.first, each.last + 1))) for name, own in self._sets()
+                 if all(each.is_prefix for each in own) and sum(each.size for each in own) <= _MOST_NAMED),
+                key=lambda each: -len(each[1]),
+            )  # fmt: skip
+        return self._known
+
+    def _sets(self) -> Iterable[tuple[str, tuple[Pattern, ...]]]:
+        """Yield the plan's names that an entry can have, with their addresses."""
+        plan, family = self.plan, self.family
+        for name, group in plan.groups.items():
+            if family in group.members:
+                yield name, group.members[family].patterns
+        for name, segment in plan.segments.items():
+            own = tuple(each for each in segment.prefixes if each.family is family)
+            if own and not segment.outside:
+                yield name, own
+        for name, host in plan.hosts.items():
+            own = tuple(single(each) for each in host.addresses if each.family is family)
+            if own:
+                yield name, own
+
+    def _around(self, addresses: frozenset[int]) -> _Word:
+        """Return the smallest name, prefix or range around some addresses."""
+        low, high = min(addresses), max(addresses)
+        whole = prefix_around(self.family, low, high)
+        ways = [(whole.size, str(whole))]
+        if high - low + 1 < whole.size:
+            ways.append((high - low + 1, f"{format_address(self.family, low)}-{format_address(self.family, high)}"))
+        for name, own in self._sets():
+            if (len(own) > 1 or own[0].wildcard) and all(any(each.contains(value) for each in own) for value in addresses):
+                ways.append((sum(each.size for each in joined(own)), name))
+        size, word = min(ways, key=lambda each: (each[0], each[1][0].isdigit()))
+        return _Word(word, addresses, size)
+
+
+def prefix_around(family: Family, low: int, high: int) -> Pattern:
+    """Return the smallest prefix that has two addresses and all between them."""
+    return prefix(Address(family, low), family.bits - (low ^ high).bit_length())
+
+
+def _seen(group: _Group, counts: _Counts) -> int:
+    """Return how much of a group was seen."""
+    return sum((one, other, term) in counts for one in group.sources for other in group.destinations for term in group.terms)
+
+
+def _loosened(groups: Sequence[_Group], counts: _Counts, room: float) -> list[tuple[_Group, list[_Group]]]:
+    """Put groups of the same services together as long as no more than so much of each was not seen; return each with its parts."""
+    if not room:
+        return [(each, [each]) for each in groups]
+    found, left = [], sorted(groups, key=lambda each: -len(each.sources) * len(each.destinations))
+    most: dict[frozenset[Term], int] = {}
+    for each in groups:
+        most[each.terms] = most.get(each.terms, 0) + len(each.sources) * len(each.destinations)
+    while left:
+        base = left.pop(0)
+        parts, before = [base], -1
+        while before != len(left):
+            before = len(left)
+            for each in [each for each in left if each.terms == base.terms]:
+                whole = _Group(base.sources | each.sources, base.destinations | each.destinations, base.terms)
+                size = len(whole.sources) * len(whole.destinations)
+                if 1 - most[base.terms] / size <= room and 1 - _seen(whole, counts) / (size * len(base.terms)) <= room:
+                    base = whole
+                    parts.append(each)
+                    left.remove(each)
+        found.append((base, parts))
+    return found
+
+
+def _grouped(keys: Sequence[tuple[int, int, Term]]) -> list[_Group]:
+    """Put keys together where they agree in two of sources, destinations and terms, again and again; each stays in just one group."""
+    found = [_Group(frozenset((source,)), frozenset((destination,)), frozenset((term,))) for source, destination, term in keys]
+    before = 0
+    while before != len(found):
+        before = len(found)
+        for side in (0, 1, 2):
+            # Answers differ by the port that they come from, which an entry asks for once.
+            alike: dict[object, list[_Group]] = {}
+            for each in found:
+                reply = side == 2 and next(iter(each.terms)).reply
+                alike.setdefault((*each[:side], *each[side + 1 :], each.terms if reply else None), []).append(each)
+            found = [_united(same, side) for same in alike.values()]
+    return found
+
+
+def _united(groups: Sequence[_Group], side: int) -> _Group:
+    """Return groups that differ in one side as one."""
+    first = groups[0]
+    if side == 2:
+        return first._replace(terms=frozenset(term for each in groups for term in each.terms))
+    own = frozenset(value for each in groups for value in (each.sources, each.destinations)[side])
+    return first._replace(destinations=own) if side else first._replace(sources=own)

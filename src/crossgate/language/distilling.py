@@ -1,0 +1,120 @@
+"""What was distilled from traffic, written into a list: a new one, or before the first denial of one that is there."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import NamedTuple
+
+from crossgate.core.answers.distil import Distilled, Distiller
+from crossgate.core.model.accesslist import AccessList, Action, Kind, Otherwise
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.errors import Place, PlanError
+from crossgate.core.model.network import Direction, Point
+from crossgate.core.network.endpoints import at_address
+from crossgate.core.network.itineraries import Network
+from crossgate.core.network.routing import Crossing, Endpoint
+from crossgate.core.sets import spans as line
+from crossgate.core.sets.region import Region, entry_region
+from crossgate.language import edits
+from crossgate.language.draft import GIVEN, Draft
+
+Pairs = Mapping[tuple[Address, Address], bool]
+
+
+class Target(NamedTuple):
+    """The list that gets the entries, and where it is to be placed: a direction and a place, in words."""
+
+    name: str
+    place: tuple[str, str] | None
+
+
+def write(draft: Draft, distiller: Distiller, target: Target, room: float) -> str | None:
+    """Write the entries that were distilled for one family, and say how many; None where there are none. Raises `PlanError` where the list cannot have them."""
+    plan, family = draft.plan, distiller.family
+    there = plan.lists.get(target.name)
+    if there is not None:
+        if there.family is not family or there.kind is not Kind.EXTENDED:
+            raise PlanError(f"list {there.name} is {there.kind} {there.family.word}; an extended {family.word} list is needed")
+        if target.place is not None:
+            raise PlanError(f"list {there.name} is there already, and --place is for a new one; crossgate place puts it somewhere")
+    crossings = [Crossing(each.point, each.direction) for each in plan.placements if each.access_list == target.name]
+    if target.place is not None:
+        crossings = [_crossing(draft, target.place)]
+    coming, answering = _by(Network(plan), distiller, crossings) if crossings else (None, None)
+    found = _needed(draft, distiller.entries(room, coming, answering), family, there)
+    if not found:
+        return None
+    texts = [f'{each.text} "{_remark(each)}"' for each in found]
+    if there is None:
+        edits.new_list(draft, target.name, Kind.EXTENDED, family, texts)
+        if target.place is not None:
+            edits.place_list(draft, _empty(target.name, family), crossings[0].direction, crossings[0].point)
+    else:
+        edits.add_entries(draft, there, texts)
+    left = f"; {distiller.unanswered:,} conversations that nobody answered are left out" if distiller.unanswered else ""
+    number = sum(each.conversations for each in found)
+    return f"{target.name} gets {len(found)} entr{'y' if len(found) == 1 else 'ies'} for {number:,} conversations{left}"
+
+
+def _crossing(draft: Draft, place: tuple[str, str]) -> Crossing:
+    direction, where = place
+    if direction not in list(Direction):
+        raise PlanError(f"--place {direction} {where}: write inbound or outbound, then the place")
+    return Crossing(edits.point_given(draft, where), Direction(direction))
+
+
+def _by(network: Network, distiller: Distiller, crossings: list[Crossing]) -> tuple[Pairs, Pairs]:
+    """Tell of each pair of ends whether what the opener sends comes by a place, and whether answers do and are asked there."""
+    there, back = {}, {}
+    remembering = all(_stateful(network, each.point) for each in crossings)
+    for source, destination in distiller.pairs:
+        one, other = at_address(network, source), at_address(network, destination)
+        there[source, destination] = _passes(network, one, destination, crossings)
+        back[source, destination] = not remembering and _passes(network, other, source, crossings)
+    return there, back
+
+
+def _stateful(network: Network, point: Point) -> bool:
+    return point.device is not None and network.plan.devices[point.device].stateful
+
+
+def _passes(network: Network, start: Endpoint, destination: Address, crossings: list[Crossing]) -> bool:
+    passed = network.itineraries(destination.family).crossings(start, destination)
+    return any(each in passed for each in crossings)
+
+
+def _remark(each: Distilled) -> str:
+    told = f"{each.conversations:,} conversation{'s' * (each.conversations != 1)}"
+    return told + (f", {each.unseen:.0%} of it not seen" if each.unseen else "")
+
+
+def _needed(draft: Draft, found: list[Distilled], family: Family, there: AccessList | None) -> list[Distilled]:
+    """Leave out entries all of which another one has, or a permit of the list before its first denial."""
+    given = there or _empty("distilled", family)
+    regions = [entry_region(edits.given_entry(draft, given, each.text), family) for each in found]
+    held: list[Region | None] = []
+    for entry in given.entries:
+        if entry.action is not Action.PERMIT:
+            break
+        if entry.in_force(frozenset()) and entry.window is None:
+            held.append(entry_region(entry, family))
+    kept: list[Distilled] = []
+    for number, (each, own) in enumerate(zip(found, regions, strict=True)):
+        others = [*held, *(other for place, other in enumerate(regions) if place < number or (place > number and not _within(other, own)))]
+        if not any(_within(own, other) for other in others):
+            kept.append(each)
+    return kept
+
+
+def _empty(name: str, family: Family) -> AccessList:
+    """Return an extended list without entries."""
+    return AccessList(name, Kind.EXTENDED, family, (), Otherwise(Action.DENY, Place(GIVEN, 1), False), Place(GIVEN, 1))
+
+
+def _within(one: Region | None, other: Region | None) -> bool:
+    """Whether one product has all of another."""
+    if one is None or other is None:
+        return one is None
+    services = not line.less(one.what, other.what) and not line.less(one.source_ports, other.source_ports)
+    marks = not one.flags & ~other.flags and not one.dscp & ~other.dscp
+    return services and marks and not (one.source - other.source) and not (one.destination - other.destination)
