@@ -48,7 +48,7 @@ COMMANDS = {
     "place": Listed("placement", "place", _WRITE, ("place guest-fence inbound lighthouse.v400 --move", "place sea6 inbound 'subnet quay' --dry-run")),
     "lift": Listed("placement", "lift", _WRITE, ("lift kiosk-port", "lift 12 outbound lighthouse.v160")),
     "fence": Listed("fence", "fence", _WRITE, ("fence berth-2", "fence berth-2 --except manifest --one-way", "fence berth-2 --undo")),
-    "distil": Listed("distil", "distil", _WRITE, ("distil day.pcap --into berth-seen --place inbound pier.b3 --dry-run", "distil flows.parquet --into hall -4 --widen 50 --dry-run")),
+    "distil": Listed("distil", "distil", _WRITE, ("distil day.pcap --into berths-need --place inbound pier.up --dry-run", "distil flows.parquet --into hall -4 --widen 50 --dry-run")),
     "tidy": Listed("tidy", "tidy", _WRITE, ("tidy", "tidy --check")),
     "watch": Listed("watch", "watch", _WRITE, ("watch", "watch --once")),
     "wild": Listed("wild", "wild", _NUMBERS, ("wild 10.64.8.0/22", "wild 10.64.32.10 wild 0.0.3.0 has 10.64.34.10", "wild cover 10.64.32.10 10.64.33.10")),

@@ -37,11 +37,13 @@ def distil(
 
     def change(draft: Draft) -> str:
         from crossgate.language.distilling import Target, write
+        from crossgate.show.console import count
 
         found = {family: each for family, each in _read(draft.plan, files, column or [], idle, every).items() if chosen in (None, family)}
         if not any(each.pairs for each in found.values()):
             left = sum(each.unanswered for each in found.values())
-            hint = f"; {left:,} conversations were not answered: --all permits them too" if left else ""
+            it, them = ("is", "it") if left == 1 else ("are", "them")
+            hint = f"; {count(left, 'conversation')} that nobody answered {it} left out, and --all permits {them} too" if left else ""
             raise PlanError(f"there is nothing in {', '.join(map(str, files))} to permit{hint}")
         several = chosen is None and all(each.pairs for each in found.values()) and len(found) > 1
         told = [

@@ -58,6 +58,8 @@ STEPS = (
          ("replay", SEA, "--from", "breakwater.sea", "--zone", "UTC"), traffic=True),
     Step("The day's flows through the colleague's proposal: what would it have let in?",
          ("replay", FLOWS, "--against", PROPOSAL, "--zone", "UTC"), 1, traffic=True),
+    Step("The least that the berths need, as the day showed it: a list for what comes to them.",
+         ("distil", DAY, "--into", "berths-need", "--place", "inbound", "pier.up", "--dry-run"), 1, traffic=True),
     Step("The wildcard for three gate controllers, and whom else it lets in.",
          ("wild", "cover", "10.64.32.10", "10.64.33.10", "10.64.34.10")),
     Step("A new entry goes as far down as it still has an effect; first it is shown what it does.",

@@ -51,9 +51,13 @@ def write(draft: Draft, distiller: Distiller, target: Target, room: float) -> st
             edits.place_list(draft, _empty(target.name, family), crossings[0].direction, crossings[0].point)
     else:
         edits.add_entries(draft, there, texts)
-    left = f"; {distiller.unanswered:,} conversations that nobody answered are left out" if distiller.unanswered else ""
-    number = sum(each.conversations for each in found)
-    return f"{target.name} gets {len(found)} entr{'y' if len(found) == 1 else 'ies'} for {number:,} conversations{left}"
+    missing, number = distiller.unanswered, sum(each.conversations for each in found)
+    left = f"; {_conversations(missing)} that nobody answered {'is' if missing == 1 else 'are'} left out" if missing else ""
+    return f"{target.name} gets {len(found)} entr{'y' if len(found) == 1 else 'ies'} for {_conversations(number)}{left}"
+
+
+def _conversations(number: int) -> str:
+    return f"{number:,} conversation{'s' * (number != 1)}"
 
 
 def _crossing(draft: Draft, place: tuple[str, str]) -> Crossing:
@@ -84,8 +88,7 @@ def _passes(network: Network, start: Endpoint, destination: Address, crossings: 
 
 
 def _remark(each: Distilled) -> str:
-    told = f"{each.conversations:,} conversation{'s' * (each.conversations != 1)}"
-    return told + (f", {each.unseen:.0%} of it not seen" if each.unseen else "")
+    return _conversations(each.conversations) + (f", {each.unseen:.0%} of it not seen" if each.unseen else "")
 
 
 def _needed(draft: Draft, found: list[Distilled], family: Family, there: AccessList | None) -> list[Distilled]:

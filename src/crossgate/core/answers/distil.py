@@ -230,7 +230,7 @@ class Distiller:
     def _words(self, addresses: frozenset[int]) -> list[_Word]:
         """Return the fewest names and ranges that together say just these addresses."""
         named = self._named()
-        ways = [self._written(addresses, every) for every in (named, [each for each in named if len(each[1]) > 1])]
+        ways = [self._written(addresses, every) for every in (named, [each for each in named if len(each[1]) > 1], ())]
         return min(ways, key=len)
 
     def _written(self, addresses: frozenset[int], named: Sequence[tuple[str, frozenset[int]]]) -> list[_Word]:

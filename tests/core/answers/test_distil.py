@@ -1,0 +1,151 @@
+"""Distilled entries permit all that was seen and answered, and nothing else unless room is given."""
+
+from __future__ import annotations
+
+import random
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from crossgate.core.answers.distil import Distiller, prefix_around
+from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.address import Family, parse_address
+from crossgate.core.model.packet import SYN, Packet
+from crossgate.core.model.packets import packet_columns
+from crossgate.core.model.plan import Plan
+from crossgate.core.traffic.assembly import Seen
+from crossgate.language.reader import read_plan
+
+PLAN = """
+subnet a 10.0.0.0/29 2001:db8:a::/126
+router r
+    interface a 10.0.0.1/29 2001:db8:a::1/126 on a
+host one 10.0.0.2 2001:db8:a::2 on a
+group pair 10.0.0.4-10.0.0.5
+service web tcp/80, tcp/443
+"""
+
+
+def conversations(packets: list[Packet], back: list[int], back_flags: int = 18) -> Seen:
+    count = len(packets)
+    none, ones = np.zeros(count, np.int64), np.ones(count, np.int64)
+    flags = np.stack([np.full(count, 2, np.uint8), np.full(count, back_flags, np.uint8)])
+    return Seen(
+        packet_columns(packets[0].family, packets), none, none, np.stack([ones, np.array(back)]), np.stack([ones, none]), flags,
+        none.astype(np.uint16), none.astype(np.bool_), none.astype(np.uint64),
+    )  # fmt: skip
+
+
+@pytest.fixture
+def plan(tmp_path: Path) -> Plan:
+    path = tmp_path / "plan.gate"
+    path.write_text(PLAN)
+    return read_plan(path)
+
+
+def listed(tmp_path: Path, family: Family, texts: list[str]) -> AccessList:
+    path = tmp_path / "list.gate"
+    path.write_text("\n".join([PLAN, f"list seen extended {family.word}", *(f"    {text}" for text in texts)]))
+    return read_plan(path).lists["seen"]
+
+
+def distilled(plan: Plan, packets: list[Packet], room: float = 0) -> list[str]:
+    distiller = Distiller(plan, packets[0].family)
+    distiller.add(conversations(packets, [1] * len(packets)))
+    return [each.text for each in distiller.entries(room)]
+
+
+def packet(source: int, destination: int, kind: str, port: int, family: Family = Family.IPV4) -> Packet:
+    base = parse_address("10.0.0.0" if family is Family.IPV4 else "2001:db8:a::").value
+    ends = base + source, base + destination
+    if kind == "ping":
+        return Packet(family, *ends, 1 if family is Family.IPV4 else 58, icmp_type=8 if family is Family.IPV4 else 128, icmp_code=0)
+    if kind == "fragment":
+        return Packet(family, *ends, 17, fragment=True)
+    protocol = {"tcp": 6, "udp": 17, "gre": 47}[kind]
+    if kind == "gre":
+        return Packet(family, *ends, protocol)
+    return Packet(family, *ends, protocol, 50_000, port, flags=SYN if kind == "tcp" else None)
+
+
+@settings(max_examples=80)
+@given(st.integers(0, 10_000), st.sampled_from(Family))
+def test_it_permits_just_what_was_seen(tmp_path: Path, seed: int, family: Family) -> None:
+    rng = random.Random(seed)
+    path = tmp_path / "plan.gate"
+    path.write_text(PLAN)
+    universe = [
+        packet(source, destination, kind, port, family)
+        for source in range(8) for destination in range(3) if source != destination
+        for kind, port in (("tcp", 80), ("tcp", 443), ("tcp", 444), ("udp", 53), ("ping", 0), ("gre", 0), ("fragment", 0))
+    ]  # fmt: skip
+    seen = rng.sample(universe, rng.randint(1, 40))
+    texts = distilled(read_plan(path), seen)
+    access_list = listed(tmp_path, family, texts)
+    permitted = {each for each in universe if access_list.decide(each).permits}
+    wanted = set(seen)
+    # `gre` takes its fragments too, and nothing else was drawn that one entry cannot tell from another.
+    assert permitted == wanted
+    for left_out in range(len(texts)):
+        fewer = listed(tmp_path, family, texts[:left_out] + texts[left_out + 1 :])
+        assert any(not fewer.decide(each).permits for each in wanted), "an entry can go"
+
+
+def test_names_stand_where_they_say_just_the_set(plan: Plan) -> None:
+    assert distilled(plan, [packet(4, 2, "tcp", 80), packet(5, 2, "tcp", 80), packet(4, 2, "tcp", 443), packet(5, 2, "tcp", 443)]) == [
+        "permit web pair to one"
+    ]
+    assert distilled(plan, [packet(4, 2, "tcp", 80), packet(5, 2, "tcp", 80), packet(6, 2, "tcp", 80)]) == [
+        "permit tcp/80 10.0.0.4-10.0.0.6 to one"
+    ]
+    assert distilled(plan, [packet(2, 6, "ping", 0), packet(2, 6, "udp", 53), packet(2, 6, "gre", 0)]) == [
+        "permit udp/53,ping,gre one to 10.0.0.6"
+    ]
+    assert distilled(plan, [packet(2, 6, "fragment", 0)]) == ["permit udp one to 10.0.0.6 fragments"]
+
+
+def test_what_nobody_answered_is_left_out_unless_all_is_wanted(plan: Plan) -> None:
+    packets = [packet(2, 6, "tcp", 80), packet(2, 6, "tcp", 81)]
+    for every, texts in ((False, ["permit tcp/80 one to 10.0.0.6"]), (True, ["permit tcp/80-81 one to 10.0.0.6"])):
+        distiller = Distiller(plan, Family.IPV4)
+        distiller.add(conversations(packets, [1, 0]), every)
+        assert [each.text for each in distiller.entries()] == texts
+        assert distiller.unanswered == (0 if every else 1)
+    refused = Distiller(plan, Family.IPV4)
+    refused.add(conversations(packets, [1, 1], back_flags=20))  # RST and ACK: somebody is there, and does not want it
+    assert refused.entries() == []
+
+
+def test_room_makes_fewer_entries_and_no_more_is_unseen(plan: Plan) -> None:
+    seen = [packet(source, destination, "tcp", 80) for source, destination in ((2, 6), (4, 6), (4, 7), (5, 7), (2, 7))]
+    distiller = Distiller(plan, Family.IPV4)
+    distiller.add(conversations(seen, [1] * len(seen)))
+    exact = distiller.entries()
+    assert all(each.unseen == 0 for each in exact)
+    for room in (0.2, 0.4, 0.6, 0.9):
+        wide = distiller.entries(room)
+        assert len(wide) <= len(exact)
+        assert all(each.unseen <= room for each in wide)
+        assert sum(each.conversations for each in wide) >= len(seen)
+    assert [each.text for each in distiller.entries(0.4)] == ["permit tcp/80 10.0.0.2-10.0.0.5 to 10.0.0.6/31"]
+
+
+def test_answers_are_entries_where_they_come_by(plan: Plan) -> None:
+    seen = [packet(2, 6, "tcp", 80), packet(2, 6, "udp", 53), packet(2, 6, "ping", 0), packet(2, 6, "fragment", 0)]
+    distiller = Distiller(plan, Family.IPV4)
+    distiller.add(conversations(seen, [1] * len(seen)))
+    (pair,) = distiller.pairs
+    assert sorted(each.text for each in distiller.entries(0, {pair: False}, {pair: True})) == [
+        "permit icmp/0 10.0.0.6 to one",
+        "permit tcp/32768- 10.0.0.6 to one source port 80 established",
+        "permit udp/32768- 10.0.0.6 to one source port 53",
+    ]
+
+
+def test_the_smallest_prefix_around_addresses() -> None:
+    assert str(prefix_around(Family.IPV4, 4, 5)) == "0.0.0.4/31"
+    assert str(prefix_around(Family.IPV4, 3, 4)) == "0.0.0.0/29"
+    assert str(prefix_around(Family.IPV4, 9, 9)) == "0.0.0.9"
