@@ -139,7 +139,7 @@ def _one_by_one(path: Path, before: int) -> tuple[bytes, bytes]:
             at += len(data)
     except pcapy.PcapError:
         pass  # told by the caller
-    return b"".join(octets), np.array(records, np.uint32).tobytes()
+    return b"".join(octets), np.array(records, np.int64).reshape(-1, 4).astype(np.uint32).tobytes()
 
 
 def _reason(text: str) -> str:

@@ -26,6 +26,8 @@ _CSV_BLOCK = 8 << 20
 _ROWS = 1 << 18
 _MOST_KNOWN = 1 << 20
 """So many addresses are remembered as text and number."""
+_LATEST = 253_402_300_799 * SECOND
+"""The last second of the year 9999."""
 _LETTERS = {"F": 1, "S": 2, "R": 4, "P": 8, "A": 16, "U": 32, "E": 64, "C": 128}
 
 
@@ -101,7 +103,7 @@ def _json(path: Path, packed: str | None, name: str) -> Iterator[Any]:
         if whole.strip():
             try:
                 table = json.read_json(pa.BufferReader(whole + newline), json.ReadOptions(block_size=len(whole) + 1))
-            except (pa.ArrowInvalid, pa.ArrowNotImplementedError) as error:
+            except (pa.ArrowInvalid, pa.ArrowNotImplementedError, UnicodeDecodeError) as error:
                 raise PlanError(f"{name} behind row {rows:,}: not JSON lines of one shape: {_first_line(error)}") from None
             rows += table.num_rows
             yield from table.combine_chunks().to_batches()
@@ -279,9 +281,14 @@ class _Rows:
             values = self._written(column, values)
         if pa.types.is_timestamp(values.type):
             exact = pc.cast(pc.cast(values, pa.timestamp("us"), safe=False), pa.int64())
-            return np.asarray(pc.fill_null(exact, 0).to_numpy(zero_copy_only=False), np.int64)
-        numbers = pc.fill_null(values, 0).to_numpy(zero_copy_only=False)
-        unit = _unit(numbers) if unit is None else unit
+            numbers, unit = pc.fill_null(exact, 0).to_numpy(zero_copy_only=False), 1
+        else:
+            numbers = pc.fill_null(values, 0).to_numpy(zero_copy_only=False)
+            unit = _unit(numbers) if unit is None else unit
+        moments = np.nan_to_num(numbers.astype(np.float64), nan=-1) * (-1 / unit if unit < 0 else unit)
+        wrong = np.flatnonzero((moments < 0) | (moments > _LATEST))
+        if len(wrong):
+            self._fail(int(wrong[0]), f"{numbers[wrong[0]]} is no time after 1970 that there is", column)
         found: Indices = (numbers // -unit if unit < 0 else numbers * unit).astype(np.int64)
         return found
 
