@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import random
 from collections.abc import Sequence
 from pathlib import Path
@@ -32,6 +33,10 @@ SHAPES = {
     "some groups": {"MOST_PAIRS": 1},
 }
 """What is set otherwise, so that small lists take every way through the code."""
+
+
+FUZZED = 250_000 if os.environ.get("CROSSGATE_FUZZ") else 3_000
+"""So many packets a shape and family are drawn; with `make fuzz` a million a family."""
 
 
 def reshape(monkeypatch: pytest.MonkeyPatch, shape: str) -> None:
@@ -156,10 +161,12 @@ class Drawer:
 
 @pytest.mark.parametrize("family", Family)
 @pytest.mark.parametrize("shape", ["one tree", "three trees", "deep trees", "groups"])
-def test_long_lists_with_groups_are_decided_alike(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, family: Family, shape: str) -> None:
+def test_long_drawn_lists_with_groups_are_decided_alike(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, family: Family, shape: str
+) -> None:
     reshape(monkeypatch, shape)
     drawer = Drawer(family, 7)
-    agree(tmp_path / "list.gate", drawer, drawer.plan(300), 3_000)
+    agree(tmp_path / "list.gate", drawer, drawer.plan(300), FUZZED)
 
 
 @pytest.mark.parametrize("shape", ["one tree", "deep trees"])

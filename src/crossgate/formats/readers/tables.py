@@ -52,12 +52,15 @@ def read_table(
     """
     batches = {"csv": _csv, "json": _json, "parquet": _parquet}[kind.kind]
     columns: dict[Column, list[str]] | None = None
-    for batch in batches(path, kind.packed, name):
-        if columns is None:
-            columns = account.used = columns_of(batch.schema.names, told, name)
-            account.timeless = Column.TIME not in columns
-        yield _Rows(name, batch, columns, account, now).seen()
-        account.rows += batch.num_rows
+    try:
+        for batch in batches(path, kind.packed, name):
+            if columns is None:
+                columns = account.used = columns_of(batch.schema.names, told, name)
+                account.timeless = Column.TIME not in columns
+            yield _Rows(name, batch, columns, account, now).seen()
+            account.rows += batch.num_rows
+    except UnicodeDecodeError:
+        raise PlanError(f"{name} behind row {account.rows:,}: text that is not UTF-8") from None
     if columns is None:
         raise PlanError(f"{name} is empty: a table of flows has a row of column names, then a row for each flow")
 
@@ -103,7 +106,7 @@ def _json(path: Path, packed: str | None, name: str) -> Iterator[Any]:
         if whole.strip():
             try:
                 table = json.read_json(pa.BufferReader(whole + newline), json.ReadOptions(block_size=len(whole) + 1))
-            except (pa.ArrowInvalid, pa.ArrowNotImplementedError, UnicodeDecodeError) as error:
+            except (pa.ArrowInvalid, pa.ArrowNotImplementedError) as error:
                 raise PlanError(f"{name} behind row {rows:,}: not JSON lines of one shape: {_first_line(error)}") from None
             rows += table.num_rows
             yield from table.combine_chunks().to_batches()
