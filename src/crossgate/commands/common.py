@@ -174,47 +174,45 @@ def write_file(path: Path, text: str, inputs: Iterable[str]) -> None:
 
 
 @contextmanager
-def meter(label: str) -> Iterator[Callable[[int, int], None]]:
-    """Give a function to be told (done, of how many); when the work takes over a second, standard error shows it on a terminal."""
+def _status() -> Iterator[Callable[[Callable[[float], str]], None]]:
+    """Give a function that shows a line, made from the seconds spent, on standard error: on a terminal, once a second is over."""
     start, shown = time.monotonic(), False
 
-    def tell(done: int, total: int) -> None:
+    def show(text: Callable[[float], str]) -> None:
         nonlocal shown
-        if sys.stderr.isatty() and time.monotonic() - start > 1:
+        spent = time.monotonic() - start
+        if sys.stderr.isatty() and spent > 1:
             shown = True
-            sys.stderr.write(f"\r{label}: {done:,}" + (f" of {total:,}" if total else "") + "\x1b[K")
+            sys.stderr.write(f"\r{text(spent)}\x1b[K")
             sys.stderr.flush()
 
     try:
-        yield tell
+        yield show
     finally:
         if shown:
             sys.stderr.write("\r\x1b[K")
 
 
 @contextmanager
+def meter(label: str) -> Iterator[Callable[[int, int], None]]:
+    """Give a function to be told (done, of how many); when the work takes over a second, standard error shows it on a terminal."""
+    with _status() as show:
+        yield lambda done, total: show(lambda _: f"{label}: {done:,}" + (f" of {total:,}" if total else ""))
+
+
+@contextmanager
 def gauge(label: str, total: int) -> Iterator[Callable[[int, int], None]]:
     """Give a function to be told (rows, octets so far); after a second, standard error shows rate and time left on a terminal."""
-    start, shown = time.monotonic(), False
 
-    def tell(rows: int, octets: int) -> None:
-        nonlocal shown
-        spent = time.monotonic() - start
-        if not sys.stderr.isatty() or spent <= 1:
-            return
-        shown = True
-        text = f"{label}: {rows:,} rows, {rows / spent:,.0f} a second"
-        if total and octets:
-            part = min(octets / total, 1)
-            text += f", {part:.0%}, {spent / part - spent:.0f} s left"
-        sys.stderr.write(f"\r{text}\x1b[K")
-        sys.stderr.flush()
+    def text(rows: int, octets: int, spent: float) -> str:
+        told = f"{label}: {rows:,} rows, {rows / spent:,.0f} a second"
+        if not (total and octets):
+            return told
+        part = min(octets / total, 1)
+        return f"{told}, {part:.0%}, {spent / part - spent:.0f} s left"
 
-    try:
-        yield tell
-    finally:
-        if shown:
-            sys.stderr.write("\r\x1b[K")
+    with _status() as show:
+        yield lambda rows, octets: show(lambda spent: text(rows, octets, spent))
 
 
 def progress(items: Iterable[Item], total: int, label: str) -> Iterator[Item]:
