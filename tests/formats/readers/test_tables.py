@@ -145,6 +145,7 @@ def test_without_times_it_is_now_and_records_without_an_address_are_left_out(tmp
         ({"protocolIdentifier": "quic"}, r"row 2 of column protocolIdentifier: 'quic' is no number from 0 to 255"),
         ({"tcpControlBits": "XYZ"}, r"row 2 of column tcpControlBits: 'XYZ' is neither a number nor letters"),
         ({"flowStartMilliseconds": 10**17}, r"row 2 of column flowStartMilliseconds: 100000000000000000 is no time after 1970"),
+        ({"flowStartMilliseconds": "17_000"}, r"row 2 of column flowStartMilliseconds: .17_000. is no time"),
         ({"flowStartMilliseconds": -5}, r"row 2 of column flowStartMilliseconds: -5 is no time after 1970"),
         ({"flowStartMilliseconds": "yesterday"}, r"row 2 of column flowStartMilliseconds: 'yesterday' is no time"),
     ],

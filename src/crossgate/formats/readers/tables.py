@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import socket
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
@@ -26,6 +27,7 @@ _CSV_BLOCK = 8 << 20
 _ROWS = 1 << 18
 _MOST_KNOWN = 1 << 20
 """So many addresses are remembered as text and number."""
+_NUMBER = re.compile(r"[+-]?[0-9]{1,18}(\.[0-9]*)?")
 _LATEST = 253_402_300_799 * SECOND
 """The last second of the year 9999."""
 _LETTERS = {"F": 1, "S": 2, "R": 4, "P": 8, "A": 16, "U": 32, "E": 64, "C": 128}
@@ -308,17 +310,20 @@ class _Rows:
         """Return times that are written as text; without a zone they are UTC."""
         from datetime import UTC, datetime
 
-        found = []
-        numbered = any(_is_number(text) for text in values.to_pylist())
-        for row, text in enumerate(values.to_pylist()):
-            if numbered and _is_number(text):
-                continue
-            try:
-                moment = datetime.fromisoformat(text.strip()) if text else datetime.fromtimestamp(0, UTC)
-            except ValueError:
-                self._fail(row, f"{text!r} is no time: a number, or as 2026-11-26T08:00:00Z", column)
-            found.append(moment if moment.tzinfo else moment.replace(tzinfo=UTC))
-        return pa.array(found, pa.timestamp("us", "UTC"))
+        texts = values.to_pylist()
+        moments: list[datetime | None] = []
+        numbered = any(_is_number(text) for text in texts)  # then they are no moments, and one of them is no number
+        for row, text in enumerate(texts):
+            moment = None
+            if text and not (numbered and _is_number(text)):
+                try:
+                    moment = None if numbered else datetime.fromisoformat(text.strip())
+                except ValueError:
+                    pass
+                if moment is None:
+                    self._fail(row, f"{text!r} is no time: a number, or as 2026-11-26T08:00:00Z", column)
+            moments.append(moment.replace(tzinfo=UTC) if moment and not moment.tzinfo else moment)
+        return pa.array(moments, pa.timestamp("us", "UTC"))
 
 
 _MOST = {
@@ -338,10 +343,7 @@ def _number(word: str, words: Mapping[str, int], most: int) -> int | None:
 
 
 def _is_number(text: str | None) -> bool:
-    try:
-        return text is not None and float(text) is not None
-    except ValueError:
-        return False
+    return text is not None and _NUMBER.fullmatch(text) is not None
 
 
 def _flag_number(word: str) -> int | None:
