@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import socket
 from collections.abc import Callable, Iterator, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -316,10 +317,8 @@ class _Rows:
         for row, text in enumerate(texts):
             moment = None
             if text and not (numbered and _is_number(text)):
-                try:
+                with suppress(ValueError):
                     moment = None if numbered else datetime.fromisoformat(text.strip())
-                except ValueError:
-                    pass
                 if moment is None:
                     self._fail(row, f"{text!r} is no time: a number, or as 2026-11-26T08:00:00Z", column)
             moments.append(moment.replace(tzinfo=UTC) if moment and not moment.tzinfo else moment)
