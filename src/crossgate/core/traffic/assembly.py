@@ -29,6 +29,8 @@ AGAIN = 10_000
 """Within so many microseconds the same IP packet is the one that was seen before."""
 
 _LEAST_MERGED = 1 << 15
+_FEW_ENDED = 4
+"""Conversations that have ended are only parted from the others once they are so large a part of all: the fourth."""
 
 _FIN, _RST = iana.FLAGS["FIN"], iana.FLAGS["RST"]
 
@@ -160,7 +162,7 @@ class Assembler:
         waiting, self._waiting = self._waiting, []
         found = self._merged(joined(waiting if self._open is None else [self._open, *waiting]))
         ended = found.last < self._latest - self._idle
-        if not ended.any():
+        if ended.sum() < len(found) // _FEW_ENDED:
             self._open = found
             return found.take(slice(0, 0))
         self._open = found.take(~ended)
@@ -197,22 +199,24 @@ class Assembler:
         begins[1:] |= first[1:] - _running_maximum(last, begins)[:-1] > self._idle
         begins |= _reopened(seen, order, begins)
         if begins.all():
-            return seen.take(order)
+            return seen
         starts = np.flatnonzero(begins)
         run = np.cumsum(begins) - 1
         chosen = starts.copy()
         sure = np.flatnonzero(told)[::-1]
         chosen[run[sure]] = sure
-        opener = seen.take(order[chosen])
-        against = ~_same_direction(seen.packets, order, opener.packets, run)
+        # The rows stay in the order in which they came, so that those of one time lie together in memory.
+        kept = np.argsort(order[chosen])
+        place = np.empty_like(kept)
+        place[kept] = np.arange(len(kept))
+        opener = seen.take(order[chosen[kept]])
+        against = ~_same_direction(seen.packets, order, opener.packets, place[run])
         pairs = []
         for column, add in ((seen.counts, np.add), (seen.octets, np.add), (seen.flags, np.bitwise_or)):
             ordered = column[:, order]
-            pairs.append(add.reduceat(np.where(against, ordered[::-1], ordered), starts, axis=1))
-        return replace(
-            opener, first=np.minimum.reduceat(first, starts), last=np.maximum.reduceat(last, starts), counts=pairs[0],
-            octets=pairs[1], flags=pairs[2],
-        )  # fmt: skip
+            pairs.append(add.reduceat(np.where(against, ordered[::-1], ordered), starts, axis=1)[:, kept])
+        bounds = np.minimum.reduceat(first, starts)[kept], np.maximum.reduceat(last, starts)[kept]
+        return replace(opener, first=bounds[0], last=bounds[1], counts=pairs[0], octets=pairs[1], flags=pairs[2])
 
 
 def _key_words(seen: Seen) -> tuple[list[Words], Marks]:
