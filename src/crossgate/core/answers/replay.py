@@ -15,7 +15,7 @@ import numpy as np
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.packet import SYN, Packet
-from crossgate.core.model.packets import Indices, whole_address
+from crossgate.core.model.packets import Indices, picked, whole_address
 from crossgate.core.model.window import open_at
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.itineraries import Network
@@ -46,8 +46,8 @@ class Sum:
     def add(self, seen: Seen, rows: Indices) -> None:
         """Add some rows."""
         self.conversations += len(rows)
-        self.packets += int(seen.counts[:, rows].sum())
-        self.octets += int(seen.octets[:, rows].sum())
+        self.packets += int(picked(seen.counts, rows).sum())
+        self.octets += int(picked(seen.octets, rows).sum())
 
 
 class Sort(NamedTuple):
@@ -267,7 +267,7 @@ def _sort(sums: dict[Sort, Sum], seen: Seen, fates: Fates, tracer: BulkTracer, r
     table = np.stack([each.astype(np.int64) if each.dtype != np.uint64 else each.view(np.int64) for each in columns], axis=1)
     _, first, inverse = np.unique(table, axis=0, return_index=True, return_inverse=True)
     inverse = inverse.reshape(-1)
-    packets_of, octets_of = (np.bincount(inverse, each[:, rows].sum(axis=0)).astype(np.int64) for each in (seen.counts, seen.octets))
+    packets_of, octets_of = (np.bincount(inverse, picked(each, rows).sum(axis=0)).astype(np.int64) for each in (seen.counts, seen.octets))
     counts = np.bincount(inverse)
     for number, place in enumerate(first.tolist()):
         found = sums.setdefault(_sort_of(packets.packet(place), fates, tracer, int(rows[place]), was), Sum())

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, fields
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +22,7 @@ Octets = NDArray[np.uint8]
 Ports = NDArray[np.uint16]
 Marks = NDArray[np.bool_]
 Indices = NDArray[np.int64]
+Kind = TypeVar("Kind", bound=np.generic)
 
 _WORD = (1 << 64) - 1
 
@@ -44,8 +46,8 @@ class Packets:
 
     def take(self, rows: Indices | Marks | slice) -> Packets:
         """Return just these packets."""
-        others = (getattr(self, each)[rows] for each in _COLUMNS)
-        return Packets(self.family, self.source[:, rows], self.destination[:, rows], *others)
+        rows = numbered(rows)
+        return Packets(self.family, *(picked(getattr(self, each), rows) for each in ("source", "destination", *_COLUMNS)))
 
     def packet(self, row: int) -> Packet:
         """Return one of them."""
@@ -60,6 +62,18 @@ class Packets:
         elif not fragment and protocol == icmp_of(self.family):
             asked = {"icmp_type": number >> 8, "icmp_code": number & 255}
         return Packet(self.family, source, destination, protocol, fragment=fragment, dscp=int(self.dscp[row]), **asked)
+
+
+def numbered(rows: Indices | Marks | slice) -> Indices | slice:
+    """Return the numbers of rows that are marked; others are as they are."""
+    if isinstance(rows, slice):
+        return rows
+    return np.flatnonzero(rows) if rows.dtype == np.bool_ else rows.astype(np.int64, copy=False)
+
+
+def picked(columns: NDArray[Kind], rows: Indices | slice) -> NDArray[Kind]:
+    """Return some rows of one column, or of several that lie one behind the other: `np.take` does so ten times as fast as an index."""
+    return columns[..., rows] if isinstance(rows, slice) else np.take(columns, rows, axis=-1)
 
 
 _COLUMNS = tuple(each.name for each in fields(Packets)[3:])

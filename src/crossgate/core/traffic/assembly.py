@@ -21,7 +21,7 @@ import numpy as np
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import ACK, PORT_PROTOCOLS, SYN, TCP, icmp_of
-from crossgate.core.model.packets import Indices, Marks, Octets, Packets, Ports, Words, joined_packets
+from crossgate.core.model.packets import Indices, Marks, Octets, Packets, Ports, Words, joined_packets, numbered, picked
 
 SECOND = 1_000_000
 """Times are microseconds since 1970-01-01 UTC."""
@@ -59,9 +59,8 @@ class Seen:
 
     def take(self, rows: Indices | Marks | slice) -> Seen:
         """Return just these rows."""
-        pairs = (self.counts[:, rows], self.octets[:, rows], self.flags[:, rows])
-        ends = (self.identifier[rows], self.told[rows], self.identity[rows])
-        return Seen(self.packets.take(rows), self.first[rows], self.last[rows], *pairs, *ends)
+        rows = numbered(rows)
+        return Seen(self.packets.take(rows), *(picked(getattr(self, each.name), rows) for each in fields(Seen)[1:]))
 
     def turned(self, rows: Marks) -> Seen:
         """Return the same with there and back changed in some rows."""
@@ -213,8 +212,8 @@ class Assembler:
         against = ~_same_direction(seen.packets, order, opener.packets, place[run])
         pairs = []
         for column, add in ((seen.counts, np.add), (seen.octets, np.add), (seen.flags, np.bitwise_or)):
-            ordered = column[:, order]
-            pairs.append(add.reduceat(np.where(against, ordered[::-1], ordered), starts, axis=1)[:, kept])
+            ordered = picked(column, order)
+            pairs.append(picked(add.reduceat(np.where(against, ordered[::-1], ordered), starts, axis=1), kept))
         bounds = np.minimum.reduceat(first, starts)[kept], np.maximum.reduceat(last, starts)[kept]
         return replace(opener, first=bounds[0], last=bounds[1], counts=pairs[0], octets=pairs[1], flags=pairs[2])
 
@@ -249,18 +248,18 @@ def _sorted_by_conversation(seen: Seen) -> tuple[Indices, Words]:
         digest = (digest ^ word) * np.uint64(0x9E3779B97F4A7C15)
         digest ^= digest >> np.uint64(29)
     order = np.argsort(digest, kind="stable")
-    key = np.stack(words, axis=1)[order]
+    key = np.take(np.stack(words, axis=1), order, axis=0)
     ordered = digest[order]
     if ((ordered[1:] == ordered[:-1]) & (key[1:] != key[:-1]).any(axis=1)).any():
         order = np.lexsort(words)  # two conversations of one digest
-        key = np.stack(words, axis=1)[order]
+        key = np.take(np.stack(words, axis=1), order, axis=0)
     return order, key
 
 
 def _same_direction(packets: Packets, order: Indices, openers: Packets, of: Indices) -> Marks:
     """Tell which rows, taken in an order, go as the opener of their conversation does."""
-    same: Marks = (packets.source[:, order] == openers.source[:, of]).all(axis=0)
-    same &= (packets.destination[:, order] == openers.destination[:, of]).all(axis=0)
+    same: Marks = (picked(packets.source, order) == picked(openers.source, of)).all(axis=0)
+    same &= (picked(packets.destination, order) == picked(openers.destination, of)).all(axis=0)
     itself = np.flatnonzero((openers.source == openers.destination).all(axis=0))
     if len(itself):
         same &= ~np.isin(of, itself) | (packets.source_port[order] == openers.source_port[of])
@@ -290,7 +289,7 @@ def _reopened(seen: Seen, order: Indices, begins: Marks) -> Marks:
     run = np.cumsum(begins) - 1
     starts = np.flatnonzero(begins)
     against = ~_same_direction(packets, order, packets.take(order[starts]), run)
-    flags = seen.flags[:, order]
+    flags = picked(seen.flags, order)
     there, back = (np.where(against, flags[1 - side], flags[side]) for side in range(2))
     ends = np.flatnonzero((there | back) & (_FIN | _RST))
     since = starts[run[asking]]

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import ICMP, ICMPV6, PORT_PROTOCOLS, TCP
-from crossgate.core.model.packets import Indices, Marks, Packets, Words
+from crossgate.core.model.packets import Indices, Marks, Packets, Words, picked
 from crossgate.core.traffic.assembly import Seen
 from crossgate.formats.readers.tls import HANDSHAKE, SERVER_HELLO
 
@@ -206,7 +206,7 @@ def _seen(family: Family, read: _Read, kept: Indices, time: Indices) -> Seen:
     flags = read.flags[kept].astype(np.uint8)
     ports = [each[kept].astype(np.uint16) for each in read.ports]
     packets = Packets(
-        family, read.source[:, kept], read.destination[:, kept], read.protocol[kept].astype(np.uint8), ports[0], ports[1], flags,
+        family, picked(read.source, kept), picked(read.destination, kept), read.protocol[kept].astype(np.uint8), ports[0], ports[1], flags,
         read.fragment[kept], read.dscp[kept].astype(np.uint8),
     )  # fmt: skip
     none = np.zeros(len(kept), np.int64)

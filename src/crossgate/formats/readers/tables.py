@@ -19,7 +19,7 @@ from crossgate.core.model import iana
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP, icmp_of
-from crossgate.core.model.packets import Indices, Packets, Words, address_words
+from crossgate.core.model.packets import Indices, Packets, Words, address_words, picked
 from crossgate.core.traffic.assembly import SECOND, Seen
 from crossgate.formats.readers.kinds import Kind
 from crossgate.formats.readers.names import UNITS, Column, columns_of, plain
@@ -155,7 +155,7 @@ class _Rows:
         for family in Family:
             rows = np.flatnonzero((families[0] == family) & (families[1] == family))
             if len(rows):
-                words = [each[1][family][:, rows] for each in ends]
+                words = [picked(each[1][family], rows) for each in ends]
                 found[family] = self._of_family(family, rows, words, numbers, flags, first, np.maximum(first, last))
         return found
 
@@ -214,7 +214,7 @@ class _Rows:
                 rows = np.flatnonzero(own[places] & (families == 0))
                 if len(rows):
                     values_of = address_words(family, [each[1] if each is not None and each[0] is family else 0 for each in known])
-                    words[family][:, rows] = values_of[:, places[rows]]
+                    words[family][:, rows] = picked(values_of, places[rows])
                     families[rows] = family
         return families, words
 

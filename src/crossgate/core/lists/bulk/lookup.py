@@ -8,7 +8,7 @@ a rank x of b bits the lane holds 2^b - 1 + low - x; with a bound `high`, 2^b - 
 
 from __future__ import annotations
 
-from typing import NamedTuple, TypeVar
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from crossgate.core.lists.bulk.rows import Extras, Rows, packet_words
 from crossgate.core.lists.bulk.service_line import PortLine, Ranks, ServiceLine
 from crossgate.core.lists.bulk.tree import BLOCK_BITS, NODE_BASE, NODE_FIELD, NODE_MASK, Tree, ragged
-from crossgate.core.model.packets import Indices, Packets, Words
+from crossgate.core.model.packets import Indices, Kind, Packets, Words
 
 BLOCK = 1 << BLOCK_BITS
 NONE = (1 << 32) - 1
@@ -28,7 +28,6 @@ _LIVE = 0.6
 _WORD = (1 << 64) - 1
 
 Entries = NDArray[np.uint32]
-Kind = TypeVar("Kind", bound=np.generic)
 
 
 class _LaneWord(NamedTuple):

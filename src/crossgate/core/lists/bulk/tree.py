@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from crossgate.core.lists.bulk.rows import SERVICE, SOURCE_PORT, Rows
-from crossgate.core.model.packets import Indices, Marks, Words
+from crossgate.core.model.packets import Indices, Kind, Marks, Words
 
 BLOCK_BITS = 15
 """Packets are looked up in blocks of 2^15, whose columns stay in the processor's cache."""
@@ -152,9 +152,10 @@ class TreeBuilder:
     def _ended(self, level: _Level) -> tuple[_Level, Marks]:
         """Leave out what stands after the first row that takes every packet of its node, and tell which nodes have one."""
         rows, node, row = self._rows, level.node, level.row
-        takes = ((rows.care[row] & ~level.known[node]) == 0).all(axis=1) & (rows.extra[row] == 0)
+        takes = ((_lines(rows.care, row) & ~_lines(level.known, node)) == 0).all(axis=1) & (rows.extra[row] == 0)
         last = np.minimum(level.start + (1 << (self._bits - level.fixed)) - 1, self._top)
-        takes &= ((rows.low[row] <= level.start[node]) & (rows.high[row] >= last[node])).all(axis=1)
+        within = (_lines(rows.low, row) <= _lines(level.start, node)) & (_lines(rows.high, row) >= _lines(last, node))
+        takes &= within.all(axis=1)
         first = np.full(level.nodes, len(node))
         taking = np.flatnonzero(takes)[::-1]
         first[node[taking]] = taking
@@ -192,8 +193,8 @@ class TreeBuilder:
         Where it ends is told bit by bit, as if bits were independent; how far it reaches down, by counting what it repeats.
         """
         rows, nodes = self._rows, np.arange(len(known))
-        value, care = rows.value[sample], rows.care[sample]
-        fixed = care & ~known[owner]
+        value, care = _lines(rows.value, sample), _lines(rows.care, sample)
+        fixed = care & ~_lines(known, owner)
         firsts = np.cumsum(sampled) - sampled
         of = sampled[:, None].astype(np.float32)
         ones = np.add.reduceat(_unpacked(value & fixed), firsts, axis=0, dtype=np.int32).astype(np.float32)
@@ -337,7 +338,7 @@ class TreeBuilder:
     def _children(self, level: _Level, windows: _Windows, parent: Indices, digit: Indices) -> _Level:
         """Return children without rows, each with what the path to it has looked at."""
         words = self._rows.words
-        known, fixed, start = level.known[parent], level.fixed[parent], level.start[parent]
+        known, fixed, start = _lines(level.known, parent), _lines(level.fixed, parent), _lines(level.start, parent)
         dimension, shift, width = (each[parent] for each in windows)
         address = np.flatnonzero(dimension < words)
         looked_at = ((1 << width[address]) - 1).astype(np.uint64) << shift[address].astype(np.uint64)
@@ -372,6 +373,11 @@ def _assembled(
     nodes[total:] = np.arange(total, total + leaf_count, dtype=np.uint64) << np.uint64(NODE_BASE)
     rows, counts, closed = (np.concatenate([each[part] for each in leaves]) for part in range(3))
     return Tree(nodes, levels, rows, counts, closed)
+
+
+def _lines(table: NDArray[Kind], rows: Indices) -> NDArray[Kind]:
+    """Return some rows of a table; `np.take` does so ten times as fast as an index."""
+    return np.take(table, rows, axis=0)
 
 
 def _unpacked(words: Words) -> NDArray[np.uint8]:
