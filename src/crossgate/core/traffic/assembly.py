@@ -218,8 +218,8 @@ class Assembler:
         return replace(opener, first=bounds[0], last=bounds[1], counts=pairs[0], octets=pairs[1], flags=pairs[2])
 
 
-def _key_words(seen: Seen) -> tuple[list[Words], Marks]:
-    """Return the words that rows of one conversation share, whichever way they go, and which rows go from the higher end."""
+def _key_words(seen: Seen) -> list[Words]:
+    """Return the words that rows of one conversation share, whichever way they go."""
     packets = seen.packets
     icmp = (packets.protocol == icmp_of(packets.family)) & ~packets.fragment
     ends = []
@@ -235,14 +235,14 @@ def _key_words(seen: Seen) -> tuple[list[Words], Marks]:
     kind = packets.protocol.astype(np.uint64) << np.uint64(1) | packets.fragment
     rest = kind << np.uint64(32) | number << np.uint64(16) | seen.identifier
     if packets.family is Family.IPV4:
-        return [low[0] << np.uint64(16) | low[1], high[0] << np.uint64(16) | high[1], rest], higher
+        return [low[0] << np.uint64(16) | low[1], high[0] << np.uint64(16) | high[1], rest]
     ports = low[2] << np.uint64(16) | high[2]
-    return [low[0], low[1], high[0], high[1], ports, rest], higher
+    return [low[0], low[1], high[0], high[1], ports, rest]
 
 
 def _sorted_by_conversation(seen: Seen) -> tuple[Indices, Words]:
     """Return the order that brings the rows of each conversation together, as they came, and their keys in that order."""
-    words, _ = _key_words(seen)
+    words = _key_words(seen)
     digest = np.zeros(len(seen), np.uint64)
     for word in words:
         digest = (digest ^ word) * np.uint64(0x9E3779B97F4A7C15)
