@@ -6,6 +6,7 @@ from collections import Counter
 from pathlib import Path
 
 import numpy as np
+import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
@@ -14,6 +15,7 @@ from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import packet_columns
 from crossgate.core.network.itineraries import Network
+from crossgate.core.traffic import bulk as bulk_module
 from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer, Fates
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 from crossgate.language.reader import read_plan
@@ -41,9 +43,13 @@ def check(tracer: BulkTracer, fates: Fates, row: int, trace: Trace) -> None:
     assert entry is (None if fates.entry[row] < 0 else access_list.entries[fates.entry[row]])
 
 
+@pytest.mark.parametrize("many", [0, 1_000], ids=["all pairs at once", "pair by pair"])
 @LOOSE
 @given(text=net.plans(), family=st.sampled_from(Family))
-def test_many_conversations_fare_as_each_does(tmp_path: Path, text: str, family: Family) -> None:
+def test_many_conversations_fare_as_each_does(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, many: int, text: str, family: Family
+) -> None:
+    monkeypatch.setattr(bulk_module, "_MANY", many)
     path = tmp_path / "plan.gate"
     path.write_text(text)
     network = Network(read_plan(path))

@@ -32,6 +32,7 @@ from crossgate.core.network.class_of import NOWHERE, ClassFinder
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.itineraries import Network, Passage, Way
+from crossgate.core.network.matrix import Matrix
 from crossgate.core.network.routing import Crossing
 from crossgate.core.traffic.kinds import KindFinder
 from crossgate.core.traffic.trace import Verdict
@@ -266,6 +267,8 @@ class _Pair(NamedTuple):
     on_link: bool
 
 
+_MANY = 1_000
+"""For more pairs of ends it is faster to work out the itineraries between all."""
 _NO_PAIR = _Pair((), False)
 
 
@@ -277,6 +280,7 @@ class _Ends:
         self.classes: AddressClasses = address_classes(tracer.network, family)
         self._finder = ClassFinder(family, self.classes)
         self.kinds = KindFinder(family, tracer.lists, self.classes)
+        self._matrix: Matrix | None = None
         self._pairs: dict[int, _Pair] = {}
 
     def found(self, packets: Packets) -> tuple[Indices, Indices]:
@@ -290,11 +294,25 @@ class _Ends:
         key = (source * len(self.classes) + destination) * 2 + itself
         key[(source == NOWHERE) | (destination == NOWHERE)] = NOWHERE
         unique, first, of_row = np.unique(key, return_index=True, return_inverse=True)
-        for pair, row in zip(unique.tolist(), first.tolist(), strict=True):
-            if pair != NOWHERE and pair not in self._pairs:
+        new = [
+            (pair, row) for pair, row in zip(unique.tolist(), first.tolist(), strict=True) if pair != NOWHERE and pair not in self._pairs
+        ]
+        if len(new) > _MANY and self._matrix is None and self._tracer.entered is None:
+            self._matrix = Matrix(self._tracer.network.itineraries(self._family), [each.end for each in self.classes])
+        for pair, row in new:
+            one, other = divmod(pair >> 1, len(self.classes))
+            if self._matrix is not None and one != other:
+                self._pairs[pair] = self._between_classes(one, other, self._matrix)
+            else:  # two machines of a class stand in one place, and its example is only one of them
                 ends = [Address(self._family, whole_address(each[:, row])) for each in (packets.source, packets.destination)]
                 self._pairs[pair] = self._between(*ends)
         return [self._pairs.get(pair, _NO_PAIR) for pair in unique.tolist()], of_row
+
+    def _between_classes(self, one: int, other: int, matrix: Matrix) -> _Pair:
+        start, end = self.classes[one].end, self.classes[other].end
+        ways = self._tracer.network.between(start, end, matrix.between(one, other))
+        lanes = dict.fromkeys(self._tracer.lane(way, self._family, strays=False) for way in ways)
+        return _Pair(tuple(lanes), start.segment == end.segment)
 
     def _between(self, source: Address, destination: Address) -> _Pair:
         network, entered = self._tracer.network, self._tracer.entered
