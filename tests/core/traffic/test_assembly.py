@@ -133,6 +133,18 @@ def test_times_that_run_backwards_are_counted() -> None:
     assert assembler.backwards == 3
 
 
+def test_a_file_that_begins_long_before_the_one_before_begins_anew() -> None:
+    packets = [Packet(Family.IPV4, 1, 2, 17, 50_000, 53)] * 2
+    assembler = Assembler(IDLE)
+    found = [assembler.add(opened(seen(Family.IPV4, packets, [start, start + SECOND]))) for start in (1_000 * SECOND, 0, 2 * SECOND)]
+    rest = assembler.rest()
+    assert rest is not None
+    assert [row[4:7] for each in [*found, rest] for row in columns(each)] == [
+        (1_000 * SECOND, 1_001 * SECOND, 2), (0, 3 * SECOND, 4),
+    ]  # fmt: skip
+    assert assembler.backwards == 0
+
+
 def test_in_records_of_flows_the_end_without_a_clients_port_is_the_server() -> None:
     flows = [Packet(Family.IPV4, 2, 1, 6, 443, 50_000, flags=SYN | ACK | FIN), Packet(Family.IPV4, 1, 2, 6, 50_000, 443, flags=SYN | ACK)]
     found = opened(seen(Family.IPV4, flows, [0, 5]), client_ports=(49_152, 65_535))

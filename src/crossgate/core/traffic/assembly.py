@@ -28,6 +28,7 @@ SECOND = 1_000_000
 AGAIN = 10_000
 """Within so many microseconds the same IP packet is the one that was seen before."""
 
+_NEVER = -(1 << 62)
 _LEAST_MERGED = 1 << 15
 _FEW_ENDED = 4
 """Conversations that have ended are only parted from the others once they are so large a part of all: the fourth."""
@@ -129,22 +130,30 @@ class Assembler:
         self._open: Seen | None = None
         self._waiting: list[Seen] = []
         self._recent: tuple[Words, Indices] = np.zeros(0, np.uint64), np.zeros(0, np.int64)
-        self._latest = -(1 << 62)
+        self._latest = _NEVER
         self.again = 0
         """How many packets were seen more than once."""
         self.backwards = 0
         """How many rows came after a later one."""
 
     def add(self, seen: Seen) -> Seen:
-        """Take a batch of rows as `opened` returns them, and return the conversations that have ended by now, in the order in which they did."""
+        """Take a batch of rows as `opened` returns them, and return conversations that have ended by now, in the order in which they did.
+
+        A batch that begins more than the idle time before what was seen so far, as another file may, begins anew.
+        """
+        before = None
         if len(seen):
+            if int(seen.first.min()) < self._latest - self._idle:
+                before, self._latest = self.rest(), _NEVER
+                self._recent = self._recent[0][:0], self._recent[1][:0]
             self._look_back(seen.first)
             if (seen.first[1:] < seen.first[:-1]).any():
                 seen = seen.take(np.argsort(seen.first, kind="stable"))
             self._waiting.append(self._once(seen))
         # Merging costs as much as is open, so it waits for as many.
         waiting, open_ones = sum(map(len, self._waiting)), 0 if self._open is None else len(self._open)
-        return self._merge() if waiting >= max(_LEAST_MERGED, open_ones) else seen.take(slice(0, 0))
+        ended = self._merge() if waiting >= max(_LEAST_MERGED, open_ones) else seen.take(slice(0, 0))
+        return ended if before is None else joined([before, ended])
 
     def rest(self) -> Seen | None:
         """Return the conversations that are open still, in the order of their last packets, and forget them."""
