@@ -43,13 +43,14 @@ def check(tracer: BulkTracer, fates: Fates, row: int, trace: Trace) -> None:
     assert entry is (None if fates.entry[row] < 0 else access_list.entries[fates.entry[row]])
 
 
-@pytest.mark.parametrize("many", [0, 1_000], ids=["all pairs at once", "pair by pair"])
+@pytest.mark.parametrize("many", [0, 1_000], ids=["all at once", "one by one"])
 @LOOSE
 @given(text=net.plans(), family=st.sampled_from(Family))
 def test_many_conversations_fare_as_each_does(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, many: int, text: str, family: Family
 ) -> None:
     monkeypatch.setattr(bulk_module, "_MANY", many)
+    monkeypatch.setattr(bulk_module, "_FEW", many)
     path = tmp_path / "plan.gate"
     path.write_text(text)
     network = Network(read_plan(path))

@@ -15,6 +15,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, fields
+from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
@@ -154,7 +155,9 @@ class BulkTracer:
         `TooManyPieces` where the equal paths between two ends differ in too many ways.
         """
         ends = self.ends(packets.family)
-        first, kind = ends.kinds.find(packets, windows)
+        first = kind = np.arange(len(packets))
+        if len(packets) > _FEW:
+            first, kind = ends.kinds.find(packets, windows)
         tcp = (packets.protocol == TCP) & ~packets.fragment
         # The first packet of TCP alone is a SYN.
         counted = [there, np.where(tcp, np.minimum(there, 1), there), back, np.maximum(there - 1, 0)]
@@ -267,6 +270,8 @@ class _Pair(NamedTuple):
     on_link: bool
 
 
+_FEW = 4_096
+"""Up to so many conversations are traced each by itself: to find their kinds would take longer."""
 _MANY = 1_000
 """For more pairs of ends it is faster to work out the itineraries between all."""
 _NO_PAIR = _Pair((), False)
@@ -279,9 +284,13 @@ class _Ends:
         self._tracer, self._family = tracer, family
         self.classes: AddressClasses = address_classes(tracer.network, family)
         self._finder = ClassFinder(family, self.classes)
-        self.kinds = KindFinder(family, tracer.lists, self.classes)
         self._matrix: Matrix | None = None
         self._pairs: dict[int, _Pair] = {}
+
+    @cached_property
+    def kinds(self) -> KindFinder:
+        """What tells conversations apart."""
+        return KindFinder(self._family, self._tracer.lists, self.classes)
 
     def found(self, packets: Packets) -> tuple[Indices, Indices]:
         """Return the classes of packets' sources and destinations."""
