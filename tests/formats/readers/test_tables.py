@@ -166,6 +166,9 @@ def test_columns_that_are_missing_or_named_wrongly_are_told_with_those_there(tmp
         read(path, "source-port=sprot")
     with pytest.raises(PlanError, match=r"--column source: write WHAT=NAME"):
         told_columns(["source"])
+    path.write_text("src,dst,proto,sport,dport,sport\n10.0.0.1,10.0.0.2,17,50000,53,9\n")
+    with pytest.raises(PlanError, match="has the column sport twice"):
+        read(path)
     path.write_text("src,dst,proto,sport,dport\n10.0.0.1,2001:db8::2,17,50000,53\n")
     with pytest.raises(PlanError, match="of one address family and its destination of another"):
         read(path)

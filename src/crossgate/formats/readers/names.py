@@ -80,7 +80,7 @@ _KNOWN = {plain(name): column for column, names in NAMES.items() for name in nam
 def columns_of(header: Iterable[str], told: Mapping[Column, str], where: str) -> dict[Column, list[str]]:
     """Return which columns of a table are for what, where several can be for one: an address of either family.
 
-    `told` are those of `--column`. Raises `PlanError`, which names what is there, when one is told that is not, or one is missing.
+    `told` are those of `--column`. Raises `PlanError`, which names what is there, when one is told that is not, one is missing, or one stands twice.
     """
     header = list(header)
     found: dict[Column, list[str]] = {}
@@ -89,6 +89,10 @@ def columns_of(header: Iterable[str], told: Mapping[Column, str], where: str) ->
             near = nearest(name, header)
             raise PlanError(f"{where} has no column {name}" + (f"; there is {near}" if near else f"; it has {', '.join(header)}"))
         found[column] = [name]
+    used = [name for name in header if name in told.values() or plain(name) in _KNOWN]
+    twice = next((name for name in used if used.count(name) > 1), None)
+    if twice is not None:
+        raise PlanError(f"{where} has the column {twice} twice, and only one of them can be meant; give them names of their own")
     for name in header:
         known = _KNOWN.get(plain(name))
         if known is not None and known not in told:
