@@ -1,7 +1,7 @@
 """The entries that permit what was seen, and no more: conversations put together where they differ in one respect.
 
-1. Conversations that were answered, by more than a refusal, count by who opened them, to whom, for which service. `Seen` traffic that nobody answered, a
-   scan say, is left out unless all is wanted.
+1. Conversations that were answered, by more than a refusal, count by who opened them, to whom, for which service. What nobody
+   answered, a scan say, is left out unless all is wanted.
 2. They are put together as long as two groups agree in two of sources, destinations and services; each group is a
    product, and all of it was seen.
 3. A group is written as entries, one for each name or range of its ends. Names of the plan stand where they say exactly the set.
@@ -12,6 +12,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
@@ -229,7 +230,7 @@ class Distiller:
 
     def _words(self, addresses: frozenset[int]) -> list[_Word]:
         """Return the fewest names and ranges that together say just these addresses."""
-        named = self._named()
+        named = self._named
         ways = [self._written(addresses, every) for every in (named, [each for each in named if len(each[1]) > 1], ())]
         return min(ways, key=len)
 
@@ -252,15 +253,15 @@ class Distiller:
             found.append(_Word(word, frozenset(run), len(run)))
         return found
 
+    @cached_property
     def _named(self) -> list[tuple[str, frozenset[int]]]:
-        """Return the plan's names for few addresses, the largest first."""
-        if not hasattr(self, "_known"):
-            self._known = sorted(
-                ((name, frozenset(value for each in own for value in range(each.first, each.last + 1))) for name, own in self._sets()
-                 if all(each.is_prefix for each in own) and sum(each.size for each in own) <= _MOST_NAMED),
-                key=lambda each: -len(each[1]),
-            )  # fmt: skip
-        return self._known
+        """The plan's names for few addresses, the largest first."""
+        few = [
+            (name, frozenset(value for each in own for value in range(each.first, each.last + 1)))
+            for name, own in self._sets()
+            if all(each.is_prefix for each in own) and sum(each.size for each in own) <= _MOST_NAMED
+        ]
+        return sorted(few, key=lambda each: -len(each[1]))
 
     def _sets(self) -> Iterable[tuple[str, tuple[Pattern, ...]]]:
         """Yield the plan's names that an entry can have, with their addresses."""
