@@ -26,6 +26,8 @@ from crossgate.formats.readers.frames import KINDS, Found, Frames, packets_of
 from crossgate.formats.readers.tls import server_hello
 
 _BATCH = 1 << 15
+_MOST_HEARD = 1 << 16
+"""So many hellos are remembered, far more than there are within the time in which one may be seen again."""
 
 
 class Chosen(NamedTuple):
@@ -46,7 +48,7 @@ class Account:
     other: int = 0
     cut: int = 0
     damaged: int = 0
-    first: dict[str, int] = field(default_factory=Counter)
+    first: dict[str, int] = field(default_factory=dict)
     hellos: Counter[Chosen] = field(default_factory=Counter)
     """What servers chose in TLS, each with how often."""
     broken: str = ""
@@ -92,6 +94,9 @@ def _hear(found: Found, octets: bytes, account: Account, heard: dict[int, int]) 
             packet = seen.packets.packet(row)
             account.hellos[Chosen(Address(family, packet.source), packet.source_port or 0, *hello)] += 1
             heard[identity] = time
+            if len(heard) > _MOST_HEARD:
+                heard.clear()
+                heard[identity] = time
 
 
 def _opened(path: Path, name: str) -> Any:
