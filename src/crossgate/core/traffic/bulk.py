@@ -14,7 +14,7 @@ What has no place in the plan, since an end is in none of its subnets and it has
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from functools import cached_property
 from typing import NamedTuple
 
@@ -369,7 +369,7 @@ class _Run:
 
     def legs(self) -> None:
         """Take every leg that follows, in turn."""
-        tcp, answered, answers = _courses(self._packets, self.on_link)
+        tcp, answered, answers = courses_of(self._packets, self.on_link)
         live = self._leg(0, _with_flags(self._packets, tcp, SYN), np.arange(len(self._rows)))
         live = live[~self._lanes.unanswered[self._lane[live]]]
         live = live[answered[self._rows[live]]]
@@ -444,7 +444,7 @@ def _by_value(values: Indices | Numbers) -> Iterator[tuple[int, Indices]]:
         yield int(ordered[start]), order[start:end]
 
 
-def _courses(packets: Packets, on_link: Marks) -> tuple[Marks, Marks, Packets]:
+def courses_of(packets: Packets, on_link: Marks) -> tuple[Marks, Marks, Packets]:
     """Return which rows are TCP conversations, which are answered, and the packets of the answers (`traffic.legs`)."""
     tcp = (packets.protocol == TCP) & ~packets.fragment
     icmp = (packets.protocol == icmp_of(packets.family)) & ~packets.fragment
@@ -456,17 +456,10 @@ def _courses(packets: Packets, on_link: Marks) -> tuple[Marks, Marks, Packets]:
         for asked, reply in answers.items():
             answer[where & (kind == asked)] = reply
     ports = packets.destination_port, np.where(icmp, np.maximum(answer, 0) << 8, packets.source_port).astype(np.uint16)
-    back = Packets(
-        packets.family, packets.destination, packets.source, packets.protocol, ports[0], ports[1], packets.flags, packets.fragment,
-        packets.dscp,
-    )  # fmt: skip
+    back = replace(packets, source=packets.destination, destination=packets.source, source_port=ports[0], destination_port=ports[1])
     return tcp, ~packets.fragment & (~icmp | (answer >= 0)), back
 
 
 def _with_flags(packets: Packets, tcp: Marks, flags: int) -> Packets:
     """Return packets with these flags where they are TCP."""
-    marked = np.where(tcp, flags, packets.flags).astype(np.uint8)
-    return Packets(
-        packets.family, packets.source, packets.destination, packets.protocol, packets.source_port, packets.destination_port, marked,
-        packets.fragment, packets.dscp,
-    )  # fmt: skip
+    return replace(packets, flags=np.where(tcp, flags, packets.flags).astype(np.uint8))
