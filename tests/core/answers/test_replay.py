@@ -151,6 +151,17 @@ def test_one_list_is_asked_packet_by_packet(tmp_path: Path) -> None:
     assert Counter({sort.service: each.packets for sort, each in replay.denied.items()}) == {"tcp/80": 1}
 
 
+def test_a_record_of_both_ways_is_asked_there_and_back(tmp_path: Path) -> None:
+    lists = "list l extended ipv4\n    permit tcp/80 any to any\n    permit tcp any to any established\n    permit icmp/0 any to any\n    otherwise deny\n"
+    network = plan(tmp_path, lists)
+    replay = ListReplay(network, network.plan.lists["l"], UTC)
+    ping = Packet(Family.IPV4, 1, 2, 1, icmp_type=8, icmp_code=0)
+    both = seen([tcp("10.0.0.3", "10.0.1.2", 80), ping], [MONDAY, MONDAY])
+    both.counts[1], both.flags[1] = [5, 7], [18, 0]
+    replay.add(Family.IPV4, both)
+    assert [line.packets for line in replay.lines()] == [1, 5, 7, 1]
+
+
 def test_windows_follow_the_wall_clock_of_the_zone(tmp_path: Path) -> None:
     network = plan(tmp_path)
     for zone, opened in ((UTC, False), (ZoneInfo("Europe/Madrid"), True)):

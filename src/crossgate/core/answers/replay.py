@@ -6,7 +6,7 @@ Time is the wall clock of one zone: each conversation's windows are those that a
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, tzinfo
 from typing import NamedTuple
 
@@ -21,7 +21,7 @@ from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.itineraries import Network
 from crossgate.core.network.routing import Crossing
 from crossgate.core.traffic.assembly import SECOND, Assembler, Seen, joined, opened
-from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer, Fates, Hits
+from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer, Fates, Hits, courses_of
 from crossgate.core.traffic.legs import service_label
 from crossgate.core.traffic.trace import Verdict
 
@@ -234,7 +234,9 @@ class ListReplay:
             self.foreign += int(seen.counts.sum())
             return
         every = np.ones(len(seen), np.bool_)
-        for side, own in enumerate((seen, seen.turned(every))):
+        _, _, answers = courses_of(seen.packets, every)
+        back = replace(seen.turned(every), packets=replace(answers, flags=seen.flags[1]))
+        for side, own in enumerate((seen, back)):
             rows = np.flatnonzero(seen.counts[side])
             if len(rows):
                 self._ask(own.take(rows))
