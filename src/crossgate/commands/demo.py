@@ -39,15 +39,17 @@ def _run(folder: Path) -> None:
     from contextlib import chdir
 
     from crossgate.demo import PLAN, STEPS, reads_traffic
+    from crossgate.formats.readers.traffic import EXTRA
 
     typer.secho("Ternhaven, a ferry terminal: from a plain-text plan to verdicts", bold=True)
     os.environ.pop("CROSSGATE_PLAN", None)
     with chdir(folder):
         plan = ("--plan", PLAN) if len(list(Path().glob("*.gate"))) > 1 else ()
         for step in STEPS:
-            if step.traffic and not reads_traffic():
-                continue
             typer.echo()
+            if step.traffic and not reads_traffic():
+                typer.secho(f"left out, as it needs {EXTRA}: {step.shows}", fg="bright_black")
+                continue
             typer.secho(step.shows, fg="bright_black")
             typer.secho(f"$ crossgate {shlex.join((*plan, *step.words))}", fg="cyan")
             sys.stdout.flush()

@@ -22,7 +22,7 @@ Octets = NDArray[np.uint8]
 Ports = NDArray[np.uint16]
 Marks = NDArray[np.bool_]
 Indices = NDArray[np.int64]
-Kind = TypeVar("Kind", bound=np.generic)
+Scalar = TypeVar("Scalar", bound=np.generic)
 
 _WORD = (1 << 64) - 1
 
@@ -71,7 +71,7 @@ def numbered(rows: Indices | Marks | slice) -> Indices | slice:
     return np.flatnonzero(rows) if rows.dtype == np.bool_ else rows.astype(np.int64, copy=False)
 
 
-def picked(columns: NDArray[Kind], rows: Indices | slice) -> NDArray[Kind]:
+def picked(columns: NDArray[Scalar], rows: Indices | slice) -> NDArray[Scalar]:
     """Return some rows of one column, or of several that lie one behind the other: `np.take` does so ten times as fast as an index."""
     return columns[..., rows] if isinstance(rows, slice) else np.take(columns, rows, axis=-1)
 

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from crossgate.core.lists.bulk.rows import Extras, Rows, packet_words
 from crossgate.core.lists.bulk.service_line import PortLine, Ranks, ServiceLine
 from crossgate.core.lists.bulk.tree import BLOCK_BITS, NODE_BASE, NODE_FIELD, NODE_MASK, Tree, ragged
-from crossgate.core.model.packets import Indices, Kind, Packets, Words
+from crossgate.core.model.packets import Indices, Packets, Scalar, Words
 
 BLOCK = 1 << BLOCK_BITS
 NONE = (1 << 32) - 1
@@ -231,7 +231,7 @@ class Lookup:
             words, lanes = [_taken(each, going) for each in words], [_taken(each, going) for each in lanes]
 
 
-def _taken(values: NDArray[Kind], places: Indices) -> NDArray[Kind]:
+def _taken(values: NDArray[Scalar], places: Indices) -> NDArray[Scalar]:
     """Return the values at some places, all of which there are: clipping them costs a third of checking them."""
     return np.take(values, places, mode="clip")
 

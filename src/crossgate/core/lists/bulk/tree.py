@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from crossgate.core.lists.bulk.rows import SERVICE, SOURCE_PORT, Rows
-from crossgate.core.model.packets import Indices, Kind, Marks, Words
+from crossgate.core.model.packets import Indices, Marks, Scalar, Words
 
 BLOCK_BITS = 15
 """Packets are looked up in blocks of 2^15, whose columns stay in the processor's cache."""
@@ -375,7 +375,7 @@ def _assembled(
     return Tree(nodes, levels, rows, counts, closed)
 
 
-def _lines(table: NDArray[Kind], rows: Indices) -> NDArray[Kind]:
+def _lines(table: NDArray[Scalar], rows: Indices) -> NDArray[Scalar]:
     """Return some rows of a table; `np.take` does so ten times as fast as an index."""
     return np.take(table, rows, axis=0)
 
