@@ -100,7 +100,7 @@ def replayed(plan: Path, path: Path) -> tuple[float, int]:
                 pass
     for _ in replay.rest():
         pass
-    return time.process_time() - start, sum(each.conversations for each in replay.verdicts.values())
+    return time.process_time() - start, sum(each.conversations for each in replay.sums.verdicts.values())
 
 
 def looped(path: Path) -> float:

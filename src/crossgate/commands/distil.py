@@ -64,19 +64,21 @@ def _read(plan: Plan, files: Sequence[Path], columns: Sequence[str], idle: int, 
     import time
 
     from crossgate.core.answers.distil import Distiller
-    from crossgate.core.traffic.assembly import SECOND, Assembler, opened
+    from crossgate.core.traffic.assembly import SECOND, Arrivals, Assembler, opened
     from crossgate.formats.readers.names import told_columns
     from crossgate.formats.readers.traffic import Traffic, size
 
     traffic = Traffic(list(files), told_columns(columns), int(time.time() * SECOND))
-    found: dict[Family, tuple[Assembler, Distiller]] = {}
+    found: dict[Family, tuple[Arrivals, Assembler, Distiller]] = {}
     with gauge("reading", size(traffic.paths)) as tell:
         for seen, flows in traffic.batches():
             for family, each in seen.items():
-                assembler, distiller = found.setdefault(family, (Assembler(idle * SECOND), Distiller(plan, family)))
-                distiller.add(assembler.add(opened(each, plan.client_ports if flows else None)), every)
+                if family not in found:
+                    found[family] = Arrivals(idle * SECOND), Assembler(idle * SECOND), Distiller(plan, family)
+                arrivals, assembler, distiller = found[family]
+                distiller.add(assembler.add(arrivals.take(opened(each, plan.client_ports if flows else None))), every)
             tell(traffic.rows, traffic.octets)
-    for assembler, distiller in found.values():
+    for _, assembler, distiller in found.values():
         left = assembler.rest()
         if left is not None:
             distiller.add(left, every)
@@ -85,4 +87,4 @@ def _read(plan: Plan, files: Sequence[Path], columns: Sequence[str], idle: int, 
             raise PlanError(
                 f"{told.path} could not be read to its end, at {told.capture.broken}; what is permitted should stand on all of it"
             )
-    return {family: distiller for family, (_, distiller) in sorted(found.items())}
+    return {family: distiller for family, (_, _, distiller) in sorted(found.items())}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -15,9 +17,12 @@ from crossgate.core.model.network import Direction
 if TYPE_CHECKING:
     from datetime import tzinfo
 
-    from crossgate.core.answers.replay import Line, Replay
+    from crossgate.core.answers.replay import Replay, Replayed
+    from crossgate.core.answers.sums import Line
     from crossgate.core.model.plan import Plan
     from crossgate.formats.readers.traffic import Traffic
+    from crossgate.formats.verdicts import VerdictTable
+    from crossgate.spread.parts import Job
 
 _TOP = 10
 
@@ -35,6 +40,8 @@ def replay(
     zone: Annotated[str | None, typer.Option(metavar="ZONE", help="The wall clock of windows, as Europe/Lisbon. Default: the system's.")] = None,
     column: Annotated[list[str] | None, typer.Option("--column", metavar="WHAT=NAME", help="Name a column of tables, as source=client_ip.")] = None,
     top: Annotated[int, typer.Option(min=1, metavar="N", help="Show so many lines of what was not permitted.")] = _TOP,
+    workers: Annotated[int | None, typer.Option(min=1, metavar="N", help="Share the work among so many processes of this machine.")] = None,
+    cluster: Annotated[str | None, typer.Option(metavar="ADDRESS", help="Share the work among the workers of a Dask scheduler, as tcp://192.0.2.10:8786.")] = None,
     tally: Annotated[bool, typer.Option("--tally", help="Add the entries that decided to the tally beside the plan.")] = False,
     as_json: JsonOption = False,
 ) -> None:  # fmt: skip
@@ -49,12 +56,19 @@ def replay(
         raise PlanError("--at-point and --direction go together: the place, and which way packets cross it")
     if at_point is not None and list_name is not None:
         raise PlanError("--at-point and --list exclude each other: both say which list is asked")
+    if workers is not None and cluster is not None:
+        raise PlanError("--workers and --cluster exclude each other: processes of this machine, or those of a cluster")
     traffic = Traffic(files, told_columns(column or []), int(time.time() * 1_000_000))
     wall, zone_name = _zone(zone)
     if at_point is None and list_name is None:
-        _conversations(context, plan, traffic, entered, against, out, idle, wall, zone_name, top, tally, as_json)
+        if cluster is not None and zone is None and plan.windows:
+            raise PlanError(
+                "--cluster needs --zone for this plan: it has windows, and machines of a cluster may have clocks of other zones"
+            )
+        _conversations(context, plan, traffic, entered, against, out, idle, wall, zone_name, top, tally, as_json, workers, cluster)
         return
-    for option, given in (("--from", entered), ("--against", against), ("--out", out)):
+    options = {"--from": entered, "--against": against, "--out": out, "--workers": workers, "--cluster": cluster}
+    for option, given in options.items():
         if given is not None:
             raise PlanError(f"{option} is about conversations on their way, and packets are asked one by one here; leave one of them out")
     _packets(context, plan, traffic, at_point, direction, list_name, wall, top, tally, as_json)
@@ -74,7 +88,7 @@ def _zone(name: str | None) -> tuple[tzinfo | None, str]:
 
 def _conversations(
     context: typer.Context, plan: Plan, traffic: Traffic, entered: str | None, against: Path | None, out: Path | None, idle: int,
-    wall: tzinfo | None, zone: str, top: int, tally: bool, as_json: bool,
+    wall: tzinfo | None, zone: str, top: int, tally: bool, as_json: bool, workers: int | None, cluster: str | None,
 ) -> None:  # fmt: skip
     from crossgate.core.answers.replay import Replay
     from crossgate.core.network.entrance import entrance
@@ -84,7 +98,14 @@ def _conversations(
     came_in = None if entered is None else entrance(plan, entered)
     other = None if against is None else Network(read_file(against))
     replayed = Replay(Network(plan), wall, idle * SECOND, came_in, other)
-    _run(replayed, plan, traffic, out)
+    with _table(out, traffic, plan) as table:
+        if workers is None and cluster is None:
+            _run(replayed, plan, traffic, table)
+        else:
+            from crossgate.spread.parts import Job
+
+            job = Job(plan, None if other is None else other.plan, entered, wall, idle * SECOND, rows=table is not None)
+            _spread(replayed, job, traffic, table, workers, cluster)
     if tally:
         _add_up(context, plan, [line for _, lines in replayed.lines() for line in lines])
     where = None if came_in is None else str(came_in.point)
@@ -97,30 +118,52 @@ def _conversations(
         from crossgate.show.replay import against_lines, replay_lines
 
         write((against_lines if other else replay_lines)(replayed, traffic.told, zone, where, top))
-    _leave(traffic, bool(other and replayed.stopped))
+    _leave(traffic, bool(other and replayed.sums.sorts))
 
 
-def _run(replayed: Replay, plan: Plan, traffic: Traffic, out: Path | None) -> None:
+@contextmanager
+def _table(out: Path | None, traffic: Traffic, plan: Plan) -> Iterator[VerdictTable | None]:
+    """Give the table of verdicts where one is asked for, and end it. Raises `PlanError`."""
+    if out is None:
+        yield None
+        return
+    from crossgate.formats.verdicts import VerdictTable
+
+    table = VerdictTable(out, [*traffic.paths, *map(Path, plan.files)])
+    yield table
+    table.close()
+
+
+def _run(replayed: Replay, plan: Plan, traffic: Traffic, table: VerdictTable | None) -> None:
     """Put all traffic through, and write its verdicts where they are asked for."""
     from crossgate.formats.readers.traffic import size
 
-    table = None
-    if out is not None:
-        from crossgate.formats.verdicts import VerdictTable
+    def keep(ended: Iterable[Replayed]) -> None:
+        for each in ended:
+            if table is not None:
+                from crossgate.formats.verdicts import verdict_rows
 
-        table = VerdictTable(out, [*traffic.paths, *map(Path, plan.files)])
+                table.write(verdict_rows(each, replayed.tracer))
+
     with gauge("replaying", size(traffic.paths)) as tell:
         for seen, flows in traffic.batches():
             for family, each in seen.items():
-                for ended in replayed.add(family, each, plan.client_ports if flows else None):
-                    if table is not None:
-                        table.add(ended, replayed.tracer)
+                keep(replayed.add(family, each, plan.client_ports if flows else None))
             tell(traffic.rows, traffic.octets)
-        for ended in replayed.rest():
-            if table is not None:
-                table.add(ended, replayed.tracer)
-    if table is not None:
-        table.close()
+        keep(replayed.rest())
+
+
+def _spread(replayed: Replay, job: Job, traffic: Traffic, table: VerdictTable | None, workers: int | None, cluster: str | None) -> None:
+    """Have all traffic replayed in parts, by processes here or by those of a cluster."""
+    from crossgate.formats.readers.traffic import size
+    from crossgate.spread.pools import ClusterPool, LocalPool
+    from crossgate.spread.replay import replay_in_parts
+
+    with (
+        closing(LocalPool(workers) if workers is not None else ClusterPool(cluster or "")) as pool,
+        gauge("reading", size(traffic.paths)) as tell,
+    ):
+        replay_in_parts(replayed, job, traffic, pool, table, tell)
 
 
 def _packets(

@@ -43,28 +43,12 @@ class VerdictTable:
         except OSError as error:
             raise self._failed(error) from None
 
-    def add(self, replayed: Replayed, tracer: BulkTracer) -> None:
-        """Write some conversations. Raises `PlanError` when the file cannot be written on."""
-        seen, fates = replayed.seen, replayed.fates
-        packets = seen.packets
-        places = [f"{each.direction} on {each.point}" for each in map(tracer.place, range(tracer.places))]
-        listed = fates.list != NO_PLACE
-        columns = [
-            _addresses(packets.family, packets.source), _addresses(packets.family, packets.destination), packets.protocol,
-            packets.source_port, packets.destination_port, seen.counts.sum(axis=0), seen.octets.sum(axis=0),
-            pa.array(seen.first, pa.timestamp("us", "UTC")), pa.array(seen.last, pa.timestamp("us", "UTC")),
-            _words([*(str(each) for each in VERDICTS), "nowhere"], fates.verdict), _words([*(each.name for each in tracer.lists), ""], fates.list),
-            pa.array([self._entry(tracer, fates.list[row], fates.entry[row]) if listed[row] else "" for row in range(len(listed))]),
-            _words([*places, ""], fates.crossing),
-        ]  # fmt: skip
+    def write(self, rows: pa.Table) -> None:
+        """Write some rows, as `verdict_rows` returns them. Raises `PlanError` when the file cannot be written on."""
         try:
-            self._writer.write_table(pa.Table.from_arrays([pa.array(each) for each in columns], schema=_SCHEMA))
+            self._writer.write_table(rows)
         except OSError as error:
             raise self._failed(error) from None
-
-    @staticmethod
-    def _entry(tracer: BulkTracer, number: int, entry: int) -> str:
-        return "otherwise" if entry < 0 else str(tracer.lists[number].entries[entry].number)
 
     def close(self) -> None:
         """End it. Raises `PlanError` when the file cannot be written."""
@@ -77,6 +61,27 @@ class VerdictTable:
         # Arrow says what the system did in the text of its errors.
         _, found, reason = str(error).partition("[errno ")
         return PlanError(f"{self._path} cannot be written: {reason.partition('] ')[2] if found else error.strerror or error}")
+
+
+def verdict_rows(replayed: Replayed, tracer: BulkTracer) -> pa.Table:
+    """Return a row for each of some conversations, with what a tracer found."""
+    seen, fates = replayed.seen, replayed.fates
+    packets = seen.packets
+    places = [f"{each.direction} on {each.point}" for each in map(tracer.place, range(tracer.places))]
+    listed = fates.list != NO_PLACE
+    columns = [
+        _addresses(packets.family, packets.source), _addresses(packets.family, packets.destination), packets.protocol,
+        packets.source_port, packets.destination_port, seen.counts.sum(axis=0), seen.octets.sum(axis=0),
+        pa.array(seen.first, pa.timestamp("us", "UTC")), pa.array(seen.last, pa.timestamp("us", "UTC")),
+        _words([*(str(each) for each in VERDICTS), "nowhere"], fates.verdict), _words([*(each.name for each in tracer.lists), ""], fates.list),
+        pa.array([_entry(tracer, fates.list[row], fates.entry[row]) if listed[row] else "" for row in range(len(listed))]),
+        _words([*places, ""], fates.crossing),
+    ]  # fmt: skip
+    return pa.Table.from_arrays([pa.array(each) for each in columns], schema=_SCHEMA)
+
+
+def _entry(tracer: BulkTracer, number: int, entry: int) -> str:
+    return "otherwise" if entry < 0 else str(tracer.lists[number].entries[entry].number)
 
 
 def _words(words: Sequence[str], places: NDArray[Any]) -> Any:

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from crossgate.core.answers.replay import Line, ListReplay, Replay, Sort, Sum
+from crossgate.core.answers.replay import ListReplay, Replay
+from crossgate.core.answers.sums import Line, Sort, Sum
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Address
 from crossgate.core.model.plan import Plan
@@ -25,10 +26,11 @@ def replay_lines(replay: Replay, told: Sequence[Told], zone: str, where: str | N
     yield ""
     yield from _verdicts(replay)
     plan = replay.network.plan
-    if replay.stopped:
+    stopped = replay.stopped()
+    if stopped:
         yield ""
         yield strong("not permitted") + quiet(", by packets")
-        yield from _sorts(plan, replay.stopped, top)
+        yield from _sorts(plan, stopped, top)
     yield from _nowhere(replay, top)
     yield from _tls(plan, told, top)
     yield from _lists(replay)
@@ -41,16 +43,17 @@ def against_lines(replay: Replay, told: Sequence[Told], zone: str, where: str | 
     yield from _when(replay, zone, where)
     own, other = replay.network.plan.files[0], replay.other.network.plan.files[0]
     yield ""
-    if not replay.stopped:
+    stopped = replay.stopped()
+    if not stopped:
         yield f"everything seen fares in {other} as it does in {own}"
         return
     sums: dict[tuple[Verdict | None, Verdict | None], Sum] = {}
-    for sort, each in replay.stopped.items():
+    for sort, each in stopped.items():
         sums.setdefault((sort.was, sort.verdict), Sum()).include(each)
     yield f"what fares otherwise in {other} than in {own}:"
     yield from _sums({f"{_verdict(was)} -> {_verdict(now)}": each for (was, now), each in sums.items()})
     yield ""
-    yield from _sorts(replay.other.network.plan, replay.stopped, top, compared=True)
+    yield from _sorts(replay.other.network.plan, stopped, top, compared=True)
 
 
 def list_replay_lines(asked: Sequence[ListReplay], plan: Plan, told: Sequence[Told], where: str, top: int) -> Iterator[str]:
@@ -66,10 +69,11 @@ def _one_list(replay: ListReplay, plan: Plan, where: str, top: int) -> Iterator[
     if replay.foreign:
         yield quiet(f"  {count(replay.foreign, 'packet')} of the other address family {_are(replay.foreign)} not asked")
     yield from _list(replay.access_list, replay.lines(), legs=False)
-    if replay.denied:
+    denied = replay.denied()
+    if denied:
         yield ""
         yield strong("not permitted") + quiet(", by packets")
-        yield from _sorts(plan, replay.denied, top)
+        yield from _sorts(plan, denied, top)
 
 
 def read_lines(told: Sequence[Told], replay: Replay | None) -> Iterator[str]:
@@ -106,16 +110,16 @@ def _unused(told: Told) -> Iterator[str]:
 
 
 def _when(replay: Replay, zone: str, where: str | None) -> Iterator[str]:
-    if replay.first is not None and replay.last is not None:
-        first, last = (replay.clock.wall(each).isoformat(" ", "minutes") for each in (replay.first, replay.last))
+    if replay.sums.first is not None and replay.sums.last is not None:
+        first, last = (replay.clock.wall(each).isoformat(" ", "minutes") for each in (replay.sums.first, replay.sums.last))
         yield f"from {first} to {last}, {zone}"
     yield quiet(f"every conversation came in at {where}" if where else "every conversation comes in where its source address sits")
 
 
 def _verdicts(replay: Replay) -> Iterator[str]:
-    found = {_verdict(verdict): each for verdict, each in replay.verdicts.items() if each.conversations}
+    found = {_verdict(verdict): each for verdict, each in replay.sums.verdicts.items() if each.conversations}
     yield from _sums(found) if found else ["  no conversation"]
-    for each, what in ((replay.on_link, "stayed on their link"), (replay.unmet, "met no list")):
+    for each, what in ((replay.sums.on_link, "stayed on their link"), (replay.sums.unmet, "met no list")):
         if each.conversations:
             yield quiet(f"  {count(each.conversations, 'conversation')} of these {what}")
 
@@ -263,9 +267,9 @@ def _list(access_list: AccessList, lines: Iterable[Line], legs: bool = True) -> 
 
 
 def _nowhere(replay: Replay, top: int) -> Iterator[str]:
-    if not replay.nowhere:
+    if not replay.sums.nowhere:
         return
-    ordered = sorted(replay.nowhere.items(), key=lambda item: (-item[1], item[0]))
+    ordered = sorted(replay.sums.nowhere.items(), key=lambda item: (-item[1], item[0]))
     yield ""
     yield f"{strong('addresses that no subnet has')}, and the plan has no outside for them, by packets"
     yield from columns([[f"{packets:>7,}", str(address)] for address, packets in ordered[:top]], indent=2)

@@ -12,7 +12,8 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.answers.replay import Clock, ListReplay, Replay, Sum, verdict_of
+from crossgate.core.answers.replay import Clock, ListReplay, Replay
+from crossgate.core.answers.sums import Sum, verdict_numbered
 from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import packet_columns
@@ -61,14 +62,14 @@ def test_conversations_fare_as_traces_do_at_their_time(tmp_path: Path, text: str
                 tracer = Tracer(network, open_at(network.plan.windows.values(), moment.replace(tzinfo=None)))
                 trace = tracer.trace(net.conversation(network, packet))
                 assert fates is not None
-                assert verdict_of(fates, row) is (Verdict.VARIES if trace.differing else trace.verdict)
+                assert verdict_numbered(fates.verdict[row]) is (Verdict.VARIES if trace.differing else trace.verdict)
             conversations += 1
-    assert sum(each.conversations for each in replay.verdicts.values()) == conversations
-    assert sum(each.packets for each in replay.verdicts.values()) == len(packets)
+    assert sum(each.conversations for each in replay.sums.verdicts.values()) == conversations
+    assert sum(each.packets for each in replay.sums.verdicts.values()) == len(packets)
     differing = sum(
         1 for part in found for row in range(len(part.seen)) if part.other and part.fates.verdict[row] != part.other.verdict[row]
     )
-    assert sum(each.conversations for each in replay.stopped.values()) == differing
+    assert sum(each.conversations for each in replay.stopped().values()) == differing
 
 
 def plan(tmp_path: Path, lists: str = "") -> Network:
@@ -92,9 +93,9 @@ def test_packets_count_for_the_line_that_decides_their_leg(tmp_path: Path) -> No
     ((access_list, lines),) = replay.lines()
     assert access_list.name == "l"
     assert [(line.legs, line.packets) for line in lines] == [(2, 2), (1, 3)]
-    assert replay.verdicts[Verdict.PERMITTED] == Sum(1, 3, 180)
-    assert replay.verdicts[Verdict.DENIED] == Sum(1, 3, 180)
-    ((sort, total),) = replay.stopped.items()
+    assert replay.sums.verdicts[Verdict.PERMITTED] == Sum(1, 3, 180)
+    assert replay.sums.verdicts[Verdict.DENIED] == Sum(1, 3, 180)
+    ((sort, total),) = replay.stopped().items()
     assert (sort.service, sort.decider and sort.decider.number, str(sort.crossing and sort.crossing.point)) == ("tcp/81", None, "left.a")
     assert total == Sum(1, 3, 180)
 
@@ -111,7 +112,7 @@ def test_where_traffic_came_in_shows_a_claimed_source(tmp_path: Path) -> None:
         list(replay.add(Family.IPV4, seen(packets, [MONDAY, MONDAY + 1, MONDAY + 2])))
         (only,) = replay.rest()
         assert only.fates.on_link.tolist() == [False, False, came_in is None]
-        verdicts.append([verdict_of(only.fates, row) for row in range(3)])
+        verdicts.append([verdict_numbered(only.fates.verdict[row]) for row in range(3)])
     assert verdicts[0] == [Verdict.PERMITTED] * 3
     # A claimed source is denied by the list, or its answers go to the machine that really has the address.
     assert verdicts[1] == [Verdict.DENIED, Verdict.PERMITTED, Verdict.HALF_OPEN]
@@ -126,7 +127,7 @@ def test_what_passes_a_place_on_its_way_claims_nothing_there(tmp_path: Path) -> 
     replay = Replay(network, UTC, entrance=entrance(network.plan, "right.mid"))
     list(replay.add(Family.IPV4, seen([tcp("10.0.0.3", "10.0.1.2", 80), tcp("10.0.2.1", "10.0.1.2", 80)], [MONDAY, MONDAY])))
     (only,) = replay.rest()
-    assert [verdict_of(only.fates, row) for row in range(2)] == [Verdict.PERMITTED] * 2
+    assert [verdict_numbered(only.fates.verdict[row]) for row in range(2)] == [Verdict.PERMITTED] * 2
 
 
 def test_addresses_that_have_no_place_are_counted(tmp_path: Path) -> None:
@@ -135,9 +136,9 @@ def test_addresses_that_have_no_place_are_counted(tmp_path: Path) -> None:
     replay = Replay(Network(read_plan(path)), UTC)
     list(replay.add(Family.IPV4, seen([tcp("10.0.0.3", "192.0.2.9", 80), tcp("10.0.0.3", "10.0.0.4", 80)], [MONDAY, MONDAY])))
     list(replay.rest())
-    assert replay.nowhere == {parse_address("192.0.2.9"): 1}
-    assert replay.verdicts[None].conversations == 1
-    assert replay.on_link.conversations == 1
+    assert replay.sums.nowhere == {parse_address("192.0.2.9"): 1}
+    assert replay.sums.verdicts[None].conversations == 1
+    assert replay.sums.on_link.conversations == 1
 
 
 def test_one_list_is_asked_packet_by_packet(tmp_path: Path) -> None:
@@ -148,7 +149,7 @@ def test_one_list_is_asked_packet_by_packet(tmp_path: Path) -> None:
     replay.add(Family.IPV6, seen([Packet(Family.IPV6, 1, 2, 17, 1, 2)], [MONDAY]))
     assert [line.packets for line in replay.lines()] == [2, 1]
     assert (replay.packets, replay.octets, replay.foreign) == (3, 180, 1)
-    assert Counter({sort.service: each.packets for sort, each in replay.denied.items()}) == {"tcp/80": 1}
+    assert Counter({sort.service: each.packets for sort, each in replay.denied().items()}) == {"tcp/80": 1}
 
 
 def test_a_record_of_both_ways_is_asked_there_and_back(tmp_path: Path) -> None:

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import packet_columns
-from crossgate.core.traffic.assembly import SECOND, Assembler, Seen, joined, opened
+from crossgate.core.traffic.assembly import SECOND, Arrivals, Assembler, Seen, joined, opened
 
 IDLE = 300 * SECOND
 SYN, ACK, FIN, RST = 2, 16, 1, 4
@@ -101,62 +101,65 @@ def test_batches_come_to_what_packet_by_packet_does(data: st.DataObject, packets
     gaps = data.draw(st.lists(st.sampled_from([1, SECOND, 200 * SECOND, 301 * SECOND]), min_size=len(packets), max_size=len(packets)))
     times = np.cumsum(gaps).tolist() if packets else []
     whole = opened(seen(Family.IPV4, packets, times))
-    assembler, found, at = Assembler(IDLE), [], 0
+    arrivals, assembler, found, at = Arrivals(IDLE), Assembler(IDLE), [], 0
     while at < len(packets):
         step = data.draw(st.integers(1, 15))
-        found.append(assembler.add(whole.take(slice(at, at + step))))
+        found.append(assembler.add(arrivals.take(whole.take(slice(at, at + step)))))
         at += step
     rest = assembler.rest()
     found += [] if rest is None else [rest]
     every = [row for each in found for row in columns(each)]
     assert sorted(every, key=str) == sorted(reference(packets, times), key=str)
-    assert assembler.backwards == 0
+    assert arrivals.backwards == 0
 
 
 def test_the_same_ip_packet_within_ten_milliseconds_counts_once_across_batches_too() -> None:
     packets = [Packet(Family.IPV4, 1, 2, 17, 50_000, 53)] * 4
     whole = opened(seen(Family.IPV4, packets, [0, 9_000, 30_000, 39_000]))
     whole.identity[:] = [7, 7, 7, 8]
-    assembler = Assembler()
+    arrivals, assembler = Arrivals(), Assembler()
     for row in range(4):
-        assembler.add(whole.take(slice(row, row + 1)))
+        assembler.add(arrivals.take(whole.take(slice(row, row + 1))))
     rest = assembler.rest()
     assert rest is not None
-    assert (assembler.again, rest.counts[0].tolist()) == (1, [3])
+    assert (arrivals.again, rest.counts[0].tolist()) == (1, [3])
 
 
 def test_times_that_run_backwards_are_counted() -> None:
     packets = [Packet(Family.IPV4, 1, 2, 17, 50_000, port) for port in (1, 2, 3)]
-    assembler = Assembler()
-    assembler.add(opened(seen(Family.IPV4, packets, [20, 10, 15])))
-    assembler.add(opened(seen(Family.IPV4, packets, [18, 30, 31])))
-    assert assembler.backwards == 3
+    arrivals = Arrivals()
+    arrivals.take(opened(seen(Family.IPV4, packets, [20, 10, 15])))
+    arrivals.take(opened(seen(Family.IPV4, packets, [18, 30, 31])))
+    assert arrivals.backwards == 3
 
 
 def test_a_file_that_begins_long_before_the_one_before_begins_anew() -> None:
     packets = [Packet(Family.IPV4, 1, 2, 17, 50_000, 53)] * 2
-    assembler = Assembler(IDLE)
-    found = [assembler.add(opened(seen(Family.IPV4, packets, [start, start + SECOND]))) for start in (1_000 * SECOND, 0, 2 * SECOND)]
+    arrivals, assembler = Arrivals(IDLE), Assembler(IDLE)
+    found = [
+        assembler.add(arrivals.take(opened(seen(Family.IPV4, packets, [start, start + SECOND]))))
+        for start in (1_000 * SECOND, 0, 2 * SECOND)
+    ]
     rest = assembler.rest()
     assert rest is not None
     assert [row[4:7] for each in [*found, rest] for row in columns(each)] == [
         (1_000 * SECOND, 1_001 * SECOND, 2), (0, 3 * SECOND, 4),
     ]  # fmt: skip
-    assert assembler.backwards == 0
+    assert arrivals.backwards == 0
 
 
 def test_in_records_of_flows_the_end_without_a_clients_port_is_the_server() -> None:
     flows = [Packet(Family.IPV4, 2, 1, 6, 443, 50_000, flags=SYN | ACK | FIN), Packet(Family.IPV4, 1, 2, 6, 50_000, 443, flags=SYN | ACK)]
     found = opened(seen(Family.IPV4, flows, [0, 5]), client_ports=(49_152, 65_535))
     rest = Assembler()
-    rest.add(found)
+    rest.add(Arrivals().take(found))
     assert columns(joined([each for each in [rest.rest()] if each])) == [(1, 2, 6, False, 0, 5, 1, 1)]
 
 
 def test_pings_with_other_identifiers_are_other_conversations() -> None:
     pings = [Packet(Family.IPV6, 1, 2, 58, icmp_type=128, icmp_code=0), Packet(Family.IPV6, 2, 1, 58, icmp_type=129, icmp_code=0)]
-    assembler = Assembler()
-    assembler.add(opened(seen(Family.IPV6, pings * 2, [0, 1, 2, 3], [9, 9, 8, 8])))
+    arrivals, assembler = Arrivals(), Assembler()
+    assembler.add(arrivals.take(opened(seen(Family.IPV6, pings * 2, [0, 1, 2, 3], [9, 9, 8, 8]))))
     rest = assembler.rest()
     assert rest is not None
     assert [row[:2] + row[-2:] for row in columns(rest)] == [(1, 2, 1, 1), (1, 2, 1, 1)]

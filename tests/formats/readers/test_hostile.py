@@ -52,7 +52,7 @@ def replayed(network: Network, path: Path) -> None:
         distiller = Distiller(network.plan, part.seen.packets.family)
         distiller.add(part.seen, every=True)
         assert sum(each.conversations for each in distiller.entries()) == len(part.seen)
-    assert replay.first is None or replay.clock.wall(replay.first)
+    assert replay.sums.first is None or replay.clock.wall(replay.sums.first)
 
 
 def mutated(original: bytes, chance: random.Random) -> bytes:

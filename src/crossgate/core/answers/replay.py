@@ -6,71 +6,25 @@ Time is the wall clock of one zone: each conversation's windows are those that a
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import datetime, tzinfo
 from typing import NamedTuple
 
 import numpy as np
 
+from crossgate.core.answers.sums import Line, Sort, Sorts, Sum, Sums
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.packet import SYN, Packet
-from crossgate.core.model.packets import Indices, picked, whole_address
+from crossgate.core.model.packets import Indices, whole_address
 from crossgate.core.model.window import open_at
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.itineraries import Network
-from crossgate.core.network.routing import Crossing
-from crossgate.core.traffic.assembly import SECOND, Assembler, Seen, joined, opened
+from crossgate.core.traffic.assembly import SECOND, Arrivals, Arrived, Assembler, Seen, joined, opened
 from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer, Fates, Hits, courses_of
-from crossgate.core.traffic.legs import service_label
 from crossgate.core.traffic.trace import Verdict
 
 _BATCH = 1 << 15
 _MINUTE = 60 * SECOND
-
-
-@dataclass(slots=True)
-class Sum:
-    """So many conversations, their packets, and the octets of these."""
-
-    conversations: int = 0
-    packets: int = 0
-    octets: int = 0
-
-    def include(self, other: Sum) -> None:
-        """Add another sum."""
-        self.conversations += other.conversations
-        self.packets += other.packets
-        self.octets += other.octets
-
-    def add(self, seen: Seen, rows: Indices) -> None:
-        """Add some rows."""
-        self.conversations += len(rows)
-        self.packets += int(picked(seen.counts, rows).sum())
-        self.octets += int(picked(seen.octets, rows).sum())
-
-
-class Sort(NamedTuple):
-    """Conversations that are alike but for the client's port: the ends, the service, the verdict, and the line that stopped them.
-
-    `was` is the verdict in the plan that another one is compared with.
-    """
-
-    source: Address
-    destination: Address
-    service: str
-    verdict: Verdict | None
-    decider: Decider | None
-    crossing: Crossing | None
-    was: Verdict | None = None
-
-
-class Line(NamedTuple):
-    """A line of a list, how many legs of conversations it decided, and the packets that these stand for."""
-
-    decider: Decider
-    legs: int
-    packets: int
 
 
 class Replayed(NamedTuple):
@@ -114,7 +68,7 @@ class Clock:
 
 
 class Replay:
-    """Conversations put together from what was seen, and traced; sums are added up."""
+    """Conversations put together from what was seen, and traced; what they come to is added up in `sums`."""
 
     def __init__(
         self, network: Network, zone: tzinfo | None = None, idle: int = 300 * SECOND, entrance: Entrance | None = None,
@@ -126,34 +80,37 @@ class Replay:
         self.other = None if other is None else BulkTracer(other, entrance)
         self.clock = Clock(network, zone)
         self._other_clock = None if other is None else Clock(other, zone)
+        self._idle = idle
+        self._arrivals: dict[Family, Arrivals] = {}
         self._assemblers: dict[Family, Assembler] = {}
         self._waiting: dict[Family, list[Seen]] = {}
-        self._idle = idle
-        self.verdicts: dict[Verdict | None, Sum] = {each: Sum() for each in (*VERDICTS, None)}
-        """By verdict; None for what has no place in the plan."""
-        self.on_link, self.unmet = Sum(), Sum()
-        self.stopped: dict[Sort, Sum] = {}
-        """What was not permitted, or with another plan what fares otherwise there."""
-        self.nowhere: dict[Address, int] = {}
-        """Addresses that nobody in the plan can have, with the packets of their conversations."""
-        self.first: int | None = None
-        self.last: int | None = None
+        self.sums = Sums(hits=self.tracer.hits)
 
     @property
     def again(self) -> int:
         """How many packets were seen more than once."""
-        return sum(each.again for each in self._assemblers.values())
+        return sum(each.again for each in self._arrivals.values())
 
     @property
     def backwards(self) -> int:
         """How many packets or records came after a later one."""
-        return sum(each.backwards for each in self._assemblers.values())
+        return sum(each.backwards for each in self._arrivals.values())
 
     def add(self, family: Family, seen: Seen, client_ports: tuple[int, int] | None = None) -> Iterator[Replayed]:
         """Take a batch of what was seen, records of flows where `client_ports` are given, and yield conversations that have ended."""
+        yield from self.put(family, self.arrived(family, seen, client_ports))
+
+    def arrived(self, family: Family, seen: Seen, client_ports: tuple[int, int] | None = None) -> Arrived:
+        """Return a batch in order, each packet once, to be `put` here or elsewhere."""
+        if family not in self._arrivals:
+            self._arrivals[family] = Arrivals(self._idle)
+        return self._arrivals[family].take(opened(seen, client_ports))
+
+    def put(self, family: Family, arrived: Arrived) -> Iterator[Replayed]:
+        """Take a batch that has arrived, all of it or a part's share, and yield conversations that have ended."""
         if family not in self._assemblers:
             self._assemblers[family] = Assembler(self._idle)
-        ended = self._assemblers[family].add(opened(seen, client_ports))
+        ended = self._assemblers[family].add(arrived)
         if len(ended):
             waiting = self._waiting.setdefault(family, [])
             waiting.append(ended)
@@ -169,15 +126,26 @@ class Replay:
             if self._waiting.get(family):
                 yield self._traced(family)
 
+    def begin_again(self) -> None:
+        """Forget all traffic and its sums; what was worked out of the plan is kept."""
+        self._arrivals, self._assemblers, self._waiting = {}, {}, {}
+        self.tracer.forget_hits()
+        self.sums = Sums(hits=self.tracer.hits)
+
+    def stopped(self) -> dict[Sort, Sum]:
+        """Return what was not permitted, or with another plan what fares otherwise there."""
+        tracer = self.other or self.tracer
+        return self.sums.sorts.found(tracer.lists, self.other is not None)
+
     def _traced(self, family: Family) -> Replayed:
         seen = joined(self._waiting.pop(family))
         fates = self._fates(self.tracer, self.clock, seen)
         other = None if self.other is None or self._other_clock is None else self._fates(self.other, self._other_clock, seen)
         self._sum(seen, fates)
         if other is None or self.other is None:
-            _sort(self.stopped, seen, fates, self.tracer, np.flatnonzero(fates.verdict > 0))
+            self.sums.sorts.add(seen, fates, self.tracer, np.flatnonzero(fates.verdict > 0))
         else:
-            _sort(self.stopped, seen, other, self.other, np.flatnonzero(fates.verdict != other.verdict), fates)
+            self.sums.sorts.add(seen, other, self.other, np.flatnonzero(fates.verdict != other.verdict), fates)
         return Replayed(seen, fates, other)
 
     @staticmethod
@@ -186,25 +154,24 @@ class Replay:
         return tracer.trace(seen.packets, windows, clock.states, seen.counts[0], seen.counts[1])
 
     def _sum(self, seen: Seen, fates: Fates) -> None:
+        sums = self.sums
         for number, verdict in (*enumerate(VERDICTS), (NO_PLACE, None)):
-            self.verdicts[verdict].add(seen, np.flatnonzero(fates.verdict == number))
-        self.on_link.add(seen, np.flatnonzero(fates.on_link))
-        self.unmet.add(seen, np.flatnonzero(~fates.met & ~fates.on_link & (fates.verdict != NO_PLACE)))
-        first, last = int(seen.first.min()), int(seen.last.max())
-        self.first = first if self.first is None else min(first, self.first)
-        self.last = last if self.last is None else max(last, self.last)
+            sums.verdicts[verdict].add(seen, np.flatnonzero(fates.verdict == number))
+        sums.on_link.add(seen, np.flatnonzero(fates.on_link))
+        sums.unmet.add(seen, np.flatnonzero(~fates.met & ~fates.on_link & (fates.verdict != NO_PLACE)))
+        sums.span(int(seen.first.min()), int(seen.last.max()))
         lost = np.flatnonzero(fates.verdict == NO_PLACE)
         if len(lost):
             ends = self.tracer.ends(seen.packets.family)
             for side, column in zip(ends.found(seen.packets.take(lost)), (seen.packets.source, seen.packets.destination), strict=True):
                 for row in lost[side == NO_PLACE].tolist():
                     address = Address(seen.packets.family, whole_address(column[:, row]))
-                    self.nowhere[address] = self.nowhere.get(address, 0) + int(seen.counts[:, row].sum())
+                    sums.nowhere[address] = sums.nowhere.get(address, 0) + int(seen.counts[:, row].sum())
 
     def lines(self) -> Iterator[tuple[AccessList, list[Line]]]:
         """Yield each placed list with its lines and how often they decided."""
         placed = {each.name for each in self.network.plan.placed.values()}
-        for each, hits in zip(self.tracer.lists, self.tracer.hits, strict=True):
+        for each, hits in zip(self.tracer.lists, self.sums.hits, strict=True):
             if each.name in placed:
                 yield each, list_lines(each, hits)
 
@@ -226,7 +193,7 @@ class ListReplay:
         self._number = self._asked.lists.index(access_list)
         self.packets, self.octets, self.foreign = 0, 0, 0
         """How many packets were asked, their octets, and how many are of the other family."""
-        self.denied: dict[Sort, Sum] = {}
+        self._denied = Sorts()
 
     def add(self, family: Family, seen: Seen) -> None:
         """Ask a batch of packets, or of flows, both ways."""
@@ -251,45 +218,12 @@ class ListReplay:
         nowhere, none = np.full(len(seen), NO_PLACE, np.int32), np.zeros(len(seen), np.bool_)
         lists = np.full(len(seen), self._number, np.int32)
         fates = Fates(denied.astype(np.int8) * VERDICTS.index(Verdict.DENIED), lists, entry, nowhere, ~none, none)
-        _sort(self.denied, seen, fates, self._asked, np.flatnonzero(denied))
+        self._denied.add(seen, fates, self._asked, np.flatnonzero(denied))
+
+    def denied(self) -> dict[Sort, Sum]:
+        """Return what the list denied."""
+        return self._denied.found(self._asked.lists, compared=False)
 
     def lines(self) -> list[Line]:
         """Return the list's lines with how often they decided."""
         return list_lines(self.access_list, self._asked.hits[self._number])
-
-
-def _sort(sums: dict[Sort, Sum], seen: Seen, fates: Fates, tracer: BulkTracer, rows: Indices, was: Fates | None = None) -> None:
-    """Add rows to the sums of those that are alike, each sort looked at once."""
-    if not len(rows):
-        return
-    packets = seen.packets.take(rows)
-    columns = [*packets.source, *packets.destination, packets.protocol, packets.destination_port, packets.fragment]
-    columns += [fates.verdict[rows], fates.list[rows], fates.entry[rows], fates.crossing[rows]]
-    columns += [] if was is None else [was.verdict[rows]]
-    table = np.stack([each.astype(np.int64) if each.dtype != np.uint64 else each.view(np.int64) for each in columns], axis=1)
-    _, first, inverse = np.unique(table, axis=0, return_index=True, return_inverse=True)
-    inverse = inverse.reshape(-1)
-    packets_of, octets_of = (np.bincount(inverse, picked(each, rows).sum(axis=0)).astype(np.int64) for each in (seen.counts, seen.octets))
-    counts = np.bincount(inverse)
-    for number, place in enumerate(first.tolist()):
-        found = sums.setdefault(_sort_of(packets.packet(place), fates, tracer, int(rows[place]), was), Sum())
-        found.conversations += int(counts[number])
-        found.packets += int(packets_of[number])
-        found.octets += int(octets_of[number])
-
-
-def _sort_of(packet: Packet, fates: Fates, tracer: BulkTracer, row: int, was: Fates | None) -> Sort:
-    source, destination = Address(packet.family, packet.source), Address(packet.family, packet.destination)
-    decider = crossing = None
-    if fates.list[row] != NO_PLACE:
-        access_list = tracer.lists[fates.list[row]]
-        decider = Decider(access_list, access_list.entries[fates.entry[row]] if fates.entry[row] >= 0 else None)
-        crossing = None if fates.crossing[row] == NO_PLACE else tracer.place(int(fates.crossing[row]))
-    # A conversation is named by what opens it, whatever flags its packets have.
-    service = service_label(packet if packet.flags is None else packet._replace(flags=SYN))
-    return Sort(source, destination, service, verdict_of(fates, row), decider, crossing, None if was is None else verdict_of(was, row))
-
-
-def verdict_of(fates: Fates, row: int) -> Verdict | None:
-    """Return a row's verdict, None for what has no place in the plan."""
-    return None if fates.verdict[row] == NO_PLACE else VERDICTS[fates.verdict[row]]

@@ -2,7 +2,7 @@
 
 1. A conversation is what goes between two ends with the same protocol and ports, both ways: the unordered 5-tuple. For ICMP
    messages that are answered the identifier stands for the ports; non-initial fragments, which have none, are apart.
-2. It ends once nothing is seen of it for the idle time. After a RST, or a FIN both ways, a new SYN begins the next one.
+2. It ends once the times of what comes in have gone on by more than the idle time, and nothing was seen of it. After a RST, or a FIN both ways, a new SYN begins the next one.
 3. Its opener is the sender of the first packet, but the SYN, the ICMP request, or in records of flows the end whose port is a
    client's, tell better. A SYN+ACK or an ICMP reply that comes first is turned round.
 4. The same IP packet seen again within 10 ms, as on both sides of a router, counts once.
@@ -15,6 +15,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, fields, replace
+from typing import NamedTuple
 
 import numpy as np
 
@@ -121,14 +122,23 @@ def opened(seen: Seen, client_ports: tuple[int, int] | None = None) -> Seen:
     return replace(turned, packets=named, told=told)
 
 
-class Assembler:
-    """Puts what is seen in one family together; rows are given in batches, about in the order of their times."""
+class Arrived(NamedTuple):
+    """A batch of rows in the order of their times; before it, times had reached `clock`. `anew`: what is open before it has ended."""
+
+    seen: Seen
+    clock: int
+    anew: bool
+
+    def clocks(self) -> Indices:
+        """Return for each row the time that had been reached when it came."""
+        return np.maximum(self.seen.first, self.clock)
+
+
+class Arrivals:
+    """Rows of one family as they come in: put in the order of time batch by batch, each packet once."""
 
     def __init__(self, idle: int = 300 * SECOND) -> None:
-        """Make it; a conversation of which nothing is seen for more than `idle` microseconds has ended."""
         self._idle = idle
-        self._open: Seen | None = None
-        self._waiting: list[Seen] = []
         self._recent: tuple[Words, Indices] = np.zeros(0, np.uint64), np.zeros(0, np.int64)
         self._latest = _NEVER
         self.again = 0
@@ -136,46 +146,22 @@ class Assembler:
         self.backwards = 0
         """How many rows came after a later one."""
 
-    def add(self, seen: Seen) -> Seen:
-        """Take a batch of rows as `opened` returns them, and return conversations that have ended by now, in the order in which they did.
+    def take(self, seen: Seen) -> Arrived:
+        """Take a batch of rows as `opened` returns them.
 
-        A batch that begins more than the idle time before what was seen so far, as another file may, begins anew.
+        One that begins more than the idle time before what was seen so far, as another file may, begins anew.
         """
-        before = None
-        if len(seen):
-            if int(seen.first.min()) < self._latest - self._idle:
-                before, self._latest = self.rest(), _NEVER
-                self._recent = self._recent[0][:0], self._recent[1][:0]
-            self._look_back(seen.first)
-            if (seen.first[1:] < seen.first[:-1]).any():
-                seen = seen.take(np.argsort(seen.first, kind="stable"))
-            self._waiting.append(self._once(seen))
-        # Merging costs as much as is open, so it waits for as many.
-        waiting, open_ones = sum(map(len, self._waiting)), 0 if self._open is None else len(self._open)
-        ended = self._merge() if waiting >= max(_LEAST_MERGED, open_ones) else seen.take(slice(0, 0))
-        return ended if before is None else joined([before, ended])
-
-    def rest(self) -> Seen | None:
-        """Return the conversations that are open still, in the order of their last packets, and forget them."""
-        ended = self._merge() if self._waiting else None
-        left, self._open = self._open, None
-        parts = [each for each in (ended, left) if each is not None and len(each)]
-        if not parts:
-            return None
-        whole = joined(parts)
-        return whole.take(np.argsort(whole.last, kind="stable"))
-
-    def _merge(self) -> Seen:
-        """Put what waits behind what is open, and return what has ended."""
-        waiting, self._waiting = self._waiting, []
-        found = self._merged(joined(waiting if self._open is None else [self._open, *waiting]))
-        ended = found.last < self._latest - self._idle
-        if ended.sum() < len(found) // _FEW_ENDED:
-            self._open = found
-            return found.take(slice(0, 0))
-        self._open = found.take(~ended)
-        ended_ones = np.flatnonzero(ended)
-        return found.take(ended_ones[np.argsort(found.last[ended_ones], kind="stable")])
+        if not len(seen):
+            return Arrived(seen, self._latest, anew=False)
+        anew = int(seen.first.min()) < self._latest - self._idle
+        if anew:
+            self._latest = _NEVER
+            self._recent = self._recent[0][:0], self._recent[1][:0]
+        clock = self._latest
+        self._look_back(seen.first)
+        if (seen.first[1:] < seen.first[:-1]).any():
+            seen = seen.take(np.argsort(seen.first, kind="stable"))
+        return Arrived(self._once(seen), clock, anew)
 
     def _look_back(self, times: Indices) -> None:
         reached = np.maximum.accumulate(np.concatenate([[self._latest], times]))
@@ -198,16 +184,69 @@ class Assembler:
         self.again += int(again.sum())
         return seen.take(~again) if again.any() else seen
 
-    def _merged(self, seen: Seen) -> Seen:
-        """Return one row for each conversation among rows that are in the order of time."""
+
+class Assembler:
+    """Puts what arrives in one family together; rows are given in batches, about in the order of their times."""
+
+    def __init__(self, idle: int = 300 * SECOND) -> None:
+        """Make it; a conversation of which nothing is seen for more than `idle` microseconds has ended."""
+        self._idle = idle
+        self._open: Seen | None = None
+        self._begun = np.zeros(0, np.int64)
+        """For each open conversation, the time that had been reached when it began."""
+        self._waiting: list[Arrived] = []
+        self._latest = _NEVER
+
+    def add(self, arrived: Arrived) -> Seen:
+        """Take a batch, and return conversations that have ended by now, in the order in which they did."""
+        before = None
+        seen = arrived.seen
+        if arrived.anew:
+            before, self._latest = self.rest(), _NEVER
+        if len(seen):
+            self._latest = max(self._latest, arrived.clock, int(seen.first[-1]))
+            self._waiting.append(arrived)
+        # Merging costs as much as is open, so it waits for as many.
+        waiting, open_ones = sum(len(each.seen) for each in self._waiting), len(self._begun)
+        ended = self._merge() if waiting >= max(_LEAST_MERGED, open_ones) else seen.take(slice(0, 0))
+        return ended if before is None else joined([before, ended])
+
+    def rest(self) -> Seen | None:
+        """Return the conversations that are open still, in the order of their last packets, and forget them."""
+        ended = self._merge() if self._waiting else None
+        left, self._open, self._begun = self._open, None, self._begun[:0]
+        parts = [each for each in (ended, left) if each is not None and len(each)]
+        if not parts:
+            return None
+        whole = joined(parts)
+        return whole.take(np.argsort(whole.last, kind="stable"))
+
+    def _merge(self) -> Seen:
+        """Put what waits behind what is open, and return what has ended."""
+        waiting, self._waiting = self._waiting, []
+        seen, clocks = [each.seen for each in waiting], [each.clocks() for each in waiting]
+        if self._open is not None:
+            seen, clocks = [self._open, *seen], [self._begun, *clocks]
+        found, begun = self._merged(joined(seen), np.concatenate(clocks))
+        ended = found.last < self._latest - self._idle
+        if ended.sum() < len(found) // _FEW_ENDED:
+            self._open, self._begun = found, begun
+            return found.take(slice(0, 0))
+        self._open, self._begun = found.take(~ended), begun[~ended]
+        ended_ones = np.flatnonzero(ended)
+        return found.take(ended_ones[np.argsort(found.last[ended_ones], kind="stable")])
+
+    def _merged(self, seen: Seen, clocks: Indices) -> tuple[Seen, Indices]:
+        """Return one row for each conversation among rows in the order in which they came, and the clock of its first."""
         order, key = _sorted_by_conversation(seen)
         first, last, told = seen.first[order], seen.last[order], seen.told[order]
         begins = np.ones(len(seen), np.bool_)
         begins[1:] = (key[1:] != key[:-1]).any(axis=1)
-        begins[1:] |= first[1:] - _running_maximum(last, begins)[:-1] > self._idle
+        clock = clocks[order]
+        begins[1:] |= clock[1:] - _running_maximum(last, begins)[:-1] > self._idle
         begins |= _reopened(seen, order, begins)
         if begins.all():
-            return seen
+            return seen, clocks
         starts = np.flatnonzero(begins)
         run = np.cumsum(begins) - 1
         chosen = starts.copy()
@@ -224,7 +263,8 @@ class Assembler:
             ordered = picked(column, order)
             pairs.append(picked(add.reduceat(np.where(against, ordered[::-1], ordered), starts, axis=1), kept))
         bounds = np.minimum.reduceat(first, starts)[kept], np.maximum.reduceat(last, starts)[kept]
-        return replace(opener, first=bounds[0], last=bounds[1], counts=pairs[0], octets=pairs[1], flags=pairs[2])
+        whole = replace(opener, first=bounds[0], last=bounds[1], counts=pairs[0], octets=pairs[1], flags=pairs[2])
+        return whole, clock[starts][kept]
 
 
 def _key_words(seen: Seen) -> list[Words]:
@@ -249,13 +289,23 @@ def _key_words(seen: Seen) -> list[Words]:
     return [low[0], low[1], high[0], high[1], ports, rest]
 
 
-def _sorted_by_conversation(seen: Seen) -> tuple[Indices, Words]:
-    """Return the order that brings the rows of each conversation together, as they came, and their keys in that order."""
-    words = _key_words(seen)
-    digest = np.zeros(len(seen), np.uint64)
+def conversation_digest(seen: Seen) -> Words:
+    """Return for each row a number that all rows of its conversation share, and that is spread evenly."""
+    return _digest(_key_words(seen))
+
+
+def _digest(words: Sequence[Words]) -> Words:
+    digest = np.zeros(len(words[0]), np.uint64)
     for word in words:
         digest = (digest ^ word) * np.uint64(0x9E3779B97F4A7C15)
         digest ^= digest >> np.uint64(29)
+    return digest
+
+
+def _sorted_by_conversation(seen: Seen) -> tuple[Indices, Words]:
+    """Return the order that brings the rows of each conversation together, as they came, and their keys in that order."""
+    words = _key_words(seen)
+    digest = _digest(words)
     order = np.argsort(digest, kind="stable")
     key = np.take(np.stack(words, axis=1), order, axis=0)
     ordered = digest[order]

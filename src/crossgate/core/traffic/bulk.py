@@ -123,7 +123,8 @@ class BulkTracer:
         self.entered = entered
         self.lists: list[AccessList] = list(network.plan.lists.values())
         self._number = {each.name: number for number, each in enumerate(self.lists)}
-        self.hits = [Hits(*(np.zeros(len(each.entries) + 1, np.int64) for _ in range(2))) for each in self.lists]
+        self.hits: list[Hits] = []
+        self.forget_hits()
         self._permits = [np.array([Decider(each, entry).permits for entry in (*each.entries, None)]) for each in self.lists]
         self._flagged = [any(entry.qualifiers.flags for entry in each.entries) for each in self.lists]
         self._families: dict[Family, _Ends] = {}
@@ -132,6 +133,10 @@ class BulkTracer:
         self._lane_numbers: dict[_Lane, int] = {}
         self._lanes: _Lanes | None = None
         self._matches: dict[tuple[int, frozenset[str]], FirstMatch] = {}
+
+    def forget_hits(self) -> None:
+        """Count what lines decide from nothing; what was counted stays with whom it was given to."""
+        self.hits = [Hits(*(np.zeros(len(each.entries) + 1, np.int64) for _ in range(2))) for each in self.lists]
 
     def place(self, number: int) -> Crossing:
         """Return the crossing that has a number in `Fates`."""

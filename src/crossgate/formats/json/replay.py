@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from crossgate.core.answers.replay import Line, ListReplay, Replay, Sort, Sum
+from crossgate.core.answers.replay import ListReplay, Replay
+from crossgate.core.answers.sums import Line, Sort, Sum
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.trace import Verdict
 from crossgate.formats.json.parts import Document, decider_document
@@ -19,7 +20,7 @@ _NOWHERE = "nowhere"
 def replay_document(replay: Replay, told: Sequence[Told], zone: str, where: str | None) -> Document:
     """Return `crossgate/replay/1` for conversations; times are ISO 8601 on the wall clock of `zone`."""
     plan, other = replay.network.plan, replay.other
-    first, last = (None if each is None else replay.clock.wall(each).isoformat() for each in (replay.first, replay.last))
+    first, last = (None if each is None else replay.clock.wall(each).isoformat() for each in (replay.sums.first, replay.sums.last))
     document: Document = {
         "schema": "crossgate/replay/1",
         "plan": plan.files[0],
@@ -31,14 +32,14 @@ def replay_document(replay: Replay, told: Sequence[Told], zone: str, where: str 
         "last": last,
         "seen_twice": replay.again,
         "out_of_order": replay.backwards,
-        "verdicts": {_verdict(verdict): _sum(each) for verdict, each in replay.verdicts.items()},
-        "on_link": _sum(replay.on_link),
-        "met_no_list": _sum(replay.unmet),
+        "verdicts": {_verdict(verdict): _sum(each) for verdict, each in replay.sums.verdicts.items()},
+        "on_link": _sum(replay.sums.on_link),
+        "met_no_list": _sum(replay.sums.unmet),
     }
-    document["differing" if other else "not_permitted"] = _sorts(replay.stopped, bool(other))
+    document["differing" if other else "not_permitted"] = _sorts(replay.stopped(), bool(other))
     document["lists"] = [{"list": each.name, "lines": _lines(lines)} for each, lines in replay.lines()]
     document["tls"] = [_chosen(each, number) for each, number in sorted(hellos_of(told).items())]
-    document["no_place"] = [{"address": str(address), "packets": packets} for address, packets in sorted(replay.nowhere.items())]
+    document["no_place"] = [{"address": str(address), "packets": packets} for address, packets in sorted(replay.sums.nowhere.items())]
     return document
 
 
@@ -57,7 +58,7 @@ def list_replay_document(asked: Sequence[ListReplay], plan: Plan, told: Sequence
                 "bytes": each.octets,
                 "other_family": each.foreign,
                 "lines": _lines(each.lines()),
-                "not_permitted": _sorts(each.denied, compared=False),
+                "not_permitted": _sorts(each.denied(), compared=False),
             }
             for each in asked
         ],

@@ -1,0 +1,211 @@
+"""Sums of conversations that were replayed: by verdict, by what is alike, by line of a list; parts of the traffic add up to all of it.
+
+Sums hold numbers, not objects of a plan: lists by their order in the plan, entries by their order in the list. So they can be
+worked out elsewhere and sent.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import numpy as np
+
+from crossgate.core.model.accesslist import AccessList, Decider
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.packet import SYN, Packet
+from crossgate.core.model.packets import Indices, Packets, joined_packets, picked
+from crossgate.core.network.routing import Crossing
+from crossgate.core.traffic.assembly import Seen
+from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer, Fates, Hits
+from crossgate.core.traffic.legs import service_label
+from crossgate.core.traffic.trace import Verdict
+
+_LEAST_ADDED_UP = 1 << 16
+
+
+@dataclass(slots=True)
+class Sum:
+    """So many conversations, their packets, and the octets of these."""
+
+    conversations: int = 0
+    packets: int = 0
+    octets: int = 0
+
+    def include(self, other: Sum) -> None:
+        """Add another sum."""
+        self.conversations += other.conversations
+        self.packets += other.packets
+        self.octets += other.octets
+
+    def add(self, seen: Seen, rows: Indices) -> None:
+        """Add some rows."""
+        self.conversations += len(rows)
+        self.packets += int(picked(seen.counts, rows).sum())
+        self.octets += int(picked(seen.octets, rows).sum())
+
+
+class Sort(NamedTuple):
+    """Conversations that are alike but for the client's port: the ends, the service, the verdict, and the line that stopped them.
+
+    `was` is the verdict in the plan that another one is compared with.
+    """
+
+    source: Address
+    destination: Address
+    service: str
+    verdict: Verdict | None
+    decider: Decider | None
+    crossing: Crossing | None
+    was: Verdict | None = None
+
+
+class Line(NamedTuple):
+    """A line of a list, how many legs of conversations it decided, and the packets that these stand for."""
+
+    decider: Decider
+    legs: int
+    packets: int
+
+
+class _Rows(NamedTuple):
+    """Rows of one family that differ in `keys`, one of their packets, and their conversations, packets and octets."""
+
+    keys: Indices
+    packets: Packets
+    sums: Indices
+
+    def added_up(self) -> _Rows:
+        """Return the same, each key once."""
+        _, first, inverse = np.unique(self.keys, axis=0, return_index=True, return_inverse=True)
+        sums = np.zeros((len(first), self.sums.shape[1]), np.int64)
+        np.add.at(sums, inverse.reshape(-1), self.sums)
+        return _Rows(self.keys[first], self.packets.take(first), sums)
+
+
+_FATE = 5
+"""The last columns of the keys: verdict, list, entry, crossing, and the verdict in the plan that is compared with."""
+
+
+class Sorts:
+    """Sums of conversations that are alike, as columns."""
+
+    def __init__(self) -> None:
+        self._rows: dict[Family, list[_Rows]] = {}
+        self.places: list[Crossing] = []
+        """The crossings by their numbers in the keys."""
+
+    def __bool__(self) -> bool:
+        return bool(self._rows)
+
+    def add(self, seen: Seen, fates: Fates, tracer: BulkTracer, rows: Indices, was: Fates | None = None) -> None:
+        """Add some rows, whose fates are those that a tracer gave."""
+        if not len(rows):
+            return
+        packets = seen.packets.take(rows)
+        columns = [*packets.source, *packets.destination, packets.protocol, packets.destination_port, packets.fragment]
+        columns += [fates.verdict[rows], fates.list[rows], fates.entry[rows], fates.crossing[rows]]
+        columns += [np.zeros(len(rows)) if was is None else was.verdict[rows]]
+        keys = np.stack([each.view(np.int64) if each.dtype == np.uint64 else each.astype(np.int64) for each in columns], axis=1)
+        numbers = [np.ones(len(rows), np.int64), *(picked(each, rows).sum(axis=0) for each in (seen.counts, seen.octets))]
+        self.places = [tracer.place(number) for number in range(tracer.places)]
+        self._put(packets.family, _Rows(keys, packets, np.stack(numbers, axis=1)))
+
+    def include(self, other: Sorts) -> None:
+        """Add other sums."""
+        numbers = {crossing: number for number, crossing in enumerate(self.places)}
+        mapped = np.array([*(numbers.setdefault(each, len(numbers)) for each in other.places), NO_PLACE], np.int64)
+        self.places = list(numbers)
+        for family, parts in other._rows.items():
+            for part in parts:
+                keys = part.keys.copy()
+                keys[:, -2] = mapped[keys[:, -2]]
+                self._put(family, part._replace(keys=keys))
+
+    def _put(self, family: Family, rows: _Rows) -> None:
+        """Keep rows, and add up what is kept once as much has come as there was."""
+        kept = self._rows.setdefault(family, [])
+        kept.append(rows.added_up())
+        later = sum(len(each.keys) for each in kept[1:])
+        if later >= max(_LEAST_ADDED_UP, len(kept[0].keys)):
+            self._rows[family] = [_joined(kept)]
+
+    def found(self, lists: Sequence[AccessList], compared: bool) -> dict[Sort, Sum]:
+        """Return the sums by what is alike; `lists` are the plan's in their order, `compared` tells whether another plan was."""
+        found: dict[Sort, Sum] = {}
+        for parts in self._rows.values():
+            whole = _joined(parts)
+            for row, (numbers, fate) in enumerate(zip(whole.sums.tolist(), whole.keys[:, -_FATE:].tolist(), strict=True)):
+                sort = self._sort(whole.packets.packet(row), lists, fate, compared)
+                found.setdefault(sort, Sum()).include(Sum(*numbers))
+        return dict(sorted(found.items(), key=lambda item: _rank(item[0])))
+
+    def _sort(self, packet: Packet, lists: Sequence[AccessList], fate: list[int], compared: bool) -> Sort:
+        verdict, number, entry, crossing, was = fate
+        decider = None
+        if number != NO_PLACE:
+            decider = Decider(lists[number], lists[number].entries[entry] if entry >= 0 else None)
+        # A conversation is named by what opens it, whatever flags its packets have.
+        service = service_label(packet if packet.flags is None else packet._replace(flags=SYN))
+        return Sort(
+            Address(packet.family, packet.source), Address(packet.family, packet.destination), service, verdict_numbered(verdict),
+            decider, None if crossing == NO_PLACE else self.places[crossing], verdict_numbered(was) if compared else None,
+        )  # fmt: skip
+
+
+def _rank(sort: Sort) -> tuple[Address, Address, str, str, str, str]:
+    line = "" if sort.decider is None else sort.decider.name
+    return sort.source, sort.destination, sort.service, f"{sort.was} {sort.verdict}", line, str(sort.crossing)
+
+
+def _joined(parts: Sequence[_Rows]) -> _Rows:
+    if len(parts) == 1:
+        return parts[0]
+    columns = (np.concatenate([getattr(each, name) for each in parts]) for name in ("keys", "sums"))
+    keys, sums = columns
+    return _Rows(keys, joined_packets([each.packets for each in parts]), sums).added_up()
+
+
+def verdict_numbered(number: int) -> Verdict | None:
+    """Return the verdict that has a number in `Fates`, None for what has no place in the plan."""
+    return None if number == NO_PLACE else VERDICTS[number]
+
+
+@dataclass
+class Sums:
+    """What some conversations come to."""
+
+    verdicts: dict[Verdict | None, Sum] = field(default_factory=lambda: {each: Sum() for each in (*VERDICTS, None)})
+    """By verdict; None for what has no place in the plan."""
+    on_link: Sum = field(default_factory=Sum)
+    unmet: Sum = field(default_factory=Sum)
+    sorts: Sorts = field(default_factory=Sorts)
+    """What was not permitted, or with another plan what fares otherwise there."""
+    nowhere: dict[Address, int] = field(default_factory=dict)
+    """Addresses that nobody in the plan can have, with the packets of their conversations."""
+    first: int | None = None
+    last: int | None = None
+    """When the first one began and the last one ended, in microseconds."""
+    hits: list[Hits] = field(default_factory=list)
+    """What the lines of each list decided, in the order of the plan."""
+
+    def span(self, first: int, last: int) -> None:
+        """Take in a span of time."""
+        self.first = first if self.first is None else min(first, self.first)
+        self.last = last if self.last is None else max(last, self.last)
+
+    def include(self, other: Sums) -> None:
+        """Add what other conversations come to."""
+        for verdict, each in other.verdicts.items():
+            self.verdicts[verdict].include(each)
+        self.on_link.include(other.on_link)
+        self.unmet.include(other.unmet)
+        self.sorts.include(other.sorts)
+        for address, packets in other.nowhere.items():
+            self.nowhere[address] = self.nowhere.get(address, 0) + packets
+        if other.first is not None and other.last is not None:
+            self.span(other.first, other.last)
+        for own, others in zip(self.hits, other.hits, strict=True):
+            own.legs += others.legs
+            own.packets += others.packets

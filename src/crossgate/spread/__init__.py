@@ -1,0 +1,1 @@
+"""A replay spread over processes: here, or on the machines of a Dask cluster."""

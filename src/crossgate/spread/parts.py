@@ -1,0 +1,130 @@
+"""Traffic in parts: each conversation is whole in one of them, so that parts can be replayed apart and added up.
+
+Which part a row goes to is told by a digest of its unordered 5-tuple. A part is a file of records, one a stretch of the stream,
+in the order in which it was read; what a batch was told by all rows together, as what time had been reached, goes with each share.
+"""
+
+from __future__ import annotations
+
+import pickle
+import struct
+import threading
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import tzinfo
+from io import BytesIO
+from pathlib import Path
+from typing import TYPE_CHECKING, BinaryIO, NamedTuple
+
+import numpy as np
+import pyarrow as pa
+
+from crossgate.core.answers.replay import Replay
+from crossgate.core.answers.sums import Sums
+from crossgate.core.model.address import Family
+from crossgate.core.model.plan import Plan
+from crossgate.core.network.entrance import entrance
+from crossgate.core.network.itineraries import Network
+from crossgate.core.traffic.assembly import Arrived, conversation_digest
+from crossgate.formats.verdicts import verdict_rows
+
+if TYPE_CHECKING:
+    from crossgate.core.model.packets import Indices
+
+_ROWS = 1 << 13
+"""So many rows of a part wait before they are written."""
+_HEAD = struct.Struct(">QQ")
+"""Before each record: its length, and that of what it unpacks to."""
+
+Share = tuple[Family, Arrived]
+
+
+@dataclass(frozen=True)
+class Job:
+    """What is done with every part: the plan, another one to compare with, and the options of `replay` that count for it."""
+
+    plan: Plan
+    other: Plan | None
+    entered: str | None
+    zone: tzinfo | None
+    idle: int
+    rows: bool
+    """Whether a row for each conversation is wanted."""
+
+    def replay(self) -> Replay:
+        """Make what replays traffic for this."""
+        came_in = None if self.entered is None else entrance(self.plan, self.entered)
+        other = None if self.other is None else Network(self.other)
+        return Replay(Network(self.plan), self.zone, self.idle, came_in, other)
+
+
+class Done(NamedTuple):
+    """What a part comes to, and its conversations' rows where they are wanted."""
+
+    sums: Sums
+    rows: pa.Table | None
+
+
+class Parts:
+    """Files of traffic in a folder, one for each part."""
+
+    def __init__(self, folder: Path, count: int) -> None:
+        self.paths = [folder / f"part-{number}" for number in range(count)]
+        self._waiting: list[list[Share]] = [[] for _ in range(count)]
+        self._rows = np.zeros(count, np.int64)
+
+    def add(self, family: Family, arrived: Arrived) -> None:
+        """Give each part its share of a batch. Raises `OSError` where there is no space left."""
+        seen = arrived.seen
+        of_row: Indices = (conversation_digest(seen) % np.uint64(len(self.paths))).astype(np.int64)
+        counts = np.bincount(of_row, minlength=len(self.paths))
+        sorted_rows = seen.take(np.argsort(of_row, kind="stable"))
+        ends = np.cumsum(counts).tolist()
+        for part, (count, end) in enumerate(zip(counts.tolist(), ends, strict=True)):
+            if count or arrived.anew:
+                share = sorted_rows.take(slice(end - count, end))
+                self._waiting[part].append((family, arrived._replace(seen=share)))
+                self._rows[part] += count
+        for part in np.flatnonzero(self._rows >= _ROWS).tolist():
+            self._write(part)
+
+    def close(self) -> None:
+        """Write what waits. Raises `OSError` where there is no space left."""
+        for part in range(len(self.paths)):
+            self._write(part)
+
+    def _write(self, part: int) -> None:
+        record = pickle.dumps(self._waiting[part], pickle.HIGHEST_PROTOCOL)
+        self._waiting[part], self._rows[part] = [], 0
+        packed = pa.compress(record, codec="lz4", asbytes=True)
+        with self.paths[part].open("ab") as file:
+            file.write(_HEAD.pack(len(packed), len(record)))
+            file.write(packed)
+
+
+def shares(file: BinaryIO) -> Iterator[Share]:
+    """Yield what a part's file has, in order."""
+    while head := file.read(_HEAD.size):
+        packed, size = _HEAD.unpack(head)
+        yield from pickle.loads(pa.decompress(file.read(packed), decompressed_size=size, codec="lz4", asbytes=True))
+
+
+_kept = threading.local()
+"""What the last job of this thread worked out of its plan, for the next part."""
+
+
+def replay_part(job: bytes, part: Path | bytes) -> Done:
+    """Replay one part, given as its file or as what stands in it; `job` is a pickled `Job`. Runs in any process, any number of times."""
+    if getattr(_kept, "job", None) != job:
+        wanted: Job = pickle.loads(job)
+        _kept.job, _kept.wanted, _kept.replay = job, wanted, wanted.replay()
+    replay: Replay = _kept.replay
+    replay.begin_again()
+    rows = []
+    with BytesIO(part) if isinstance(part, bytes) else part.open("rb") as file:
+        for family, arrived in shares(file):
+            for ended in replay.put(family, arrived):
+                rows += [verdict_rows(ended, replay.tracer)] if _kept.wanted.rows else []
+    for ended in replay.rest():
+        rows += [verdict_rows(ended, replay.tracer)] if _kept.wanted.rows else []
+    return Done(replay.sums, pa.concat_tables(rows) if rows else None)

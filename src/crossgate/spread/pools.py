@@ -1,0 +1,136 @@
+"""Who replays the parts: processes of this machine, or the workers of a Dask cluster; what is lost with one of them is done again."""
+
+from __future__ import annotations
+
+import signal
+import warnings
+from collections import deque
+from collections.abc import Iterator, Sequence
+from concurrent.futures import Future, ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from importlib.metadata import PackageNotFoundError, version
+from multiprocessing import get_context
+from pathlib import Path
+from typing import Any, Protocol
+
+from crossgate.core.model.errors import PlanError
+from crossgate.spread.parts import Done, replay_part
+
+EXTRA = "pip install 'crossgate[cluster]'"
+_TRIES = 3
+_PATIENCE = 10
+"""Seconds to wait for a scheduler and its first worker."""
+
+
+class Pool(Protocol):
+    """Takes parts, and gives back what they come to, in their order."""
+
+    size: int
+    """How many parts are replayed at a time."""
+
+    def replayed(self, job: bytes, parts: Sequence[Path]) -> Iterator[Done]:
+        """Yield what each part comes to, in order, a few ahead at a time. Raises `PlanError` for what cannot be done."""
+        ...
+
+    def close(self) -> None:
+        """Let the workers go."""
+        ...
+
+
+class LocalPool:
+    """Processes of this machine."""
+
+    def __init__(self, workers: int) -> None:
+        self.size = workers
+        self._executor = self._new()
+
+    def _new(self) -> ProcessPoolExecutor:
+        # The reader's threads may hold locks, so processes begin from nothing; an interrupt is this process's to handle.
+        return ProcessPoolExecutor(self.size, get_context("spawn"), signal.signal, (signal.SIGINT, signal.SIG_IGN))
+
+    def replayed(self, job: bytes, parts: Sequence[Path]) -> Iterator[Done]:
+        """Yield what each part comes to, in order. A process that dies takes its pool along; then what was under way is done again."""
+        waiting: deque[tuple[Path, Future[Done]]] = deque()
+        left, tries = deque(parts), 0
+        while left or waiting:
+            try:
+                while left and len(waiting) < 2 * self.size:
+                    waiting.append((left[0], self._executor.submit(replay_part, job, left[0])))
+                    left.popleft()
+                done = waiting[0][1].result()
+            except BrokenProcessPool:
+                tries += 1
+                if tries > _TRIES:
+                    raise PlanError(f"processes of --workers died {tries} times, maybe for want of memory; try fewer") from None
+                self._executor.shutdown(wait=False)
+                self._executor = self._new()
+                left.extendleft(part for part, _ in reversed(waiting))
+                waiting.clear()
+                continue
+            waiting.popleft()
+            yield done
+
+    def close(self) -> None:
+        """Let the processes go."""
+        self._executor.shutdown(wait=False, cancel_futures=True)
+
+
+class ClusterPool:
+    """The workers of a Dask cluster; its scheduler gives the parts of one that is lost to the others."""
+
+    def __init__(self, address: str) -> None:
+        """Join it. Raises `PlanError` when nothing answers there, or workers have not this version of Cross Gate."""
+        try:
+            import dask
+            from distributed import Client
+        except ImportError as error:
+            raise PlanError(f"--cluster needs the package {error.name}, which is not installed: {EXTRA}") from None
+        dask.config.set({"distributed.admin.large-graph-warning-threshold": "1 GiB"})
+        warnings.filterwarnings("ignore", module="distributed")
+        try:
+            self._client: Any = Client(address, timeout=_PATIENCE, set_as_default=False)
+        except (OSError, ValueError, TypeError) as error:
+            raise PlanError(
+                f"--cluster {address}: no Dask scheduler answers there ({_reason(error)}); start one with: dask scheduler"
+            ) from None
+        try:
+            self.size = self._workers(address)
+        except PlanError:
+            self._client.close()
+            raise
+
+    def _workers(self, address: str) -> int:
+        try:
+            self._client.wait_for_workers(1, timeout=_PATIENCE)
+        except TimeoutError:
+            raise PlanError(f"--cluster {address}: no worker has joined that scheduler; start one with: dask worker {address}") from None
+        own = version("crossgate")
+        try:
+            versions = set(self._client.run(version, "crossgate").values())
+        except PackageNotFoundError:
+            raise PlanError(f"--cluster {address}: a worker has no Cross Gate; set it up there with: {EXTRA}") from None
+        if versions != {own}:
+            raise PlanError(f"--cluster {address}: workers have Cross Gate {', '.join(sorted(versions - {own}))}, and this is {own}")
+        return sum(self._client.nthreads().values())
+
+    def replayed(self, job: bytes, parts: Sequence[Path]) -> Iterator[Done]:
+        """Yield what each part comes to, in order."""
+        from distributed import KilledWorker
+
+        waiting: deque[Any] = deque()
+        left = deque(parts)
+        while left or waiting:
+            while left and len(waiting) < 2 * self.size:
+                waiting.append(self._client.submit(replay_part, job, left.popleft().read_bytes(), pure=False))
+            try:
+                yield waiting.popleft().result()
+            except KilledWorker as error:
+                raise PlanError(f"a part of the traffic was lost with its worker again and again: {_reason(error)}") from None
+
+    def close(self) -> None:
+        """Leave the cluster."""
+        self._client.close()
+
+
+def _reason(error: BaseException) -> str:
+    return (str(error) or type(error).__name__).strip().splitlines()[0]
