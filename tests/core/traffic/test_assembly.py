@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
@@ -11,6 +12,7 @@ from hypothesis import strategies as st
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import packet_columns
+from crossgate.core.traffic import assembly
 from crossgate.core.traffic.assembly import SECOND, Arrivals, Assembler, Seen, joined, opened
 
 IDLE = 300 * SECOND
@@ -96,8 +98,13 @@ def drawn_packets(draw: st.DrawFn) -> list[Packet]:
 
 
 @settings(max_examples=300, deadline=None)
-@given(data=st.data(), packets=drawn_packets())
-def test_batches_come_to_what_packet_by_packet_does(data: st.DataObject, packets: list[Packet]) -> None:
+@given(data=st.data(), packets=drawn_packets(), part_rows=st.sampled_from([2, 1_000]))
+def test_batches_come_to_what_packet_by_packet_does(data: st.DataObject, packets: list[Packet], part_rows: int) -> None:
+    with mock.patch.object(assembly, "_PART_ROWS", part_rows):
+        compare_with_reference(data, packets)
+
+
+def compare_with_reference(data: st.DataObject, packets: list[Packet]) -> None:
     gaps = data.draw(st.lists(st.sampled_from([1, SECOND, 200 * SECOND, 301 * SECOND]), min_size=len(packets), max_size=len(packets)))
     times = np.cumsum(gaps).tolist() if packets else []
     whole = opened(seen(Family.IPV4, packets, times))
