@@ -100,6 +100,7 @@ complete_one_end = _completes(lambda plan: [*plan.hosts, *plan.devices, *_interf
 complete_where = _completes(lambda plan: [*_points(plan), "subnet", *plan.segments, *plan.devices, "itself"])
 complete_stands = _completes(lambda plan: [*plan.devices, *plan.segments, *_points(plan)])
 complete_part = _completes(lambda plan: [*plan.devices, *_points(plan)])
+complete_device = _completes(lambda plan: list(plan.devices))
 complete_subnet = _completes(lambda plan: [name for name, segment in plan.segments.items() if not segment.outside])
 complete_set = _completes(lambda plan: ["any", *plan.names()])
 complete_hosts = _completes(lambda plan: [*plan.hosts, *plan.groups, *plan.segments, *plan.devices])

@@ -31,7 +31,7 @@ class Proposal(NamedTuple):
 
     `said` tells it in a sentence; `old` and `new` are the bytes of the files that it changes, by name, and `diff` their
     unified diff. `plan` is what the plan would be, or still is where it would have `errors`; there is an `impact` only where
-    something changes and leaves no errors. `refused` says why it may not be written, "" where it may.
+    something changes and leaves no errors. `remarks` are what else there is to tell. `refused` says why it may not be written, "" where it may.
     """
 
     said: str
@@ -42,6 +42,7 @@ class Proposal(NamedTuple):
     impact: Impact | None
     errors: tuple[str, ...]
     refused: str
+    remarks: tuple[str, ...] = ()
 
     @property
     def changes(self) -> bool:
@@ -63,13 +64,15 @@ def propose(
     said = change(draft)
     new = draft.result()
     if not new:
-        return Proposal(said, {}, {}, (), reading.plan, None, (), "")
+        return Proposal(said, {}, {}, (), reading.plan, None, (), "", tuple(draft.remarks))
     old = {file: reading.data[file] for file in new}
     try:
         plan = read(path, {**reading.data, **new}).plan
     except PlanErrors as errors:
         problems = tuple(map(str, errors.errors))
-        return Proposal(said, old, new, tuple(_diff(old, new)), reading.plan, None, problems, "the plan would have errors")
+        return Proposal(
+            said, old, new, tuple(_diff(old, new)), reading.plan, None, problems, "the plan would have errors", tuple(draft.remarks)
+        )
     tidy = {file: tidied_data(data, file, plan) for file, data in new.items() if tidied_data(old[file], file, reading.plan) == old[file]}
     if any(data != new[file] for file, data in tidy.items()):
         new = {**new, **tidy}
@@ -79,7 +82,7 @@ def propose(
     refused = "" if anyway else _why_refused(impact)
     if harmless and impact.differences:
         refused = "traffic would be treated otherwise, which must not be; please report this plan"
-    return Proposal(said, old, new, diff, plan, impact, (), refused)
+    return Proposal(said, old, new, diff, plan, impact, (), refused, tuple(draft.remarks))
 
 
 def _diff(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> list[str]:

@@ -41,6 +41,7 @@ class _Slot:
 class Draft:
     """A plan's files as lines to be changed. Line numbers are those of the plan as it was read, whatever is changed.
 
+    What an edit has to tell beyond its sentence, as what it could not take over, it leaves in `remarks`.
     An edit that writes expectations which it has proved already, in the network and lists that it writes, leaves them in `proved`, by text.
     """
 
@@ -49,6 +50,7 @@ class Draft:
         self.names = reading.names
         self.data = reading.data
         self.proved: Mapping[str, Verified] = {}
+        self.remarks: list[str] = []
         self._files: dict[str, list[_Slot]] = {}
 
     def _slots(self, file: str) -> list[_Slot]:

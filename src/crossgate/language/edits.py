@@ -230,11 +230,17 @@ def new_list(draft: Draft, name: str, kind: Kind, family: Family, entries: Seque
     if name in plan.lists:
         raise PlanError(f"there is a list {name} already (line {plan.lists[name].place.line}); give the new one another name")
     texts = ("", f"list {name} {kind} {family.word}", *(f"    {10 * number} {each}" for number, each in enumerate(entries, 1)))
+    add_lists(draft, texts)
+
+
+def add_lists(draft: Draft, lines: Sequence[str]) -> None:
+    """Write the lines of lists, a blank one first, behind the last list of the plan's own file."""
+    plan = draft.plan
     own = [each for each in plan.lists.values() if each.place.file == plan.files[0]]
     if own:
-        draft.after(last_line(max(own, key=lambda each: each.place.line)), *texts)
+        draft.after(last_line(max(own, key=lambda each: each.place.line)), *lines)
     else:
-        draft.append(*texts)
+        draft.append(*lines)
 
 
 def last_line(access_list: AccessList) -> Place:
@@ -252,6 +258,15 @@ def drop_list(draft: Draft, access_list: AccessList) -> None:
     last = last_line(access_list)
     for number in range(access_list.place.line, last.line + 1):
         draft.drop(Place(access_list.place.file, number))
+
+
+def replace_list(draft: Draft, access_list: AccessList, lines: Sequence[str]) -> None:
+    """Put other lines in the place of a list with its block."""
+    for number in range(access_list.place.line + 1, last_line(access_list).line + 1):
+        draft.drop(Place(access_list.place.file, number))
+    draft.replace(access_list.place, lines[0])
+    if lines[1:]:
+        draft.after(access_list.place, *lines[1:])
 
 
 def renumber(draft: Draft, access_list: AccessList, start: int, step: int) -> dict[int, int]:
@@ -296,12 +311,13 @@ def point_given(draft: Draft, words: str) -> Point:
     return point
 
 
-def place_list(draft: Draft, access_list: AccessList, direction: Direction, point: Point) -> None:
+def place_list(draft: Draft, access_list: AccessList, direction: Direction, point: Point, free: bool = False) -> None:
     """Write a placement, of a list that may be written with it, among the others, in the order of the lists where they are in it, else behind the last.
 
-    Raises `PlanError` where one of the family stands already.
+    Raises `PlanError` where one of the family stands already, unless that is taken away (`free`).
     """
-    _see_that_it_is_free(draft.plan, access_list, direction, point)
+    if not free:
+        _see_that_it_is_free(draft.plan, access_list, direction, point)
     text = f"place {access_list.name} {direction} on {point}"
     order = {each: number for number, each in enumerate(draft.plan.lists)}
     own = [each for each in draft.plan.placements if each.place.file == draft.plan.files[0]]

@@ -22,8 +22,11 @@ def proposal_lines(proposal: Proposal) -> Iterator[str]:
     """Yield a proposal: what it is, its diff, and what it does."""
     if not proposal.changes:
         yield f"{proposal.said}; nothing is to be written"
+        yield from map(quiet, proposal.remarks)
         return
     yield proposal.said
+    for remark in proposal.remarks:
+        yield from folded(quiet(remark), 2)
     yield from map(_painted, proposal.diff)
     if proposal.impact is None:
         yield "\n".join(proposal.errors) + (f"\n{len(proposal.errors)} errors" if len(proposal.errors) > 1 else "")

@@ -15,6 +15,7 @@ def edit_document(proposal: Proposal, written: bool) -> Document:
         "schema": "crossgate/edit/1",
         "plan": proposal.plan.files[0],
         "change": proposal.said,
+        "remarks": list(proposal.remarks),
         "written": written,
         "refused": proposal.refused or None,
         "diff": list(proposal.diff),

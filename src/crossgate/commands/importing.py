@@ -1,0 +1,71 @@
+"""`crossgate import`: lists and networks from open formats, as an edit of the plan."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.commands.common import JsonOption, add_to_tally
+from crossgate.commands.completing import complete_device
+from crossgate.commands.editing import AnywayOption, DryRunOption, YesOption, carry_out
+from crossgate.core.model.accesslist import Action
+from crossgate.core.model.errors import PlanError, unknown
+from crossgate.formats.exchange.registry import FORMATS, format_named
+
+if TYPE_CHECKING:
+    from crossgate.core.model.accesslist import DeciderKey
+    from crossgate.language.draft import Draft
+
+
+def complete_format(incomplete: str) -> Iterator[str]:
+    """Offer the formats that come in."""
+    return (name for name, each in FORMATS.items() if each.reading and name.startswith(incomplete))
+
+
+_IN = ", ".join(name for name, each in FORMATS.items() if each.reading)
+
+
+def import_(
+    context: typer.Context,
+    format_name: Annotated[str, typer.Argument(metavar="FORMAT", autocompletion=complete_format, help=f"One of {_IN}.")],
+    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="What comes in.")],
+    on: Annotated[str | None, typer.Option("--on", metavar="DEVICE", autocompletion=complete_device, help="The device that it is from: interfaces are that one's.")] = None,
+    otherwise: Annotated[Action | None, typer.Option("--otherwise", metavar="ACTION", help="What becomes of the rest in lists that do not say so.")] = None,
+    replace: Annotated[bool, typer.Option("--replace", help="Put lists in the place of those of the same names, and where others stand.")] = False,
+    tally: Annotated[bool, typer.Option("--tally", help="Add how often lines have decided to the tally.")] = False,
+    anyway: AnywayOption = False,
+    yes: YesOption = False,
+    dry_run: DryRunOption = False,
+    as_json: JsonOption = False,
+) -> None:  # fmt: skip
+    """Bring lists in from an open format, and see first what that does to traffic."""
+    from crossgate.formats.exchange.asked import Given
+    from crossgate.language.importing import take_in
+
+    found = format_named(format_name, writing=False)
+    for option, given in (("tally", tally), ("otherwise", otherwise)):
+        if given and option not in found.takes:
+            raise PlanError(f"--{option} has no meaning for {format_name}")
+    hits: dict[DeciderKey, int] = {}
+
+    def change(draft: Draft) -> str:
+        if on is not None and on not in draft.plan.devices:
+            raise PlanError(unknown("device", on, list(draft.plan.devices)))
+        coming = [found.read(Given(path, _data(path), draft.plan, on, otherwise)) for path in files]
+        said, decided = take_in(draft, coming, replace)
+        hits.update(decided)
+        return said
+
+    proposal = carry_out(context, change, anyway=anyway, yes=yes, dry_run=dry_run, as_json=as_json)
+    if tally and hits and not dry_run and not proposal.refused:
+        add_to_tally(context, proposal.plan, hits)
+
+
+def _data(path: Path) -> bytes:
+    try:
+        return path.read_bytes()
+    except OSError as error:
+        raise PlanError(f"{path} cannot be read: {error.strerror}") from None

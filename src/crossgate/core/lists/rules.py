@@ -1,0 +1,186 @@
+"""Entries as rules: one source, one destination, one protocol each, as formats have them that know no names, groups or wildcards.
+
+An entry is the product of what it asks: its sources, destinations, services, source ports and flags. Taken apart it is a rule for each
+member of the product, in any order, since all of them have one action; put together again by the number that they share.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass
+from itertools import product
+from typing import NamedTuple
+
+from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceTerm, protocol_name
+
+ALL_FLAGS = 0xFF
+"""Every TCP flag is asked for, set or not set."""
+
+
+class Rule(NamedTuple):
+    """What one rule asks; None, () or False asks nothing. `flags` are tests of which one must hold.
+
+    `number` is that of the entry, `part` of `parts` (from 1) says which of its rules it is; `comment` is the entry's.
+    """
+
+    action: Action
+    protocol: int | None
+    source: Pattern
+    destination: Pattern
+    source_ports: Ports | None = None
+    destination_ports: Ports | None = None
+    icmp_type: int | None = None
+    icmp_code: int | None = None
+    flags: tuple[FlagTest, ...] = ()
+    fragments: bool = False
+    dscp: int | None = None
+    log: bool = False
+    number: int | None = None
+    part: int = 1
+    parts: int = 1
+    comment: str = ""
+
+
+@dataclass(frozen=True)
+class Abilities:
+    """What rules of a format can say."""
+
+    name: str
+    ported: Collection[int]
+    """The protocols whose ports a rule can name."""
+    one_range: bool = False
+    """Ports are one range, not several."""
+    exact_flags: bool = False
+    """TCP flags can be asked for all together, each of them set or not set."""
+    established: bool = False
+    masked_flags: int = 0
+    """Which TCP flags can be asked for one by one."""
+    icmp_code: bool = False
+    fragments: bool = False
+    dscp: bool = False
+    log: bool = False
+    reject: bool = False
+
+
+class Unsaid(NamedTuple):
+    """An entry that a format cannot say, None for the otherwise line, and why."""
+
+    entry: Entry | None
+    why: str
+
+
+class Taken(NamedTuple):
+    """A list's entries as rules, what cannot be said, and how many entries that are off are left out."""
+
+    rules: tuple[Rule, ...]
+    unsaid: tuple[Unsaid, ...]
+    off: int
+
+
+def rules_of(access_list: AccessList, able: Abilities, most_prefixes: int) -> Taken:
+    """Take a list's entries apart, the otherwise line not among them; a wildcard becomes at most `most_prefixes` prefixes."""
+    rules: list[Rule] = []
+    unsaid: list[Unsaid] = []
+    off = 0
+    for entry in access_list.entries:
+        if entry.off:
+            off += 1
+            continue
+        why = _objection(entry, able, most_prefixes)
+        if why:
+            unsaid.append(Unsaid(entry, why))
+        else:
+            rules += _rules(entry, able)
+    if access_list.otherwise.action is Action.REJECT and not able.reject:
+        unsaid.append(Unsaid(None, f"{able.name} has no reject"))
+    return Taken(tuple(rules), tuple(unsaid), off)
+
+
+def _objection(entry: Entry, able: Abilities, most_prefixes: int) -> str:
+    """Return why a format cannot say an entry, "" where it can."""
+    asked = entry.qualifiers
+    if entry.window is not None:
+        return f"{able.name} has no time windows"
+    if entry.action is Action.REJECT and not able.reject:
+        return f"{able.name} has no reject"
+    if entry.log and not able.log:
+        return f"{able.name} has no log"
+    if asked.fragments and not able.fragments:
+        return f"{able.name} cannot ask for fragments"
+    if asked.dscp is not None and not able.dscp:
+        return f"{able.name} cannot ask for DSCP"
+    if asked.flags and not _can_say_flags(asked.flags, able):
+        some = "cannot ask for established" if asked.flags == ESTABLISHED else "cannot ask for some TCP flags whatever the others are"
+        return f"{able.name} {some}"
+    for term in entry.service.terms:
+        if (term.ports is not None or asked.source_ports is not None) and term.protocol not in able.ported:
+            protocol = "" if term.protocol is None else f" of {protocol_name(term.protocol)}"
+            return f"{able.name} cannot ask for ports{protocol}"
+        if term.icmp_code is not None and not able.icmp_code:
+            return f"{able.name} cannot ask for an ICMP code"
+    for each in (*entry.source.patterns, *entry.destination.patterns):
+        if not each.is_prefix and 1 << _scattered(each) > most_prefixes:
+            return f"{each} is {1 << _scattered(each):,} prefixes, and --limit is {most_prefixes}"
+    return ""
+
+
+def _can_say_flags(tests: tuple[FlagTest, ...], able: Abilities) -> bool:
+    if able.exact_flags and all(test.care == ALL_FLAGS for test in tests):
+        return True
+    if able.established and tests == ESTABLISHED:
+        return True
+    return bool(able.masked_flags) and all(not test.care & ~able.masked_flags for test in tests)
+
+
+def _scattered(pattern: Pattern) -> int:
+    """Return how many bits of a wildcard stand above the run at its low end."""
+    low = (~pattern.wildcard & (pattern.wildcard + 1)).bit_length() - 1
+    return (pattern.wildcard >> low).bit_count()
+
+
+def prefixes_of(pattern: Pattern) -> Iterator[Pattern]:
+    """Yield the fewest prefixes that have the addresses of a pattern."""
+    low = (~pattern.wildcard & (pattern.wildcard + 1)) - 1
+    high = pattern.wildcard & ~low
+    bits = 0
+    while True:
+        yield Pattern(pattern.family, pattern.value | bits, low)
+        bits = (bits - high) & high  # the next subset of the bits that are open
+        if not bits:
+            return
+
+
+def _rules(entry: Entry, able: Abilities) -> Iterator[Rule]:
+    """Yield the rules of an entry that a format can say."""
+    asked = entry.qualifiers
+    sources, destinations = (
+        tuple(dict.fromkeys(p for each in side.patterns for p in prefixes_of(each))) for side in (entry.source, entry.destination)
+    )
+    terms = [each for term in dict.fromkeys(entry.service.terms) for each in _terms(term, able)]
+    source_ports: list[Ports | None] = [asked.source_ports]
+    if able.one_range and asked.source_ports is not None:
+        source_ports = [(each,) for each in asked.source_ports]
+    whole = not asked.flags or (able.established and asked.flags == ESTABLISHED)
+    flags = [asked.flags] if whole else [(test,) for test in asked.flags]
+    every = list(product(sources, destinations, terms, source_ports, flags))
+    for part, (source, destination, term, ports, tests) in enumerate(every, 1):
+        yield Rule(
+            entry.action, term.protocol, source, destination, ports, term.ports, term.icmp_type, term.icmp_code, tests, asked.fragments,
+            asked.dscp, entry.log, entry.number, part, len(every), entry.comment,
+        )  # fmt: skip
+
+
+def _terms(term: ServiceTerm, able: Abilities) -> Iterator[ServiceTerm]:
+    if term.ports is None or not able.one_range:
+        yield term
+        return
+    for each in term.ports:
+        yield term._replace(ports=(each,))
+
+
+def closing(access_list: AccessList, family: Family) -> Rule:
+    """Return the otherwise line as a rule, without a number."""
+    everything = Pattern(family, 0, family.mask)
+    return Rule(access_list.otherwise.action, None, everything, everything)

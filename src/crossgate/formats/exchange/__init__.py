@@ -1,0 +1,1 @@
+"""Lists and networks in open formats, in and out: a module a format, listed in `registry`."""

@@ -1,0 +1,52 @@
+"""What is asked of a format, and what it gives back: the same for all of them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from crossgate.core.model.accesslist import AccessList, Action, DeciderKey
+from crossgate.core.model.network import Direction, Placement
+from crossgate.core.model.plan import Plan
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What is to be written: lists, where they stand, and how."""
+
+    plan: Plan
+    lists: Sequence[AccessList]
+    places: Sequence[Placement] = ()
+    device: str | None = None
+    """The device that all of it is for; names of interfaces are its own then."""
+    hits: Mapping[DeciderKey, int] | None = None
+    """How often each line decided, where that is wanted too."""
+    direction: Direction | None = None
+    """Which way packets of unplaced lists go."""
+    limit: int = 256
+    """At most so many prefixes for a wildcard."""
+    xml: bool = False
+    bytes: bool = False
+
+
+@dataclass
+class Written:
+    """What was written; what could not be said exactly, line by line; and what is of no meaning to traffic and has no place there."""
+
+    text: str | bytes
+    unsaid: list[str] = field(default_factory=list)
+    told: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class Given:
+    """A file that comes in, the plan that it comes into, and what was said of it."""
+
+    path: Path
+    data: bytes
+    plan: Plan
+    device: str | None = None
+    otherwise: Action | None = None
+    name: str | None = None
+    direction: Direction | None = None

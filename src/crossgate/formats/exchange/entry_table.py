@@ -1,0 +1,182 @@
+"""Lists as tables: CSV with a row for each line of each list, out and in; Markdown for people to read.
+
+Cells hold the words of the plan language, names of the plan among them, so that a list comes back as it was.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterator, Sequence
+from typing import TypeVar
+
+from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, Entry, Kind
+from crossgate.core.model.address import Family
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.network import Direction
+from crossgate.formats.exchange.asked import Given, Wanted, Written
+from crossgate.formats.exchange.ietf_acl import point_of
+from crossgate.formats.tables import Row, read_table
+from crossgate.language.cells import entry_cells
+from crossgate.language.importing import Coming, ComingEntry, ComingList, ComingPlace
+
+Choice = TypeVar("Choice")
+
+COLUMNS = (
+    "list", "kind", "family", "line", "off", "action", "service", "source", "destination", "conditions", "during", "log", "comment",
+    "direction", "where",
+)  # fmt: skip
+"""`line` is an entry's number, `note`, `otherwise` or `place`; `direction` and `where` are those of a place."""
+_NEEDED = ("list", "line", "action")
+_KINDS = {each.value: each for each in Kind}
+_FAMILIES = {each.word: each for each in Family}
+_ACTIONS = {each.value: each for each in Action}
+_DIRECTIONS = {each.value: each for each in Direction}
+
+
+def _cells(entry: Entry, kind: Kind) -> dict[str, str]:
+    """Return an entry's words by column."""
+    _, _, action, service, source, destination, rest, _ = entry_cells(entry.text.split(), kind is Kind.STANDARD)
+    words = rest.split()
+    if "log" in words[-1:]:
+        words.pop()
+    during = words.pop() if entry.window is not None else ""
+    return {
+        "action": action, "service": service, "source": source, "destination": destination.removeprefix("to "),
+        "conditions": " ".join(words[:-1] if during else words), "during": during, "log": "log" * entry.log, "comment": entry.comment,
+        "off": "off" * entry.off,
+    }  # fmt: skip
+
+
+def write_csv(wanted: Wanted) -> Written:
+    """Write a row for each line of the lists, and one for each place."""
+    rows: list[dict[str, str]] = []
+    for each in wanted.lists:
+        own = {"list": each.name, "kind": each.kind.value, "family": each.family.word}
+        rows += [own | {"line": "note", "comment": note.text} for note in each.notes]
+        rows += [own | {"line": str(entry.number)} | _cells(entry, each.kind) for entry in each.entries]
+        if each.otherwise.written:
+            rows.append(own | {"line": "otherwise", "action": each.otherwise.action.value})
+    for place in wanted.places:
+        rows.append({"list": place.access_list, "line": "place", "direction": place.direction.value, "where": str(place.point)})
+    text = io.StringIO()
+    writer = csv.DictWriter(text, COLUMNS, restval="", lineterminator="\n")
+    writer.writeheader()
+    writer.writerows(rows)
+    return Written(text.getvalue())
+
+
+def write_markdown(wanted: Wanted) -> Written:
+    """Write a table for each list, under its name, with where it stands."""
+    return Written("\n".join(line for each in wanted.lists for line in _section(each, wanted)))
+
+
+def _section(access_list: AccessList, wanted: Wanted) -> Iterator[str]:
+    yield f"## {access_list.name}"
+    yield ""
+    places = [f"{each.direction} on {each.point}" for each in wanted.places if each.access_list == access_list.name]
+    yield f"{access_list.kind.capitalize()} {access_list.family.label} list, {' and '.join(places) or 'placed nowhere'}."
+    yield ""
+    for note in access_list.notes:
+        yield f"> {_escaped(note.text)}"
+    if access_list.notes:
+        yield ""
+    standard = access_list.kind is Kind.STANDARD
+    columns = ["action", *([] if standard else ["service"]), "source", *([] if standard else ["destination"]), "conditions", "comment"]
+    table = [["no.", *columns]]
+    for entry in access_list.entries:
+        cells = _cells(entry, access_list.kind)
+        conditions = [cells["conditions"], f"during {cells['during']}" if cells["during"] else "", cells["log"], cells["off"]]
+        cells["conditions"] = ", ".join(filter(None, conditions))
+        table.append([str(entry.number), *(cells[each] for each in columns)])
+    table.append(["otherwise", access_list.otherwise.action.value, *[""] * (len(columns) - 1)])
+    kept = [column for column in range(len(table[0])) if any(row[column] for row in table[1:])]
+    shown = [[_escaped(row[column]) for column in kept] for row in table]
+    widths = [max(len(row[column]) for row in shown) for column in range(len(kept))]
+    for number, row in enumerate(shown):
+        yield "| " + " | ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)) + " |"
+        if number == 0:
+            yield "| " + " | ".join("-" * width for width in widths) + " |"
+    yield ""
+
+
+def _escaped(text: str) -> str:
+    return "".join("\\" + each if each in "\\|*_`<>[]" else each for each in text)
+
+
+def read_csv(given: Given) -> Coming:
+    """Read lists from a table, CSV or .xlsx, that has a row for each line. Raises `PlanError` with the row that cannot be used."""
+    table = read_table(given.path, _recognised, _NEEDED, ",".join(COLUMNS))
+    coming = Coming(str(given.path), told=[f"the column {each} has no meaning here" for each in table.unused])
+    lists: dict[str, ComingList] = {}
+    numbers: dict[str, set[int]] = {}
+    places: list[Row] = []
+    for row in table.rows:
+        name, line = (_value(given, row, column) for column in ("list", "line"))
+        if line == "place":
+            places.append(row)
+            continue
+        if name not in lists:
+            kind = _chosen(given, row, "kind", _KINDS)
+            lists[name] = coming.new_list(name, _chosen(given, row, "family", _FAMILIES), kind=kind)
+        _read_line(given, row, line, lists[name], numbers.setdefault(name, set()))
+    for row in places:
+        name = _value(given, row, "list")
+        if name not in lists:
+            raise _error(given, row, f"list {name} is placed, and the table has no line of it")
+        text = _value(given, row, "where")
+        point = point_of(given.plan, given.device, text)
+        direction = _chosen(given, row, "direction", _DIRECTIONS)
+        if point is None:
+            lists[name].note(f"stood {direction} on {text}, which the plan has not")
+        else:
+            coming.places.append(ComingPlace(lists[name], direction, point, f"{given.path}, row {row.number}"))
+    return coming
+
+
+def _recognised(words: Sequence[str], below: Sequence[str]) -> str:
+    return words[0] if len(words) == 1 and words[0] in COLUMNS else ""
+
+
+def _read_line(given: Given, row: Row, line: str, own: ComingList, numbers: set[int]) -> None:
+    values = row.values
+    if line == "note":
+        own.note(_value(given, row, "comment"))
+    elif line == "otherwise":
+        if own.otherwise is not None:
+            raise _error(given, row, f"list {own.name} has its otherwise in a row above")
+        own.otherwise = _chosen(given, row, "action", _ACTIONS)
+    else:
+        if not (line.isascii() and line.isdecimal() and int(line[:12]) <= MOST_NUMBER):
+            raise _error(given, row, f"line is {line}; it is an entry's number, note, otherwise or place")
+        number = int(line)
+        if number in numbers:
+            raise _error(given, row, f"list {own.name} has an entry {number} in a row above")
+        numbers.add(number)
+        words = ["off"] * bool(values.get("off")) + [_chosen(given, row, "action", _ACTIONS).value]
+        source = _value(given, row, "source")
+        words += [source] if own.kind is Kind.STANDARD else [_value(given, row, "service"), source, "to", _value(given, row, "destination")]
+        words += [values.get("conditions", "")]
+        words += [f"during {values['during']}"] if values.get("during") else []
+        words += ["log"] * bool(values.get("log"))
+        comment = values.get("comment", "").replace('"', "'")
+        words += [f'"{" ".join(comment.split())}"'] if comment else []
+        own.entries.append(ComingEntry(number, " ".join(filter(None, words))))
+
+
+def _value(given: Given, row: Row, column: str) -> str:
+    found = row.values.get(column, "")
+    if not found:
+        raise _error(given, row, f"{column} is empty")
+    return found
+
+
+def _chosen(given: Given, row: Row, column: str, words: dict[str, Choice]) -> Choice:
+    found = _value(given, row, column)
+    if found not in words:
+        raise _error(given, row, f"{column} is {found}, which is none of {', '.join(words)}")
+    return words[found]
+
+
+def _error(given: Given, row: Row, message: str) -> PlanError:
+    return PlanError(f"{given.path}, row {row.number}: {message}")

@@ -1,0 +1,61 @@
+"""The formats that lists and networks come in and go out in: `import` and `export` know nothing of any one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection
+from dataclasses import dataclass
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+from crossgate.core.model.errors import PlanError, unknown
+
+if TYPE_CHECKING:
+    from crossgate.formats.exchange.asked import Given, Wanted, Written
+    from crossgate.language.importing import Coming
+
+_HERE = "crossgate.formats.exchange"
+
+
+@dataclass(frozen=True)
+class Format:
+    """A format: what it is, the functions that read and write it (`module.function`, "" for none), and the options that it takes."""
+
+    summary: str
+    reading: str
+    writing: str
+    takes: Collection[str] = ()
+    several: bool = False
+    """Several files come in as one."""
+
+    def read(self, given: Given) -> Coming:
+        """Read a file. Raises `PlanError`."""
+        found: Callable[[Given], Coming] = _function(self.reading)
+        return found(given)
+
+    def write(self, wanted: Wanted) -> Written:
+        """Write lists. Raises `PlanError`."""
+        found: Callable[[Wanted], Written] = _function(self.writing)
+        return found(wanted)
+
+
+FORMATS = {
+    "ietf-acl": Format("lists and the interfaces they are attached to, JSON or XML (RFC 8519)", "ietf_acl.read", "ietf_acl.write", ("xml", "limit", "tally", "on", "otherwise")),
+    "csv": Format("a row for each line of each list", "entry_table.read_csv", "entry_table.write_csv", ("on",)),
+    "markdown": Format("tables for people to read", "", "entry_table.write_markdown", ("on",)),
+}  # fmt: skip
+
+
+def format_named(name: str, writing: bool) -> Format:
+    """Return a format by its name. Raises `PlanError` for none, and for one that does not go that way."""
+    if name not in FORMATS:
+        raise PlanError(unknown("format", name, [*FORMATS]))
+    found = FORMATS[name]
+    if not (found.writing if writing else found.reading):
+        raise PlanError(f"{name} goes out only; what comes in is {', '.join(each for each, one in FORMATS.items() if one.reading)}")
+    return found
+
+
+def _function(name: str) -> Callable[..., Any]:
+    module, _, function = name.partition(".")
+    found: Callable[..., Any] = getattr(import_module(f"{_HERE}.{module}"), function)
+    return found

@@ -1,0 +1,253 @@
+"""Documents that YANG modules describe, as JSON (RFC 7951) and as XML (RFC 7950), read and written without the modules.
+
+A tree is what `json` would make of the JSON form: a dict for a container, a list of dicts for a list, names with their module
+wherever it changes (`ietf-interfaces:interfaces`). Reading XML gives the same, all values as text and each name a list,
+since only a module tells what may stand there once; `Node` reads both.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any, NamedTuple, TypeAlias
+
+from crossgate.core.model.errors import PlanError
+
+Tree: TypeAlias = "Mapping[str, Any]"
+
+NAMESPACES = {
+    "iana-if-type": "urn:ietf:params:xml:ns:yang:iana-if-type",
+    "ietf-access-control-list": "urn:ietf:params:xml:ns:yang:ietf-access-control-list",
+    "ietf-interfaces": "urn:ietf:params:xml:ns:yang:ietf-interfaces",
+    "ietf-ip": "urn:ietf:params:xml:ns:yang:ietf-ip",
+    "ietf-ipv4-unicast-routing": "urn:ietf:params:xml:ns:yang:ietf-ipv4-unicast-routing",
+    "ietf-ipv6-unicast-routing": "urn:ietf:params:xml:ns:yang:ietf-ipv6-unicast-routing",
+    "ietf-l3-unicast-topology": "urn:ietf:params:xml:ns:yang:ietf-l3-unicast-topology",
+    "ietf-network": "urn:ietf:params:xml:ns:yang:ietf-network",
+    "ietf-network-topology": "urn:ietf:params:xml:ns:yang:ietf-network-topology",
+    "ietf-routing": "urn:ietf:params:xml:ns:yang:ietf-routing",
+    "ietf-system": "urn:ietf:params:xml:ns:yang:ietf-system",
+}
+"""The XML namespace of each module, as the IANA registry "YANG Module Names" has them."""
+_MODULES = {space: module for module, space in NAMESPACES.items()}
+_WRAPPING = "urn:ietf:params:xml:ns:netconf:base:1.0"
+"""NETCONF's own namespace (RFC 6241): a `config`, `data` or `rpc-reply` around what modules describe."""
+MOST_OCTETS = 256_000_000
+_MOST_DEPTH = 100
+
+
+class Identity(NamedTuple):
+    """A value that names an identity of a module."""
+
+    module: str
+    name: str
+
+    def __str__(self) -> str:
+        return f"{self.module}:{self.name}"
+
+
+def json_of(tree: Tree) -> str:
+    """Write a tree as RFC 7951 JSON."""
+    return json.dumps(_plain(tree), indent=2, ensure_ascii=False) + "\n"
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, Identity):
+        return str(value)
+    if isinstance(value, Mapping):
+        return {name: _plain(each) for name, each in value.items()}
+    return [_plain(each) for each in value] if isinstance(value, list) else value
+
+
+def xml_of(tree: Tree) -> str:
+    """Write a tree as RFC 7950 XML, in NETCONF's `config` element (RFC 6241)."""
+    etree = _etree()
+    root = etree.Element(f"{{{_WRAPPING}}}config", nsmap={None: _WRAPPING})
+    _write(root, tree, "")
+    text: str = etree.tostring(root, encoding="unicode", pretty_print=True)
+    return text
+
+
+def _etree() -> Any:
+    """Return lxml's module. Raises `PlanError` where it is not installed."""
+    try:
+        from lxml import etree
+    except ImportError:
+        raise PlanError("XML needs the package lxml, which is not installed: pip install 'crossgate[formats]'") from None
+    return etree
+
+
+def _write(parent: Any, tree: Tree, module: str) -> None:
+    etree = _etree()
+    for name, value in tree.items():
+        own, _, local = name.rpartition(":")
+        own = own or module
+        for each in value if isinstance(value, list) and value != [None] else [value]:
+            spaces: dict[str | None, str] = {} if own == module else {None: NAMESPACES[own]}
+            if isinstance(each, Identity) and each.module != own:
+                spaces[each.module] = NAMESPACES[each.module]
+            element = etree.SubElement(parent, f"{{{NAMESPACES[own]}}}{local}", nsmap=spaces)
+            if isinstance(each, Mapping):
+                _write(element, each, own)
+            elif each != [None]:
+                bare = isinstance(each, Identity) and each.module == own
+                element.text = str(each).lower() if isinstance(each, bool) else each.name if bare else str(each)
+
+
+def read_tree(path: Path, data: bytes) -> Node:
+    """Read a document, told by its first character to be JSON or XML. Raises `PlanError`."""
+    if len(data) > MOST_OCTETS:
+        raise PlanError(f"{path} has {len(data):,} octets; no more than {MOST_OCTETS:,} are read")
+    start = data.removeprefix(b"\xef\xbb\xbf").lstrip()[:1]
+    if start == b"<":
+        return Node(str(path), "", _read_xml(path, data))
+    if start == b"{":
+        return Node(str(path), "", _read_json(path, data))
+    raise PlanError(f"{path} is neither JSON (RFC 7951), which begins with a brace, nor XML, which begins with <")
+
+
+def _read_json(path: Path, data: bytes) -> Tree:
+    def member(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+        found = dict(pairs)
+        if len(found) < len(pairs):
+            names = [name for name, _ in pairs]
+            twice = next(name for name in names if names.count(name) > 1)
+            raise PlanError(f"{path} has {twice} twice in one object; which of the two holds is not told")
+        return found
+
+    try:
+        found = json.loads(data.decode("utf-8-sig"), object_pairs_hook=member)
+    except UnicodeDecodeError as error:
+        raise PlanError(f"{path} is not UTF-8, at octet {error.start}") from None
+    except json.JSONDecodeError as error:
+        raise PlanError(f"{path}, line {error.lineno}, column {error.colno}: this is no JSON: {error.msg}") from None
+    except RecursionError:
+        raise PlanError(f"{path} is nested too deep") from None
+    assert isinstance(found, dict)
+    return found
+
+
+def _read_xml(path: Path, data: bytes) -> Tree:
+    etree = _etree()
+    parser = etree.XMLParser(
+        resolve_entities=False, no_network=True, load_dtd=False, remove_comments=True, remove_pis=True, huge_tree=False
+    )
+    try:
+        root = etree.fromstring(data, parser)
+    except etree.XMLSyntaxError as error:
+        raise PlanError(f"{path}: this is no XML: {error.msg}") from None
+    if root.getroottree().docinfo.doctype:
+        raise PlanError(f"{path} has a document type, which may draw in other files; take the <!DOCTYPE ...> out")
+    while etree.QName(root).namespace == _WRAPPING and len(root) == 1 and etree.QName(root[0]).namespace == _WRAPPING:
+        root = root[0]
+    parts = root if etree.QName(root).namespace == _WRAPPING or etree.QName(root).localname in ("config", "data") else [root]
+    return _of_elements(path, parts, "", 0)
+
+
+def _of_elements(path: Path, elements: Any, module: str, depth: int) -> dict[str, Any]:
+    etree = _etree()
+    if depth > _MOST_DEPTH:
+        raise PlanError(f"{path} is nested too deep")
+    found: dict[str, list[Any]] = {}
+    for element in elements:
+        name = etree.QName(element)
+        own = _MODULES.get(name.namespace or "", name.namespace or "")
+        value = _of_elements(path, element, own, depth + 1) if len(element) else (element.text or "").strip()
+        if isinstance(value, str) and ":" in value and value.partition(":")[0] in element.nsmap:
+            prefix, _, rest = value.partition(":")
+            space = element.nsmap[prefix]
+            value = f"{_MODULES.get(space, space)}:{rest}"
+        found.setdefault(name.localname if own == module else f"{own}:{name.localname}", []).append(value)
+    return found
+
+
+class Node:
+    """A place in a document: reads what stands below it, says where that is, and knows what was never asked for."""
+
+    def __init__(self, file: str, path: str, value: Any) -> None:
+        self.file, self.path, self._value = file, path, value
+        self._asked: set[str] = set()
+
+    def error(self, message: str) -> PlanError:
+        """Return an error that says where this stands."""
+        return PlanError(f"{self.file}: {self.path or '/'}: {message}")
+
+    @property
+    def _members(self) -> Mapping[str, Any]:
+        if isinstance(self._value, Mapping):
+            return self._value
+        if self._value in ("", None, [None]):
+            return {}
+        raise self.error(f"{_short(self._value)} stands where something with names below it belongs")
+
+    def __contains__(self, name: str) -> bool:
+        return name in self._members
+
+    def get(self, name: str) -> Node | None:
+        """Return what may stand here once, None where it does not. Raises `PlanError` where it stands several times."""
+        found = self.list(name, once=True)
+        if len(found) > 1:
+            raise self.error(f"{name} stands here {len(found)} times; once is what its module has")
+        return found[0] if found else None
+
+    def list(self, name: str, key: str = "", once: bool = False) -> Sequence[Node]:
+        """Return what may stand here several times; with `key` they are known by that leaf in paths, and each has one of its own."""
+        self._asked.add(name)
+        value = self._members.get(name)
+        if value is None:
+            return ()
+        many = value if isinstance(value, list) and value != [None] else [value]
+        if isinstance(value, Mapping) and not once:
+            raise self.error(f"{name} is a list in its module: an array in JSON")
+        nodes = [Node(self.file, f"{self.path}/{name}", each) for each in many]
+        if key:
+            seen = set()
+            for each in nodes:
+                own = each.text(key)
+                if own in seen:
+                    raise self.error(f"there are two {name} with the {key} {own}")
+                seen.add(own)
+                each.path += f"[{own}]"
+        return nodes
+
+    def text(self, name: str, default: str | None = None) -> str:
+        """Return a leaf as text. Raises `PlanError` where it is not there and has no default."""
+        found = self.get(name)
+        if found is None:
+            if default is None:
+                raise self.error(f"{name} is missing")
+            return default
+        if isinstance(found._value, bool):
+            return str(found._value).lower()
+        if isinstance(found._value, (str, int)):
+            return str(found._value)
+        if found._value in (None, [None]):
+            return ""
+        raise found.error(f"{_short(found._value)} stands where one value belongs")
+
+    def number(self, name: str, most: int, least: int = 0) -> int | None:
+        """Return a leaf as a number, None where it is not there. Raises `PlanError` where it is none, or not from `least` to `most`."""
+        text = self.text(name, "")
+        if name not in self:
+            return None
+        if not (text.isascii() and text.isdecimal() and least <= int(text[:20]) <= most):
+            raise self.error(f"{name} is {text or 'empty'}; it is a number from {least} to {most}")
+        return int(text)
+
+    def identity(self, name: str, default: str | None = None) -> str:
+        """Return a leaf that names an identity, without its module."""
+        return self.text(name, default).rpartition(":")[2]
+
+    def left(self) -> Iterator[str]:
+        """Yield what stands below and was never asked for, as paths with their values."""
+        for name, value in self._members.items():
+            if name in self._asked or name.startswith("@"):
+                continue
+            for each in value if isinstance(value, list) else [value]:
+                yield f"{self.path}/{name}" + ("" if isinstance(each, (Mapping, list)) or each in ("", None) else f" = {_short(each)}")
+
+
+def _short(value: Any) -> str:
+    text = str(value)
+    return text if len(text) <= 40 else text[:39] + "…"

@@ -1,0 +1,413 @@
+"""Lists that come in from other formats, written into a plan: rules put together to entries, names made names of the plan.
+
+1. Rules of one number that are all of a product become one entry again; others are an entry each.
+2. Addresses are written by the name of the plan that says exactly the set, a host's, subnet's, group's or device's; else as a prefix, a
+   wildcard or a range; where none of these is the set, as a new group.
+3. What a rule asks that has no word here makes its entry `off`, and a note tells what it was. What has no meaning is told.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from itertools import groupby, pairwise, product
+from typing import NamedTuple
+
+from crossgate.core.lists.rules import Rule, prefixes_of
+from crossgate.core.model import iana
+from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, DeciderKey, Kind, Otherwise, numbered_kind
+from crossgate.core.model.address import Family, Pattern, everything, format_address, single
+from crossgate.core.model.errors import Place, PlanError
+from crossgate.core.model.network import Direction, Point
+from crossgate.core.model.packet import ECHO, icmp_of
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceError, ServiceTerm, format_ports, join_ports
+from crossgate.core.sets.patterns import joined
+from crossgate.language import edits
+from crossgate.language.draft import GIVEN, Draft
+
+_STEP = 10
+_MOST_PREFIXES = 1 << 16
+"""A group that is more prefixes than these is not looked at as a name for a set."""
+
+
+class _Item(NamedTuple):
+    """A rule, whether something that it asks was lost, how often it decided, and what it was called."""
+
+    rule: Rule
+    lost: bool
+    hits: int
+    called: str
+
+
+class ComingEntry(NamedTuple):
+    """An entry that comes in: its number and its text from `off` or its action on; and how often it decided."""
+
+    number: int
+    text: str
+    hits: int = 0
+
+
+@dataclass(eq=False)
+class ComingList:
+    """A list that comes in, as rules, or as entries that are written already."""
+
+    name: str
+    family: Family
+    kind: Kind | None = None
+    rules: list[Rule] = field(default_factory=list)
+    entries: list[ComingEntry] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    otherwise: Action | None = None
+    _items: list[_Item] = field(default_factory=list)
+    _counted: Counter[str] = field(default_factory=Counter)
+
+    def add(self, rule: Rule, lost: Sequence[str] = (), hits: int = 0, called: str = "") -> None:
+        """Add a rule behind the others; `lost` is what it asks that has no word here."""
+        self.rules.append(rule)
+        self._items.append(_Item(rule, bool(lost), hits, called))
+        for each in lost:
+            self.note(f"an entry is off for this: {each} has no word here")
+
+    def note(self, text: str) -> None:
+        """Add a remark, once."""
+        if text not in self.notes:
+            self.notes.append(text)
+
+    def count(self, called: str, hits: int) -> None:
+        """Add to how often a rule of some name decided."""
+        self._counted[called] += hits
+
+    def items(self) -> Iterator[_Item]:
+        """Yield the rules that are left, with their hits."""
+        for each in self._items[: len(self.rules)]:
+            yield each._replace(hits=each.hits + self._counted[each.called])
+
+    def hits_otherwise(self) -> int:
+        """Return how often the rule decided that became the otherwise line."""
+        return sum(each.hits + self._counted[each.called] for each in self._items[len(self.rules) :])
+
+
+class ComingPlace(NamedTuple):
+    """Where a list stands, and where the document says so."""
+
+    of: ComingList
+    direction: Direction
+    point: Point
+    said_at: str
+
+
+@dataclass
+class Coming:
+    """All that comes in from one file; `told` is what it says that has no meaning here."""
+
+    file: str
+    lists: list[ComingList] = field(default_factory=list)
+    places: list[ComingPlace] = field(default_factory=list)
+    told: list[str] = field(default_factory=list)
+
+    def new_list(self, name: str, family: Family, apart: bool = False, kind: Kind | None = None) -> ComingList:
+        """Add a list under a name that a plan may have; `apart` where the other family gets one of the same name."""
+        own = list_name(name)
+        if apart and family is Family.IPV6:
+            own += "-6"
+            self.told.append(f"{name} is for both families, and becomes {list_name(name)} and {own}")
+        taken = {each.name for each in self.lists}
+        while own in taken:
+            stem, _, last = own.rpartition("-")
+            own = f"{stem}-{int(last) + 1}" if stem and last.isdecimal() else f"{own}-2"
+        if own != name and not apart:
+            self.told.append(f"the list named {name} becomes {own}")
+        found = ComingList(own, family, kind)
+        self.lists.append(found)
+        return found
+
+
+def list_name(name: str) -> str:
+    """Return a name that a list of a plan may have, near another one."""
+    if name.isascii() and name.isdecimal() and int(name[:12]) <= MOST_NUMBER:
+        return str(int(name))
+    own = re.sub(r"[^A-Za-z0-9_-]+", "-", name).strip("-")
+    return own if own[:1].isascii() and own[:1].isalpha() else f"list-{own}".rstrip("-")
+
+
+def take_in(draft: Draft, coming: Sequence[Coming], replace: bool) -> tuple[str, dict[DeciderKey, int]]:
+    """Write what comes in, and say so; return how often lines of the lists have decided elsewhere, too.
+
+    Raises `PlanError` where the plan has a list of a name, or one stands where another is to stand, unless it is to be replaced.
+    """
+    every = [each for part in coming for each in part.lists]
+    names = Counter(each.name for each in every)
+    twice = [name for name, number in names.items() if number > 1]
+    if twice:
+        raise PlanError(f"list {twice[0]} comes in twice; bring the files in one by one, and see which is right")
+    there = [each.name for each in every if each.name in draft.plan.lists]
+    if there and not replace:
+        raise PlanError(f"the plan has {_lists(there)} already; --replace puts what comes in in the place of it")
+    hits: dict[DeciderKey, int] = {}
+    names_of_sets = _SetNames(draft.plan)
+    said = []
+    new: list[str] = []
+    for own in every:
+        entries = _entries(own, draft, names_of_sets)
+        lines = [*names_of_sets.new_lines(), *_lines(own, entries, draft.plan)]
+        old = draft.plan.lists.get(own.name)
+        if old is None:
+            new += ["", *lines]
+        else:
+            edits.replace_list(draft, old, lines)
+        said.append(f"{own.name} ({len(entries)} entr{'y' if len(entries) == 1 else 'ies'})")
+        hits |= {DeciderKey(own.name, each.number): each.hits for each in entries if each.hits}
+        if own.hits_otherwise():
+            hits[DeciderKey(own.name, None)] = own.hits_otherwise()
+    if new:
+        edits.add_lists(draft, new)
+    placed = _place(draft, [each for part in coming for each in part.places], replace)
+    draft.remarks += [each for part in coming for each in part.told]
+    draft.remarks += [f"list {own.name}: {note}" for own in every for note in own.notes if note.endswith("has no word here")]
+    return (f"{' and '.join(part.file for part in coming)}: {', '.join(said) or 'no list'}" + (f"; {placed}" if placed else "")), hits
+
+
+def _lists(names: Sequence[str]) -> str:
+    return f"{'lists' if len(names) > 1 else 'a list'} {', '.join(names)}"
+
+
+# ---- Where they stand
+
+
+def _place(draft: Draft, places: Sequence[ComingPlace], replace: bool) -> str:
+    """Write where lists stand, and say so."""
+    chosen: dict[tuple[Point, Direction, Family], ComingPlace] = {}
+    for each in places:
+        key = each.point, each.direction, each.of.family
+        if key in chosen and chosen[key].of is not each.of and not _alike(chosen[key].of, each.of):
+            raise PlanError(
+                f"{each.said_at}: {chosen[key].of.name} and {each.of.name} are both attached there, and one list of a family stands in a place here;"
+                " make one list of them"
+            )
+        chosen.setdefault(key, each)
+    said = []
+    for (point, direction, family), each in chosen.items():
+        standing = draft.plan.placed.get((point, direction, family))
+        if standing is not None and standing.name == each.of.name:
+            continue
+        if standing is not None and replace:
+            edits.lift_list(draft, standing, direction, point)
+        empty = AccessList(each.of.name, Kind.EXTENDED, family, (), Otherwise(Action.DENY, Place(GIVEN, 1), False), Place(GIVEN, 1))
+        edits.place_list(draft, empty, direction, point, free=standing is not None and replace)
+        said.append(f"{each.of.name} {direction} on {point}")
+    return f"placed: {', '.join(said)}" if said else ""
+
+
+def _alike(one: ComingList, other: ComingList) -> bool:
+    """Whether two lists ask the same in the same order, whatever they call it."""
+
+    def asked(own: ComingList) -> list[Rule]:
+        return [rule._replace(number=None, part=1, parts=1, comment="", log=False) for rule in own.rules]
+
+    return one.otherwise is other.otherwise and asked(one) == asked(other)
+
+
+# ---- Entries
+
+
+def _lines(own: ComingList, entries: Sequence[ComingEntry], plan: Plan) -> Iterator[str]:
+    yield f"list {own.name} {own.kind} {own.family.word}"
+    for each in own.notes:
+        yield f'    note "{_plain(each)}"'
+    for entry in entries:
+        yield f"    {entry.number} {entry.text}"
+    if own.otherwise is not None:
+        yield f"    otherwise {own.otherwise}"
+
+
+def _plain(text: str) -> str:
+    """Return a text that may stand in double quotes."""
+    return " ".join("".join(each if each.isprintable() else " " for each in text.replace('"', "'")).split())
+
+
+def _entries(own: ComingList, draft: Draft, names: _SetNames) -> list[ComingEntry]:
+    if own.entries:
+        own.kind = own.kind or Kind.EXTENDED
+        return own.entries
+    own.kind = _kind(own, draft.plan)
+    texts: list[tuple[int | None, list[_Item]]] = []
+    for (number, parts), group in groupby(own.items(), key=lambda each: (each.rule.number, each.rule.parts)):
+        items = list(group)
+        whole = parts > 1 and _is_product([each.rule for each in items]) and len({each.lost for each in items}) == 1
+        texts += [(number, items)] if whole else [(each.rule.number, [each]) for each in items]
+    numbers = [number for number, _ in texts]
+    known = [each for each in numbers if each is not None]
+    kept = len(known) == len(numbers) and all(0 < each <= MOST_NUMBER for each in known) and all(a < b for a, b in pairwise(known))
+    if not kept and known:
+        draft.remarks.append(f"list {own.name}: its entries are numbered anew, since the numbers in their names are not in order")
+    found = []
+    for index, (number, items) in enumerate(texts, 1):
+        final = number if kept and number is not None else index * _STEP
+        rules = [each.rule for each in items]
+        text = _text(rules, own, f"{own.name}-{final}", names)
+        found.append(ComingEntry(final, "off " * items[0].lost + text, sum(each.hits for each in items)))
+    return found
+
+
+def _kind(own: ComingList, plan: Plan) -> Kind:
+    """A numbered list is standard where its number says so and it asks for sources only."""
+    if own.kind is not None:
+        return own.kind
+    every = everything(own.family)
+    plain = all(
+        rule == Rule(rule.action, None, rule.source, every, log=rule.log, number=rule.number, part=rule.part, parts=rule.parts, comment=rule.comment)
+        for rule in own.rules
+    )  # fmt: skip
+    standard = own.name.isdecimal() and numbered_kind(int(own.name), plan.numbering) is Kind.STANDARD
+    return Kind.STANDARD if standard and plain else Kind.EXTENDED
+
+
+_Asked = tuple[int | None, Ports | None, int | None, int | None]
+"""What a rule asks of its service: protocol, destination ports, ICMP type and code."""
+
+
+def _service(rule: Rule) -> _Asked:
+    return rule.protocol, rule.destination_ports, rule.icmp_type, rule.icmp_code
+
+
+def _is_product(rules: Sequence[Rule]) -> bool:
+    """Whether rules are all of the members of one product, and there is nothing else that they differ in."""
+    keys = [(each.source, each.destination, _service(each), each.source_ports, each.flags) for each in rules]
+    sides = [dict.fromkeys(column) for column in zip(*keys, strict=True)]
+    rest = {(each.action, each.fragments, each.dscp, each.log) for each in rules}
+    return len(rest) == 1 and len(set(keys)) == len(keys) and set(keys) == set(product(*sides)) and rules[0].parts == len(rules)
+
+
+def _text(rules: Sequence[Rule], own: ComingList, called: str, names: _SetNames) -> str:
+    """Write an entry from its action on."""
+    first = rules[0]
+    source = names.text([each.source for each in rules], own.family, f"{called}-sources")
+    words: list[str] = [first.action]
+    if own.kind is Kind.STANDARD:
+        words.append(source)
+    else:
+        terms = list(dict.fromkeys(map(_service, rules)))
+        destination = names.text([each.destination for each in rules], own.family, f"{called}-destinations")
+        words += [names.service(terms, own.family), source, "to", destination]
+        ports = [each.source_ports for each in rules]
+        if ports[0] is not None:
+            words.append(f"source port {format_ports(join_ports([one for each in ports for one in each or ()]))}")
+        words += _flag_words(list(dict.fromkeys(test for each in rules for test in each.flags)))
+        words += ["fragments"] * first.fragments + ([] if first.dscp is None else [f"dscp {first.dscp}"])
+    words += ["log"] * first.log
+    comment = _plain(next((each.comment for each in rules if each.comment), ""))
+    return " ".join(words) + (f' "{comment}"' if comment else "")
+
+
+def _terms(asked: Iterable[_Asked]) -> list[ServiceTerm]:
+    """Return what rules ask of their services, the ports of one protocol together."""
+    found: dict[tuple[int | None, int | None, int | None], list[tuple[int, int]] | None] = {}
+    for protocol, ports, icmp_type, icmp_code in terms:
+        key = (protocol, icmp_type, icmp_code)
+        if ports is None or found.get(key, []) is None:
+            found[key] = None
+        else:
+            found[key] = [*(found.get(key) or ()), *ports]
+    return [
+        ServiceTerm(protocol, None if ports is None else join_ports(ports), icmp_type, icmp_code)
+        for (protocol, icmp_type, icmp_code), ports in found.items()
+    ]
+
+
+def _flag_words(tests: Sequence[FlagTest]) -> list[str]:
+    if tuple(tests) == ESTABLISHED:
+        return ["established"]
+    words = []
+    for test in tests:
+        names = [("" if test.value & bit else "!") + name for name, bit in iana.FLAGS.items() if test.care & bit]
+        words.append(f"flags {','.join(names)}")
+    return words
+
+
+_Spans = tuple[tuple[int, int], ...]
+
+
+class _SetNames:
+    """Writes sets of addresses and of services in the plan's names, and keeps the groups that are needed for that."""
+
+    def __init__(self, plan: Plan) -> None:
+        self._plan = plan
+        self._known: dict[tuple[Family, _Spans], str] | None = None
+        self._services: dict[tuple[Family, frozenset[ServiceTerm]], str] | None = None
+        self._taken = {*plan.groups, *plan.hosts, *plan.segments, *plan.devices}
+        self._new: list[str] = []
+
+    def text(self, patterns: Sequence[Pattern], family: Family, called: str) -> str:
+        """Write a set; `called` is the name of a group where one is needed."""
+        members = list(dict.fromkeys(patterns))
+        spans = _spans(members)
+        if spans == ((0, family.mask),):
+            return "any"
+        if self._known is None:
+            self._known = {(family, _spans(own)): name for name, family, own in reversed([*self._sets()])}
+        key = family, spans
+        if key not in self._known:
+            if len(members) > 1:
+                members = sorted(joined(members, wild=True))
+            if len(members) == 1:
+                return str(members[0])
+            if len(spans) == 1:
+                return f"{format_address(family, spans[0][0])}-{format_address(family, spans[0][1])}"
+            name = list_name(called) if not called[:1].isdigit() else f"list-{called}"
+            while name in self._taken:
+                name += "-2"
+            self._taken.add(name)
+            self._known[key] = name
+            self._new.append(f"group {name} {', '.join(map(str, members))}")
+        return self._known[key]
+
+    def service(self, asked: Sequence[_Asked], family: Family) -> str:
+        """Write services: by the name that the plan has for just these, else term by term."""
+        terms = _terms(asked)
+        if self._services is None:
+            self._services = {(each, frozenset({ServiceTerm(icmp_of(each), icmp_type=ECHO[each], icmp_code=0)})): "ping" for each in Family}
+            for name in self._plan.services:
+                for each in Family:
+                    with suppress(ServiceError):
+                        own = self._plan.service(name, each).terms
+                        whole = _terms((one.protocol, one.ports, one.icmp_type, one.icmp_code) for one in own)
+                        self._services.setdefault((each, frozenset(whole)), name)
+        known = self._services.get((family, frozenset(terms)))
+        return known or ",".join(each.text(family) for each in terms)
+
+    def _sets(self) -> Iterator[tuple[str, Family, Sequence[Pattern]]]:
+        """Yield the sets that have a name in the plan, those that a person would rather read first."""
+        plan = self._plan
+        named = [(host.name, list(map(single, host.addresses))) for host in plan.hosts.values()]
+        named += [(each.name, list(each.prefixes)) for each in plan.segments.values() if not each.outside]
+        named += [(group.name, [one for own in group.members.values() for one in own.patterns]) for group in plan.groups.values()]
+        named += [(device.name, list(map(single, device.addresses()))) for device in plan.devices.values()]
+        for name, patterns in named:
+            for family in Family:
+                own = [each for each in patterns if each.family is family]
+                if own and sum(1 << _open_bits(each) for each in own) <= _MOST_PREFIXES:
+                    yield name, family, own
+
+    def new_lines(self) -> list[str]:
+        """Return the statements of groups that are needed since the last time."""
+        lines, self._new = self._new, []
+        return [*lines, ""] if lines else []
+
+
+def _open_bits(pattern: Pattern) -> int:
+    return 0 if pattern.is_prefix else pattern.wildcard.bit_count()
+
+
+def _spans(patterns: Iterable[Pattern]) -> _Spans:
+    """Return the addresses of patterns as spans, first and last, ascending and apart."""
+    found: list[tuple[int, int]] = []
+    for each in sorted(prefix for pattern in patterns for prefix in prefixes_of(pattern)):
+        if found and each.first <= found[-1][1] + 1:
+            found[-1] = (found[-1][0], max(found[-1][1], each.last))
+        else:
+            found.append((each.first, each.last))
+    return tuple(found)
