@@ -306,7 +306,7 @@ def _text(rules: Sequence[Rule], own: ComingList, called: str, names: _SetNames)
 def _terms(asked: Iterable[_Asked]) -> list[ServiceTerm]:
     """Return what rules ask of their services, the ports of one protocol together."""
     found: dict[tuple[int | None, int | None, int | None], list[tuple[int, int]] | None] = {}
-    for protocol, ports, icmp_type, icmp_code in terms:
+    for protocol, ports, icmp_type, icmp_code in asked:
         key = (protocol, icmp_type, icmp_code)
         if ports is None or found.get(key, []) is None:
             found[key] = None
