@@ -162,13 +162,13 @@ def print_json(document: dict[str, Any]) -> None:
         silence()
 
 
-def write_file(path: Path, text: str, inputs: Iterable[str]) -> None:
-    """Write a text file. Raises `PlanError` when that cannot be done, or when it is one of the files that were read."""
+def write_file(path: Path, text: str | bytes, inputs: Iterable[str]) -> None:
+    """Write a file. Raises `PlanError` when that cannot be done, or when it is one of the files that were read."""
     for name in inputs:
         if path.exists() and Path(name).exists() and path.samefile(name):
             raise PlanError(f"{path} is part of the plan that this is about; name another file to write to")
     try:
-        path.write_text(text, encoding="utf-8")
+        path.write_bytes(text if isinstance(text, bytes) else text.encode())
     except OSError as error:
         raise PlanError(f"{path} cannot be written: {error.strerror}") from None
 

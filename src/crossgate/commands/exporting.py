@@ -12,6 +12,7 @@ import typer
 from crossgate.commands.common import load, plan_path, write_file
 from crossgate.commands.completing import complete_device, complete_list
 from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.network import Direction
 from crossgate.formats.exchange.registry import FORMATS, format_named
 
 if TYPE_CHECKING:
@@ -19,6 +20,9 @@ if TYPE_CHECKING:
     from crossgate.core.model.network import Placement
     from crossgate.core.model.plan import Plan
     from crossgate.formats.exchange.asked import Written
+
+
+_LIMIT = 256
 
 
 def complete_format(incomplete: str) -> Iterator[str]:
@@ -33,8 +37,10 @@ def export(
     on: Annotated[str | None, typer.Option("--on", metavar="DEVICE", autocompletion=complete_device, help="Only what stands on one device, its interfaces by their own names.")] = None,
     unplaced: Annotated[bool, typer.Option("--unplaced", help="Only the lists, not where they stand.")] = False,
     approximate: Annotated[bool, typer.Option("--approximate", help="Leave out what the format cannot say, and list it.")] = False,
-    limit: Annotated[int, typer.Option(min=1, metavar="N", help="Write a wildcard as at most so many prefixes.")] = 256,
+    limit: Annotated[int, typer.Option(min=1, metavar="N", help="Write a wildcard as at most so many prefixes.")] = _LIMIT,
     xml: Annotated[bool, typer.Option("--xml", help="XML in the place of JSON; also by a name of --out that ends in .xml.")] = False,
+    direction: Annotated[Direction | None, typer.Option("--direction", metavar="DIRECTION", help="Which way the rules of an unplaced list are: inbound, from the terminal, or outbound.")] = None,
+    as_bytes: Annotated[bool, typer.Option("--bytes", help="RADIUS attributes as bytes; goes to a file.")] = False,
     tally: Annotated[bool, typer.Option("--tally", help="Write how often each line has decided, too.")] = False,
     out: Annotated[Path | None, typer.Option(metavar="FILE", help="Write to a file. Default: standard output.")] = None,
 ) -> None:  # fmt: skip
@@ -43,13 +49,14 @@ def export(
 
     found = format_named(format_name, writing=True)
     xml = xml or (out is not None and out.suffix.lower() == ".xml" and "xml" in found.takes)
-    for option, given in (("xml", xml), ("tally", tally), ("limit", limit != 256)):
+    given_options = {"xml": xml, "tally": tally, "limit": limit != _LIMIT, "direction": direction, "bytes": as_bytes}
+    for option, given in given_options.items():
         if given and option not in found.takes:
             raise PlanError(f"--{option} has no meaning for {format_name}")
     plan = load(context)
     chosen, places = _chosen(plan, lists or [], on)
     hits = _tallied(context, chosen) if tally else None
-    written = found.write(Wanted(plan, chosen, [] if unplaced else places, on, hits, limit=limit, xml=xml))
+    written = found.write(Wanted(plan, chosen, [] if unplaced else places, on, hits, direction, limit, xml, as_bytes))
     _leave(written, approximate, out, plan)
 
 
@@ -88,12 +95,12 @@ def _leave(written: Written, approximate: bool, out: Path | None, plan: Plan) ->
     for each in written.told:
         warn(each)
     if out is not None:
-        if isinstance(written.text, bytes):
-            raise PlanError("bytes go to a file")
         write_file(out, written.text, plan.files)
         return
+    if isinstance(written.text, bytes):
+        raise PlanError("--bytes goes to a file; name it with --out")
     try:
-        sys.stdout.write(written.text if isinstance(written.text, str) else "")
+        sys.stdout.write(written.text)
         sys.stdout.flush()
     except BrokenPipeError:
         silence()

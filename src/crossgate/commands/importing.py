@@ -34,6 +34,7 @@ def import_(
     files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="What comes in.")],
     on: Annotated[str | None, typer.Option("--on", metavar="DEVICE", autocompletion=complete_device, help="The device that it is from: interfaces are that one's.")] = None,
     otherwise: Annotated[Action | None, typer.Option("--otherwise", metavar="ACTION", help="What becomes of the rest in lists that do not say so.")] = None,
+    named: Annotated[str | None, typer.Option("--as", metavar="NAME", help="The name of a list that comes in without one.")] = None,
     replace: Annotated[bool, typer.Option("--replace", help="Put lists in the place of those of the same names, and where others stand.")] = False,
     tally: Annotated[bool, typer.Option("--tally", help="Add how often lines have decided to the tally.")] = False,
     anyway: AnywayOption = False,
@@ -46,15 +47,17 @@ def import_(
     from crossgate.language.importing import take_in
 
     found = format_named(format_name, writing=False)
-    for option, given in (("tally", tally), ("otherwise", otherwise)):
+    for option, given in (("tally", tally), ("otherwise", otherwise), ("on", on), ("as", named)):
         if given and option not in found.takes:
             raise PlanError(f"--{option} has no meaning for {format_name}")
+    if "as" in found.takes and named is None:
+        raise PlanError(f"lists have no names in {format_name}; give one with --as NAME")
     hits: dict[DeciderKey, int] = {}
 
     def change(draft: Draft) -> str:
         if on is not None and on not in draft.plan.devices:
             raise PlanError(unknown("device", on, list(draft.plan.devices)))
-        coming = [found.read(Given(path, _data(path), draft.plan, on, otherwise)) for path in files]
+        coming = [found.read(Given(path, _data(path), draft.plan, on, otherwise, named)) for path in files]
         said, decided = take_in(draft, coming, replace)
         hits.update(decided)
         return said

@@ -13,6 +13,7 @@ from typing import NamedTuple
 
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.packet import ICMP
 from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceTerm, protocol_name
 
 ALL_FLAGS = 0xFF
@@ -58,6 +59,8 @@ class Abilities:
     masked_flags: int = 0
     """Which TCP flags can be asked for one by one."""
     icmp_code: bool = False
+    icmp_types: Collection[int] | None = None
+    """The ICMP types that can be asked for, of ICMP alone and not of ICMPv6; None for all of both."""
     fragments: bool = False
     dscp: bool = False
     log: bool = False
@@ -118,6 +121,8 @@ def _objection(entry: Entry, able: Abilities, most_prefixes: int) -> str:
         if (term.ports is not None or asked.source_ports is not None) and term.protocol not in able.ported:
             protocol = "" if term.protocol is None else f" of {protocol_name(term.protocol)}"
             return f"{able.name} cannot ask for ports{protocol}"
+        if term.icmp_type is not None and able.icmp_types is not None and (term.protocol != ICMP or term.icmp_type not in able.icmp_types):
+            return f"{able.name} cannot ask for {'ICMP type ' + str(term.icmp_type) if term.protocol == ICMP else 'ICMPv6 types'}"
         if term.icmp_code is not None and not able.icmp_code:
             return f"{able.name} cannot ask for an ICMP code"
     for each in (*entry.source.patterns, *entry.destination.patterns):

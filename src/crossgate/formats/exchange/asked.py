@@ -49,4 +49,4 @@ class Given:
     device: str | None = None
     otherwise: Action | None = None
     name: str | None = None
-    direction: Direction | None = None
+    """The name of a list that has none in the format."""

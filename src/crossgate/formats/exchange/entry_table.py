@@ -14,8 +14,8 @@ from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, Ent
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
+from crossgate.core.network.entrance import place_named
 from crossgate.formats.exchange.asked import Given, Wanted, Written
-from crossgate.formats.exchange.ietf_acl import point_of
 from crossgate.formats.tables import Row, read_table
 from crossgate.language.cells import entry_cells
 from crossgate.language.importing import Coming, ComingEntry, ComingList, ComingPlace
@@ -125,9 +125,10 @@ def read_csv(given: Given) -> Coming:
         if name not in lists:
             raise _error(given, row, f"list {name} is placed, and the table has no line of it")
         text = _value(given, row, "where")
-        point = point_of(given.plan, given.device, text)
         direction = _chosen(given, row, "direction", _DIRECTIONS)
-        if point is None:
+        try:
+            point = place_named(given.plan, text)
+        except PlanError:
             lists[name].note(f"stood {direction} on {text}, which the plan has not")
         else:
             coming.places.append(ComingPlace(lists[name], direction, point, f"{given.path}, row {row.number}"))

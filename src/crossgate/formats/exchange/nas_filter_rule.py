@@ -1,0 +1,371 @@
+"""Filter rules that a RADIUS server sends for one terminal: NAS-Filter-Rule (RFC 4849), the rule text of RFC 6733 section 4.3.1.
+
+`in` is from the terminal, our `inbound` at its port and `outbound` at its subnet; `out` is to it. What no rule matches is dropped where the last rule is a permit and
+passed where it is a deny, so a list always goes out with a rule that takes the rest. Rules have no numbers, names or comments.
+As bytes they are attributes of type 92: the rules joined by NUL and cut after every 253 octets (RFC 4849 section 2).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+from crossgate.core.lists.rules import Abilities, Rule, closing, rules_of
+from crossgate.core.model import iana
+from crossgate.core.model.accesslist import AccessList, Action
+from crossgate.core.model.address import AddressError, Family, Pattern, everything, parse_block, parse_prefix
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.network import Direction, PointKind
+from crossgate.core.model.packet import ICMP, TCP, UDP
+from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceError, parse_ports
+from crossgate.core.sets.patterns import less
+from crossgate.formats.exchange.asked import Given, Wanted, Written
+from crossgate.formats.exchange.ietf_acl import tell
+from crossgate.language.importing import Coming, ComingList
+
+ATTRIBUTE = 92
+_MOST_VALUE = 253
+_SCTP = 132
+_PORTED = (TCP, UDP, _SCTP)
+_FLAGS = ("fin", "syn", "rst", "psh", "ack", "urg")
+_SETUP = FlagTest(iana.FLAGS["SYN"], iana.FLAGS["SYN"] | iana.FLAGS["ACK"])
+_TYPES = frozenset({0, 3, 4, 5, *range(8, 19)})
+"""The ICMP types that RFC 6733 names; a server need not know others."""
+_ABLE = Abilities(
+    "nas-filter-rule", ported=_PORTED, established=True, masked_flags=sum(iana.FLAGS[each.upper()] for each in _FLAGS), icmp_types=_TYPES,
+    fragments=True,
+)  # fmt: skip
+_WORDS = {Direction.INBOUND: "in", Direction.OUTBOUND: "out"}
+_OTHER = {Direction.INBOUND: Direction.OUTBOUND, Direction.OUTBOUND: Direction.INBOUND}
+_DIRECTIONS = {word: direction for direction, word in _WORDS.items()}
+
+
+# ---- Out
+
+
+def write(wanted: Wanted) -> Written:
+    """Write the rules of lists for one terminal, one a line. Raises `PlanError` where it is not told which way they go."""
+    written = Written("")
+    by_side: dict[tuple[Direction, Family], AccessList] = {}
+    for each in wanted.lists:
+        side = _direction(each, wanted), each.family
+        if side in by_side:
+            raise PlanError(
+                f"{by_side[side].name} and {each.name} are both {side[1].label} and {side[0]}, and a terminal has one such list; name one"
+            )
+        by_side[side] = each
+    lines: list[str] = []
+    for (direction, family), each in by_side.items():
+        taken = rules_of(each, _ABLE, wanted.limit)
+        tell(each, taken.unsaid, taken.off, written)
+        remarks = len(each.notes) + sum(bool(entry.comment) for entry in each.entries)
+        if remarks:
+            written.told.append(f"list {each.name}: its comments and notes ({remarks}) are left out, since rules have none")
+        lines += [_line(rule, direction) for rule in (*taken.rules, closing(each, family))]
+    for direction in dict.fromkeys(direction for direction, _ in by_side):
+        for family in Family:
+            if (direction, family) not in by_side:
+                whole = everything(family)
+                lines.append(_line(Rule(Action.PERMIT, None, whole, whole), direction))
+                written.told.append(f"no {family.label} list goes {_WORDS[direction]}: the last rules let all of it by, as the plan does")
+    written.text = b"".join(_attributes(lines)) if wanted.bytes else "".join(line + "\n" for line in lines)
+    return written
+
+
+def _direction(access_list: AccessList, wanted: Wanted) -> Direction:
+    if wanted.direction is not None:
+        return wanted.direction
+    stands = [each for each in wanted.places if each.access_list == access_list.name]
+    # What comes from the terminal enters its port, and leaves its subnet.
+    ways = {each.direction if each.point.kind is PointKind.PORT else _OTHER[each.direction] for each in stands}
+    if len(ways) != 1 or any(each.point.kind not in (PointKind.PORT, PointKind.SUBNET) for each in stands):
+        what = f"stands {' and '.join(f'{each.direction} on {each.point}' for each in stands)}" if stands else "is placed nowhere"
+        raise PlanError(
+            f"{access_list.name} {what}; --direction inbound, from the terminal, or outbound, to it, says which way its rules are"
+        )
+    return ways.pop()
+
+
+def _line(rule: Rule, direction: Direction) -> str:
+    protocol = "ip" if rule.protocol is None else str(rule.protocol)
+    words = [rule.action.value, _WORDS[direction], protocol, "from", _end(rule.source), *_port_words(rule.source_ports)]
+    words += ["to", _end(rule.destination), *_port_words(rule.destination_ports)]
+    words += ["frag"] * rule.fragments
+    if rule.flags == ESTABLISHED:
+        words.append("established")
+    elif rule.flags:
+        test = rule.flags[0]
+        asked = [("" if test.value & bit else "!") + name for name in _FLAGS if test.care & (bit := iana.FLAGS[name.upper()])]
+        words += ["tcpflags", ",".join(asked)]
+    if rule.icmp_type is not None:
+        words += ["icmptypes", str(rule.icmp_type)]
+    return " ".join(words)
+
+
+def _end(pattern: Pattern) -> str:
+    whole = "0.0.0.0/0" if pattern.family is Family.IPV4 else "::/0"
+    return whole if pattern.wildcard == pattern.family.mask else str(pattern)
+
+
+def _port_words(ports: Ports | None) -> list[str]:
+    return [] if ports is None else [",".join(str(first) if first == last else f"{first}-{last}" for first, last in ports)]
+
+
+def _attributes(lines: Sequence[str]) -> Iterator[bytes]:
+    data = b"\0".join(line.encode() for line in lines)
+    for start in range(0, len(data), _MOST_VALUE):
+        part = data[start : start + _MOST_VALUE]
+        yield bytes([ATTRIBUTE, len(part) + 2]) + part
+
+
+# ---- In
+
+_ATTRIBUTE_LINE = re.compile(r'\s*NAS-Filter-Rule\s*(?:=|\+=|:=|==)\s*"(.*)"\s*,?\s*')
+"""A rule as the attribute of a users file."""
+
+
+class _Told(NamedTuple):
+    """A rule as it was written, with its number in the file."""
+
+    number: int
+    text: str
+
+
+def read(given: Given) -> Coming:
+    """Read rules, one a line or as bytes of attributes, as a list for each way and family. Raises `PlanError` with the rule at fault."""
+    coming = Coming(str(given.path))
+    parsed = [_Parser(given, each).rule() for each in _rules(given)]
+    if not parsed:
+        raise PlanError(f"{given.path} has no rule; one is as: permit in 6 from any to 192.0.2.5 443")
+    ways = list(dict.fromkeys(each.direction for each in parsed))
+    for direction in ways:
+        own = [each for each in parsed if each.direction is direction]
+        last = own[-1].action
+        for family in Family:
+            name = f"{given.name}-{_WORDS[direction]}" if len(ways) > 1 else given.name or ""
+            here = [each for each in own if family in each.families]
+            rules = [rule for each in here for rule in each.rules(family)]
+            if not rules:
+                continue
+            if len(rules) == 1 and rules[0] == closing_rule(family):
+                coming.told.append(f"all {family.label} is permitted {_WORDS[direction]}; no list is needed for that")
+                continue
+            found = coming.new_list(name, family, apart=family is Family.IPV6)
+            for each in here:
+                for rule in each.rules(family):
+                    found.add(rule, each.lost)
+            _close(found, Action.DENY if last is Action.PERMIT else Action.PERMIT)
+    coming.told = list(dict.fromkeys(coming.told))
+    return coming
+
+
+def closing_rule(family: Family) -> Rule:
+    """Return the rule that lets everything of a family by."""
+    return Rule(Action.PERMIT, None, everything(family), everything(family))
+
+
+def _close(found: ComingList, rest: Action) -> None:
+    found.otherwise = rest
+    last = found.rules[-1] if found.rules else None
+    if last is not None and last._replace(action=Action.PERMIT) == closing_rule(found.family):
+        found.otherwise = last.action
+        found.rules.pop()
+
+
+def _rules(given: Given) -> Iterator[_Told]:
+    data = given.data
+    if data[:1] == bytes([ATTRIBUTE]):
+        joined, at = b"", 0
+        while at < len(data):
+            size = data[at + 1] if at + 1 < len(data) else 0
+            if size < 3 or at + size > len(data):
+                raise PlanError(
+                    f"{given.path}, octet {at}: no attribute begins here: a type and a length of at least 3, and as many octets"
+                )
+            if data[at] == ATTRIBUTE:
+                joined += data[at + 2 : at + size]
+            at += size
+        texts = joined.decode("ascii", errors="replace").split("\0")
+    else:
+        try:
+            texts = data.decode("utf-8-sig").splitlines()
+        except UnicodeDecodeError as error:
+            raise PlanError(f"{given.path} is neither text nor RADIUS attributes (octet {error.start})") from None
+    for number, text in enumerate(texts, 1):
+        named = _ATTRIBUTE_LINE.fullmatch(text)
+        own = (named.group(1) if named else text).strip()
+        if own and not own.startswith("#"):
+            yield _Told(number, own)
+
+
+class _Parsed(NamedTuple):
+    """A rule that was read: its sides as patterns of one family, None for either, and what of it has no word here."""
+
+    action: Action
+    direction: Direction
+    protocol: int | None
+    sides: tuple[tuple[Pattern, ...] | None, tuple[Pattern, ...] | None]
+    ports: tuple[Ports | None, Ports | None]
+    flags: tuple[FlagTest, ...]
+    types: tuple[int | None, ...]
+    fragments: bool
+    lost: tuple[str, ...]
+    own_family: Family | None
+    number: int
+
+    @property
+    def families(self) -> Sequence[Family]:
+        """The families that it can match packets of."""
+        if self.own_family is not None:
+            return [self.own_family]
+        return [Family.IPV4] if self.types != (None,) else [*Family]
+
+    def rules(self, family: Family) -> list[Rule]:
+        """Return it as rules of a family, with the number that they share."""
+        sources, destinations = (side if side is not None else (everything(family),) for side in self.sides)
+        found = [
+            Rule(
+                self.action, self.protocol, source, destination, self.ports[0], self.ports[1], icmp_type, None, self.flags, self.fragments,
+            )
+            for source in sources for destination in destinations for icmp_type in self.types
+        ]  # fmt: skip
+        if len(found) == 1:
+            return found
+        return [rule._replace(number=self.number, part=part, parts=len(found)) for part, rule in enumerate(found, 1)]
+
+
+class _Parser:
+    """Reads one rule, word by word."""
+
+    def __init__(self, given: Given, told: _Told) -> None:
+        self._given, self._told = given, told
+        self._words = re.sub(r"!\s+", "!", told.text).split()
+        self._lost: list[str] = []
+
+    def error(self, message: str) -> PlanError:
+        return PlanError(f"{self._given.path}, rule {self._told.number}: {message}: {self._told.text}")
+
+    def _take(self, what: str) -> str:
+        if not self._words:
+            raise self.error(f"the rule ends where {what} belongs")
+        return self._words.pop(0)
+
+    def _keyword(self, word: str) -> None:
+        found = self._take(word)
+        if found != word:
+            raise self.error(f"{found} stands where {word} belongs")
+
+    def rule(self) -> _Parsed:
+        """Read the rule. Raises `PlanError`."""
+        action, way, word = self._take("permit or deny"), self._take("in or out"), self._take("a protocol")
+        if action not in ("permit", "deny"):
+            raise self.error(f"{action} stands where permit or deny belongs")
+        if way not in _DIRECTIONS:
+            raise self.error(f"{way} stands where in or out belongs")
+        protocol = None if word == "ip" else self._protocol(word)
+        self._keyword("from")
+        sides, ports = [], []
+        for follows in ("to", None):
+            sides.append(self._end())
+            ports.append(self._port_list(protocol))
+            if follows:
+                self._keyword(follows)
+        flags, types, fragments = self._options()
+        if types != (None,):
+            protocol = self._narrowed(protocol, ICMP, "icmptypes")
+        if flags:
+            protocol = self._narrowed(protocol, TCP, "TCP flags")
+        families = {each.family for side in sides if side is not None for each in side}
+        if len(families) > 1:
+            raise self.error("one end is IPv4 and the other IPv6, which no packet is")
+        return _Parsed(
+            Action(action), _DIRECTIONS[way], protocol, (sides[0], sides[1]), (ports[0], ports[1]), flags, types, fragments, tuple(self._lost),
+            next(iter(families), None), self._told.number,
+        )  # fmt: skip
+
+    def _protocol(self, word: str) -> int:
+        if not (word.isascii() and word.isdecimal() and int(word[:4]) <= 255):
+            raise self.error(f"{word} stands where ip or a protocol number from 0 to 255 belongs")
+        return int(word)
+
+    def _narrowed(self, protocol: int | None, to: int, what: str) -> int:
+        if protocol not in (None, to):
+            raise self.error(f"{what} are of protocol {to}, and the rule is of {protocol}")
+        return to
+
+    def _end(self) -> tuple[Pattern, ...] | None:
+        """ADDRESS = ["!"] ("any" | "assigned" | IPNO ["/" BITS]); None for any of either family."""
+        word = self._take("an address")
+        inverted, text = word.startswith("!"), word.removeprefix("!")
+        if text == "assigned":
+            self._lost.append(f"rule {self._told.number}: {word}, the address that the terminal has")
+            return None
+        if text == "any":
+            if inverted:
+                raise self.error("!any is no address")
+            return None
+        try:
+            own = parse_block(text)
+            if parse_prefix(text)[0].value != own.value if "/" in text else False:
+                raise self.error(f"{text} has bits set beyond its length; as a prefix it is {own}")
+        except AddressError as error:
+            raise self.error(error.message) from None
+        if not inverted:
+            return (own,)
+        found = tuple(sorted(less([everything(own.family)], [own])))
+        if not found:
+            raise self.error(f"{word} is no address at all")
+        return found
+
+    def _port_list(self, protocol: int | None) -> Ports | None:
+        if not self._words or not self._words[0][0].isdigit():
+            return None
+        word = self._take("ports")
+        if protocol not in _PORTED:
+            raise self.error(f"ports belong to protocol {', '.join(map(str, _PORTED))}")
+        try:
+            return parse_ports(word)
+        except ServiceError as error:
+            raise self.error(str(error)) from None
+
+    def _options(self) -> tuple[tuple[FlagTest, ...], tuple[int | None, ...], bool]:
+        flags: tuple[FlagTest, ...] = ()
+        types: tuple[int | None, ...] = (None,)
+        fragments = False
+        while self._words:
+            word = self._take("an option")
+            if word == "frag":
+                fragments = True
+            elif word in ("established", "setup", "tcpflags"):
+                if flags:
+                    raise self.error("TCP flags are asked for twice")
+                flags = ESTABLISHED if word == "established" else (_SETUP,) if word == "setup" else (self._tcp_flags(),)
+            elif word == "icmptypes":
+                types = self._types()
+            elif word in ("ipoptions", "tcpoptions"):
+                self._lost.append(f"rule {self._told.number}: {word} {self._take('a list of options')}")
+            else:
+                raise self.error(f"{word} is no option: frag, ipoptions, tcpoptions, established, setup, tcpflags, icmptypes")
+        return flags, types, fragments
+
+    def _tcp_flags(self) -> FlagTest:
+        value = care = 0
+        for each in self._take("TCP flags").split(","):
+            name = each.removeprefix("!")
+            if name not in _FLAGS:
+                raise self.error(f"{name or 'nothing'} is no TCP flag: {', '.join(_FLAGS)}")
+            bit = iana.FLAGS[name.upper()]
+            care |= bit
+            value |= 0 if each.startswith("!") else bit
+        return FlagTest(value, care)
+
+    def _types(self) -> tuple[int | None, ...]:
+        word = self._take("ICMP types")
+        try:
+            ranges = parse_ports(word)
+        except ServiceError:
+            ranges = ((256, 256),)
+        if ranges[-1][1] > 255:
+            raise self.error(f"{word} are no ICMP types: numbers from 0 to 255 and ranges, with commas")
+        return tuple(each for first, last in ranges for each in range(first, last + 1))
