@@ -55,8 +55,7 @@ def write_csv(wanted: Wanted) -> Written:
         own = {"list": each.name, "kind": each.kind.value, "family": each.family.word}
         rows += [own | {"line": "note", "comment": note.text} for note in each.notes]
         rows += [own | {"line": str(entry.number)} | _cells(entry, each.kind) for entry in each.entries]
-        if each.otherwise.written:
-            rows.append(own | {"line": "otherwise", "action": each.otherwise.action.value})
+        rows.append(own | {"line": "otherwise", "action": each.otherwise.action.value})
     for place in wanted.places:
         rows.append({"list": place.access_list, "line": "place", "direction": place.direction.value, "where": str(place.point)})
     text = io.StringIO()

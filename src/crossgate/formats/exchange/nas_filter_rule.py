@@ -68,7 +68,9 @@ def write(wanted: Wanted) -> Written:
             if (direction, family) not in by_side:
                 whole = everything(family)
                 lines.append(_line(Rule(Action.PERMIT, None, whole, whole), direction))
-                written.told.append(f"no {family.label} list goes {_WORDS[direction]}: the last rules let all of it by, as the plan does")
+                written.told.append(
+                    f"no {family.label} list is among them, so the last rule lets all {family.label} by, {_WORDS[direction]}"
+                )
     written.text = b"".join(_attributes(lines)) if wanted.bytes else "".join(line + "\n" for line in lines)
     return written
 
@@ -141,21 +143,19 @@ def read(given: Given) -> Coming:
     ways = list(dict.fromkeys(each.direction for each in parsed))
     for direction in ways:
         own = [each for each in parsed if each.direction is direction]
-        last = own[-1].action
-        for family in Family:
-            name = f"{given.name}-{_WORDS[direction]}" if len(ways) > 1 else given.name or ""
-            here = [each for each in own if family in each.families]
-            rules = [rule for each in here for rule in each.rules(family)]
-            if not rules:
-                continue
-            if len(rules) == 1 and rules[0] == closing_rule(family):
+        rest = Action.DENY if own[-1].action is Action.PERMIT else Action.PERMIT
+        name = f"{given.name}-{_WORDS[direction]}" if len(ways) > 1 else given.name or ""
+        by_family = {family: [(rule, each.lost) for each in own for rule in each.rules(family)] for family in Family}
+        for family, rules in by_family.items():
+            if [rule for rule, _ in rules] == [closing_rule(family)]:
                 coming.told.append(f"all {family.label} is permitted {_WORDS[direction]}; no list is needed for that")
-                continue
-            found = coming.new_list(name, family, apart=family is Family.IPV6)
-            for each in here:
-                for rule in each.rules(family):
-                    found.add(rule, each.lost)
-            _close(found, Action.DENY if last is Action.PERMIT else Action.PERMIT)
+                rules.clear()
+        needed = [family for family, rules in by_family.items() if rules]
+        for family in needed:
+            found = coming.new_list(name, family, apart=len(needed) > 1)
+            for rule, lost in by_family[family]:
+                found.add(rule, lost)
+            _close(found, rest)
     coming.told = list(dict.fromkeys(coming.told))
     return coming
 
@@ -214,15 +214,10 @@ class _Parsed(NamedTuple):
     own_family: Family | None
     number: int
 
-    @property
-    def families(self) -> Sequence[Family]:
-        """The families that it can match packets of."""
-        if self.own_family is not None:
-            return [self.own_family]
-        return [Family.IPV4] if self.types != (None,) else [*Family]
-
     def rules(self, family: Family) -> list[Rule]:
-        """Return it as rules of a family, with the number that they share."""
+        """Return it as rules of a family, with the number that they share; none where it matches no packet of that."""
+        if self.own_family not in (None, family) or (family is Family.IPV6 and self.types != (None,)):
+            return []
         sources, destinations = (side if side is not None else (everything(family),) for side in self.sides)
         found = [
             Rule(
