@@ -30,6 +30,7 @@ _ABLE = Abilities("ietf-acl", ported=(TCP, UDP), one_range=True, exact_flags=Tru
 _FORWARDING = {Action.PERMIT: "accept", Action.DENY: "drop", Action.REJECT: "reject"}
 _ACTIONS = {name: action for action, name in _FORWARDING.items()}
 _SIDES = {Direction.INBOUND: "ingress", Direction.OUTBOUND: "egress"}
+_L3 = {family: family.word for family in Family}
 _L4 = {TCP: "tcp", UDP: "udp"}
 _BITS = ("cwr", "ece", "urg", "ack", "psh", "rst", "syn", "fin")
 """The TCP flags in the order of the module's bits."""
@@ -249,7 +250,7 @@ class _Ace:
     def __init__(self, ace: Node) -> None:
         self._ace = ace
         self._matches = ace.get("matches")
-        networks = [family for family in Family if self._matches is not None and family.word in self._matches]
+        networks = [family for family, word in _L3.items() if self._matches is not None and word in self._matches]
         if len(networks) > 1:
             raise ace.error("matches has both ipv4 and ipv6, which exclude each other")
         self.family = networks[0] if networks else None

@@ -165,6 +165,8 @@ def _of_elements(path: Path, elements: Any, module: str, depth: int) -> dict[str
 class Node:
     """A place in a document: reads what stands below it, says where that is, and knows what was never asked for."""
 
+    __slots__ = ("_asked", "_value", "file", "path")
+
     def __init__(self, file: str, path: str, value: Any) -> None:
         self.file, self.path, self._value = file, path, value
         self._asked: set[str] = set()
@@ -174,8 +176,8 @@ class Node:
         return PlanError(f"{self.file}: {self.path or '/'}: {message}")
 
     @property
-    def _members(self) -> Mapping[str, Any]:
-        if isinstance(self._value, Mapping):
+    def _members(self) -> dict[str, Any]:
+        if isinstance(self._value, dict):
             return self._value
         if self._value in ("", None, [None]):
             return {}
@@ -184,53 +186,69 @@ class Node:
     def __contains__(self, name: str) -> bool:
         return name in self._members
 
+    def _once(self, name: str) -> Any:
+        """Return what may stand here once, None where it does not. Raises `PlanError` where it stands several times."""
+        self._asked.add(name)
+        value = self._members.get(name)
+        if isinstance(value, list) and value != [None]:
+            if len(value) != 1:
+                raise self.error(f"{name} stands here {len(value)} times; once is what its module has")
+            return value[0]
+        return "" if value is None and name in self._members else value
+
     def get(self, name: str) -> Node | None:
         """Return what may stand here once, None where it does not. Raises `PlanError` where it stands several times."""
-        found = self.list(name, once=True)
-        if len(found) > 1:
-            raise self.error(f"{name} stands here {len(found)} times; once is what its module has")
-        return found[0] if found else None
+        value = self._once(name)
+        return None if value is None else Node(self.file, f"{self.path}/{name}", value)
 
-    def list(self, name: str, key: str = "", once: bool = False) -> Sequence[Node]:
-        """Return what may stand here several times; with `key` they are known by that leaf in paths, and each has one of its own."""
+    def list(self, name: str, key: str) -> Sequence[Node]:
+        """Return what may stand here several times, each known by its leaf `key`. Raises `PlanError` where two have the same."""
         self._asked.add(name)
         value = self._members.get(name)
         if value is None:
             return ()
-        many = value if isinstance(value, list) and value != [None] else [value]
-        if isinstance(value, Mapping) and not once:
+        if not isinstance(value, list):
             raise self.error(f"{name} is a list in its module: an array in JSON")
-        nodes = [Node(self.file, f"{self.path}/{name}", each) for each in many]
-        if key:
-            seen = set()
-            for each in nodes:
-                own = each.text(key)
-                if own in seen:
-                    raise self.error(f"there are two {name} with the {key} {own}")
-                seen.add(own)
-                each.path += f"[{own}]"
-        return nodes
+        nodes: dict[str, Node] = {}
+        for each in value:
+            node = Node(self.file, f"{self.path}/{name}", each)
+            own = node.text(key)
+            if own in nodes:
+                raise self.error(f"there are two {name} with the {key} {own}")
+            node.path += f"[{own}]"
+            nodes[own] = node
+        return [*nodes.values()]
+
+    def values(self, name: str) -> Sequence[str]:
+        """Return the values of a leaf that may stand here several times."""
+        self._asked.add(name)
+        value = self._members.get(name)
+        many = value if isinstance(value, list) else [] if value is None else [value]
+        return [Node(self.file, self.path, {name: each}).text(name) for each in many]
 
     def text(self, name: str, default: str | None = None) -> str:
         """Return a leaf as text. Raises `PlanError` where it is not there and has no default."""
-        found = self.get(name)
-        if found is None:
+        value = self._once(name)
+        if isinstance(value, str):
+            return value
+        if value is None:
             if default is None:
                 raise self.error(f"{name} is missing")
             return default
-        if isinstance(found._value, bool):
-            return str(found._value).lower()
-        if isinstance(found._value, (str, int)):
-            return str(found._value)
-        if found._value in (None, [None]):
+        if isinstance(value, bool):
+            return str(value).lower()
+        if isinstance(value, int):
+            return str(value)
+        if value == [None]:
             return ""
-        raise found.error(f"{_short(found._value)} stands where one value belongs")
+        raise self.error(f"{name} is {_short(value)}, where one value belongs")
 
     def number(self, name: str, most: int, least: int = 0) -> int | None:
         """Return a leaf as a number, None where it is not there. Raises `PlanError` where it is none, or not from `least` to `most`."""
-        text = self.text(name, "")
-        if name not in self:
+        if name not in self._members:
+            self._asked.add(name)
             return None
+        text = self.text(name)
         if not (text.isascii() and text.isdecimal() and least <= int(text[:20]) <= most):
             raise self.error(f"{name} is {text or 'empty'}; it is a number from {least} to {most}")
         return int(text)
@@ -245,7 +263,7 @@ class Node:
             if name in self._asked or name.startswith("@"):
                 continue
             for each in value if isinstance(value, list) else [value]:
-                yield f"{self.path}/{name}" + ("" if isinstance(each, (Mapping, list)) or each in ("", None) else f" = {_short(each)}")
+                yield f"{self.path}/{name}" + ("" if isinstance(each, (dict, list)) or each in ("", None) else f" = {_short(each)}")
 
 
 def _short(value: Any) -> str:
