@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, add_to_tally
+from crossgate.commands.common import JsonOption, add_to_tally, plan_file
 from crossgate.commands.completing import complete_device
 from crossgate.commands.editing import AnywayOption, DryRunOption, YesOption, carry_out
 from crossgate.core.model.accesslist import Action
@@ -62,9 +63,25 @@ def import_(
         hits.update(decided)
         return said
 
-    proposal = carry_out(context, change, anyway=anyway, yes=yes, dry_run=dry_run, as_json=as_json)
+    with _begun(plan_file(context, "write")):
+        proposal = carry_out(context, change, anyway=anyway, yes=yes, dry_run=dry_run, as_json=as_json)
     if tally and hits and not dry_run and not proposal.refused:
         add_to_tally(context, proposal.plan, hits)
+
+
+@contextmanager
+def _begun(path: Path) -> Iterator[None]:
+    """Begin a plan that is not there, and take it away again where nothing was written."""
+    if path.exists() or not path.parent.is_dir():
+        yield
+        return
+    empty = f'title "{path.stem}"\n'
+    path.write_text(empty, encoding="utf-8")
+    try:
+        yield
+    finally:
+        if path.read_text(encoding="utf-8") == empty:
+            path.unlink()
 
 
 def _data(path: Path) -> bytes:

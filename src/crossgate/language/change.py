@@ -75,7 +75,10 @@ def propose(
         )
     tidy = {file: tidied_data(data, file, plan) for file, data in new.items() if tidied_data(old[file], file, reading.plan) == old[file]}
     if any(data != new[file] for file, data in tidy.items()):
-        new = {**new, **tidy}
+        new = {file: data for file, data in {**new, **tidy}.items() if data != old[file]}
+        if not new:
+            return Proposal(said, {}, {}, (), reading.plan, None, (), "", tuple(draft.remarks))
+        old = {file: old[file] for file in new}
         plan = read(path, {**reading.data, **new}).plan
     diff = tuple(_diff(old, new))
     impact = impact_of(Session(reading.plan), Session(plan), now, tell, draft.proved)

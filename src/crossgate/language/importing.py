@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from itertools import groupby, pairwise, product
@@ -28,6 +28,7 @@ from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceEr
 from crossgate.core.sets.patterns import joined
 from crossgate.language import edits
 from crossgate.language.draft import GIVEN, Draft
+from crossgate.language.network import ComingDevice, ComingSegment, take_in_network
 
 _STEP = 10
 _MOST_PREFIXES = 1 << 16
@@ -107,6 +108,8 @@ class Coming:
     file: str
     lists: list[ComingList] = field(default_factory=list)
     places: list[ComingPlace] = field(default_factory=list)
+    devices: list[ComingDevice] = field(default_factory=list)
+    segments: list[ComingSegment] = field(default_factory=list)
     told: list[str] = field(default_factory=list)
 
     def new_list(self, name: str, family: Family, apart: bool = False, kind: Kind | None = None) -> ComingList:
@@ -139,16 +142,14 @@ def take_in(draft: Draft, coming: Sequence[Coming], replace: bool) -> tuple[str,
 
     Raises `PlanError` where the plan has a list of a name, or one stands where another is to stand, unless it is to be replaced.
     """
-    every = [each for part in coming for each in part.lists]
-    names = Counter(each.name for each in every)
-    twice = [name for name, number in names.items() if number > 1]
-    if twice:
-        raise PlanError(f"list {twice[0]} comes in twice; bring the files in one by one, and see which is right")
+    devices, segments = [each for part in coming for each in part.devices], [each for part in coming for each in part.segments]
+    network, subnets = take_in_network(draft, devices, segments, replace)
+    every = _own_names(coming)
     there = [each.name for each in every if each.name in draft.plan.lists]
     if there and not replace:
         raise PlanError(f"the plan has {_lists(there)} already; --replace puts what comes in in the place of it")
     hits: dict[DeciderKey, int] = {}
-    names_of_sets = _SetNames(draft.plan)
+    names_of_sets = _SetNames(draft.plan, subnets)
     said = []
     new: list[str] = []
     for own in every:
@@ -168,7 +169,27 @@ def take_in(draft: Draft, coming: Sequence[Coming], replace: bool) -> tuple[str,
     placed = _place(draft, [each for part in coming for each in part.places], replace)
     draft.remarks += [each for part in coming for each in part.told]
     draft.remarks += [f"list {own.name}: {note}" for own in every for note in own.notes if note.endswith("has no word here")]
-    return (f"{' and '.join(part.file for part in coming)}: {', '.join(said) or 'no list'}" + (f"; {placed}" if placed else "")), hits
+    found = "; ".join(filter(None, [network, ", ".join(said), placed])) or "nothing"
+    return f"{' and '.join(part.file for part in coming)}: {found}", hits
+
+
+def _own_names(coming: Sequence[Coming]) -> list[ComingList]:
+    """Return all lists, each with a name of its own; those of several devices that ask the same are one. Raises `PlanError`."""
+    known: dict[str, ComingList] = {}
+    for part in coming:
+        for each in [*part.lists]:
+            other = known.get(each.name)
+            if other is not None and other.family is each.family and _alike(other, each):
+                part.places = [place._replace(of=other) if place.of is each else place for place in part.places]
+                continue
+            if other is not None and part.devices:
+                own = list_name(f"{each.name}-{part.devices[0].name}")
+                part.told.append(f"{each.name} of {part.file} is another list than the first of that name, and becomes {own}")
+                each.name = own
+            if each.name in known:
+                raise PlanError(f"list {each.name} comes in twice; bring the files in one by one, and see which is right")
+            known[each.name] = each
+    return [*known.values()]
 
 
 def _lists(names: Sequence[str]) -> str:
@@ -189,7 +210,7 @@ def _place(draft: Draft, places: Sequence[ComingPlace], replace: bool) -> str:
                 " make one list of them"
             )
         chosen.setdefault(key, each)
-    said = []
+    said, new = [], []
     for (point, direction, family), each in chosen.items():
         standing = draft.plan.placed.get((point, direction, family))
         if standing is not None and standing.name == each.of.name:
@@ -197,8 +218,13 @@ def _place(draft: Draft, places: Sequence[ComingPlace], replace: bool) -> str:
         if standing is not None and replace:
             edits.lift_list(draft, standing, direction, point)
         empty = AccessList(each.of.name, Kind.EXTENDED, family, (), Otherwise(Action.DENY, Place(GIVEN, 1), False), Place(GIVEN, 1))
-        edits.place_list(draft, empty, direction, point, free=standing is not None and replace)
+        if draft.plan.placements:
+            edits.place_list(draft, empty, direction, point, free=standing is not None and replace)
+        else:
+            new.append(f"place {each.of.name} {direction} on {point}")
         said.append(f"{each.of.name} {direction} on {point}")
+    if new:
+        draft.append("", *new)
     return f"placed: {', '.join(said)}" if said else ""
 
 
@@ -208,7 +234,7 @@ def _alike(one: ComingList, other: ComingList) -> bool:
     def asked(own: ComingList) -> list[Rule]:
         return [rule._replace(number=None, part=1, parts=1, comment="", log=False) for rule in own.rules]
 
-    return one.otherwise is other.otherwise and asked(one) == asked(other)
+    return one.otherwise is other.otherwise and asked(one) == asked(other) and not one.entries and not other.entries
 
 
 # ---- Entries
@@ -334,8 +360,9 @@ _Spans = tuple[tuple[int, int], ...]
 class _SetNames:
     """Writes sets of addresses and of services in the plan's names, and keeps the groups that are needed for that."""
 
-    def __init__(self, plan: Plan) -> None:
-        self._plan = plan
+    def __init__(self, plan: Plan, subnets: Mapping[str, Sequence[Pattern]]) -> None:
+        """Make it for a plan, and subnets that come into it."""
+        self._plan, self._subnets = plan, subnets
         self._known: dict[tuple[Family, _Spans], str] | None = None
         self._services: dict[tuple[Family, frozenset[ServiceTerm]], str] | None = None
         self._taken = {*plan.groups, *plan.hosts, *plan.segments, *plan.devices}
@@ -384,6 +411,7 @@ class _SetNames:
         plan = self._plan
         named = [(host.name, list(map(single, host.addresses))) for host in plan.hosts.values()]
         named += [(each.name, list(each.prefixes)) for each in plan.segments.values() if not each.outside]
+        named += [(name, list(prefixes)) for name, prefixes in self._subnets.items()]
         named += [(group.name, [one for own in group.members.values() for one in own.patterns]) for group in plan.groups.values()]
         named += [(device.name, list(map(single, device.addresses()))) for device in plan.devices.values()]
         for name, patterns in named:

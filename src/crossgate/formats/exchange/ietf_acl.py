@@ -8,7 +8,7 @@ windows, places that are no interfaces. It has no default action, so the otherwi
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 from crossgate.core.lists.rules import ALL_FLAGS, Abilities, Rule, closing, rules_of
@@ -180,19 +180,19 @@ def read(given: Given) -> Coming:
         there = ", ".join(each.split(" = ")[0].lstrip("/") for each in document.left()) or "nothing"
         raise PlanError(f"{given.path} has no {ACL}:acls (RFC 8519); it has {there}")
     coming.told += [f"{each} has no meaning here" for each in document.left()]
-    read_acls(found, given, coming)
+    read_acls(found, given, coming, lambda text: point_of(given.plan, given.device, text))
     return coming
 
 
-def read_acls(acls: Node, given: Given, coming: Coming) -> None:
-    """Read the lists of a document, and the places that they are attached to."""
+def read_acls(acls: Node, given: Given, coming: Coming, place: Callable[[str], Point | None]) -> None:
+    """Read the lists of a document, and the places that they are attached to; `place` tells which an interface's name is."""
     names: dict[str, list[ComingList]] = {}
     for each in acls.list("acl", key="name"):
         names[each.text("name")] = _read_acl(each, given, coming)
     attached = acls.get("attachment-points")
     if attached is not None:
         for each in attached.list("interface", key="interface-id"):
-            _read_attachment(each, names, given, coming)
+            _read_attachment(each, names, place, coming)
         coming.told += [f"{each} has no meaning here" for each in attached.left()]
     coming.told += [f"{each} has no meaning here" for each in acls.left()]
 
@@ -366,9 +366,9 @@ def _flags(transport: Node) -> FlagTest:
     return FlagTest(sum(iana.FLAGS[each.upper()] for each in dict.fromkeys(words)), ALL_FLAGS)
 
 
-def _read_attachment(interface: Node, names: dict[str, list[ComingList]], given: Given, coming: Coming) -> None:
+def _read_attachment(interface: Node, names: dict[str, list[ComingList]], place: Callable[[str], Point | None], coming: Coming) -> None:
     text = interface.text("interface-id")
-    point = point_of(given.plan, given.device, text)
+    point = place(text)
     for direction, side in _SIDES.items():
         below = interface.get(side)
         sets = below.get("acl-sets") if below is not None else None

@@ -1,0 +1,282 @@
+"""Devices that come in from other formats, written into a plan with the subnets that their interfaces are on.
+
+1. Interfaces whose prefixes meet are on one subnet: the plan's that has the prefix, else a new one.
+2. A new subnet is called as most of its interfaces say, else by its prefix. Where a default route leaves by a neighbour that no
+   document has, the subnet is an outside.
+3. A device that the plan has is only written anew where it is to be replaced; what documents cannot say of it stays.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+from crossgate.core.model.address import Address, Pattern, prefix
+from crossgate.core.model.errors import Place, PlanError
+from crossgate.core.model.network import Device, Point, PointKind
+from crossgate.core.model.plan import Plan
+from crossgate.language.draft import Draft
+
+_NAME = re.compile(r"[A-Za-z][A-Za-z0-9_-]*")
+
+
+@dataclass(eq=False)
+class ComingInterface:
+    """An interface: its addresses with their prefix lengths, and what its subnet is called, "" where that is not told."""
+
+    name: str
+    addresses: list[tuple[Address, int]] = field(default_factory=list)
+    on: str = ""
+    vlan: bool = False
+
+    def prefixes(self) -> list[Pattern]:
+        """Return the connected prefixes."""
+        return [prefix(address, length) for address, length in self.addresses]
+
+
+@dataclass(eq=False)
+class ComingDevice:
+    """A device with its interfaces, static routes and ports; a port that has a cable, with the port at its far end.
+
+    One that is `pictured` is from a picture of links, and a document of its own tells more of it.
+    """
+
+    name: str
+    interfaces: list[ComingInterface] = field(default_factory=list)
+    routes: list[tuple[Pattern, Address]] = field(default_factory=list)
+    ports: dict[str, tuple[str, str] | None] = field(default_factory=dict)
+    pictured: bool = False
+
+    @property
+    def switch(self) -> bool:
+        """Whether it is a switch: it has ports, an interface of a VLAN, or no address at all."""
+        return bool(self.ports) or any(each.vlan for each in self.interfaces) or not any(each.addresses for each in self.interfaces)
+
+    def point(self, text: str) -> Point | None:
+        """Return the place that an interface or port of this name is, None where there is none."""
+        own = text.removeprefix(f"{self.name}.")
+        for each in self.interfaces:
+            if each.name in (text, own) and (each.addresses or self.switch):
+                return Point(PointKind.INTERFACE if each.addresses else PointKind.PORT, device_name(self.name), part_name(each.name))
+        return None
+
+
+@dataclass(eq=False)
+class ComingSegment:
+    """A subnet or an outside that a document tells of itself."""
+
+    name: str
+    prefixes: list[Pattern]
+    outside: bool = False
+
+
+def device_name(name: str) -> str:
+    """Return a name that a device of a plan may have, near another one."""
+    own = re.sub(r"[^A-Za-z0-9_-]+", "-", name).strip("-")
+    return own if own[:1].isalpha() else f"device-{own}".rstrip("-")
+
+
+def part_name(name: str) -> str:
+    """Return a name that an interface or port may have, near another one."""
+    own = re.sub(r"[^A-Za-z0-9_/:.-]+", "-", name).strip("-.:/")
+    return own or "unnamed"
+
+
+def take_in_network(
+    draft: Draft, devices: Sequence[ComingDevice], segments: Sequence[ComingSegment], replace: bool
+) -> tuple[str, dict[str, list[Pattern]]]:
+    """Write devices and the subnets that they need, and say so; return the new subnets, too. Raises `PlanError` where the plan has one, unless it is to be replaced."""
+    plan = draft.plan
+    devices = _merged(devices)
+    there = [device_name(each.name) for each in devices if device_name(each.name) in plan.devices]
+    if there and not replace:
+        raise PlanError(f"the plan has {', '.join(there)} already; --replace puts what comes in in the place of it")
+    names = Counter(device_name(each.name) for each in devices)
+    twice = [name for name, number in names.items() if number > 1]
+    if twice:
+        raise PlanError(f"device {twice[0]} comes in twice; give the second its own name with --on, one file at a time")
+    chosen = _Subnets(plan, devices, segments, draft.remarks)
+    new_segments = chosen.lines()
+    blocks: list[str] = []
+    cabled: set[str] = set()
+    for device in devices:
+        lines = [*_block(device, plan.devices.get(device_name(device.name)), chosen, cabled, draft.remarks)]
+        old = plan.devices.get(device_name(device.name))
+        if old is None:
+            blocks += ["", *lines]
+        else:
+            _replace(draft, old, lines)
+    _add(draft, new_segments, blocks)
+    told = [f"{', '.join(device_name(each.name) for each in devices)}"] if devices else []
+    return "; ".join([*told, *([f"new: {', '.join(chosen.new)}"] if chosen.new else [])]), chosen.subnets
+
+
+def _merged(devices: Sequence[ComingDevice]) -> list[ComingDevice]:
+    """Return the devices; what a picture tells of one that has a document is the far ends of its cables."""
+    own = [each for each in devices if not each.pictured]
+    known = {each.name: each for each in own}
+    for each in devices:
+        if each.pictured and each.name in known:
+            names = {one.name for one in known[each.name].interfaces if not one.addresses}
+            known[each.name].ports |= {name: far for name, far in each.ports.items() if name in names}
+    return [*own, *(each for each in devices if each.pictured and each.name not in known)]
+
+
+def _add(draft: Draft, segments: Sequence[str], blocks: Sequence[str]) -> None:
+    """Write new subnets behind those of the plan's own file, and new devices behind its devices, which come after."""
+    plan, own = draft.plan, draft.plan.files[0]
+    last_segment = max(
+        (each.place for each in plan.segments.values() if each.place.file == own), key=lambda place: place.line, default=None
+    )
+    last_device = max(
+        (last_line(each) for each in plan.devices.values() if each.place.file == own), key=lambda place: place.line, default=None
+    )
+    if segments and last_segment is not None:
+        draft.after(last_segment, *segments)
+    elif segments and last_device is not None:
+        draft.before(
+            min((each.place for each in plan.devices.values() if each.place.file == own), key=lambda place: place.line), *segments, ""
+        )
+    elif segments:
+        draft.append("", *segments)
+    if blocks and last_device is not None:
+        draft.after(last_device, *blocks)
+    elif blocks and last_segment is not None:
+        draft.after(last_segment, *blocks)
+    elif blocks:
+        draft.append(*blocks)
+
+
+def last_line(device: Device) -> Place:
+    """Return where the last line of a device's block stands."""
+    places = [each.place for part in (device.interfaces, device.ports) for each in part.values()]
+    return max([device.place, *places, *(each.place for each in device.routes)], key=lambda place: place.line)
+
+
+def _replace(draft: Draft, old: Device, lines: Sequence[str]) -> None:
+    for number in range(old.place.line + 1, last_line(old).line + 1):
+        draft.drop(Place(old.place.file, number))
+    draft.replace(old.place, lines[0])
+    if lines[1:]:
+        draft.after(old.place, *lines[1:])
+
+
+def _block(device: ComingDevice, old: Device | None, chosen: _Subnets, cabled: set[str], remarks: list[str]) -> Iterator[str]:
+    """Yield the lines of a device; what documents cannot say of it stays as it was. A cable is told at one end: `cabled` are the others."""
+    name = device_name(device.name)
+    if name != device.name:
+        remarks.append(f"the device named {device.name} becomes {name}")
+    bare = [each for each in device.interfaces if not each.addresses]
+    switch = device.switch if old is None else old.switch
+    ports: dict[str, tuple[str, str] | None] = dict(device.ports)
+    if switch:
+        ports |= {each.name: None for each in bare if each.name not in ports}
+    elif bare:
+        remarks.append(f"{name}: interfaces without an address are left out: {', '.join(each.name for each in bare)}")
+    yield f"{'switch' if switch else 'router'} {name}{' stateful' if old is not None and old.stateful else ''}"
+    for each in device.interfaces:
+        if each.addresses:
+            known = old.interfaces.get(part_name(each.name)) if old is not None else None
+            at = f" at {known.at}" if known is not None and known.at is not None else ""
+            addresses = " ".join(f"{address}/{length}" for address, length in each.addresses)
+            yield f"    interface {part_name(each.name)} {addresses} on {chosen.of(each)}{at}"
+    for port, far in ports.items():
+        to = None if old is None or part_name(port) not in old.ports else old.ports[part_name(port)].to
+        end = f"{device_name(far[0])}.{part_name(far[1])}" if far is not None else str(to) if to is not None else ""
+        told = f"{name}.{part_name(port)}" in cabled
+        cabled.add(end)
+        yield f"    port {part_name(port)}" + (f" to {end}" if end and not told else "")
+    for destination, via in device.routes:
+        yield f"    route {'default' if destination.wildcard == destination.family.mask else destination} via {via}"
+
+
+class _Subnets:
+    """The subnet of each interface that comes in: one of the plan's, or a new one for all whose prefixes meet."""
+
+    def __init__(self, plan: Plan, devices: Sequence[ComingDevice], segments: Sequence[ComingSegment], remarks: list[str]) -> None:
+        self._plan = plan
+        self.new: list[str] = []
+        self.subnets: dict[str, list[Pattern]] = {}
+        self._of: dict[int, str] = {}
+        self._lines: list[str] = []
+        self._taken = {*plan.segments, *plan.hosts, *plan.groups, *plan.devices, *(device_name(each.name) for each in devices)}
+        own = [each for device in devices for each in device.interfaces if each.addresses]
+        for group in _joined(own):
+            name = self._known(group) or self._made(group, devices, segments, remarks)
+            self._of |= {id(each): name for each in group}
+        for each in segments:
+            if device_name(each.name) not in self._taken and not any(each.name == one.on for one in own):
+                self._write(device_name(each.name), each.prefixes, each.outside)
+
+    def of(self, interface: ComingInterface) -> str:
+        """Return the name of an interface's subnet."""
+        return self._of[id(interface)]
+
+    def lines(self) -> list[str]:
+        """Return the statements of new subnets."""
+        return self._lines
+
+    def _known(self, group: Sequence[ComingInterface]) -> str | None:
+        """Return the plan's subnet that has a prefix of the group; else its outside that the group names."""
+        wanted = {one for each in group for one in each.prefixes()}
+        for name, segment in self._plan.segments.items():
+            if not segment.outside and wanted & {*segment.prefixes}:
+                return name
+        said = {each.on for each in group}
+        return next((name for name, segment in self._plan.segments.items() if segment.outside and name in said), None)
+
+    def _made(
+        self, group: Sequence[ComingInterface], devices: Sequence[ComingDevice], segments: Sequence[ComingSegment], remarks: list[str]
+    ) -> str:
+        prefixes = sorted({one for each in group for one in each.prefixes()})
+        said = Counter(each.on for each in group if _NAME.fullmatch(each.on) and each.on not in self._taken)
+        name = said.most_common(1)[0][0] if said else f"net-{re.sub(r'[^0-9a-f]+', '-', str(prefixes[0]))}"
+        while name in self._taken:
+            name += "-2"
+        told = next((each for each in segments if any(each.name == one.on for one in group)), None)
+        if told is not None:
+            self._write(name, told.prefixes or ([] if told.outside else prefixes), told.outside)
+            return name
+        outside = not any(segment.outside and not segment.prefixes for segment in self._plan.segments.values()) and self._leaves(
+            group, devices
+        )
+        if outside:
+            remarks.append(f"{name} is taken to be the outside, since a default route leaves there by a neighbour that no document has")
+        self._write(name, [] if outside else prefixes, outside)
+        return name
+
+    def _leaves(self, group: Sequence[ComingInterface], devices: Sequence[ComingDevice]) -> bool:
+        """Whether a device has its default route by a neighbour on these interfaces that is none of the devices."""
+        if any("outside" in line.split()[:1] and len(line.split()) == 2 for line in self._lines):
+            return False
+        known = {address for device in devices for each in device.interfaces for address, _ in each.addresses} | {*self._plan.interface_of}
+        blocks = [one for each in group for one in each.prefixes()]
+        return any(
+            destination.wildcard == destination.family.mask
+            and via not in known
+            and any(block.family is via.family and block.contains(via.value) for block in blocks)
+            for device in devices
+            for destination, via in device.routes
+        )
+
+    def _write(self, name: str, prefixes: Sequence[Pattern], outside: bool) -> None:
+        self._taken.add(name)
+        self.new.append(f"{'outside' if outside else 'subnet'} {name}")
+        if not outside:
+            self.subnets[name] = [*prefixes]
+        self._lines.append(
+            " ".join([self.new[-1], *(str(each) if "/" in str(each) else f"{each}/{each.family.bits}" for each in prefixes)])
+        )
+
+
+def _joined(interfaces: Sequence[ComingInterface]) -> list[list[ComingInterface]]:
+    """Return interfaces in groups: those that share a prefix, one by one, are on one subnet."""
+    groups: list[tuple[set[Pattern], list[ComingInterface]]] = []
+    for each in interfaces:
+        own = {*each.prefixes()}
+        met = [group for group in groups if group[0] & own]
+        joined = (set().union(own, *(group[0] for group in met)), [*(one for group in met for one in group[1]), each])
+        groups = [group for group in groups if group not in met] + [joined]
+    return [group for _, group in groups]

@@ -1,0 +1,159 @@
+"""A network as documents, one a device, and as a picture of links: out, valid, and in again."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from crossgate.language.reader import read_plan
+from tests.conftest import Run
+from tests.formats.exchange.yang import see_that_it_is_valid
+
+DEVICES = ("breakwater", "lighthouse", "pier", "jetty")
+
+
+@pytest.fixture
+def documents(run: Run, demo: Path) -> list[str]:
+    """Write the demo's devices and the picture of their links; return the files."""
+    names = []
+    for device in DEVICES:
+        names.append(f"{device}.json")
+        assert run("export", "ietf", "--on", device, "--approximate", "--out", names[-1]).returncode == 0
+    assert run("export", "ietf", "--out", "links.json").returncode == 0
+    return [*names, "links.json"]
+
+
+def test_documents_are_valid(documents: list[str], demo: Path) -> None:
+    for name in documents:
+        see_that_it_is_valid((demo / name).read_text())
+
+
+@pytest.mark.parametrize("xml", [False, True])
+def test_documents_become_the_network_again(run: Run, demo: Path, documents: list[str], xml: bool) -> None:
+    if xml:
+        for device in DEVICES:
+            run("export", "ietf", "--on", device, "--approximate", "--out", f"{device}.xml")
+        run("export", "ietf", "--out", "links.xml")
+        documents = [name.replace(".json", ".xml") for name in documents]
+    done = run("--plan", "again.gate", "import", "ietf", *documents)
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert "internet is taken to be the outside" in done.stdout or "outside internet" in done.stdout
+    old, new = read_plan(demo / "ternhaven.gate"), read_plan(demo / "again.gate")
+    assert new.segments.keys() == old.segments.keys()
+    assert [(each.name, each.prefixes, each.outside) for each in new.segments.values() if not each.outside] == [
+        (new.segments[each].name, old.segments[each].prefixes, False) for each in new.segments if not new.segments[each].outside
+    ]
+    for device in DEVICES:
+        own, found = old.devices[device], new.devices[device]
+        assert (found.switch, found.interfaces, found.ports, found.routes) == (own.switch, own.interfaces, own.ports, own.routes)
+    standing = {(each.access_list, each.direction, each.point) for each in new.placements}
+    assert standing < {(each.access_list, each.direction, each.point) for each in old.placements}
+    assert "tickets to" in (demo / "again.gate").read_text()
+
+
+def test_the_picture_alone_is_the_network_without_routes(run: Run, demo: Path, documents: list[str]) -> None:
+    assert run("--plan", "again.gate", "import", "ietf", "links.json").returncode == 0
+    old, new = read_plan(demo / "ternhaven.gate"), read_plan(demo / "again.gate")
+    assert {name: each.interfaces for name, each in new.devices.items()} == {name: each.interfaces for name, each in old.devices.items()}
+    assert {name: [*each.ports] for name, each in new.devices.items()} == {name: [*each.ports] for name, each in old.devices.items()}
+    assert str(new.devices["lighthouse"].ports["1"].to) == "jetty.24"
+
+
+def test_a_device_of_the_plan_is_only_replaced_where_that_is_said_and_keeps_what_documents_cannot_say(
+    run: Run, demo: Path, documents: list[str]
+) -> None:
+    refused = run("import", "ietf", "breakwater.json")
+    assert refused.returncode == 2
+    assert "the plan has breakwater already; --replace" in refused.stderr
+    document = json.loads((demo / "breakwater.json").read_text())
+    document["ietf-interfaces:interfaces"]["interface"][1]["ietf-ip:ipv4"]["address"][0]["ip"] = "192.0.2.14"
+    (demo / "changed.json").write_text(json.dumps(document))
+    done = run("import", "ietf", "changed.json", "--replace", "--anyway", "--yes")
+    assert done.returncode == 0, done.stderr
+    text = (demo / "ternhaven.gate").read_text()
+    assert "router breakwater stateful" in text
+    assert "interface quay 192.0.2.14/28" in text
+
+
+def test_an_unchanged_device_changes_nothing(run: Run, demo: Path, documents: list[str]) -> None:
+    before = (demo / "ternhaven.gate").read_text()
+    document = json.loads((demo / "lighthouse.json").read_text())
+    del document["ietf-access-control-list:acls"]
+    (demo / "bare.json").write_text(json.dumps(document))
+    done = run("import", "ietf", "bare.json", "--replace", "--yes")
+    assert "nothing is to be written" in done.stdout
+    assert (demo / "ternhaven.gate").read_text() == before
+
+
+def one(name: str, *interfaces: dict[str, object], **more: object) -> str:
+    return json.dumps({"ietf-system:system": {"hostname": name}, "ietf-interfaces:interfaces": {"interface": list(interfaces)}} | more)
+
+
+def port(name: str, address: str, length: int = 24, **more: object) -> dict[str, object]:
+    return {
+        "name": name,
+        "type": "iana-if-type:ethernetCsmacd",
+        "ietf-ip:ipv4": {"address": [{"ip": address, "prefix-length": length}]},
+    } | more
+
+
+def test_subnets_are_found_and_named(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "a.json").write_text(
+        one("a.example", port("ge-0/0/0", "10.0.0.1"), port("lo0", "10.9.9.9", 32, type="iana-if-type:softwareLoopback"))
+    )
+    (tmp_path / "b.json").write_text(
+        one(
+            "b",
+            port("eth 0", "10.0.0.2", description="uplink to a"),
+            port("x", "10.0.1.1", description="hall"),
+            port("off", "10.0.2.1", enabled=False),
+        )
+    )
+    done = run("--plan", "new.gate", "import", "ietf", "a.json", "b.json")
+    assert done.returncode == 0, done.stderr
+    text = " ".join((tmp_path / "new.gate").read_text().split())
+    assert "subnet net-10-0-0-0-24 10.0.0.0/24 subnet hall 10.0.1.0/24" in text
+    assert "router a interface ge-0/0/0 10.0.0.1/24 on net-10-0-0-0-24" in text
+    assert "interface eth-0 10.0.0.2/24 on net-10-0-0-0-24 interface x 10.0.1.1/24 on hall" in text
+    assert "[lo0] is a loopback, and left out" in done.stdout
+    assert "[off] is not enabled, and left out" in done.stdout
+
+
+def test_lists_of_one_name_on_two_devices_are_one_or_two(run: Run, tmp_path: Path) -> None:
+    def with_list(name: str, address: str, protocol: int) -> str:
+        aces = [
+            {"name": "10", "matches": {"ipv4": {"protocol": protocol}}, "actions": {"forwarding": "accept"}},
+            {"name": "z", "actions": {"forwarding": "drop"}},
+        ]
+        acls = {"acl": [{"name": "edge", "type": "ipv4-acl-type", "aces": {"ace": aces}}]}
+        acls |= {"attachment-points": {"interface": [{"interface-id": "e", "ingress": {"acl-sets": {"acl-set": [{"name": "edge"}]}}}]}}  # type: ignore[dict-item]
+        return one(name, port("e", address), **{"ietf-access-control-list:acls": acls})
+
+    for name, address, protocol in (("a", "10.0.0.1", 6), ("b", "10.0.0.2", 6), ("c", "10.0.0.3", 17)):
+        (tmp_path / f"{name}.json").write_text(with_list(name, address, protocol))
+    done = run("--plan", "new.gate", "import", "ietf", "a.json", "b.json", "c.json", "--anyway")
+    assert done.returncode == 0, done.stderr
+    places = [" ".join(line.split()) for line in (tmp_path / "new.gate").read_text().splitlines() if line.startswith("place")]
+    assert places == ["place edge inbound on a.e", "place edge inbound on b.e", "place edge-c inbound on c.e"]
+
+
+@pytest.mark.parametrize(
+    ("text", "problem"),
+    [
+        ("{}", "has neither ietf-interfaces:interfaces (RFC 8343) nor ietf-network:networks (RFC 8345)"),
+        ('{"ietf-interfaces:interfaces": {}}', "does not tell what the device is called"),
+        (one("a", port("e", "10.0.0.999")), "10.0.0.999 is no IPv4 address"),
+        (one("a", port("e", "10.0.0.1", 99)), "/99 is no IPv4 prefix length"),
+        (one("a", port("e", "2001:db8::1")), "2001:db8::1 is no IPv4 address"),
+        (one("a", port("e", "10.0.0.1"), port("e", "10.0.1.1")), "there are two interface with the name e"),
+        ('{"ietf-network:networks": {"network": [{"network-id": "x", "ietf-network-topology:link": [{"link-id": "l"}]}]}}', "a link has a source and a destination"),
+    ],
+)  # fmt: skip
+def test_bad_documents_are_told_and_no_plan_is_begun(run: Run, tmp_path: Path, text: str, problem: str) -> None:
+    (tmp_path / "in.json").write_text(text)
+    refused = run("--plan", "new.gate", "import", "ietf", "in.json")
+    assert refused.returncode == 2
+    assert problem in refused.stderr
+    assert not (tmp_path / "new.gate").exists()
