@@ -14,6 +14,8 @@ from crossgate.demo.traffic import DAY, FLOWS, SEA, Day, write_captures, write_f
 
 PLAN = "ternhaven.gate"
 PROPOSAL = f"proposal/{PLAN}"
+DEVICE = "gangway.json"
+"""The configuration of a new router, as it hands it out itself."""
 _SLIP = (
     b"    20 deny   ip     any    to terminal\n    30 permit ip     guests to any\n",
     b"    15 permit ip     guests to any\n    20 deny   ip     any    to terminal\n",
@@ -60,6 +62,10 @@ STEPS = (
          ("replay", FLOWS, "--against", PROPOSAL, "--zone", "UTC"), 1, traffic=True),
     Step("The least that the berths need, as the day showed it: a list for what comes to them.",
          ("distil", DAY, "--into", "berths-need", "--place", "inbound", "pier.up", "--dry-run"), 1, traffic=True),
+    Step("A new router has been set up for berth 4. What does its own configuration say, and what would it do here?",
+         ("import", "ietf", DEVICE, "--dry-run")),
+    Step("A list as devices take it, in the standard's own terms: what these cannot say is refused.", ("export", "ietf-acl", "berth-1-in"), 1),
+    Step("And as people put it into a request for change.", ("export", "markdown", "kiosk-fence")),
     Step("The wildcard for three gate controllers, and whom else it lets in.",
          ("wild", "cover", "10.64.32.10", "10.64.33.10", "10.64.34.10")),
     Step("A new entry goes as far down as it still has an effect; first it is shown what it does.",
@@ -73,9 +79,9 @@ def write(folder: Path) -> None:
     """Write the demo's plans into a folder, which is made where needed. Raises `PlanError` rather than overwrite one."""
     with _told(folder):
         folder.mkdir(parents=True, exist_ok=True)
-        plan = (files(__package__) / "files" / PLAN).read_bytes()
+        plan, device = ((files(__package__) / "files" / name).read_bytes() for name in (PLAN, DEVICE))
         (folder / PROPOSAL).parent.mkdir(exist_ok=True)
-        for name, data in ((PLAN, plan), (PROPOSAL, plan.replace(*_SLIP))):
+        for name, data in ((PLAN, plan), (PROPOSAL, plan.replace(*_SLIP)), (DEVICE, device)):
             with (folder / name).open("xb") as target:
                 target.write(data)
 

@@ -127,9 +127,9 @@ def _merged(devices: Sequence[ComingDevice]) -> list[ComingDevice]:
 def _add(draft: Draft, segments: Sequence[str], blocks: Sequence[str]) -> None:
     """Write new subnets behind those of the plan's own file, and new devices behind its devices, which come after."""
     plan, own = draft.plan, draft.plan.files[0]
-    last_segment = max(
-        (each.place for each in plan.segments.values() if each.place.file == own), key=lambda place: place.line, default=None
-    )
+    known = [each for each in plan.segments.values() if each.place.file == own]
+    subnets = [each.place for each in known if not each.outside] or [each.place for each in known]
+    last_segment = max(subnets, key=lambda place: place.line, default=None)
     last_device = max(
         (last_line(each) for each in plan.devices.values() if each.place.file == own), key=lambda place: place.line, default=None
     )

@@ -179,7 +179,13 @@ def read(given: Given) -> Coming:
     if found is None:
         there = ", ".join(each.split(" = ")[0].lstrip("/") for each in document.left()) or "nothing"
         raise PlanError(f"{given.path} has no {ACL}:acls (RFC 8519); it has {there}")
-    coming.told += [f"{each} has no meaning here" for each in document.left()]
+    others = [*document.left()]
+    if f"{INTERFACES}:interfaces" in document and others:
+        coming.told.append(
+            f"only lists come in: {', '.join(each.lstrip('/') for each in others)} left out; crossgate import ietf brings in more"
+        )
+    else:
+        coming.told += [f"{each} has no meaning here" for each in others]
     read_acls(found, given, coming, lambda text: point_of(given.plan, given.device, text))
     return coming
 
