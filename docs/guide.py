@@ -1,4 +1,4 @@
-"""Run what docs/guide.md tells to run, and write what it prints into the page: `make docs`; with --check, only look.
+"""Run what docs/guide.md and the pages of docs/formats tell to run, and write what it prints there: `make docs`; with --check, only look.
 
 In the page a block whose info string has a file's name is that file (`gate ferry.gate`), or what is added to it where a `+` follows. A block
 `console` has command lines behind `$ `, each followed by what it prints; the commands run in the order of the page, in a folder of their own.
@@ -15,15 +15,20 @@ import tempfile
 from pathlib import Path
 
 GUIDE = Path(__file__).with_name("guide.md")
+FORMATS = Path(__file__).with_name("formats")
 WIDTH = 100
 _BLOCK = re.compile(r"^```(\w+)([^\n]*)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
 _COMMANDS = ("crossgate", "cat")
 """What a line may run."""
 
 
-def rendered(text: str) -> str:
-    """Return the page with what its commands print now."""
+def rendered(text: str, demo: bool) -> str:
+    """Return a page with what its commands print now, in an empty folder or on the demo."""
     with tempfile.TemporaryDirectory() as temporary:
+        if demo:
+            from crossgate.demo import write
+
+            write(Path(temporary))
         return _BLOCK.sub(lambda block: _block(block, Path(temporary)), text)
 
 
@@ -53,14 +58,16 @@ def _printed(line: str, folder: Path) -> str:
 
 
 def main() -> int:
-    """Write the page anew; exit status 1 where --check finds another text."""
-    text = GUIDE.read_text(encoding="utf-8")
-    new = rendered(text)
-    if "--check" in sys.argv:
-        return int(new != text)
-    GUIDE.write_text(new, encoding="utf-8")
-    return 0
+    """Write the pages anew; exit status 1 where --check finds another text."""
+    stale = 0
+    for page in (GUIDE, *sorted(FORMATS.glob("*.md"))):
+        text = page.read_text(encoding="utf-8")
+        new = rendered(text, demo=page.parent == FORMATS)
+        stale |= new != text
+        if "--check" not in sys.argv:
+            page.write_text(new, encoding="utf-8")
+    return int(stale and "--check" in sys.argv)
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    raise SystemExit(main())

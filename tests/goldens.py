@@ -52,6 +52,7 @@ _ON_DEMO = {
     "replay-against": ("replay", "flows.parquet", "--against", f"proposal/{DEMO}.gate", "--zone", "UTC"),
     "replay-list": ("replay", "day.pcap", "--list", "kiosk-fence", "--zone", "UTC", "--top", "3"),
     "distil": ("distil", "day.pcap", "--into", "berths-need", "--place", "inbound", "pier.up", "--dry-run"),
+    "import": ("import", "ietf", "gangway.json", "--dry-run"),
     "wild": ("wild", "cover", "10.64.32.10", "10.64.33.10", "10.64.34.10"),
     "help-word": ("help", "half-open"),
 }

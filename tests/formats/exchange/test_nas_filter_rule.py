@@ -91,7 +91,7 @@ def test_a_list_goes_out_the_way_it_stands(run: Run, tmp_path: Path) -> None:
     assert done.stdout.splitlines() == [
         "permit in 6 from 10.64.8.21 to 0.0.0.0/0 80,443", "deny in ip from 0.0.0.0/0 to 0.0.0.0/0", "permit in ip from ::/0 to ::/0",
     ]  # fmt: skip
-    assert "no IPv6 list is among them, so the last rule lets all IPv6 by, in" in done.stderr
+    assert "no IPv6 list is among them, so a last rule lets all IPv6 by (in)" in done.stderr
     (tmp_path / "plan.gate").write_text(PLAN + lists + "place 110 inbound on lighthouse.v80\n")
     assert "110 stands inbound on lighthouse.v80; --direction inbound" in run("export", "nas-filter-rule").stderr
     assert run("export", "nas-filter-rule", "--direction", "outbound").stdout.startswith("permit out 6")

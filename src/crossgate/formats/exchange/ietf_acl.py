@@ -88,7 +88,7 @@ def _acl(access_list: AccessList, wanted: Wanted, written: Written) -> dict[str,
     cut = sum(len(_ace_name(each)) > _MOST_NAME and each.part == 1 for each in taken.rules)
     if cut:
         written.told.append(f"list {name}: {_many(cut, 'comment')} cut, since the names of aces have at most {_MOST_NAME} characters")
-    aces = [_ace(each, _ace_name(each)[:_MOST_NAME].rstrip(), access_list.family) for each in taken.rules]
+    aces = [_ace(each, _cut(_ace_name(each)), access_list.family) for each in taken.rules]
     aces.append(_ace(closing(access_list, access_list.family), OTHERWISE, access_list.family))
     if wanted.hits is not None:
         counted = set()
@@ -119,6 +119,10 @@ def _ace_name(rule: Rule) -> str:
     part = "" if rule.parts == 1 else f".{rule.part}/{rule.parts}"
     comment = f" {rule.comment}" if rule.comment and rule.part == 1 else ""
     return f"{rule.number}{part}{comment}"
+
+
+def _cut(name: str) -> str:
+    return name if len(name) <= _MOST_NAME else name[: _MOST_NAME - 1].rstrip() + "…"
 
 
 def _ace(rule: Rule, name: str, family: Family) -> dict[str, Any]:

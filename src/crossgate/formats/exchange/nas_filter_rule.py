@@ -69,7 +69,7 @@ def write(wanted: Wanted) -> Written:
                 whole = everything(family)
                 lines.append(_line(Rule(Action.PERMIT, None, whole, whole), direction))
                 written.told.append(
-                    f"no {family.label} list is among them, so the last rule lets all {family.label} by, {_WORDS[direction]}"
+                    f"no {family.label} list is among them, so a last rule lets all {family.label} by ({_WORDS[direction]})"
                 )
     written.text = b"".join(_attributes(lines)) if wanted.bytes else "".join(line + "\n" for line in lines)
     return written
