@@ -15,10 +15,10 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent))
 from crossgate.core.model.network import Direction
 from crossgate.formats.exchange.asked import Given, Wanted
-from crossgate.formats.exchange.registry import FORMATS
+from crossgate.formats.exchange.registry import FORMATS, Format
 from crossgate.language.draft import Draft
 from crossgate.language.importing import take_in
-from crossgate.language.reader import read
+from crossgate.language.reader import Reading, read
 from synthetic import entries
 
 NETWORK = "subnet a 10.0.0.0/24\nrouter r\n    interface x 10.0.0.1/24 on a\n"
@@ -32,6 +32,11 @@ def timed(ask: Callable[[], object]) -> float:
         ask()
         found.append(time.process_time() - start)
     return min(found)
+
+
+def _bring(each: Format, there: Reading, path: Path) -> None:
+    given = Given(path, path.read_bytes(), there.plan, name="big")
+    take_in(Draft(there), [each.read(given)], False)
 
 
 def main() -> None:
@@ -58,11 +63,7 @@ def main() -> None:
                     if each.reading:
                         (folder / "in").write_bytes(text if isinstance(text, bytes) else text.encode())
 
-                        def bring(each=each) -> None:  # type: ignore[no-untyped-def]
-                            given = Given(folder / "in", (folder / "in").read_bytes(), there.plan, name="big")
-                            take_in(Draft(there), [each.read(given)], False)
-
-                        into = timed(bring)
+                        into = timed(lambda each=each, there=there: _bring(each, there, folder / "in"))  # type: ignore[misc]
                         label += f", in {into:.2f} s ({into / reading:.1f})"
                     print(label)
 
