@@ -29,7 +29,7 @@ class Listed(NamedTuple):
     examples: tuple[str, ...]
 
 
-_START, _ASK, _WRITE, _OPEN, _NUMBERS = "Start", "Ask", "Write", "Open formats", "Numbers and words"
+_START, _ASK, _WRITE, _SHOW, _OPEN, _NUMBERS = "Start", "Ask", "Write", "Show", "Open formats", "Numbers and words"
 
 COMMANDS = {
     "new": Listed("new", "new", _START, ("new office.gate", "new office.gate --subnets subnets.csv --hosts hosts.xlsx")),
@@ -51,6 +51,7 @@ COMMANDS = {
     "distil": Listed("distil", "distil", _WRITE, ("distil day.pcap --into berths-need --place inbound pier.up --dry-run", "distil flows.parquet --into hall -4 --widen 50 --dry-run")),
     "tidy": Listed("tidy", "tidy", _WRITE, ("tidy", "tidy --check")),
     "watch": Listed("watch", "watch", _WRITE, ("watch", "watch --once")),
+    "draw": Listed("drawing", "draw", _SHOW, ()),
     "import": Listed("importing", "import_", _OPEN, ("import ietf gangway.json --dry-run", "import ietf-acl gangway.json --on pier --dry-run")),
     "export": Listed("exporting", "export", _OPEN, ("export ietf-acl kiosk-fence6", "export markdown kiosk-fence", "export ietf --on pier --approximate")),
     "wild": Listed("wild", "wild", _NUMBERS, ("wild 10.64.8.0/22", "wild 10.64.32.10 wild 0.0.3.0 has 10.64.34.10", "wild cover 10.64.32.10 10.64.33.10")),

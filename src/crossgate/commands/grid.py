@@ -58,17 +58,17 @@ def grid(
         raise PlanError("--against answers in text or --json")
     when = moment(at)
     plan = load(context)
-    rows, columns = _ends(plan, sources, hosts), _ends(plan, destinations, hosts)
+    rows, columns = ends_of(plan, sources, hosts), ends_of(plan, destinations, hosts)
     wanted = services or default_services(Network(plan)) or ["ping"]
     check_services(plan, wanted)
     if not rows or not columns:
         raise PlanError(f"{plan.files[0]} has no hosts {'there' if plan.hosts else 'and no subnets yet'}; a grid needs ends")
     missed: list[TooManyPieces] = []
-    found = _cells(plan, when, rows, columns, wanted, missed)
+    found = cells_of(plan, when, rows, columns, wanted, missed)
     if against is not None:
         other = read_file(against)
         there = [[name for name in names if _is_end(other, name)] for names in (rows, columns)]
-        different = list(changes(found, _cells(other, when, there[0], there[1], wanted, missed)))
+        different = list(changes(found, cells_of(other, when, there[0], there[1], wanted, missed)))
         if as_json:
             from crossgate.formats.json.grid import changes_document
 
@@ -98,7 +98,7 @@ def grid(
     tell_missed(missed)
 
 
-def _ends(plan: Plan, words: list[str] | None, hosts: bool) -> list[str]:
+def ends_of(plan: Plan, words: list[str] | None, hosts: bool) -> list[str]:
     """Return the ends that words name, sets as they are unless their `hosts` are wanted; without words every host, else every subnet."""
     from crossgate.core.answers.grid import hosts_of
 
@@ -125,7 +125,9 @@ def _is_end(plan: Plan, word: str) -> bool:
     return True
 
 
-def _cells(plan: Plan, when: datetime, rows: list[str], columns: list[str], services: list[str], missed: list[TooManyPieces]) -> list[Cell]:
+def cells_of(
+    plan: Plan, when: datetime, rows: list[str], columns: list[str], services: list[str], missed: list[TooManyPieces]
+) -> list[Cell]:
     """Return the cells of a grid: those of two hosts are traced, those of sets proved."""
     from crossgate.core.answers.grid import cells
     from crossgate.core.answers.set_grid import SetGrid

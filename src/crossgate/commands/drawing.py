@@ -1,0 +1,266 @@
+"""`crossgate draw`: pictures of the network, of who reaches whom, of the week, of a list and of the tally."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.commands.common import AtOption, examples, load, moment, plan_file, read_file, tell_missed, write_file
+from crossgate.commands.completing import complete_device, complete_hosts, complete_list, complete_service
+from crossgate.core.model.errors import PlanError, unknown
+
+if TYPE_CHECKING:
+    from datetime import datetime
+
+    from crossgate.core.answers.grid import Cell
+    from crossgate.core.model.address import Family
+    from crossgate.core.model.plan import Plan
+    from crossgate.core.sets.effort import TooManyPieces
+    from crossgate.core.traffic.trace import Trace, Verdict
+    from crossgate.draw.canvas import Sheet
+    from crossgate.draw.charts import Bar, Square
+    from crossgate.draw.style import Theme
+
+draw = typer.Typer(
+    name="draw", help="Draw the network, who reaches whom, the week, a list, the tally: SVG, PNG or PDF.", no_args_is_help=True
+)
+
+OutOption = Annotated[
+    Path | None, typer.Option(metavar="FILE", help="The picture: .svg, .png or .pdf. Default: named after what it shows, .svg.")
+]
+SizeOption = Annotated[str | None, typer.Option("--size", metavar="WIDTHxHEIGHT", help="Fit it into so many pixels, as 1280x800.")]
+DarkOption = Annotated[bool, typer.Option("--dark", help="Light on dark paper.")]
+
+
+@draw.command(
+    epilog=examples("draw network", "draw network --path kiosk-1 crane-2 ping --out why.png", "draw network --list guest-fence --dark")
+)
+def network(
+    context: typer.Context,
+    path: Annotated[tuple[str, str, str] | None, typer.Option("--path", metavar="FROM TO SERVICE", help="A conversation over it, leg by leg, to the gate that stops it.")] = None,
+    list_name: Annotated[str | None, typer.Option("--list", metavar="LIST", autocompletion=complete_list, help="Only the gates of one list.")] = None,
+    device: Annotated[str | None, typer.Option("--device", metavar="DEVICE", autocompletion=complete_device, help="Only one device and those that it is joined with.")] = None,
+    at: AtOption = None,
+    out: OutOption = None,
+    size: SizeOption = None,
+    dark: DarkOption = False,
+) -> None:  # fmt: skip
+    """Draw devices, subnets, machines and cables, with a gate wherever a list stands."""
+    from crossgate.draw.network import network_sheet
+
+    plan = load(context)
+    if list_name is not None:
+        plan.access_list(list_name)
+    if device is not None and device not in plan.devices:
+        raise PlanError(unknown("device", device, list(plan.devices)))
+    if not plan.devices and not plan.segments:
+        raise PlanError(f"{plan.files[0]} has no network to draw yet")
+    trace, told = (None, []) if path is None else _traced(plan, *path, moment(at))
+    sheet = network_sheet(plan, _theme(dark), trace=trace, told=told, only_list=list_name, around=device, size=_size(size))
+    save(plan, sheet, out or Path("network.svg"))
+
+
+@draw.command(epilog=examples("draw grid booking", "draw grid ping --against proposal/ternhaven.gate --out changes.png"))
+def grid(
+    context: typer.Context,
+    service: Annotated[str | None, typer.Argument(metavar="[SERVICE]", autocompletion=complete_service, help="Default: ping.")] = None,
+    sources: Annotated[list[str] | None, typer.Option("--from", metavar="NAME", autocompletion=complete_hosts, help="A host or a set; may be repeated.")] = None,
+    destinations: Annotated[list[str] | None, typer.Option("--to", metavar="NAME", autocompletion=complete_hosts, help="A host or a set; may be repeated.")] = None,
+    against: Annotated[Path | None, typer.Option(metavar="OTHER", help="Mark what another plan does otherwise.")] = None,
+    at: AtOption = None,
+    out: OutOption = None,
+    size: SizeOption = None,
+    dark: DarkOption = False,
+) -> None:  # fmt: skip
+    """Draw who reaches whom, a mark a verdict, both families."""
+    from crossgate.commands.grid import ends_of
+    from crossgate.draw.charts import grid_sheet
+
+    plan, when = load(context), moment(at)
+    wanted = service or "ping"
+    rows, columns = ends_of(plan, sources, hosts=False), ends_of(plan, destinations, hosts=False)
+    if not rows or not columns:
+        raise PlanError(f"{plan.files[0]} has no hosts and no subnets; a grid needs ends")
+    missed: list[TooManyPieces] = []
+    squares = squares_of(plan, when, rows, columns, wanted, None if against is None else read_file(against), missed)
+    title = (
+        f"Who reaches whom by {wanted}"
+        + (f", {plan.files[0]} against {against}" if against else "")
+        + (f", at {when:%a %H:%M}" if plan.windows else "")
+    )
+    save(plan, grid_sheet(title, rows, columns, squares, _theme(dark), _size(size)), out or Path("grid.svg"))
+    tell_missed(missed)
+
+
+@draw.command(epilog=examples("draw week", "draw week night --at 'mon 23:00'"))
+def week(
+    context: typer.Context,
+    windows: Annotated[list[str] | None, typer.Argument(metavar="[WINDOW...]", help="Default: every window of the plan.")] = None,
+    at: AtOption = None,
+    out: OutOption = None,
+    size: SizeOption = None,
+    dark: DarkOption = False,
+) -> None:
+    """Draw when windows are open, and which entries are in force then."""
+    from crossgate.draw.charts import week_sheet
+
+    plan = load(context)
+    for name in windows or []:
+        if name not in plan.windows:
+            raise PlanError(unknown("window", name, list(plan.windows)))
+    chosen = [plan.windows[name] for name in dict.fromkeys(windows or plan.windows)]
+    if not chosen:
+        raise PlanError(f"{plan.files[0]} has no windows; one is as: window night daily 22:00-05:30")
+    save(plan, week_sheet(chosen, entries_by_window(plan), moment(at), _theme(dark), _size(size)), out or Path("week.svg"))
+
+
+@draw.command(name="list", epilog=examples("draw list guest-fence", "draw list 110 --out 110.png"))
+def one_list(
+    context: typer.Context,
+    list_name: Annotated[str, typer.Argument(metavar="LIST", autocompletion=complete_list, help="The list's name or number.")],
+    at: AtOption = None,
+    out: OutOption = None,
+    size: SizeOption = None,
+    dark: DarkOption = False,
+) -> None:
+    """Draw how much of all packets each line of a list decides, in the order read."""
+    from crossgate.draw.charts import bars_sheet
+
+    plan = load(context)
+    access_list = plan.access_list(list_name)
+    bars = share_bars_of(plan, list_name, moment(at))
+    title = f"List {list_name}: what each line decides"
+    below = f"of all {access_list.family.label} packets, each kind counted once, on a logarithmic scale"
+    save(plan, bars_sheet(title, below, bars, _theme(dark), _size(size)), out or Path(f"list-{list_name}.svg"))
+
+
+@draw.command(epilog=examples("draw tally", "draw tally kiosk-fence"))
+def tally(
+    context: typer.Context,
+    lists: Annotated[list[str] | None, typer.Argument(metavar="[LIST...]", autocompletion=complete_list, help="Default: every list that has decided.")] = None,
+    out: OutOption = None,
+    size: SizeOption = None,
+    dark: DarkOption = False,
+) -> None:  # fmt: skip
+    """Draw how often each line has decided in runs with --tally."""
+    from crossgate.draw.charts import bars_sheet, tally_bars
+    from crossgate.formats.tally import Tally
+
+    plan = load(context)
+    store = Tally(plan_file(context, "keep a tally beside"))
+    named = [plan.access_list(name) for name in lists or plan.lists]
+    bars: list[Bar] = []
+    for each in named:
+        hits = store.hits(each)
+        if lists or any(hits.values()):
+            bars += [bar._replace(name=f"{each.name} {bar.name}") for bar in tally_bars(each, hits)]
+    if not bars:
+        raise PlanError(f"no line of {plan.files[0]} has decided yet; trace, verify and replay count with --tally")
+    save(plan, bars_sheet("What has decided", "packets, on a logarithmic scale", bars, _theme(dark), _size(size)), out or Path("tally.svg"))
+
+
+# ---- What is drawn
+
+
+def _traced(plan: Plan, source: str, destination: str, service: str, when: datetime) -> tuple[Trace, list[str]]:
+    from crossgate.core.answers.traces import Choice, asked, ends
+    from crossgate.core.model.window import open_at
+    from crossgate.core.network.itineraries import Network
+    from crossgate.core.traffic.trace import Tracer
+
+    network = Network(plan)
+    wanted = asked(network, ends(plan, source), ends(plan, destination), [service], Choice(None, (), None))
+    conversations = [one for each in wanted for one in each.conversations]
+    if not conversations:
+        raise PlanError(f"--path: {source} and {destination} share no address family")
+    trace = Tracer(network, open_at(plan.windows.values(), when)).trace(conversations[0])
+    return trace, legs_told(trace)
+
+
+def legs_told(trace: Trace) -> list[str]:
+    """Return a sentence for each leg of a trace."""
+    told = []
+    for number, leg in enumerate(trace.legs, 1):
+        names = [trace.conversation.source.name, trace.conversation.destination.name]
+        one, other = names[::-1] if leg.leg.returns else names
+        stopped = leg.asked[-1] if leg.asked and not leg.asked[-1].permits else None
+        end = "arrives"
+        if stopped is not None and stopped.decider is not None:
+            end = f"is stopped by {stopped.decider.name}, {stopped.crossing.direction} on {stopped.crossing.point}"
+        elif not leg.path.arrived:
+            end = leg.path.reason or "does not arrive"
+        told.append(f"{number}  {leg.leg} from {one} to {other} {end}")
+    return told
+
+
+def squares_of(
+    plan: Plan, when: datetime, rows: list[str], columns: list[str], service: str, other: Plan | None, missed: list[TooManyPieces]
+) -> dict[tuple[str, str], Square]:
+    """Return the squares of a grid: who reaches whom by a service, and what was so in this plan where another one is drawn against it."""
+    from crossgate.commands.grid import cells_of
+    from crossgate.draw.charts import Square
+
+    def found(each: Plan) -> dict[tuple[str, str], dict[Family, Verdict]]:
+        return {(cell.source, cell.destination): _verdicts(cell) for cell in cells_of(each, when, rows, columns, [service], missed)}
+
+    own = found(plan)
+    if other is None:
+        return {key: Square(verdicts) for key, verdicts in own.items() if verdicts}
+    there = found(other)
+    return {key: Square(there.get(key, verdicts), verdicts) for key, verdicts in own.items() if verdicts}
+
+
+def _verdicts(cell: Cell) -> dict[Family, Verdict]:
+    from crossgate.core.traffic.trace import Verdict
+
+    return {family: several[0] if len(several) == 1 else Verdict.SOME for family, several in cell.verdicts().items() if several}
+
+
+def entries_by_window(plan: Plan) -> dict[str, list[str]]:
+    """Return the entries that are in force in each window, as they read."""
+    found: dict[str, list[str]] = {}
+    for access_list in plan.lists.values():
+        for entry in access_list.entries:
+            if entry.window is not None:
+                found.setdefault(entry.window, []).append(f"{access_list.name} {entry.number}  {entry.text}")
+    return found
+
+
+def share_bars_of(plan: Plan, list_name: str, when: datetime) -> list[Bar]:
+    """Return the bars of a list's lines."""
+    from crossgate.core.answers.shares import shares
+    from crossgate.core.model.window import open_at
+    from crossgate.draw.charts import share_bars
+
+    access_list = plan.access_list(list_name)
+    now = open_at(plan.windows.values(), when)
+    found = shares(access_list, now)
+    unreached = {
+        each.decider.number for each in found if each.decider.entry is not None and not each.taken and each.decider.entry.in_force(now)
+    }
+    return share_bars(found, frozenset(number for number in unreached if number is not None))
+
+
+# ---- The sheet
+
+
+def _theme(dark: bool) -> Theme:
+    from crossgate.draw.style import DARK, LIGHT
+
+    return DARK if dark else LIGHT
+
+
+def _size(text: str | None) -> tuple[int, int] | None:
+    from crossgate.draw.canvas import size_given
+
+    return None if text is None else size_given(text)
+
+
+def save(plan: Plan, sheet: Sheet, out: Path) -> None:
+    """Write a picture, and say where it is. Raises `PlanError`."""
+    from crossgate.draw.canvas import kind_of_file
+
+    write_file(out, sheet.bytes(kind_of_file(out)), plan.files)
+    typer.echo(str(out))

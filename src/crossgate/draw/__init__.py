@@ -1,0 +1,1 @@
+"""Pictures: what stands where is worked out first, in `layout` and the charts' own models; only `canvas` and what uses it draw."""

@@ -1,0 +1,286 @@
+"""Charts of answers: who reaches whom, what each entry takes, how often lines have decided, and when windows are open."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import date, datetime, timedelta
+from math import log10
+from typing import NamedTuple
+
+from crossgate.core.answers.shares import Share
+from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.address import Family
+from crossgate.core.model.window import DAY_MINUTES, DAYS, WEEK_MINUTES, Window
+from crossgate.core.traffic.trace import Verdict
+from crossgate.draw.canvas import Sheet, sized
+from crossgate.draw.style import MARKS, SMALL, TEXT, Theme, text_width
+
+_MARGIN = 24.0
+_TITLE = 17.0
+
+Size = tuple[int, int] | None
+
+
+# ---- Who reaches whom
+
+
+class Square(NamedTuple):
+    """A cell of the grid: its verdicts by family; what was, where another plan is compared with."""
+
+    now: Mapping[Family, Verdict]
+    was: Mapping[Family, Verdict] | None = None
+
+
+def grid_sheet(
+    title: str, rows: Sequence[str], columns: Sequence[str], squares: Mapping[tuple[str, str], Square], theme: Theme, size: Size = None
+) -> Sheet:
+    """Draw who reaches whom: senders down, receivers across; a cell's left half is IPv4, its right half IPv6, alone where there is one."""
+    side = 30.0
+    left = _MARGIN + max((text_width(each, TEXT) for each in rows), default=0) + 12
+    slant = max((text_width(each, TEXT) for each in columns), default=0) * 0.71
+    top = 62 + slant
+    width = max(left + side * len(columns) + slant + _MARGIN, 640.0, text_width(title, _TITLE, strong=True) + 2 * _MARGIN)
+    height = top + side * len(rows) + 78
+    sheet = Sheet(width, height, theme, sized(width, height, size))
+    sheet.text(title, _MARGIN, 30, _TITLE, strong=True, gid="title")
+    for number, name in enumerate(columns):
+        x = left + side * number + side / 2
+        sheet.axes.text(
+            x - 3,
+            top - 8,
+            name,
+            rotation=45,
+            ha="left",
+            va="baseline",
+            rotation_mode="anchor",
+            fontsize=sheet.points(TEXT),
+            color=theme.ink,
+        )
+    for index, row in enumerate(rows):
+        y = top + side * index
+        sheet.text(row, left - 8, y + side / 2 + 4, TEXT, align="right")
+        for number, column in enumerate(columns):
+            square = squares.get((row, column))
+            if square is None:
+                continue
+            _draw_square(sheet, left + side * number, y, side, square)
+    _verdict_legend(sheet, _MARGIN, height - 42, {verdict for each in squares.values() for verdict in each.now.values()})
+    note = "left half IPv4, right half IPv6" + (
+        "; a frame marks what changed, with what was above" if any(each.was is not None for each in squares.values()) else ""
+    )
+    sheet.text(note, _MARGIN, height - 20, SMALL, theme.quiet)
+    return sheet
+
+
+def _draw_square(sheet: Sheet, x: float, y: float, side: float, square: Square) -> None:
+    theme = sheet.theme
+    families = sorted(square.now)
+    part = (side - 3) / max(len(families), 1)
+    for place, family in enumerate(families):
+        verdict = square.now[family]
+        own_x = x + 1.5 + part * place
+        fill = theme.of(verdict) if verdict is not Verdict.PERMITTED else theme.paper
+        sheet.box(own_x, y + 1.5, part, side - 3, fill, theme.of(verdict))
+        color = theme.paper if fill != theme.paper else theme.of(verdict)
+        was = None if square.was is None else square.was.get(family)
+        changed = was is not None and was is not verdict
+        sheet.text(MARKS[verdict], own_x + part / 2, y + side / 2 + (9 if changed else 4), TEXT, color, strong=True, align="center")
+        if changed and was is not None:
+            sheet.text(MARKS[was], own_x + part / 2, y + side / 2 - 2, SMALL, color, align="center")
+            sheet.line([(own_x, y), (own_x + part, y), (own_x + part, y + side), (own_x, y + side), (own_x, y)], theme.ink, 2.2, above=6)
+
+
+def _verdict_legend(sheet: Sheet, x: float, y: float, verdicts: set[Verdict]) -> None:
+    for verdict in (each for each in MARKS if each in verdicts):
+        color = sheet.theme.of(verdict)
+        fill = sheet.theme.paper if verdict is Verdict.PERMITTED else color
+        sheet.box(x, y - 11, 16, 16, fill, color)
+        sheet.text(
+            MARKS[verdict], x + 8, y + 1, TEXT, color if fill == sheet.theme.paper else sheet.theme.paper, strong=True, align="center"
+        )
+        sheet.text(str(verdict), x + 22, y + 1, SMALL, sheet.theme.quiet)
+        x += 40 + text_width(str(verdict), SMALL)
+
+
+# ---- What each entry takes
+
+
+class Bar(NamedTuple):
+    """A line of a list: what it is called, how it reads, how much it takes, whether it permits, whether nothing reaches it; `told` is beside its bar."""
+
+    name: str
+    text: str
+    amount: float
+    permits: bool
+    hollow: bool
+    told: str
+
+
+def bars_sheet(title: str, below: str, bars: Sequence[Bar], theme: Theme, size: Size = None, logarithmic: bool = True) -> Sheet:
+    """Draw lines of a list in the order read, each with a bar of what it takes, on a logarithmic scale where that is wide."""
+    row = 24.0
+    longest = 62
+    texts = [each.text if len(each.text) <= longest else each.text[: longest - 1] + "…" for each in bars]
+    names = max((text_width(each.name, TEXT, strong=True) for each in bars), default=0)
+    left = _MARGIN + names + 12 + max((text_width(each, TEXT) for each in texts), default=0) + 18
+    room = 420.0
+    told = max((text_width(each.told, SMALL) for each in bars), default=0) + 12
+    width = max(left + room + told + _MARGIN, text_width(title, _TITLE, strong=True) + 2 * _MARGIN)
+    height = 74 + row * len(bars) + 50
+    sheet = Sheet(width, height, theme, sized(width, height, size))
+    sheet.text(title, _MARGIN, 30, _TITLE, strong=True, gid="title")
+    sheet.text(below, _MARGIN, 50, SMALL, theme.quiet)
+    positive = [each.amount for each in bars if each.amount > 0]
+    least, most = min(positive, default=1.0), max(positive, default=1.0)
+    spread = max(log10(most) - log10(least), 1e-9)
+    for index, (bar, text) in enumerate(zip(bars, texts, strict=True)):
+        y = 70 + row * index
+        color = theme.permit if bar.permits else theme.deny
+        sheet.text(bar.name, _MARGIN, y + 15, TEXT, strong=True)
+        sheet.text(text, _MARGIN + names + 12, y + 15, TEXT, theme.quiet if bar.hollow else theme.ink)
+        share = 0.0 if bar.amount <= 0 else 0.06 + 0.94 * (log10(bar.amount) - log10(least)) / spread if logarithmic else bar.amount / most
+        length = max(room * min(share, 1.0), 3.0 if bar.amount > 0 else 0.0)
+        if bar.hollow:
+            sheet.box(left, y + 5, 40, 12, theme.paper, theme.quiet, gid=f"hollow {bar.name}")
+            length = 40
+        elif length:
+            sheet.box(left, y + 5, length, 12, color, color, hatch="" if bar.permits else "////", gid=f"bar {bar.name}")
+            if not bar.permits:
+                sheet.box(left, y + 5, length, 12, "none", color, above=3)
+        sheet.text(bar.told, left + length + 8, y + 15, SMALL, theme.quiet)
+    y = height - 22
+    for x, color, hatch, what in (
+        (_MARGIN, theme.permit, "", "lets by"),
+        (_MARGIN + 92, theme.deny, "////", "stops"),
+        (_MARGIN + 176, theme.paper, "", "never reached"),
+    ):
+        sheet.box(x, y - 9, 20, 11, color, theme.quiet if color == theme.paper else color, hatch=hatch)
+        sheet.text(what, x + 26, y, SMALL, theme.quiet)
+    return sheet
+
+
+# ---- When windows are open
+
+_HOUR = 24.0
+_DAY_ROW = 20.0
+
+
+def week_sheet(
+    windows: Sequence[Window],
+    entries: Mapping[str, Sequence[str]],
+    now: datetime,
+    theme: Theme,
+    size: Size = None,
+    title: str = "When windows are open",
+) -> Sheet:
+    """Draw the hours of a week for each window, dated ones as a calendar, with the entries that are in force then, and where now is."""
+    left = _MARGIN + 46
+    width = left + 24 * _HOUR + 290
+    heights = [_DAY_ROW * 7 + 62 if _weekly(each) else 110.0 for each in windows]
+    height = 58 + sum(heights) + 26
+    sheet = Sheet(width, height, theme, sized(width, height, size))
+    sheet.text(title, _MARGIN, 30, _TITLE, strong=True, gid="title")
+    y = 58.0
+    for window, own in zip(windows, heights, strict=True):
+        sheet.text(window.name, _MARGIN, y + 12, TEXT + 2, strong=True, gid=f"window {window.name}")
+        _entries_beside(sheet, entries.get(window.name, ()), left + 24 * _HOUR + 20, y + 34)
+        (_draw_week if _weekly(window) else _draw_dates)(sheet, window, now, left, y + 34)
+        y += own
+    return sheet
+
+
+def _weekly(window: Window) -> bool:
+    return window.opens is None
+
+
+def _entries_beside(sheet: Sheet, entries: Sequence[str], x: float, y: float) -> None:
+    sheet.text("in force then" if entries else "no entry uses it", x, y + 4, SMALL, sheet.theme.quiet)
+    for index, each in enumerate(entries[:7]):
+        text = each if len(each) <= 44 else each[:43] + "…"
+        if index == 6 and len(entries) > 7:
+            text = f"and {len(entries) - 6} more"
+        sheet.text(text, x, y + 20 + index * 15, SMALL)
+
+
+def _draw_week(sheet: Sheet, window: Window, now: datetime, left: float, y: float) -> None:
+    theme = sheet.theme
+    for hour in range(0, 25, 3):
+        sheet.text(f"{hour:02d}", left + hour * _HOUR, y - 4, SMALL, theme.quiet, align="center")
+    for day, name in enumerate(DAYS):
+        top = y + day * _DAY_ROW
+        sheet.text(name, left - 10, top + 14, SMALL, theme.quiet, align="right")
+        sheet.box(left, top + 3, 24 * _HOUR, _DAY_ROW - 6, theme.faint)
+        for start, end in _open_minutes(window, day):
+            sheet.box(
+                left + start / 60 * _HOUR, top + 3, (end - start) / 60 * _HOUR, _DAY_ROW - 6, theme.permit, gid=f"open {window.name} {name}"
+            )
+    for hour in range(3, 24, 3):
+        sheet.line([(left + hour * _HOUR, y + 3), (left + hour * _HOUR, y + 7 * _DAY_ROW - 3)], theme.paper, 1, above=3)
+    x, top = left + (now.hour + now.minute / 60) * _HOUR, y + now.weekday() * _DAY_ROW
+    sheet.line([(x, top), (x, top + _DAY_ROW)], theme.deny, 2.6, above=5)
+    sheet.text("now", x + 5, top + 14, SMALL, theme.ink, strong=True)
+
+
+def _open_minutes(window: Window, day: int) -> list[tuple[int, int]]:
+    """Return when a weekly window is open on a day, in minutes from midnight."""
+    found = []
+    for hours in window.hours:
+        for first, end in hours.spans():
+            for week in (0, WEEK_MINUTES):
+                low, high = (max(first - week, day * DAY_MINUTES), min(end - week, (day + 1) * DAY_MINUTES))
+                if low < high:
+                    found.append((low - day * DAY_MINUTES, high - day * DAY_MINUTES))
+    return found
+
+
+def _draw_dates(sheet: Sheet, window: Window, now: datetime, left: float, y: float) -> None:
+    theme = sheet.theme
+    start, end = window.opens or now, window.closes or now
+    first, last = min(start.date(), now.date()) - timedelta(days=1), max(end.date(), now.date()) + timedelta(days=2)
+    days = max((last - first).days, 1)
+    wide = 24 * _HOUR
+
+    def at(moment: datetime) -> float:
+        return left + wide * (moment - datetime.combine(first, datetime.min.time())).total_seconds() / 86_400 / days
+
+    sheet.box(left, y + 12, wide, 22, theme.faint)
+    sheet.box(at(start), y + 12, at(end) - at(start), 22, theme.permit, gid=f"open {window.name}")
+    step = max(1, round(days / 8))
+    for number in range(0, days, step):
+        day: date = first + timedelta(days=number)
+        x = at(datetime.combine(day, datetime.min.time()))
+        sheet.line([(x, y + 8), (x, y + 34)], theme.quay, 1, above=3)
+        sheet.text(f"{day:%d %b}", x + 3, y + 6, SMALL, theme.quiet)
+    sheet.text(f"{start:%a %Y-%m-%d %H:%M} to {end:%a %Y-%m-%d %H:%M}", left, y + 50, SMALL)
+    sheet.line([(at(now), y + 8), (at(now), y + 38)], theme.deny, 2.6, above=5)
+    sheet.text("now", at(now) + 5, y + 28, SMALL, theme.ink, strong=True)
+
+
+def tally_bars(access_list: AccessList, hits: Mapping[int | None, int]) -> list[Bar]:
+    """Return a list's lines with how often each has decided."""
+    return [_bar(access_list, entry, hits.get(entry.number if entry else None, 0), False, "") for entry in (*access_list.entries, None)]
+
+
+def share_bars(found: Sequence[Share], unreached: frozenset[int]) -> list[Bar]:
+    """Return a list's lines with the part of all packets that each decides; `unreached` are the numbers of entries that nothing reaches."""
+    bars = []
+    for each in found:
+        entry = each.decider.entry
+        hollow = entry is not None and (entry.number in unreached or not each.taken)
+        told = f"{_part(each.taken)} of all" + (
+            "" if entry is None or each.reaching >= 0.9995 else f", {_part(each.reaching)} of what it asks for"
+        )
+        if entry is not None and not each.taken:
+            told = "is off" if entry.off else "nothing reaches it" if entry.number in unreached else "not in force now"
+        bars.append(_bar(each.decider.access_list, entry, each.taken, hollow, told))
+    return bars
+
+
+def _bar(access_list: AccessList, entry: Entry | None, amount: float, hollow: bool, told: str) -> Bar:
+    action = access_list.otherwise.action if entry is None else entry.action
+    text = str(action) if entry is None else ("off " if entry.off else "") + entry.text
+    return Bar("otherwise" if entry is None else str(entry.number), text, amount, action is Action.PERMIT, hollow, told or f"{amount:,.0f}")
+
+
+def _part(part: float) -> str:
+    return f"{part:.0%}" if part >= 0.1 else f"{part:.1%}" if part >= 0.001 else f"{part:.0e}".replace("e-0", "e-")

@@ -1,0 +1,531 @@
+"""Where everything of a network stands in its picture, before anything is drawn; units are pixels, y goes down.
+
+1. Devices stand in bands, by how many subnets they are away from an outside; the outsides are above the first band.
+2. What joins several devices, and an outside, is a quay: a long bar between two bands, with its name and machines at the right end,
+   where no column is. A cable between two switches' ports is a thin line there. Stubs go up or down from a block to a bar, each in a
+   slot of its own as wide as what is written beside it.
+3. A subnet of one device hangs in a row below it, on a trunk; so does a port with a list or machines.
+4. Each place where a list stands is a gate on its stub, in the order in which packets from the bar to the device meet them, with the
+   list's name beside it; a gate of the device itself stands in its block.
+
+Every text has a box, and no two boxes meet: each is in a slot, row or end that is made as large as it needs.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from itertools import pairwise
+from typing import NamedTuple
+
+from crossgate.core.model.address import Family
+from crossgate.core.model.network import Device, Direction, Host, Interface, Point, PointKind
+from crossgate.core.model.plan import Plan
+from crossgate.draw.style import SMALL, TEXT, text_width
+
+LINE = 14.0
+"""Height of a line of text."""
+_MARGIN, _GAP = 24.0, 26.0
+_BLOCK, _QUAY = 30.0, 7.0
+_GATE = 17.0
+"""Room of a gate along its stub."""
+MOST_HOSTS = 40
+"""With more machines than these only their number is told."""
+MOST_DEVICES = 60
+"""With more devices than these, subnets of one device are only counted."""
+_A_ROW = 5
+"""At most so many machines by name on one bar, then their number."""
+
+
+class Spot(NamedTuple):
+    """A position in the picture."""
+
+    x: float
+    y: float
+
+
+class Label(NamedTuple):
+    """A text with its baseline's start, and how it is said: `quiet`, `strong` or plain."""
+
+    text: str
+    x: float
+    y: float
+    size: float = TEXT
+    tone: str = ""
+
+    @property
+    def box(self) -> tuple[float, float, float, float]:
+        """Left, top, right and bottom."""
+        return self.x, self.y - self.size * 0.8, self.x + text_width(self.text, self.size, self.tone == "strong"), self.y + self.size * 0.22
+
+
+class Gate(NamedTuple):
+    """A list where it stands: its middle, which way packets pass it (a unit step right or down), and its family."""
+
+    list: str
+    family: Family
+    point: Point
+    direction: Direction
+    at: Spot
+    way: tuple[int, int]
+
+
+class Block(NamedTuple):
+    """A device: its body's left, top, width and height."""
+
+    device: str
+    switch: bool
+    x: float
+    y: float
+    width: float
+    height: float
+
+
+class Bar(NamedTuple):
+    """A subnet, an outside or a cable, from left to right at one height; from `leader` on only a thin line leads to its name."""
+
+    name: str
+    kind: str
+    x: float
+    end: float
+    y: float
+    leader: float | None = None
+
+
+class Stub(NamedTuple):
+    """A line from a device to a bar, corner by corner, and the place that it is."""
+
+    point: Point
+    corners: tuple[Spot, ...]
+
+
+@dataclass
+class Picture:
+    """A network as it is drawn."""
+
+    width: float = 0
+    height: float = 0
+    blocks: dict[str, Block] = field(default_factory=dict)
+    bars: dict[str, Bar] = field(default_factory=dict)
+    stubs: list[Stub] = field(default_factory=list)
+    gates: list[Gate] = field(default_factory=list)
+    labels: list[Label] = field(default_factory=list)
+    hosts: dict[str, Spot] = field(default_factory=dict)
+    """Where the line of each machine that is drawn begins."""
+    folded: str = ""
+    """What is not drawn one by one, in a sentence."""
+
+
+class _Placed(NamedTuple):
+    """A list at a place."""
+
+    list: str
+    family: Family
+    direction: Direction
+    point: Point
+
+
+class _Slot(NamedTuple):
+    """A stub that goes up or down from a block: what it joins, and what is written beside it."""
+
+    bar: str
+    point: Point
+    texts: tuple[str, ...]
+    gates: tuple[_Placed, ...]
+
+    @property
+    def width(self) -> float:
+        """How wide the slot is."""
+        names = max((text_width(each.list, SMALL) for each in self.gates), default=0)
+        return 22 + max([names, *(text_width(each, SMALL) for each in self.texts)])
+
+    @property
+    def height(self) -> float:
+        """How high what is written needs the stub to be."""
+        return 10 + LINE * len(self.texts) + _GATE * len(self.gates)
+
+
+class _Row(NamedTuple):
+    """A subnet of one device, or a port of it with what hangs there."""
+
+    name: str
+    title: str
+    point: Point
+    texts: tuple[str, ...]
+    gates: tuple[_Placed, ...]
+    machines: tuple[str, ...]
+    hosts: tuple[str, ...]
+    port: bool = False
+
+    @property
+    def stub(self) -> float:
+        """How long the line from the trunk to the bar is."""
+        names = sum(14 + text_width(each.list, SMALL) + 8 for each in self.gates)
+        return 24 + max([names, *(text_width(each, SMALL) for each in self.texts)])
+
+    @property
+    def bar(self) -> float:
+        """How long the bar is."""
+        return max([60.0, text_width(self.title, TEXT, strong=True) + 8, *(text_width(each, SMALL) + 12 for each in self.machines)])
+
+    @property
+    def height(self) -> float:
+        """How high the row is."""
+        return 24 + max(LINE * len(self.texts) + 4, LINE * len(self.machines)) + 12
+
+
+@dataclass
+class _Column:
+    """A device with its slots and rows."""
+
+    device: Device
+    up: list[_Slot] = field(default_factory=list)
+    down: list[_Slot] = field(default_factory=list)
+    rows: list[_Row] = field(default_factory=list)
+    own: tuple[_Placed, ...] = ()
+    counted: str = ""
+    x: float = 0
+
+    @property
+    def block(self) -> float:
+        """How wide the block is."""
+        own = sum(32 + text_width(each.list, SMALL) for each in self.own)
+        name = text_width(self.device.name, TEXT, strong=True) + text_width(kind_of(self.device), SMALL) + 26 + own
+        return max(name, 12 + sum(each.width for each in self.up), 12 + sum(each.width for each in self.down), 90.0)
+
+    @property
+    def below(self) -> float:
+        """How much room to the left of the trunk the slots that go down take."""
+        return 12 + sum(each.width for each in self.down) if self.down else 14.0
+
+    @property
+    def width(self) -> float:
+        """How wide all of it is."""
+        stub, bar = max((each.stub for each in self.rows), default=0), max((each.bar for each in self.rows), default=0)
+        counted = text_width(self.counted, SMALL) + 16 if self.counted else 0
+        return max(self.block, self.below + stub + bar if self.rows else 0, self.below + counted if counted else 0)
+
+
+def kind_of(device: Device) -> str:
+    """Say what a device is."""
+    return f"{'stateful ' if device.stateful else ''}{'switch' if device.switch else 'router'}"
+
+
+def laid_out(plan: Plan, only_list: str | None = None, around: str | None = None) -> Picture:
+    """Return the picture of a plan's network; of one list's gates alone, or of one device with what it joins."""
+    return _Layout(plan, only_list, around).picture
+
+
+class _Layout:
+    def __init__(self, plan: Plan, only_list: str | None, around: str | None) -> None:
+        self._plan, self._only = plan, only_list
+        self.picture = Picture()
+        self._devices = {name: each for name, each in plan.devices.items() if around is None or name in _near(plan, around)}
+        self._many_hosts = len(plan.hosts) > MOST_HOSTS
+        self._fold = len(self._devices) > MOST_DEVICES
+        self._on: dict[str, list[Interface]] = {}
+        for device in self._devices.values():
+            for interface in device.interfaces.values():
+                self._on.setdefault(interface.on, []).append(interface)
+        self._quays = [name for name, own in self._on.items() if len({each.device for each in own}) > 1 or plan.segments[name].outside]
+        self._cables = [*_cables(self._devices)]
+        self._bands = self._ordered(self._banded())
+        self._columns = {name: self._column(device) for name, device in self._devices.items()}
+        self._place()
+        told = []
+        if self._fold:
+            told.append(f"{len(self._devices)} devices: subnets of one device are only counted")
+        if self._many_hosts:
+            told.append(f"{len(plan.hosts)} machines are only counted")
+        self.picture.folded = "; ".join(told)
+
+    # Bands
+
+    def _neighbours(self, device: str) -> Iterator[tuple[str, str]]:
+        """Yield each bar of a device with the other device there."""
+        for name in self._quays:
+            owners = {each.device for each in self._on[name]}
+            if device in owners:
+                yield from ((name, other) for other in owners - {device})
+        for cable, (one, other) in self._cables:
+            if device in (one.owner, other.owner):
+                yield cable, other.owner if device == one.owner else one.owner
+
+    def _banded(self) -> dict[str, int]:
+        """Return the band of each device: how many bars it is away from an outside."""
+        plan, found = self._plan, dict[str, int]()
+        starts = list(dict.fromkeys(each.device for name in self._quays if plan.segments[name].outside for each in self._on[name]))
+        left = sorted(self._devices, key=lambda name: -len(self._devices[name].interfaces))
+        while len(found) < len(self._devices):
+            waiting = deque(starts or [next(each for each in left if each not in found)])
+            starts = []
+            found |= dict.fromkeys(waiting, 0)
+            while waiting:
+                own = waiting.popleft()
+                for _, other in self._neighbours(own):
+                    if other not in found:
+                        found[other] = found[own] + 1
+                        waiting.append(other)
+        return found
+
+    def _ordered(self, bands: dict[str, int]) -> list[list[str]]:
+        """Return the devices band by band, each near those of the band above that it is joined with."""
+        found: list[list[str]] = [[] for _ in range(max(bands.values(), default=-1) + 1)]
+        for name, band in bands.items():
+            found[band].append(name)
+        self._band = bands
+        for upper, lower in pairwise(found):
+            place = {name: index for index, name in enumerate(upper)}
+
+            def middle(name: str, place: dict[str, int] = place) -> float:
+                own = [place[other] for _, other in self._neighbours(name) if other in place]
+                return sum(own) / len(own) if own else 0
+
+            lower.sort(key=middle)
+        return found
+
+    def _gutter(self, bar: str) -> int:
+        """Return between which bands a bar is: 0 is above the first."""
+        if bar in self._plan.segments and self._plan.segments[bar].outside:
+            return 0
+        joined = self._on.get(bar, [])
+        owners = {each.device for each in joined} or {each.owner for each in dict(self._cables)[bar]}
+        return min(self._band[each] for each in owners) + 1
+
+    # What is written
+
+    def _placed(self, point: Point) -> tuple[_Placed, ...]:
+        found = [
+            _Placed(each.name, family, direction, point)
+            for (place, direction, family), each in self._plan.placed.items()
+            if place == point and self._only in (None, each.name)
+        ]
+        return tuple(sorted(found, key=lambda each: (each.direction, each.family)))
+
+    def _column(self, device: Device) -> _Column:
+        column = _Column(device, own=self._placed(device.itself))
+        band = self._band[device.name]
+        hidden = 0
+        for interface in device.interfaces.values():
+            texts = (interface.name, str(interface.addresses[0].address)) if not self._fold else (interface.name,)
+            gates = self._placed(interface.point)
+            if interface.on in self._quays:
+                slot = _Slot(interface.on, interface.point, texts, (*self._placed(Point(PointKind.SUBNET, interface.on)), *gates))
+                (column.up if self._gutter(interface.on) <= band else column.down).append(slot)
+            elif self._fold:
+                hidden += 1
+            else:
+                column.rows.append(self._subnet_row(interface, texts, gates))
+        for cable, ends in self._cables:
+            for own, other in (ends, ends[::-1]):
+                if own.owner == device.name:
+                    slot = _Slot(cable, own, (f"port {own.part}",), self._placed(own))
+                    (column.up if self._gutter(cable) <= band or self._band[other.owner] < band else column.down).append(slot)
+        cabled = {each for _, ends in self._cables for each in ends}
+        for port in device.ports.values():
+            hosts = [each for each in self._plan.hosts.values() if each.at == port.point]
+            if port.point not in cabled and (hosts or self._placed(port.point)) and not self._fold:
+                column.rows.append(
+                    _Row(
+                        f"port {port.point}",
+                        "",
+                        port.point,
+                        (f"port {port.name}",),
+                        self._placed(port.point),
+                        self._named(hosts),
+                        tuple(each.name for each in hosts[:_A_ROW]),
+                        True,
+                    )
+                )
+        if hidden:
+            column.counted = f"{hidden} subnet{'s' * (hidden != 1)}"
+        return column
+
+    def _subnet_row(self, interface: Interface, texts: tuple[str, ...], gates: tuple[_Placed, ...]) -> _Row:
+        hosts = [
+            each
+            for each in self._plan.hosts.values()
+            if each.on == interface.on and (each.at is None or each.at.owner not in self._devices)
+        ]
+        at_subnet = self._placed(Point(PointKind.SUBNET, interface.on))
+        return _Row(
+            interface.on, self._title(interface.on), interface.point, texts, (*gates, *at_subnet), self._named(hosts),
+            () if self._many_hosts else tuple(each.name for each in hosts[:_A_ROW]),
+        )  # fmt: skip
+
+    def _title(self, name: str) -> str:
+        prefixes = self._plan.segments[name].prefixes
+        return f"{name}  {prefixes[0]}" if prefixes else name
+
+    def _named(self, hosts: Sequence[Host]) -> tuple[str, ...]:
+        """Return what is written of machines, a line each."""
+        if not hosts:
+            return ()
+        if self._many_hosts:
+            return (f"{len(hosts)} machine{'s' * (len(hosts) != 1)}",)
+        shown = [f"{each.name}  {each.addresses[0]}" for each in hosts[:_A_ROW]]
+        return (*shown, f"and {len(hosts) - _A_ROW} more") if len(hosts) > _A_ROW else tuple(shown)
+
+    # Where it stands
+
+    def _place(self) -> None:
+        picture, columns = self.picture, self._columns
+        right = _MARGIN
+        for band in self._bands:
+            x = _MARGIN
+            for name in band:
+                columns[name].x = x
+                x += columns[name].width + _GAP
+            right = max(right, x)
+        y = _MARGIN
+        self._tops: dict[str, float] = {}
+        heights: dict[str, float] = {}
+        for number in range(len(self._bands) + 1):
+            y = self._place_bars(number, y, right, heights)
+            if number < len(self._bands):
+                y = self._place_band(self._bands[number], y)
+        self._join(heights)
+        ends = [*(label.box[2] for label in picture.labels), *(bar.end for bar in picture.bars.values()), right]
+        picture.width, picture.height = max(ends) + _MARGIN, y + 4
+
+    def _place_bars(self, number: int, y: float, right: float, heights: dict[str, float]) -> float:
+        """Place the bars above a band, their names and machines at the right; return how far down they go."""
+        picture = self.picture
+        for name in [*self._quays, *(cable for cable, _ in self._cables)]:
+            if self._gutter(name) != number:
+                continue
+            heights[name] = y + LINE
+            if name not in self._on:
+                y += 22
+                continue
+            hosts = [
+                each for each in self._plan.hosts.values() if each.on == name and (each.at is None or each.at.owner not in self._devices)
+            ]
+            lines = self._named(hosts)
+            picture.labels.append(Label(self._title(name), right + 8, y + LINE - 6, TEXT, "strong"))
+            for index, line in enumerate(lines):
+                picture.labels.append(Label(line, right + 16, y + LINE + 16 + index * LINE, SMALL, "quiet"))
+                if not self._many_hosts and index < len(hosts[:_A_ROW]):
+                    picture.hosts[hosts[index].name] = Spot(right + 12, y + LINE)
+            end = right + 16 + max([text_width(self._title(name), TEXT, strong=True), *(text_width(line, SMALL) + 8 for line in lines)])
+            kind = "outside" if self._plan.segments[name].outside else "subnet"
+            picture.bars[name] = Bar(name, kind, _MARGIN, end, y + LINE)
+            y += LINE + 16 + LINE * len(lines) + 8
+        return y
+
+    def _place_band(self, band: Sequence[str], y: float) -> float:
+        columns = [self._columns[name] for name in band]
+        top = y + max((slot.height for each in columns for slot in each.up), default=4) + 4
+        bottom = top + _BLOCK
+        for each in columns:
+            self._place_block(each, top)
+            bottom = max(bottom, self._place_rows(each, top + _BLOCK))
+        down = max((slot.height for each in columns for slot in each.down), default=0)
+        return max(bottom, top + _BLOCK + down) + 18
+
+    def _place_block(self, column: _Column, top: float) -> None:
+        device, picture = column.device, self.picture
+        picture.blocks[device.name] = Block(device.name, device.switch, column.x, top, column.block, _BLOCK)
+        x = column.x + 10
+        picture.labels.append(Label(device.name, x, top + 19, TEXT, "strong"))
+        x += text_width(device.name, TEXT, strong=True) + 8
+        picture.labels.append(Label(kind_of(device), x, top + 19, SMALL, "quiet"))
+        x += text_width(kind_of(device), SMALL) + 14
+        for each in column.own:
+            way = 1 if each.direction is Direction.INBOUND else -1
+            picture.gates.append(Gate(each.list, each.family, each.point, each.direction, Spot(x, top + 15), (0, way)))
+            picture.labels.append(Label(each.list, x + 11, top + 19, SMALL))
+            x += 32 + text_width(each.list, SMALL)
+        self._tops[device.name] = top
+
+    def _place_rows(self, column: _Column, y: float) -> float:
+        """Hang a device's rows on its trunk; return how far down they go."""
+        picture, trunk = self.picture, column.x + column.below
+        if column.counted:
+            picture.labels.append(Label(column.counted, trunk, y + 16, SMALL, "quiet"))
+            return y + 24
+        stub = max((each.stub for each in column.rows), default=0)
+        for row in column.rows:
+            y += 24
+            picture.stubs.append(
+                Stub(row.point, (Spot(trunk, self._tops[column.device.name] + _BLOCK), Spot(trunk, y), Spot(trunk + stub, y)))
+            )
+            x = trunk + 10
+            for each in row.gates:
+                if each.point.kind is PointKind.SUBNET:  # on the subnet's side of the stub
+                    x = max(x, trunk + stub - 8 - sum(14 + text_width(one.list, SMALL) + 8 for one in row.gates[row.gates.index(each) :]))
+                inward = each.direction is (Direction.INBOUND if each.point.kind is not PointKind.SUBNET else Direction.OUTBOUND)
+                picture.gates.append(Gate(each.list, each.family, each.point, each.direction, Spot(x, y), (-1 if inward else 1, 0)))
+                picture.labels.append(Label(each.list, x + 7, y - 6, SMALL))
+                x += 14 + text_width(each.list, SMALL) + 8
+            for index, text in enumerate(row.texts):
+                picture.labels.append(Label(text, trunk + 6, y + 18 + index * LINE, SMALL, "quiet" if index else ""))
+            if not row.port:
+                picture.bars[row.name] = Bar(row.name, "subnet", trunk + stub, trunk + stub + row.bar, y)
+                picture.labels.append(Label(row.title, trunk + stub + 2, y - 8, TEXT, "strong"))
+            for index, line in enumerate(row.machines):
+                picture.labels.append(Label(line, trunk + stub + 10, y + (4 if row.port else 17) + index * LINE, SMALL, "quiet"))
+                if index < len(row.hosts):
+                    picture.hosts[row.hosts[index]] = Spot(trunk + stub + 4, y + (0 if row.port else 13) + index * LINE)
+            y += row.height - 24
+        return y
+
+    def _join(self, heights: dict[str, float]) -> None:
+        """Draw the stubs between blocks and long bars, with their gates, and the cables."""
+        picture = self.picture
+        spans: dict[str, list[float]] = {}
+        for column in self._columns.values():
+            block = picture.blocks[column.device.name]
+            for slots, up in ((column.up, True), (column.down, False)):
+                x = column.x + 12
+                for slot in slots:
+                    edge = block.y if up else block.y + block.height
+                    picture.stubs.append(Stub(slot.point, (Spot(x, edge), Spot(x, heights[slot.bar]))))
+                    spans.setdefault(slot.bar, []).append(x)
+                    y = edge - slot.height + 12 if up else edge + 12
+                    written = [*((text, None) for text in slot.texts), *((each.list, each) for each in slot.gates)]
+                    if up:  # from the bar to the block: gates of the subnet, then of the interface, then its name
+                        written = [*((each.list, each) for each in slot.gates), *((text, None) for text in slot.texts)]
+                    else:
+                        written = [*((text, None) for text in slot.texts), *((each.list, each) for each in reversed(slot.gates))]
+                    for text, gate in written:
+                        if gate is None:
+                            picture.labels.append(Label(text, x + 6, y + 3, SMALL, "" if text == slot.texts[0] else "quiet"))
+                            y += LINE
+                            continue
+                        inward = gate.direction is (Direction.INBOUND if gate.point.kind is not PointKind.SUBNET else Direction.OUTBOUND)
+                        down = inward is up
+                        picture.gates.append(Gate(gate.list, gate.family, gate.point, gate.direction, Spot(x, y), (0, 1 if down else -1)))
+                        picture.labels.append(Label(text, x + 9, y + 3, SMALL))
+                        y += _GATE
+                    x += slot.width
+        for name, own in spans.items():
+            bar = picture.bars.get(name)
+            if bar is not None and bar.kind == "subnet":
+                picture.bars[name] = bar._replace(x=min(own) - 8, leader=max(own) + 26)
+        for cable, _ in self._cables:
+            own = spans.get(cable, [])
+            if own:
+                picture.bars[cable] = Bar(cable, "cable", min(own), max(own), heights[cable])
+
+
+def _near(plan: Plan, device: str) -> set[str]:
+    """Return a device and those that it shares a subnet or a cable with."""
+    on = {each.on for each in plan.devices[device].interfaces.values()}
+    found = {each.name for each in plan.devices.values() if on & {one.on for one in each.interfaces.values()}} | {device}
+    for _, (one, other) in _cables(plan.devices):
+        found |= {one.owner, other.owner} if device in (one.owner, other.owner) else set()
+    return found
+
+
+def _cables(devices: dict[str, Device]) -> Iterator[tuple[str, tuple[Point, Point]]]:
+    """Yield each cable between two switches' ports once, with a name."""
+    seen = set()
+    for device in devices.values():
+        for port in device.ports.values():
+            if port.to is not None and port.to.owner in devices:
+                ends = tuple(sorted([port.point, port.to], key=str))
+                if ends not in seen:
+                    seen.add(ends)
+                    yield f"cable {ends[0]} to {ends[1]}", (ends[0], ends[1])

@@ -1,0 +1,270 @@
+"""The network as a harbour: subnets are quays, devices the blocks between them, lists the gates across what joins them.
+
+A gate is a barrier with an arrow through it for the direction; an IPv4 gate has square posts, an IPv6 gate round ones. A traced
+conversation runs over it in lanes, one a leg, and ends in a ring at the gate that stopped it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from itertools import pairwise
+from typing import NamedTuple
+
+from crossgate.core.model.address import Family
+from crossgate.core.model.network import Direction, Point, PointKind
+from crossgate.core.model.plan import Plan
+from crossgate.core.traffic.trace import Trace, Verdict
+from crossgate.draw.canvas import Sheet, sized
+from crossgate.draw.layout import LINE, Gate, Picture, Spot, laid_out
+from crossgate.draw.style import SMALL, TEXT, Theme, text_width
+
+_HEAD = 46.0
+_FOOT = 40.0
+_LANE = 3.5
+
+
+class Lane(NamedTuple):
+    """One leg of a traced conversation: its corners, whether it arrived, and a sentence about it."""
+
+    corners: tuple[Spot, ...]
+    verdict: Verdict
+    told: str
+
+
+def network_sheet(
+    plan: Plan, theme: Theme, *, trace: Trace | None = None, told: Sequence[str] = (), only_list: str | None = None, around: str | None = None,
+    size: tuple[int, int] | None = None, marked: frozenset[Point] = frozenset(),
+) -> Sheet:  # fmt: skip
+    """Draw a plan's network; `told` are sentences about the legs of a trace, `marked` places whose gates stand out."""
+    picture = laid_out(plan, only_list, around)
+    lanes = [] if trace is None else lanes_of(plan, picture, trace, told)
+    head = _HEAD + LINE * 1.3 * len(lanes)
+    title = plan.title or plan.files[0]
+    width = max(picture.width, 760.0, text_width(title, 17) + 60, *(text_width(each.told, TEXT) + 80 for each in lanes), 0)
+    height = picture.height + head + _FOOT
+    sheet = Sheet(width, height, theme, sized(width, height, size))
+    sheet.text(title, 24, 30, 17, strong=True, gid="title")
+    if picture.folded:
+        sheet.text(picture.folded, 24 + text_width(title, 19) + 20, 30, TEXT, theme.quiet)
+    for index, lane in enumerate(lanes):
+        y = 52 + index * LINE * 1.3
+        sheet.line([(24, y - 4), (52, y - 4)], theme.of(lane.verdict), 2.6, "-" if index == 0 else (0, (4, 1.5)))  # type: ignore[arg-type]
+        sheet.text(lane.told, 60, y, TEXT, theme.of(lane.verdict))
+    _draw(sheet, picture, head - 16, marked)
+    for index, lane in enumerate(lanes):
+        _draw_lane(sheet, lane, index, head - 16)
+    _legend(sheet, height - 16)
+    return sheet
+
+
+def _draw(sheet: Sheet, picture: Picture, top: float, marked: frozenset[Point]) -> None:
+    theme = sheet.theme
+    for stub in picture.stubs:
+        sheet.line([(each.x, each.y + top) for each in stub.corners], theme.quiet, 1.3)
+    for bar in picture.bars.values():
+        if bar.kind == "cable":
+            sheet.line([(bar.x, bar.y + top), (bar.end, bar.y + top)], theme.quiet, 1.3, "--")
+            continue
+        hatch = "////" if bar.kind == "outside" else ""
+        fill = theme.paper if hatch else theme.quay
+        thick = bar.end if bar.leader is None else bar.leader
+        sheet.line([(thick, bar.y + top), (bar.end, bar.y + top)], theme.quay, 1)
+        sheet.box(bar.x, bar.y + top - 3.5, thick - bar.x, 7, fill, theme.quay, hatch=hatch, gid=f"bar {bar.name}")
+    for stub in picture.stubs:
+        end = stub.corners[-1]
+        sheet.dot(end.x, end.y + top, 3.4, theme.paper, theme.ink)
+    for block in picture.blocks.values():
+        sheet.box(
+            block.x,
+            block.y + top,
+            block.width,
+            block.height,
+            theme.block,
+            theme.ink,
+            0 if block.switch else 9,
+            gid=f"device {block.device}",
+        )
+        if block.switch:
+            sheet.line([(block.x, block.y + top + 3.5), (block.x + block.width, block.y + top + 3.5)], theme.ink, 1)
+    for number, label in enumerate(picture.labels):
+        tone = theme.quiet if label.tone == "quiet" else theme.ink
+        sheet.text(label.text, label.x, label.y + top, label.size, tone, label.tone == "strong", gid=f"label {number}")
+    for gate in picture.gates:
+        draw_gate(sheet, gate, top, theme.varies if gate.point in marked else theme.ink)
+
+
+def draw_gate(sheet: Sheet, gate: Gate, top: float, color: str) -> None:
+    """Draw a barrier across the stub with its posts, and an arrow through it."""
+    x, y = gate.at.x, gate.at.y + top
+    across = gate.way[0] == 0  # the stub is upright, so the barrier lies across it
+    reach = 6.0
+    ends = [(x - reach, y), (x + reach, y)] if across else [(x, y - reach), (x, y + reach)]
+    name = f"gate {gate.list} {gate.direction} on {gate.point}"
+    sheet.line(ends, color, 2.4, gid=name, above=5)
+    for end_x, end_y in ends:
+        if gate.family is Family.IPV4:
+            sheet.box(end_x - 2.2, end_y - 2.2, 4.4, 4.4, color, above=6)
+        else:
+            sheet.dot(end_x, end_y, 2.4, sheet.theme.paper, color, 1.4, above=6)
+    dx, dy = gate.way
+    tip, base = (x + dx * 6.5, y + dy * 6.5), (x + dx * 0.5, y + dy * 0.5)
+    side = (dy * 3.4, dx * 3.4)
+    sheet.shape([tip, (base[0] + side[0], base[1] + side[1]), (base[0] - side[0], base[1] - side[1])], color, sheet.theme.paper, above=7)
+
+
+def _legend(sheet: Sheet, y: float) -> None:
+    theme, x = sheet.theme, 30.0
+    point = Point(PointKind.INTERFACE, "", "")
+    for family, text in ((Family.IPV4, "an IPv4 list, inbound the way the arrow points"), (Family.IPV6, "an IPv6 list")):
+        sheet.line([(x - 8, y - 4), (x + 14, y - 4)], theme.quiet, 1.3)
+        draw_gate(sheet, Gate("", family, point, Direction.INBOUND, Spot(x, y - 4), (1, 0)), 0, theme.ink)
+        sheet.text(text.replace("inbound the way the arrow points", "for packets the way the arrow points"), x + 20, y, SMALL, theme.quiet)
+        x += 46 + text_width(text.replace("inbound the way the arrow points", "for packets the way the arrow points"), SMALL)
+    for what, text in (("quay", "a subnet"), ("outside", "an outside"), ("router", "a router"), ("switch", "a switch")):
+        if what in ("quay", "outside"):
+            sheet.box(
+                x - 8, y - 7, 26, 7, theme.quay if what == "quay" else theme.paper, theme.quay, hatch="" if what == "quay" else "////"
+            )
+        else:
+            sheet.box(x - 8, y - 11, 26, 14, theme.block, theme.ink, 0 if what == "switch" else 5)
+            if what == "switch":
+                sheet.line([(x - 8, y - 8.5), (x + 18, y - 8.5)], theme.ink, 1, above=3)
+        sheet.text(text, x + 24, y, SMALL, theme.quiet)
+        x += 50 + text_width(text, SMALL)
+
+
+# ---- A traced conversation
+
+
+def lanes_of(plan: Plan, picture: Picture, trace: Trace, told: Sequence[str]) -> list[Lane]:
+    """Return the legs of a traced conversation as lanes over the picture."""
+    import networkx
+
+    graph, places = _lines(picture)
+    lanes = []
+    for index, leg in enumerate(trace.legs):
+        start, end = (trace.conversation.source, trace.conversation.destination)[:: -1 if leg.leg.returns else 1]
+        wanted = [_end_of(picture, plan, places, start.name, start.segment, start.device)]
+        for asked in leg.asked:
+            if asked.crossing.point in places:
+                wanted.append(places[asked.crossing.point])
+        stopped = leg.asked[-1] if leg.asked and not leg.asked[-1].permits else None
+        gate = next(
+            (
+                each
+                for each in picture.gates
+                if stopped
+                and (each.point, each.direction) == stopped.crossing
+                and stopped.access_list
+                and each.list == stopped.access_list.name
+            ),
+            None,
+        )
+        if stopped is None and leg.path.arrived:
+            wanted.append(_end_of(picture, plan, places, end.name, end.segment, end.device))
+        corners: list[Spot] = []
+        known = [each for each in wanted if each is not None and each in graph]
+        for one, other in pairwise(known):
+            if networkx.has_path(graph, one, other):
+                corners += networkx.shortest_path(graph, one, other, weight="weight")[1 if corners else 0 :]
+        if gate is not None:
+            corners = _until(corners, gate.at)
+        verdict = Verdict.PERMITTED if stopped is None and leg.path.arrived else Verdict.DENIED if index == 0 else Verdict.HALF_OPEN
+        lanes.append(Lane(tuple(corners), verdict, told[index] if index < len(told) else ""))
+    return lanes
+
+
+def _until(corners: list[Spot], at: Spot) -> list[Spot]:
+    """Return a line as far as a spot on it."""
+    for index, (one, other) in enumerate(pairwise(corners)):
+        on_x = min(one.x, other.x) - 1 <= at.x <= max(one.x, other.x) + 1
+        on_y = min(one.y, other.y) - 1 <= at.y <= max(one.y, other.y) + 1
+        if on_x and on_y:
+            return [*corners[: index + 1], at]
+    return corners
+
+
+def _lines(picture: Picture) -> tuple[networkx.Graph[Spot], dict[Point, Spot]]:  # type: ignore[name-defined]  # noqa: F821
+    """Return all lines of a picture as a graph of spots, and the spot of each place."""
+    import networkx
+
+    graph = networkx.Graph()
+
+    def joined(one: Spot, other: Spot) -> None:
+        graph.add_edge(one, other, weight=abs(one.x - other.x) + abs(one.y - other.y))
+
+    places: dict[Point, Spot] = {}
+    on_bar: dict[str, list[Spot]] = {}
+    for block in picture.blocks.values():
+        places[Point(PointKind.ITSELF, block.device)] = Spot(block.x + block.width / 2, block.y + block.height / 2)
+    for stub in picture.stubs:
+        for one, other in pairwise(stub.corners):
+            joined(one, other)
+        owner = places.get(Point(PointKind.ITSELF, stub.point.owner))
+        if owner is not None:
+            inside = Spot(stub.corners[0].x, owner.y)
+            joined(stub.corners[0], inside)
+            joined(inside, owner)
+        places[stub.point] = stub.corners[-1]
+        for bar in picture.bars.values():
+            if abs(bar.y - stub.corners[-1].y) < 1 and bar.x - 1 <= stub.corners[-1].x <= bar.end + 1:
+                on_bar.setdefault(bar.name, []).append(stub.corners[-1])
+    for name, spot in picture.hosts.items():
+        for bar in picture.bars.values():
+            if (
+                bar.kind != "cable"
+                and bar.x - 1 <= spot.x <= bar.end + 1
+                and 0 <= spot.y - bar.y < 120
+                and not _other_between(picture, bar.name, spot)
+            ):
+                foot = Spot(spot.x, bar.y)
+                on_bar.setdefault(bar.name, []).append(foot)
+                if foot != spot:
+                    joined(foot, spot)
+        del name
+    for name, spots in on_bar.items():
+        ordered = sorted(dict.fromkeys(spots))
+        for one, other in pairwise(ordered):
+            joined(one, other)
+        places.setdefault(Point(PointKind.SUBNET, name), ordered[0])
+    for stub in picture.stubs:  # machines at a port hang at the end of its stub
+        for spot in picture.hosts.values():
+            end = stub.corners[-1]
+            if abs(spot.x - end.x) < 6 and 0 <= spot.y - end.y < 80 and spot != end:
+                joined(end, spot)
+    return graph, places
+
+
+def _other_between(picture: Picture, name: str, spot: Spot) -> bool:
+    """Whether another bar stands between a bar and a spot below it."""
+    own = picture.bars[name]
+    return any(
+        each.name != name and each.kind != "cable" and own.y < each.y <= spot.y and each.x <= spot.x <= each.end
+        for each in picture.bars.values()
+    )
+
+
+def _end_of(picture: Picture, plan: Plan, places: dict[Point, Spot], name: str, segment: str, device: str | None) -> Spot | None:
+    """Return where a conversation begins or ends."""
+    if device is not None:
+        return places.get(Point(PointKind.ITSELF, device))
+    return picture.hosts.get(name) or places.get(Point(PointKind.SUBNET, segment))
+
+
+def _draw_lane(sheet: Sheet, lane: Lane, index: int, top: float) -> None:
+    if not lane.corners:
+        return
+    shift = (index - 1) * _LANE
+    color = sheet.theme.of(lane.verdict)
+    corners = [(each.x + shift, each.y + top + shift) for each in lane.corners]
+    sheet.line(corners, color, 2.6, "-" if index == 0 else (0, (4, 1.5)), gid=f"leg {index + 1}", above=8)  # type: ignore[arg-type]
+    x, y = corners[-1]
+    if lane.verdict is Verdict.PERMITTED:
+        (before_x, before_y) = next(((one, other) for one, other in reversed(corners) if (one, other) != (x, y)), (x, y))
+        length = max(abs(x - before_x) + abs(y - before_y), 1e-6)
+        dx, dy = (x - before_x) / length, (y - before_y) / length
+        sheet.shape([(x + dx * 7, y + dy * 7), (x - dy * 4.5, y + dx * 4.5), (x + dy * 4.5, y - dx * 4.5)], color, above=9)
+    else:
+        from matplotlib.patches import Circle
+
+        sheet.axes.add_patch(Circle((x, y), 10, fill=False, edgecolor=color, linewidth=sheet.points(2.6), zorder=9))
