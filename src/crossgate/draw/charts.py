@@ -144,9 +144,8 @@ def bars_sheet(title: str, below: str, bars: Sequence[Bar], theme: Theme, size: 
             sheet.box(left, y + 5, 40, 12, theme.paper, theme.quiet, gid=f"hollow {bar.name}")
             length = 40
         elif length:
-            sheet.box(left, y + 5, length, 12, color, color, hatch="" if bar.permits else "////", gid=f"bar {bar.name}")
-            if not bar.permits:
-                sheet.box(left, y + 5, length, 12, "none", color, above=3)
+            sheet.box(left, y + 5, length, 12, color, theme.paper, hatch="" if bar.permits else "////", gid=f"bar {bar.name}")
+            sheet.box(left, y + 5, length, 12, "none", color, above=3)
         sheet.text(bar.told, left + length + 8, y + 15, SMALL, theme.quiet)
     y = height - 22
     for x, color, hatch, what in (
@@ -154,7 +153,8 @@ def bars_sheet(title: str, below: str, bars: Sequence[Bar], theme: Theme, size: 
         (_MARGIN + 92, theme.deny, "////", "stops"),
         (_MARGIN + 176, theme.paper, "", "never reached"),
     ):
-        sheet.box(x, y - 9, 20, 11, color, theme.quiet if color == theme.paper else color, hatch=hatch)
+        sheet.box(x, y - 9, 20, 11, color, theme.paper, hatch=hatch)
+        sheet.box(x, y - 9, 20, 11, "none", theme.quiet if color == theme.paper else color, above=3)
         sheet.text(what, x + 26, y, SMALL, theme.quiet)
     return sheet
 
@@ -175,7 +175,7 @@ def week_sheet(
 ) -> Sheet:
     """Draw the hours of a week for each window, dated ones as a calendar, with the entries that are in force then, and where now is."""
     left = _MARGIN + 46
-    width = left + 24 * _HOUR + 290
+    width = left + 24 * _HOUR + 380
     heights = [_DAY_ROW * 7 + 62 if _weekly(each) else 110.0 for each in windows]
     height = 58 + sum(heights) + 26
     sheet = Sheet(width, height, theme, sized(width, height, size))
@@ -196,7 +196,7 @@ def _weekly(window: Window) -> bool:
 def _entries_beside(sheet: Sheet, entries: Sequence[str], x: float, y: float) -> None:
     sheet.text("in force then" if entries else "no entry uses it", x, y + 4, SMALL, sheet.theme.quiet)
     for index, each in enumerate(entries[:7]):
-        text = each if len(each) <= 44 else each[:43] + "…"
+        text = each if len(each) <= 64 else each[:63] + "…"
         if index == 6 and len(entries) > 7:
             text = f"and {len(entries) - 6} more"
         sheet.text(text, x, y + 20 + index * 15, SMALL)

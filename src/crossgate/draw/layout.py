@@ -34,6 +34,8 @@ MOST_HOSTS = 40
 """With more machines than these only their number is told."""
 MOST_DEVICES = 60
 """With more devices than these, subnets of one device are only counted."""
+_MOST_AT_END = 12
+"""With more bars than these between two bands each has its name at its own end, and several are at one height."""
 _A_ROW = 5
 """At most so many machines by name on one bar, then their number."""
 
@@ -113,6 +115,8 @@ class Picture:
     labels: list[Label] = field(default_factory=list)
     hosts: dict[str, Spot] = field(default_factory=dict)
     """Where the line of each machine that is drawn begins."""
+    hangs: dict[str, str] = field(default_factory=dict)
+    """The bar that each machine hangs on, or `port` and the place."""
     folded: str = ""
     """What is not drawn one by one, in a sentence."""
 
@@ -247,7 +251,7 @@ class _Layout:
         for name in self._quays:
             owners = {each.device for each in self._on[name]}
             if device in owners:
-                yield from ((name, other) for other in owners - {device})
+                yield from ((name, other) for other in sorted(owners - {device}))
         for cable, (one, other) in self._cables:
             if device in (one.owner, other.owner):
                 yield cable, other.owner if device == one.owner else one.owner
@@ -389,30 +393,63 @@ class _Layout:
         ends = [*(label.box[2] for label in picture.labels), *(bar.end for bar in picture.bars.values()), right]
         picture.width, picture.height = max(ends) + _MARGIN, y + 4
 
+    def _spans(self) -> dict[str, tuple[float, float]]:
+        """Return from where to where the stubs of each long bar and cable reach it."""
+        found: dict[str, tuple[float, float]] = {}
+        for column in self._columns.values():
+            for slots in (column.up, column.down):
+                x = column.x + 12
+                for slot in slots:
+                    low, high = found.get(slot.bar, (x, x))
+                    found[slot.bar] = min(low, x), max(high, x)
+                    x += slot.width
+        return found
+
     def _place_bars(self, number: int, y: float, right: float, heights: dict[str, float]) -> float:
-        """Place the bars above a band, their names and machines at the right; return how far down they go."""
-        picture = self.picture
-        for name in [*self._quays, *(cable for cable, _ in self._cables)]:
-            if self._gutter(name) != number:
-                continue
+        """Place the bars above a band, and return how far down they go."""
+        spans = self._spans()
+        own = [name for name in (*self._quays, *(cable for cable, _ in self._cables)) if self._gutter(name) == number and name in spans]
+        quays = [name for name in own if name in self._on]
+        if len(quays) > _MOST_AT_END:
+            return self._packed(own, spans, y, heights)
+        for name in own:
             heights[name] = y + LINE
-            if name not in self._on:
-                y += 22
-                continue
-            hosts = [
-                each for each in self._plan.hosts.values() if each.on == name and (each.at is None or each.at.owner not in self._devices)
-            ]
-            lines = self._named(hosts)
-            picture.labels.append(Label(self._title(name), right + 8, y + LINE - 6, TEXT, "strong"))
-            for index, line in enumerate(lines):
-                picture.labels.append(Label(line, right + 16, y + LINE + 16 + index * LINE, SMALL, "quiet"))
-                if not self._many_hosts and index < len(hosts[:_A_ROW]):
-                    picture.hosts[hosts[index].name] = Spot(right + 12, y + LINE)
-            end = right + 16 + max([text_width(self._title(name), TEXT, strong=True), *(text_width(line, SMALL) + 8 for line in lines)])
-            kind = "outside" if self._plan.segments[name].outside else "subnet"
-            picture.bars[name] = Bar(name, kind, _MARGIN, end, y + LINE)
-            y += LINE + 16 + LINE * len(lines) + 8
+            y += 22 if name not in self._on else self._with_its_end(name, spans[name], y, right)
         return y
+
+    def _packed(self, bars: Sequence[str], spans: dict[str, tuple[float, float]], y: float, heights: dict[str, float]) -> float:
+        """Place many bars on as few heights as they need, each name at the end of its own bar."""
+        ends: list[float] = []
+        for name in sorted(bars, key=lambda each: spans[each]):
+            low, high = spans[name]
+            title = name if name in self._on else ""
+            end = high + 16 + text_width(title, SMALL)
+            track = next((number for number, last in enumerate(ends) if last < low - 16), len(ends))
+            ends[track : track + 1] = [end]
+            heights[name] = y + LINE + track * 20
+            if title:
+                self.picture.bars[name] = Bar(
+                    name, "outside" if self._plan.segments[name].outside else "subnet", low - 8, high + 8, heights[name]
+                )
+                self.picture.labels.append(Label(title, high + 12, heights[name] + 3, SMALL, "strong"))
+        return y + LINE + len(ends) * 20 + 8
+
+    def _with_its_end(self, name: str, span: tuple[float, float], y: float, right: float) -> float:
+        """Place a long bar with its name and machines at the right; return how high it is."""
+        picture = self.picture
+        hosts = [each for each in self._plan.hosts.values() if each.on == name and (each.at is None or each.at.owner not in self._devices)]
+        lines = self._named(hosts)
+        picture.labels.append(Label(self._title(name), right + 8, y + LINE - 6, TEXT, "strong"))
+        for index, line in enumerate(lines):
+            picture.labels.append(Label(line, right + 16, y + LINE + 16 + index * LINE, SMALL, "quiet"))
+            if not self._many_hosts and index < len(hosts[:_A_ROW]):
+                picture.hosts[hosts[index].name] = Spot(right + 12, y + LINE)
+                picture.hangs[hosts[index].name] = name
+        end = right + 16 + max([text_width(self._title(name), TEXT, strong=True), *(text_width(line, SMALL) + 8 for line in lines)])
+        outside = self._plan.segments[name].outside
+        start, leader = (_MARGIN, None) if outside else (span[0] - 8, span[1] + 26)
+        picture.bars[name] = Bar(name, "outside" if outside else "subnet", start, end, y + LINE, leader)
+        return LINE + 16 + LINE * len(lines) + 8
 
     def _place_band(self, band: Sequence[str], y: float) -> float:
         columns = [self._columns[name] for name in band]
@@ -468,6 +505,7 @@ class _Layout:
                 picture.labels.append(Label(line, trunk + stub + 10, y + (4 if row.port else 17) + index * LINE, SMALL, "quiet"))
                 if index < len(row.hosts):
                     picture.hosts[row.hosts[index]] = Spot(trunk + stub + 4, y + (0 if row.port else 13) + index * LINE)
+                    picture.hangs[row.hosts[index]] = row.name
             y += row.height - 24
         return y
 
@@ -500,10 +538,6 @@ class _Layout:
                         picture.labels.append(Label(text, x + 9, y + 3, SMALL))
                         y += _GATE
                     x += slot.width
-        for name, own in spans.items():
-            bar = picture.bars.get(name)
-            if bar is not None and bar.kind == "subnet":
-                picture.bars[name] = bar._replace(x=min(own) - 8, leader=max(own) + 26)
         for cable, _ in self._cables:
             own = spans.get(cable, [])
             if own:

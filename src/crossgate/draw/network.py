@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from itertools import pairwise
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from crossgate.core.model.address import Family
 from crossgate.core.model.network import Direction, Point, PointKind
@@ -146,8 +146,9 @@ def lanes_of(plan: Plan, picture: Picture, trace: Trace, told: Sequence[str]) ->
         start, end = (trace.conversation.source, trace.conversation.destination)[:: -1 if leg.leg.returns else 1]
         wanted = [_end_of(picture, plan, places, start.name, start.segment, start.device)]
         for asked in leg.asked:
-            if asked.crossing.point in places:
-                wanted.append(places[asked.crossing.point])
+            # From the bar to the device where packets come in, the other way where they leave.
+            ends = places.get(asked.crossing.point, ())
+            wanted += ends if asked.crossing.direction is Direction.INBOUND else ends[::-1]
         stopped = leg.asked[-1] if leg.asked and not leg.asked[-1].permits else None
         gate = next(
             (
@@ -184,8 +185,12 @@ def _until(corners: list[Spot], at: Spot) -> list[Spot]:
     return corners
 
 
-def _lines(picture: Picture) -> tuple[networkx.Graph[Spot], dict[Point, Spot]]:  # type: ignore[name-defined]  # noqa: F821
-    """Return all lines of a picture as a graph of spots, and the spot of each place."""
+_Places = dict[Point, tuple[Spot, ...]]
+"""The spots of each place: of an interface or port its end at the bar and its end at the device."""
+
+
+def _lines(picture: Picture) -> tuple[Any, _Places]:
+    """Return all lines of a picture as a graph of spots, and the spots of each place."""
     import networkx
 
     graph = networkx.Graph()
@@ -193,62 +198,50 @@ def _lines(picture: Picture) -> tuple[networkx.Graph[Spot], dict[Point, Spot]]: 
     def joined(one: Spot, other: Spot) -> None:
         graph.add_edge(one, other, weight=abs(one.x - other.x) + abs(one.y - other.y))
 
-    places: dict[Point, Spot] = {}
+    places: _Places = {}
+    inside: dict[str, list[Spot]] = {}
     on_bar: dict[str, list[Spot]] = {}
     for block in picture.blocks.values():
-        places[Point(PointKind.ITSELF, block.device)] = Spot(block.x + block.width / 2, block.y + block.height / 2)
+        middle = Spot(block.x + block.width / 2, block.y + block.height - 7)
+        places[Point(PointKind.ITSELF, block.device)] = (middle,)
+        inside[block.device] = [middle]
     for stub in picture.stubs:
         for one, other in pairwise(stub.corners):
             joined(one, other)
-        owner = places.get(Point(PointKind.ITSELF, stub.point.owner))
-        if owner is not None:
-            inside = Spot(stub.corners[0].x, owner.y)
-            joined(stub.corners[0], inside)
-            joined(inside, owner)
-        places[stub.point] = stub.corners[-1]
+        first, last = stub.corners[0], stub.corners[-1]
+        if stub.point.owner in inside:
+            entered = Spot(first.x, inside[stub.point.owner][0].y)
+            joined(first, entered)
+            inside[stub.point.owner].append(entered)
+        places[stub.point] = (last, first)
         for bar in picture.bars.values():
-            if abs(bar.y - stub.corners[-1].y) < 1 and bar.x - 1 <= stub.corners[-1].x <= bar.end + 1:
-                on_bar.setdefault(bar.name, []).append(stub.corners[-1])
+            if abs(bar.y - last.y) < 1 and bar.x - 1 <= last.x <= bar.end + 1:
+                on_bar.setdefault(bar.name, []).append(last)
     for name, spot in picture.hosts.items():
-        for bar in picture.bars.values():
-            if (
-                bar.kind != "cable"
-                and bar.x - 1 <= spot.x <= bar.end + 1
-                and 0 <= spot.y - bar.y < 120
-                and not _other_between(picture, bar.name, spot)
-            ):
-                foot = Spot(spot.x, bar.y)
-                on_bar.setdefault(bar.name, []).append(foot)
-                if foot != spot:
-                    joined(foot, spot)
-        del name
+        on = picture.hangs[name]
+        if on in picture.bars:
+            foot = Spot(spot.x, picture.bars[on].y)
+            on_bar.setdefault(on, []).append(foot)
+            if foot != spot:
+                joined(foot, spot)
+        else:  # at a port: it hangs at the end of the port's stub
+            end = next(stub.corners[-1] for stub in picture.stubs if f"port {stub.point}" == on)
+            joined(end, spot)
     for name, spots in on_bar.items():
-        ordered = sorted(dict.fromkeys(spots))
-        for one, other in pairwise(ordered):
+        for one, other in pairwise(sorted(dict.fromkeys(spots))):
             joined(one, other)
-        places.setdefault(Point(PointKind.SUBNET, name), ordered[0])
-    for stub in picture.stubs:  # machines at a port hang at the end of its stub
-        for spot in picture.hosts.values():
-            end = stub.corners[-1]
-            if abs(spot.x - end.x) < 6 and 0 <= spot.y - end.y < 80 and spot != end:
-                joined(end, spot)
+        places.setdefault(Point(PointKind.SUBNET, name), (min(spots),))
+    for spots in inside.values():
+        for one, other in pairwise(sorted(dict.fromkeys(spots))):
+            joined(one, other)
     return graph, places
 
 
-def _other_between(picture: Picture, name: str, spot: Spot) -> bool:
-    """Whether another bar stands between a bar and a spot below it."""
-    own = picture.bars[name]
-    return any(
-        each.name != name and each.kind != "cable" and own.y < each.y <= spot.y and each.x <= spot.x <= each.end
-        for each in picture.bars.values()
-    )
-
-
-def _end_of(picture: Picture, plan: Plan, places: dict[Point, Spot], name: str, segment: str, device: str | None) -> Spot | None:
+def _end_of(picture: Picture, plan: Plan, places: _Places, name: str, segment: str, device: str | None) -> Spot | None:
     """Return where a conversation begins or ends."""
     if device is not None:
-        return places.get(Point(PointKind.ITSELF, device))
-    return picture.hosts.get(name) or places.get(Point(PointKind.SUBNET, segment))
+        return places.get(Point(PointKind.ITSELF, device), (None,))[0]
+    return picture.hosts.get(name) or places.get(Point(PointKind.SUBNET, segment), (None,))[0]
 
 
 def _draw_lane(sheet: Sheet, lane: Lane, index: int, top: float) -> None:
