@@ -52,6 +52,7 @@ COMMANDS = {
     "tidy": Listed("tidy", "tidy", _WRITE, ("tidy", "tidy --check")),
     "watch": Listed("watch", "watch", _WRITE, ("watch", "watch --once")),
     "draw": Listed("drawing", "draw", _SHOW, ()),
+    "report": Listed("reporting", "report", _SHOW, ("report", "report --out ternhaven.html --at 'mon 12:00'")),
     "import": Listed("importing", "import_", _OPEN, ("import ietf gangway.json --dry-run", "import ietf-acl gangway.json --on pier --dry-run")),
     "export": Listed("exporting", "export", _OPEN, ("export ietf-acl kiosk-fence6", "export markdown kiosk-fence", "export ietf --on pier --approximate")),
     "wild": Listed("wild", "wild", _NUMBERS, ("wild 10.64.8.0/22", "wild 10.64.32.10 wild 0.0.3.0 has 10.64.34.10", "wild cover 10.64.32.10 10.64.33.10")),

@@ -39,9 +39,10 @@ def compare(
     ] = None,
     source_ports: SourcePortsOption = False,
     every: Annotated[bool, typer.Option("--all", help="Show every line, of devices' own and stray packets too.")] = False,
+    drawn: Annotated[Path | None, typer.Option("--draw", metavar="FILE", help="Draw the network, too, with the gates that differ and a packet's way: .svg, .png or .pdf.")] = None,
     pieces: PiecesOption = None,
     as_json: JsonOption = False,
-) -> None:
+) -> None:  # fmt: skip
     """Show which traffic two plans treat differently, with the deciding entries and a packet each; exit status 1 when they do."""
     from crossgate.core.answers.compare import differences, named_differences
     from crossgate.core.model.plan import UnknownName
@@ -52,6 +53,8 @@ def compare(
 
     plan, new, was = _two_plans(context, plans or [], since)
     head = [quiet(f"was: {was}   is: {new.files[0]}"), ""]
+    if drawn is not None and list_name is not None:
+        raise PlanError("--draw is about the network, and --list about a list wherever it stands; leave one of them out")
     if list_name is not None:
         for each in (plan, new):
             try:
@@ -85,6 +88,10 @@ def compare(
         write(["", strong(f"{count(len(found), 'difference')} between {was} and {new.files[0]}")])
     elif not missed:
         write([*head, f"no difference: {was} and {new.files[0]} treat every packet alike"])
+    if drawn is not None:
+        from crossgate.commands.drawing import draw_differences
+
+        draw_differences(new, found, drawn)
     tell_missed(missed)
     raise typer.Exit(1 if found else 0)
 

@@ -9,11 +9,14 @@ import typer
 
 from crossgate.commands.common import AtOption, examples, load, moment, plan_file, read_file, tell_missed, write_file
 from crossgate.commands.completing import complete_device, complete_hosts, complete_list, complete_service
+from crossgate.core.model.address import Address
 from crossgate.core.model.errors import PlanError, unknown
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
     from datetime import datetime
 
+    from crossgate.core.answers.compare import Difference
     from crossgate.core.answers.grid import Cell
     from crossgate.core.model.address import Family
     from crossgate.core.model.plan import Plan
@@ -177,6 +180,39 @@ def _traced(plan: Plan, source: str, destination: str, service: str, when: datet
         raise PlanError(f"--path: {source} and {destination} share no address family")
     trace = Tracer(network, open_at(plan.windows.values(), when)).trace(conversations[0])
     return trace, legs_told(trace)
+
+
+def draw_trace(plan: Plan, trace: Trace, out: Path) -> None:
+    """Draw a traced conversation over the network. Raises `PlanError`."""
+    from crossgate.draw.canvas import kind_of_file
+    from crossgate.draw.network import network_sheet
+
+    kind = kind_of_file(out)
+    write_file(out, network_sheet(plan, _theme(dark=False), trace=trace, told=legs_told(trace)).bytes(kind), plan.files)
+
+
+def draw_differences(plan: Plan, found: Sequence[Difference], out: Path) -> None:
+    """Draw the network with the gates that decide otherwise than before, and the way of a packet that fares otherwise. Raises `PlanError`."""
+    from crossgate.core.model.window import open_at
+    from crossgate.core.network.endpoints import at_address
+    from crossgate.core.network.itineraries import Network
+    from crossgate.core.traffic.legs import Conversation
+    from crossgate.core.traffic.trace import Tracer
+    from crossgate.draw.canvas import kind_of_file
+    from crossgate.draw.network import network_sheet
+
+    kind = kind_of_file(out)
+    marked = frozenset(fate.decided.crossing.point for each in found for fate in (each.was, each.now) if fate.decided is not None)
+    trace, told = None, [f"{len(found)} differences" if len(found) != 1 else "one difference"]
+    if found:
+        packet, moment_of = found[0].packet, found[0].moment
+        network = Network(plan)
+        ends = [at_address(network, Address(packet.family, value)) for value in (packet.source, packet.destination)]
+        trace = Tracer(network, frozenset() if moment_of is None else open_at(plan.windows.values(), moment_of)).trace(
+            Conversation(ends[0], ends[1], packet)
+        )
+        told = legs_told(trace)
+    write_file(out, network_sheet(plan, _theme(dark=False), trace=trace, told=told, marked=marked).bytes(kind), plan.files)
 
 
 def legs_told(trace: Trace) -> list[str]:

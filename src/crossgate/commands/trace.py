@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -37,9 +38,10 @@ def trace(
     short: Annotated[bool, typer.Option("--short", help="Show one conversation in a line too.")] = False,
     every: Annotated[bool, typer.Option("--every", help="Show every crossing where no list stands.")] = False,
     all_paths: Annotated[bool, typer.Option("--all-paths", help="Show a path for each way that equally good ones differ in.")] = False,
+    drawn: Annotated[Path | None, typer.Option("--draw", metavar="FILE", help="Draw the first conversation over the network, too: .svg, .png or .pdf.")] = None,
     tally: TallyOption = False,
     as_json: JsonOption = False,
-) -> None:
+) -> None:  # fmt: skip
     """Send SERVICE from FROM to TO and show every crossing, the entry that decided, and the verdict; a line each of several."""
     from crossgate.core.answers.traces import Choice, asked, claimed_addresses, ends
     from crossgate.core.model.window import open_at
@@ -70,6 +72,10 @@ def trace(
         from collections import Counter
 
         add_to_tally(context, plan, Counter(decider.key for each in traces for decider in each.deciders()))
+    if drawn is not None and traces:
+        from crossgate.commands.drawing import draw_trace
+
+        draw_trace(plan, traces[0], drawn)
     if as_json:
         from crossgate.formats.json.trace import trace_document
 

@@ -46,7 +46,7 @@ class Sheet:
         """Write a text with its baseline at a position; `align` is left, center or right."""
         found = self.axes.text(
             x, y, text.replace("$", r"\$"), fontsize=self.points(size), color=color or self.theme.ink, fontweight="bold" if strong else "normal",
-            ha=align, va="baseline",
+            ha=align, va="baseline", zorder=5,
         )  # fmt: skip
         if gid:
             found.set_gid(gid)

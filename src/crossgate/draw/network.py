@@ -90,7 +90,9 @@ def _draw(sheet: Sheet, picture: Picture, top: float, marked: frozenset[Point]) 
         tone = theme.quiet if label.tone == "quiet" else theme.ink
         sheet.text(label.text, label.x, label.y + top, label.size, tone, label.tone == "strong", gid=f"label {number}")
     for gate in picture.gates:
-        draw_gate(sheet, gate, top, theme.varies if gate.point in marked else theme.ink)
+        if gate.point in marked:
+            sheet.dot(gate.at.x, gate.at.y + top, 11, theme.faint, theme.varies, 2, above=3)
+        draw_gate(sheet, gate, top, theme.ink)
 
 
 def draw_gate(sheet: Sheet, gate: Gate, top: float, color: str) -> None:
@@ -250,13 +252,13 @@ def _draw_lane(sheet: Sheet, lane: Lane, index: int, top: float) -> None:
     shift = (index - 1) * _LANE
     color = sheet.theme.of(lane.verdict)
     corners = [(each.x + shift, each.y + top + shift) for each in lane.corners]
-    sheet.line(corners, color, 2.6, "-" if index == 0 else (0, (4, 1.5)), gid=f"leg {index + 1}", above=8)  # type: ignore[arg-type]
+    sheet.line(corners, color, 2.6, "-" if index == 0 else (0, (4, 1.5)), gid=f"leg {index + 1}", above=4)  # type: ignore[arg-type]
     x, y = corners[-1]
     if lane.verdict is Verdict.PERMITTED:
         (before_x, before_y) = next(((one, other) for one, other in reversed(corners) if (one, other) != (x, y)), (x, y))
         length = max(abs(x - before_x) + abs(y - before_y), 1e-6)
         dx, dy = (x - before_x) / length, (y - before_y) / length
-        sheet.shape([(x + dx * 7, y + dy * 7), (x - dy * 4.5, y + dx * 4.5), (x + dy * 4.5, y - dx * 4.5)], color, above=9)
+        sheet.shape([(x + dx * 7, y + dy * 7), (x - dy * 4.5, y + dx * 4.5), (x + dy * 4.5, y - dx * 4.5)], color, above=4)
     else:
         from matplotlib.patches import Circle
 

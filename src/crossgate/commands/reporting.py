@@ -1,0 +1,127 @@
+"""`crossgate report`: all about a plan on one page."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.commands.common import AtOption, load, meter, moment, plan_path, progress, write_file
+
+if TYPE_CHECKING:
+    from crossgate.core.model.accesslist import DeciderKey
+    from crossgate.core.model.plan import Plan
+    from crossgate.core.sets.effort import TooManyPieces
+    from crossgate.core.traffic.session import Session
+    from crossgate.report.pages import GridPart
+
+_STYLED = re.compile(r"\x1b\[[0-9;]*m")
+_MOST_ENDS = 40
+_MOST_DEVICES = 120
+
+
+def report(
+    context: typer.Context,
+    out: Annotated[Path, typer.Option(metavar="FILE", help="The page.")] = Path("report.html"),
+    since: Annotated[str | None, typer.Option("--since", metavar="REV", help="Tell what changed since this git revision, too.")] = None,
+    at: AtOption = None,
+) -> None:
+    """Write one page about the plan: how it stands, findings, the network drawn, lists, expectations, who reaches whom."""
+    from crossgate import __version__
+    from crossgate.core.answers.verify import Verifier
+    from crossgate.core.audit import audit
+    from crossgate.core.traffic.session import Session
+    from crossgate.report.pages import Report, list_parts, page
+
+    plan, when = load(context), moment(at)
+    session = Session(plan)
+    with meter("checking") as tell:
+        audited = audit(session, when, tell)
+    verifier = Verifier(session)
+    verified = [verifier.verify(each) for each in progress(plan.expectations, len(plan.expectations), "verifying")]
+    missed: list[TooManyPieces] = list(audited.missed)
+    changes = [] if since is None else _changes(context, session, since, missed)
+    made = Report(
+        plan, f"{when:%a %Y-%m-%d %H:%M}", __version__, _digest(plan), audited.findings, [each for _, each in audited.accepted], verified,
+        list_parts(plan, audited.findings, _tallied(context, plan)), _grids(plan, session, when, missed), _network(plan), _week(plan, when),
+        since or "", changes, list(dict.fromkeys(each.message for each in missed)),
+    )  # fmt: skip
+    write_file(out, page(made), plan.files)
+    typer.echo(f"{out}: {made.standing}")
+
+
+def _digest(plan: Plan) -> str:
+    digest = hashlib.sha256()
+    for name in plan.files:
+        digest.update(Path(name).read_bytes() if Path(name).exists() else b"")
+    return digest.hexdigest()
+
+
+def _tallied(context: typer.Context, plan: Plan) -> dict[DeciderKey, int]:
+    from crossgate.core.model.accesslist import DeciderKey
+    from crossgate.formats.tally import Tally
+
+    store = Tally(plan_path(context))
+    return {DeciderKey(each.name, number): hits for each in plan.lists.values() for number, hits in store.hits(each).items()}
+
+
+def _changes(context: typer.Context, session: Session, since: str, missed: list[TooManyPieces]) -> list[str]:
+    from crossgate.core.answers.compare import differences
+    from crossgate.core.traffic.session import Session
+    from crossgate.formats.git import Revision
+    from crossgate.language.reader import read
+    from crossgate.show.sets import difference_lines
+
+    path = plan_path(context)
+    old = Session(read(path, Revision(path, since)).plan)
+    with meter("comparing") as tell:
+        found = differences(old, session, tell, missed)
+    lines = difference_lines(session.plan, found, rest="crossgate compare --since tells all") if found else ()
+    return [_STYLED.sub("", line) for line in lines]
+
+
+def _grids(plan: Plan, session: Session, when: datetime, missed: list[TooManyPieces]) -> list[GridPart]:
+    from crossgate.commands.drawing import squares_of
+    from crossgate.commands.grid import ends_of
+    from crossgate.core.answers.grid import default_services
+    from crossgate.report.pages import grid_part
+
+    names = ends_of(plan, None, hosts=False) if plan.hosts or plan.segments else []
+    if len(names) > _MOST_ENDS:
+        names = ends_of(plan, [name for name, each in plan.segments.items() if not each.outside][:_MOST_ENDS], hosts=False)
+    found = []
+    for service in (default_services(session.network) or ["ping"])[:6] if names else ():
+        squares = squares_of(plan, when, names, names, service, None, missed)
+        verdicts = {key: {family.label: verdict for family, verdict in each.now.items()} for key, each in squares.items()}
+        found.append(grid_part(service, names, names, verdicts))
+    return found
+
+
+def _network(plan: Plan) -> str:
+    from crossgate.draw.network import network_sheet
+    from crossgate.draw.style import LIGHT
+    from crossgate.report.pages import themed
+
+    if not plan.devices or len(plan.devices) > _MOST_DEVICES:
+        return ""
+    titles = {}
+    for each in plan.placements:
+        access_list = plan.lists[each.access_list]
+        told = f"list {each.access_list}, {access_list.family.label}, {each.direction} on {each.point}: {len(access_list.entries)} entries"
+        titles[f"gate {each.access_list} {each.direction} on {each.point}"] = told
+    return themed(network_sheet(plan, LIGHT).svg(), titles)
+
+
+def _week(plan: Plan, when: datetime) -> str:
+    from crossgate.commands.drawing import entries_by_window
+    from crossgate.draw.charts import week_sheet
+    from crossgate.draw.style import LIGHT
+    from crossgate.report.pages import themed
+
+    if not plan.windows:
+        return ""
+    return themed(week_sheet([*plan.windows.values()], entries_by_window(plan), when, LIGHT, title="").svg(), {})

@@ -1,0 +1,169 @@
+"""The report: everything about a plan on one page, in one file, that needs nothing else and no network.
+
+`Report` is what the page shows, as text and numbers; the template only lays it out, and escapes all of it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, fields
+from typing import NamedTuple
+
+from crossgate.core.answers.verify import Verified
+from crossgate.core.model.accesslist import AccessList, DeciderKey
+from crossgate.core.model.finding import Acceptance, Finding, Severity
+from crossgate.core.model.plan import Plan
+from crossgate.core.traffic.trace import Verdict
+from crossgate.draw.style import DARK, LIGHT, MARKS, Theme
+
+EXTRA = "pip install 'crossgate[pictures]'"
+
+
+class Line(NamedTuple):
+    """A line of a list: its number, whether it is off, its words, how often it decided, and the findings about it."""
+
+    number: str
+    off: bool
+    action: str
+    text: str
+    comment: str
+    hits: int
+    findings: tuple[Finding, ...]
+
+
+class ListPart(NamedTuple):
+    """A list with where it stands, its notes and its lines."""
+
+    name: str
+    what: str
+    places: tuple[str, ...]
+    devices: tuple[str, ...]
+    notes: tuple[str, ...]
+    lines: tuple[Line, ...]
+    findings: tuple[Finding, ...]
+
+
+class GridPart(NamedTuple):
+    """Who reaches whom by one service: a row for each sender, a cell for each receiver: marks with the verdicts that they stand for."""
+
+    service: str
+    columns: tuple[str, ...]
+    rows: tuple[tuple[str, tuple[tuple[tuple[str, str], ...], ...]], ...]
+
+
+@dataclass(frozen=True)
+class Report:
+    """What the page shows."""
+
+    plan: Plan
+    made: str
+    version: str
+    digest: str
+    findings: Sequence[Finding]
+    accepted: Sequence[Acceptance]
+    verified: Sequence[Verified]
+    lists: Sequence[ListPart]
+    grids: Sequence[GridPart]
+    network: str
+    week: str
+    since: str
+    changes: Sequence[str]
+    """What changed since then, line by line."""
+    unanswered: Sequence[str]
+
+    @property
+    def failed(self) -> list[Verified]:
+        """Return the expectations that do not hold."""
+        return [each for each in self.verified if not each.held]
+
+    @property
+    def counts(self) -> dict[Severity, int]:
+        """Return how many findings there are of each severity that has some."""
+        found = {severity: sum(each.severity is severity for each in self.findings) for severity in Severity}
+        return {severity: number for severity, number in found.items() if number}
+
+    @property
+    def standing(self) -> str:
+        """Say in a sentence how the plan stands."""
+        held = len(self.verified) - len(self.failed)
+        told = [f"{held} of {len(self.verified)} expectations hold"] if self.verified else ["nothing is expected yet"]
+        told += [f"{number} {severity}{'s' * (number != 1)}" for severity, number in self.counts.items()] or ["no findings"]
+        return ", ".join(told)
+
+    @property
+    def good(self) -> bool:
+        """Whether all holds, and no finding is an error."""
+        return not self.failed and Severity.ERROR not in self.counts
+
+
+def list_parts(plan: Plan, findings: Sequence[Finding], hits: Mapping[DeciderKey, int]) -> list[ListPart]:
+    """Return a part for each list."""
+    return [_list_part(plan, each, [one for one in findings if one.access_list == each.name], hits) for each in plan.lists.values()]
+
+
+def _list_part(plan: Plan, access_list: AccessList, findings: Sequence[Finding], hits: Mapping[DeciderKey, int]) -> ListPart:
+    places = [each for each in plan.placements if each.access_list == access_list.name]
+    lines = []
+    for entry in (*access_list.entries, None):
+        number = None if entry is None else entry.number
+        own = tuple(each for each in findings if each.entry == number and number is not None)
+        action = access_list.otherwise.action if entry is None else entry.action
+        text = "" if entry is None else entry.text.partition(" ")[2]
+        lines.append(
+            Line("otherwise" if number is None else str(number), entry is not None and entry.off, str(action), text, "" if entry is None else entry.comment, hits.get(DeciderKey(access_list.name, number), 0), own)
+        )  # fmt: skip
+    return ListPart(
+        access_list.name, f"{access_list.kind} {access_list.family.label}", tuple(f"{each.direction} on {each.point}" for each in places),
+        tuple(dict.fromkeys(each.point.owner for each in places)), tuple(note.text for note in access_list.notes), tuple(lines),
+        tuple(each for each in findings if each.entry is None),
+    )  # fmt: skip
+
+
+def grid_part(
+    service: str, rows: Sequence[str], columns: Sequence[str], verdicts: Mapping[tuple[str, str], Mapping[str, Verdict]]
+) -> GridPart:
+    """Return a grid; `verdicts` are those of each pair by family."""
+    found = []
+    for row in rows:
+        cells = []
+        for column in columns:
+            own = verdicts.get((row, column), {})
+            cells.append(tuple((MARKS[verdict], f"{family}: {verdict}") for family, verdict in own.items()))
+        found.append((row, tuple(cells)))
+    return GridPart(service, tuple(columns), tuple(found))
+
+
+def themed(svg: str, titles: Mapping[str, str]) -> str:
+    """Return a picture in light colours to stand in the page: its colours are the page's, and its named parts can be reached by keyboard.
+
+    `titles` are what is told of parts, by their names in the picture.
+    """
+    from html import escape
+
+    for each in fields(Theme):
+        svg = svg.replace(getattr(LIGHT, each.name), f"var(--{each.name.replace('_', '-')})")
+    for name, title in titles.items():
+        tag = f'<g id="{escape(name)}">'
+        svg = svg.replace(
+            tag, f'<g id="{escape(name)}" class="part" tabindex="0" role="img" aria-label="{escape(title)}"><title>{escape(title)}</title>'
+        )
+    return re.sub(r'(<svg[^>]*?) width="[\d.]+pt"([^>]*?)>', r"\1\2>", re.sub(r' height="[\d.]+pt"', "", svg, count=1), count=1)
+
+
+def page(report: Report) -> str:
+    """Return the page. Raises `PlanError` without Jinja2."""
+    from crossgate.core.model.errors import PlanError
+
+    try:
+        from jinja2 import Environment, PackageLoader, StrictUndefined
+    except ImportError:
+        raise PlanError(f"the report needs the package jinja2, which is not installed: {EXTRA}") from None
+    environment = Environment(
+        loader=PackageLoader("crossgate.report", ""), autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
+    )
+    colours = {
+        theme: {each.name.replace("_", "-"): getattr(own, each.name) for each in fields(Theme)}
+        for theme, own in (("light", LIGHT), ("dark", DARK))
+    }
+    return environment.get_template("page.html").render(report=report, plan=report.plan, colours=colours)
