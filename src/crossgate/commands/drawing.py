@@ -79,10 +79,12 @@ def grid(
 ) -> None:  # fmt: skip
     """Draw who reaches whom, a mark a verdict, both families."""
     from crossgate.commands.grid import ends_of
+    from crossgate.core.answers.grid import check_services
     from crossgate.draw.charts import grid_sheet
 
     plan, when = load(context), moment(at)
     wanted = service or "ping"
+    check_services(plan, [wanted])
     rows, columns = ends_of(plan, sources, hosts=False), ends_of(plan, destinations, hosts=False)
     if not rows or not columns:
         raise PlanError(f"{plan.files[0]} has no hosts and no subnets; a grid needs ends")

@@ -1,0 +1,156 @@
+"""The network's picture before it is drawn: what stands where, and that no two texts meet."""
+
+from __future__ import annotations
+
+import sys
+from itertools import combinations
+from pathlib import Path
+
+import pytest
+
+from crossgate.core.model.address import Family
+from crossgate.core.model.network import Direction
+from crossgate.core.model.plan import Plan
+from crossgate.draw.layout import Picture, laid_out
+from crossgate.draw.style import DARK, LIGHT, MARKS, Theme, text_width
+from crossgate.language.reader import read_plan
+from tests.conftest import Read
+
+sys.path.insert(0, str(Path(__file__).parents[2] / "benchmarks"))
+from sites import SHAPES, Size, site
+
+
+def overlapping(picture: Picture) -> list[tuple[str, str]]:
+    """Return the texts whose boxes meet."""
+    found = []
+    boxes = sorted((label.box, label.text) for label in picture.labels)
+    for (one, text), (other, other_text) in combinations(boxes, 2):
+        if other[0] >= one[2]:
+            continue
+        if one[1] < other[3] and other[1] < one[3]:
+            found.append((text, other_text))
+    return found
+
+
+def see_that_it_is_whole(plan: Plan, picture: Picture) -> None:
+    assert picture.blocks.keys() == plan.devices.keys()
+    assert sorted((each.list, each.direction, each.point) for each in picture.gates) == sorted(
+        (each.access_list, each.direction, each.point) for each in plan.placements
+    )
+    assert {each.text for each in picture.labels} >= {*plan.devices, *(each.access_list for each in plan.placements)}
+    for label in picture.labels:
+        left, top, right, bottom = label.box
+        assert left >= 0
+        assert top >= 0
+        assert right <= picture.width
+        assert bottom <= picture.height
+
+
+def test_the_demo_is_whole_and_no_two_texts_meet(demo: Path) -> None:
+    plan = read_plan(demo / "ternhaven.gate")
+    picture = laid_out(plan)
+    see_that_it_is_whole(plan, picture)
+    assert overlapping(picture) == []
+    assert picture.bars.keys() == {*plan.segments, "cable jetty.24 to lighthouse.1"}
+    assert picture.hosts.keys() == plan.hosts.keys()
+    assert picture.bars["internet"].y < picture.blocks["breakwater"].y < picture.bars["spine"].y < picture.blocks["pier"].y
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+@pytest.mark.parametrize("family", Family)
+def test_a_site_of_fifteen_devices_is_whole_and_no_two_texts_meet(plan_of: Read, shape: str, family: Family) -> None:
+    plan = plan_of(site(Size(15, 40, 12, 50, 5, 3, 5), shape, family))
+    picture = laid_out(plan)
+    see_that_it_is_whole(plan, picture)
+    assert overlapping(picture) == []
+    assert picture.folded == "50 machines are only counted"
+
+
+def test_a_large_site_folds_and_says_so(plan_of: Read) -> None:
+    plan = plan_of(site(Size(80, 200, 40, 100, 5, 3, 5), "tree"))
+    picture = laid_out(plan)
+    assert picture.folded == "80 devices: subnets of one device are only counted; 100 machines are only counted"
+    assert overlapping(picture) == []
+    assert any(label.text.endswith(" subnets") for label in picture.labels)
+
+
+PLACES = """\
+subnet a 10.0.0.0/24
+subnet b 10.0.1.0/24
+router r
+    interface a 10.0.0.1/24 on a
+    interface b 10.0.1.1/24 on b
+router s
+    interface b 10.0.1.2/24 on b
+list one extended ipv4
+    10 permit ip any to any
+list two extended ipv4
+    10 permit ip any to any
+place one inbound on r.a
+place two outbound on r.a
+place one inbound on subnet a
+place two inbound on r.b
+place one outbound on r.b
+"""
+
+
+def test_arrows_show_the_way_of_the_packets(plan_of: Read) -> None:
+    picture = laid_out(plan_of(PLACES))
+    block, ways = picture.blocks["r"], {(str(each.point), each.direction): each for each in picture.gates}
+    row = picture.bars["a"]
+    inbound, outbound = ways["r.a", Direction.INBOUND], ways["r.a", Direction.OUTBOUND]
+    assert (inbound.way, outbound.way) == ((-1, 0), (1, 0))  # the subnet is to the right of the trunk
+    assert ways["subnet a", Direction.INBOUND].way == (1, 0)
+    assert max(inbound.at.x, outbound.at.x) < ways["subnet a", Direction.INBOUND].at.x < row.x
+    below = picture.bars["b"].y > block.y
+    assert ways["r.b", Direction.INBOUND].way == (0, -1 if below else 1)
+    assert ways["r.b", Direction.OUTBOUND].way == (0, 1 if below else -1)
+
+
+def test_one_list_and_one_device_alone(demo: Path) -> None:
+    plan = read_plan(demo / "ternhaven.gate")
+    assert {each.list for each in laid_out(plan, only_list="guest-fence").gates} == {"guest-fence"}
+    assert laid_out(plan, around="jetty").blocks.keys() == {"jetty", "lighthouse"}
+
+
+def test_an_empty_network_is_an_empty_picture(plan_of: Read) -> None:
+    assert laid_out(plan_of('title "nothing"\n')).blocks == {}
+
+
+# ---- The look
+
+
+def luminance(color: str) -> float:
+    """Return the relative luminance of a colour (WCAG 2.2)."""
+    parts = [int(color[at : at + 2], 16) / 255 for at in (1, 3, 5)]
+    red, green, blue = (each / 12.92 if each <= 0.04045 else ((each + 0.055) / 1.055) ** 2.4 for each in parts)
+    return 0.2126 * red + 0.7152 * green + 0.0722 * blue
+
+
+def contrast(one: str, other: str) -> float:
+    low, high = sorted((luminance(one), luminance(other)))
+    return (high + 0.05) / (low + 0.05)
+
+
+@pytest.mark.parametrize("theme", [LIGHT, DARK])
+def test_contrast_is_that_of_level_aa(theme: Theme) -> None:
+    for paper in (theme.paper, theme.block, theme.faint):
+        for text in (theme.ink, theme.quiet, theme.permit, theme.deny, theme.half_open, theme.varies):
+            assert contrast(text, paper) >= 4.5, (text, paper)
+    assert contrast(theme.quay, theme.paper) >= 3
+
+
+def test_marks_are_different() -> None:
+    assert len({*MARKS.values()}) == len(MARKS)
+
+
+def test_letters_are_as_wide_as_the_font_has_them() -> None:
+    from matplotlib.font_manager import FontProperties
+    from matplotlib.textpath import TextPath
+
+    for text in ("lighthouse.v160", "10.64.255.2", "WWW mmm iii", "2001:db8:64::/48"):
+        for strong in (False, True):
+            path = TextPath((0, 0), text, size=100, prop=FontProperties(family="DejaVu Sans", weight="bold" if strong else "normal"))
+            drawn = path.get_extents().width
+            assert drawn <= text_width(text, 100, strong) + 1
+            assert text_width(text, 100, strong) <= drawn * 1.15 + 20
