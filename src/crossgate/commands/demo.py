@@ -38,8 +38,7 @@ def _run(folder: Path) -> None:
     import sys
     from contextlib import chdir
 
-    from crossgate.demo import PLAN, STEPS, reads_traffic
-    from crossgate.formats.readers.traffic import EXTRA
+    from crossgate.demo import PLAN, STEPS
 
     typer.secho("Ternhaven, a ferry terminal: from a plain-text plan to verdicts", bold=True)
     os.environ.pop("CROSSGATE_PLAN", None)
@@ -47,8 +46,8 @@ def _run(folder: Path) -> None:
         plan = ("--plan", PLAN) if len(list(Path().glob("*.gate"))) > 1 else ()
         for step in STEPS:
             typer.echo()
-            if step.traffic and not reads_traffic():
-                typer.secho(f"left out, as it needs {EXTRA}: {step.shows}", fg="bright_black")
+            if not step.runs:
+                typer.secho(f"left out, as it needs pip install 'crossgate[{step.needs}]': {step.shows}", fg="bright_black")
                 continue
             typer.secho(step.shows, fg="bright_black")
             typer.secho(f"$ crossgate {shlex.join((*plan, *step.words))}", fg="cyan")

@@ -24,12 +24,21 @@ _SLIP = (
 
 
 class Step(NamedTuple):
-    """One command of the demo: what it shows, its words, and the exit status that it is meant to end with; `traffic` needs captures."""
+    """One command of the demo: what it shows, its words, and the exit status that it is meant to end with; `needs` is an extra of the package."""
 
     shows: str
     words: tuple[str, ...]
     status: int = 0
-    traffic: bool = False
+    needs: str = ""
+
+    @property
+    def runs(self) -> bool:
+        """Whether the packages that it needs are installed."""
+        return all(find_spec(name) is not None for name in _PACKAGES[self.needs])
+
+
+_PACKAGES = {"": (), "traffic": ("pcapy", "pyarrow"), "pictures": ("matplotlib", "networkx", "jinja2")}
+"""The packages of each extra that a step may need."""
 
 
 STEPS = (
@@ -55,17 +64,20 @@ STEPS = (
          ("reach", "tickets", "harbour", "--at", "mon 12:00")),
     Step("A colleague proposes to move one line up. What would that open?", ("compare", PROPOSAL), 1),
     Step("A day of the terminal's traffic, captured: what would these lists have stopped, and which line decides how much?",
-         ("replay", DAY, "--zone", "UTC", "--top", "5"), traffic=True),
+         ("replay", DAY, "--zone", "UTC", "--top", "5"), needs="traffic"),
     Step("What was captured at the sea came in there, whatever source address it claims.",
-         ("replay", SEA, "--from", "breakwater.sea", "--zone", "UTC"), traffic=True),
+         ("replay", SEA, "--from", "breakwater.sea", "--zone", "UTC"), needs="traffic"),
     Step("The day's flows through the colleague's proposal: what would it have let in?",
-         ("replay", FLOWS, "--against", PROPOSAL, "--zone", "UTC"), 1, traffic=True),
+         ("replay", FLOWS, "--against", PROPOSAL, "--zone", "UTC"), 1, needs="traffic"),
     Step("The least that the berths need, as the day showed it: a list for what comes to them.",
-         ("distil", DAY, "--into", "berths-need", "--place", "inbound", "pier.up", "--dry-run"), 1, traffic=True),
+         ("distil", DAY, "--into", "berths-need", "--place", "inbound", "pier.up", "--dry-run"), 1, needs="traffic"),
     Step("A new router has been set up for berth 4. What does its own configuration say, and what would it do here?",
          ("import", "ietf", DEVICE, "--dry-run")),
     Step("A list as devices take it, in the standard's own terms: what these cannot say is refused.", ("export", "ietf-acl", "berth-1-in"), 1),
     Step("And as people put it into a request for change.", ("export", "markdown", "kiosk-fence")),
+    Step("The network with every list where it stands, and the way of the camera's answer to the gate that stops it.",
+         ("draw", "network", "--path", "duty", "camera-3", "tcp/rtsp", "--out", "network.svg"), needs="pictures"),
+    Step("And all of it on one page, to hand on.", ("report", "--out", "report.html"), needs="pictures"),
     Step("The wildcard for three gate controllers, and whom else it lets in.",
          ("wild", "cover", "10.64.32.10", "10.64.33.10", "10.64.34.10")),
     Step("A new entry goes as far down as it still has an effect; first it is shown what it does.",
@@ -91,13 +103,8 @@ def write_traffic(folder: Path) -> None:
     with _told(folder):
         day = Day()
         write_captures(folder, day)
-        if reads_traffic():
+        if find_spec("pyarrow") is not None:
             write_flows(folder, day)
-
-
-def reads_traffic() -> bool:
-    """Whether the packages that read traffic are installed."""
-    return all(find_spec(name) is not None for name in ("pcapy", "pyarrow"))
 
 
 @contextmanager

@@ -11,7 +11,7 @@ from dataclasses import dataclass, fields
 from typing import NamedTuple
 
 from crossgate.core.answers.verify import Verified
-from crossgate.core.model.accesslist import AccessList, DeciderKey
+from crossgate.core.model.accesslist import AccessList, DeciderKey, line_name
 from crossgate.core.model.finding import Acceptance, Finding, Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.trace import Verdict
@@ -166,4 +166,4 @@ def page(report: Report) -> str:
         theme: {each.name.replace("_", "-"): getattr(own, each.name) for each in fields(Theme)}
         for theme, own in (("light", LIGHT), ("dark", DARK))
     }
-    return environment.get_template("page.html").render(report=report, plan=report.plan, colours=colours)
+    return environment.get_template("page.html").render(report=report, plan=report.plan, colours=colours, line_name=line_name)
