@@ -141,7 +141,7 @@ def one_list(
     save(plan, bars_sheet(title, below, bars, _theme(dark), _size(size)), out or Path(f"list-{list_name}.svg"))
 
 
-@draw.command(epilog=examples("draw tally", "draw tally kiosk-fence"))
+@draw.command(epilog=examples("draw tally kiosk-fence"))
 def tally(
     context: typer.Context,
     lists: Annotated[list[str] | None, typer.Argument(metavar="[LIST...]", autocompletion=complete_list, help="Default: every list that has decided.")] = None,
