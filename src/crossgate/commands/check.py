@@ -33,8 +33,8 @@ def check(
     from crossgate.core.model.finding import Severity
     from crossgate.core.traffic.session import Session
 
-    when = moment(at)
     plan = load(context)
+    when = moment(at, plan)
     with meter("checking") as tell:
         audited = audit(Session(plan), when, tell)
     if sarif is not None:

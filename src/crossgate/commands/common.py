@@ -124,14 +124,21 @@ def add_to_tally(context: typer.Context, plan: Plan, hits: Mapping[DeciderKey, i
         warn(f"{error}; nothing is added up")
 
 
-def moment(text: str | None) -> datetime:
+def clock(plan: Plan) -> datetime:
+    """Return the time now, on the wall clock of the plan's time zone, the system's where it names none."""
+    from zoneinfo import ZoneInfo
+
+    return datetime.now(ZoneInfo(plan.zone) if plan.zone else None).replace(tzinfo=None)
+
+
+def moment(text: str | None, plan: Plan) -> datetime:
     """Return the time that `--at` says, now when it is not given: a bare time is today's, a weekday the coming one. Raises `PlanError`."""
     from crossgate.core.model.window import DAY_MINUTES, DAYS, WEEK_MINUTES, minute_of_week
     from crossgate.language import times
     from crossgate.language.lines import Line
     from crossgate.language.words import Words
 
-    now = datetime.now().replace(microsecond=0)
+    now = clock(plan).replace(microsecond=0)
     if text is None or text.strip().lower() == "now":
         return now
     bare = ":" in text and "-" not in text and len(text.split()) == 1

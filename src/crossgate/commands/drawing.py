@@ -60,7 +60,7 @@ def network(
         raise PlanError(unknown("device", device, list(plan.devices)))
     if not plan.devices and not plan.segments:
         raise PlanError(f"{plan.files[0]} has no network to draw yet")
-    trace, told = (None, []) if path is None else _traced(plan, *path, moment(at))
+    trace, told = (None, []) if path is None else _traced(plan, *path, moment(at, plan))
     sheet = network_sheet(plan, _theme(dark), trace=trace, told=told, only_list=list_name, around=device, size=_size(size))
     save(plan, sheet, out or Path("network.svg"))
 
@@ -82,7 +82,8 @@ def grid(
     from crossgate.core.answers.grid import check_services
     from crossgate.draw.charts import grid_sheet
 
-    plan, when = load(context), moment(at)
+    plan = load(context)
+    when = moment(at, plan)
     wanted = service or "ping"
     check_services(plan, [wanted])
     rows, columns = ends_of(plan, sources, hosts=False), ends_of(plan, destinations, hosts=False)
@@ -118,7 +119,7 @@ def week(
     chosen = [plan.windows[name] for name in dict.fromkeys(windows or plan.windows)]
     if not chosen:
         raise PlanError(f"{plan.files[0]} has no windows; one is as: window night daily 22:00-05:30")
-    save(plan, week_sheet(chosen, entries_by_window(plan), moment(at), _theme(dark), _size(size)), out or Path("week.svg"))
+    save(plan, week_sheet(chosen, entries_by_window(plan), moment(at, plan), _theme(dark), _size(size)), out or Path("week.svg"))
 
 
 @draw.command(name="list", epilog=examples("draw list guest-fence", "draw list 110 --out 110.png"))
@@ -135,7 +136,7 @@ def one_list(
 
     plan = load(context)
     access_list = plan.access_list(list_name)
-    bars = share_bars_of(plan, list_name, moment(at))
+    bars = share_bars_of(plan, list_name, moment(at, plan))
     title = f"List {list_name}: what each line decides"
     below = f"of all {access_list.family.label} packets, each kind counted once, on a logarithmic scale"
     save(plan, bars_sheet(title, below, bars, _theme(dark), _size(size)), out or Path(f"list-{list_name}.svg"))

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable
-from datetime import datetime
 from inspect import Parameter, Signature, signature
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from crossgate.commands.common import JsonOption, meter, plan_file, print_json
+from crossgate.commands.common import JsonOption, clock, meter, plan_file, print_json
 
 if TYPE_CHECKING:
     from crossgate.language.change import Proposal
@@ -75,7 +74,7 @@ def carry_out(
     with locked([path]):
         reading = read(path)
     with meter("comparing") as tell:
-        proposal = propose(path, reading, change, datetime.now(), anyway=anyway, harmless=harmless, tell=tell)
+        proposal = propose(path, reading, change, clock(reading.plan), anyway=anyway, harmless=harmless, tell=tell)
     if not as_json:
         write(proposal_lines(proposal))
         for error in proposal.impact.unaudited if proposal.impact else ():

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from crossgate.commands.common import clock
 from crossgate.commands.completing import complete_name, complete_subnet
 from crossgate.commands.editing import Change, edit_command
 
@@ -37,6 +37,6 @@ def fence(
     def change(draft: Draft) -> str:
         if undo:
             return undo_fence(draft, subnet)
-        return write_fence(draft, Path(draft.plan.files[0]), Asked(subnet, allowed, left_open, one_way), datetime.now())
+        return write_fence(draft, Path(draft.plan.files[0]), Asked(subnet, allowed, left_open, one_way), clock(draft.plan))
 
     return change

@@ -56,8 +56,8 @@ def grid(
         raise PlanError("--csv and --json exclude each other")
     if as_csv and against is not None:
         raise PlanError("--against answers in text or --json")
-    when = moment(at)
     plan = load(context)
+    when = moment(at, plan)
     rows, columns = ends_of(plan, sources, hosts), ends_of(plan, destinations, hosts)
     wanted = services or default_services(Network(plan)) or ["ping"]
     check_services(plan, wanted)

@@ -25,8 +25,8 @@ def lists(
     as_json: JsonOption = False,
 ) -> None:
     """Show lists in the order they are read, what their names stand for, and where they are placed."""
-    when = moment(at)
     plan = load(context)
+    when = moment(at, plan)
     chosen = [plan.access_list(name) for name in names or plan.lists]
     if on is not None:
         standing = plan.lists_on(on)

@@ -32,8 +32,8 @@ def reach(
     from crossgate.core.sets.effort import TooManyPieces
     from crossgate.core.traffic.session import Session
 
-    when = moment(at)
     plan = load(context)
+    when = moment(at, plan)
     missed: list[TooManyPieces] = []
     with meter("reaching") as tell:
         found = list(reached(Session(plan), source, destination, when, service, strays, tell, missed))

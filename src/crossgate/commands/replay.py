@@ -37,7 +37,7 @@ def replay(
     against: Annotated[Path | None, typer.Option(metavar="OTHER", help="Show only what fares otherwise in another plan; exit status 1 if anything does.")] = None,
     out: Annotated[Path | None, typer.Option(metavar="FILE", help="Write a row for each conversation: .parquet or .csv.")] = None,
     idle: Annotated[int, typer.Option(min=1, metavar="SECONDS", help="A conversation ends once nothing is seen of it for so long.")] = 300,
-    zone: Annotated[str | None, typer.Option(metavar="ZONE", help="The wall clock of windows, as Europe/Lisbon. Default: the system's.")] = None,
+    zone: Annotated[str | None, typer.Option(metavar="ZONE", help="The wall clock of windows, as Europe/Lisbon. Default: the plan's, else the system's.")] = None,
     column: Annotated[list[str] | None, typer.Option("--column", metavar="WHAT=NAME", help="Name a column of tables, as source=client_ip.")] = None,
     top: Annotated[int, typer.Option(min=1, metavar="N", help="Show so many lines of what was not permitted.")] = _TOP,
     workers: Annotated[int | None, typer.Option(min=1, metavar="N", help="Share the work among so many processes of this machine.")] = None,
@@ -59,9 +59,9 @@ def replay(
     if workers is not None and cluster is not None:
         raise PlanError("--workers and --cluster exclude each other: processes of this machine, or those of a cluster")
     traffic = Traffic(files, told_columns(column or []), int(time.time() * 1_000_000))
-    wall, zone_name = _zone(zone)
+    wall, zone_name = _zone(zone or plan.zone or None)
     if at_point is None and list_name is None:
-        if cluster is not None and zone is None and plan.windows:
+        if cluster is not None and not (zone or plan.zone) and plan.windows:
             raise PlanError(
                 "--cluster needs --zone for this plan: it has windows, and machines of a cluster may have clocks of other zones"
             )

@@ -37,7 +37,8 @@ def report(
     from crossgate.core.traffic.session import Session
     from crossgate.report.pages import Report, list_parts, page
 
-    plan, when = load(context), moment(at)
+    plan = load(context)
+    when = moment(at, plan)
     session = Session(plan)
     with meter("checking") as tell:
         audited = audit(session, when, tell)

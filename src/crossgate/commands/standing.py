@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import os
 import time
-from datetime import datetime
 from pathlib import Path
 
 import typer
 
-from crossgate.commands.common import load, meter
+from crossgate.commands.common import clock, load, meter
 
 MOST_SECONDS = 5
 """What takes longer is left to the command that does just that."""
@@ -30,7 +29,8 @@ def standing(context: typer.Context) -> None:
     from crossgate.core.model.finding import Severity
     from crossgate.core.traffic.session import Session
 
-    plan, now, start = load(context), datetime.now().replace(microsecond=0), time.monotonic()
+    plan, start = load(context), time.monotonic()
+    now = clock(plan).replace(microsecond=0)
     session, audited = Session(plan), None
     if sum(len(each.entries) for each in plan.lists.values()) <= MOST_ENTRIES:
         with meter("checking") as tell:

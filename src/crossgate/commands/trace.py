@@ -50,8 +50,8 @@ def trace(
 
     if full and short:
         raise PlanError("--full and --short exclude each other")
-    when = moment(at)
     plan = load(context)
+    when = moment(at, plan)
     network = Network(plan)
     tracer = Tracer(network, open_at(plan.windows.values(), when))
     try:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, plan_file, read_file
+from crossgate.commands.common import JsonOption, clock, plan_file, read_file
 
 if TYPE_CHECKING:
     from crossgate.core.traffic.session import Session
@@ -56,6 +56,7 @@ def watch(
                 raise
             bad, lines, document = True, error_lines(now, error, good is not None), errors_document(str(path), now, error)
         else:
+            now = clock(new.plan)
             files, stands = new.plan.files, _standing(new, now)
             seen = {name: seen.get(name, stamp) for name, stamp in _stamps(files).items()}
             impact = None if good is None else impact_of(good, new, now)

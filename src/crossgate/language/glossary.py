@@ -43,6 +43,7 @@ NETWORK = {
     "window": Word("A name for times: weekly hours, or from one date to another. Times are the devices' local ones.", "window night daily 22:00-05:30"),
     "client ports": Word("The source ports that clients choose from; 32768-65535 where it is not written. Claims speak of these.", "client ports 49152-65535"),
     "numbering": Word("Which list numbers say standard and which extended. Where it is not written, the trade's usual ranges hold.", "numbering standard 1-99 extended 100-199"),
+    "zone": Word("The time zone of the devices' clocks: windows, --at and replayed traffic are on its wall clock. Where it is not written, the system's.", "zone Europe/Lisbon"),
     "routing": Word("How devices find their way: the shortest one by itself, or only by the routes that are written.", "routing static"),
 }  # fmt: skip
 

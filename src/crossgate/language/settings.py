@@ -1,8 +1,9 @@
-"""What holds for a whole plan, each said once: `title`, `routing`, `numbering`, `client`."""
+"""What holds for a whole plan, each said once: `title`, `routing`, `numbering`, `client`, `zone`."""
 
 from __future__ import annotations
 
 from crossgate.core.model.accesslist import MOST_NUMBER, Kind
+from crossgate.core.model.errors import nearest
 from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.plaintext import numeral
 from crossgate.language.names import Names
@@ -21,6 +22,23 @@ def routing(words: Words, names: Names) -> None:
     words.keyword("routing")
     names.plan.static_routing = words.choice(("shortest", "static")) == "static"
     words.end()
+
+
+def zone(words: Words, names: Names) -> None:
+    """ZONE = "zone" NAME, of the IANA time zone database."""
+    from zoneinfo import ZoneInfo, available_timezones
+
+    words.keyword("zone")
+    name = words.take("a time zone, as Europe/Lisbon or UTC")
+    try:
+        ZoneInfo(name)
+    except (KeyError, ValueError, OSError):
+        near = nearest(name, sorted(available_timezones()))
+        raise words.error(
+            f"no time zone {name}; {f'there is {near}' if near else 'name one of the IANA database, as Europe/Lisbon or UTC'}"
+        )
+    words.end()
+    names.plan.zone = name
 
 
 def numbering(words: Words, names: Names) -> None:

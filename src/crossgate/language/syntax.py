@@ -33,6 +33,7 @@ STATEMENTS = {
         Row("routing", settings.routing, once=True),
         Row("numbering", settings.numbering, commas=True, once=True),
         Row("client", settings.client, once=True),
+        Row("zone", settings.zone, once=True),
         Row("subnet", topology.segment, subnet_cells, Space.NAMES),
         Row("outside", topology.segment, space=Space.NAMES),
         Row("router", topology.device, space=Space.NAMES, block=topology.DEVICE_LINES),

@@ -23,7 +23,25 @@ permit in 6 from 10.64.8.21 1024-2047 to 10.0.0.0/8 80,443 setup
 deny in 1 from 10.64.8.21 to 0.0.0.0/0 icmptypes 3,8-9
 permit out ip from !192.0.0.0/2 to assigned frag tcpflags syn,!ack
 """
-WORDS: tuple[Any, ...] = ("", None, -1, 1 << 70, "any", "::", "0.0.0.0/0", "10.0.0.0/33", True, [], {}, [None], [[]], {"name": "x"}, 'a"b', "\n", "é")
+WORDS: tuple[Any, ...] = (
+    "",
+    None,
+    -1,
+    1 << 70,
+    "any",
+    "::",
+    "0.0.0.0/0",
+    "10.0.0.0/33",
+    True,
+    [],
+    {},
+    [None],
+    [[]],
+    {"name": "x"},
+    'a"b',
+    "\n",
+    "é",
+)
 
 
 def changed(tree: Any, chance: random.Random) -> Any:

@@ -61,6 +61,8 @@ class Plan:
 
     files: tuple[str, ...] = ()
     title: str = ""
+    zone: str = ""
+    """The IANA time zone of the devices' clocks, "" for the system's."""
     static_routing: bool = False
     numbering: tuple[tuple[Kind, int, int], ...] = DEFAULT_NUMBERING
     client_ports: tuple[int, int] = DEFAULT_CLIENT_PORTS
