@@ -34,9 +34,8 @@ def zone(words: Words, names: Names) -> None:
         ZoneInfo(name)
     except (KeyError, ValueError, OSError):
         near = nearest(name, sorted(available_timezones()))
-        raise words.error(
-            f"no time zone {name}; {f'there is {near}' if near else 'name one of the IANA database, as Europe/Lisbon or UTC'}"
-        )
+        hint = f"there is {near}" if near else "name one of the IANA database, as Europe/Lisbon or UTC"
+        raise words.error(f"no time zone {name}; {hint}") from None
     words.end()
     names.plan.zone = name
 
