@@ -29,9 +29,16 @@ from crossgate.core.traffic.examples import example
 from crossgate.core.traffic.flows import Answer, Flow, flows, placed_on
 from crossgate.core.traffic.legs import Conversation, service_of
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import VERDICTS, Verdict
+from crossgate.core.traffic.trace import VERDICTS, Trace, Verdict
 from crossgate.core.wording.needed import needed
 from crossgate.core.wording.sentences import packet_text, parting, why_broken
+
+
+class Broken(NamedTuple):
+    """What a claim says that does not hold, and a conversation that breaks it."""
+
+    claim: Expectation
+    trace: Trace
 
 
 class Verified(NamedTuple):
@@ -47,6 +54,7 @@ class Verified(NamedTuple):
     counterexample: Packet | None = None
     answered: bool = True
     verdict: Verdict | None = None
+    broken: Broken | None = None
 
 
 class _Part(NamedTuple):
@@ -220,7 +228,9 @@ class Verifier:
                 destination=ends[1].name if is_elsewhere(self.network.plan, expectation) else claim.destination,
             )
         why = f"{packet_text(packet)}{when} is {trace.verdict}{by_way_of}: {why_broken(claim, trace)}"
-        return Verified(expectation, False, why, needed(self.network.plan, claim, trace), packet, verdict=trace.verdict)
+        return Verified(
+            expectation, False, why, needed(self.network.plan, claim, trace), packet, verdict=trace.verdict, broken=Broken(claim, trace)
+        )
 
 
 def _keeps_to(part: _Part, verdict: Verdict, deciders: list[Decider]) -> bool:

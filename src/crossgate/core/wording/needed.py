@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 from crossgate.core.lists.insertion import free_number
-from crossgate.core.model.accesslist import AccessList, Action, Kind
+from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP, Packet
 from crossgate.core.model.plan import Plan
@@ -21,28 +23,55 @@ def needed(plan: Plan, expectation: Expectation, trace: Trace) -> str:
         return "change the entry that decides, or what the expectation says of it"
     if trace.verdict is Verdict.UNROUTABLE:
         return "a route there and back"
-    stopped = trace.decided
-    if stopped is not None and (expectation.claim is Claim.PERMIT or (expectation.claim is Claim.HALF_OPEN and len(trace.legs) == 1)):
-        return _entry(plan, expectation, Action.PERMIT, stopped, trace.legs[-1])
-    if expectation.claim is Claim.PERMIT:
-        return f"a way back to {trace.conversation.source.name}: the answer goes elsewhere"
-    leg = trace.legs[0] if expectation.claim is Claim.DENY else trace.legs[min(1, len(trace.legs) - 1)]
-    asked = [each for each in leg.asked if each.decider is not None]
-    if not asked:
+    if not (found := needs(plan, expectation, trace)):
+        if expectation.claim is Claim.PERMIT:
+            return f"a way back to {trace.conversation.source.name}: the answer goes elsewhere"
+        leg = _decisive(expectation, trace)
         end = trace.conversation.source.name if leg.leg.returns else trace.conversation.destination.name
         return f"a list with a {Action.DENY} on the way to {end}: nothing is placed there; see points"
-    return _entry(plan, expectation, Action.DENY, asked[-1], leg)
+    return str(found[0])
 
 
-def _entry(plan: Plan, expectation: Expectation, action: Action, asked: Asked, leg: LegTrace) -> str:
-    """Write an entry that does something else with a claim's packets than the line that decided, right before that line."""
+class Need(NamedTuple):
+    """An entry that would make a claim hold for one traced conversation, in a list, right before one of its entries, None for its end.
+
+    `number` is a free one there, None where there is none.
+    """
+
+    access_list: AccessList
+    before: Entry | None
+    number: int | None
+    text: str
+
+    def __str__(self) -> str:
+        where = f"before {self.before.number}" if self.before is not None else "at the end" if self.access_list.entries else "in it"
+        numbered = "" if self.number is None else f"{self.number} "
+        return f"in list {self.access_list.name}, {where}: {numbered}{self.text}"
+
+
+def needs(plan: Plan, expectation: Expectation, trace: Trace) -> list[Need]:
+    """Return the entries of which one would make a claim hold that a traced conversation breaks: where it is stopped; or in each list
+    that it passes, the last one first. None where no entry does."""
+    stopped = trace.decided
+    if stopped is not None and (expectation.claim is Claim.PERMIT or (expectation.claim is Claim.HALF_OPEN and len(trace.legs) == 1)):
+        return [_need(plan, expectation, Action.PERMIT, stopped, trace.legs[-1])]
+    if expectation.claim is Claim.PERMIT or trace.verdict in (VERDICTS[expectation.claim], Verdict.UNROUTABLE):
+        return []
+    leg = _decisive(expectation, trace)
+    return [_need(plan, expectation, Action.DENY, each, leg) for each in reversed(leg.asked) if each.decider is not None]
+
+
+def _decisive(expectation: Expectation, trace: Trace) -> LegTrace:
+    """Return the leg that is to be stopped."""
+    return trace.legs[0] if expectation.claim is Claim.DENY else trace.legs[min(1, len(trace.legs) - 1)]
+
+
+def _need(plan: Plan, expectation: Expectation, action: Action, asked: Asked, leg: LegTrace) -> Need:
+    """Return an entry that does something else with a claim's packets than the line that decided, right before that line."""
     assert asked.access_list is not None
     assert asked.decider is not None
     access_list, below = asked.access_list, asked.decider.entry
-    number = free_number(access_list, below)
-    where = f"before {below.number}" if below is not None else "at the end" if access_list.entries else "in it"
-    numbered = "" if number is None else f"{number} "
-    return f"in list {access_list.name}, {where}: {numbered}{action} {_body(plan, expectation, access_list, leg)}"
+    return Need(access_list, below, free_number(access_list, below), f"{action} {_body(plan, expectation, access_list, leg)}")
 
 
 def _body(plan: Plan, expectation: Expectation, access_list: AccessList, leg: LegTrace) -> str:

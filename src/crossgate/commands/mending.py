@@ -1,0 +1,120 @@
+"""`crossgate mend`: edits that make failing expectations hold, and that end findings, each proved before it is shown."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.commands.common import JsonOption, clock, meter, plan_file, print_json
+from crossgate.commands.editing import AnywayOption, YesOption, carry_out
+from crossgate.core.model.errors import PlanError, unknown
+
+if TYPE_CHECKING:
+    from datetime import datetime
+    from pathlib import Path
+
+    from crossgate.language.mending import Mendable
+    from crossgate.language.reader import Reading
+
+
+def mend(
+    context: typer.Context,
+    what: Annotated[list[str] | None, typer.Argument(metavar="[LINE | FINDING [LIST [ENTRY]]]", help="The line of an expectation, or a finding; default: all.")] = None,
+    take: Annotated[str | None, typer.Option("--take", metavar="LETTER", help="Show what this proposal does; with --write make it.")] = None,
+    every: Annotated[bool, typer.Option("--all", help="Mend every expectation that can be, one after the other.")] = False,
+    written: Annotated[bool, typer.Option("--write", help="Make the edit, as any edit is made.")] = False,
+    anyway: AnywayOption = False,
+    yes: YesOption = False,
+    as_json: JsonOption = False,
+) -> None:  # fmt: skip
+    """Find edits that make what must hold hold, and end findings; each is proved, and nothing that held breaks."""
+    from crossgate.language.mending import mend_all
+    from crossgate.language.reader import read
+
+    path = plan_file(context, "mend")
+    if every and (what or take):
+        raise PlanError("--all mends everything; leave LINE, FINDING and --take out")
+    if written and not (every or take):
+        raise PlanError("--write makes an edit; say which with --take LETTER, or --all")
+    reading = read(path)
+    now = clock(reading.plan)
+    if every:
+        with meter("mending"):
+            whole, left = mend_all(path, reading, now)
+        if whole is None:
+            _show(path, left, as_json)
+            raise typer.Exit(1 if left else 0)
+        carry_out(context, whole.change, anyway=anyway, yes=yes, dry_run=not written, as_json=as_json)
+        if left and not as_json:
+            typer.echo()
+            _show(path, left, as_json)
+        raise typer.Exit(1 if left else 0)
+    with meter("mending"):
+        found = list(_found(path, reading, what or [], now))
+    if take is None:
+        _show(path, found, as_json)
+        raise typer.Exit(1 if found else 0)
+    mends = [mend for each in found for mend in each.mends]
+    if len(found) != 1:
+        raise PlanError(f"--take {take}: {len(found)} things could be mended; name one, by its line or as FINDING LIST ENTRY")
+    letters = "abcdefgh"[: len(mends)]
+    if len(take) != 1 or take not in letters:
+        raise PlanError(f"--take {take}: there {'is ' + ', '.join(letters) if letters else 'is no proposal for it'}")
+    carry_out(context, mends[letters.index(take)].change, anyway=anyway, yes=yes, dry_run=not written, as_json=as_json)
+
+
+def _found(path: Path, reading: Reading, words: Sequence[str], now: datetime) -> Iterator[Mendable]:
+    """Yield what could be mended of what is named. Raises `PlanError`."""
+    from crossgate.core.answers.verify import Verifier
+    from crossgate.core.audit import audit
+    from crossgate.core.model.finding import KINDS
+    from crossgate.core.traffic.session import Session
+    from crossgate.language.mending import mend_claim, mend_finding
+
+    plan, session = reading.plan, Session(reading.plan)
+    verifier = Verifier(session)
+    if words and words[0].isdecimal():
+        line = int(words[0])
+        chosen = [
+            (index, each) for index, each in enumerate(plan.expectations) if each.place.line == line and each.place.file == plan.files[0]
+        ]
+        if not chosen:
+            raise PlanError(f"line {line} of {plan.files[0]} is no expectation; crossgate verify tells their lines")
+        index, expectation = chosen[0]
+        verified = verifier.verify(expectation)
+        if verified.held:
+            raise PlanError(f"line {line} holds: {expectation.text}")
+        yield mend_claim(path, reading, index, verified, now)
+        return
+    if words and words[0] not in KINDS:
+        raise PlanError(unknown("finding", words[0], list(KINDS)))
+    if not words:
+        for index, each in enumerate(plan.expectations):
+            verified = verifier.verify(each)
+            if not verified.held:
+                yield mend_claim(path, reading, index, verified, now)
+    named = False
+    for finding in audit(session, now).findings:
+        told = [finding.name, finding.access_list or "", "" if finding.entry is None else str(finding.entry)]
+        if words != told[: len(words)] or finding.name == "locked-out":
+            continue
+        named = True
+        mended = mend_finding(path, reading, finding, now)
+        if words or mended.mends:
+            yield mended
+    if words and not named:
+        raise PlanError(f"there is no finding {' '.join(words)}; crossgate check shows those there are")
+
+
+def _show(path: Path, found: Sequence[Mendable], as_json: bool) -> None:
+    if as_json:
+        from crossgate.formats.json.mend import mend_document
+
+        print_json(mend_document(str(path), found))
+        return
+    from crossgate.show.console import write
+    from crossgate.show.mend import mend_lines
+
+    write(mend_lines(found))

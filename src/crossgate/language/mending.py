@@ -1,0 +1,302 @@
+"""Mends: edits that make an expectation hold that fails, or that end a finding, each proved before it is shown.
+
+1. A failed claim comes with a conversation that breaks it. Where a list stops it, an entry in the claim's own words right before the
+   stopping line lets it by; where nothing stops it, such an entry in a list on its way does, or a new list near an end.
+2. After each edit the claim is proved anew; while it still fails another edit is added, three at most.
+3. What is shown is proved as any edit is: everything that held holds, and there is no new error. Of several, those come first that
+   change least traffic, then those of fewest lines.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import NamedTuple
+
+from crossgate.core.answers.points import suited
+from crossgate.core.answers.verify import Broken, Verified, Verifier
+from crossgate.core.audit import audit
+from crossgate.core.model.accesslist import AccessList, Action, Kind, Otherwise
+from crossgate.core.model.address import Family
+from crossgate.core.model.claim import Claim
+from crossgate.core.model.errors import Place, PlanError
+from crossgate.core.model.finding import Finding
+from crossgate.core.model.network import Direction, PointKind
+from crossgate.core.model.plan import Plan
+from crossgate.core.network.itineraries import Network
+from crossgate.core.network.routing import Crossing
+from crossgate.core.traffic.session import Session
+from crossgate.core.wording.needed import Need, needs
+from crossgate.language import edits
+from crossgate.language.change import Change, Proposal, propose
+from crossgate.language.draft import GIVEN, Draft
+from crossgate.language.reader import Reading, read
+
+MOST_EDITS = 3
+MOST_MENDS = 5
+_WIDTH = 8
+"""At most so many beginnings are gone on with."""
+
+
+class Step(NamedTuple):
+    """One edit, in a sentence and as what it does."""
+
+    said: str
+    change: Callable[[Draft], object]
+
+
+class Mend(NamedTuple):
+    """Edits that mend something, proved: what they say, how many kinds of traffic and lines they change, and the edit as a whole."""
+
+    said: tuple[str, ...]
+    proposal: Proposal
+    change: Change
+
+    @property
+    def weight(self) -> tuple[int, int, int]:
+        """What ranks it: differences in traffic, new findings, lines of text."""
+        impact = self.proposal.impact
+        lines = sum(line.startswith(("+", "-")) and not line.startswith(("+++", "---")) for line in self.proposal.diff)
+        return (len(impact.differences) if impact else 0, len(impact.findings) if impact else 0, lines)
+
+
+class Mendable(NamedTuple):
+    """Something that could be mended: what it is and where, why it is not right, how to mend it, and why not where there is no way."""
+
+    what: str
+    place: Place
+    why: str
+    mends: Sequence[Mend]
+    reason: str = ""
+
+
+def mend_claim(path: Path, reading: Reading, index: int, verified: Verified, now: datetime) -> Mendable:
+    """Look for mends of the expectation that has an index in the plan, and does not hold."""
+    what, place = verified.expectation.text, verified.expectation.place
+    if not verified.answered or verified.broken is None:
+        return Mendable(what, place, verified.why, (), f"no edit of a list does it; needed: {verified.needed}")
+    beginnings: list[tuple[Reading, tuple[Step, ...], Broken]] = [(reading, (), verified.broken)]
+    mends: list[Mend] = []
+    reasons: dict[str, None] = {}
+    last = f"no entry does it; needed: {verified.needed}"
+    for _ in range(MOST_EDITS):
+        further: list[tuple[Reading, tuple[Step, ...], Broken]] = []
+        for state, steps, broken in beginnings:
+            for step in _steps(state.plan, broken):
+                after = _applied(path, state, step)
+                if after is None:
+                    continue
+                again = Verifier(Session(after.plan)).verify(after.plan.expectations[index])
+                if again.held:
+                    mend = _proved(path, reading, after, (*steps, step), now)
+                    if not mend.proposal.refused:
+                        mends.append(mend)
+                    else:
+                        reasons[_why(reading.plan, mend.proposal)] = None
+                elif again.answered and again.broken is not None:
+                    further.append((after, (*steps, step), again.broken))
+                    last = f"{MOST_EDITS} edits are not enough; then {again.why}"
+        if mends:
+            break
+        beginnings = further[:_WIDTH]
+    mends.sort(key=lambda each: each.weight)
+    reason = "" if mends else f"what makes it hold {' and '.join(reasons)}" if reasons else last
+    return Mendable(what, place, verified.why, mends[:MOST_MENDS], reason)
+
+
+def _why(plan: Plan, proposal: Proposal) -> str:
+    """Say why a proposal that mends one thing may not be made; lines are those of the plan as it is."""
+    broken = proposal.impact.broken if proposal.impact else []
+    if broken:
+        each = broken[0].expectation
+        line = next((own.place.line for own in plan.expectations if own.text == each.text), each.place.line)
+        return f"breaks line {line}, {each.text}"
+    return f"is refused, since {proposal.refused}"
+
+
+def _applied(path: Path, state: Reading, step: Step) -> Reading | None:
+    """Return the plan after an edit, None where it would have errors."""
+    draft = Draft(state)
+    try:
+        step.change(draft)
+        return read(path, {**state.data, **draft.result()})
+    except PlanError:
+        return None
+
+
+def _proved(path: Path, reading: Reading, after: Reading, steps: Sequence[Step], now: datetime) -> Mend:
+    """Return edits that were made one after the other as one, proved against the plan as it was."""
+    said = tuple(each.said for each in steps)
+
+    def change(draft: Draft) -> str:
+        for file, data in after.data.items():
+            if data != reading.data.get(file):
+                draft.rewrite(file, data.decode("utf-8-sig"))
+        return "; ".join(said)
+
+    return Mend(said, propose(path, reading, change, now), change)
+
+
+# ---- Edits for a claim
+
+
+def _steps(plan: Plan, broken: Broken) -> Iterator[Step]:
+    """Yield edits that could make a claim hold for the conversation that breaks it."""
+    for need in needs(plan, broken.claim, broken.trace):
+        if need.number is not None:
+            yield Step(str(need), _insertion(need))
+    if broken.claim.claim is Claim.DENY:
+        yield from _new_lists(plan, broken)
+
+
+def _insertion(need: Need) -> Callable[[Draft], object]:
+    def change(draft: Draft) -> None:
+        access_list = edits.find_list(draft.plan, need.access_list.name)
+        assert need.number is not None
+        edits.given_entry(draft, access_list, need.text)
+        edits.add_entry(draft, access_list, need.number, need.text)
+
+    return change
+
+
+def _new_lists(plan: Plan, broken: Broken) -> Iterator[Step]:
+    """Yield new lists that deny what a claim denies: near its source, else near its destination, where no list of the family stands."""
+    conversation = broken.trace.conversation
+    family = conversation.first.family
+    tried = set()
+    for kind in (Kind.EXTENDED, Kind.STANDARD):  # the place of an extended list first, near the source
+        for each in suited(Network(plan), conversation.source, conversation.destination):
+            crossing = each.crossing
+            if each.kind is not kind or crossing in tried or (crossing.point, crossing.direction, family) in plan.placed:
+                continue
+            tried.add(crossing)
+            name = _free_name(plan, crossing, family)
+            ends = [_end(plan, word) for word in (broken.claim.source, broken.claim.destination)]
+            entry = f"deny {broken.claim.service} {ends[0]} to {ends[1]}"
+            said = f"new list {name}, {crossing.direction} on {crossing.point}: {entry}; otherwise permit"
+            yield Step(said, _new_list(name, family, entry, crossing))
+
+
+def _end(plan: Plan, word: str) -> str:
+    return "any" if word in plan.segments and plan.segments[word].outside else word
+
+
+def _free_name(plan: Plan, crossing: Crossing, family: Family) -> str:
+    point = crossing.point
+    part = f"{point.owner}-{point.part}" if point.kind is not PointKind.SUBNET else point.owner
+    name = re.sub(
+        r"[^A-Za-z0-9_-]+",
+        "-",
+        f"{part}-{'in' if crossing.direction is Direction.INBOUND else 'out'}{'6' if family is Family.IPV6 else ''}",
+    )
+    while name in plan.lists:
+        name += "-2"
+    return name
+
+
+def _new_list(name: str, family: Family, entry: str, crossing: Crossing) -> Callable[[Draft], object]:
+    def change(draft: Draft) -> None:
+        edits.add_lists(draft, ["", f"list {name} extended {family.word}", f"    10 {entry}", "    otherwise permit"])
+        empty = AccessList(name, Kind.EXTENDED, family, (), Otherwise(Action.PERMIT, Place(GIVEN, 1), True), Place(GIVEN, 1))
+        edits.place_list(draft, empty, crossing.direction, crossing.point)
+
+    return change
+
+
+# ---- Edits for a finding
+
+
+def mend_finding(path: Path, reading: Reading, finding: Finding, now: datetime) -> Mendable:
+    """Look for mends of a finding."""
+    where = "" if finding.access_list is None else f" in {finding.access_list}" + ("" if finding.entry is None else f" {finding.entry}")
+    mends = []
+    for step in _steps_for(reading.plan, finding):
+        after = _applied(path, reading, step)
+        if after is None:
+            continue
+        mend = _proved(path, reading, after, (step,), now)
+        if not mend.proposal.refused and _ended(after.plan, finding, now):
+            mends.append(mend)
+    mends.sort(key=lambda each: each.weight)
+    return Mendable(f"{finding.name}{where}", finding.place, finding.fault.what, mends[:MOST_MENDS], "" if mends else finding.fault.mend)
+
+
+def _ended(plan: Plan, finding: Finding, now: datetime) -> bool:
+    """Whether a plan has a finding no more."""
+    session = Session(plan)
+    return not any(
+        (each.name, each.access_list, each.fault.what) == (finding.name, finding.access_list, finding.fault.what)
+        for each in audit(session, now).findings
+    )
+
+
+def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
+    """Yield edits that could end a finding."""
+    if finding.access_list is None:
+        return
+    access_list = plan.lists[finding.access_list]
+    entry = None if finding.entry is None else access_list.entry(finding.entry)
+    if finding.name == "unplaced":
+        yield Step(f"drop list {access_list.name}", lambda draft: edits.drop_list(draft, edits.find_list(draft.plan, access_list.name)))
+    if finding.name == "nothing-permitted":
+        yield Step(f"{access_list.name}: otherwise permit", lambda draft: _otherwise(draft, access_list, Action.PERMIT))
+    if finding.name == "icmp6-needed":
+        yield Step(
+            f"{access_list.name} begins with what RFC 4890 section 4.3.1 asks for", lambda draft: _first(draft, access_list, _ERRORS)
+        )
+    if finding.name == "neighbour-blocked":
+        yield Step(f"{access_list.name} begins with neighbour discovery", lambda draft: _first(draft, access_list, _NEIGHBOURS))
+    if entry is None:
+        return
+    if finding.name in ("never-reached", "no-effect"):
+        yield Step(f"drop {access_list.name} {entry.number}", lambda draft: edits.drop_entry(draft, access_list, entry))
+    if finding.name == "never-reached" and finding.because:
+        first = min(finding.because)
+        yield Step(
+            f"move {access_list.name} {entry.number} before {first}",
+            lambda draft: edits.move_entry(draft, access_list, entry, edits.Spot(before=first)),
+        )
+
+
+_ERRORS = "permit icmp/destination-unreachable,icmp/packet-too-big,icmp/time-exceeded,icmp/parameter-problem any to any"
+_NEIGHBOURS = "permit icmp/router-solicitation,icmp/router-advertisement,icmp/neighbor-solicitation,icmp/neighbor-advertisement any to any"
+
+
+def _first(draft: Draft, access_list: AccessList, text: str) -> None:
+    before = access_list.entries[0] if access_list.entries else None
+    edits.add_entry(draft, access_list, edits.number_between(access_list, None, before), text)
+
+
+def _otherwise(draft: Draft, access_list: AccessList, action: Action) -> None:
+    if access_list.otherwise.written:
+        line = draft.line(access_list.otherwise.place)
+        draft.replace(access_list.otherwise.place, f"{line.indent}otherwise {action}")
+    else:
+        draft.after(edits.last_line(access_list), f"    otherwise {action}")
+
+
+# ---- Everything at once
+
+
+def mend_all(path: Path, reading: Reading, now: datetime) -> tuple[Mend | None, list[Mendable]]:
+    """Mend failed expectations one after the other, each by its first mend, until none is left that can be; return it as one, and what is left.
+
+    It ends, since the number of failing expectations falls with every step.
+    """
+    state, steps = reading, list[Step]()
+    while True:
+        verifier = Verifier(Session(state.plan))
+        failed = [(index, result) for index, each in enumerate(state.plan.expectations) if not (result := verifier.verify(each)).held]
+        left: list[Mendable] = []
+        for index, verified in failed:
+            found = mend_claim(path, state, index, verified, now)
+            if found.mends:
+                best = found.mends[0]
+                state = read(path, {**state.data, **best.proposal.new})
+                steps += [Step(each, lambda draft: None) for each in best.said]
+                break
+            left.append(found)
+        else:
+            return (_proved(path, reading, state, steps, now) if steps else None), left

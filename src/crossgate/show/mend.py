@@ -1,0 +1,43 @@
+"""What can be mended, for people: each thing that is not right, and its mends with their letters."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from crossgate.language.mending import Mend, Mendable
+from crossgate.show.console import alert, count, folded, quiet, strong, word
+
+
+def mend_lines(found: Sequence[Mendable]) -> Iterator[str]:
+    """Yield everything that is not right with its mends."""
+    if not found:
+        yield "nothing is to be mended: every expectation holds, and no finding has an edit that ends it"
+        return
+    for number, each in enumerate(found):
+        if number:
+            yield ""
+        yield f"{strong(each.what)}  {quiet(f'line {each.place.line}')}"
+        yield from folded(each.why, 4)
+        for letter, mend in zip("abcdefgh", each.mends, strict=False):
+            for index, step in enumerate(mend.said):
+                lead = word("permit", bold=True, shown=f"  {letter}  ") if index == 0 else "     "
+                yield lead + step
+            yield quiet(f"     {effect(mend)}")
+        if not each.mends:
+            yield from folded(alert("no edit is found: ") + each.reason, 4)
+
+
+def effect(mend: Mend) -> str:
+    """Say what a mend does beside what it is for."""
+    impact = mend.proposal.impact
+    if impact is None or not impact.differences:
+        return "no packet is treated otherwise"
+    told = [count(len(impact.differences), "kind") + " of traffic treated otherwise"]
+    held = sum(each.now.held for each in impact.turned)
+    if held:
+        told.append(f"{held} {'expectation holds' if held == 1 else 'expectations hold'} then")
+    if impact.findings:
+        told.append(count(len(impact.findings), "new finding"))
+    if impact.gone:
+        told.append(f"{count(len(impact.gone), 'finding')} gone")
+    return ", ".join(told)

@@ -1,0 +1,187 @@
+"""Mends: edits that make a failing claim hold, each of which is tried packet by packet here, and reasons where there is none."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from crossgate.core.answers.verify import Verifier
+from crossgate.core.model.address import Family
+from crossgate.core.model.claim import Claim, Expectation
+from crossgate.core.model.window import states
+from crossgate.core.network.itineraries import Network
+from crossgate.core.traffic.session import Session
+from crossgate.core.traffic.trace import Tracer, Verdict
+from crossgate.language.mending import mend_all, mend_claim
+from crossgate.language.reader import read
+from tests import net
+from tests.conftest import Run
+
+NOW = datetime(2026, 11, 23, 12, 0)
+CLAIMS = ("permit tcp/80", "permit udp/53", "permit ping", "deny tcp/80", "deny ping", "deny udp")
+
+
+def holds_packet_by_packet(network: Network, claim: Expectation) -> bool:
+    """Whether every conversation of the universe that a claim speaks of fares as it says, in every state, on every way."""
+    wanted = Verdict.PERMITTED if claim.claim is Claim.PERMIT else Verdict.DENIED
+    for family in Family:
+        service = network.plan.service(claim.service, family)
+        hosts = [network.plan.hosts[word] for word in (claim.source, claim.destination)]
+        ends = [{each.value for each in host.addresses if each.family is family} for host in hosts]
+        for packet in net.openings(family):
+            if packet.source in ends[0] and packet.destination in ends[1] and service.matches(packet) and packet.fragment is False:
+                for opened in states([*network.plan.windows.values()]):
+                    for trace in Tracer(network, opened).alternatives(net.conversation(network, packet)):
+                        if trace.verdict is not wanted:
+                            return False
+    return True
+
+
+@settings(max_examples=40)
+@given(text=net.plans(), claims=st.lists(st.sampled_from(CLAIMS), min_size=1, max_size=3, unique=True), data=st.data())
+def test_every_mend_makes_its_claim_hold_and_breaks_none_that_held(
+    tmp_path: Path, text: str, claims: list[str], data: st.DataObject
+) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(text)
+    hosts = [*read(path).plan.hosts]
+    if len(hosts) < 2:
+        return
+    lines = []
+    for each in claims:
+        one, other = data.draw(st.permutations(hosts))[:2]
+        lines.append(f"expect {each} {one} to {other}")
+    path.write_text(text + "\n".join(lines) + "\n")
+    reading = read(path)
+    verifier = Verifier(Session(reading.plan))
+    results = [verifier.verify(each) for each in reading.plan.expectations]
+    for index, result in enumerate(results):
+        if result.held:
+            continue
+        for mend in mend_claim(path, reading, index, result, NOW).mends:
+            after = read(path, {**reading.data, **mend.proposal.new}).plan
+            network = Network(after)
+            for place, claim in enumerate(after.expectations):
+                assert isinstance(claim, Expectation)
+                if place == index or results[place].held:
+                    assert Verifier(Session(after)).verify(claim).held
+                    assert holds_packet_by_packet(network, claim)
+
+
+@settings(max_examples=25)
+@given(text=net.plans(), claims=st.lists(st.sampled_from(CLAIMS), min_size=1, max_size=4))
+def test_mending_all_ends_and_leaves_only_what_cannot_be(tmp_path: Path, text: str, claims: list[str]) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(text)
+    hosts = [*read(path).plan.hosts]
+    if len(hosts) < 2:
+        return
+    path.write_text(text + "".join(f"expect {each} {hosts[number % 2]} to {hosts[1 - number % 2]}\n" for number, each in enumerate(claims)))
+    reading = read(path)
+    whole, left = mend_all(path, reading, NOW)
+    after = reading.plan if whole is None else read(path, {**reading.data, **whole.proposal.new}).plan
+    failing = [each for each in after.expectations if not Verifier(Session(after)).verify(each).held]
+    assert len(failing) == len(left)
+    assert all(each.reason for each in left)
+
+
+# ---- The command
+
+MORE = """\
+expect permit ssh kiosk-1 to manifest over ipv4
+expect deny ip berth-2 to quay
+expect permit tcp/rtsp duty to camera-3
+"""
+
+
+@pytest.fixture
+def failing(demo: Path) -> Path:
+    path = demo / "ternhaven.gate"
+    path.write_text(path.read_text() + MORE)
+    return path
+
+
+def line_of(path: Path, text: str) -> str:
+    return next(str(number) for number, line in enumerate(path.read_text().splitlines(), 1) if line.startswith(text))
+
+
+def test_what_fails_is_told_with_its_mends(run: Run, failing: Path) -> None:
+    done = run("mend")
+    assert done.returncode == 1
+    assert "  a  in list kiosk-fence, at the end: 50 permit ssh kiosk-1 to manifest" in done.stdout
+    assert "new list pier-b2-in, inbound on pier.b2: deny ip berth-2 to quay; otherwise permit" in done.stdout
+    line = line_of(failing, "expect half-open")
+    assert f"no edit is found: what makes it hold breaks line {line}, expect half-open tcp/rtsp duty to camera-3" in done.stdout
+    assert "  a  guest-fence6 begins with what RFC 4890 section 4.3.1 asks for" in done.stdout
+
+
+def test_one_is_taken_as_an_edit(run: Run, failing: Path) -> None:
+    line = line_of(failing, "expect permit ssh kiosk-1 to manifest over ipv4")
+    before = failing.read_text()
+    shown = run("mend", line, "--take", "a")
+    assert "50 permit ssh" in shown.stdout
+    assert failing.read_text() == before
+    done = run("mend", line, "--take", "a", "--write")
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert "50 permit ssh" in failing.read_text()
+    assert f"line {int(line) + 1} holds" in run("mend", str(int(line) + 1)).stderr
+
+
+def test_all_at_once_is_one_edit(run: Run, failing: Path) -> None:
+    done = run("mend", "--all", "--write")
+    assert done.returncode == 1  # one of them contradicts another
+    assert "written" in done.stdout
+    results = run("verify").stdout
+    assert "1 fail" in results or "camera-3" in results
+    text = failing.read_text()
+    assert "place breakwater-quay-out outbound on breakwater.quay" in " ".join(text.split()) or "place pier-b2-in" in " ".join(text.split())
+
+
+def test_a_finding_is_mended(run: Run, demo: Path, answer: Any) -> None:
+    document = answer("mend", "icmp6-needed", status=1)
+    assert document["schema"] == "crossgate/mend/1"
+    (only,) = document["mends"]
+    assert only["what"] == "icmp6-needed in guest-fence6 30"
+    assert only["proposals"][0]["letter"] == "a"
+    assert any("icmp/packet-too-big" in line for line in only["proposals"][0]["diff"])
+    assert run("mend", "icmp6-needed", "guest-fence6", "--take", "a", "--write").returncode == 0
+    assert "icmp6-needed" not in run("check").stdout
+
+
+def test_an_entry_that_nothing_reaches_is_dropped_or_moved(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "p.gate").write_text(
+        "subnet a 10.0.0.0/24\nsubnet b 10.0.1.0/24\nrouter r\n    interface a 10.0.0.1/24 on a\n    interface b 10.0.1.1/24 on b\n"
+        "list l extended ipv4\n    10 deny tcp any to any\n    20 permit tcp/80 any to any\n    30 permit udp any to any\nplace l inbound on r.a\n"
+    )
+    done = run("mend", "never-reached", "l", "20")
+    assert "drop l 20" in done.stdout
+    assert "move l 20 before 10" in done.stdout
+
+
+@pytest.mark.parametrize(
+    ("words", "problem"),
+    [
+        (("1",), "line 1 of ternhaven.gate is no expectation"),
+        (("nonsense",), "no finding nonsense"),
+        (("unplaced", "110"), "there is no finding unplaced 110"),
+        (("--take", "a"), "name one, by its line"),
+        (("--write",), "say which with --take LETTER, or --all"),
+        (("--all", "--take", "a"), "--all mends everything"),
+        (("icmp6-needed", "--take", "z"), "there is a"),
+    ],
+)
+def test_what_cannot_be_taken_is_told(run: Run, failing: Path, words: tuple[str, ...], problem: str) -> None:
+    refused = run("mend", *words)
+    assert refused.returncode == 2
+    assert problem in refused.stderr
+
+
+def test_a_plan_that_holds_says_so(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "p.gate").write_text("subnet a 10.0.0.0/24\n")
+    done = run("mend")
+    assert (done.returncode, "nothing is to be mended" in done.stdout) == (0, True)
