@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -10,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from crossgate.core.answers.verify import Verifier
+from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.window import states
@@ -185,3 +186,35 @@ def test_a_plan_that_holds_says_so(run: Run, tmp_path: Path) -> None:
     (tmp_path / "p.gate").write_text("subnet a 10.0.0.0/24\n")
     done = run("mend")
     assert (done.returncode, "nothing is to be mended" in done.stdout) == (0, True)
+
+
+def test_from_nothing_but_the_network_and_what_must_hold(run: Run, demo: Path) -> None:
+    path = demo / "ternhaven.gate"
+    text = path.read_text()
+    bare = text[: text.index("# ---- The lists")] + text[text.index("# ---- What must hold") : text.index("# ---- What is meant to be")]
+    path.write_text(re.sub(r" by [a-z0-9-]+ (\d+|otherwise)", "", bare))
+    before = sum(not each.held for each in verified(path))
+    done = run("mend", "--all", "--write")
+    assert "written" in done.stdout
+    assert before >= 10
+    failing = [each.expectation.text for each in verified(path) if not each.held]
+    assert [each.split(" ")[1] for each in failing] == [
+        "deny",
+        "half-open",
+    ]  # what holds at some hours only, and what fails on its way back
+    assert "10 permit crane-bus gate-1 to cranes 20 deny ip gate-1 to cranes" in " ".join(path.read_text().split())
+    assert run("check").returncode == 0
+    assert run("tidy", "--check").returncode == 0
+
+
+def verified(path: Path) -> list[Verified]:
+    plan = read(path).plan
+    verifier = Verifier(Session(plan))
+    return [verifier.verify(each) for each in plan.expectations]
+
+
+def test_only_lines_become_permits_closed_by_a_denial(run: Run, failing: Path) -> None:
+    failing.write_text(failing.read_text() + "expect only https berth-2 to quay\n")
+    line = line_of(failing, "expect only https berth-2 to quay")
+    told = run("mend", line).stdout
+    assert "permit https berth-2 to quay; deny ip berth-2 to quay" in told

@@ -82,6 +82,7 @@ STEPS = (
          ("wild", "cover", "10.64.32.10", "10.64.33.10", "10.64.34.10")),
     Step("A new entry goes as far down as it still has an effect; first it is shown what it does.",
          ("entry", "add", "guest-fence", "permit ntp guests to manifest", "--dry-run")),
+    Step("What could be mended, and by which edits? Each is proved before it is shown.", ("mend",), 1),
     Step("An edit that would lock out the people who run the network is refused.",
          ("entry", "add", "duty-only", "deny harbour", "--number", "5"), 1),
 )  # fmt: skip

@@ -18,13 +18,14 @@ from typing import NamedTuple
 from crossgate.core.answers.points import suited
 from crossgate.core.answers.verify import Broken, Verified, Verifier
 from crossgate.core.audit import audit
-from crossgate.core.model.accesslist import AccessList, Action, Kind, Otherwise
+from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind, Otherwise
 from crossgate.core.model.address import Family
-from crossgate.core.model.claim import Claim
+from crossgate.core.model.claim import Claim, Only, Promise
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.endpoints import is_elsewhere
 from crossgate.core.network.itineraries import Network
 from crossgate.core.network.routing import Crossing
 from crossgate.core.traffic.session import Session
@@ -84,7 +85,7 @@ def mend_claim(path: Path, reading: Reading, index: int, verified: Verified, now
     for _ in range(MOST_EDITS):
         further: list[tuple[Reading, tuple[Step, ...], Broken]] = []
         for state, steps, broken in beginnings:
-            for step in _steps(state.plan, broken):
+            for step in _steps(state.plan, state.plan.expectations[index], broken):
                 after = _applied(path, state, step)
                 if after is None:
                     continue
@@ -142,13 +143,49 @@ def _proved(path: Path, reading: Reading, after: Reading, steps: Sequence[Step],
 # ---- Edits for a claim
 
 
-def _steps(plan: Plan, broken: Broken) -> Iterator[Step]:
+def _steps(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
     """Yield edits that could make a claim hold for the conversation that breaks it."""
+    if isinstance(promise, Only) and broken.claim.claim is Claim.DENY:
+        yield from _closed(plan, promise, broken)
     for need in needs(plan, broken.claim, broken.trace):
         if need.number is not None:
             yield Step(str(need), _insertion(need))
     if broken.claim.claim is Claim.DENY:
         yield from _new_lists(plan, broken)
+
+
+def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
+    """Yield what an `only` line says as entries, permits closed by a denial of all else: in a list on the way, or in a new one."""
+    source = _end(plan, promise.source)
+    destination = "any" if is_elsewhere(plan, promise) else _end(plan, promise.destination)
+    texts = [f"permit {service} {source} to {destination}" for service in promise.services]
+    texts.append(f"deny ip {source} to {destination}")
+    for asked in broken.trace.legs[0].asked:
+        if asked.decider is not None and asked.access_list is not None and asked.access_list.kind is Kind.EXTENDED:
+            numbers = _free_numbers(asked.access_list, asked.decider.entry, len(texts))
+            if numbers:
+                where = f"before {asked.decider.number}" if asked.decider.entry is not None else "at the end"
+                lines = "; ".join(f"{number} {text}" for number, text in zip(numbers, texts, strict=True))
+                yield Step(f"in list {asked.access_list.name}, {where}: {lines}", _insertions(asked.access_list.name, numbers, texts))
+    yield from _new_lists(plan, broken, texts)
+
+
+def _free_numbers(access_list: AccessList, below: Entry | None, count: int) -> list[int]:
+    """Return free numbers right before an entry, ascending; none where there are not so many."""
+    low = max((each.number for each in access_list.entries if below is None or each.number < below.number), default=0)
+    room = (below.number if below is not None else low + 10 * (count + 1)) - low
+    step = min(10, room // (count + 1))
+    return [low + step * (number + 1) for number in range(count)] if step else []
+
+
+def _insertions(name: str, numbers: Sequence[int], texts: Sequence[str]) -> Callable[[Draft], object]:
+    def change(draft: Draft) -> None:
+        access_list = edits.find_list(draft.plan, name)
+        for number, text in zip(numbers, texts, strict=True):
+            edits.given_entry(draft, access_list, text)
+            edits.add_entry(draft, access_list, number, text)
+
+    return change
 
 
 def _insertion(need: Need) -> Callable[[Draft], object]:
@@ -161,8 +198,8 @@ def _insertion(need: Need) -> Callable[[Draft], object]:
     return change
 
 
-def _new_lists(plan: Plan, broken: Broken) -> Iterator[Step]:
-    """Yield new lists that deny what a claim denies: near its source, else near its destination, where no list of the family stands."""
+def _new_lists(plan: Plan, broken: Broken, texts: Sequence[str] = ()) -> Iterator[Step]:
+    """Yield new lists that deny what a claim denies, or have some entries: near its source, else near its destination, where none stands."""
     conversation = broken.trace.conversation
     family = conversation.first.family
     tried = set()
@@ -174,9 +211,9 @@ def _new_lists(plan: Plan, broken: Broken) -> Iterator[Step]:
             tried.add(crossing)
             name = _free_name(plan, crossing, family)
             ends = [_end(plan, word) for word in (broken.claim.source, broken.claim.destination)]
-            entry = f"deny {broken.claim.service} {ends[0]} to {ends[1]}"
-            said = f"new list {name}, {crossing.direction} on {crossing.point}: {entry}; otherwise permit"
-            yield Step(said, _new_list(name, family, entry, crossing))
+            entries = texts or [f"deny {broken.claim.service} {ends[0]} to {ends[1]}"]
+            said = f"new list {name}, {crossing.direction} on {crossing.point}: {'; '.join(entries)}; otherwise permit"
+            yield Step(said, _new_list(name, family, entries, crossing))
 
 
 def _end(plan: Plan, word: str) -> str:
@@ -196,9 +233,10 @@ def _free_name(plan: Plan, crossing: Crossing, family: Family) -> str:
     return name
 
 
-def _new_list(name: str, family: Family, entry: str, crossing: Crossing) -> Callable[[Draft], object]:
+def _new_list(name: str, family: Family, entries: Sequence[str], crossing: Crossing) -> Callable[[Draft], object]:
     def change(draft: Draft) -> None:
-        edits.add_lists(draft, ["", f"list {name} extended {family.word}", f"    10 {entry}", "    otherwise permit"])
+        lines = [f"    {10 * number} {each}" for number, each in enumerate(entries, 1)]
+        edits.add_lists(draft, ["", f"list {name} extended {family.word}", *lines, "    otherwise permit"])
         empty = AccessList(name, Kind.EXTENDED, family, (), Otherwise(Action.PERMIT, Place(GIVEN, 1), True), Place(GIVEN, 1))
         edits.place_list(draft, empty, crossing.direction, crossing.point)
 
