@@ -193,6 +193,7 @@ def test_from_nothing_but_the_network_and_what_must_hold(run: Run, demo: Path) -
     text = path.read_text()
     bare = text[: text.index("# ---- The lists")] + text[text.index("# ---- What must hold") : text.index("# ---- What is meant to be")]
     path.write_text(re.sub(r" by [a-z0-9-]+ (\d+|otherwise)", "", bare))
+    run("tidy")
     before = sum(not each.held for each in verified(path))
     done = run("mend", "--all", "--write")
     assert "written" in done.stdout
