@@ -49,6 +49,7 @@ COMMANDS = {
     "lift": Listed("placement", "lift", _WRITE, ("lift kiosk-port", "lift 12 outbound lighthouse.v160")),
     "fence": Listed("fence", "fence", _WRITE, ("fence berth-2", "fence berth-2 --except manifest --one-way", "fence berth-2 --undo")),
     "distil": Listed("distil", "distil", _WRITE, ("distil day.pcap --into berths-need --place inbound pier.up --dry-run", "distil flows.parquet --into hall -4 --widen 50 --dry-run")),
+    "twin": Listed("twin", "twin", _WRITE, ("twin kiosk-fence kiosks-in-ipv6 --dry-run", "twin kiosk-port socket6 --place --dry-run")),
     "mend": Listed("mending", "mend", _WRITE, ("mend", "mend icmp6-needed guest-fence6 --take a")),
     "tidy": Listed("tidy", "tidy", _WRITE, ("tidy", "tidy --check")),
     "watch": Listed("watch", "watch", _WRITE, ("watch", "watch --once")),

@@ -222,10 +222,14 @@ def _insert(draft: Draft, access_list: AccessList, number: int, body: str, other
         draft.after(max([access_list.place, *(note.place for note in access_list.notes)], key=lambda place: place.line), text)
 
 
+def header_given(name: str, kind: Kind, family: Family) -> None:
+    """Raise `PlanError` where a list cannot have a name."""
+    header(Words(Line(GIVEN, 1, f"list {name} {kind} {family.word}")))
+
+
 def new_list(draft: Draft, name: str, kind: Kind, family: Family, entries: Sequence[str] = ()) -> None:
     """Write a list behind the last one, with some entries, numbered in steps of ten. Raises `PlanError` when there is one of that name, or the name is none."""
-    words = Words(Line(GIVEN, 1, f"list {name} {kind} {family.word}"))
-    header(words)
+    header_given(name, kind, family)
     plan = draft.plan
     if name in plan.lists:
         raise PlanError(f"there is a list {name} already (line {plan.lists[name].place.line}); give the new one another name")

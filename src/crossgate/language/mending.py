@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import NamedTuple
 
@@ -20,7 +20,7 @@ from crossgate.core.answers.verify import Broken, Verified, Verifier
 from crossgate.core.audit import audit
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind, Otherwise
 from crossgate.core.model.address import Family
-from crossgate.core.model.claim import Claim, Only, Promise
+from crossgate.core.model.claim import Claim, Expectation, Only, Promise
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.network import Direction, PointKind
@@ -29,11 +29,13 @@ from crossgate.core.network.endpoints import is_elsewhere
 from crossgate.core.network.itineraries import Network
 from crossgate.core.network.routing import Crossing
 from crossgate.core.traffic.session import Session
-from crossgate.core.wording.needed import Need, needs
+from crossgate.core.traffic.trace import Verdict
+from crossgate.core.wording.needed import answer_text, needs
 from crossgate.language import edits
 from crossgate.language.change import Change, Proposal, propose
 from crossgate.language.draft import GIVEN, Draft
 from crossgate.language.reader import Reading, read
+from crossgate.language.twin import ERRORS, NEIGHBOURS, write_twin
 
 MOST_EDITS = 3
 MOST_MENDS = 5
@@ -148,10 +150,32 @@ def _steps(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
     if isinstance(promise, Only) and broken.claim.claim is Claim.DENY:
         yield from _closed(plan, promise, broken)
     for need in needs(plan, broken.claim, broken.trace):
-        if need.number is not None:
-            yield Step(str(need), _insertion(need))
+        for texts in _timed(plan, broken.claim, need.text):
+            numbers = _free_numbers(need.access_list, need.before, len(texts)) if len(texts) > 1 or need.number is None else [need.number]
+            if numbers:
+                lines = "; ".join(f"{number} {text}" for number, text in zip(numbers, texts, strict=True))
+                where = f"before {need.before.number}" if need.before is not None else "at the end"
+                yield Step(f"in list {need.access_list.name}, {where}: {lines}", _insertions(need.access_list.name, numbers, texts))
     if broken.claim.claim is Claim.DENY:
-        yield from _new_lists(plan, broken)
+        ends = [_end(plan, word) for word in (broken.claim.source, broken.claim.destination)]
+        for texts in _timed(plan, broken.claim, f"deny {broken.claim.service} {ends[0]} to {ends[1]}"):
+            yield from _new_lists(plan, broken, texts)
+    if broken.claim.claim is Claim.HALF_OPEN and broken.trace.verdict is Verdict.PERMITTED:
+        answers = [leg for leg in broken.trace.legs if leg.leg.returns]
+        if answers:
+            yield from _new_lists(plan, broken, [answer_text(plan, broken.claim, Action.DENY, answers[0])], back=True)
+
+
+def _timed(plan: Plan, claim: Expectation, text: str) -> Iterator[list[str]]:
+    """Yield the entries that say something; where a claim speaks of one hour, first those that say it in a window or but for one."""
+    if claim.at is not None:
+        moment = claim.at.date or datetime(2024, 1, 1) + timedelta(minutes=claim.at.minute or 0)  # a Monday
+        for window in plan.windows.values():
+            if window.is_open(moment):
+                yield [f"{text} during {window.name}"]
+            elif claim.claim is Claim.DENY:
+                yield [f"permit{text.removeprefix('deny')} during {window.name}", text]
+    yield [text]
 
 
 def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
@@ -188,30 +212,19 @@ def _insertions(name: str, numbers: Sequence[int], texts: Sequence[str]) -> Call
     return change
 
 
-def _insertion(need: Need) -> Callable[[Draft], object]:
-    def change(draft: Draft) -> None:
-        access_list = edits.find_list(draft.plan, need.access_list.name)
-        assert need.number is not None
-        edits.given_entry(draft, access_list, need.text)
-        edits.add_entry(draft, access_list, need.number, need.text)
-
-    return change
-
-
-def _new_lists(plan: Plan, broken: Broken, texts: Sequence[str] = ()) -> Iterator[Step]:
-    """Yield new lists that deny what a claim denies, or have some entries: near its source, else near its destination, where none stands."""
+def _new_lists(plan: Plan, broken: Broken, entries: Sequence[str], back: bool = False) -> Iterator[Step]:
+    """Yield new lists with some entries, near a claim's source, else near its destination, where none stands; the other way for answers (`back`)."""
     conversation = broken.trace.conversation
+    ends = (conversation.source, conversation.destination)[:: -1 if back else 1]
     family = conversation.first.family
     tried = set()
     for kind in (Kind.EXTENDED, Kind.STANDARD):  # the place of an extended list first, near the source
-        for each in suited(Network(plan), conversation.source, conversation.destination):
+        for each in suited(Network(plan), *ends):
             crossing = each.crossing
             if each.kind is not kind or crossing in tried or (crossing.point, crossing.direction, family) in plan.placed:
                 continue
             tried.add(crossing)
             name = _free_name(plan, crossing, family)
-            ends = [_end(plan, word) for word in (broken.claim.source, broken.claim.destination)]
-            entries = texts or [f"deny {broken.claim.service} {ends[0]} to {ends[1]}"]
             said = f"new list {name}, {crossing.direction} on {crossing.point}: {'; '.join(entries)}; otherwise permit"
             yield Step(said, _new_list(name, family, entries, crossing))
 
@@ -281,11 +294,15 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
     if finding.name == "nothing-permitted":
         yield Step(f"{access_list.name}: otherwise permit", lambda draft: _otherwise(draft, access_list, Action.PERMIT))
     if finding.name == "icmp6-needed":
-        yield Step(
-            f"{access_list.name} begins with what RFC 4890 section 4.3.1 asks for", lambda draft: _first(draft, access_list, _ERRORS)
-        )
+        yield Step(f"{access_list.name} begins with what RFC 4890 section 4.3.1 asks for", lambda draft: _first(draft, access_list, ERRORS))
     if finding.name == "neighbour-blocked":
-        yield Step(f"{access_list.name} begins with neighbour discovery", lambda draft: _first(draft, access_list, _NEIGHBOURS))
+        yield Step(f"{access_list.name} begins with neighbour discovery", lambda draft: _first(draft, access_list, NEIGHBOURS))
+    if finding.name == "one-family":
+        twin = f"{access_list.name}{'6' if access_list.family is Family.IPV4 else '4'}"
+        yield Step(
+            f"write {twin}, the twin of {access_list.name}, and place it there",
+            lambda draft: write_twin(draft, access_list, twin, placed=True),
+        )
     if entry is None:
         return
     if finding.name in ("never-reached", "no-effect"):
@@ -296,10 +313,6 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
             f"move {access_list.name} {entry.number} before {first}",
             lambda draft: edits.move_entry(draft, access_list, entry, edits.Spot(before=first)),
         )
-
-
-_ERRORS = "permit icmp/destination-unreachable,icmp/packet-too-big,icmp/time-exceeded,icmp/parameter-problem any to any"
-_NEIGHBOURS = "permit icmp/router-solicitation,icmp/router-advertisement,icmp/neighbor-solicitation,icmp/neighbor-advertisement any to any"
 
 
 def _first(draft: Draft, access_list: AccessList, text: str) -> None:

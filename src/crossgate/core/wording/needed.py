@@ -61,6 +61,12 @@ def needs(plan: Plan, expectation: Expectation, trace: Trace) -> list[Need]:
     return [_need(plan, expectation, Action.DENY, each, leg) for each in reversed(leg.asked) if each.decider is not None]
 
 
+def answer_text(plan: Plan, expectation: Expectation, action: Action, leg: LegTrace) -> str:
+    """Return an entry of an extended list for the answers of what a claim speaks of."""
+    service, mark = _answer(leg.packet)
+    return f"{action} {service} {_end(plan, expectation.destination)} to {_end(plan, expectation.source)}{mark}"
+
+
 def _decisive(expectation: Expectation, trace: Trace) -> LegTrace:
     """Return the leg that is to be stopped."""
     return trace.legs[0] if expectation.claim is Claim.DENY else trace.legs[min(1, len(trace.legs) - 1)]

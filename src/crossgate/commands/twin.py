@@ -1,0 +1,29 @@
+"""`crossgate twin`: a list in the other address family."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from crossgate.commands.editing import Change, edit_command
+from crossgate.commands.entry import ListArgument
+
+if TYPE_CHECKING:
+    from crossgate.language.draft import Draft
+
+
+@edit_command
+def twin(
+    list_name: ListArgument,
+    new: Annotated[str, typer.Argument(metavar="NEW", help="The name of the twin.")],
+    placed: Annotated[bool, typer.Option("--place", help="Place it where the list stands, too.")] = False,
+) -> Change:
+    """Write a list anew in the other address family, with the names that have addresses of both."""
+    from crossgate.language import edits
+    from crossgate.language.twin import write_twin
+
+    def change(draft: Draft) -> str:
+        return write_twin(draft, edits.find_list(draft.plan, list_name), new, placed)
+
+    return change
