@@ -37,6 +37,8 @@ from crossgate.language.draft import GIVEN, Draft
 from crossgate.language.reader import Reading, read
 from crossgate.language.twin import ERRORS, NEIGHBOURS, write_twin
 
+MENDED = frozenset(("never-reached", "no-effect", "unplaced", "nothing-permitted", "icmp6-needed", "neighbour-blocked", "one-family"))
+"""The findings that edits are looked for."""
 MOST_EDITS = 3
 MOST_MENDS = 5
 _WIDTH = 8

@@ -9,7 +9,8 @@ from crossgate.core.model.accesslist import line_name
 from crossgate.core.model.finding import Finding, Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import packet_text
-from crossgate.show.console import count, folded, quiet, strong, word
+from crossgate.language.mending import MENDED
+from crossgate.show.console import count, folded, name, quiet, strong, word
 
 
 def lines(plan: Plan, audited: Audited) -> Iterator[str]:
@@ -26,7 +27,9 @@ def lines(plan: Plan, audited: Audited) -> Iterator[str]:
     if findings:
         totals = [(severity, sum(finding.severity is severity for finding in findings)) for severity in Severity]
         accepted = [f"{len(audited.accepted)} accepted"] if audited.accepted else []
-        yield ", ".join([*(count(number, str(severity)) for severity, number in totals if number), *accepted])
+        mended = sum(finding.name in MENDED for finding in findings)
+        hint = f"; {name('crossgate mend')} looks for edits that end {mended} of them" if mended else ""
+        yield ", ".join([*(count(number, str(severity)) for severity, number in totals if number), *accepted]) + hint
     elif not (plan.lists or plan.segments or plan.devices):
         yield f"{plan.files[0]} is empty: it has no network and no list yet"
     else:

@@ -10,7 +10,7 @@ from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.trace import Verdict
-from crossgate.show.console import count, folded, leading_word, quiet, strong, word
+from crossgate.show.console import count, folded, leading_word, name, quiet, strong, word
 from crossgate.show.width import columns
 
 MOST_UNREACHED = 12
@@ -52,6 +52,10 @@ def lines(
         yield strong(
             f"{count(len(results) - failed - unknown, 'expectation')} held, {failed} failed"
             + (f", {unknown} not answered" if unknown else "")
+        ) + (
+            f"; {name('crossgate mend')} looks for edits that make {'it' if failed == 1 else 'them'} hold"
+            if failed and not plan.down
+            else ""
         )
     if results and outages is not None:
         yield ""
