@@ -53,18 +53,24 @@ class Step(NamedTuple):
 
 
 class Mend(NamedTuple):
-    """Edits that mend something, proved: what they say, how many kinds of traffic and lines they change, and the edit as a whole."""
+    """Edits that mend something, proved: what they say, what comes of them, and the edit as a whole."""
 
     said: tuple[str, ...]
     proposal: Proposal
     change: Change
 
     @property
-    def weight(self) -> tuple[int, int, int]:
-        """What ranks it: differences in traffic, new findings, lines of text."""
+    def between_machines(self) -> int:
+        """How many kinds of conversations that clients have between machines it changes; the rest is devices' own, and strays."""
+        impact = self.proposal.impact
+        return sum(not each.stray and not each.devices and bool(each.clients) for each in impact.differences) if impact else 0
+
+    @property
+    def weight(self) -> tuple[int, int, int, int]:
+        """What ranks it: differences in traffic between machines, in all, new findings, lines of text."""
         impact = self.proposal.impact
         lines = sum(line.startswith(("+", "-")) and not line.startswith(("+++", "---")) for line in self.proposal.diff)
-        return (len(impact.differences) if impact else 0, len(impact.findings) if impact else 0, lines)
+        return (self.between_machines, len(impact.differences) if impact else 0, len(impact.findings) if impact else 0, lines)
 
 
 class Mendable(NamedTuple):

@@ -32,7 +32,12 @@ def effect(mend: Mend) -> str:
     impact = mend.proposal.impact
     if impact is None or not impact.differences:
         return "no packet is treated otherwise"
-    told = [count(len(impact.differences), "kind") + " of traffic treated otherwise"]
+    between = mend.between_machines
+    told = [
+        f"{count(between, 'kind')} of traffic between machines treated otherwise"
+        if between
+        else "only devices' own traffic and strays are treated otherwise"
+    ]
     held = sum(each.now.held for each in impact.turned)
     if held:
         told.append(f"{held} {'expectation holds' if held == 1 else 'expectations hold'} then")
