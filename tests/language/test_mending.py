@@ -35,7 +35,14 @@ def holds_packet_by_packet(network: Network, claim: Expectation) -> bool:
         hosts = [network.plan.hosts[word] for word in (claim.source, claim.destination)]
         ends = [{each.value for each in host.addresses if each.family is family} for host in hosts]
         for packet in net.openings(family):
-            if packet.source in ends[0] and packet.destination in ends[1] and service.matches(packet) and packet.fragment is False:
+            clients = packet.source_port is None or network.plan.client_ports[0] <= packet.source_port <= network.plan.client_ports[1]
+            if (
+                clients
+                and packet.source in ends[0]
+                and packet.destination in ends[1]
+                and service.matches(packet)
+                and packet.fragment is False
+            ):
                 for opened in states([*network.plan.windows.values()]):
                     for trace in Tracer(network, opened).alternatives(net.conversation(network, packet)):
                         if trace.verdict is not wanted:
