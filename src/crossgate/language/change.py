@@ -51,14 +51,15 @@ class Proposal(NamedTuple):
 
 
 def propose(
-    path: Path, reading: Reading, change: Change, now: datetime, *, anyway: bool = False, harmless: bool = False, tell: Tell | None = None
-) -> Proposal:
+    path: Path, reading: Reading, change: Change, now: datetime, *, anyway: bool = False, harmless: bool = False, tell: Tell | None = None,
+    session: Session | None = None,
+) -> Proposal:  # fmt: skip
     """Work out a change of the plan in `path`, as it was read.
 
     It is refused when the plan would have errors, when an expectation that holds would not any more, when there would be a
     new finding that is an error, and when what it does is not known; all but the first are allowed where it is to be made
     `anyway`. A `harmless` one may not change any traffic. A file that was tidy stays so.
-    `tell` is told how far the comparison of the two plans is.
+    `tell` is told how far the comparison of the two plans is. A `session` of the plan as it was is used again where there is one.
     """
     draft = Draft(reading)
     said = change(draft)
@@ -81,7 +82,7 @@ def propose(
         old = {file: old[file] for file in new}
         plan = read(path, {**reading.data, **new}).plan
     diff = tuple(_diff(old, new))
-    impact = impact_of(Session(reading.plan), Session(plan), now, tell, draft.proved)
+    impact = impact_of(session or Session(reading.plan), Session(plan), now, tell, draft.proved)
     refused = "" if anyway else _why_refused(impact)
     if harmless and impact.differences:
         refused = "traffic would be treated otherwise, which must not be; please report this plan"

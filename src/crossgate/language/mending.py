@@ -85,6 +85,7 @@ class Mendable(NamedTuple):
 
 def mend_claim(path: Path, reading: Reading, index: int, verified: Verified, now: datetime) -> Mendable:
     """Look for mends of the expectation that has an index in the plan, and does not hold."""
+    session = Session(reading.plan)  # what is worked out for the plan as it is serves every proof
     what, place = verified.expectation.text, verified.expectation.place
     if not verified.answered or verified.broken is None:
         return Mendable(what, place, verified.why, (), f"no edit of a list does it; needed: {verified.needed}")
@@ -101,7 +102,7 @@ def mend_claim(path: Path, reading: Reading, index: int, verified: Verified, now
                     continue
                 again = Verifier(Session(after.plan)).verify(after.plan.expectations[index])
                 if again.held:
-                    mend = _proved(path, reading, after, (*steps, step), now)
+                    mend = _proved(path, reading, after, (*steps, step), now, session)
                     if not mend.proposal.refused:
                         mends.append(mend)
                     else:
@@ -137,7 +138,7 @@ def _applied(path: Path, state: Reading, step: Step) -> Reading | None:
         return None
 
 
-def _proved(path: Path, reading: Reading, after: Reading, steps: Sequence[Step], now: datetime) -> Mend:
+def _proved(path: Path, reading: Reading, after: Reading, steps: Sequence[Step], now: datetime, session: Session | None = None) -> Mend:
     """Return edits that were made one after the other as one, proved against the plan as it was."""
     said = tuple(each.said for each in steps)
 
@@ -147,7 +148,7 @@ def _proved(path: Path, reading: Reading, after: Reading, steps: Sequence[Step],
                 draft.rewrite(file, data.decode("utf-8-sig"))
         return "; ".join(said)
 
-    return Mend(said, propose(path, reading, change, now), change)
+    return Mend(said, propose(path, reading, change, now, session=session), change)
 
 
 # ---- Edits for a claim
