@@ -223,8 +223,10 @@ def host(words: Words, names: Names) -> None:
     on = _on(words, names, own)
     for index, address in enumerate(own, start):
         _belongs(words, index, address, on, names)
+        if not on.outside:
+            continue
         inside = next((each.name for each in names.plan.segments.values() if each.holds(address) and not each.outside), None)
-        if on.outside and inside is not None:
+        if inside is not None:
             raise words.error(f"{address} is in {inside}, so it is not on {on.name}, which is all that no subnet covers", index=index)
     at = _at(words)
     gateways: dict[Family, Address] = {}
