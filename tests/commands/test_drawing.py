@@ -192,3 +192,23 @@ def test_an_empty_plan_has_a_report_too(run: Run, tmp_path: Path) -> None:
     (tmp_path / "p.gate").write_text('title "nothing yet"\n')
     assert run("report").returncode == 0
     assert "nothing is expected yet, no findings" in (tmp_path / "report.html").read_text()
+
+
+def test_a_file_is_written_whole_or_stays_as_it_was(run: Run, demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (demo / "x.svg").write_text("before")
+    (demo / "x.svg").chmod(0o640)
+
+    def full(self: Path, data: bytes) -> int:
+        with self.open("wb") as file:
+            file.write(data[:100])
+        raise OSError(28, "No space left on device")
+
+    with monkeypatch.context() as patch:
+        patch.setattr(Path, "write_bytes", full)
+        refused = run("draw", "network", "--out", "x.svg")
+    assert (refused.returncode, (demo / "x.svg").read_text()) == (2, "before")
+    assert "x.svg cannot be written: No space left on device" in refused.stderr
+    assert [each.name for each in demo.glob(".x.svg*")] == []
+    assert run("draw", "network", "--out", "x.svg").returncode == 0
+    assert (demo / "x.svg").stat().st_mode & 0o777 == 0o640
+    assert run("report", "--out", "/dev/null").returncode == 0

@@ -170,13 +170,23 @@ def print_json(document: dict[str, Any]) -> None:
 
 
 def write_file(path: Path, text: str | bytes, inputs: Iterable[str]) -> None:
-    """Write a file. Raises `PlanError` when that cannot be done, or when it is one of the files that were read."""
+    """Write a file, whole or not at all. Raises `PlanError` when that cannot be done, or when it is one of the files that were read."""
     for name in inputs:
         if path.exists() and Path(name).exists() and path.samefile(name):
             raise PlanError(f"{path} is part of the plan that this is about; name another file to write to")
+    data = text if isinstance(text, bytes) else text.encode()
+    target = Path(os.path.realpath(path))
+    beside = target.with_name(f".{target.name}.{os.getpid()}.new")
     try:
-        path.write_bytes(text if isinstance(text, bytes) else text.encode())
+        if target.exists() and not target.is_file():  # a pipe or a device is only written to
+            target.write_bytes(data)
+            return
+        beside.write_bytes(data)
+        if target.exists():
+            beside.chmod(target.stat().st_mode)
+        os.replace(beside, target)
     except OSError as error:
+        beside.unlink(missing_ok=True)
         raise PlanError(f"{path} cannot be written: {error.strerror}") from None
 
 
