@@ -20,7 +20,7 @@ fast: $(MADE)  ## run the tests that start no process, up to the first that fail
 	$(PYTHON) -m pytest -n auto -x -m "not process"
 
 fuzz: $(MADE)  ## feed the readers, the command line and the edits mutations for SECONDS (60) each
-	CROSSGATE_FUZZ=$(or $(SECONDS),60) $(PYTHON) -m pytest tests/language/test_hostile.py tests/language/test_edits.py tests/commands/test_unbreakable.py tests/formats/readers/test_hostile.py tests/core/lists/test_bulk.py -k "mutated or any_command_line or any_sequence or long_drawn"
+	CROSSGATE_FUZZ=$(or $(SECONDS),60) $(PYTHON) -m pytest tests/language/test_hostile.py tests/language/test_edits.py tests/commands/test_unbreakable.py tests/formats/readers/test_hostile.py tests/formats/exchange/test_hostile.py tests/core/lists/test_bulk.py -k "mutated or any_command_line or any_sequence or long_drawn"
 
 lint: $(MADE)  ## check style and format
 	$(PYTHON) -m ruff check .
