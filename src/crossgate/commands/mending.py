@@ -101,7 +101,7 @@ def _found(path: Path, reading: Reading, words: Sequence[str], now: datetime) ->
         if words != told[: len(words)] or finding.name == "locked-out":
             continue
         named = True
-        mended = mend_finding(path, reading, finding, now)
+        mended = mend_finding(path, reading, finding, now, session)
         if words or mended.mends:
             yield mended
     if words and not named:

@@ -6,9 +6,9 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from crossgate.core.answers.distil import Distilled, Distiller
-from crossgate.core.model.accesslist import AccessList, Action, Kind, Otherwise
+from crossgate.core.model.accesslist import AccessList, Action, Kind
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.errors import Place, PlanError
+from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.itineraries import Network
@@ -16,7 +16,7 @@ from crossgate.core.network.routing import Crossing, Endpoint
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.region import Region, entry_region
 from crossgate.language import edits
-from crossgate.language.draft import GIVEN, Draft
+from crossgate.language.draft import Draft
 
 Pairs = Mapping[tuple[Address, Address], bool]
 
@@ -48,7 +48,7 @@ def write(draft: Draft, distiller: Distiller, target: Target, room: float) -> st
     if there is None:
         edits.new_list(draft, target.name, Kind.EXTENDED, family, texts)
         if target.place is not None:
-            edits.place_list(draft, _empty(target.name, family), crossings[0].direction, crossings[0].point)
+            edits.place_list(draft, edits.empty_list(target.name, Kind.EXTENDED, family), crossings[0].direction, crossings[0].point)
     else:
         edits.add_entries(draft, there, texts)
     missing, number = distiller.unanswered, sum(each.conversations for each in found)
@@ -93,7 +93,7 @@ def _remark(each: Distilled) -> str:
 
 def _needed(draft: Draft, found: list[Distilled], family: Family, there: AccessList | None) -> list[Distilled]:
     """Leave out entries all of which another one has, or a permit of the list before its first denial."""
-    given = there or _empty("distilled", family)
+    given = there or edits.empty_list("distilled", Kind.EXTENDED, family)
     regions = [entry_region(edits.given_entry(draft, given, each.text), family) for each in found]
     held: list[Region | None] = []
     for entry in given.entries:
@@ -107,11 +107,6 @@ def _needed(draft: Draft, found: list[Distilled], family: Family, there: AccessL
         if not any(_within(own, other) for other in others):
             kept.append(each)
     return kept
-
-
-def _empty(name: str, family: Family) -> AccessList:
-    """Return an extended list without entries."""
-    return AccessList(name, Kind.EXTENDED, family, (), Otherwise(Action.DENY, Place(GIVEN, 1), False), Place(GIVEN, 1))
 
 
 def _within(one: Region | None, other: Region | None) -> bool:

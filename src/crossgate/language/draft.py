@@ -6,7 +6,7 @@ Line numbers are those of the plan as it was read, whatever has been changed sin
 from __future__ import annotations
 
 from codecs import BOM_UTF8
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -76,6 +76,14 @@ class Draft:
         at = self._at(place)
         at.heads = not self.line(place).indent
         at.line = None
+
+    def replace_block(self, first: Place, last: Place, texts: Sequence[str]) -> None:
+        """Put other lines in the place of those from one to another, both taken out."""
+        for number in range(first.line + 1, last.line + 1):
+            self.drop(Place(first.file, number))
+        self.replace(first, texts[0])
+        if texts[1:]:
+            self.after(first, *texts[1:])
 
     def after(self, place: Place, *texts: str) -> None:
         """Put lines below one; a last line without a line ending leaves the file without one."""

@@ -14,7 +14,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from crossgate.core.lists import insertion
-from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, Entry, Kind
+from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, Entry, Kind, Otherwise
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.network import Direction, Placement, Point
@@ -222,18 +222,25 @@ def _insert(draft: Draft, access_list: AccessList, number: int, body: str, other
         draft.after(max([access_list.place, *(note.place for note in access_list.notes)], key=lambda place: place.line), text)
 
 
+def empty_list(name: str, kind: Kind, family: Family) -> AccessList:
+    """Return a list without entries, that entries can be read for and that can be placed before it is written."""
+    place = Place(GIVEN, 1)
+    return AccessList(name, kind, family, (), Otherwise(Action.DENY, place, written=False), place)
+
+
 def header_given(name: str, kind: Kind, family: Family) -> None:
     """Raise `PlanError` where a list cannot have a name."""
     header(Words(Line(GIVEN, 1, f"list {name} {kind} {family.word}")))
 
 
-def new_list(draft: Draft, name: str, kind: Kind, family: Family, entries: Sequence[str] = ()) -> None:
+def new_list(draft: Draft, name: str, kind: Kind, family: Family, entries: Sequence[str] = (), otherwise: Action | None = None) -> None:
     """Write a list behind the last one, with some entries, numbered in steps of ten. Raises `PlanError` when there is one of that name, or the name is none."""
     header_given(name, kind, family)
     plan = draft.plan
     if name in plan.lists:
         raise PlanError(f"there is a list {name} already (line {plan.lists[name].place.line}); give the new one another name")
-    texts = ("", f"list {name} {kind} {family.word}", *(f"    {10 * number} {each}" for number, each in enumerate(entries, 1)))
+    numbered = [f"    {10 * number} {each}" for number, each in enumerate(entries, 1)]
+    texts = ("", f"list {name} {kind} {family.word}", *numbered, *([] if otherwise is None else [f"    otherwise {otherwise}"]))
     add_lists(draft, texts)
 
 
@@ -262,15 +269,6 @@ def drop_list(draft: Draft, access_list: AccessList) -> None:
     last = last_line(access_list)
     for number in range(access_list.place.line, last.line + 1):
         draft.drop(Place(access_list.place.file, number))
-
-
-def replace_list(draft: Draft, access_list: AccessList, lines: Sequence[str]) -> None:
-    """Put other lines in the place of a list with its block."""
-    for number in range(access_list.place.line + 1, last_line(access_list).line + 1):
-        draft.drop(Place(access_list.place.file, number))
-    draft.replace(access_list.place, lines[0])
-    if lines[1:]:
-        draft.after(access_list.place, *lines[1:])
 
 
 def renumber(draft: Draft, access_list: AccessList, start: int, step: int) -> dict[int, int]:

@@ -8,7 +8,6 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
@@ -18,17 +17,17 @@ from typing import NamedTuple
 
 from crossgate.core.lists.rules import Rule, prefixes_of
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, DeciderKey, Kind, Otherwise, numbered_kind
+from crossgate.core.model.accesslist import MOST_NUMBER, Action, DeciderKey, Kind, numbered_kind
 from crossgate.core.model.address import Family, Pattern, everything, format_address, single
-from crossgate.core.model.errors import Place, PlanError
+from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.packet import ECHO, icmp_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceError, ServiceTerm, format_ports, join_ports
 from crossgate.core.sets.patterns import joined
 from crossgate.language import edits
-from crossgate.language.draft import GIVEN, Draft
-from crossgate.language.network import ComingDevice, ComingSegment, take_in_network
+from crossgate.language.draft import Draft
+from crossgate.language.network import ComingDevice, ComingSegment, plain_name, take_in_network
 
 _STEP = 10
 _MOST_PREFIXES = 1 << 16
@@ -133,8 +132,7 @@ def list_name(name: str) -> str:
     """Return a name that a list of a plan may have, near another one."""
     if name.isascii() and name.isdecimal() and int(name[:12]) <= MOST_NUMBER:
         return str(int(name))
-    own = re.sub(r"[^A-Za-z0-9_-]+", "-", name).strip("-")
-    return own if own[:1].isascii() and own[:1].isalpha() else f"list-{own}".rstrip("-")
+    return plain_name(name, "list")
 
 
 def take_in(draft: Draft, coming: Sequence[Coming], replace: bool) -> tuple[str, dict[DeciderKey, int]]:
@@ -159,7 +157,7 @@ def take_in(draft: Draft, coming: Sequence[Coming], replace: bool) -> tuple[str,
         if old is None:
             new += ["", *lines]
         else:
-            edits.replace_list(draft, old, lines)
+            draft.replace_block(old.place, edits.last_line(old), lines)
         said.append(f"{own.name} ({len(entries)} entr{'y' if len(entries) == 1 else 'ies'})")
         hits |= {DeciderKey(own.name, each.number): each.hits for each in entries if each.hits}
         if own.hits_otherwise():
@@ -217,7 +215,7 @@ def _place(draft: Draft, places: Sequence[ComingPlace], replace: bool) -> str:
             continue
         if standing is not None and replace:
             edits.lift_list(draft, standing, direction, point)
-        empty = AccessList(each.of.name, Kind.EXTENDED, family, (), Otherwise(Action.DENY, Place(GIVEN, 1), False), Place(GIVEN, 1))
+        empty = edits.empty_list(each.of.name, Kind.EXTENDED, family)
         if draft.plan.placements:
             edits.place_list(draft, empty, direction, point, free=standing is not None and replace)
         else:

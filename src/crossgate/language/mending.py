@@ -9,7 +9,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -17,8 +16,7 @@ from typing import NamedTuple
 
 from crossgate.core.answers.points import suited
 from crossgate.core.answers.verify import Broken, Verified, Verifier
-from crossgate.core.audit import audit
-from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind, Otherwise
+from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation, Only, Promise
 from crossgate.core.model.errors import Place, PlanError
@@ -30,15 +28,14 @@ from crossgate.core.network.itineraries import Network
 from crossgate.core.network.routing import Crossing
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict
-from crossgate.core.wording.needed import answer_text, needs
+from crossgate.core.wording.needed import answer_text, end_text, needs
 from crossgate.language import edits
 from crossgate.language.change import Change, Proposal, propose
-from crossgate.language.draft import GIVEN, Draft
+from crossgate.language.draft import Draft
+from crossgate.language.network import plain_name
 from crossgate.language.reader import Reading, read
 from crossgate.language.twin import ERRORS, NEIGHBOURS, write_twin
 
-MENDED = frozenset(("never-reached", "no-effect", "unplaced", "nothing-permitted", "icmp6-needed", "neighbour-blocked", "one-family"))
-"""The findings that edits are looked for."""
 MOST_EDITS = 3
 MOST_MENDS = 5
 _WIDTH = 8
@@ -102,7 +99,7 @@ def mend_claim(path: Path, reading: Reading, index: int, verified: Verified, now
                     continue
                 again = Verifier(Session(after.plan)).verify(after.plan.expectations[index])
                 if again.held:
-                    mend = _proved(path, reading, after, (*steps, step), now, session)
+                    mend = _proved(path, reading, after, tuple(each.said for each in (*steps, step)), now, session)
                     if not mend.proposal.refused:
                         mends.append(mend)
                     else:
@@ -138,9 +135,8 @@ def _applied(path: Path, state: Reading, step: Step) -> Reading | None:
         return None
 
 
-def _proved(path: Path, reading: Reading, after: Reading, steps: Sequence[Step], now: datetime, session: Session | None = None) -> Mend:
+def _proved(path: Path, reading: Reading, after: Reading, said: tuple[str, ...], now: datetime, session: Session) -> Mend:
     """Return edits that were made one after the other as one, proved against the plan as it was."""
-    said = tuple(each.said for each in steps)
 
     def change(draft: Draft) -> str:
         for file, data in after.data.items():
@@ -166,7 +162,7 @@ def _steps(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
                 where = f"before {need.before.number}" if need.before is not None else "at the end"
                 yield Step(f"in list {need.access_list.name}, {where}: {lines}", _insertions(need.access_list.name, numbers, texts))
     if broken.claim.claim is Claim.DENY:
-        ends = [_end(plan, word) for word in (broken.claim.source, broken.claim.destination)]
+        ends = [end_text(plan, word) for word in (broken.claim.source, broken.claim.destination)]
         for texts in _timed(plan, broken.claim, f"deny {broken.claim.service} {ends[0]} to {ends[1]}"):
             yield from _new_lists(plan, broken, texts)
     if broken.claim.claim is Claim.HALF_OPEN and broken.trace.verdict is Verdict.PERMITTED:
@@ -189,8 +185,8 @@ def _timed(plan: Plan, claim: Expectation, text: str) -> Iterator[list[str]]:
 
 def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
     """Yield what an `only` line says as entries, permits closed by a denial of all else: in a list on the way, or in a new one."""
-    source = _end(plan, promise.source)
-    destination = "any" if is_elsewhere(plan, promise) else _end(plan, promise.destination)
+    source = end_text(plan, promise.source)
+    destination = "any" if is_elsewhere(plan, promise) else end_text(plan, promise.destination)
     texts = [f"permit {service} {source} to {destination}" for service in promise.services]
     texts.append(f"deny ip {source} to {destination}")
     for asked in broken.trace.legs[0].asked:
@@ -238,18 +234,11 @@ def _new_lists(plan: Plan, broken: Broken, entries: Sequence[str], back: bool = 
             yield Step(said, _new_list(name, family, entries, crossing))
 
 
-def _end(plan: Plan, word: str) -> str:
-    return "any" if word in plan.segments and plan.segments[word].outside else word
-
-
 def _free_name(plan: Plan, crossing: Crossing, family: Family) -> str:
     point = crossing.point
     part = f"{point.owner}-{point.part}" if point.kind is not PointKind.SUBNET else point.owner
-    name = re.sub(
-        r"[^A-Za-z0-9_-]+",
-        "-",
-        f"{part}-{'in' if crossing.direction is Direction.INBOUND else 'out'}{'6' if family is Family.IPV6 else ''}",
-    )
+    side = "in" if crossing.direction is Direction.INBOUND else "out"
+    name = plain_name(f"{part}-{side}{'6' if family is Family.IPV6 else ''}", "list")
     while name in plan.lists:
         name += "-2"
     return name
@@ -257,10 +246,8 @@ def _free_name(plan: Plan, crossing: Crossing, family: Family) -> str:
 
 def _new_list(name: str, family: Family, entries: Sequence[str], crossing: Crossing) -> Callable[[Draft], object]:
     def change(draft: Draft) -> None:
-        lines = [f"    {10 * number} {each}" for number, each in enumerate(entries, 1)]
-        edits.add_lists(draft, ["", f"list {name} extended {family.word}", *lines, "    otherwise permit"])
-        empty = AccessList(name, Kind.EXTENDED, family, (), Otherwise(Action.PERMIT, Place(GIVEN, 1), True), Place(GIVEN, 1))
-        edits.place_list(draft, empty, crossing.direction, crossing.point)
+        edits.new_list(draft, name, Kind.EXTENDED, family, entries, Action.PERMIT)
+        edits.place_list(draft, edits.empty_list(name, Kind.EXTENDED, family), crossing.direction, crossing.point)
 
     return change
 
@@ -268,28 +255,25 @@ def _new_list(name: str, family: Family, entries: Sequence[str], crossing: Cross
 # ---- Edits for a finding
 
 
-def mend_finding(path: Path, reading: Reading, finding: Finding, now: datetime) -> Mendable:
-    """Look for mends of a finding."""
+def mend_finding(path: Path, reading: Reading, finding: Finding, now: datetime, session: Session) -> Mendable:
+    """Look for mends of a finding; `session` is of the plan as it is."""
     where = "" if finding.access_list is None else f" in {finding.access_list}" + ("" if finding.entry is None else f" {finding.entry}")
     mends = []
     for step in _steps_for(reading.plan, finding):
         after = _applied(path, reading, step)
         if after is None:
             continue
-        mend = _proved(path, reading, after, (step,), now)
-        if not mend.proposal.refused and _ended(after.plan, finding, now):
+        mend = _proved(path, reading, after, (step.said,), now, session)
+        if not mend.proposal.refused and _ended(mend.proposal, finding):
             mends.append(mend)
     mends.sort(key=lambda each: each.weight)
     return Mendable(f"{finding.name}{where}", finding.place, finding.fault.what, mends[:MOST_MENDS], "" if mends else finding.fault.mend)
 
 
-def _ended(plan: Plan, finding: Finding, now: datetime) -> bool:
-    """Whether a plan has a finding no more."""
-    session = Session(plan)
-    return not any(
-        (each.name, each.access_list, each.fault.what) == (finding.name, finding.access_list, finding.fault.what)
-        for each in audit(session, now).findings
-    )
+def _ended(proposal: Proposal, finding: Finding) -> bool:
+    """Whether an edit ends a finding."""
+    gone = proposal.impact.gone if proposal.impact else []
+    return any((each.name, each.access_list, each.fault.what) == (finding.name, finding.access_list, finding.fault.what) for each in gone)
 
 
 def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
@@ -345,7 +329,7 @@ def mend_all(path: Path, reading: Reading, now: datetime) -> tuple[Mend | None, 
 
     It ends, since the number of failing expectations falls with every step.
     """
-    state, steps = reading, list[Step]()
+    state, said = reading, list[str]()
     while True:
         verifier = Verifier(Session(state.plan))
         failed = [(index, result) for index, each in enumerate(state.plan.expectations) if not (result := verifier.verify(each)).held]
@@ -355,8 +339,8 @@ def mend_all(path: Path, reading: Reading, now: datetime) -> tuple[Mend | None, 
             if found.mends:
                 best = found.mends[0]
                 state = read(path, {**state.data, **best.proposal.new})
-                steps += [Step(each, lambda draft: None) for each in best.said]
+                said += best.said
                 break
             left.append(found)
         else:
-            return (_proved(path, reading, state, steps, now) if steps else None), left
+            return (_proved(path, reading, state, tuple(said), now, Session(reading.plan)) if said else None), left

@@ -72,10 +72,15 @@ class ComingSegment:
     outside: bool = False
 
 
+def plain_name(name: str, lead: str) -> str:
+    """Return a name that something in a plan may have, near another one; one that does not begin with a letter gets a `lead`."""
+    own = re.sub(r"[^A-Za-z0-9_-]+", "-", name).strip("-")
+    return own if own[:1].isalpha() else f"{lead}-{own}".rstrip("-")
+
+
 def device_name(name: str) -> str:
     """Return a name that a device of a plan may have, near another one."""
-    own = re.sub(r"[^A-Za-z0-9_-]+", "-", name).strip("-")
-    return own if own[:1].isalpha() else f"device-{own}".rstrip("-")
+    return plain_name(name, "device")
 
 
 def part_name(name: str) -> str:
@@ -107,7 +112,7 @@ def take_in_network(
         if old is None:
             blocks += ["", *lines]
         else:
-            _replace(draft, old, lines)
+            draft.replace_block(old.place, last_line(old), lines)
     _add(draft, new_segments, blocks)
     told = [f"{', '.join(device_name(each.name) for each in devices)}"] if devices else []
     return "; ".join([*told, *([f"new: {', '.join(chosen.new)}"] if chosen.new else [])]), chosen.subnets
@@ -153,14 +158,6 @@ def last_line(device: Device) -> Place:
     """Return where the last line of a device's block stands."""
     places = [each.place for part in (device.interfaces, device.ports) for each in part.values()]
     return max([device.place, *places, *(each.place for each in device.routes)], key=lambda place: place.line)
-
-
-def _replace(draft: Draft, old: Device, lines: Sequence[str]) -> None:
-    for number in range(old.place.line + 1, last_line(old).line + 1):
-        draft.drop(Place(old.place.file, number))
-    draft.replace(old.place, lines[0])
-    if lines[1:]:
-        draft.after(old.place, *lines[1:])
 
 
 def _block(device: ComingDevice, old: Device | None, chosen: _Subnets, cabled: set[str], remarks: list[str]) -> Iterator[str]:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from crossgate.core.model.accesslist import AccessList, Action, Kind, Otherwise
+from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Family
-from crossgate.core.model.errors import Place, PlanError
+from crossgate.core.model.errors import PlanError
 from crossgate.language import edits
-from crossgate.language.draft import GIVEN, Draft
+from crossgate.language.draft import Draft
 
 ERRORS = "permit icmp/destination-unreachable,icmp/packet-too-big,icmp/time-exceeded,icmp/parameter-problem any to any"
 """What no IPv6 list may drop (RFC 4890 section 4.3.1)."""
@@ -25,7 +25,7 @@ def write_twin(draft: Draft, access_list: AccessList, name: str, placed: bool) -
     An IPv6 twin of an extended list begins with the ICMPv6 messages that must not be dropped. Raises `PlanError` where nothing of it has a twin.
     """
     family = other_family(access_list.family)
-    empty = AccessList(name, access_list.kind, family, (), Otherwise(Action.DENY, Place(GIVEN, 1), False), Place(GIVEN, 1))
+    empty = edits.empty_list(name, access_list.kind, family)
     lines, left = [], []
     for entry in access_list.entries:
         text = f"{'off ' * entry.off}{entry.text}" + (f' "{entry.comment}"' if entry.comment else "")

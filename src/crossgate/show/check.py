@@ -6,10 +6,9 @@ from collections.abc import Iterator
 
 from crossgate.core.audit import Audited
 from crossgate.core.model.accesslist import line_name
-from crossgate.core.model.finding import Finding, Severity
+from crossgate.core.model.finding import MENDED, Finding, Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import packet_text
-from crossgate.language.mending import MENDED
 from crossgate.show.console import count, folded, name, quiet, strong, word
 
 

@@ -12,7 +12,7 @@ from itertools import product
 from typing import NamedTuple
 
 from crossgate.core.model.accesslist import AccessList, Action, Entry
-from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.address import Pattern, everything
 from crossgate.core.model.packet import ICMP
 from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceTerm, protocol_name
 
@@ -185,7 +185,7 @@ def _terms(term: ServiceTerm, able: Abilities) -> Iterator[ServiceTerm]:
         yield term._replace(ports=(each,))
 
 
-def closing(access_list: AccessList, family: Family) -> Rule:
+def closing(access_list: AccessList) -> Rule:
     """Return the otherwise line as a rule, without a number."""
-    everything = Pattern(family, 0, family.mask)
-    return Rule(access_list.otherwise.action, None, everything, everything)
+    every = everything(access_list.family)
+    return Rule(access_list.otherwise.action, None, every, every)

@@ -149,6 +149,10 @@ KINDS = {
 """The findings that there are, by name, in the order in which they are looked for."""
 
 
+MENDED = frozenset(("never-reached", "no-effect", "unplaced", "nothing-permitted", "icmp6-needed", "neighbour-blocked", "one-family"))
+"""The findings that edits are looked for."""
+
+
 class Fault(NamedTuple):
     """What is wrong with one thing, and how to mend it."""
 

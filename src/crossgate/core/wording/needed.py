@@ -64,7 +64,7 @@ def needs(plan: Plan, expectation: Expectation, trace: Trace) -> list[Need]:
 def answer_text(plan: Plan, expectation: Expectation, action: Action, leg: LegTrace) -> str:
     """Return an entry of an extended list for the answers of what a claim speaks of."""
     service, mark = _answer(leg.packet)
-    return f"{action} {service} {_end(plan, expectation.destination)} to {_end(plan, expectation.source)}{mark}"
+    return f"{action} {service} {end_text(plan, expectation.destination)} to {end_text(plan, expectation.source)}{mark}"
 
 
 def _decisive(expectation: Expectation, trace: Trace) -> LegTrace:
@@ -82,7 +82,7 @@ def _need(plan: Plan, expectation: Expectation, action: Action, asked: Asked, le
 
 def _body(plan: Plan, expectation: Expectation, access_list: AccessList, leg: LegTrace) -> str:
     """Write what an entry takes that is for one leg of what a claim speaks of, in the words of the claim."""
-    source, destination = (_end(plan, word) for word in (expectation.source, expectation.destination))
+    source, destination = (end_text(plan, word) for word in (expectation.source, expectation.destination))
     if access_list.kind is Kind.STANDARD:
         return destination if leg.leg.returns else source
     if leg.leg.returns:
@@ -101,6 +101,6 @@ def _answer(packet: Packet) -> tuple[str, str]:
     return service_of(packet), ""
 
 
-def _end(plan: Plan, word: str) -> str:
+def end_text(plan: Plan, word: str) -> str:
     """Return an end of a claim as an entry can name it: an outside is any there."""
     return "any" if word in plan.segments and plan.segments[word].outside else word

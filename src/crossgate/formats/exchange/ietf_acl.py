@@ -89,7 +89,7 @@ def _acl(access_list: AccessList, wanted: Wanted, written: Written) -> dict[str,
     if cut:
         written.told.append(f"list {name}: {_many(cut, 'comment')} cut, since the names of aces have at most {_MOST_NAME} characters")
     aces = [_ace(each, _cut(_ace_name(each)), access_list.family) for each in taken.rules]
-    aces.append(_ace(closing(access_list, access_list.family), OTHERWISE, access_list.family))
+    aces.append(_ace(closing(access_list), OTHERWISE, access_list.family))
     if wanted.hits is not None:
         counted = set()
         for rule, ace in zip((*taken.rules, None), aces, strict=True):

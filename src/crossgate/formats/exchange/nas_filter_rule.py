@@ -56,13 +56,13 @@ def write(wanted: Wanted) -> Written:
             )
         by_side[side] = each
     lines: list[str] = []
-    for (direction, family), each in by_side.items():
+    for (direction, _), each in by_side.items():
         taken = rules_of(each, _ABLE, wanted.limit)
         tell(each, taken.unsaid, taken.off, written)
         remarks = len(each.notes) + sum(bool(entry.comment) for entry in each.entries)
         if remarks:
             written.told.append(f"list {each.name}: its comments and notes ({remarks}) are left out, since rules have none")
-        lines += [_line(rule, direction) for rule in (*taken.rules, closing(each, family))]
+        lines += [_line(rule, direction) for rule in (*taken.rules, closing(each))]
     for direction in dict.fromkeys(direction for direction, _ in by_side):
         for family in Family:
             if (direction, family) not in by_side:

@@ -24,8 +24,6 @@ class Format:
     reading: str
     writing: str
     takes: Collection[str] = ()
-    several: bool = False
-    """Several files come in as one."""
 
     def read(self, given: Given) -> Coming:
         """Read a file. Raises `PlanError`."""
