@@ -11,7 +11,8 @@ import pytest
 from crossgate.core.model.address import Family
 from crossgate.core.model.network import Direction
 from crossgate.core.model.plan import Plan
-from crossgate.draw.layout import Picture, laid_out
+from crossgate.draw.layout import laid_out
+from crossgate.draw.picture import Picture
 from crossgate.draw.style import DARK, LIGHT, MARKS, Theme, text_width
 from crossgate.language.reader import read_plan
 from tests.conftest import Read
@@ -154,3 +155,12 @@ def test_letters_are_as_wide_as_the_font_has_them() -> None:
             drawn = path.get_extents().width
             assert drawn <= text_width(text, 100, strong) + 1
             assert text_width(text, 100, strong) <= drawn * 1.15 + 20
+
+
+def test_a_subnet_without_a_device_is_drawn_with_its_machines(plan_of: Read) -> None:
+    picture = laid_out(plan_of(PLACES + "subnet alone 10.9.0.0/24\nhost hermit 10.9.0.2 on alone\n"))
+    assert {"alone", "a", "b"} <= picture.bars.keys()
+    assert "hermit" in picture.hosts
+    assert overlapping(picture) == []
+    alone = laid_out(plan_of("subnet alone 10.9.0.0/24\nhost hermit 10.9.0.2 on alone\n"))
+    assert alone.bars.keys() == {"alone"}

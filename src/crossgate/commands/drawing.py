@@ -275,11 +275,7 @@ def share_bars_of(plan: Plan, list_name: str, when: datetime) -> list[Bar]:
 
     access_list = plan.access_list(list_name)
     now = open_at(plan.windows.values(), when)
-    found = shares(access_list, now)
-    unreached = {
-        each.decider.number for each in found if each.decider.entry is not None and not each.taken and each.decider.entry.in_force(now)
-    }
-    return share_bars(found, frozenset(number for number in unreached if number is not None))
+    return share_bars(shares(access_list, now), now)
 
 
 # ---- The sheet

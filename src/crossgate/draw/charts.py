@@ -116,8 +116,8 @@ class Bar(NamedTuple):
     told: str
 
 
-def bars_sheet(title: str, below: str, bars: Sequence[Bar], theme: Theme, size: Size = None, logarithmic: bool = True) -> Sheet:
-    """Draw lines of a list in the order read, each with a bar of what it takes, on a logarithmic scale where that is wide."""
+def bars_sheet(title: str, below: str, bars: Sequence[Bar], theme: Theme, size: Size = None) -> Sheet:
+    """Draw lines of a list in the order read, each with a bar of what it takes, on a logarithmic scale."""
     row = 24.0
     longest = 62
     texts = [each.text if len(each.text) <= longest else each.text[: longest - 1] + "…" for each in bars]
@@ -138,7 +138,7 @@ def bars_sheet(title: str, below: str, bars: Sequence[Bar], theme: Theme, size: 
         color = theme.permit if bar.permits else theme.deny
         sheet.text(bar.name, _MARGIN, y + 15, TEXT, strong=True)
         sheet.text(text, _MARGIN + names + 12, y + 15, TEXT, theme.quiet if bar.hollow else theme.ink)
-        share = 0.0 if bar.amount <= 0 else 0.06 + 0.94 * (log10(bar.amount) - log10(least)) / spread if logarithmic else bar.amount / most
+        share = 0.0 if bar.amount <= 0 else 0.06 + 0.94 * (log10(bar.amount) - log10(least)) / spread
         length = max(room * min(share, 1.0), 3.0 if bar.amount > 0 else 0.0)
         if bar.hollow:
             sheet.box(left, y + 5, 40, 12, theme.paper, theme.quiet, gid=f"hollow {bar.name}")
@@ -261,17 +261,17 @@ def tally_bars(access_list: AccessList, hits: Mapping[int | None, int]) -> list[
     return [_bar(access_list, entry, hits.get(entry.number if entry else None, 0), False, "") for entry in (*access_list.entries, None)]
 
 
-def share_bars(found: Sequence[Share], unreached: frozenset[int]) -> list[Bar]:
-    """Return a list's lines with the part of all packets that each decides; `unreached` are the numbers of entries that nothing reaches."""
+def share_bars(found: Sequence[Share], open_windows: frozenset[str]) -> list[Bar]:
+    """Return a list's lines with the part of all packets that each decides while just these windows are open."""
     bars = []
     for each in found:
         entry = each.decider.entry
-        hollow = entry is not None and (entry.number in unreached or not each.taken)
+        hollow = entry is not None and not each.taken
         told = f"{_part(each.taken)} of all" + (
             "" if entry is None or each.reaching >= 0.9995 else f", {_part(each.reaching)} of what it asks for"
         )
         if entry is not None and not each.taken:
-            told = "is off" if entry.off else "nothing reaches it" if entry.number in unreached else "not in force now"
+            told = "is off" if entry.off else "nothing reaches it" if entry.in_force(open_windows) else "not in force now"
         bars.append(_bar(each.decider.access_list, entry, each.taken, hollow, told))
     return bars
 

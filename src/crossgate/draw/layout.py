@@ -15,21 +15,16 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from itertools import pairwise
-from typing import NamedTuple
 
-from crossgate.core.model.address import Family
 from crossgate.core.model.network import Device, Direction, Host, Interface, Point, PointKind
 from crossgate.core.model.plan import Plan
+from crossgate.draw.columns import GATE, LINE, Column, Placed, Row, Slot, kind_of
+from crossgate.draw.picture import Bar, Block, Gate, Label, Picture, Spot, Stub
 from crossgate.draw.style import SMALL, TEXT, text_width
 
-LINE = 14.0
-"""Height of a line of text."""
 _MARGIN, _GAP = 24.0, 26.0
 _BLOCK, _QUAY = 30.0, 7.0
-_GATE = 17.0
-"""Room of a gate along its stub."""
 MOST_HOSTS = 40
 """With more machines than these only their number is told."""
 MOST_DEVICES = 60
@@ -38,182 +33,6 @@ _MOST_AT_END = 12
 """With more bars than these between two bands each has its name at its own end, and several are at one height."""
 _A_ROW = 5
 """At most so many machines by name on one bar, then their number."""
-
-
-class Spot(NamedTuple):
-    """A position in the picture."""
-
-    x: float
-    y: float
-
-
-class Label(NamedTuple):
-    """A text with its baseline's start, and how it is said: `quiet`, `strong` or plain."""
-
-    text: str
-    x: float
-    y: float
-    size: float = TEXT
-    tone: str = ""
-
-    @property
-    def box(self) -> tuple[float, float, float, float]:
-        """Left, top, right and bottom."""
-        return self.x, self.y - self.size * 0.8, self.x + text_width(self.text, self.size, self.tone == "strong"), self.y + self.size * 0.22
-
-
-class Gate(NamedTuple):
-    """A list where it stands: its middle, which way packets pass it (a unit step right or down), and its family."""
-
-    list: str
-    family: Family
-    point: Point
-    direction: Direction
-    at: Spot
-    way: tuple[int, int]
-
-
-class Block(NamedTuple):
-    """A device: its body's left, top, width and height."""
-
-    device: str
-    switch: bool
-    x: float
-    y: float
-    width: float
-    height: float
-
-
-class Bar(NamedTuple):
-    """A subnet, an outside or a cable, from left to right at one height; from `leader` on only a thin line leads to its name."""
-
-    name: str
-    kind: str
-    x: float
-    end: float
-    y: float
-    leader: float | None = None
-
-
-class Stub(NamedTuple):
-    """A line from a device to a bar, corner by corner, and the place that it is."""
-
-    point: Point
-    corners: tuple[Spot, ...]
-
-
-@dataclass
-class Picture:
-    """A network as it is drawn."""
-
-    width: float = 0
-    height: float = 0
-    blocks: dict[str, Block] = field(default_factory=dict)
-    bars: dict[str, Bar] = field(default_factory=dict)
-    stubs: list[Stub] = field(default_factory=list)
-    gates: list[Gate] = field(default_factory=list)
-    labels: list[Label] = field(default_factory=list)
-    hosts: dict[str, Spot] = field(default_factory=dict)
-    """Where the line of each machine that is drawn begins."""
-    hangs: dict[str, str] = field(default_factory=dict)
-    """The bar that each machine hangs on, or `port` and the place."""
-    folded: str = ""
-    """What is not drawn one by one, in a sentence."""
-
-
-class _Placed(NamedTuple):
-    """A list at a place."""
-
-    list: str
-    family: Family
-    direction: Direction
-    point: Point
-
-
-class _Slot(NamedTuple):
-    """A stub that goes up or down from a block: what it joins, and what is written beside it."""
-
-    bar: str
-    point: Point
-    texts: tuple[str, ...]
-    gates: tuple[_Placed, ...]
-
-    @property
-    def width(self) -> float:
-        """How wide the slot is."""
-        names = max((text_width(each.list, SMALL) for each in self.gates), default=0)
-        return 22 + max([names, *(text_width(each, SMALL) for each in self.texts)])
-
-    @property
-    def height(self) -> float:
-        """How high what is written needs the stub to be."""
-        return 10 + LINE * len(self.texts) + _GATE * len(self.gates)
-
-
-class _Row(NamedTuple):
-    """A subnet of one device, or a port of it with what hangs there."""
-
-    name: str
-    title: str
-    point: Point
-    texts: tuple[str, ...]
-    gates: tuple[_Placed, ...]
-    machines: tuple[str, ...]
-    hosts: tuple[str, ...]
-    port: bool = False
-
-    @property
-    def stub(self) -> float:
-        """How long the line from the trunk to the bar is."""
-        names = sum(14 + text_width(each.list, SMALL) + 8 for each in self.gates)
-        return 24 + max([names, *(text_width(each, SMALL) for each in self.texts)])
-
-    @property
-    def bar(self) -> float:
-        """How long the bar is."""
-        return max([60.0, text_width(self.title, TEXT, strong=True) + 8, *(text_width(each, SMALL) + 12 for each in self.machines)])
-
-    @property
-    def height(self) -> float:
-        """How high the row is."""
-        return 24 + max(LINE * len(self.texts) + 4, LINE * len(self.machines)) + 12
-
-
-@dataclass
-class _Column:
-    """A device with its slots and rows."""
-
-    device: Device
-    up: list[_Slot] = field(default_factory=list)
-    down: list[_Slot] = field(default_factory=list)
-    rows: list[_Row] = field(default_factory=list)
-    own: tuple[_Placed, ...] = ()
-    counted: str = ""
-    x: float = 0
-
-    @property
-    def block(self) -> float:
-        """How wide the block is."""
-        own = sum(32 + text_width(each.list, SMALL) for each in self.own)
-        name = text_width(self.device.name, TEXT, strong=True) + text_width(kind_of(self.device), SMALL) + 26 + own
-        return max(name, 12 + sum(each.width for each in self.up), 12 + sum(each.width for each in self.down), 90.0)
-
-    @property
-    def below(self) -> float:
-        """How much room to the left of the trunk the slots that go down take."""
-        return 12 + sum(each.width for each in self.down) if self.down else 14.0
-
-    @property
-    def width(self) -> float:
-        """How wide all of it is."""
-        stub, bar = max((each.stub for each in self.rows), default=0), max((each.bar for each in self.rows), default=0)
-        counted = text_width(self.counted, SMALL) + 16 if self.counted else 0
-        return max(self.block, self.below + stub + bar if self.rows else 0, self.below + counted if counted else 0)
-
-
-def kind_of(device: Device) -> str:
-    """Say what a device is."""
-    return f"{'stateful ' if device.stateful else ''}{'switch' if device.switch else 'router'}"
 
 
 def laid_out(plan: Plan, only_list: str | None = None, around: str | None = None) -> Picture:
@@ -233,6 +52,8 @@ class _Layout:
             for interface in device.interfaces.values():
                 self._on.setdefault(interface.on, []).append(interface)
         self._quays = [name for name, own in self._on.items() if len({each.device for each in own}) > 1 or plan.segments[name].outside]
+        self._lonely = [name for name in plan.segments if name not in self._on] if around is None else []
+        """Subnets that no device has an interface on."""
         self._cables = [*_cables(self._devices)]
         self._bands = self._ordered(self._banded())
         self._columns = {name: self._column(device) for name, device in self._devices.items()}
@@ -299,23 +120,23 @@ class _Layout:
 
     # What is written
 
-    def _placed(self, point: Point) -> tuple[_Placed, ...]:
+    def _placed(self, point: Point) -> tuple[Placed, ...]:
         found = [
-            _Placed(each.name, family, direction, point)
+            Placed(each.name, family, direction, point)
             for (place, direction, family), each in self._plan.placed.items()
             if place == point and self._only in (None, each.name)
         ]
         return tuple(sorted(found, key=lambda each: (each.direction, each.family)))
 
-    def _column(self, device: Device) -> _Column:
-        column = _Column(device, own=self._placed(device.itself))
+    def _column(self, device: Device) -> Column:
+        column = Column(device, own=self._placed(device.itself))
         band = self._band[device.name]
         hidden = 0
         for interface in device.interfaces.values():
             texts = (interface.name, str(interface.addresses[0].address)) if not self._fold else (interface.name,)
             gates = self._placed(interface.point)
             if interface.on in self._quays:
-                slot = _Slot(interface.on, interface.point, texts, (*self._placed(Point(PointKind.SUBNET, interface.on)), *gates))
+                slot = Slot(interface.on, interface.point, texts, (*self._placed(Point(PointKind.SUBNET, interface.on)), *gates))
                 (column.up if self._gutter(interface.on) <= band else column.down).append(slot)
             elif self._fold:
                 hidden += 1
@@ -324,14 +145,14 @@ class _Layout:
         for cable, ends in self._cables:
             for own, other in (ends, ends[::-1]):
                 if own.owner == device.name:
-                    slot = _Slot(cable, own, (f"port {own.part}",), self._placed(own))
+                    slot = Slot(cable, own, (f"port {own.part}",), self._placed(own))
                     (column.up if self._gutter(cable) <= band or self._band[other.owner] < band else column.down).append(slot)
         cabled = {each for _, ends in self._cables for each in ends}
         for port in device.ports.values():
             hosts = [each for each in self._plan.hosts.values() if each.at == port.point]
             if port.point not in cabled and (hosts or self._placed(port.point)) and not self._fold:
                 column.rows.append(
-                    _Row(
+                    Row(
                         f"port {port.point}",
                         "",
                         port.point,
@@ -346,14 +167,14 @@ class _Layout:
             column.counted = f"{hidden} subnet{'s' * (hidden != 1)}"
         return column
 
-    def _subnet_row(self, interface: Interface, texts: tuple[str, ...], gates: tuple[_Placed, ...]) -> _Row:
+    def _subnet_row(self, interface: Interface, texts: tuple[str, ...], gates: tuple[Placed, ...]) -> Row:
         hosts = [
             each
             for each in self._plan.hosts.values()
             if each.on == interface.on and (each.at is None or each.at.owner not in self._devices)
         ]
         at_subnet = self._placed(Point(PointKind.SUBNET, interface.on))
-        return _Row(
+        return Row(
             interface.on, self._title(interface.on), interface.point, texts, (*gates, *at_subnet), self._named(hosts),
             () if self._many_hosts else tuple(each.name for each in hosts[:_A_ROW]),
         )  # fmt: skip
@@ -389,6 +210,8 @@ class _Layout:
             y = self._place_bars(number, y, right, heights)
             if number < len(self._bands):
                 y = self._place_band(self._bands[number], y)
+        for name in self._lonely:
+            y += self._with_its_end(name, (_MARGIN + 8, _MARGIN + 60), y, right)
         self._join(heights)
         ends = [*(label.box[2] for label in picture.labels), *(bar.end for bar in picture.bars.values()), right]
         picture.width, picture.height = max(ends) + _MARGIN, y + 4
@@ -461,7 +284,7 @@ class _Layout:
         down = max((slot.height for each in columns for slot in each.down), default=0)
         return max(bottom, top + _BLOCK + down) + 18
 
-    def _place_block(self, column: _Column, top: float) -> None:
+    def _place_block(self, column: Column, top: float) -> None:
         device, picture = column.device, self.picture
         picture.blocks[device.name] = Block(device.name, device.switch, column.x, top, column.block, _BLOCK)
         x = column.x + 10
@@ -476,7 +299,7 @@ class _Layout:
             x += 32 + text_width(each.list, SMALL)
         self._tops[device.name] = top
 
-    def _place_rows(self, column: _Column, y: float) -> float:
+    def _place_rows(self, column: Column, y: float) -> float:
         """Hang a device's rows on its trunk; return how far down they go."""
         picture, trunk = self.picture, column.x + column.below
         if column.counted:
@@ -536,7 +359,7 @@ class _Layout:
                         down = inward is up
                         picture.gates.append(Gate(gate.list, gate.family, gate.point, gate.direction, Spot(x, y), (0, 1 if down else -1)))
                         picture.labels.append(Label(text, x + 9, y + 3, SMALL))
-                        y += _GATE
+                        y += GATE
                     x += slot.width
         for cable, _ in self._cables:
             own = spans.get(cable, [])

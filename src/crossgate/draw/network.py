@@ -15,7 +15,9 @@ from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.trace import Trace, Verdict
 from crossgate.draw.canvas import Sheet, sized
-from crossgate.draw.layout import LINE, Gate, Picture, Spot, laid_out
+from crossgate.draw.columns import LINE
+from crossgate.draw.layout import laid_out
+from crossgate.draw.picture import Gate, Picture, Spot
 from crossgate.draw.style import SMALL, TEXT, Theme, text_width
 
 _HEAD = 46.0
@@ -117,11 +119,11 @@ def draw_gate(sheet: Sheet, gate: Gate, top: float, color: str) -> None:
 def _legend(sheet: Sheet, y: float) -> None:
     theme, x = sheet.theme, 30.0
     point = Point(PointKind.INTERFACE, "", "")
-    for family, text in ((Family.IPV4, "an IPv4 list, inbound the way the arrow points"), (Family.IPV6, "an IPv6 list")):
+    for family, text in ((Family.IPV4, "an IPv4 list, for packets the way the arrow points"), (Family.IPV6, "an IPv6 list")):
         sheet.line([(x - 8, y - 4), (x + 14, y - 4)], theme.quiet, 1.3)
         draw_gate(sheet, Gate("", family, point, Direction.INBOUND, Spot(x, y - 4), (1, 0)), 0, theme.ink)
-        sheet.text(text.replace("inbound the way the arrow points", "for packets the way the arrow points"), x + 20, y, SMALL, theme.quiet)
-        x += 46 + text_width(text.replace("inbound the way the arrow points", "for packets the way the arrow points"), SMALL)
+        sheet.text(text, x + 20, y, SMALL, theme.quiet)
+        x += 46 + text_width(text, SMALL)
     for what, text in (("quay", "a subnet"), ("outside", "an outside"), ("router", "a router"), ("switch", "a switch")):
         if what in ("quay", "outside"):
             sheet.box(

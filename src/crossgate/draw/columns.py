@@ -1,0 +1,110 @@
+"""A device with what is joined to it, as one column of a network's picture: how much room its slots and rows need for what is written."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from crossgate.core.model.address import Family
+from crossgate.core.model.network import Device, Direction, Point
+from crossgate.draw.style import SMALL, TEXT, text_width
+
+LINE = 14.0
+"""Height of a line of text."""
+GATE = 17.0
+"""Room of a gate along its stub."""
+
+
+class Placed(NamedTuple):
+    """A list at a place."""
+
+    list: str
+    family: Family
+    direction: Direction
+    point: Point
+
+
+class Slot(NamedTuple):
+    """A stub that goes up or down from a block: what it joins, and what is written beside it."""
+
+    bar: str
+    point: Point
+    texts: tuple[str, ...]
+    gates: tuple[Placed, ...]
+
+    @property
+    def width(self) -> float:
+        """How wide the slot is."""
+        names = max((text_width(each.list, SMALL) for each in self.gates), default=0)
+        return 22 + max([names, *(text_width(each, SMALL) for each in self.texts)])
+
+    @property
+    def height(self) -> float:
+        """How high what is written needs the stub to be."""
+        return 10 + LINE * len(self.texts) + GATE * len(self.gates)
+
+
+class Row(NamedTuple):
+    """A subnet of one device, or a port of it with what hangs there."""
+
+    name: str
+    title: str
+    point: Point
+    texts: tuple[str, ...]
+    gates: tuple[Placed, ...]
+    machines: tuple[str, ...]
+    hosts: tuple[str, ...]
+    port: bool = False
+
+    @property
+    def stub(self) -> float:
+        """How long the line from the trunk to the bar is."""
+        names = sum(14 + text_width(each.list, SMALL) + 8 for each in self.gates)
+        return 24 + max([names, *(text_width(each, SMALL) for each in self.texts)])
+
+    @property
+    def bar(self) -> float:
+        """How long the bar is."""
+        return max([60.0, text_width(self.title, TEXT, strong=True) + 8, *(text_width(each, SMALL) + 12 for each in self.machines)])
+
+    @property
+    def height(self) -> float:
+        """How high the row is."""
+        return 24 + max(LINE * len(self.texts) + 4, LINE * len(self.machines)) + 12
+
+
+@dataclass
+class Column:
+    """A device with its slots and rows."""
+
+    device: Device
+    up: list[Slot] = field(default_factory=list)
+    down: list[Slot] = field(default_factory=list)
+    rows: list[Row] = field(default_factory=list)
+    own: tuple[Placed, ...] = ()
+    counted: str = ""
+    x: float = 0
+
+    @property
+    def block(self) -> float:
+        """How wide the block is."""
+        own = sum(32 + text_width(each.list, SMALL) for each in self.own)
+        name = text_width(self.device.name, TEXT, strong=True) + text_width(kind_of(self.device), SMALL) + 26 + own
+        return max(name, 12 + sum(each.width for each in self.up), 12 + sum(each.width for each in self.down), 90.0)
+
+    @property
+    def below(self) -> float:
+        """How much room to the left of the trunk the slots that go down take."""
+        return 12 + sum(each.width for each in self.down) if self.down else 14.0
+
+    @property
+    def width(self) -> float:
+        """How wide all of it is."""
+        stub, bar = max((each.stub for each in self.rows), default=0), max((each.bar for each in self.rows), default=0)
+        counted = text_width(self.counted, SMALL) + 16 if self.counted else 0
+        return max(self.block, self.below + stub + bar if self.rows else 0, self.below + counted if counted else 0)
+
+
+def kind_of(device: Device) -> str:
+    """Say what a device is."""
+    return f"{'stateful ' if device.stateful else ''}{'switch' if device.switch else 'router'}"
