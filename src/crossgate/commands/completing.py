@@ -97,8 +97,9 @@ def _interfaces(plan: Plan) -> list[str]:
 
 complete_end = _completes(lambda plan: [*plan.hosts, *plan.devices, *plan.segments, *plan.groups, *_interfaces(plan)], commas=True)
 complete_one_end = _completes(lambda plan: [*plan.hosts, *plan.devices, *_interfaces(plan)])
-complete_where = _completes(lambda plan: [*_points(plan), "subnet", *plan.segments, *plan.devices, "itself"])
-complete_stands = _completes(lambda plan: [*plan.devices, *plan.segments, *_points(plan)])
+_WHERE_WORDS = ("subnet", "host", "group", "itself")
+complete_where = _completes(lambda plan: [*_points(plan), *_WHERE_WORDS, *plan.segments, *plan.devices, *plan.hosts, *plan.groups])
+complete_stands = _completes(lambda plan: [*plan.devices, *plan.segments, *_points(plan), *plan.hosts, *plan.groups])
 complete_part = _completes(lambda plan: [*plan.devices, *_points(plan)])
 complete_device = _completes(lambda plan: list(plan.devices))
 complete_subnet = _completes(lambda plan: [name for name, segment in plan.segments.items() if not segment.outside])

@@ -14,7 +14,7 @@ from crossgate.core.model.network import Direction
 if TYPE_CHECKING:
     from crossgate.language.draft import Draft
 
-_WHERE = "DEVICE.INTERFACE, SWITCH.PORT, 'subnet NAME' or 'DEVICE itself'"
+_WHERE = "DEVICE.INTERFACE, SWITCH.PORT, 'subnet NAME', 'DEVICE itself', 'host NAME' or 'group NAME'"
 
 
 @edit_command

@@ -23,6 +23,7 @@ from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Only, Promise
 from crossgate.core.model.finding import Finding
+from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.service import ServiceError
@@ -167,7 +168,7 @@ def _finding_key(plan: Plan, finding: Finding) -> tuple[str, str | None, str]:
 def _focus(before: Session, after: Session) -> tuple[Focus, Focus]:
     """Return the entries of each plan that a change can have touched."""
     old, new = before.plan, after.plan
-    moved = {placement.access_list for placement in {*old.placements} ^ {*new.placements}}
+    moved = {name for _, _, name in _stands(old) ^ _stands(new)}
     if (old.segments, old.devices, old.hosts) != (new.segments, new.devices, new.hosts):
         moved = {*old.lists, *new.lists}
     focus: tuple[dict[str, set[int]], dict[str, set[int]]] = ({}, {})
@@ -184,6 +185,11 @@ def _focus(before: Session, after: Session) -> tuple[Focus, Focus]:
                 hulls = [region.hull for region in changed if region.hull is not None]
                 focus[side][name] = {entry.number for hull in hulls for entry in regions.touching(hull)}
     return focus
+
+
+def _stands(plan: Plan) -> set[tuple[Point, Direction, str]]:
+    """Return where each list stands."""
+    return {(point, direction, access_list.name) for (point, direction, _), access_list in plan.placed.items()}
 
 
 def _changed(old: AccessList | None, new: AccessList | None) -> list[EntryRegion]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -44,6 +45,24 @@ class Slot(NamedTuple):
         return 10 + LINE * len(self.texts) + GATE * len(self.gates)
 
 
+class Machine(NamedTuple):
+    """A line that tells a machine, and the lists that follow it; without a name it tells how many there are."""
+
+    name: str
+    text: str
+    gates: tuple[Placed, ...] = ()
+
+    @property
+    def width(self) -> float:
+        """How wide the line is."""
+        return text_width(self.text, SMALL) + sum(24 + text_width(each.list, SMALL) for each in self.gates)
+
+
+def machine_step(machines: Sequence[Machine]) -> float:
+    """Return how far apart the lines of some machines are: gates need more room than text."""
+    return GATE if any(each.gates for each in machines) else LINE
+
+
 class Row(NamedTuple):
     """A subnet of one device, or a port of it with what hangs there."""
 
@@ -52,8 +71,7 @@ class Row(NamedTuple):
     point: Point
     texts: tuple[str, ...]
     gates: tuple[Placed, ...]
-    machines: tuple[str, ...]
-    hosts: tuple[str, ...]
+    machines: tuple[Machine, ...]
     port: bool = False
 
     @property
@@ -65,12 +83,12 @@ class Row(NamedTuple):
     @property
     def bar(self) -> float:
         """How long the bar is."""
-        return max([60.0, text_width(self.title, TEXT, strong=True) + 8, *(text_width(each, SMALL) + 12 for each in self.machines)])
+        return max([60.0, text_width(self.title, TEXT, strong=True) + 8, *(each.width + 12 for each in self.machines)])
 
     @property
     def height(self) -> float:
         """How high the row is."""
-        return 24 + max(LINE * len(self.texts) + 4, LINE * len(self.machines)) + 12
+        return 24 + max(LINE * len(self.texts) + 4, machine_step(self.machines) * len(self.machines)) + 12
 
 
 @dataclass

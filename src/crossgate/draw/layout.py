@@ -19,7 +19,7 @@ from itertools import pairwise
 
 from crossgate.core.model.network import Device, Direction, Host, Interface, Point, PointKind
 from crossgate.core.model.plan import Plan
-from crossgate.draw.columns import GATE, LINE, Column, Placed, Row, Slot, kind_of
+from crossgate.draw.columns import GATE, LINE, Column, Machine, Placed, Row, Slot, kind_of, machine_step
 from crossgate.draw.picture import Bar, Block, Gate, Label, Picture, Spot, Stub
 from crossgate.draw.style import SMALL, TEXT, text_width
 
@@ -159,7 +159,6 @@ class _Layout:
                         (f"port {port.name}",),
                         self._placed(port.point),
                         self._named(hosts),
-                        tuple(each.name for each in hosts[:_A_ROW]),
                         True,
                     )
                 )
@@ -174,23 +173,33 @@ class _Layout:
             if each.on == interface.on and (each.at is None or each.at.owner not in self._devices)
         ]
         at_subnet = self._placed(Point(PointKind.SUBNET, interface.on))
-        return Row(
-            interface.on, self._title(interface.on), interface.point, texts, (*gates, *at_subnet), self._named(hosts),
-            () if self._many_hosts else tuple(each.name for each in hosts[:_A_ROW]),
-        )  # fmt: skip
+        return Row(interface.on, self._title(interface.on), interface.point, texts, (*gates, *at_subnet), self._named(hosts))
 
     def _title(self, name: str) -> str:
         prefixes = self._plan.segments[name].prefixes
         return f"{name}  {prefixes[0]}" if prefixes else name
 
-    def _named(self, hosts: Sequence[Host]) -> tuple[str, ...]:
+    def _named(self, hosts: Sequence[Host]) -> tuple[Machine, ...]:
         """Return what is written of machines, a line each."""
         if not hosts:
             return ()
         if self._many_hosts:
-            return (f"{len(hosts)} machine{'s' * (len(hosts) != 1)}",)
-        shown = [f"{each.name}  {each.addresses[0]}" for each in hosts[:_A_ROW]]
-        return (*shown, f"and {len(hosts) - _A_ROW} more") if len(hosts) > _A_ROW else tuple(shown)
+            return (Machine("", f"{len(hosts)} machine{'s' * (len(hosts) != 1)}"),)
+        shown = [Machine(each.name, f"{each.name}  {each.addresses[0]}", self._placed(each.point)) for each in hosts[:_A_ROW]]
+        return (*shown, Machine("", f"and {len(hosts) - _A_ROW} more")) if len(hosts) > _A_ROW else tuple(shown)
+
+    def _write_machine(self, machine: Machine, bar: str, x: float, y: float, hangs: Spot) -> None:
+        """Write a machine's line with the lists that follow it; `hangs` is where it is joined to what it hangs on."""
+        picture = self.picture
+        picture.labels.append(Label(machine.text, x, y, SMALL, "quiet"))
+        if machine.name:
+            picture.hosts[machine.name], picture.hangs[machine.name] = hangs, bar
+        x += text_width(machine.text, SMALL) + 12
+        for each in machine.gates:
+            way = -1 if each.direction is Direction.INBOUND else 1  # the bar that it hangs on is at the left
+            picture.gates.append(Gate(each.list, each.family, each.point, each.direction, Spot(x, y - 4), (way, 0)))
+            picture.labels.append(Label(each.list, x + 9, y, SMALL))
+            x += 24 + text_width(each.list, SMALL)
 
     # Where it stands
 
@@ -264,15 +273,12 @@ class _Layout:
         lines = self._named(hosts)
         picture.labels.append(Label(self._title(name), right + 8, y + LINE - 6, TEXT, "strong"))
         for index, line in enumerate(lines):
-            picture.labels.append(Label(line, right + 16, y + LINE + 16 + index * LINE, SMALL, "quiet"))
-            if not self._many_hosts and index < len(hosts[:_A_ROW]):
-                picture.hosts[hosts[index].name] = Spot(right + 12, y + LINE)
-                picture.hangs[hosts[index].name] = name
-        end = right + 16 + max([text_width(self._title(name), TEXT, strong=True), *(text_width(line, SMALL) + 8 for line in lines)])
+            self._write_machine(line, name, right + 16, y + LINE + 16 + index * machine_step(lines), Spot(right + 12, y + LINE))
+        end = right + 16 + max([text_width(self._title(name), TEXT, strong=True), *(line.width + 8 for line in lines)])
         outside = self._plan.segments[name].outside
         start, leader = (_MARGIN, None) if outside else (span[0] - 8, span[1] + 26)
         picture.bars[name] = Bar(name, "outside" if outside else "subnet", start, end, y + LINE, leader)
-        return LINE + 16 + LINE * len(lines) + 8
+        return LINE + 16 + machine_step(lines) * len(lines) + 8
 
     def _place_band(self, band: Sequence[str], y: float) -> float:
         columns = [self._columns[name] for name in band]
@@ -325,10 +331,9 @@ class _Layout:
                 picture.bars[row.name] = Bar(row.name, "subnet", trunk + stub, trunk + stub + row.bar, y)
                 picture.labels.append(Label(row.title, trunk + stub + 2, y - 8, TEXT, "strong"))
             for index, line in enumerate(row.machines):
-                picture.labels.append(Label(line, trunk + stub + 10, y + (4 if row.port else 17) + index * LINE, SMALL, "quiet"))
-                if index < len(row.hosts):
-                    picture.hosts[row.hosts[index]] = Spot(trunk + stub + 4, y + (0 if row.port else 13) + index * LINE)
-                    picture.hangs[row.hosts[index]] = row.name
+                at = y + index * machine_step(row.machines)
+                hangs = Spot(trunk + stub + 4, at + (0 if row.port else 13))
+                self._write_machine(line, row.name, trunk + stub + 10, at + (4 if row.port else 17), hangs)
             y += row.height - 24
         return y
 

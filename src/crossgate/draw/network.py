@@ -173,7 +173,7 @@ def lanes_of(plan: Plan, picture: Picture, trace: Trace, told: Sequence[str]) ->
             if networkx.has_path(graph, one, other):
                 corners += networkx.shortest_path(graph, one, other, weight="weight")[1 if corners else 0 :]
         if gate is not None:
-            corners = _until(corners, gate.at)
+            corners = [*corners, gate.at] if gate.point.kind is PointKind.HOST else _until(corners, gate.at)
         verdict = Verdict.PERMITTED if stopped is None and leg.path.arrived else Verdict.DENIED if index == 0 else Verdict.HALF_OPEN
         lanes.append(Lane(tuple(corners), verdict, told[index] if index < len(told) else ""))
     return lanes
@@ -190,7 +190,7 @@ def _until(corners: list[Spot], at: Spot) -> list[Spot]:
 
 
 _Places = dict[Point, tuple[Spot, ...]]
-"""The spots of each place: of an interface or port its end at the bar and its end at the device."""
+"""The spots of each place: of an interface or port its end at the bar and its end at the device, of a host where its line begins."""
 
 
 def _lines(picture: Picture) -> tuple[Any, _Places]:
@@ -222,6 +222,7 @@ def _lines(picture: Picture) -> tuple[Any, _Places]:
             if abs(bar.y - last.y) < 1 and bar.x - 1 <= last.x <= bar.end + 1:
                 on_bar.setdefault(bar.name, []).append(last)
     for name, spot in picture.hosts.items():
+        places[Point(PointKind.HOST, name)] = (spot,)
         on = picture.hangs[name]
         if on in picture.bars:
             foot = Spot(spot.x, picture.bars[on].y)

@@ -10,6 +10,7 @@ from crossgate.core.model.finding import KINDS, Acceptance
 from crossgate.core.model.meaning import meaning_of
 from crossgate.core.model.network import Direction, Placement, Point, PointKind
 from crossgate.core.model.packet import MOST_PORT, PORT_PROTOCOLS
+from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service
 from crossgate.language.names import Names
 from crossgate.language.times import moment
@@ -27,17 +28,38 @@ def placement(words: Words, names: Names) -> None:
     point = where(words, names)
     words.end()
     plan, family = names.plan, access_list.family
-    for other in plan.placements:
-        if (other.point, other.direction) == (point, direction) and plan.lists[other.access_list].family is family:
-            message = f"{point} {direction} has the {family.word} list {other.access_list} (line {other.place.line}) already"
-            raise words.error(f"{message}; a place takes one list of a family each way", index=1)
+    taken = standing(plan, access_list, direction, point)
+    if taken is not None:
+        at, other = taken
+        message = f"{at} {direction} has the {family.word} list {other.access_list} (line {other.place.line}) already"
+        raise words.error(f"{message}; a place takes one list of a family each way", index=1)
     plan.placements.append(Placement(access_list.name, direction, point, words.place))
 
 
+def standing(plan: Plan, access_list: AccessList, direction: Direction, point: Point) -> tuple[Point, Placement] | None:
+    """Return a placement that keeps a list from standing at a point, and where: one of its family and direction at the same place."""
+    follows = (PointKind.HOST, PointKind.GROUP)
+    for other in plan.placements:
+        if other.direction is direction and plan.lists[other.access_list].family is access_list.family:
+            if other.point == point:
+                return point, other
+            if point.kind in follows and other.point.kind in follows:
+                own = plan.points_of(point, access_list.family)
+                both = next((each for each in plan.points_of(other.point, access_list.family) if each in own), None)
+                if both is not None:
+                    return both, other
+    return None
+
+
 def where(words: Words, names: Names) -> Point:
-    """WHERE = POINT | "subnet" NAME | DEVICE "itself"."""
-    word = words.take("a place: DEVICE.INTERFACE, SWITCH.PORT, subnet NAME or DEVICE itself")
+    """WHERE = POINT | ("subnet" | "host" | "group") NAME | DEVICE "itself"."""
+    word = words.take("a place: DEVICE.INTERFACE, SWITCH.PORT, subnet NAME, DEVICE itself, host NAME or group NAME")
     plan = names.plan
+    if word in ("host", "group"):
+        name = words.take(f"the name of a {word}")
+        if name not in (plan.hosts if word == "host" else plan.groups):
+            raise names.unknown(words, word, name, plan.hosts if word == "host" else plan.groups)
+        return Point(PointKind(word), name)
     if word == "subnet":
         name = words.take("the name of a subnet")
         segment = plan.segments.get(name)
@@ -53,8 +75,9 @@ def where(words: Words, names: Names) -> Point:
             return plan.devices[word].itself
         device = plan.devices[word]
         raise words.missing("itself, or a point as " + ", ".join(f"{word}.{name}" for name in (*device.interfaces, *device.ports)))
-    if word in plan.segments:
-        raise words.error(f"{word} is a subnet; write subnet {word}")
+    what = {**dict.fromkeys(plan.groups, "group"), **dict.fromkeys(plan.hosts, "host"), **dict.fromkeys(plan.segments, "subnet")}.get(word)
+    if what is not None:
+        raise words.error(f"{word} is a {what}; write {what} {word}")
     raise names.unknown(words, "device", word, plan.devices)
 
 

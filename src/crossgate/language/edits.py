@@ -21,7 +21,7 @@ from crossgate.core.model.network import Direction, Placement, Point
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import states
 from crossgate.core.sets.effort import question
-from crossgate.language.claims import where
+from crossgate.language.claims import standing, where
 from crossgate.language.draft import GIVEN, Draft
 from crossgate.language.entries import header, one_entry
 from crossgate.language.layout import tidied
@@ -305,7 +305,7 @@ def _mention(line: Line, word: str, name: str) -> Token:
 
 
 def point_given(draft: Draft, words: str) -> Point:
-    """Read where a list is to stand: POINT, `subnet NAME` or `DEVICE itself`. Raises `PlanError`."""
+    """Read where a list is to stand: POINT, `subnet NAME`, `DEVICE itself`, `host NAME` or `group NAME`. Raises `PlanError`."""
     given = Words(Line(GIVEN, 1, words))
     given.accept("on")
     point = where(given, draft.names)
@@ -354,11 +354,15 @@ def move_list(draft: Draft, access_list: AccessList, direction: Direction, point
 
 def _see_that_it_is_free(plan: Plan, access_list: AccessList, direction: Direction, point: Point) -> None:
     """Raise `PlanError` where a list of the family stands at a point already."""
-    for placement in plan.placements:
-        other = plan.lists[placement.access_list]
-        if (placement.point, placement.direction, other.family) == (point, direction, access_list.family):
-            again = "" if other is access_list else f"; first: crossgate lift {other.name} {direction} {point}"
-            raise PlanError(f"{other.name} stands {direction} on {point} already (line {placement.place.line}){again}")
+    taken = standing(plan, access_list, direction, point)
+    if taken is not None:
+        at, placement = taken
+        again = (
+            ""
+            if placement.access_list == access_list.name
+            else f"; first: crossgate lift {placement.access_list} {direction} {placement.point}"
+        )
+        raise PlanError(f"{placement.access_list} stands {direction} on {at} already (line {placement.place.line}){again}")
 
 
 def lift_list(draft: Draft, access_list: AccessList, direction: Direction | None, point: Point | None) -> list[Placement]:

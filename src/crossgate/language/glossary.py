@@ -81,6 +81,11 @@ LISTS = {
     "place": Word("Says where a list stands and which way. A place has one list of a family each way.", "place kiosk-fence inbound on lighthouse.v80"),
     "inbound": Word("Into the device, through the interface, as seen from the device.", "place kiosk-fence inbound on lighthouse.v80"),
     "outbound": Word("Out of the device, through the interface, as seen from the device. On a subnet: out of the subnet.", "place 12 outbound on lighthouse.v160"),
+    "follow": Word(
+        "A list placed on a host, or on a group for each host in it, follows the machine: it is asked wherever that is plugged in, inbound before all else that it sends, "
+        "outbound behind all else that is sent to it.",
+        "place camera-only inbound on group cameras",
+    ),
     "itself": Word("A list that is asked for what is sent to the device's own addresses, inbound, or sent by it, outbound.", "place duty-only inbound on lighthouse itself"),
 }  # fmt: skip
 

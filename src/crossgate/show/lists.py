@@ -28,7 +28,8 @@ def lines(plan: Plan, access_list: AccessList, at: datetime, hits: Mapping[int |
     yield f"{head}  {quiet(str(access_list.place))}"
     placements = [placement for placement in plan.placements if placement.access_list == access_list.name]
     for placement in placements:
-        yield f"  {placement.direction} on {placement.point}"
+        members = [each.owner for each in plan.points_of(placement.point, access_list.family) if each != placement.point]
+        yield f"  {placement.direction} on {placement.point}" + quiet(f"  {', '.join(members)}" * bool(members))
     if not placements:
         yield alert("  placed nowhere")
     rows = [(note.place.line, ["", "", *[""] * bool(hits), quiet(f"note: {note.text}")]) for note in access_list.notes]

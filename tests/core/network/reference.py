@@ -40,11 +40,9 @@ class Reference:
         """Return the ways from an end to an address."""
         if origin.device is not None:
             return self.own_ways(origin.device, destination)
-        return self.ways(origin.segment, origin.at, origin.gateways, destination)
-
-    def ways(self, segment: str, at: Point | None, gateways: tuple[Address, ...], destination: Address) -> set[Way]:
-        """Return the ways from a machine on a segment to an address."""
-        return {self._way(*each) for each in self._paths(segment, at, gateways, destination)}
+        host = self.plan.host_of.get(origin.address)
+        lead: list[Met] = [] if host is None else [(host.point, IN)]
+        return {self._way(*each) for each in self._paths(lead, origin.segment, origin.at, origin.gateways, destination)}
 
     def own_ways(self, device: str, destination: Address) -> set[Way]:
         """Return the ways of what a device sends itself."""
@@ -166,11 +164,11 @@ class Reference:
         return list(dict.fromkeys(hops)) or None
 
     def _paths(
-        self, segment: str, at: Point | None, gateways: tuple[Address, ...], destination: Address
+        self, lead: list[Met], segment: str, at: Point | None, gateways: tuple[Address, ...], destination: Address
     ) -> Iterator[tuple[list[Met], list[str], bool]]:
         target = self._segment(destination)
         if target is not None and target.name == segment:
-            yield from self._handed([], [], segment, at, destination)
+            yield from self._handed(lead, [], segment, at, destination)
             return
         near = [each for each in self.interfaces if each.on == segment]
         own = [self.plan.interface_of[each] for each in gateways if each.family is self.family]
@@ -191,7 +189,7 @@ class Reference:
                 yield [], [], False
                 continue
             leaving = [] if self.plan.segments[segment].outside else [(Point(PointKind.SUBNET, segment), OUT)]
-            yield from self._entered([*ports, *leaving], [], gateway, destination)
+            yield from self._entered([*lead, *ports, *leaving], [], gateway, destination)
 
     def _entered(
         self, crossed: list[Met], devices: list[str], near: Interface, destination: Address
@@ -244,7 +242,7 @@ class Reference:
         elif target is not None and target.name != segment:
             yield crossed, devices, False
         else:
-            yield [*crossed, *ports], devices, True
+            yield [*crossed, *ports, *([] if host is None else [(host.point, OUT)])], devices, True
 
 
 def network(seed: int) -> str:
@@ -316,6 +314,7 @@ def network(seed: int) -> str:
         *(f"subnet {name}" for name in subnets),
         *(f"{name} itself" for name, _ in blocks),
         *(["mole.59", "mole.up", "pier.1"] if wired else []),
+        *(f"host {line.split()[1]}" for line in hosts[:4]),
     ]
     for family in ("ipv4", "ipv6"):
         taken = chance.sample([(place, way) for place in where for way in ("inbound", "outbound")], min(len(where), chance.randint(0, 6)))

@@ -56,7 +56,8 @@ def crossed(network: Network, source: Endpoint, destination: Endpoint) -> list[C
 
 def suited(network: Network, source: Endpoint, destination: Endpoint) -> list[Suited]:
     """Return the best places for a standard and an extended list that is to stop what goes from source to destination."""
-    way = [crossing for crossing in network.path(source, destination.address).crossings if crossing.point.kind is not PointKind.PORT]
+    path = network.path(source, destination.address)
+    way = [crossing for crossing in path.crossings if crossing.point.kind not in (PointKind.PORT, PointKind.HOST)]
     routed = [crossing for crossing in way if crossing.point.kind is not PointKind.SUBNET] or way
     if not routed:
         return []

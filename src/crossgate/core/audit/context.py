@@ -156,7 +156,7 @@ class Case:
         if family not in self._matrices:
             from crossgate.core.network.matrix import Matrix
 
-            places = {(placement.point, direction) for placement in self.plan.placements for direction in Direction}
+            places = {(point, direction) for point, _, _ in self.plan.placed for direction in Direction}
             places = {place for place in places if (*place, family) not in self.plan.placed}
             ends = [each.end for each in self.session.address_classes(family)]
             self._matrices[family] = Matrix(Itineraries(self.network, family, places=places), ends)
@@ -167,7 +167,7 @@ class Case:
         if access_list.name not in self._senders:
             family = access_list.family
             matrix, machines = self.session.matrix(family), self._machines(family)
-            places = {(each.point, each.direction) for each in self.plan.placements if each.access_list == access_list.name}
+            places = self.plan.places_of(access_list)
             rows = dict(matrix.meeting(sum(matrix.itineraries.bit(place) for place in places)))
             columns = {row: [each for each in meets.nonzero()[0].tolist() if each in machines] for row, meets in rows.items()}
             self._senders[access_list.name] = {one: columns[row] for one in machines if (row := int(matrix.row[one])) in columns}

@@ -38,7 +38,7 @@ class _Link(NamedTuple):
 
 @finds("neighbour-blocked")
 def neighbour_blocked(case: Case) -> Iterator[Finding]:
-    """Yield the IPv6 lists at interfaces and ports that stop neighbour discovery of their own link (RFC 4861, RFC 4890 section 4.4.1)."""
+    """Yield the IPv6 lists at interfaces, ports and hosts that stop neighbour discovery of their own link (RFC 4861, RFC 4890 section 4.4.1)."""
     for placement in case.plan.placements:
         access_list = case.plan.lists[placement.access_list]
         link = _link(case, placement) if access_list.family is Family.IPV6 and case.looks_at(access_list) else None
@@ -65,6 +65,8 @@ def _link(case: Case, placement: Placement) -> _Link | None:
         if not inward or not own:
             return None
         return _Link(_FROM_HOSTS, (_LINK_LOCAL, _NOBODY_YET, *blocks), tuple(single(each.address) for each in own))
+    if point.kind in (PointKind.HOST, PointKind.GROUP):
+        return _Link(_FROM_HOSTS if inward else _FROM_ROUTERS, (_LINK_LOCAL, _NOBODY_YET), ())
     if point.kind is not PointKind.PORT:
         return None
     interfaces = [each for device in plan.devices.values() for each in device.interfaces.values() if each.at == point]

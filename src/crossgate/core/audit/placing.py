@@ -11,7 +11,7 @@ from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind, lin
 from crossgate.core.model.address import Address, Family, single
 from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
-from crossgate.core.model.network import Direction, Placement, PointKind, Segment
+from crossgate.core.model.network import Direction, Host, Placement, Point, PointKind, Segment
 from crossgate.core.network.routing import Crossing
 from crossgate.core.sets.addresses import AddressSet, apart, everywhere
 from crossgate.core.sets.effort import answered
@@ -39,11 +39,12 @@ def wrong_side(case: Case) -> Iterator[Finding]:
     """
     for access_list in case.placed():
         placements = [placement for placement in case.plan.placements if placement.access_list == access_list.name]
-        crossings = [Crossing(placement.point, placement.direction) for placement in placements]
+        crossings = [Crossing(*place) for place in case.plan.places_of(access_list)]
         for entry in case.entries(access_list):
             with answered(f"whether anything can match {line_name(access_list.name, entry.number)} where it stands", case.missed):
                 if not any(_can_match(case, entry, access_list.family, crossing) for crossing in crossings):
-                    fault = _why(case, entry, access_list.family, crossings)
+                    where = " or ".join(f"{each.direction} on {each.point}" for each in placements)
+                    fault = _why(case, entry, access_list.family, crossings, where)
                     yield Finding("wrong-side", entry.place, access_list.name, entry.number, fault)
 
 
@@ -73,9 +74,8 @@ def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> 
     return False
 
 
-def _why(case: Case, entry: Entry, family: Family, crossings: list[Crossing]) -> Fault:
+def _why(case: Case, entry: Entry, family: Family, crossings: list[Crossing], where: str) -> Fault:
     """Say why nothing matches, and what would: the ends swapped, or the other direction."""
-    where = " or ".join(f"{crossing.direction} on {crossing.point}" for crossing in crossings)
     turned = replace(entry, source=entry.destination, destination=entry.source)
     for crossing in crossings:
         other = next(direction for direction in Direction if direction is not crossing.direction)
@@ -84,6 +84,26 @@ def _why(case: Case, entry: Entry, family: Family, crossings: list[Crossing]) ->
         if _can_match(case, turned, family, crossing):
             return Fault(f"nothing that passes {where} can match it: there source and destination are the other way round", "swap them")
     return Fault(f"nothing that passes {where} can match it", "put it where its traffic passes, see: crossgate points FROM TO")
+
+
+@finds("asked-twice")
+def asked_twice(case: Case) -> Iterator[Finding]:
+    """Yield the placements at a port whose list follows the machine there anyway, itself or another that decides by the same entries."""
+    plan = case.plan
+    hosts: dict[Point, list[Host]] = {}
+    for host in plan.hosts.values():
+        if host.at is not None and host.name in plan.followed:
+            hosts.setdefault(host.at, []).append(host)
+    for placement in plan.placements:
+        here = plan.lists[placement.access_list]
+        for host in hosts.get(placement.point, ()):
+            own = plan.placed.get((host.point, placement.direction, here.family))
+            if own is not None and own.says == here.says:
+                fault = Fault(
+                    f"{own.name} follows {host.name}, which is at {placement.point}: {placement.direction} there the same is asked twice",
+                    f"lift it: crossgate lift {here.name} {placement.direction} {placement.point}",
+                )
+                yield Finding("asked-twice", placement.place, here.name, None, fault)
 
 
 @finds("unjoined")
@@ -174,9 +194,14 @@ def one_family(case: Case) -> Iterator[Finding]:
     for placement in case.plan.placements:
         family = case.plan.lists[placement.access_list].family
         other = Family.IPV6 if family is Family.IPV4 else Family.IPV4
-        crossing = Crossing(placement.point, placement.direction)
-        if (placement.point, placement.direction, other) in placed or not case.crossing(other, crossing).rows:
+        open_at = (
+            point
+            for point in case.plan.points_of(placement.point, family)
+            if (point, placement.direction, other) not in placed and case.crossing(other, Crossing(point, placement.direction)).rows
+        )
+        point = next(open_at, None)
+        if point is None:
             continue
-        what = f"{other.label} passes {placement.direction} on {placement.point} too, and no list of it stands there"
+        what = f"{other.label} passes {placement.direction} on {point} too, and no list of it stands there"
         fault = Fault(what, f"write an {other.word} list and place it there")
         yield Finding("one-family", placement.place, placement.access_list, None, fault)

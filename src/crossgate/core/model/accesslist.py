@@ -179,6 +179,11 @@ class AccessList:
                 return Decider(self, entry)
         return Decider(self, None)
 
+    @property
+    def says(self) -> tuple[object, ...]:
+        """All that decides what the list does, in the order in which it is asked."""
+        return tuple((each.meaning, each.window) for each in self.entries if not each.off), self.otherwise.action
+
     @cached_property
     def windows(self) -> frozenset[str]:
         """The names of the windows that entries of the list are bound to."""

@@ -94,6 +94,12 @@ KINDS = {
         "place it near the destination, or write an extended list",
         "place 12 inbound on lighthouse.v80",
     ),
+    "asked-twice": FindingKind(
+        Severity.NOTE,
+        "a list that follows a machine, and the same again at the port where the machine is: each packet is asked twice",
+        "lift the one at the port",
+        "place camera-only inbound on host camera-1, and inbound on jetty.5 where camera-1 is",
+    ),
     "unjoined": FindingKind(
         Severity.WARNING,
         "machines of one subnet at switches that no cable joins",

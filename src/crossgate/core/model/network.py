@@ -24,26 +24,35 @@ class PointKind(StrEnum):
     PORT = "port"
     SUBNET = "subnet"
     ITSELF = "itself"
+    HOST = "host"
+    GROUP = "group"
+
+
+_NAMED = frozenset((PointKind.SUBNET, PointKind.HOST, PointKind.GROUP))
 
 
 class Point(NamedTuple):
-    """A place that packets cross: DEVICE.INTERFACE, SWITCH.PORT, a subnet as a whole, or a device itself."""
+    """A place that packets cross: DEVICE.INTERFACE, SWITCH.PORT, a subnet as a whole, a device itself, or a host.
+
+    A list at a host follows the machine: it is asked wherever that is plugged in (RFC 4849). A group is a place only in a
+    `place` line, and stands for its hosts (`Plan.points_of`).
+    """
 
     kind: PointKind
     owner: str
     part: str = ""
 
     def __str__(self) -> str:
-        if self.kind is PointKind.SUBNET:
-            return f"subnet {self.owner}"
+        if self.kind in _NAMED:
+            return f"{self.kind} {self.owner}"
         if self.kind is PointKind.ITSELF:
             return f"{self.owner} itself"
         return f"{self.owner}.{self.part}"
 
     @property
     def device(self) -> str | None:
-        """The device it belongs to; None for a subnet."""
-        return None if self.kind is PointKind.SUBNET else self.owner
+        """The device it belongs to; None for a subnet, a host and a group."""
+        return None if self.kind in _NAMED else self.owner
 
 
 class InterfaceAddress(NamedTuple):
@@ -153,6 +162,11 @@ class Host(NamedTuple):
     at: Point | None
     gateways: tuple[Address, ...]
     place: Place
+
+    @property
+    def point(self) -> Point:
+        """The place where the lists stand that follow it."""
+        return Point(PointKind.HOST, self.name)
 
     def in_family(self, family: Family) -> Address | None:
         """Return its first address of a family, or None."""

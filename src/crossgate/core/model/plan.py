@@ -81,11 +81,40 @@ class Plan:
 
     @cached_property
     def placed(self) -> dict[tuple[Point, Direction, Family], AccessList]:
-        """The list at each point, direction and family."""
+        """The list at each point, direction and family; one placed on a group stands at each of its hosts."""
         return {
-            (placement.point, placement.direction, self.lists[placement.access_list].family): self.lists[placement.access_list]
+            (point, placement.direction, access_list.family): access_list
             for placement in self.placements
+            for access_list in (self.lists[placement.access_list],)
+            for point in self.points_of(placement.point, access_list.family)
         }
+
+    def points_of(self, point: Point, family: Family) -> tuple[Point, ...]:
+        """Return the places that a list of a family stands at by being placed on a point: itself, and for a group its hosts.
+
+        A host is one of a group's where all its addresses of the family lie in the group, and it has some.
+        """
+        if point.kind is not PointKind.GROUP:
+            return (point,)
+        members = self.groups[point.owner].members.get(family)
+        own = ((host.point, [each for each in host.addresses if each.family is family]) for host in self.hosts.values())
+        return tuple(
+            at for at, addresses in own if addresses and members is not None and all(members.contains(each.value) for each in addresses)
+        )
+
+    def places_of(self, access_list: AccessList) -> dict[tuple[Point, Direction], None]:
+        """Return the places where a list stands, in the order of the plan; for a group its hosts."""
+        return {
+            (point, each.direction): None
+            for each in self.placements
+            if each.access_list == access_list.name
+            for point in self.points_of(each.point, access_list.family)
+        }
+
+    @cached_property
+    def followed(self) -> frozenset[str]:
+        """The names of the hosts that lists follow."""
+        return frozenset(point.owner for point, _, _ in self.placed if point.kind is PointKind.HOST)
 
     @cached_property
     def interface_of(self) -> dict[Address, Interface]:
@@ -184,14 +213,15 @@ class Plan:
         return [each for each in self.expectations if isinstance(each, Only)]
 
     def lists_on(self, word: str) -> list[AccessList]:
-        """Return the lists that stand at a device (anywhere on it), at a point or at a subnet. Raises `UnknownName`."""
-        if word not in self.devices and word not in self.segments and not word.endswith(" itself"):
+        """Return the lists that stand at a device (anywhere on it), at a point, a subnet, a host or a group. Raises `UnknownName`."""
+        if not (word in self.devices or word in self.segments or word in self.hosts or word in self.groups or " " in word):
             self.point(word)
-        return [
-            self.lists[each.access_list]
-            for each in self.placements
-            if word in (str(each.point), each.point.owner if each.point.kind is PointKind.SUBNET else each.point.device)
-        ]
+        stands = {place: None for placement in self.placements for place in self._at(placement) if word in (str(place[0]), place[0].owner)}
+        return [self.lists[name] for _, name in stands]
+
+    def _at(self, placement: Placement) -> Iterator[tuple[Point, str]]:
+        points = self.points_of(placement.point, self.lists[placement.access_list].family)
+        return ((point, placement.access_list) for point in dict.fromkeys((placement.point, *points)))
 
     def access_list(self, name: str) -> AccessList:
         """Find a list by its number or name. Raises `UnknownName`."""

@@ -1,7 +1,7 @@
 """Address classes: sets of addresses that the network treats alike, as senders and as receivers.
 
 Where a packet goes depends on where its sender sits and on its destination, and most machines of a subnet are alike in
-both. Not alike are the interfaces of devices, hosts with a port or a gateway of their own, destinations that a static
+both. Not alike are the interfaces of devices, hosts with a port, a gateway or a list of their own, destinations that a static
 route tells apart, and addresses that nothing is routed to (`scope`). Each of these is a class of its own; what is left of
 a subnet or of an outside is one more.
 """
@@ -102,7 +102,7 @@ def boundaries(network: Forwarding, family: Family) -> set[Pattern]:
                     found.add(own.connected)
         found.update(route.destination for route in device.routes if route.destination.family is family)
     for host in plan.hosts.values():
-        if host.at is not None or host.gateways:
+        if host.at is not None or host.gateways or host.name in plan.followed:
             found.update(single(address) for address in host.addresses if address.family is family)
     return found
 

@@ -16,6 +16,7 @@ from crossgate.core.model.address import (
 from crossgate.core.model.claim import ELSEWHERE, Only, Promise
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.meaning import WordKind, meaning_of
+from crossgate.core.model.network import Host
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import scope_of
 from crossgate.core.network.routing import Endpoint, Forwarding
@@ -46,9 +47,7 @@ def candidates(network: Forwarding, text: str) -> list[Endpoint]:
         raise PlanError(f"{text} {_NO_ADDRESSES}")
     if meaning.kind is WordKind.HOST:
         host = plan.hosts[text]
-        return [
-            Endpoint(text, address, host.on, host.at, host.gateways) for family in Family if (address := host.in_family(family)) is not None
-        ]
+        return [_at_host(plan, host, address) for family in Family if (address := host.in_family(family)) is not None]
     if meaning.kind not in (WordKind.DEVICE, WordKind.INTERFACE):
         raise PlanError(f"{text} stands for many machines; name a host, a device, a point or an address")
     own = [plan.interface_of[Address(each.family, each.value)] for each in meaning.patterns]
@@ -114,8 +113,7 @@ def at_address(network: Forwarding, address: Address) -> Endpoint:
     """Return the end at an address: the host or device that has it, else a machine nobody has named."""
     plan = network.plan
     if address in plan.host_of:
-        host = plan.host_of[address]
-        return Endpoint(host.name, address, host.on, host.at, host.gateways)
+        return _at_host(plan, plan.host_of[address], address)
     if address in plan.interface_of:
         interface = plan.interface_of[address]
         return Endpoint(str(address), address, interface.on, interface.at, device=interface.device)
@@ -125,6 +123,11 @@ def at_address(network: Forwarding, address: Address) -> Endpoint:
     if segment is None:
         raise PlanError(f"{address} is in no subnet, and the plan has no outside for it to be on")
     return Endpoint(str(address), address, segment.name)
+
+
+def _at_host(plan: Plan, host: Host, address: Address) -> Endpoint:
+    follows = host.point if host.name in plan.followed else None
+    return Endpoint(host.name, address, host.on, host.at, host.gateways, follows=follows)
 
 
 def pairs(network: Forwarding, source: str, destination: str) -> list[tuple[Endpoint, Endpoint]]:

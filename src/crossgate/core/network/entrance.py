@@ -24,9 +24,9 @@ class Entrance(NamedTuple):
 
 
 def place_named(plan: Plan, text: str) -> Point:
-    """Return the place that a person writes as DEVICE.INTERFACE, SWITCH.PORT, `subnet NAME` or `DEVICE itself`; a subnet's name will do.
+    """Return the place that a person writes as DEVICE.INTERFACE, SWITCH.PORT, `subnet NAME`, `DEVICE itself`, `host NAME` or `group NAME`.
 
-    Raises `PlanError`.
+    A subnet's name will do. Raises `PlanError`.
     """
     words = text.split()
     if len(words) == 2 and words[1] == "itself":
@@ -34,6 +34,11 @@ def place_named(plan: Plan, text: str) -> Point:
             raise PlanError(unknown("device", words[0], list(plan.devices)))
         return plan.devices[words[0]].itself
     name = words[-1] if words else text
+    if len(words) == 2 and words[0] in ("host", "group"):
+        known = plan.hosts if words[0] == "host" else plan.groups
+        if name not in known:
+            raise PlanError(unknown(words[0], name, list(known)))
+        return Point(PointKind(words[0]), name)
     if name in plan.segments and (len(words) == 1 or words[0] == "subnet"):
         return Point(PointKind.SUBNET, name)
     return plan.point(name)
@@ -42,7 +47,7 @@ def place_named(plan: Plan, text: str) -> Point:
 def entrance(plan: Plan, text: str) -> Entrance:
     """Return where packets come in by the place that a person names. Raises `PlanError` for a place where none do."""
     point = place_named(plan, text)
-    if point.kind is PointKind.ITSELF:
+    if point.kind in (PointKind.ITSELF, PointKind.HOST, PointKind.GROUP):
         raise PlanError(f"nothing comes in at {point}; name an interface, a switch port or a subnet")
     nobody = Address(Family.IPV4, 0)
     if point.kind is PointKind.SUBNET:

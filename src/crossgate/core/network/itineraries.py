@@ -209,7 +209,7 @@ class Itineraries:
     # Pairs
 
     def _cell(self, origin: Endpoint, destination: Address) -> Cell:
-        key = (origin.device, origin.segment, origin.at, origin.gateways, destination)
+        key = (origin.sender, destination)
         cell = self._pairs.get(key)
         if cell is None:
             cell = self._pairs[key] = self._departed(origin, destination) or self._started(origin, destination)
@@ -469,9 +469,11 @@ class Network(Forwarding):
         return self.same_addresses(other) and own.down == its.down and own.placed.keys() == its.placed.keys()
 
     def same_addresses(self, other: Network) -> bool:
-        """Whether machines, devices and their links are those of another plan, whatever is down or placed."""
+        """Whether machines, those that lists follow, devices and links are those of another plan, whatever else is placed or down."""
         own, its = self.plan, other.plan
-        return (own.segments, own.devices, own.hosts, own.static_routing) == (its.segments, its.devices, its.hosts, its.static_routing)
+        return (own.segments, own.devices, own.hosts, own.static_routing, own.followed) == (
+            its.segments, its.devices, its.hosts, its.static_routing, its.followed
+        )  # fmt: skip
 
     def itineraries(self, family: Family) -> Itineraries:
         """Return the itineraries of a family."""

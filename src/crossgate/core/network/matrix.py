@@ -46,8 +46,8 @@ class Matrix:
         self._own: dict[str, Numbers] = {}
         senders: dict[tuple[object, ...], int] = {}
         for end in ends:
-            senders.setdefault((end.device, end.segment, end.at, end.gateways), len(senders))
-        self.row = np.array([senders[(end.device, end.segment, end.at, end.gateways)] for end in ends], dtype=np.intp)
+            senders.setdefault(end.sender, len(senders))
+        self.row = np.array([senders[end.sender] for end in ends], dtype=np.intp)
         self.numbers = np.empty((len(senders), len(ends)), dtype=np.int32)
         made: set[int] = set()
         for end, row in zip(ends, self.row.tolist(), strict=True):

@@ -8,7 +8,7 @@
    addresses there; where none fits, the nearest device with an interface on it is the exit.
 5. What stays on its link (`scope`, and broadcasts) is handed to each device there and goes no further.
 6. The way depends on where the packet starts and on its destination, never on lists or ports. Lists are asked by
-   `trace`, so this module knows none (but for `DEVICE itself` outbound, which is crossed only where a list stands).
+   `trace`, so this module knows none (but for `DEVICE itself` outbound and hosts, which are crossed only where one stands).
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ from functools import cache
 from typing import NamedTuple
 
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.network import Device, Direction, Interface, Point, PointKind
+from crossgate.core.model.network import Device, Direction, Host, Interface, Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import Scope, scope_of
 from crossgate.core.network.layer2 import Wire
@@ -38,7 +38,8 @@ class Endpoint(NamedTuple):
     """Where a conversation starts or ends: a host, a device, or an address that nobody has been given.
 
     `segment` is the subnet or outside it is on, `at` its switch port, `gateways` the gateways it is told to use. For a
-    device, `device` is its name and `segment` that of the interface with the address.
+    device, `device` is its name and `segment` that of the interface with the address. `follows` is the host's own place,
+    where lists follow it.
     """
 
     name: str
@@ -47,6 +48,12 @@ class Endpoint(NamedTuple):
     at: Point | None = None
     gateways: tuple[Address, ...] = ()
     device: str | None = None
+    follows: Point | None = None
+
+    @property
+    def sender(self) -> tuple[str | None, str, Point | None, tuple[Address, ...], Point | None]:
+        """All of it that says which way its packets go, and what they meet."""
+        return self.device, self.segment, self.at, self.gateways, self.follows
 
 
 class Path(NamedTuple):
@@ -118,11 +125,11 @@ class Forwarding:
         self._scopes: dict[Address, Scope | None] = {}
         self._across: dict[tuple[Point, Point], Move] = {}
         self._near: dict[tuple[str, Family], list[str]] = {}
-        self._paths: dict[tuple[str | None, str, Point | None, tuple[Address, ...], Address], Path] = {}
+        self._paths: dict[tuple[object, Address], Path] = {}
 
     def path(self, origin: Endpoint, destination: Address) -> Path:
         """Return the way from `origin` to an address; of equal ones the first by device name."""
-        key = (origin.device, origin.segment, origin.at, origin.gateways, destination)
+        key = (origin.sender, destination)
         if key not in self._paths:
             self._paths[key] = self._first(origin, destination)
         return self._paths[key]
@@ -176,7 +183,7 @@ class Forwarding:
         if origin.device is not None:
             return start, self.moves(origin.device, destination, own=True)
         if target is segment:
-            return start, [self._deliver((), segment.name, origin.at, destination)]
+            return start, [self._deliver(self._from_host(origin), segment.name, origin.at, destination)]
         gateways = self._gateways(origin, destination)
         if not gateways and self.told_gateways(origin, destination.family) is not None:
             return start, [_lost(f"{origin.name}'s own gateway is down")]
@@ -234,7 +241,19 @@ class Forwarding:
             return _lost(f"{self._no_cable} leads from {origin.at} to {gateway.point}")
         outside = self.plan.segments[origin.segment].outside
         leaving = () if outside else (Crossing(Point(PointKind.SUBNET, origin.segment), Direction.OUTBOUND),)
-        return Move((*_crossings(ports), *leaving, Crossing(gateway.point, Direction.INBOUND)), gateway.device, False)
+        crossings = (*self._from_host(origin), *_crossings(ports), *leaving, Crossing(gateway.point, Direction.INBOUND))
+        return Move(crossings, gateway.device, False)
+
+    def _from_host(self, origin: Endpoint) -> tuple[Crossing, ...]:
+        """Return the place where lists follow a sender, if one of its family is asked there about what it sends."""
+        if origin.follows is None or (origin.follows, Direction.INBOUND, origin.address.family) not in self.plan.placed:
+            return ()
+        return (Crossing(origin.follows, Direction.INBOUND),)
+
+    def _to_host(self, host: Host, family: Family) -> tuple[Crossing, ...]:
+        """Return the place where lists follow a receiver, if one of the family is asked there about what is sent to it."""
+        asked = (host.point, Direction.OUTBOUND, family) in self.plan.placed
+        return (Crossing(host.point, Direction.OUTBOUND),) * asked
 
     def _ended(self, move: Move, interface: Interface, destination: Address) -> Move:
         """Return a move into a device by an interface as the end for its own addresses and for what stays on its link."""
@@ -275,14 +294,14 @@ class Forwarding:
         attached: Interface | Point | None = origin.at
         if origin.device is not None:
             attached = next(each for each in self.plan.devices[origin.device].interfaces.values() if each.on == segment)
-        moves = []
+        moves, lead = [], self._from_host(origin)
         for interface in self.on_segment.get((segment, family), []):
             ports = None if interface.device == origin.device else self.wire.between(attached, interface)
             if ports is not None:
                 itself = self.plan.devices[interface.device].itself
                 inward = (Crossing(interface.point, Direction.INBOUND), Crossing(itself, Direction.INBOUND))
-                moves.append(Move((*_crossings(ports), *inward), interface.device, True))
-        return moves or [Move(_crossings(self.wire.between(attached, None) or []), None, True)]
+                moves.append(Move((*lead, *_crossings(ports), *inward), interface.device, True))
+        return moves or [Move((*lead, *_crossings(self.wire.between(attached, None) or [])), None, True)]
 
     def told_gateways(self, origin: Endpoint, family: Family) -> list[Interface] | None:
         """Return the interfaces, but those that are down, that a machine is told to hand packets to; None where it is told nothing."""
@@ -330,7 +349,8 @@ class Forwarding:
         if target is not None and target.name != segment:
             reason = f"it goes out to {segment}, but {host.name if host else destination} is in {target.name}"
             return Move(crossings, None, True, reason)
-        return Move((*crossings, *_crossings(ports)), None, True)
+        last = self._to_host(host, destination.family) if host is not None and host.on == segment else ()
+        return Move((*crossings, *_crossings(ports), *last), None, True)
 
     def _hops(self, device: Device, destination: Address) -> list[_Hop] | str:
         """Return a device's best next hops to an address, by device name, or why it has none."""

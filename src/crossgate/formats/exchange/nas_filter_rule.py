@@ -80,8 +80,8 @@ def _direction(access_list: AccessList, wanted: Wanted) -> Direction:
         return wanted.direction
     stands = [each for each in wanted.places if each.access_list == access_list.name]
     # What comes from the terminal enters its port, and leaves its subnet.
-    ways = {each.direction if each.point.kind is PointKind.PORT else _OTHER[each.direction] for each in stands}
-    if len(ways) != 1 or any(each.point.kind not in (PointKind.PORT, PointKind.SUBNET) for each in stands):
+    ways = {_OTHER[each.direction] if each.point.kind is PointKind.SUBNET else each.direction for each in stands}
+    if len(ways) != 1 or any(each.point.kind in (PointKind.INTERFACE, PointKind.ITSELF) for each in stands):
         what = f"stands {' and '.join(f'{each.direction} on {each.point}' for each in stands)}" if stands else "is placed nowhere"
         raise PlanError(
             f"{access_list.name} {what}; --direction inbound, from the terminal, or outbound, to it, says which way its rules are"

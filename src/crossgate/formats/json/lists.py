@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from datetime import datetime
 
 from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
 from crossgate.formats.json.parts import Document
@@ -29,7 +30,12 @@ def _list(plan: Plan, access_list: AccessList, opened: frozenset[str]) -> Docume
         "family": int(access_list.family),
         "line": access_list.place.line,
         "placed": [
-            {"point": str(placement.point), "direction": str(placement.direction), "line": placement.place.line}
+            {
+                "point": str(placement.point),
+                "direction": str(placement.direction),
+                "line": placement.place.line,
+                "hosts": [each.owner for each in plan.points_of(placement.point, access_list.family) if each.kind is PointKind.HOST],
+            }
             for placement in plan.placements
             if placement.access_list == access_list.name
         ],
