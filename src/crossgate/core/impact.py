@@ -169,7 +169,7 @@ def _focus(before: Session, after: Session) -> tuple[Focus, Focus]:
     """Return the entries of each plan that a change can have touched."""
     old, new = before.plan, after.plan
     moved = {name for _, _, name in _stands(old) ^ _stands(new)}
-    if (old.segments, old.devices, old.hosts) != (new.segments, new.devices, new.hosts):
+    if (old.segments, old.devices, old.hosts, old.gateways) != (new.segments, new.devices, new.hosts, new.gateways):
         moved = {*old.lists, *new.lists}
     focus: tuple[dict[str, set[int]], dict[str, set[int]]] = ({}, {})
     for name in {*old.lists, *new.lists}:

@@ -188,6 +188,12 @@ class _Layout:
         shown = [Machine(each.name, f"{each.name}  {each.addresses[0]}", self._placed(each.point)) for each in hosts[:_A_ROW]]
         return (*shown, Machine("", f"and {len(hosts) - _A_ROW} more")) if len(hosts) > _A_ROW else tuple(shown)
 
+    def _shared(self, segment: str) -> Iterator[Machine]:
+        """Yield a line for each gateway that devices of a segment share."""
+        for each in self._plan.gateways:
+            if each.on == segment:
+                yield Machine("", f"{each.addresses[0]} is shared by {', '.join(point.owner for point in each.by)}")
+
     def _write_machine(self, machine: Machine, bar: str, x: float, y: float, hangs: Spot) -> None:
         """Write a machine's line with the lists that follow it; `hangs` is where it is joined to what it hangs on."""
         picture = self.picture
@@ -270,7 +276,7 @@ class _Layout:
         """Place a long bar with its name and machines at the right; return how high it is."""
         picture = self.picture
         hosts = [each for each in self._plan.hosts.values() if each.on == name and (each.at is None or each.at.owner not in self._devices)]
-        lines = self._named(hosts)
+        lines = (*self._shared(name), *self._named(hosts))
         picture.labels.append(Label(self._title(name), right + 8, y + LINE - 6, TEXT, "strong"))
         for index, line in enumerate(lines):
             self._write_machine(line, name, right + 16, y + LINE + 16 + index * machine_step(lines), Spot(right + 12, y + LINE))

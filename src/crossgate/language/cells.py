@@ -100,6 +100,13 @@ def host_cells(words: list[str]) -> tuple[str, ...]:
     return _attached(words, _literal)
 
 
+def gateway_cells(words: list[str]) -> tuple[str, ...]:
+    """gateway | IPv4 addresses | IPv6 addresses | on SUBNET | by POINTS and vrid."""
+    end = _until(words, "on", "by")
+    by = _until(words, "by")
+    return words[0], *_by_family(words[1:end], _literal), " ".join(words[end:by]), " ".join(words[by:])
+
+
 def _addresses(left: list[str]) -> str:
     """Take the words of one source or destination off the front, and return them in their usual form."""
     if not left:

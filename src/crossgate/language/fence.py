@@ -181,6 +181,8 @@ class _OneFamily:
         closed_at = [interface for interface in self.gateways if interface.device not in asked.exceptions]
         self.points = [str(interface.point) for interface in closed_at]
         self.devices = list(dict.fromkeys(interface.device for interface in closed_at))
+        shared = (address for each in plan.gateways if each.on == segment.name for address in each.addresses)
+        self.shared = [str(address) for address in shared if address.family is family and closed_at]
         self.services = list(self._services())
         self.excepted = _in_family(plan, asked.exceptions, family)
 
@@ -220,7 +222,7 @@ class _OneFamily:
     def _out(self) -> list[str]:
         """Return the entries for what leaves the subnet."""
         six = self.family is Family.IPV6
-        own = [*self.points, *[_LINK_LOCAL] * (six and bool(self.devices))]
+        own = [*self.points, *self.shared, *[_LINK_LOCAL] * (six and bool(self.devices))]
         found = [f"permit icmp/{message} any to any" for message in _NEEDED if six]
         for service in [*self.services, *["icmp/echo-reply"] * ("ping" in self.services)]:
             found += [f"permit {service} any to {each}" for each in own]
@@ -254,7 +256,7 @@ class _OneFamily:
                 yield Claimed(text.format(self.beyond), tuple(text.format(each) for each in self.closed))
         own = [f"{protocol}/{format_ports(left)}" if left != (ALL_PORTS,) else protocol for protocol, left in self._closed_ports()]
         own += [] if "ping" in self.services else ["ping"]
-        for point in self.points:
+        for point in (*self.points, *self.shared):
             yield from (self._at_gateway(service, point) for service in own)
         for device in self.devices:
             others = [

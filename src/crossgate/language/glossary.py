@@ -37,7 +37,11 @@ NETWORK = {
     "port": Word("A socket of a switch, joined by a cable to another switch's or to the machine that is said to be at it.", "port 1 to jetty.24"),
     "route": Word("Where a device sends what is not on its subnets: a prefix, or default for all the rest.", "route default via 203.0.113.1"),
     "host": Word("A machine that packets are sent from and to. It has an address in its subnet and may be plugged in at a port.", "host kiosk-1 10.64.9.21 on tickets at jetty.3"),
-    "gateway": Word("The device's address that a host sends to what is off its subnet. Without one it is the device with the fewest hops to go.", "host h 10.64.8.9 on tickets gateway 10.64.8.1"),
+    "gateway": Word(
+        "On a host's line, the address that it hands packets to which leave its subnet; without one it is the subnet's shared gateway, else the device with the fewest hops to go. "
+        "As a statement, an address that several devices can answer for (VRRP): a claim holds only if it holds whichever of them answers.",
+        "gateway 192.0.2.1 on quay by breakwater.quay, groyne.quay vrid 12",
+    ),
     "group": Word("A name for addresses: hosts, subnets, prefixes, ranges and other groups.", "group servers manifest, resolver"),
     "service": Word("A name for protocols and ports, used in lists, expectations and traces alike.", "service booking tcp/8443, tcp/9443"),
     "window": Word("A name for times: weekly hours, or from one date to another. Times are the devices' local ones.", "window night daily 22:00-05:30"),

@@ -10,6 +10,7 @@ from crossgate.language import claims, entries, named_sets, settings, times, top
 from crossgate.language.cells import (
     acceptance_cells,
     expectation_cells,
+    gateway_cells,
     group_cells,
     host_cells,
     named_cells,
@@ -38,6 +39,7 @@ STATEMENTS = {
         Row("outside", topology.segment, space=Space.NAMES),
         Row("router", topology.device, space=Space.NAMES, block=topology.DEVICE_LINES),
         Row("switch", topology.device, space=Space.NAMES, block=topology.DEVICE_LINES),
+        Row("gateway", topology.gateway, gateway_cells, commas=True),
         Row("host", topology.host, host_cells, Space.NAMES),
         Row("group", named_sets.group, group_cells, Space.NAMES, finish=named_sets.groups),
         Row("service", named_sets.service, named_cells, Space.SERVICES, finish=named_sets.services),

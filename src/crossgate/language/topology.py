@@ -7,7 +7,7 @@ address, where a port's cable ends) is checked afterwards, in `wiring`.
 from __future__ import annotations
 
 from crossgate.core.model.address import Address, AddressError, Family, Pattern, parse_address, parse_prefix, prefix
-from crossgate.core.model.network import Device, Host, Interface, InterfaceAddress, Point, PointKind, Port, Route, Segment
+from crossgate.core.model.network import Device, Host, Interface, InterfaceAddress, Point, PointKind, Port, Route, Segment, SharedGateway
 from crossgate.language.cells import interface_cells, named_cells, route_cells
 from crossgate.language.names import Names, Space
 from crossgate.language.row import Row
@@ -136,7 +136,7 @@ def _only_subnet(words: Words, names: Names, own: list[Address]) -> Segment:
     found = [each for each in names.plan.segments.values() if not each.outside and all(map(each.holds, own))]
     if len(found) == 1:
         return found[0]
-    if words.peek() and words.peek() not in ("at", "gateway"):
+    if words.peek() and words.peek() not in ("at", "gateway", "by"):
         words.keyword("on")
     if not found:
         raise words.missing(f"on SUBNET (no subnet has {' and '.join(map(str, own))})")
@@ -238,6 +238,47 @@ def host(words: Words, names: Names) -> None:
         gateways[gateway.family] = gateway
     words.end()
     names.plan.hosts[name] = Host(name, tuple(own), on.name, at, tuple(gateways.values()), words.place)
+
+
+_MOST_VRID = 255
+
+
+def gateway(words: Words, names: Names) -> None:
+    """GATEWAY = "gateway" 1*ADDRESS ["on" SUBNET] "by" POINT 1*("," POINT) ["vrid" N]."""
+    words.keyword("gateway")
+    own: list[Address] = []
+    start = words.index
+    while words.peek() not in ("on", "by", ""):
+        own.append(_address(words, "the gateway's address"))
+    if not own:
+        raise words.missing("an address")
+    on = _on(words, names, own)
+    if on.outside:
+        raise words.error(f"{on.name} is an outside; gateways of the plan are on its subnets")
+    for index, address in enumerate(own, start):
+        _belongs(words, index, address, on, names)
+    words.keyword("by")
+    by: list[Point] = []
+    while not by or words.accept(","):
+        point = names.point(words, words.take("an interface, as lighthouse.v80"))
+        interface = names.plan.devices[point.owner].interfaces.get(point.part)
+        if interface is None or interface.on != on.name:
+            raise words.error(f"{point} is no interface on {on.name}")
+        for address in own:
+            if not interface.in_family(address.family):
+                raise words.error(f"{point} has no {address.family.label} address, so it does not answer for {address}")
+        if any(each.owner == point.owner for each in by):
+            raise words.error(f"{point.owner} stands twice; a gateway is shared by different devices")
+        by.append(point)
+    if len(by) == 1:
+        raise words.error(f"only {by[0].owner} answers for it; name a second interface behind a comma, or give {by[0]} the address itself")
+    vrid = None
+    if words.accept("vrid"):
+        vrid = words.number("a virtual router's number from 1 to 255", _MOST_VRID)
+        if vrid == 0:
+            raise words.error("0 is no virtual router's number: 1 to 255")
+    words.end()
+    names.plan.gateways.append(SharedGateway(tuple(own), on.name, tuple(by), vrid, words.place))
 
 
 _PORT = Row("port", port, named_cells, Space.NAMES)

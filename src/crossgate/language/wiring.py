@@ -78,6 +78,7 @@ def _shared_addresses(plan: Plan, complain: Complain) -> Iterator[PlanError]:
         for own in interface.addresses
     ]
     owners += [(address, host.name, host.place) for host in plan.hosts.values() for address in host.addresses]
+    owners += [(address, f"the gateway of {each.on}", each.place) for each in plan.gateways for address in each.addresses]
     for address, name, place in sorted(owners, key=lambda owner: owner[2]):
         if address in holders:
             other, where = holders[address]
@@ -143,8 +144,8 @@ def _routes(plan: Plan, complain: Complain) -> Iterator[PlanError]:
 def _gateways(plan: Plan, complain: Complain) -> Iterator[PlanError]:
     for host in plan.hosts.values():
         for gateway in host.gateways:
-            interface = plan.interface_of.get(gateway)
-            if interface is None or interface.on != host.on:
+            own = plan.interface_of.get(gateway) or plan.gateway_at.get(gateway)
+            if own is None or own.on != host.on:
                 yield complain(host.place, str(gateway), f"no device has {gateway} on {host.on}, so it is nobody's gateway")
 
 

@@ -38,11 +38,22 @@ class Reference:
 
     def ways_from(self, origin: Endpoint, destination: Address) -> set[Way]:
         """Return the ways from an end to an address."""
+        if origin.address in self.plan.gateway_at:
+            several = [self.own_ways(each.device, destination) for each in self.answering(origin.address)]
+            return set().union(*several) or {((), frozenset(), False)}
         if origin.device is not None:
             return self.own_ways(origin.device, destination)
         host = self.plan.host_of.get(origin.address)
         lead: list[Met] = [] if host is None else [(host.point, IN)]
         return {self._way(*each) for each in self._paths(lead, origin.segment, origin.at, origin.gateways, destination)}
+
+    def answering(self, address: Address) -> list[Interface]:
+        """Return the interfaces of the devices that answer for a shared gateway's address."""
+        by = self.plan.gateway_at[address].by if address in self.plan.gateway_at else ()
+        return [each for point in by for each in self.interfaces if each.point == point]
+
+    def answers(self, device: str, address: Address) -> bool:
+        return any(each.device == device for each in self.answering(address))
 
     def own_ways(self, device: str, destination: Address) -> set[Way]:
         """Return the ways of what a device sends itself."""
@@ -138,6 +149,10 @@ class Reference:
                     choices.append((route.destination.prefix_length, 1, []))
                     continue
                 near = on[0]
+                if route.via in self.plan.gateway_at:
+                    fars = [each for each in self.answering(route.via) if each.device != device.name]
+                    choices.append((route.destination.prefix_length, 1, [(near, far) for far in fars]))
+                    continue
                 far = self.plan.interface_of.get(route.via)
                 outside = self.plan.segments[near.on].outside
                 good = (far is None) is outside and (far is None or self.up(far.point))
@@ -171,8 +186,10 @@ class Reference:
             yield from self._handed(lead, [], segment, at, destination)
             return
         near = [each for each in self.interfaces if each.on == segment]
-        own = [self.plan.interface_of[each] for each in gateways if each.family is self.family]
-        told = [each for each in own if self.up(each.point)]
+        own = [each for each in gateways if each.family is self.family]
+        own = own or [each for each, shared in self.plan.gateway_at.items() if each.family is self.family and shared.on == segment]
+        told = [self.plan.interface_of[each] for each in own if each in self.plan.interface_of]
+        told = [each for each in told if self.up(each.point)] + [each for address in own for each in self.answering(address)]
         if not own and near:
             if self.plan.static_routing:
                 able = [each for each in near if self._hops(self.plan.devices[each.device], destination)]
@@ -198,7 +215,10 @@ class Reference:
         device = self.plan.devices[near.device]
         if destination in device.addresses():
             yield [*crossed, (device.itself, IN)], [*devices, device.name], True
-        elif device.name in devices:
+            return
+        if self.answers(device.name, destination):
+            yield [*crossed, (device.itself, IN)], [*devices, device.name], True
+        if device.name in devices:
             yield crossed, devices, False
         else:
             yield from self._sent_on(crossed, [*devices, device.name], device, destination, False)
@@ -210,6 +230,8 @@ class Reference:
         if own and destination in device.addresses():
             yield [], [], True
             return
+        if own and self.answers(device.name, destination):
+            yield crossed, devices, True
         met = devices[1:] if own else devices
         if hops is None:
             yield crossed, devices, False
@@ -232,6 +254,19 @@ class Reference:
     def _handed(
         self, crossed: list[Met], devices: list[str], segment: str, near: Interface | Point | None, destination: Address
     ) -> Iterator[tuple[list[Met], list[str], bool]]:
+        shared = self.plan.gateway_at.get(destination)
+        if shared is not None and shared.on == segment:
+            for gateway in self.answering(destination):
+                if not (isinstance(near, Interface) and near.device == gateway.device):
+                    way = self._ports(near, gateway)
+                    if way is None:
+                        yield crossed, devices, False
+                    else:
+                        itself = self.plan.devices[gateway.device].itself
+                        yield [*crossed, *way, (gateway.point, IN), (itself, IN)], [*devices, gateway.device], True
+            if not self.answering(destination):
+                yield crossed, devices, False
+            return
         owner, host, target = self.plan.interface_of.get(destination), self.plan.host_of.get(destination), self._segment(destination)
         end = owner if owner is not None and owner.on == segment else host.at if host is not None and host.on == segment else None
         ports = self._ports(near, end)
@@ -256,7 +291,8 @@ def network(seed: int) -> str:
     if chance.random() < 0.3:
         lines.append("routing static")
     on: dict[str, list[tuple[str, str, str]]] = {name: [] for name in subnets}
-    blocks, hosts = [], []
+    sharing: dict[str, list[tuple[str, str, bool]]] = {name: [] for name in subnets}
+    blocks, hosts, gateways = [], [], []
     wired = chance.random() < 0.5
     for device in range(count):
         name = f"r{device}"
@@ -269,11 +305,19 @@ def network(seed: int) -> str:
                 families = chance.choice([f"{four}/24 {six}/64", f"{four}/24 {six}/64", f"{four}/24"])
                 block.append(f"    interface i{number}x{part} {families} on s{number}{at}")
                 on[f"s{number}"].append((name, four, six if "::" in families else ""))
+                sharing[f"s{number}"].append((name, f"{name}.i{number}x{part}", "::" in families))
         for index, outside in enumerate(outsides):
             if chance.random() < 0.3 or device == index:
                 four = f"203.0.113.{1 + device * 4}/30" if outside == "sea" else f"198.51.100.{1 + device * 4}/30"
                 block.append(f"    interface {outside} {four} on {outside}")
         blocks.append((name, block))
+    for number, name in enumerate(subnets):
+        several = {device: (part, six) for device, part, six in sharing[name]}
+        if len(several) > 1 and chance.random() < 0.4:
+            six = f" 2001:db8:{number}::fe" if all(six for _, six in several.values()) else ""
+            by = ", ".join(part for part, _ in several.values())
+            gateways.append(f"gateway 10.{number}.0.254{six} on {name} by {by} vrid {number + 1}")
+            on[name].append(("", f"10.{number}.0.254", six.strip()))
     for name, block in blocks:
         mine = [line.partition(" on ") for line in block if line.startswith("    interface")]
         near = [
@@ -305,7 +349,7 @@ def network(seed: int) -> str:
             if on[name] and chance.random() < 0.3:
                 gateway = f" gateway {chance.choice(on[name])[1]}"
             hosts.append(f"host h{number}x{host} 10.{number}.0.{100 + host} 2001:db8:{number}::{100 + host:x} on {name}{at}{gateway}")
-    lines += hosts
+    lines += [*gateways, *hosts]
     if "sea" in outsides:
         lines.append("host far 192.0.2.77 on sea")
     points = [f"{name}.{line.split()[1]}" for name, block in blocks for line in block if line.startswith("    interface")]

@@ -32,7 +32,7 @@ def told(itineraries: Itineraries, sequence: Sequence) -> Way:
 
 def addresses(plan: Plan, family: Family) -> Iterator[Address]:
     yield from (address for host in plan.hosts.values() for address in host.addresses if address.family is family)
-    yield from (address for address in plan.interface_of if address.family is family)
+    yield from (address for address in (*plan.interface_of, *plan.gateway_at) if address.family is family)
     strangers = (
         ("10.0.0.200", "10.1.0.201", "192.0.2.1", "198.51.100.250") if family is Family.IPV4 else ("2001:db8::c8", "2001:db8:aaaa::1")
     )

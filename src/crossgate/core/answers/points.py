@@ -116,9 +116,9 @@ def _machines(network: Network, family: Family) -> Iterator[Endpoint]:
         elif block is not None:
             free = next(
                 (
-                    Address(family, value)
-                    for value in range(block.first + 1, block.last + 1)
-                    if Address(family, value) not in plan.interface_of
+                    address
+                    for address in (Address(family, value) for value in range(block.first + 1, block.last + 1))
+                    if not plan.is_given(address)
                 ),
                 None,
             )

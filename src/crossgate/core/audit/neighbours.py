@@ -9,10 +9,11 @@ from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Decider
-from crossgate.core.model.address import Family, Pattern, parse_block, single
+from crossgate.core.model.address import Address, Family, Pattern, parse_address, parse_block, single
 from crossgate.core.model.finding import Fault, Finding
-from crossgate.core.model.network import Direction, Placement, PointKind
+from crossgate.core.model.network import Direction, Placement, Point, PointKind, SharedGateway
 from crossgate.core.model.packet import ICMPV6, Packet
+from crossgate.core.network.routing import Endpoint
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.frame import PacketSet
@@ -23,6 +24,10 @@ ROUTER_SOLICITATION, ROUTER_ADVERTISEMENT, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADV
 _FROM_HOSTS = (ROUTER_SOLICITATION, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT)
 _FROM_ROUTERS = (ROUTER_ADVERTISEMENT, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT)
 _SOME_MACHINE = AddressSet.of(Family.IPV6, (parse_block("fe80::1"),))
+VRRP = 112
+"""The protocol number of VRRP (RFC 9568 section 5.1.1.4)."""
+_ALL_VRRP = {Family.IPV4: parse_address("224.0.0.18"), Family.IPV6: parse_address("ff02::12")}
+"""Where VRRP routers send their advertisements (RFC 9568 sections 5.1.1.2 and 5.1.2.2)."""
 _LINK_LOCAL, _NOBODY_YET = parse_block("fe80::/10"), parse_block("::")
 _ALL_NODES, _ALL_ROUTERS, _SOLICITED = parse_block("ff02::1"), parse_block("ff02::2"), parse_block("ff02::1:ff00:0/104")
 """Well-known destinations (RFC 4291 section 2.7.1)."""
@@ -51,6 +56,57 @@ def neighbour_blocked(case: Case) -> Iterator[Finding]:
             if stopped:
                 yield _told(placement, access_list, stopped)
                 break
+
+
+@finds("vrrp-blocked")
+def vrrp_blocked(case: Case) -> Iterator[Finding]:
+    """Yield the lists that stop what the devices of a shared gateway tell each other (RFC 9568 sections 5.1 and 7)."""
+    told: set[tuple[str, Point, Direction]] = set()
+    for gateway in case.plan.gateways:
+        for family in dict.fromkeys(address.family for address in gateway.addresses):
+            for placement, decider, packet in _unheard(case, gateway, family):
+                key = (placement.access_list, placement.point, placement.direction)
+                if key in told:
+                    continue
+                told.add(key)
+                where = "its otherwise line" if decider.entry is None else str(decider.number)
+                source, group = Address(family, packet.source), Address(family, packet.destination)
+                fault = Fault(
+                    f"{placement.direction} on {placement.point} {where} stops VRRP among the devices that share {gateway.addresses[0]} on {gateway.on}: "
+                    "each will take the others for gone and answer itself (RFC 9568)",
+                    f"permit first: vrrp {'fe80::/10' if family is Family.IPV6 else source} to {group}",
+                )
+                place = placement.place if decider.entry is None else decider.place
+                yield Finding("vrrp-blocked", place, placement.access_list, decider.number, fault, packet=packet)
+
+
+def _unheard(case: Case, gateway: SharedGateway, family: Family) -> Iterator[tuple[Placement, Decider, Packet]]:
+    """Yield who stops which advertisement, on the way between any two devices that share a gateway."""
+    plan, network = case.plan, case.network
+    group = _ALL_VRRP[family]
+    others = {point.owner for point in gateway.by}
+    stands = {
+        (point, each.direction, each.access_list): each
+        for each in plan.placements
+        for point in plan.points_of(each.point, plan.lists[each.access_list].family)
+    }
+    for point in gateway.by:
+        own = plan.devices[point.owner].interfaces[point.part]
+        address = own.in_family(family)[0].address
+        sender = Endpoint(str(point), address, own.on, own.at, device=point.owner)
+        source = _LINK_LOCAL.value | 1 if family is Family.IPV6 else address.value
+        packet = Packet(family, source, group.value, VRRP)
+        for start, moves in network.starts(sender, group):
+            for move in (each for each in moves if each.device in others):
+                for at, direction in (*start.crossings, *move.crossings):
+                    access_list = plan.placed.get((at, direction, family))
+                    if access_list is None or not case.looks_at(access_list):
+                        continue
+                    for opened in case.states(access_list):
+                        decider = case.index(access_list, opened).decide(packet)
+                        if not decider.permits:
+                            yield stands[at, direction, access_list.name], decider, packet
+                            break
 
 
 def _link(case: Case, placement: Placement) -> _Link | None:

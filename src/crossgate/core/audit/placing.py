@@ -173,7 +173,7 @@ def _source_side(case: Case, placement: Placement) -> Segment | None:
 
 def _stopped_machine(case: Case, access_list: AccessList, segment: Segment) -> Address | None:
     """Return an address that a machine of a subnet can have and that a list stops."""
-    family, own = access_list.family, case.plan.interface_of
+    family, own = access_list.family, [*case.plan.interface_of, *case.plan.gateway_at]
     for opened in case.states(access_list):
         for block in (each for each in segment.prefixes if each.family is family):
             ends = tuple(single(Address(family, value)) for value in (block.first, block.last) if block.size > 2)

@@ -130,6 +130,12 @@ KINDS = {
         "permit icmp/133 to icmp/136 any to any first",
         "10 permit tcp any to any; otherwise deny, inbound at an interface",
     ),
+    "vrrp-blocked": FindingKind(
+        Severity.WARNING,
+        "a list that keeps the devices of a shared gateway from hearing each other (VRRP, RFC 9568): more than one of them will answer",
+        "permit vrrp from the devices to 224.0.0.18, in IPv6 from fe80::/10 to ff02::12",
+        "10 permit https any to any; otherwise deny, inbound at an interface that shares a gateway",
+    ),
     "one-family": FindingKind(
         Severity.WARNING,
         "a place with a list for one family only, where both families pass",

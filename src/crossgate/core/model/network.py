@@ -174,6 +174,21 @@ class Host(NamedTuple):
 
 
 @placeless
+class SharedGateway(NamedTuple):
+    """Addresses of a subnet that any of several devices answers for, and hands on what is sent by them (VRRP, RFC 9568).
+
+    `by` are their interfaces on the subnet, the first as written first; `vrid` is the virtual router's number, None where the
+    plan does not say it.
+    """
+
+    addresses: tuple[Address, ...]
+    on: str
+    by: tuple[Point, ...]
+    vrid: int | None
+    place: Place
+
+
+@placeless
 class Placement(NamedTuple):
     """A list asked at a point in one direction."""
 

@@ -14,7 +14,7 @@ from crossgate.core.model.address import Address, Addresses, Family, Pattern
 from crossgate.core.model.claim import Only, Promise
 from crossgate.core.model.errors import Place, PlanError, placeless, unknown
 from crossgate.core.model.finding import Acceptance
-from crossgate.core.model.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment
+from crossgate.core.model.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment, SharedGateway
 from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.service import Service, ServiceError, ServiceTerm, parse_service, split_service
 from crossgate.core.model.window import Window
@@ -69,6 +69,7 @@ class Plan:
     segments: dict[str, Segment] = field(default_factory=dict)
     devices: dict[str, Device] = field(default_factory=dict)
     hosts: dict[str, Host] = field(default_factory=dict)
+    gateways: list[SharedGateway] = field(default_factory=list)
     groups: dict[str, Group] = field(default_factory=dict)
     services: dict[str, NamedService] = field(default_factory=dict)
     windows: dict[str, Window] = field(default_factory=dict)
@@ -126,6 +127,11 @@ class Plan:
             for own in interface.addresses
         }
 
+    @cached_property
+    def gateway_at(self) -> dict[Address, SharedGateway]:
+        """The shared gateway that has each address of one."""
+        return {address: gateway for gateway in self.gateways for address in gateway.addresses}
+
     def without(self, down: Iterable[Point]) -> Plan:
         """Return the plan as it is while some devices, interfaces and switch ports are down."""
         plan = copy(self)
@@ -163,11 +169,12 @@ class Plan:
             for segment in self.segments.values()
             if not segment.outside
             for block in segment.prefixes
-            if block.family is Family.IPV4 and block.size > 2 and not self._is_given(Address(Family.IPV4, block.last))
+            if block.family is Family.IPV4 and block.size > 2 and not self.is_given(Address(Family.IPV4, block.last))
         }
 
-    def _is_given(self, address: Address) -> bool:
-        return address in self.host_of or address in self.interface_of
+    def is_given(self, address: Address) -> bool:
+        """Whether a host, an interface or a shared gateway has an address."""
+        return address in self.host_of or address in self.interface_of or address in self.gateway_at
 
     @cached_property
     def _segments_by_prefix(self) -> dict[tuple[Family, int, bool], dict[int, Segment]]:

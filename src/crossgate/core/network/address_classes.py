@@ -101,6 +101,7 @@ def boundaries(network: Forwarding, family: Family) -> set[Pattern]:
                 if plan.segments[interface.on].outside:
                     found.add(own.connected)
         found.update(route.destination for route in device.routes if route.destination.family is family)
+    found.update(single(address) for address in plan.gateway_at if address.family is family)
     for host in plan.hosts.values():
         if host.at is not None or host.gateways or host.name in plan.followed:
             found.update(single(address) for address in host.addresses if address.family is family)
@@ -141,8 +142,9 @@ def unrouted(network: Forwarding, family: Family) -> set[Pattern]:
 
 
 def device_addresses(network: Forwarding) -> set[Pattern]:
-    """Return every address that a device of the plan has."""
-    return {single(address) for device in network.plan.devices.values() for address in device.addresses()}
+    """Return every address that a device of the plan has, or several share."""
+    own = {single(address) for device in network.plan.devices.values() for address in device.addresses()}
+    return own | {single(address) for address in network.plan.gateway_at}
 
 
 def free_address(pattern: Pattern, taken: Sequence[Pattern]) -> Address | None:

@@ -110,13 +110,17 @@ def is_elsewhere(plan: Plan, claim: Promise) -> bool:
 
 
 def at_address(network: Forwarding, address: Address) -> Endpoint:
-    """Return the end at an address: the host or device that has it, else a machine nobody has named."""
+    """Return the end at an address: the host or device that has it, the devices that share it, else a machine nobody has named."""
     plan = network.plan
     if address in plan.host_of:
         return _at_host(plan, plan.host_of[address], address)
     if address in plan.interface_of:
         interface = plan.interface_of[address]
         return Endpoint(str(address), address, interface.on, interface.at, device=interface.device)
+    if address in plan.gateway_at:
+        gateway = plan.gateway_at[address]
+        first, *others = (point.owner for point in gateway.by)
+        return Endpoint(str(address), address, gateway.on, device=first, others=tuple(others))
     segment = plan.segment_of(address)
     if (segment is None or segment.outside) and scope_of(address) is not None:
         return Endpoint(str(address), address, NO_SEGMENT)

@@ -216,12 +216,14 @@ class Itineraries:
         return cell
 
     def _started(self, origin: Endpoint, destination: Address) -> Cell:
-        start, moves = self.network.starts(origin, destination)
-        return self._joined(self._begun(start), moves, destination)
+        cells = [self._joined(self._begun(start), moves, destination) for start, moves in self.network.starts(origin, destination)]
+        if len(cells) == 1:
+            return cells[0]
+        return Cell(self.nodes.union(frozenset(each.number for each in cells)), sum(each.paths for each in cells))
 
     def _departed(self, origin: Endpoint, destination: Address) -> Cell | None:
         """Return the itinerary of a device's own packets where fewest hops decide; None where they do not or it stands at the end."""
-        if origin.device is None or self.network.sends_nothing(origin):
+        if origin.device is None or origin.others or self.network.sends_nothing(origin):
             return None
         if not isinstance(self._key(destination), _Near) or self.network.scope(destination) is not None:
             return None
@@ -360,9 +362,9 @@ class Itineraries:
         found = dict.fromkeys(first.crossings if first.arrived else ())
         if not first.forks:
             return found
-        start, moves = self.network.starts(origin, destination)
+        starts = self.network.starts(origin, destination)
         seen: set[str] = set()
-        front = list(reversed(moves))
+        front = [move for _, moves in reversed(starts) for move in reversed(moves)]
         arrived: dict[Crossing, None] = {}
         while front:
             move = front.pop()
@@ -373,7 +375,8 @@ class Itineraries:
                 if move.device not in seen:
                     seen.add(move.device)
                     front += reversed(self.network.moves(move.device, destination))
-        return {**found, **dict.fromkeys(start.crossings if arrived else ()), **arrived}
+        begun = [crossing for start, _ in starts for crossing in start.crossings]
+        return {**found, **dict.fromkeys(begun if arrived else ()), **arrived}
 
     def _arrives(self, number: int) -> bool:
         """Whether some sequence of a node ends with the packet's arrival."""
@@ -398,8 +401,8 @@ class Itineraries:
 
     def _walk(self, origin: Endpoint, destination: Address, wanted: Sequence | None = None) -> _Walked:
         """Return the first path that meets a sequence, or the first one of all."""
-        start, moves = self.network.starts(origin, destination)
-        stack = [(start, self._begun(start), iter(moves), len(moves) > 1)]
+        starts = self.network.starts(origin, destination)
+        stack = [(start, self._begun(start), iter(moves), len(moves) > 1 or len(starts) > 1) for start, moves in reversed(starts)]
         while True:
             path, tokens, left, forks = stack[-1]
             move = next(left, None)
@@ -471,8 +474,8 @@ class Network(Forwarding):
     def same_addresses(self, other: Network) -> bool:
         """Whether machines, those that lists follow, devices and links are those of another plan, whatever else is placed or down."""
         own, its = self.plan, other.plan
-        return (own.segments, own.devices, own.hosts, own.static_routing, own.followed) == (
-            its.segments, its.devices, its.hosts, its.static_routing, its.followed
+        return (own.segments, own.devices, own.hosts, own.gateways, own.static_routing, own.followed) == (
+            its.segments, its.devices, its.hosts, its.gateways, its.static_routing, its.followed
         )  # fmt: skip
 
     def itineraries(self, family: Family) -> Itineraries:

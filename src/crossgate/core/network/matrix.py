@@ -118,6 +118,8 @@ class Matrix:
         """Return the row of a sender."""
         if self._network.sends_nothing(origin):
             return np.full(len(self.ends), self._lost, dtype=np.int32)
+        if origin.others:
+            return self._alone(np.empty(len(self.ends), dtype=np.int32), origin, range(len(self.ends)))
         if origin.device is None:
             found = self._by_machine(origin)
         else:

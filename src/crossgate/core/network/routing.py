@@ -1,6 +1,7 @@
 """Where a packet goes: the way from one machine to an address, as the places it crosses in order.
 
-1. A packet for its own subnet goes there through switch ports; any other goes to a gateway first.
+1. A packet for its own subnet goes there through switch ports; any other goes to a gateway first. Whichever device answers for
+   a shared gateway's address gets what is sent by it and to it.
 2. A device looks at connected prefixes, static routes and computed fewest-hop paths; the longest prefix wins, and of
    equally long ones connected beats static beats computed.
 3. Each family is a network of its own: an interface carries a family only if it has an address of it.
@@ -38,8 +39,8 @@ class Endpoint(NamedTuple):
     """Where a conversation starts or ends: a host, a device, or an address that nobody has been given.
 
     `segment` is the subnet or outside it is on, `at` its switch port, `gateways` the gateways it is told to use. For a
-    device, `device` is its name and `segment` that of the interface with the address. `follows` is the host's own place,
-    where lists follow it.
+    device, `device` is its name and `segment` that of the interface with the address; `others` are those that answer for a
+    shared gateway's address as well. `follows` is the host's own place, where lists follow it.
     """
 
     name: str
@@ -49,11 +50,12 @@ class Endpoint(NamedTuple):
     gateways: tuple[Address, ...] = ()
     device: str | None = None
     follows: Point | None = None
+    others: tuple[str, ...] = ()
 
     @property
-    def sender(self) -> tuple[str | None, str, Point | None, tuple[Address, ...], Point | None]:
+    def sender(self) -> tuple[object, ...]:
         """All of it that says which way its packets go, and what they meet."""
-        return self.device, self.segment, self.at, self.gateways, self.follows
+        return self.device, self.segment, self.at, self.gateways, self.follows, self.others
 
 
 class Path(NamedTuple):
@@ -116,6 +118,9 @@ class Forwarding:
                 for family in Family if not plan.is_down(interface) else ():
                     if interface.in_family(family):
                         self.on_segment.setdefault((interface.on, family), []).append(interface)
+        self._shared: dict[tuple[str, Family], list[Address]] = {}
+        for address, gateway in plan.gateway_at.items():
+            self._shared.setdefault((gateway.on, address.family), []).append(address)
         self._no_cable = "no cable that is up" if plan.down else "no cable"
         self._segment_of = cache(plan.segment_of)
         self._known_hops: dict[tuple[str, Address], list[_Hop] | str] = {}
@@ -135,7 +140,8 @@ class Forwarding:
         return self._paths[key]
 
     def _first(self, origin: Endpoint, destination: Address) -> Path:
-        path, moves = self.starts(origin, destination)
+        (path, moves), *others = self.starts(origin, destination)
+        path = path._replace(forks=bool(others))
         while True:
             path = self.moved(path, moves[0], len(moves) > 1)
             if path.ended:
@@ -159,11 +165,20 @@ class Forwarding:
             return path.lost(f"it goes round in a circle: {' to '.join(ring)}")
         return path
 
-    def starts(self, origin: Endpoint, destination: Address) -> tuple[Path, list[Move]]:
-        """Return how a packet begins its way: what its sender crosses itself, and its first moves, of which all are as good."""
-        start = Path()
+    def starts(self, origin: Endpoint, destination: Address) -> list[tuple[Path, list[Move]]]:
+        """Return how a packet begins its way: what its sender crosses itself, and its first moves, of which all are as good.
+
+        That is once for each device that may send as a shared gateway, and one time for any other sender.
+        """
         if self.sends_nothing(origin):
-            return start, [_lost(f"{origin.device} is down, or its interface with {origin.address}")]
+            return [(Path(), [_lost(f"{origin.device} is down, or its interface with {origin.address}")])]
+        if origin.others:
+            senders = [each.device for each in self.answering(origin.address)]
+            return [self._start(origin._replace(device=name, others=()), destination) for name in senders]
+        return [self._start(origin, destination)]
+
+    def _start(self, origin: Endpoint, destination: Address) -> tuple[Path, list[Move]]:
+        start = Path()
         if origin.device is not None:
             if self._owner(destination) == origin.device:
                 return start, [Move((), None, True)]
@@ -183,16 +198,18 @@ class Forwarding:
         if origin.device is not None:
             return start, self.moves(origin.device, destination, own=True)
         if target is segment:
-            return start, [self._deliver(self._from_host(origin), segment.name, origin.at, destination)]
+            return start, self._deliver(self._from_host(origin), segment.name, origin.at, destination)
         gateways = self._gateways(origin, destination)
         if not gateways and self.told_gateways(origin, destination.family) is not None:
-            return start, [_lost(f"{origin.name}'s own gateway is down")]
+            return start, [_lost(f"{origin.name}'s {'own ' * bool(origin.gateways)}gateway is down")]
         if not gateways:
             return start, [_lost(f"{origin.segment} has no gateway for {destination.family.label}")]
         return start, [self._ended(self.toward(origin, gateway), gateway, destination) for gateway in gateways]
 
     def sends_nothing(self, origin: Endpoint) -> bool:
-        """Whether an end is a device's address that is down."""
+        """Whether an end is a device's address that is down, or one that all are down who share it."""
+        if origin.others:
+            return not self.answering(origin.address)
         interface = self.plan.interface_of.get(origin.address)
         return origin.device is not None and interface is not None and self.plan.is_down(interface)
 
@@ -204,13 +221,15 @@ class Forwarding:
     def moves(self, name: str, destination: Address, own: bool = False) -> list[Move]:
         """Return the moves of a packet that a device has to send on, of which all are as good; `own` are not asked at its interfaces."""
         hops = self._hops(self.plan.devices[name], destination)
-        if isinstance(hops, str):
-            return [_lost(hops)]
         found = []
+        if name in (each.device for each in self.answering(destination)):
+            found.append(Move(() if own else (Crossing(self.plan.devices[name].itself, Direction.INBOUND),), None, True))
+        if isinstance(hops, str):
+            return found or [_lost(hops)]
         for interface, neighbour in hops:
             if neighbour is None:
                 crossings = self._leaving(interface)
-                found.append(self._deliver(crossings[1:] if own else crossings, interface.on, interface, destination))
+                found += self._deliver(crossings[1:] if own else crossings, interface.on, interface, destination)
             else:
                 move = self.across(interface, neighbour)
                 found.append(self._ended(move._replace(crossings=move.crossings[1:]) if own else move, neighbour, destination))
@@ -304,9 +323,23 @@ class Forwarding:
         return moves or [Move((*lead, *_crossings(self.wire.between(attached, None) or [])), None, True)]
 
     def told_gateways(self, origin: Endpoint, family: Family) -> list[Interface] | None:
-        """Return the interfaces, but those that are down, that a machine is told to hand packets to; None where it is told nothing."""
-        told = [self.plan.interface_of[address] for address in origin.gateways if address.family is family]
-        return [interface for interface in told if not self.plan.is_down(interface)] if told else None
+        """Return the interfaces, but those that are down, that a machine is told to hand packets to; None where it is told nothing.
+
+        It is told by its own line, else by the shared gateways of its subnet.
+        """
+        told = [address for address in origin.gateways if address.family is family]
+        told = told or self._shared.get((origin.segment, family), [])
+        if not told:
+            return None
+        own = [self.plan.interface_of[address] for address in told if address in self.plan.interface_of]
+        found = [interface for interface in own if not self.plan.is_down(interface)]
+        return list(dict.fromkeys([*found, *(each for address in told for each in self.answering(address))]))
+
+    def answering(self, address: Address) -> list[Interface]:
+        """Return the interfaces, but those that are down, of the devices that answer for a shared gateway's address, as they are written."""
+        gateway = self.plan.gateway_at.get(address)
+        own = () if gateway is None else (self.plan.devices[point.owner].interfaces[point.part] for point in gateway.by)
+        return [interface for interface in own if not self.plan.is_down(interface)]
 
     def has_route(self, name: str, destination: Address) -> bool:
         """Whether a device knows a way to an address."""
@@ -329,8 +362,31 @@ class Forwarding:
             return near[:1]
         return [interface for interface in near if costs.get(interface.device, FAR) == best]
 
-    def _deliver(self, crossings: tuple[Crossing, ...], segment: str, attached: Interface | Point | None, destination: Address) -> Move:
-        """Return the move to the machine on this segment that has the destination, or to nobody's address there."""
+    def _deliver(
+        self, crossings: tuple[Crossing, ...], segment: str, attached: Interface | Point | None, destination: Address
+    ) -> list[Move]:
+        """Return the move to the machine on this segment that has the destination, or to nobody's address there.
+
+        To a shared gateway there is one for each device that answers, but for the one that sends it on.
+        """
+        gateway = self.plan.gateway_at.get(destination)
+        if gateway is None or gateway.on != segment:
+            return [self._delivered(crossings, segment, attached, destination)]
+        near = attached.device if isinstance(attached, Interface) else None
+        answering = self.answering(destination)
+        if not answering:
+            return [Move(crossings, None, True, f"every device that answers for {destination} is down")]
+        return [self._to_gateway(crossings, attached, each) for each in answering if each.device != near]
+
+    def _to_gateway(self, crossings: tuple[Crossing, ...], attached: Interface | Point | None, gateway: Interface) -> Move:
+        """Return the move to a device that answers for a shared address."""
+        ports = self.wire.between(attached, gateway)
+        if ports is None:
+            return Move(crossings, None, True, f"{self._no_cable} leads to {gateway.point}")
+        itself = Crossing(self.plan.devices[gateway.device].itself, Direction.INBOUND)
+        return Move((*crossings, *_crossings(ports), Crossing(gateway.point, Direction.INBOUND), itself), gateway.device, True)
+
+    def _delivered(self, crossings: tuple[Crossing, ...], segment: str, attached: Interface | Point | None, destination: Address) -> Move:
         owner = self.plan.interface_of.get(destination)
         if owner is not None and self.plan.is_down(owner):
             return Move(crossings, None, True, f"{owner.point} is down")
@@ -384,6 +440,13 @@ class Forwarding:
     def _static_hop(self, device: Device, via: Address) -> list[_Hop] | str:
         near = (interface for interface in self._up(device) for own in interface.in_family(via.family) if own.connected.contains(via.value))
         interface = next(near, None)
+        if via in self.plan.gateway_at:
+            others = [each for each in self.answering(via) if each.device != device.name]
+            return (
+                [_Hop(interface, each) for each in others]
+                if interface and others
+                else f"{device.name}'s route goes by {via}, and nobody answers"
+            )
         neighbour = self.plan.interface_of.get(via)
         if interface is None or (neighbour is not None and self.plan.is_down(neighbour)):
             return f"{device.name}'s route goes by {via}, and the way there is down"
@@ -507,13 +570,17 @@ class Forwarding:
         """
         found: set[Point] = set()
         seen: set[str] = set()
-        start, front = self.starts(origin, destination)
-        ends = (self.plan.interface_of.get(address) for address in (destination, origin.address))
-        found.update(own.point for own in ends if own is not None)
-        found.update(crossing.point for crossing in start.crossings)
-        if origin.device is not None:
-            seen.add(origin.device)
-            front += self.moves(origin.device, destination)  # with the interface that it leaves by, of which no list is asked
+        starts = self.starts(origin, destination)
+        front = [move for _, moves in starts for move in moves]
+        for address in (destination, origin.address):
+            if address in self.plan.interface_of:
+                found.add(self.plan.interface_of[address].point)
+            elif address in self.plan.gateway_at:
+                found.update(self.plan.gateway_at[address].by)
+        found.update(crossing.point for start, _ in starts for crossing in start.crossings)
+        for name in (each for each in (origin.device, *origin.others) if each is not None):
+            seen.add(name)
+            front += self.moves(name, destination)  # with the interface that it leaves by, of which no list is asked
         while front:
             move = front.pop()
             found.update(crossing.point for crossing in move.crossings if crossing.point.device is not None)
