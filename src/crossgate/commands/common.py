@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
 Item = TypeVar("Item")
 
+FloodOption = Annotated[bool, typer.Option("--flood", help="Ask about what is beyond every `at most` of the lists.")]
 AtOption = Annotated[
     str | None,
     typer.Option("--at", metavar="TIME", help="The time for windows: 21:30 (today), 'mon 23:00' or '2026-12-01 23:00'. Default: now."),

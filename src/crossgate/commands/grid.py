@@ -9,6 +9,7 @@ import typer
 
 from crossgate.commands.common import (
     AtOption,
+    FloodOption,
     JsonOption,
     PiecesOption,
     load,
@@ -44,6 +45,7 @@ def grid(
     hosts: Annotated[bool, typer.Option("--hosts", help="Take the hosts of subnets, groups and outsides one by one.")] = False,
     against: Annotated[Path | None, typer.Option(metavar="OTHER", help="Show only what differs in this other plan.")] = None,
     at: AtOption = None,
+    flood: FloodOption = False,
     as_csv: Annotated[bool, typer.Option("--csv", help="Print comma-separated values: one line a cell and family.")] = False,
     pieces: PiecesOption = None,
     as_json: JsonOption = False,
@@ -64,11 +66,11 @@ def grid(
     if not rows or not columns:
         raise PlanError(f"{plan.files[0]} has no hosts {'there' if plan.hosts else 'and no subnets yet'}; a grid needs ends")
     missed: list[TooManyPieces] = []
-    found = cells_of(plan, when, rows, columns, wanted, missed)
+    found = cells_of(plan, when, rows, columns, wanted, missed, flood)
     if against is not None:
         other = read_file(against)
         there = [[name for name in names if _is_end(other, name)] for names in (rows, columns)]
-        different = list(changes(found, cells_of(other, when, there[0], there[1], wanted, missed)))
+        different = list(changes(found, cells_of(other, when, there[0], there[1], wanted, missed, flood)))
         if as_json:
             from crossgate.formats.json.grid import changes_document
 
@@ -83,17 +85,18 @@ def grid(
     if as_json:
         from crossgate.formats.json.grid import grid_document
 
-        print_json(grid_document(plan, when, found))
+        print_json(grid_document(plan, when, found, flood))
     elif as_csv:
         from crossgate.formats.csv import write_grid
 
         write_grid(found)
     else:
+        from crossgate.core.wording.sentences import asked_at
         from crossgate.show.console import write
         from crossgate.show.grid import lines
 
-        if plan.windows:
-            write([f"at {when:%a %Y-%m-%d %H:%M}", ""])
+        if plan.windows or flood:
+            write([asked_at(plan, when, flood), ""])
         write(lines(rows, columns, wanted, found))
     tell_missed(missed)
 
@@ -126,21 +129,26 @@ def _is_end(plan: Plan, word: str) -> bool:
 
 
 def cells_of(
-    plan: Plan, when: datetime, rows: list[str], columns: list[str], services: list[str], missed: list[TooManyPieces]
+    plan: Plan,
+    when: datetime,
+    rows: list[str],
+    columns: list[str],
+    services: list[str],
+    missed: list[TooManyPieces],
+    flood: bool = False,
 ) -> list[Cell]:
     """Return the cells of a grid: those of two hosts are traced, those of sets proved."""
     from crossgate.core.answers.grid import cells
     from crossgate.core.answers.set_grid import SetGrid
-    from crossgate.core.model.window import open_at
     from crossgate.core.traffic.session import Session
     from crossgate.core.traffic.trace import Tracer
 
     session = Session(plan)
     traced = [[name for name in names if name in plan.hosts] for names in (rows, columns)]
-    tracer = Tracer(session.network, open_at(plan.windows.values(), when))
+    tracer = Tracer(session.network, plan.state_at(when, flood))
     total = sum(source != destination for source in traced[0] for destination in traced[1]) * len(services)
     found = list(progress(cells(session.network, tracer, traced[0], traced[1], services), total, "tracing"))
-    sets = SetGrid(session, when, missed)
+    sets = SetGrid(session, when, missed, flood)
     pairs = [(one, other) for one in rows for other in columns if one not in plan.hosts or other not in plan.hosts]
     found += [cell for one, other in progress(pairs, len(pairs), "proving") for cell in sets.cell(one, other, services)]
     return found

@@ -6,7 +6,18 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import AtOption, JsonOption, PiecesOption, SourcePortsOption, load, meter, moment, print_json, tell_missed
+from crossgate.commands.common import (
+    AtOption,
+    FloodOption,
+    JsonOption,
+    PiecesOption,
+    SourcePortsOption,
+    load,
+    meter,
+    moment,
+    print_json,
+    tell_missed,
+)
 from crossgate.commands.completing import complete_service, complete_set
 
 _ENDS = "A host, subnet, group, device, outside, address, prefix or any."
@@ -20,6 +31,7 @@ def reach(
         str | None, typer.Argument(metavar="[SERVICE]", autocompletion=complete_service, help="Default: everything.")
     ] = None,
     at: AtOption = None,
+    flood: FloodOption = False,
     strays: Annotated[bool, typer.Option("--strays", help="Packets that open no conversation instead: fragments and the like.")] = False,
     devices: Annotated[bool, typer.Option("--devices", help="Show the devices' own addresses too.")] = False,
     source_ports: SourcePortsOption = False,
@@ -28,6 +40,7 @@ def reach(
     as_json: JsonOption = False,
 ) -> None:
     """Show exactly what gets from FROM to TO, what is half-open, and which entry stops the rest."""
+    from crossgate.core.answers.reach import alike
     from crossgate.core.answers.reach import reach as reached
     from crossgate.core.sets.effort import TooManyPieces
     from crossgate.core.traffic.session import Session
@@ -36,16 +49,22 @@ def reach(
     when = moment(at, plan)
     missed: list[TooManyPieces] = []
     with meter("reaching") as tell:
-        found = list(reached(Session(plan), source, destination, when, service, strays, tell, missed))
+        session = Session(plan)
+        found = list(reached(session, source, destination, when, service, strays, flood, tell, missed))
+        # With no limit on the way all is the same beyond it.
+        beyond = [] if flood or not plan.limits else list(reached(session, source, destination, when, service, strays, True, tell, missed))
+        beyond = [] if alike(found, beyond) else beyond
     if as_json:
         from crossgate.formats.json.reach import reach_document
 
-        print_json(reach_document(plan, source, destination, when, found, strays, missed))
+        print_json(reach_document(plan, source, destination, when, found, strays, missed, flood, beyond))
         tell_missed(missed)
         return
     from crossgate.show.console import write
     from crossgate.show.sets import reach_lines
 
     if found or not missed:
-        write(reach_lines(plan, source, destination, when, found, strays, devices, every, source_ports))
+        write(reach_lines(plan, source, destination, when, found, strays, devices, every, source_ports, flood))
+    if beyond:
+        write(["", *reach_lines(plan, source, destination, when, beyond, strays, devices, every, source_ports, True)])
     tell_missed(missed)

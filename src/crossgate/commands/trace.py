@@ -7,7 +7,18 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import AtOption, JsonOption, TallyOption, add_to_tally, family_of, load, moment, print_json, progress
+from crossgate.commands.common import (
+    AtOption,
+    FloodOption,
+    JsonOption,
+    TallyOption,
+    add_to_tally,
+    family_of,
+    load,
+    moment,
+    print_json,
+    progress,
+)
 from crossgate.commands.completing import complete_end, complete_service
 from crossgate.core.model.claim import Claim
 from crossgate.core.model.errors import PlanError
@@ -33,6 +44,7 @@ def trace(
     only_ipv4: Annotated[bool, typer.Option("-4", help="Only IPv4.")] = False,
     only_ipv6: Annotated[bool, typer.Option("-6", help="Only IPv6.")] = False,
     at: AtOption = None,
+    flood: FloodOption = False,
     expect: Annotated[Claim | None, typer.Option(metavar="VERDICT", help="permit, deny or half-open: exit status 1 if not so.")] = None,
     full: Annotated[bool, typer.Option("--full", help="Show several conversations crossing by crossing too.")] = False,
     short: Annotated[bool, typer.Option("--short", help="Show one conversation in a line too.")] = False,
@@ -44,7 +56,6 @@ def trace(
 ) -> None:  # fmt: skip
     """Send SERVICE from FROM to TO and show every crossing, the entry that decided, and the verdict; a line each of several."""
     from crossgate.core.answers.traces import Choice, asked, claimed_addresses, ends
-    from crossgate.core.model.window import open_at
     from crossgate.core.network.itineraries import Network
     from crossgate.core.traffic.trace import VERDICTS, Tracer
 
@@ -53,7 +64,7 @@ def trace(
     plan = load(context)
     when = moment(at, plan)
     network = Network(plan)
-    tracer = Tracer(network, open_at(plan.windows.values(), when))
+    tracer = Tracer(network, plan.state_at(when, flood))
     try:
         spoofed = () if claimed is None else claimed_addresses(network, claimed)
     except PlanError as error:
@@ -79,19 +90,19 @@ def trace(
     if as_json:
         from crossgate.formats.json.trace import trace_document
 
-        print_json(trace_document(plan, when, traces))
+        print_json(trace_document(plan, when, traces, flood))
     elif short or ((len(wanted) > 1 or several_claimed) and not (full or all_paths)):
         from crossgate.show.console import write
         from crossgate.show.trace import short_lines
 
-        write(short_lines([(each, several[0]) for each, several in told], plan, when))
+        write(short_lines([(each, several[0]) for each, several in told], plan, when, flood))
     else:
         from crossgate.show.console import write
         from crossgate.show.trace import lines, ways_lines
 
         for number, (_, several) in enumerate(told):
             write([""] * bool(number))
-            write(ways_lines(network, several, plan, when, every) if all_paths else lines(several[0], plan, when, every))
+            write(ways_lines(network, several, plan, when, every, flood) if all_paths else lines(several[0], plan, when, every, flood))
     verdicts = dict.fromkeys(
         verdict for each in traces for verdict in (each.verdict, *([each.differing.verdict] if each.differing else []))
     )

@@ -10,6 +10,7 @@ from typing import NamedTuple
 from crossgate.core.answers.shares import Share
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Family
+from crossgate.core.model.condition import State
 from crossgate.core.model.window import DAY_MINUTES, DAYS, WEEK_MINUTES, Window
 from crossgate.core.traffic.trace import Verdict
 from crossgate.draw.canvas import Sheet, sized
@@ -261,7 +262,7 @@ def tally_bars(access_list: AccessList, hits: Mapping[int | None, int]) -> list[
     return [_bar(access_list, entry, hits.get(entry.number if entry else None, 0), False, "") for entry in (*access_list.entries, None)]
 
 
-def share_bars(found: Sequence[Share], open_windows: frozenset[str]) -> list[Bar]:
+def share_bars(found: Sequence[Share], state: State) -> list[Bar]:
     """Return a list's lines with the part of all packets that each decides while just these windows are open."""
     bars = []
     for each in found:
@@ -271,7 +272,7 @@ def share_bars(found: Sequence[Share], open_windows: frozenset[str]) -> list[Bar
             "" if entry is None or each.reaching >= 0.9995 else f", {_part(each.reaching)} of what it asks for"
         )
         if entry is not None and not each.taken:
-            told = "is off" if entry.off else "nothing reaches it" if entry.in_force(open_windows) else "not in force now"
+            told = "is off" if entry.off else "nothing reaches it" if entry.in_force(state) else "not in force now"
         bars.append(_bar(each.decider.access_list, entry, each.taken, hollow, told))
     return bars
 

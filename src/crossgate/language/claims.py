@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, DeciderKey
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import ELSEWHERE, Claim, Expectation, Moment, Only
@@ -91,10 +93,10 @@ def expectation(words: Words, names: Names) -> None:
     service = words.take("a service, as tcp/443, ping or ip")
     services = in_some_family(words, names, service)
     source, destination = _ends(words, names)
-    source_port, at, over = _limits(words, names, {service: services})
+    source_port, at, flooding, over = _limits(words, names, {service: services})
     by = _decider(words, names) if words.accept("by") else None
     comment, text = _close(words)
-    found = Expectation(keep, claim, service, source, destination, source_port, at, over, by, comment, text, words.place)
+    found = Expectation(keep, claim, service, source, destination, source_port, at, over, by, comment, text, words.place, flooding)
     names.plan.expectations.append(found)
 
 
@@ -106,12 +108,12 @@ def _only(words: Words, names: Names, keep: bool) -> None:
             service = words.take("a service, as tcp/443, ping or ip, or nothing")
             services[service] = in_some_family(words, names, service)
     source, destination = _ends(words, names, elsewhere=True)
-    source_port, at, over = _limits(words, names, services)
+    source_port, at, flooding, over = _limits(words, names, services)
     if words.peek() == "by":
         words.index += 1
         raise words.error("only speaks of all that is sent, so no single line decides it; leave by out, or write expect permit")
     comment, text = _close(words)
-    found = Only(keep, tuple(services), source, destination, source_port, at, over, comment, text, words.place)
+    found = Only(keep, tuple(services), source, destination, source_port, at, over, comment, text, words.place, flooding)
     names.plan.expectations.append(found)
 
 
@@ -124,8 +126,8 @@ def _ends(words: Words, names: Names, elsewhere: bool = False) -> tuple[str, str
     return source, _end(words, names)
 
 
-def _limits(words: Words, names: Names, services: dict[str, dict[Family, Service]]) -> tuple[int | None, Moment | None, Family | None]:
-    """LIMITS = ["source" "port" N] ["at" TIME] ["over" FAMILY]."""
+def _limits(words: Words, names: Names, services: dict[str, dict[Family, Service]]) -> _Limits:
+    """LIMITS = ["source" "port" N] ["at" TIME] ["flooding"] ["over" FAMILY]."""
     source_port = at = over = None
     if words.accept("source"):
         words.keyword("port")
@@ -135,12 +137,22 @@ def _limits(words: Words, names: Names, services: dict[str, dict[Family, Service
                 raise words.error(f"{service} has no source port")
     if words.accept("at"):
         at = moment(words)
+    flooding = words.accept("flooding")
     if words.accept("over"):
         over = _FAMILIES[words.choice(_FAMILIES)]
         for service, by_family in services.items():
             if over not in by_family:
                 _in_family(words, names, service, over)
-    return source_port, at, over
+    return _Limits(source_port, at, flooding, over)
+
+
+class _Limits(NamedTuple):
+    """What narrows a claim down."""
+
+    source_port: int | None
+    at: Moment | None
+    flooding: bool
+    over: Family | None
 
 
 def _close(words: Words) -> tuple[str, str]:

@@ -19,7 +19,6 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.network import Direction, Placement, Point
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.window import states
 from crossgate.core.sets.effort import question
 from crossgate.language.claims import standing, where
 from crossgate.language.draft import GIVEN, Draft
@@ -47,7 +46,7 @@ def given_entry(draft: Draft, access_list: AccessList, text: str) -> Entry:
     """Read an entry that a person gave for a list; errors point into that text. Raises `PlanError`."""
     if not text.strip() or text.strip().startswith("#") or "\n" in text:
         raise PlanError("an entry is one line: an action, then what it is for, as: permit tcp/443 any to any")
-    return one_entry(Line(GIVEN, 1, text), draft.names, access_list.kind, access_list.family, 0)
+    return one_entry(Line(GIVEN, 1, text), draft.names, access_list.kind, access_list.family, 0, access_list.name)
 
 
 class Spot(NamedTuple):
@@ -101,9 +100,9 @@ def insert_entry(draft: Draft, access_list: AccessList, text: str, spot: Spot) -
     elif given:
         number = number_beside(access_list, spot)
     else:
-        names = sorted(access_list.windows | ({new.window} if new.window else set()))
+        together = replace(access_list, entries=(*access_list.entries, new), _in_force={})
         with question(f"where the entry has an effect in {access_list.name}"):
-            position = insertion.effective_position(access_list, new, list(states([draft.plan.windows[name] for name in names])))
+            position = insertion.effective_position(access_list, new, list(draft.plan.states([together])))
         number = number_between(access_list, position.before, position.after)
         above = f" after {position.before.number}" if position.before else " first" if position.after else ""
         below = f", before {position.why}" if position.why else ""

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, Entry, Kind, Note, Otherwise
 from crossgate.core.model.address import Family, anywhere
+from crossgate.core.model.condition import MINUTE, SECOND, Limit
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP
 from crossgate.core.model.service import (
@@ -19,6 +20,7 @@ from crossgate.core.model.service import (
     Qualifiers,
     Service,
     ServiceError,
+    both_flags,
     parse_dscp,
     parse_flags,
     parse_ports,
@@ -30,6 +32,7 @@ from crossgate.language.row import Row
 from crossgate.language.words import Words
 
 _ACTIONS = {action.value: action for action in Action}
+_SECONDS = {"second": SECOND, "minute": MINUTE}
 _FAMILIES = {family.word: family for family in Family}
 
 
@@ -46,7 +49,7 @@ def header(words: Words) -> tuple[str, Kind, Family]:
 def access_list(words: Words, names: Names) -> None:
     """Read a list with its block; a line that is in error is left out."""
     name, kind, family = header(words)
-    reader = _EntryReader(names, kind, family)
+    reader = _EntryReader(names, kind, family, name)
     entries: dict[int, Entry] = {}
     notes: list[Note] = []
     otherwise: Otherwise | None = None
@@ -92,9 +95,9 @@ def closing_line(words: Words) -> Otherwise:
     return Otherwise(action, words.place, written=True)
 
 
-def one_entry(line: Line, names: Names, kind: Kind, family: Family, next_number: int) -> Entry:
-    """Read one entry that stands alone; without a number it gets `next_number`. Raises `PlanError`."""
-    reader = _EntryReader(names, kind, family)
+def one_entry(line: Line, names: Names, kind: Kind, family: Family, next_number: int, name: str = "") -> Entry:
+    """Read one entry that stands alone, of the list `name`; without a number it gets `next_number`. Raises `PlanError`."""
+    reader = _EntryReader(names, kind, family, name)
     try:
         return reader.entry(Words(line), next_number)
     except PlanError as error:
@@ -104,14 +107,15 @@ def one_entry(line: Line, names: Names, kind: Kind, family: Family, next_number:
 class _EntryReader:
     """Reads the entries of one list."""
 
-    def __init__(self, names: Names, kind: Kind, family: Family) -> None:
+    def __init__(self, names: Names, kind: Kind, family: Family, name: str) -> None:
+        self.name = name
         self.names = names
         self.kind = kind
         self.family = family
         self.any = anywhere(family)
 
     def entry(self, words: Words, next_number: int) -> Entry:
-        """ENTRY = [NUMBER] ["off"] ACTION (SOURCE | SERVICE SOURCE "to" DESTINATION *QUALIFIER) ["during" WINDOW] ["log"] [TEXT]."""
+        """ENTRY = [NUMBER] ["off"] ACTION (SOURCE | SERVICE SOURCE "to" DESTINATION *QUALIFIER) ENDING."""
         number = next_number
         if words.words[0].isdecimal():
             number = words.number("an entry number", MOST_NUMBER)
@@ -133,17 +137,17 @@ class _EntryReader:
             source = self.names.addresses(words, self.family)
             words.keyword("to")
             destination = self.names.addresses(words, self.family)
-        window, log, comment = None, False, ""
+        window, limit, log, comment = None, None, False, ""
         end = words.index
         if end < len(words.words):
             qualifiers = self._qualifiers(words, service)
-            window, log, comment = self._ending(words)
+            window, limit, log, comment = self._ending(words, action, number)
             end = len(words.words) - (1 if words.words[-1][0] == '"' else 0)
         text = " ".join(words.words[start:end])
-        return Entry(number, action, service, source, destination, qualifiers, window, off, log, comment, text, words.place)
+        return Entry(number, action, service, source, destination, qualifiers, window, limit, off, log, comment, text, words.place)
 
-    def _ending(self, words: Words) -> tuple[str | None, bool, str]:
-        """ENDING = ["during" WINDOW] ["log"] [TEXT]."""
+    def _ending(self, words: Words, action: Action, number: int) -> tuple[str | None, Limit | None, bool, str]:
+        """ENDING = ["during" WINDOW] ["at" "most" N "a" ("second" | "minute") ["from" "each" "source"]] ["log"] [TEXT]."""
         window = None
         if words.accept("during"):
             window = words.take("the name of a window")
@@ -152,11 +156,30 @@ class _EntryReader:
                 if window in self.names.declared[Space.WINDOWS]:
                     raise FollowOn("")
                 raise words.error(unknown("window", window, list(windows)))
+        limit = self._limit(words, action, number) if words.accept("at") else None
         log = words.accept("log")
         comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
         if words.peek():
             self._misplaced(words)
-        return window, log, comment
+        return window, limit, log, comment
+
+    def _limit(self, words: Words, action: Action, number: int) -> Limit:
+        """Read a limit behind its `at`."""
+        words.keyword("most")
+        if action is not Action.PERMIT:
+            raise words.error(
+                f"at most says how much is permitted, and this entry is a {action}; write {action} alone, below a permit at most"
+            )
+        most = words.number("how many new conversations, as 50", MOST_NUMBER)
+        if not most:
+            raise words.error("at most 0 permits nothing; write deny")
+        words.keyword("a")
+        seconds = _SECONDS[words.choice(tuple(_SECONDS))]
+        each_source = words.accept("from")
+        if each_source:
+            words.keyword("each")
+            words.keyword("source")
+        return Limit(most, seconds, each_source, self.name, number)
 
     def _misplaced(self, words: Words) -> None:
         """Say why a word cannot stand where an entry's ending is."""
@@ -164,10 +187,12 @@ class _EntryReader:
         if self.kind is Kind.STANDARD:
             if word == "to" or word in _QUALIFIER_WORDS:
                 raise words.error(f"a standard list asks for sources only, so {word} does not belong here; make the list extended")
-            raise words.error(f"expected during, log, a comment in double quotes or the end of the line, not {word}")
-        if word in _QUALIFIER_WORDS or word in ("during", "log"):
-            raise words.error(f"{word} stands too late or twice; the order is: {', '.join(_QUALIFIER_WORDS)}, during, log, comment")
-        raise words.error(f"expected {', '.join(_QUALIFIER_WORDS)}, during, log, a comment or the end of the line, not {word}")
+            raise words.error(f"expected during, at most, log, a comment in double quotes or the end of the line, not {word}")
+        if word in _QUALIFIER_WORDS or word in ("during", "at", "log"):
+            raise words.error(
+                f"{word} stands too late or twice; the order is: {', '.join(_QUALIFIER_WORDS)}, during, at most, log, comment"
+            )
+        raise words.error(f"expected {', '.join(_QUALIFIER_WORDS)}, during, at most, log, a comment or the end of the line, not {word}")
 
     def _qualifiers(self, words: Words, service: Service) -> Qualifiers:
         """QUALIFIER = "source" "port" PORTS | "established" | "flags" FLAGS | "fragments" | "dscp" DSCP."""
@@ -199,7 +224,7 @@ class _EntryReader:
                     fragments = True
             except ServiceError as error:
                 raise words.error(str(error), span=(error.start, error.end)) from None
-        return Qualifiers(source_ports, _both(tests), fragments, dscp)
+        return Qualifiers(source_ports, both_flags(tests), fragments, dscp)
 
 
 _QUALIFIER_WORDS = ("source", "established", "flags", "fragments", "dscp")
@@ -208,22 +233,6 @@ _QUALIFIER_WORDS = ("source", "established", "flags", "fragments", "dscp")
 def _needs(words: Words, service: Service, protocols: frozenset[int] | set[int], message: str) -> None:
     if any(term.protocol not in protocols for term in service.terms):
         raise words.error(f"{message}, not {service.text}")
-
-
-def _both(tests: list[tuple[FlagTest, ...]]) -> tuple[FlagTest, ...]:
-    """Return the flag tests of which one must hold, for several sets of them that must all hold."""
-    joined: tuple[FlagTest, ...] = ()
-    for alternatives in tests:
-        if not joined:
-            joined = alternatives
-            continue
-        joined = tuple(
-            FlagTest(left.value | right.value, left.care | right.care)
-            for left in joined
-            for right in alternatives
-            if (left.value ^ right.value) & left.care & right.care == 0
-        ) or (FlagTest(1, 0),)
-    return joined
 
 
 LIST_LINES = (Row("note", note), Row("otherwise", closing_line))

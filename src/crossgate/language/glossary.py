@@ -65,6 +65,11 @@ LISTS = {
     "otherwise": Word("What a list does with packets that no entry takes. Where it is not written it is deny.", "otherwise deny"),
     "off": Word("An entry that stays in the file and is no part of the list.", "40 off permit ping tickets to servers"),
     "during": Word("The entry is in force while the window is open; while it is shut, it is as if it were not there.", "30 permit duty during night"),
+    "at most": Word(
+        "The entry takes no more than so many new conversations a second or a minute, in all or from each source; what is beyond goes on to the next entry. "
+        "It counts TCP segments with SYN and without ACK, and every packet without TCP flags.",
+        "10 permit https any to timetable at most 50 a second from each source",
+    ),
     "log": Word("The device writes down what the entry takes. It changes nothing of what becomes of the packet.", "20 deny any log"),
     "note": Word("A remark that belongs to the list and is shown with it. A # comment belongs to the file only.", 'note "Kiosks sell tickets, nothing else"'),
     "any": Word("Every address of the list's family.", "20 deny any log"),
@@ -100,6 +105,7 @@ CLAIMS = {
     "elsewhere": Word("In a line of `only`: every address off the source's own subnets.", "expect only nothing kiosk-1 to elsewhere"),
     "nothing": Word("In a line of `only`: no service at all.", "expect only nothing gate-1 to elsewhere"),
     "by": Word("Pins which line must decide: a list and an entry's number, or otherwise.", "expect deny telnet kiosk-1 to manifest by kiosk-fence 30"),
+    "flooding": Word("The claim speaks of what is beyond every `at most` of the lists on the way; without it, of what is within.", "expect deny https any to timetable flooding"),
     "over": Word("Limits a claim to one family. Without it both are claimed, as far as both ends have them.", "expect permit domain kiosk-2 to resolver over ipv4"),
     "at": Word("The hour that a claim speaks of. Without it the claim must hold at every hour.", "expect permit ssh duty to crane-1 at mon 23:00"),
     "accept": Word("A finding that is meant to be, with the reason. It is told apart from the others.", 'accept one-family in kiosk-port "fenced elsewhere"'),

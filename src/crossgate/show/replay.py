@@ -11,6 +11,7 @@ from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Address
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import format_ports, join_ports
+from crossgate.core.traffic.rates import Rates
 from crossgate.core.traffic.trace import Verdict
 from crossgate.formats.readers.names import Column
 from crossgate.formats.readers.tls import VERSIONS, suite_names
@@ -68,7 +69,7 @@ def _one_list(replay: ListReplay, plan: Plan, where: str, top: int) -> Iterator[
     yield f"{count(replay.packets, 'packet')} asked of list {strong(replay.access_list.name)}{where}, one by one"
     if replay.foreign:
         yield quiet(f"  {count(replay.foreign, 'packet')} of the other address family {_are(replay.foreign)} not asked")
-    yield from _list(replay.access_list, replay.lines(), legs=False)
+    yield from _list(replay.access_list, replay.lines(), replay.rates, legs=False)
     denied = replay.denied()
     if denied:
         yield ""
@@ -248,7 +249,7 @@ def _lists(replay: Replay) -> Iterator[str]:
         yield strong("lists") + quiet(": how many legs of conversations each line decided, and their packets")
     for access_list, lines in met:
         yield f"list {strong(access_list.name)}"
-        yield from _list(access_list, lines)
+        yield from _list(access_list, lines, replay.rates)
     never = [line.decider.name for _, lines in met for line in lines if not line.legs and line.decider.entry and not line.decider.entry.off]
     for names, what in ((never, "entries that decided nothing"), (idle, "lists that nothing came to")):
         if names:
@@ -256,11 +257,13 @@ def _lists(replay: Replay) -> Iterator[str]:
             yield f"{strong(what)}: {', '.join(names)}"
 
 
-def _list(access_list: AccessList, lines: Iterable[Line], legs: bool = True) -> Iterator[str]:
+def _list(access_list: AccessList, lines: Iterable[Line], rates: Rates, legs: bool = True) -> Iterator[str]:
     rows = []
     for decider, decided, packets in lines:
         entry = decider.entry
         text = leading_word(entry.text) if entry else word(access_list.otherwise.action)
+        if entry is not None and entry.limit is not None:
+            text += alert(f"  {rates.beyond[entry.limit]:,} beyond") if rates.beyond[entry.limit] else quiet("  none beyond")
         numbers = [f"{decided:>7,}"] * legs + [f"{packets:>9,}"]
         rows.append([str(entry.number) if entry else "otherwise", *(numbers if decided else map(quiet, numbers)), text])
     yield from columns(rows, indent=2)

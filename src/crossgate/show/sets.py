@@ -14,7 +14,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.sets.minimise import SetLine
 from crossgate.core.traffic.flows import Decided
 from crossgate.core.traffic.trace import Verdict
-from crossgate.core.wording.sentences import packet_text
+from crossgate.core.wording.sentences import asked_at, limit_names, packet_text
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 from crossgate.show.console import count, leading_word, name, quiet, strong, word
@@ -40,11 +40,12 @@ def reach_lines(
     devices: bool,
     every: bool,
     source_ports: bool = False,
+    flooding: bool = False,
 ) -> Iterator[str]:
     """Yield what becomes of everything between two ends; devices' own addresses and other source ports than clients' only where asked for."""
     wording = Wording(plan)
     sort = Sort.STRAY if strays else Sort.OPENING
-    when = f"  at {at:%a %Y-%m-%d %H:%M}" if plan.windows else ""
+    when = f"  {asked_at(plan, at, flooding)}" if plan.windows or flooding else ""
     what = "  packets that open no conversation" if strays else ""
     yield f"{strong(source)} to {strong(destination)}{what}{when}"
     if not found:
@@ -185,7 +186,7 @@ def _difference(wording: Wording, difference: Difference, every: bool) -> Iterat
     """Yield one difference: what was, what is, for which packets, and one of them."""
     kind = "  packets that open no conversation" if difference.stray else ""
     kind += "  to or from a device itself" if difference.devices else ""
-    moment = f"  as at {difference.moment:%a %Y-%m-%d %H:%M}" if difference.moment else ""
+    moment = _when(difference)
     yield f"{strong(difference.family.label)}{kind}{moment}"
     yield f"  was {_told(difference.was)}"
     yield f"  is  {_told(difference.now)}"
@@ -205,7 +206,7 @@ def list_difference_lines(plan: Plan, list_name: str, found: Sequence[ListDiffer
     """Yield the packets that two versions of a list treat differently."""
     wording = Wording(plan)
     for difference in found:
-        moment = f"  as at {difference.moment:%a %Y-%m-%d %H:%M}" if difference.moment else ""
+        moment = _when(difference)
         yield f"list {strong(list_name)}{moment}"
         yield f"  was {_done(difference.was)}"
         yield f"  is  {_done(difference.now)}"
@@ -217,3 +218,12 @@ def _done(decider: Decider) -> str:
     if decider.entry is None:
         return f"otherwise  {word(decider.action)}"
     return f"{decider.number}  {leading_word(decider.entry.text)}"
+
+
+def _when(difference: Difference | ListDifference) -> str:
+    """Return when a difference holds, "" for always."""
+    beyond = ""
+    if difference.exceeded is not None:
+        names = limit_names(difference.exceeded)
+        beyond = f"  beyond {', '.join(names)}" if names else "  within every at most"
+    return (f"  as at {difference.moment:%a %Y-%m-%d %H:%M}" if difference.moment else "") + beyond

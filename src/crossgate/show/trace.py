@@ -13,18 +13,18 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.legs import service_label
 from crossgate.core.traffic.trace import Asked, LegTrace, Trace, Verdict
-from crossgate.core.wording.sentences import noticed, reason, sentence, time_note, ways_note
+from crossgate.core.wording.sentences import asked_at, noticed, reason, sentence, time_note, ways_note
 from crossgate.show.console import alert, count, folded, leading_word, name, quiet, strong, word
 from crossgate.show.width import columns
 
 
-def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, at: datetime) -> Iterator[str]:
+def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, at: datetime, flooding: bool = False) -> Iterator[str]:
     """Yield conversations, each with what asked for it: the ends, the service, the verdict and the lines that decided.
 
     Parts of a service that fare alike are one line.
     """
-    if plan.windows:
-        yield quiet(f"at {at:%a %Y-%m-%d %H:%M}")
+    if plan.windows or flooding:
+        yield quiet(asked_at(plan, at, flooding))
     families = {trace.conversation.first.family for _, trace in traces}
     rows, fates = [], Counter[str]()
     for _, several in groupby(traces, key=lambda each: (id(each[0]), each[1].conversation.first.family, each[1].conversation.claimed)):
@@ -58,11 +58,13 @@ def _decision(trace: Trace) -> str:
     return reason(trace)
 
 
-def ways_lines(network: Network, traces: Sequence[Trace], plan: Plan, at: datetime, every: bool = False) -> Iterator[str]:
+def ways_lines(
+    network: Network, traces: Sequence[Trace], plan: Plan, at: datetime, every: bool = False, flooding: bool = False
+) -> Iterator[str]:
     """Yield the traces of one conversation along all of its ways, then how many paths and ways there are."""
     for number, trace in enumerate(traces):
         yield from [""] * bool(number)
-        yield from lines(trace, plan, at, every, alone=False)
+        yield from lines(trace, plan, at, every, flooding, alone=False)
     conversation, first = traces[0].conversation, traces[0].conversation.first
     itineraries = network.itineraries(first.family)
     there = itineraries.paths(conversation.source, Address(first.family, first.destination))
@@ -77,7 +79,7 @@ def ways_lines(network: Network, traces: Sequence[Trace], plan: Plan, at: dateti
         yield alert("the verdicts differ: it depends on the path")
 
 
-def lines(trace: Trace, plan: Plan, at: datetime, every: bool = False, alone: bool = True) -> Iterator[str]:
+def lines(trace: Trace, plan: Plan, at: datetime, every: bool = False, flooding: bool = False, alone: bool = True) -> Iterator[str]:
     """Yield a trace as lines; where it is not shown with the other ways but `alone`, how it fares on these.
 
     Crossings without a list that follow each other are one line, unless `every` one is to be shown.
@@ -91,7 +93,7 @@ def lines(trace: Trace, plan: Plan, at: datetime, every: bool = False, alone: bo
     first, *rest = folded(sentence(trace), 2)
     yield first.replace(trace.verdict, word(trace.verdict, bold=True), 1)
     yield from rest
-    for text in (noticed(trace), time_note(trace, plan, at), ways_note(trace) if alone else ""):
+    for text in (noticed(trace), time_note(trace, plan, at, flooding), ways_note(trace) if alone else ""):
         if text:
             yield from folded(text, 2)
 

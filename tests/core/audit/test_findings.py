@@ -117,6 +117,20 @@ PAIRS = {
             "    permit icmp/neighbor-advertisement any to any\n    permit tcp/80 kiosk to server"
         ),
     ),
+    "asked-twice": (
+        "switch mast\n    port 1\nhost printer 10.64.8.30 on hall at mast.1\n"
+        + FENCE.format("    10 permit tcp/80 kiosk to server")
+        + "place fence inbound on host printer\nplace fence inbound on mast.1\n",
+        "switch mast\n    port 1\nhost printer 10.64.8.30 on hall at mast.1\n"
+        + FENCE.format("    10 permit tcp/80 kiosk to server")
+        + "place fence inbound on host printer\nplace fence outbound on mast.1\n",
+    ),
+    "vrrp-blocked": (
+        "router other\n    interface hall 10.64.8.2/24 on hall\ngateway 10.64.8.254 on hall by gate.hall, other.hall\n"
+        + FENCE.format("    10 permit tcp/80 kiosk to server"),
+        "router other\n    interface hall 10.64.8.2/24 on hall\ngateway 10.64.8.254 on hall by gate.hall, other.hall\n"
+        + FENCE.format("    10 permit vrrp 10.64.8.2 to 224.0.0.18"),
+    ),
     "one-family": (
         FENCE.format("    10 permit tcp/80 kiosk to server"),
         FENCE.format("    10 permit tcp/80 kiosk to server") + SIX.format("    permit ip any to any"),

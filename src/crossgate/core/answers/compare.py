@@ -8,15 +8,16 @@ lists in the same places, only openings whose legs meet a suspected packet at on
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from crossgate.core.answers.change import Change
 from crossgate.core.answers.clients import told
 from crossgate.core.lists.difference import compare_lists, same_lists, suspects
 from crossgate.core.model.accesslist import AccessList, Action, Decider
 from crossgate.core.model.address import Family
+from crossgate.core.model.condition import Limit, State, exceeded
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
@@ -54,11 +55,13 @@ class ListDifference(NamedTuple):
     lines: list[SetLine]
     packet: Packet
     moment: datetime | None
+    exceeded: frozenset[Limit] | None = None
 
 
 class Difference(NamedTuple):
     """Traffic that two plans treat differently; `stray` packets open no conversation.
 
+    It is so at `moment`, None for always; while just the limits `exceeded` are so, None where limits make no difference.
     `devices` tells that either end is a device's own address; otherwise neither is. `clients` is the part of `lines` that
     comes from client ports, empty where nothing does.
     """
@@ -72,6 +75,7 @@ class Difference(NamedTuple):
     clients: list[SetLine]
     packet: Packet
     moment: datetime | None
+    exceeded: frozenset[Limit] | None = None
 
 
 def named_differences(old: Session, new: Session, name: str, tell: Tell | None = None) -> list[ListDifference]:
@@ -79,7 +83,7 @@ def named_differences(old: Session, new: Session, name: str, tell: Tell | None =
     before, after = old.plan.access_list(name), new.plan.access_list(name)
     several = _states(old.plan, new.plan, [before], [after])
     met: dict[tuple[object, ...], list[ListDifference]] = {}
-    for (was_open, now_open), moment in several.items():
+    for (was_open, now_open, beyond), moment in several.items():
         groups: dict[tuple[Decider, Decider], list[PacketSet]] = {}
         for count, (packets, was, now) in enumerate(compare_lists(old.regions.of(before, was_open), new.regions.of(after, now_open))):
             groups.setdefault((was, now), []).append(packets)
@@ -88,8 +92,8 @@ def named_differences(old: Session, new: Session, name: str, tell: Tell | None =
         for (was, now), several_sets in groups.items():
             written = fewest_lines(several_sets)
             packet = several_sets[0].witness()
-            met.setdefault((was, now, frozenset(written)), []).append(ListDifference(was, now, written, packet, moment))
-    return [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]
+            met.setdefault((was, now, frozenset(written)), []).append(ListDifference(was, now, written, packet, moment, beyond))
+    return [same[0]._replace(**_when(same, several)) for same in met.values()]
 
 
 class _Side(NamedTuple):
@@ -168,7 +172,7 @@ class Comparison:
     def _suspect(self, was: AccessList, now: AccessList) -> list[Region]:
         key = (was.name, now.name)
         if key not in self._suspects:
-            before, after = was.in_force(self.old.open_windows), now.in_force(self.new.open_windows)
+            before, after = was.in_force(self.old.state), now.in_force(self.new.state)
             same = same_lists(was, before, now, after)
             self._suspects[key] = [] if same else suspects(self.old.regions(was), self.new.regions(now))
         return self._suspects[key]
@@ -216,7 +220,7 @@ def differences(
     before, after = ([each.plan.lists[placement.access_list] for placement in each.plan.placements] for each in (old, new))
     several = _states(old.plan, new.plan, before, after)
     met: dict[tuple[object, ...], list[Difference]] = {}
-    for state, ((was_open, now_open), moment) in enumerate(several.items()):
+    for state, ((was_open, now_open, beyond), moment) in enumerate(several.items()):
         comparison = Comparison(old.flows(was_open), new.flows(now_open))
         groups: dict[tuple[Family, bool, bool, bool, Fate, Fate], list[Answer]] = {}
         for done, pair in enumerate(pairs):
@@ -230,9 +234,9 @@ def differences(
             with answered("the list of all that is treated differently in one way", missed):
                 written, clients, packets = told(pieces, new.plan.client_ports, stray)
                 packet = example(new.plan, packets)
-                difference = Difference(family, stray, devices, was, now, written, clients, packet, moment if windowed else None)
+                difference = Difference(family, stray, devices, was, now, written, clients, packet, moment if windowed else None, beyond)
                 met.setdefault((family, stray, devices, windowed, was, now, frozenset(written)), []).append(difference)
-    found = [same[0]._replace(moment=None) if len(same) == len(several) else same[0] for same in met.values()]
+    found = [same[0]._replace(**_when(same, several)) for same in met.values()]
     return sorted(found, key=_gravity)
 
 
@@ -262,7 +266,7 @@ def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -
             found.append(((old, new, devices), flow))
     for (old, new, devices), flow in united(found):
         windowed = any(
-            access_list.windows
+            access_list.conditions
             for network, side in zip(networks, (old, new), strict=True)
             for way in side.ways or ()
             for path in (way.there, way.back)
@@ -271,20 +275,37 @@ def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -
         yield _Pair(flow, old, new, windowed, devices)
 
 
-def _states(
-    old: Plan, new: Plan, before: Iterable[AccessList], after: Iterable[AccessList]
-) -> dict[tuple[frozenset[str], frozenset[str]], datetime | None]:
-    """Return every pair of sets of windows, of the old and of the new plan, that are open together, each with a moment."""
-    windows = [("old", old.windows[name]) for name in sorted({name for each in before for name in each.windows})]
-    windows += [("new", new.windows[name]) for name in sorted({name for each in after for name in each.windows})]
-    if not windows:
-        return {(frozenset(), frozenset()): None}
+_States = dict[tuple[State, State, frozenset[Limit]], datetime | None]
+
+
+def _states(old: Plan, new: Plan, before: Iterable[AccessList], after: Iterable[AccessList]) -> _States:
+    """Return every pair of states, of the old and of the new plan, that conditions can be in together, each with a moment.
+
+    The third of each key are the limits that are exceeded.
+    """
+    lists = list(before), list(after)
+    windows = [("old", old.windows[name]) for name in sorted({name for each in lists[0] for name in each.windows})]
+    windows += [("new", new.windows[name]) for name in sorted({name for each in lists[1] for name in each.windows})]
+    opened: dict[tuple[State, State], datetime | None] = {} if windows else {(frozenset(), frozenset()): None}
     marked: list[Window] = [window._replace(name=f"{plan}:{window.name}") for plan, window in windows]
-    found: dict[tuple[frozenset[str], frozenset[str]], datetime | None] = {}
-    for moment in states(marked).values():
+    for moment in states(marked).values() if windows else ():
         key = (
             open_at((window for plan, window in windows if plan == "old"), moment),
             open_at((window for plan, window in windows if plan == "new"), moment),
         )
-        found.setdefault(key, moment)
-    return found
+        opened.setdefault(key, moment)
+    limits = {limit for several in lists for each in several for limit in each.limits}
+    return {(was | each, now | each, each): moment for each in exceeded(limits) for (was, now), moment in opened.items()}
+
+
+def _when(same: Sequence[Difference] | Sequence[ListDifference], several: _States) -> dict[str, Any]:
+    """Return when a difference holds that was found in some of several states: its moment, and the limits that are exceeded then."""
+    if len(same) == len(several):
+        return {"moment": None, "exceeded": None}
+    own = {each.exceeded for each in same}
+    alike = sum(each in own for _, _, each in several)
+    matter = len(own) < len({each for _, _, each in several})
+    return {
+        "moment": None if len(same) == alike else same[0].moment,
+        "exceeded": min((each.exceeded or frozenset() for each in same), key=len) if matter else None,
+    }

@@ -12,7 +12,6 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.service import Service
-from crossgate.core.model.window import open_at
 from crossgate.core.network.address_classes import AddressClass, on_outside
 from crossgate.core.network.endpoints import endpoint_set
 from crossgate.core.sets.effort import TooManyPieces, answered
@@ -65,18 +64,19 @@ def reach(
     at: datetime,
     service: str | None = None,
     strays: bool = False,
+    flooding: bool = False,
     tell: Tell | None = None,
     missed: list[TooManyPieces] | None = None,
 ) -> Iterator[Reached]:
     """Yield the fate of every conversation from one end to another, family by family, devices' own addresses apart.
 
     With `strays` it is that of the packets that open no conversation: fragments, TCP segments that are no SYN, ICMP
-    messages that nobody answers. `tell` is told how many flows are done, of how many. What falls into too many pieces is added
+    messages that nobody answers. With `flooding` every limit of the lists is exceeded. `tell` is told how many flows are done, of how many. What falls into too many pieces is added
     to `missed`, and all else is answered. Raises `PlanError` when an end is unknown, the two share no family
     or the service is none, `TooManyPieces` where there is no `missed`.
     """
     plan, network = session.plan, session.network
-    asking = session.flows(open_at(plan.windows.values(), at))
+    asking = session.flows(plan.state_at(at, flooding))
     shared = False
     for family in Family:
         here, far = endpoint_set(plan, source, family), endpoint_set(plan, destination, family)
@@ -95,6 +95,16 @@ def reach(
                 yield Reached(family, devices, parts)
     if not shared:
         raise PlanError(f"{source} and {destination} share no address family, so nothing can be sent")
+
+
+def alike(one: Sequence[Reached], other: Sequence[Reached]) -> bool:
+    """Whether two answers say the same, line for line, of the same lists."""
+
+    def said(reached: Reached) -> tuple[object, ...]:
+        parts = [(each.verdict, each.stop and each.stop.decider.key, each.back, each.lines) for each in reached.parts]
+        return reached.family, reached.devices, parts
+
+    return list(map(said, one)) == list(map(said, other))
 
 
 _MANY_SENDERS = 20

@@ -5,7 +5,7 @@ Time is the wall clock of one zone: each conversation's windows are those that a
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Hashable, Iterator
 from dataclasses import replace
 from datetime import datetime, tzinfo
 from typing import NamedTuple
@@ -13,14 +13,18 @@ from typing import NamedTuple
 import numpy as np
 
 from crossgate.core.answers.sums import Line, Sort, Sorts, Sum, Sums
+from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Address, Family
+from crossgate.core.model.condition import Limit, State, is_counted
+from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import Indices, whole_address
 from crossgate.core.model.window import open_at
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.assembly import SECOND, Arrivals, Arrived, Assembler, Seen, joined, opened
 from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer, Fates, Hits, courses_of
+from crossgate.core.traffic.rates import Rates
 from crossgate.core.traffic.trace import Verdict
 
 _BATCH = 1 << 15
@@ -41,8 +45,8 @@ class Clock:
     def __init__(self, network: Network, zone: tzinfo | None) -> None:
         self._windows = list(network.plan.windows.values())
         self._zone = zone
-        self._numbers: dict[frozenset[str], int] = {}
-        self.states: list[frozenset[str]] = []
+        self._numbers: dict[State, int] = {}
+        self.states: list[State] = []
         self._minutes: dict[int, int] = {}
 
     def wall(self, time: int) -> datetime:
@@ -84,6 +88,8 @@ class Replay:
         self._arrivals: dict[Family, Arrivals] = {}
         self._assemblers: dict[Family, Assembler] = {}
         self._waiting: dict[Family, list[Seen]] = {}
+        self._rated: dict[Family, list[Seen]] = {}
+        self.rates, self._other_rates = Rates(), Rates()
         self.sums = Sums(hits=self.tracer.hits)
 
     @property
@@ -125,10 +131,15 @@ class Replay:
                 self._waiting.setdefault(family, []).append(left)
             if self._waiting.get(family):
                 yield self._traced(family)
+        for several in self._rated.values():
+            seen = joined(several)
+            yield self._told(seen.take(np.argsort(seen.first, kind="stable")), in_order=True)
+        self._rated = {}
 
     def begin_again(self) -> None:
         """Forget all traffic and its sums; what was worked out of the plan is kept."""
-        self._arrivals, self._assemblers, self._waiting = {}, {}, {}
+        self._arrivals, self._assemblers, self._waiting, self._rated = {}, {}, {}, {}
+        self.rates, self._other_rates = Rates(), Rates()
         self.tracer.forget_hits()
         self.sums = Sums(hits=self.tracer.hits)
 
@@ -139,8 +150,21 @@ class Replay:
 
     def _traced(self, family: Family) -> Replayed:
         seen = joined(self._waiting.pop(family))
-        fates = self._fates(self.tracer, self.clock, seen)
-        other = None if self.other is None or self._other_clock is None else self._fates(self.other, self._other_clock, seen)
+        # Limits count in the order of time: what meets one waits until all has been seen.
+        rated = self.tracer.limited(seen.packets, self.clock.of(seen.first), self.clock.states)
+        if self.other is not None and self._other_clock is not None:
+            rated |= self.other.limited(seen.packets, self._other_clock.of(seen.first), self._other_clock.states)
+        if rated.any():
+            self._rated.setdefault(family, []).append(seen.take(rated))
+            seen = seen.take(~rated)
+        return self._told(seen)
+
+    def _told(self, seen: Seen, in_order: bool = False) -> Replayed:
+        """Trace conversations, which are in the order of time where limits count, and add them up."""
+        fates = self._fates(self.tracer, self.clock, seen, self.rates if in_order else None)
+        other = None
+        if self.other is not None and self._other_clock is not None:
+            other = self._fates(self.other, self._other_clock, seen, self._other_rates if in_order else None)
         self._sum(seen, fates)
         if other is None or self.other is None:
             self.sums.sorts.add(seen, fates, self.tracer, np.flatnonzero(fates.verdict > 0))
@@ -149,9 +173,11 @@ class Replay:
         return Replayed(seen, fates, other)
 
     @staticmethod
-    def _fates(tracer: BulkTracer, clock: Clock, seen: Seen) -> Fates:
-        windows = clock.of(seen.first)
-        return tracer.trace(seen.packets, windows, clock.states, seen.counts[0], seen.counts[1])
+    def _fates(tracer: BulkTracer, clock: Clock, seen: Seen, rates: Rates | None) -> Fates:
+        windows, states = clock.of(seen.first), clock.states
+        if rates is not None:
+            windows, states = _exceeding(tracer, rates, seen, windows, states)
+        return tracer.trace(seen.packets, windows, states, seen.counts[0], seen.counts[1])
 
     def _sum(self, seen: Seen, fates: Fates) -> None:
         sums = self.sums
@@ -159,7 +185,8 @@ class Replay:
             sums.verdicts[verdict].add(seen, np.flatnonzero(fates.verdict == number))
         sums.on_link.add(seen, np.flatnonzero(fates.on_link))
         sums.unmet.add(seen, np.flatnonzero(~fates.met & ~fates.on_link & (fates.verdict != NO_PLACE)))
-        sums.span(int(seen.first.min()), int(seen.last.max()))
+        if len(seen):
+            sums.span(int(seen.first.min()), int(seen.last.max()))
         lost = np.flatnonzero(fates.verdict == NO_PLACE)
         if len(lost):
             ends = self.tracer.ends(seen.packets.family)
@@ -183,6 +210,25 @@ def list_lines(access_list: AccessList, hits: Hits) -> list[Line]:
     return [Line(Decider(access_list, entry), legs, packets) for entry, legs, packets in counts]
 
 
+def _exceeding(tracer: BulkTracer, rates: Rates, seen: Seen, windows: Indices, states: list[State]) -> tuple[Indices, list[State]]:
+    """Return the state of each of some conversations in the order of time, with the limits that are exceeded for it; and all states."""
+    _, kinds = tracer.ends(seen.packets.family).kinds.find(seen.packets, windows)
+    numbers: dict[State, int] = {}
+    met: dict[tuple[int, frozenset[Limit]], list[tuple[Hashable, Limit]]] = {}
+    found = np.empty(len(seen), np.int64)
+    sources = [whole_address(seen.packets.source[:, row]) for row in range(len(seen))]
+    for row, (kind, window, time) in enumerate(zip(kinds.tolist(), windows.tolist(), seen.first.tolist(), strict=True)):
+
+        def limits(over: frozenset[Limit], row: int = row, kind: int = kind, state: State = states[window]) -> list[tuple[Hashable, Limit]]:
+            if (kind, over) not in met:
+                met[kind, over] = tracer.limits_met(seen.packets.take(slice(row, row + 1)), state | over)
+            return met[kind, over]
+
+        state = states[window] | rates.exceeded(time, sources[row], limits)
+        found[row] = numbers.setdefault(state, len(numbers))
+    return found, list(numbers)
+
+
 class ListReplay:
     """What was seen at one list, packet by packet, without conversations: each packet is asked once."""
 
@@ -194,6 +240,8 @@ class ListReplay:
         self.packets, self.octets, self.foreign = 0, 0, 0
         """How many packets were asked, their octets, and how many are of the other family."""
         self._denied = Sorts()
+        self.rates = Rates()
+        self._indexes: dict[State, ListIndex] = {}
 
     def add(self, family: Family, seen: Seen) -> None:
         """Ask a batch of packets, or of flows, both ways."""
@@ -209,8 +257,11 @@ class ListReplay:
                 self._ask(own.take(rows))
 
     def _ask(self, seen: Seen) -> None:
-        windows = self.clock.of(seen.first)
-        entry = self._asked.decided(self._number, seen.packets, windows, self.clock.states)
+        windows, states = self.clock.of(seen.first), self.clock.states
+        if self.access_list.limits:
+            seen = seen.take(np.argsort(seen.first, kind="stable"))
+            windows, states = self._exceeding(seen, self.clock.of(seen.first))
+        entry = self._asked.decided(self._number, seen.packets, windows, states)
         self.packets += int(seen.counts[0].sum())
         self.octets += int(seen.octets[0].sum())
         self._asked.hits[self._number].add(entry, seen.counts[0], seen.counts[0])
@@ -219,6 +270,31 @@ class ListReplay:
         lists = np.full(len(seen), self._number, np.int32)
         fates = Fates(denied.astype(np.int8) * VERDICTS.index(Verdict.DENIED), lists, entry, nowhere, ~none, none)
         self._denied.add(seen, fates, self._asked, np.flatnonzero(denied))
+
+    def _exceeding(self, seen: Seen, windows: Indices) -> tuple[Indices, list[State]]:
+        """Return the state of each packet, in the order of time, with the limits that are exceeded for it; and all states."""
+        entries, numbers = self.access_list.entries, dict[State, int]()
+        found = np.empty(len(seen), np.int64)
+        decided = self._asked.decided(self._number, seen.packets, windows, self.clock.states)
+        for row, (window, time, index) in enumerate(zip(windows.tolist(), seen.first.tolist(), decided.tolist(), strict=True)):
+            state = self.clock.states[window]
+            if 0 <= index < len(entries) and entries[index].limit is not None:
+                packet = seen.packets.packet(row)
+
+                def limits(over: frozenset[Limit], packet: Packet = packet, state: State = state) -> list[tuple[Hashable, Limit]]:
+                    entry = self._index(state | over).decide(packet).entry
+                    own = None if entry is None or entry.limit in over or not is_counted(packet) else entry.limit
+                    return [] if own is None else [("", own)]
+
+                state |= self.rates.exceeded(time, packet.source, limits)
+            found[row] = numbers.setdefault(state, len(numbers))
+        return found, list(numbers)
+
+    def _index(self, state: State) -> ListIndex:
+        state &= self.access_list.conditions
+        if state not in self._indexes:
+            self._indexes[state] = ListIndex(self.access_list, state)
+        return self._indexes[state]
 
     def denied(self) -> dict[Sort, Sum]:
         """Return what the list denied."""

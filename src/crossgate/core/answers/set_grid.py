@@ -8,7 +8,6 @@ from datetime import datetime
 from crossgate.core.answers.grid import Cell, service_in
 from crossgate.core.model.address import Family
 from crossgate.core.model.service import Service
-from crossgate.core.model.window import open_at
 from crossgate.core.network.address_classes import AddressClass, meant
 from crossgate.core.network.endpoints import EndpointSet, endpoint_set
 from crossgate.core.sets.effort import TooManyPieces, answered
@@ -21,11 +20,14 @@ from crossgate.core.traffic.trace import Verdict
 class SetGrid:
     """The cells of one plan at one time."""
 
-    def __init__(self, session: Session, at: datetime, missed: list[TooManyPieces] | None = None) -> None:
-        """Prepare a grid; what falls into too many pieces is added to `missed`, and its cell has no verdict."""
+    def __init__(self, session: Session, at: datetime, missed: list[TooManyPieces] | None = None, flooding: bool = False) -> None:
+        """Prepare a grid; what falls into too many pieces is added to `missed`, and its cell has no verdict.
+
+        With `flooding` every limit is exceeded.
+        """
         self.session = session
         self.plan = session.plan
-        self.asking: Flows = session.flows(open_at(self.plan.windows.values(), at))
+        self.asking: Flows = session.flows(self.plan.state_at(at, flooding))
         self.missed = missed
         self._ends: dict[tuple[str, Family], tuple[EndpointSet, list[AddressClass]]] = {}
 

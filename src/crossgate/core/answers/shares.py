@@ -6,6 +6,7 @@ from typing import NamedTuple
 
 from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.accesslist import AccessList, Decider
+from crossgate.core.model.condition import State
 from crossgate.core.sets.effort import question
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import every_packet
@@ -22,10 +23,10 @@ class Share(NamedTuple):
     reaching: float
 
 
-def shares(access_list: AccessList, open_windows: frozenset[str]) -> list[Share]:
+def shares(access_list: AccessList, state: State) -> list[Share]:
     """Return the share of each line while just these windows are open, the otherwise line last. Raises `TooManyPieces`."""
     with question(f"the shares of list {access_list.name}"):
-        regions = ListRegions(access_list, open_windows)
+        regions = ListRegions(access_list, state)
         whole = every_packet(access_list.family)
         total = PacketSet.of(whole).size
         taken: dict[int | None, int] = {}

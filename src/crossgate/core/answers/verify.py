@@ -13,9 +13,9 @@ from typing import NamedTuple
 from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey, Entry
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation, Moment, Only, Promise
+from crossgate.core.model.condition import State
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import ServiceError
-from crossgate.core.model.window import open_at, states
 from crossgate.core.network.address_classes import AddressClass, meant
 from crossgate.core.network.endpoints import EndpointSet, at_address, claim_ends, is_elsewhere
 from crossgate.core.network.itineraries import Network
@@ -90,7 +90,7 @@ class Verifier:
                 continue
             found = self._between(expectation, family)
             spoken_of = spoken_of or bool(found)
-            for opened, moment in window_states(self.network, found, expectation.at).items():
+            for opened, moment in states_on(self.network, found, expectation.at, expectation.flooding).items():
                 for flow in found:
                     with question(flow.asked):
                         for part in parts:
@@ -143,7 +143,8 @@ class Verifier:
         """Return what other `only` lines permit, which this one does not deny, at the hours and in the family it speaks of."""
         found: list[Region] = []
         for other in self.network.plan.only_lines:
-            if other is not promise and other.over in (None, family) and other.at in (None, promise.at):
+            same = other.over in (None, family) and other.at in (None, promise.at) and other.flooding is promise.flooding
+            if other is not promise and same:
                 source, destination = (_addresses(family, end) for end in claim_ends(self.network.plan, other, family))
                 if source and destination:
                     found += [
@@ -200,7 +201,7 @@ class Verifier:
         flow: Flow,
         packet: Packet,
         found: list[Flow],
-        opened: frozenset[str],
+        opened: State,
         moment: datetime | None,
     ) -> Verified:
         """Trace the packet that breaks an expectation, and say why it does."""
@@ -215,10 +216,13 @@ class Verifier:
         when = ""
         if any(
             self.session.tracer(other).trace(conversation).verdict is not first.verdict
-            for other in window_states(self.network, found, None)
+            for other in states_on(self.network, found, None, expectation.flooding)
         ):
-            state = f"{', '.join(sorted(opened))} {'is' if len(opened) == 1 else 'are'}" if opened else "no window is"
+            windows = sorted(each for each in opened if isinstance(each, str))
+            state = f"{', '.join(windows)} {'is' if len(windows) == 1 else 'are'}" if windows else "no window is"
             when = f" while {state} open (as at {moment:%a %Y-%m-%d %H:%M})"
+        if expectation.flooding and self.session.tracer(opened - self.network.plan.limits).trace(conversation).verdict is not first.verdict:
+            when += " beyond what the lists permit at most"
         other = first.differing if trace.verdict is first.verdict else first
         by_way_of = f" by way of {parting(trace, other)}" if first.differing is not None and other is not None else ""
         claim = part.claim
@@ -248,21 +252,13 @@ def _addresses(family: Family, end: EndpointSet) -> AddressSet:
     return AddressSet.of(family, end.patterns)
 
 
-def window_states(network: Network, found: list[Flow], at: Moment | None) -> dict[frozenset[str], datetime | None]:
-    """Return the sets of windows that can be open for these flows, each with a moment; None where no window matters."""
-    plan = network.plan
-    names = {
-        name
+def states_on(network: Network, found: list[Flow], at: Moment | None, flooding: bool) -> dict[State, datetime | None]:
+    """Return the states that the conditions of lists on the ways of some flows can be in (`Plan.states`)."""
+    lists = {
+        access_list.name: access_list
         for flow in found
         for way in flow.ways
         for path in (way.there, way.back)
         for _, access_list in placed_on(network, path, flow.source.address.family)
-        for name in access_list.windows
     }
-    windows = [plan.windows[name] for name in sorted(names)]
-    if not windows:
-        return {frozenset(): None}
-    if at is not None and at.date is not None:
-        return {open_at(windows, at.date): at.date}
-    found_states = states(windows, at.minute if at else None)
-    return dict(sorted(found_states.items(), key=lambda state: len(state[0])))
+    return network.plan.states(lists.values(), at, flooding)

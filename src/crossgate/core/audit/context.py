@@ -10,9 +10,9 @@ from crossgate.core.lists.index import ListIndex
 from crossgate.core.lists.redundancy import Coverage, coverage
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.condition import State
 from crossgate.core.model.network import Direction
 from crossgate.core.model.progress import Tell
-from crossgate.core.model.window import states
 from crossgate.core.network.address_classes import AddressClass, AddressClasses
 from crossgate.core.network.itineraries import Itineraries
 from crossgate.core.network.routing import Crossing
@@ -74,7 +74,7 @@ class Case:
         self._joined: dict[Family, dict[int, tuple[Pattern, ...]]] = {}
         self._senders: dict[str, dict[int, list[int]]] = {}
         self._flows: dict[tuple[Family, int, int], Flow] = {}
-        self._indexes: dict[tuple[str, frozenset[str]], ListIndex] = {}
+        self._indexes: dict[tuple[str, State], ListIndex] = {}
         self._coverage: dict[str, list[Coverage]] = {}
 
     def entries(self, access_list: AccessList) -> list[Entry]:
@@ -111,10 +111,9 @@ class Case:
         """Whether anything of a list is to be looked at."""
         return self.focus is None or bool(self.focus.get(access_list.name))
 
-    def states(self, *lists: AccessList) -> list[frozenset[str]]:
-        """Return every set of windows that can be open, as far as these lists are concerned."""
-        names = sorted({name for each in lists for name in each.windows})
-        return list(states([self.plan.windows[name] for name in names])) if names else [frozenset()]
+    def states(self, *lists: AccessList) -> list[State]:
+        """Return every state that conditions of these lists can be in."""
+        return list(self.plan.states(lists))
 
     def coverage(self, access_list: AccessList) -> list[Coverage]:
         """Return what is known of each entry that is ever in force, all states of the windows taken together."""
@@ -130,7 +129,7 @@ class Case:
             self._coverage[access_list.name] = [known[number] for number in sorted(known)]
         return self._coverage[access_list.name]
 
-    def index(self, access_list: AccessList, opened: frozenset[str]) -> ListIndex:
+    def index(self, access_list: AccessList, opened: State) -> ListIndex:
         """Return what decides single packets by a list while just these windows are open."""
         key = (access_list.name, opened)
         if key not in self._indexes:
@@ -237,7 +236,7 @@ class Case:
             self._joined[family] = {routed[index]: inner for index, inner in left.items() if group[index].end.device is None}
         return self._joined[family]
 
-    def asking(self, opened: frozenset[str]) -> Flows:
+    def asking(self, opened: State) -> Flows:
         """Return the network while just these windows are open."""
         return self.session.flows(opened)
 

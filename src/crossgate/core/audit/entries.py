@@ -133,7 +133,7 @@ def too_broad(case: Case) -> Iterator[Finding]:
 
 def _is_broad(access_list: AccessList, entry: Entry) -> bool:
     every = (everything(access_list.family),)
-    if entry.action is not Action.PERMIT or entry.source.patterns != every or entry.window is not None:
+    if entry.action is not Action.PERMIT or entry.source.patterns != every or entry.window is not None or entry.limit is not None:
         return False
     wide = access_list.kind is Kind.STANDARD or (entry.service.terms == IP.terms and entry.destination.patterns == every)
     return wide and entry.qualifiers == NO_QUALIFIERS

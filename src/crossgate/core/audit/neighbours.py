@@ -10,6 +10,7 @@ from crossgate.core.audit.registry import finds
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Address, Family, Pattern, parse_address, parse_block, single
+from crossgate.core.model.condition import State
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Direction, Placement, Point, PointKind, SharedGateway
 from crossgate.core.model.packet import ICMPV6, Packet
@@ -132,7 +133,7 @@ def _link(case: Case, placement: Placement) -> _Link | None:
     return _Link(_FROM_ROUTERS if inward is bool(interfaces) else _FROM_HOSTS, (_LINK_LOCAL, _NOBODY_YET), ())
 
 
-def _stopped(case: Case, access_list: AccessList, opened: frozenset[str], link: _Link, kind: int) -> tuple[Decider, Packet] | None:
+def _stopped(case: Case, access_list: AccessList, opened: State, link: _Link, kind: int) -> tuple[Decider, Packet] | None:
     """Return who stops a message, other than one from single machines, and the message."""
     solicited = tuple(Pattern(Family.IPV6, _SOLICITED.value | own.value & _SOLICITED.wildcard, 0) for own in link.own) or (_SOLICITED,)
     destinations = {

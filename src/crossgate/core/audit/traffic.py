@@ -11,6 +11,7 @@ from crossgate.core.audit.registry import finds
 from crossgate.core.lists.split import ListRegions, region_hull
 from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry, line_name
 from crossgate.core.model.address import Address, Family, Pattern, everything
+from crossgate.core.model.condition import State
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import ICMPV6, Packet
 from crossgate.core.sets import products as algebra
@@ -305,7 +306,7 @@ def icmp6_needed(case: Case) -> Iterator[Finding]:
                     break
 
 
-def _stops(case: Case, access_list: AccessList, opened: frozenset[str], span: tuple[int, int]) -> tuple[Decider, Packet] | None:
+def _stops(case: Case, access_list: AccessList, opened: State, span: tuple[int, int]) -> tuple[Decider, Packet] | None:
     """Return who stops a message between addresses between which the list lets other packets by, and the message."""
     icmp = ICMPV6 << PROTOCOL_SHIFT
     messages = every_packet(Family.IPV6)._replace(what=((icmp + span[0], icmp + span[1] + 1),))

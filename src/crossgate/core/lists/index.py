@@ -14,16 +14,17 @@ from functools import cached_property
 
 from crossgate.core.model.accesslist import AccessList, Decider, Entry
 from crossgate.core.model.address import Addresses
+from crossgate.core.model.condition import State
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, Service
 
 
 class ListIndex:
-    """Decides packets of a list's family while just `open_windows` are open."""
+    """Decides packets of a list's family in one `state` of its conditions."""
 
-    def __init__(self, access_list: AccessList, open_windows: frozenset[str]) -> None:
+    def __init__(self, access_list: AccessList, state: State) -> None:
         self.access_list = access_list
-        self.entries = access_list.in_force(open_windows)
+        self.entries = access_list.in_force(state)
         self._sources = _Ends(entry.source for entry in self.entries)
         self._destinations = _Ends(entry.destination for entry in self.entries)
         self._services: dict[tuple[object, ...], int] = {}

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Entry
+from crossgate.core.model.condition import State
 from crossgate.core.sets.frame import Frame
 from crossgate.core.sets.products import Product, is_left
 from crossgate.core.sets.region import Region
@@ -25,10 +26,10 @@ class Position(NamedTuple):
     why: str
 
 
-def effective_position(access_list: AccessList, new: Entry, states: Sequence[frozenset[str]] = (frozenset(),)) -> Position:
+def effective_position(access_list: AccessList, new: Entry, states: Sequence[State] = (frozenset(),)) -> Position:
     """Return the last position at which a new entry decides some packet otherwise than the list would without it.
 
-    `states` are the sets of windows that can be open; in one of them has it to do something. Where there is no such
+    `states` are those that conditions can be in; in one of them has it to do something. Where there is no such
     position, it is the last at which a packet gets as far as the entry at all, else the end.
     """
     in_force = [state for state in states if new.in_force(state)] or list(states)
@@ -42,14 +43,15 @@ def effective_position(access_list: AccessList, new: Entry, states: Sequence[fro
 
 
 class _Near:
-    """The entries in force that share packets with a new one, by their index in the list, in one state of the windows."""
+    """The entries in force that share packets with a new one, by their index in the list, in one state."""
 
-    def __init__(self, access_list: AccessList, new: Entry, state: frozenset[str]) -> None:
+    def __init__(self, access_list: AccessList, new: Entry, state: State) -> None:
         self.end = len(access_list.entries)
         self.changes_rest = access_list.otherwise.action is not new.action
         own, others = EntryRegion(new, access_list.family), list[tuple[int, Entry, Region]]()
         for index, entry in enumerate(access_list.entries if own.hull is not None else ()):
-            region = EntryRegion(entry, access_list.family) if entry.in_force(state) else None
+            own_entry = entry.in_state(state)
+            region = None if own_entry is None else EntryRegion(own_entry, access_list.family)
             if region is not None and region.region is not None and own.hull is not None and region.touches(own.hull):
                 others.append((index, entry, region.region))
         self.others: list[tuple[int, Product]] = []

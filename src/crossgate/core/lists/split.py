@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from crossgate.core.model.accesslist import AccessList, Decider, Entry
 from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.condition import State
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.boxes import LOW_BITS, Box, overlap
@@ -82,12 +83,12 @@ def region_hull(region: Region) -> Box:
 
 
 class ListRegions:
-    """An access list as regions, while just `open_windows` are open."""
+    """An access list as regions, in one `state` of its conditions."""
 
-    def __init__(self, access_list: AccessList, open_windows: frozenset[str] = frozenset()) -> None:
+    def __init__(self, access_list: AccessList, state: State = frozenset()) -> None:
         self.access_list = access_list
         family = access_list.family
-        entries = access_list.in_force(open_windows)
+        entries = access_list.in_force(state)
         # Within a list a service's text says all of it, and the same addresses are one object.
         what = {text: term_line(service.terms) for text, service in {entry.service.text: entry.service for entry in entries}.items()}
         ends: dict[tuple[Pattern, ...], AddressSet] = {}
@@ -156,11 +157,11 @@ class Regions:
     """Lists as regions; what was worked out for one before is kept."""
 
     def __init__(self) -> None:
-        self._kept: dict[tuple[AccessList, frozenset[str]], ListRegions] = {}
+        self._kept: dict[tuple[AccessList, State], ListRegions] = {}
 
-    def of(self, access_list: AccessList, open_windows: frozenset[str] = frozenset()) -> ListRegions:
-        """Return a list as regions, while just `open_windows` are open."""
-        key = (access_list, open_windows & access_list.windows)
+    def of(self, access_list: AccessList, state: State = frozenset()) -> ListRegions:
+        """Return a list as regions, in one `state` of its conditions."""
+        key = (access_list, state & access_list.conditions)
         if key not in self._kept:
             self._kept[key] = ListRegions(*key)
         return self._kept[key]

@@ -8,15 +8,16 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import cached_property
 from typing import NamedTuple
 
 from crossgate.core.model.address import Addresses, Family
+from crossgate.core.model.condition import UNCOUNTED, Limit, State
 from crossgate.core.model.errors import Place, placeless
-from crossgate.core.model.packet import Packet
-from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, Service
+from crossgate.core.model.packet import TCP, Packet
+from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, Service, both_flags
 
 MOST_NUMBER = (1 << 32) - 1
 """The largest number that a list or an entry can have: 32 bits."""
@@ -52,6 +53,7 @@ class Entry:
     destination: Addresses
     qualifiers: Qualifiers
     window: str | None
+    limit: Limit | None
     off: bool
     log: bool
     comment: str
@@ -61,11 +63,27 @@ class Entry:
     @property
     def meaning(self) -> tuple[object, ...]:
         """All that decides what the entry does while it is in force, whatever it is called and where it stands."""
-        return self.action, self.service.terms, self.source.patterns, self.destination.patterns, self.qualifiers
+        rate = None if self.limit is None else self.limit.rate
+        return self.action, self.service.terms, self.source.patterns, self.destination.patterns, self.qualifiers, rate
 
-    def in_force(self, open_windows: frozenset[str]) -> bool:
-        """Whether the entry is part of the list while just these windows are open."""
-        return not self.off and (self.window is None or self.window in open_windows)
+    def in_force(self, state: State) -> bool:
+        """Whether the entry is part of the list in a state, and takes what opens a conversation."""
+        return not self.off and (self.window is None or self.window in state) and (self.limit is None or self.limit not in state)
+
+    def in_state(self, state: State) -> Entry | None:
+        """Return the entry as it is in a state: None where it is no part of the list.
+
+        Where its limit is exceeded it is the same entry for the TCP segments that no limit counts.
+        """
+        if self.limit is None or self.limit not in state:
+            return self if self.in_force(state) else None
+        terms = tuple(
+            term._replace(protocol=TCP) for term in self.service.terms if term.protocol in (None, TCP) and not self.qualifiers.fragments
+        )
+        if self.off or not terms or (self.window is not None and self.window not in state):
+            return None
+        qualifiers = self.qualifiers._replace(flags=both_flags([*([self.qualifiers.flags] if self.qualifiers.flags else []), UNCOUNTED]))
+        return replace(self, service=Service(f"{self.service.text} uncounted", terms), qualifiers=qualifiers)
 
     def matches(self, packet: Packet) -> bool:
         """Whether the entry takes this packet, which is of the list's family."""
@@ -159,22 +177,22 @@ class AccessList:
     otherwise: Otherwise
     place: Place
     notes: tuple[Note, ...] = ()
-    _in_force: dict[frozenset[str], tuple[Entry, ...]] = field(default_factory=dict, repr=False)
+    _in_force: dict[State, tuple[Entry, ...]] = field(default_factory=dict, repr=False)
 
     def entry(self, number: int) -> Entry | None:
         """Return the entry that has a number, if there is one."""
         index = bisect_left(self.entries, number, key=lambda each: each.number)
         return self.entries[index] if index < len(self.entries) and self.entries[index].number == number else None
 
-    def in_force(self, open_windows: frozenset[str]) -> tuple[Entry, ...]:
-        """Return the entries that are part of the list while just these windows are open."""
-        if open_windows not in self._in_force:
-            self._in_force[open_windows] = tuple(entry for entry in self.entries if entry.in_force(open_windows))
-        return self._in_force[open_windows]
+    def in_force(self, state: State) -> tuple[Entry, ...]:
+        """Return the entries that are part of the list in a state, as they are in it."""
+        if state not in self._in_force:
+            self._in_force[state] = tuple(found for entry in self.entries if (found := entry.in_state(state)) is not None)
+        return self._in_force[state]
 
-    def decide(self, packet: Packet, open_windows: frozenset[str] = frozenset()) -> Decider:
-        """Return what the list does with a packet of its family, and the entry that decided."""
-        for entry in self.in_force(open_windows):
+    def decide(self, packet: Packet, state: State = frozenset()) -> Decider:
+        """Return what the list does with a packet of its family in a state, and the entry that decided."""
+        for entry in self.in_force(state):
             if entry.matches(packet):
                 return Decider(self, entry)
         return Decider(self, None)
@@ -188,6 +206,16 @@ class AccessList:
     def windows(self) -> frozenset[str]:
         """The names of the windows that entries of the list are bound to."""
         return frozenset(entry.window for entry in self.entries if entry.window is not None and not entry.off)
+
+    @cached_property
+    def limits(self) -> frozenset[Limit]:
+        """The limits that entries of the list have."""
+        return frozenset(entry.limit for entry in self.entries if entry.limit is not None and not entry.off)
+
+    @cached_property
+    def conditions(self) -> State:
+        """All conditions of entries of the list: what of a state matters to it."""
+        return self.windows | self.limits
 
 
 def numbered_kind(number: int, numbering: Iterable[tuple[Kind, int, int]]) -> Kind | None:

@@ -29,7 +29,10 @@ class Moment(NamedTuple):
 
 @placeless
 class Expectation(NamedTuple):
-    """An `expect` or `keep` line, names as written; a `keep` may not be broken by an edit."""
+    """An `expect` or `keep` line, names as written; a `keep` may not be broken by an edit.
+
+    With `flooding` it speaks of what is beyond every limit of the lists on the way (`condition.Limit`).
+    """
 
     keep: bool
     claim: Claim
@@ -43,6 +46,7 @@ class Expectation(NamedTuple):
     comment: str
     text: str
     place: Place
+    flooding: bool = False
 
     @property
     def services(self) -> tuple[str, ...]:
@@ -71,6 +75,7 @@ class Only(NamedTuple):
     comment: str
     text: str
     place: Place
+    flooding: bool = False
 
     @property
     def by(self) -> None:
@@ -92,6 +97,7 @@ class Only(NamedTuple):
             self.comment,
             self.text,
             self.place,
+            self.flooding,
         )
 
 

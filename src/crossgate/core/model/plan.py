@@ -6,18 +6,20 @@ from bisect import bisect_left
 from collections.abc import Iterable, Iterator
 from copy import copy
 from dataclasses import dataclass, field
+from datetime import datetime
 from functools import cached_property
 from typing import NamedTuple
 
 from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Addresses, Family, Pattern
-from crossgate.core.model.claim import Only, Promise
+from crossgate.core.model.claim import Moment, Only, Promise
+from crossgate.core.model.condition import Limit, State, exceeded
 from crossgate.core.model.errors import Place, PlanError, placeless, unknown
 from crossgate.core.model.finding import Acceptance
 from crossgate.core.model.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment, SharedGateway
 from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.service import Service, ServiceError, ServiceTerm, parse_service, split_service
-from crossgate.core.model.window import Window
+from crossgate.core.model.window import Window, open_at, states
 
 DEFAULT_NUMBERING = (
     (Kind.STANDARD, 1, 99),
@@ -195,6 +197,32 @@ class Plan:
             if own is family and (value & ~wildcard) in segments:
                 return segments[value & ~wildcard]
         return next((segment for segment in self.segments.values() if segment.outside and not segment.prefixes), None)
+
+    def state_at(self, moment: datetime, flooding: bool = False) -> State:
+        """Return the state of all conditions at a time; with `flooding` every limit is exceeded, else none."""
+        opened: State = open_at(self.windows.values(), moment)
+        return opened | self.limits if flooding else opened
+
+    @cached_property
+    def limits(self) -> frozenset[Limit]:
+        """The limits that entries of the plan's lists have."""
+        return frozenset(limit for each in self.lists.values() for limit in each.limits)
+
+    def states(self, lists: Iterable[AccessList], at: Moment | None = None, flooding: bool | None = None) -> dict[State, datetime | None]:
+        """Return every state that the conditions of some lists can be in, each with a moment at which it is; None where no window matters.
+
+        With `at` only that time counts. With `flooding` every limit is exceeded; without, none is; where it is None, see `exceeded`.
+        """
+        every = list(lists)
+        limits = {limit: None for each in every for limit in each.limits}
+        windows = [self.windows[name] for name in sorted({name for each in every for name in each.windows})]
+        opened: dict[State, datetime | None] = {frozenset(): None}
+        if windows and at is not None and at.date is not None:
+            opened = {open_at(windows, at.date): at.date}
+        elif windows:
+            opened = {**dict(sorted(states(windows, at.minute if at else None).items(), key=lambda state: len(state[0])))}
+        beyond = exceeded(limits) if flooding is None else [frozenset(limits)] if flooding else [frozenset()]
+        return {state | each: moment for each in beyond for state, moment in opened.items()}
 
     def names(self) -> list[str]:
         """Return every name that can stand for addresses, and every point, as a person may write them."""

@@ -114,6 +114,22 @@ class Qualifiers(NamedTuple):
         return self.dscp is None or self.dscp == packet.dscp
 
 
+def both_flags(tests: list[tuple[FlagTest, ...]]) -> tuple[FlagTest, ...]:
+    """Return the flag tests of which one must hold, for several sets of them that must all hold."""
+    joined: tuple[FlagTest, ...] = ()
+    for alternatives in tests:
+        if not joined:
+            joined = alternatives
+            continue
+        joined = tuple(
+            FlagTest(left.value | right.value, left.care | right.care)
+            for left in joined
+            for right in alternatives
+            if (left.value ^ right.value) & left.care & right.care == 0
+        ) or (FlagTest(1, 0),)
+    return joined
+
+
 NO_QUALIFIERS = Qualifiers()
 IP = Service("ip", (ServiceTerm(),))
 

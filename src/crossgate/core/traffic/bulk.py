@@ -13,7 +13,7 @@ What has no place in the plan, since an end is in none of its subnets and it has
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import dataclass, fields, replace
 from functools import cached_property
 from typing import NamedTuple
@@ -26,6 +26,7 @@ from crossgate.core.lists.bulk.lookup import BLOCK
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Address, Family
+from crossgate.core.model.condition import Limit, State
 from crossgate.core.model.packet import ACK, SYN, TCP, icmp_of
 from crossgate.core.model.packets import Indices, Marks, Packets, whole_address
 from crossgate.core.network.address_classes import AddressClasses, address_classes
@@ -127,12 +128,18 @@ class BulkTracer:
         self.forget_hits()
         self._permits = [np.array([Decider(each, entry).permits for entry in (*each.entries, None)]) for each in self.lists]
         self._flagged = [any(entry.qualifiers.flags for entry in each.entries) for each in self.lists]
+        self._limits = [
+            {index: entry.limit for index, entry in enumerate(each.entries) if entry.limit is not None and not entry.off}
+            for each in self.lists
+        ]
+        """The limits of each list, by the index of their entry."""
         self._families: dict[Family, _Ends] = {}
         self._places: list[_Place] = []
         self._place_numbers: dict[tuple[Crossing, int], int] = {}
         self._lane_numbers: dict[_Lane, int] = {}
+        self._every_lane: list[_Lane] = []
         self._lanes: _Lanes | None = None
-        self._matches: dict[tuple[int, frozenset[str]], FirstMatch] = {}
+        self._matches: dict[tuple[int, State], FirstMatch] = {}
 
     def forget_hits(self) -> None:
         """Count what lines decide from nothing; what was counted stays with whom it was given to."""
@@ -153,7 +160,7 @@ class BulkTracer:
             self._families[family] = _Ends(self, family)
         return self._families[family]
 
-    def trace(self, packets: Packets, windows: Indices, states: list[frozenset[str]], there: Indices, back: Indices) -> Fates:
+    def trace(self, packets: Packets, windows: Indices, states: Sequence[State], there: Indices, back: Indices) -> Fates:
         """Trace conversations by their opening packets, and count what decided.
 
         `states[windows[row]]` are the windows open at a row; `there` and `back` are how many packets went each way. Raises
@@ -178,7 +185,7 @@ class BulkTracer:
         columns = {each.name: np.concatenate([getattr(part, each.name) for part in parts])[kind] for each in fields(Fates)}
         return Fates(**columns)
 
-    def _traced(self, ends: _Ends, packets: Packets, windows: Indices, states: list[frozenset[str]], weights: _Weights) -> Fates:
+    def _traced(self, ends: _Ends, packets: Packets, windows: Indices, states: Sequence[State], weights: _Weights) -> Fates:
         pairs, of_row = ends.pairs(packets)
         rows, lanes, first = _expanded(pairs, of_row)
         on_link = np.array([each.on_link for each in pairs], np.bool_)[of_row]
@@ -199,21 +206,55 @@ class BulkTracer:
 
     # What the run asks
 
-    def decided(self, number: int, packets: Packets, windows: Indices, states: list[frozenset[str]]) -> Numbers:
+    def decided(self, number: int, packets: Packets, windows: Indices, states: Sequence[State]) -> Numbers:
         """Return the entry of a list that decides each of some packets of its family; `states[windows[row]]` are open at a row."""
-        if not self.lists[number].windows:
+        if not self.lists[number].conditions:
             return self._match(number, frozenset()).decide(packets)
         found = np.empty(len(packets), np.int32)
         for state, own in _by_value(windows):
             found[own] = self._match(number, states[state]).decide(packets.take(own))
         return found
 
-    def _match(self, number: int, open_windows: frozenset[str]) -> FirstMatch:
+    def _match(self, number: int, state: State) -> FirstMatch:
         access_list = self.lists[number]
-        key = (number, open_windows & access_list.windows)
+        key = (number, state & access_list.conditions)
         if key not in self._matches:
             self._matches[key] = FirstMatch(access_list, key[1])
         return self._matches[key]
+
+    def limited(self, packets: Packets, windows: Indices, states: Sequence[State]) -> Marks:
+        """Return which conversations are opened by packets that an entry with a limit takes, on their first ways."""
+        found = np.zeros(len(packets), np.bool_)
+        if not any(self._limits):
+            return found
+        pairs, of_row = self.ends(packets.family).pairs(packets)
+        packets = _with_flags(packets, courses_of(packets, found)[0], SYN)
+        asked = [{self._places[each].list for each in self._first_leg(pair)} for pair in pairs]
+        for number in {each for lists in asked for each in lists if self._limits[each]}:
+            rows = np.flatnonzero(np.array([number in lists for lists in asked], np.bool_)[of_row])
+            entry = self.decided(number, packets.take(rows), windows[rows], states)
+            found[rows[np.isin(entry, list(self._limits[number]))]] = True
+        return found
+
+    def limits_met(self, packets: Packets, state: State) -> list[tuple[Hashable, Limit]]:
+        """Return the limits that the one packet that opens a conversation meets on its first way, each with the number of the crossing."""
+        pairs, _ = self.ends(packets.family).pairs(packets)
+        first = np.zeros(1, np.int64)
+        packets = _with_flags(packets, courses_of(packets, np.zeros(1, np.bool_))[0], SYN)
+        found: list[tuple[Hashable, Limit]] = []
+        for crossing in self._first_leg(pairs[0]):
+            number = self._places[crossing].list
+            entry = int(self.decided(number, packets, first, [state])[0])
+            limit = self._limits[number].get(entry)
+            if limit is not None and limit not in state:
+                found.append((crossing, limit))
+            if not self._permits[number][entry]:
+                break
+        return found
+
+    def _first_leg(self, pair: _Pair) -> tuple[int, ...]:
+        """Return the crossings with lists on the way there, the first one of equal ways."""
+        return self._every_lane[pair.lanes[0]].legs[0] if pair.lanes else ()
 
     def permits(self, number: int) -> Marks:
         """Return whether each line of a list lets by; the otherwise line is the last."""
@@ -238,7 +279,8 @@ class BulkTracer:
         answers = tuple(each for each in back if self.place(each).point.device not in stateful)
         lane = _Lane((there, answers, later), (way.there.arrived, way.back.arrived, way.there.arrived), way.unanswered, strays)
         number = self._lane_numbers.setdefault(lane, len(self._lane_numbers))
-        if number == len(self._lane_numbers) - 1:
+        if number == len(self._every_lane):
+            self._every_lane.append(lane)
             self._lanes = None
         return number
 
@@ -255,7 +297,7 @@ class BulkTracer:
     def lanes(self) -> _Lanes:
         """Return all lanes so far as arrays."""
         if self._lanes is None:
-            every = list(self._lane_numbers)
+            every = self._every_lane
             crossings = []
             for leg in range(3):
                 table = np.full((len(every), max((len(each.legs[leg]) for each in every), default=0)), NO_PLACE, np.int32)
@@ -360,7 +402,7 @@ class _Run:
     """One run of rows through their lanes."""
 
     def __init__(
-        self, tracer: BulkTracer, packets: Packets, windows: Indices, states: list[frozenset[str]], weights: _Weights,
+        self, tracer: BulkTracer, packets: Packets, windows: Indices, states: Sequence[State], weights: _Weights,
         rows: Indices, lanes: Indices, first: Marks, on_link: Marks,
     ) -> None:  # fmt: skip
         self._tracer, self._packets, self._windows, self._states = tracer, packets, windows, states

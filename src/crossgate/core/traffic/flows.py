@@ -17,6 +17,7 @@ from typing import NamedTuple, TypeVar
 from crossgate.core.lists.split import EntryRegion, ListRegions, Regions, region_hull
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.condition import State
 from crossgate.core.network.address_classes import AddressClass
 from crossgate.core.network.itineraries import Network, Passage, Way
 from crossgate.core.network.routing import Crossing, Endpoint
@@ -117,19 +118,19 @@ class Answer(NamedTuple):
 
 
 class Flows:
-    """The conversations of one plan while just `open_windows` are open; it keeps what it has worked out."""
+    """The conversations of one plan in one `state` of its conditions; it keeps what it has worked out."""
 
-    def __init__(self, network: Network, regions: Regions, open_windows: frozenset[str] = frozenset()) -> None:
+    def __init__(self, network: Network, regions: Regions, state: State = frozenset()) -> None:
         self.network = network
         self._regions = regions
-        self.open_windows = open_windows
+        self.state = state
         self._asked: dict[tuple[Way, Leg], list[PlacedList]] = {}
         self._opened: dict[tuple[EntryRegion, int, Leg], list[Region]] = {}
         self._services: dict[Spans, Spans] = {}
 
     def regions(self, access_list: AccessList) -> ListRegions:
         """Return a list's regions."""
-        return self._regions.of(access_list, self.open_windows)
+        return self._regions.of(access_list, self.state)
 
     def answers(self, flow: Flow, begun: Iterable[Opening]) -> Iterator[Answer]:
         """Yield what becomes of the conversations of a flow that these packets open."""

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from crossgate.core.lists.split import Regions
 from crossgate.core.model.address import Family
+from crossgate.core.model.condition import State
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import AddressClasses, address_classes
 from crossgate.core.network.itineraries import Network
@@ -36,8 +37,8 @@ class Session:
         self._alike = beside if beside is not None and self.network.like(beside.network) else None
         self._classes: dict[Family, AddressClasses] = {}
         self._matrices: dict[Family, Matrix] = {}
-        self._flows: dict[frozenset[str], Flows] = {}
-        self._tracers: dict[frozenset[str], Tracer] = {}
+        self._flows: dict[State, Flows] = {}
+        self._tracers: dict[State, Tracer] = {}
 
     def address_classes(self, family: Family) -> AddressClasses:
         """Return the address classes of a family."""
@@ -58,14 +59,14 @@ class Session:
             self._matrices[family] = Matrix(self.network.itineraries(family), ends)
         return self._matrices[family]
 
-    def flows(self, open_windows: frozenset[str] = _NONE_OPEN) -> Flows:
+    def flows(self, state: State = _NONE_OPEN) -> Flows:
         """Return the traffic of sets while just these windows are open."""
-        if open_windows not in self._flows:
-            self._flows[open_windows] = Flows(self.network, self.regions, open_windows)
-        return self._flows[open_windows]
+        if state not in self._flows:
+            self._flows[state] = Flows(self.network, self.regions, state)
+        return self._flows[state]
 
-    def tracer(self, open_windows: frozenset[str] = _NONE_OPEN) -> Tracer:
+    def tracer(self, state: State = _NONE_OPEN) -> Tracer:
         """Return what traces single packets while just these windows are open."""
-        if open_windows not in self._tracers:
-            self._tracers[open_windows] = Tracer(self.network, open_windows)
-        return self._tracers[open_windows]
+        if state not in self._tracers:
+            self._tracers[state] = Tracer(self.network, state)
+        return self._tracers[state]

@@ -17,6 +17,7 @@ from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Action, Decider
 from crossgate.core.model.address import Address
 from crossgate.core.model.claim import Claim
+from crossgate.core.model.condition import State
 from crossgate.core.model.packet import Packet
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.itineraries import Network, Way
@@ -114,11 +115,11 @@ class Fate(NamedTuple):
 
 
 class Tracer:
-    """Traces conversations through one network while just `open_windows` are open."""
+    """Traces conversations through one network in one `state` of its conditions."""
 
-    def __init__(self, network: Network, open_windows: frozenset[str] = frozenset()) -> None:
+    def __init__(self, network: Network, state: State = frozenset()) -> None:
         self.network = network
-        self.open_windows = open_windows
+        self.state = state
         self._indexes: dict[str, ListIndex] = {}
 
     def trace(self, conversation: Conversation) -> Trace:
@@ -211,7 +212,7 @@ class Tracer:
 
     def _index(self, access_list: AccessList) -> ListIndex:
         if access_list.name not in self._indexes:
-            self._indexes[access_list.name] = ListIndex(access_list, self.open_windows)
+            self._indexes[access_list.name] = ListIndex(access_list, self.state)
         return self._indexes[access_list.name]
 
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import datetime
 
 from crossgate.core.model.accesslist import Action, Decider, line_name
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation
+from crossgate.core.model.condition import Limit, is_counted
 from crossgate.core.model.network import Direction
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
@@ -135,9 +137,25 @@ def why_broken(expectation: Expectation, trace: Trace) -> str:
     return f"{stopped(asked)}, not {line_name(by.access_list, by.entry)}"
 
 
-def time_note(trace: Trace, plan: Plan, at: datetime) -> str:
-    """Say which windows had a part in the verdict, and at which time it was asked; "" when none had."""
+def asked_at(plan: Plan, at: datetime, flooding: bool = False) -> str:
+    """Say at which time a question was asked, where the plan has windows, and whether beyond every limit."""
+    when = f"at {at:%a %Y-%m-%d %H:%M}" if plan.windows else ""
+    return ", ".join(filter(None, (when, "beyond every at most" if flooding else "")))
+
+
+def limit_names(limits: Iterable[Limit]) -> list[str]:
+    """Return some limits, each with the line that it belongs to."""
+    return [
+        f"{line_name(each.access_list, each.entry)} ({each})"
+        for each in sorted(limits, key=lambda each: (each.access_list, each.entry, each.rate))
+    ]
+
+
+def time_note(trace: Trace, plan: Plan, at: datetime, flooding: bool = False) -> str:
+    """Say which windows and limits had a part in the verdict, at which time and whether `flooding` it was asked; "" when none had."""
     names: dict[str, None] = {}
+    limits: dict[Limit, None] = {}
+    opened = open_at(plan.windows.values(), at)
     for leg in trace.legs:
         for asked in leg.asked:
             if asked.access_list is None or asked.decider is None:
@@ -145,10 +163,15 @@ def time_note(trace: Trace, plan: Plan, at: datetime) -> str:
             for entry in asked.access_list.entries:
                 if entry.window is not None and not entry.off and entry.matches(leg.packet):
                     names.setdefault(entry.window)
-                if entry is asked.decider.entry:
+                if entry.limit is not None and entry.in_force(opened) and entry.matches(leg.packet) and is_counted(leg.packet):
+                    limits.setdefault(entry.limit)
+                if entry.number == asked.decider.number:
                     break
-    if not names:
-        return ""
-    opened = open_at(plan.windows.values(), at)
-    states = ", ".join(f"{name} ({plan.windows[name].text}) is {'open' if name in opened else 'shut'}" for name in names)
-    return f"at {at:%a %Y-%m-%d %H:%M} {states}"
+    notes = []
+    if names:
+        told = ", ".join(f"{name} ({plan.windows[name].text}) is {'open' if name in opened else 'shut'}" for name in names)
+        notes.append(f"at {at:%a %Y-%m-%d %H:%M} {told}")
+    if limits:
+        lines = ", ".join(f"{line_name(each.access_list, each.entry)} permits {each}" for each in limits)
+        notes.append(f"{lines}: {'this is beyond' if flooding else 'this is within; --flood shows what is beyond'}")
+    return "; ".join(notes)

@@ -24,9 +24,9 @@ Choice = TypeVar("Choice")
 
 COLUMNS = (
     "list", "kind", "family", "line", "off", "action", "service", "source", "destination", "conditions", "during", "log", "comment",
-    "direction", "where",
+    "direction", "where", "limit",
 )  # fmt: skip
-"""`line` is an entry's number, `note`, `otherwise` or `place`; `direction` and `where` are those of a place."""
+"""`line` is an entry's number, `note`, `otherwise` or `place`; `direction` and `where` are those of a place; `limit` is what stands behind `at most`."""
 _NEEDED = ("list", "line", "action")
 _KINDS = {each.value: each for each in Kind}
 _FAMILIES = {each.word: each for each in Family}
@@ -40,10 +40,15 @@ def _cells(entry: Entry, kind: Kind) -> dict[str, str]:
     words = rest.split()
     if "log" in words[-1:]:
         words.pop()
-    during = words.pop() if entry.window is not None else ""
+    limit, during = "", ""
+    if entry.limit is not None:
+        at = len(words) - words[::-1].index("at") - 1
+        limit, words = " ".join(words[at + 2 :]), words[:at]
+    if entry.window is not None:
+        during, words = words[-1], words[:-2]
     return {
         "action": action, "service": service, "source": source, "destination": destination.removeprefix("to "),
-        "conditions": " ".join(words[:-1] if during else words), "during": during, "log": "log" * entry.log, "comment": entry.comment,
+        "conditions": " ".join(words), "during": during, "limit": limit, "log": "log" * entry.log, "comment": entry.comment,
         "off": "off" * entry.off,
     }  # fmt: skip
 
@@ -85,7 +90,8 @@ def _section(access_list: AccessList, wanted: Wanted) -> Iterator[str]:
     table = [["no.", *columns]]
     for entry in access_list.entries:
         cells = _cells(entry, access_list.kind)
-        conditions = [cells["conditions"], f"during {cells['during']}" if cells["during"] else "", cells["log"], cells["off"]]
+        conditions = [cells["conditions"], f"during {cells['during']}" if cells["during"] else ""]
+        conditions += [f"at most {cells['limit']}" if cells["limit"] else "", cells["log"], cells["off"]]
         cells["conditions"] = ", ".join(filter(None, conditions))
         table.append([str(entry.number), *(cells[each] for each in columns)])
     table.append(["otherwise", access_list.otherwise.action.value, *[""] * (len(columns) - 1)])
@@ -158,6 +164,7 @@ def _read_line(given: Given, row: Row, line: str, own: ComingList, numbers: set[
         words += [source] if own.kind is Kind.STANDARD else [_value(given, row, "service"), source, "to", _value(given, row, "destination")]
         words += [values.get("conditions", "")]
         words += [f"during {values['during']}"] if values.get("during") else []
+        words += [f"at most {values['limit']}"] if values.get("limit") else []
         words += ["log"] * bool(values.get("log"))
         comment = values.get("comment", "").replace('"', "'")
         words += [f'"{" ".join(comment.split())}"'] if comment else []

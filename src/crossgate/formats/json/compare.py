@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 from crossgate.core.answers.compare import Difference, Fate, ListDifference
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
+from crossgate.core.wording.sentences import limit_names
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 from crossgate.formats.json.parts import Document, decided_document, decider_document, lines_document, packet_document
@@ -33,6 +34,7 @@ def differences_document(plan: Plan, found: Sequence[Difference]) -> list[Docume
             "opens": not each.stray,
             "devices": each.devices,
             "at": each.moment.isoformat() if each.moment else None,
+            "exceeded": None if each.exceeded is None else limit_names(each.exceeded),
             "was": _fate(each.was),
             "is": _fate(each.now),
             "lines": lines_document(wording, each.lines, Sort.STRAY if each.stray else Sort.OPENING, not each.devices),
@@ -55,6 +57,7 @@ def compare_lists_document(was: str, new: Plan, name: str, found: Sequence[ListD
             {
                 "family": int(new.lists[name].family),
                 "at": each.moment.isoformat() if each.moment else None,
+                "exceeded": None if each.exceeded is None else limit_names(each.exceeded),
                 "was": decider_document(each.was),
                 "is": decider_document(each.now),
                 "lines": lines_document(wording, each.lines, Sort.PACKET),

@@ -11,12 +11,13 @@ from crossgate.core.traffic.trace import Verdict
 from crossgate.formats.json.parts import Document
 
 
-def grid_document(plan: Plan, at: datetime, cells: Iterable[Cell]) -> Document:
+def grid_document(plan: Plan, at: datetime, cells: Iterable[Cell], flooding: bool = False) -> Document:
     """Return `crossgate/grid/1`: a cell a source, destination, service and family; `verdict` is `mixed` where its parts differ."""
     return {
         "schema": "crossgate/grid/1",
         "plan": plan.files[0],
         "at": at.isoformat(),
+        "flooding": flooding,
         "cells": [
             {
                 "from": cell.source,

@@ -48,6 +48,9 @@ def _list(plan: Plan, access_list: AccessList, opened: frozenset[str]) -> Docume
                 "source": [str(pattern) for pattern in entry.source.patterns],
                 "destination": [str(pattern) for pattern in entry.destination.patterns],
                 "during": entry.window,
+                "at_most": None
+                if entry.limit is None
+                else {"count": entry.limit.most, "seconds": entry.limit.seconds, "each_source": entry.limit.each_source},
                 "off": entry.off,
                 "in_force": entry.in_force(opened),
                 "log": entry.log,

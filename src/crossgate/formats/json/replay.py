@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from crossgate.core.answers.replay import ListReplay, Replay
 from crossgate.core.answers.sums import Line, Sort, Sum
 from crossgate.core.model.plan import Plan
+from crossgate.core.traffic.rates import Rates
 from crossgate.core.traffic.trace import Verdict
 from crossgate.formats.json.parts import Document, decider_document
 from crossgate.formats.readers.capture import Chosen
@@ -37,7 +38,7 @@ def replay_document(replay: Replay, told: Sequence[Told], zone: str, where: str 
         "met_no_list": _sum(replay.sums.unmet),
     }
     document["differing" if other else "not_permitted"] = _sorts(replay.stopped(), bool(other))
-    document["lists"] = [{"list": each.name, "lines": _lines(lines)} for each, lines in replay.lines()]
+    document["lists"] = [{"list": each.name, "lines": _lines(lines, replay.rates)} for each, lines in replay.lines()]
     document["tls"] = [_chosen(each, number) for each, number in sorted(hellos_of(told).items())]
     document["no_place"] = [{"address": str(address), "packets": packets} for address, packets in sorted(replay.sums.nowhere.items())]
     return document
@@ -57,7 +58,7 @@ def list_replay_document(asked: Sequence[ListReplay], plan: Plan, told: Sequence
                 "packets": each.packets,
                 "bytes": each.octets,
                 "other_family": each.foreign,
-                "lines": _lines(each.lines()),
+                "lines": _lines(each.lines(), each.rates),
                 "not_permitted": _sorts(each.denied(), compared=False),
             }
             for each in asked
@@ -103,5 +104,13 @@ def _sorts(sums: Mapping[Sort, Sum], compared: bool) -> list[Document]:
     return found
 
 
-def _lines(lines: Iterable[Line]) -> list[Document]:
-    return [{"entry": each.decider.number, "legs": each.legs, "packets": each.packets} for each in lines]
+def _lines(lines: Iterable[Line], rates: Rates) -> list[Document]:
+    return [
+        {
+            "entry": each.decider.number,
+            "legs": each.legs,
+            "packets": each.packets,
+            "beyond": None if each.decider.entry is None or each.decider.entry.limit is None else rates.beyond[each.decider.entry.limit],
+        }
+        for each in lines
+    ]

@@ -12,12 +12,13 @@ from crossgate.core.wording.sentences import noticed, sentence
 from crossgate.formats.json.parts import Document, endpoint_document
 
 
-def trace_document(plan: Plan, at: datetime, traces: Iterable[Trace]) -> Document:
+def trace_document(plan: Plan, at: datetime, traces: Iterable[Trace], flooding: bool = False) -> Document:
     """Return `crossgate/trace/1`: conversations with their legs and crossings."""
     return {
         "schema": "crossgate/trace/1",
         "plan": plan.files[0],
         "at": at.isoformat(),
+        "flooding": flooding,
         "conversations": [conversation(trace) for trace in traces],
     }
 

@@ -13,6 +13,7 @@ from crossgate.core.lists.bulk.rows import AskedEntry, AskedRows, Extras, Rows, 
 from crossgate.core.lists.bulk.service_line import PortLine, ServiceLine
 from crossgate.core.lists.bulk.tree import TreeBuilder
 from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.condition import State
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP
 from crossgate.core.model.packets import Marks, Packets
 from crossgate.core.sets.region import Services, entry_services
@@ -23,11 +24,11 @@ _LEAF_ROWS = 4
 
 
 class FirstMatch:
-    """Decides packets of a list's family while just `open_windows` are open; an entry is told by its index in the list's."""
+    """Decides packets of a list's family in one `state` of its conditions; an entry is told by its index in the list's."""
 
-    def __init__(self, access_list: AccessList, open_windows: frozenset[str] = frozenset()) -> None:
+    def __init__(self, access_list: AccessList, state: State = frozenset()) -> None:
         self.access_list = access_list
-        in_force = [(index, entry) for index, entry in enumerate(access_list.entries) if entry.in_force(open_windows)]
+        in_force = [(index, own) for index, entry in enumerate(access_list.entries) if (own := entry.in_state(state)) is not None]
         family = access_list.family
         services = {(entry.service.text, entry.qualifiers): entry for _, entry in in_force}
         asked = {key: found for key, entry in services.items() if (found := entry_services(entry)) is not None}
