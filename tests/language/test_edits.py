@@ -156,7 +156,7 @@ def result(draft: Draft) -> str:
 
 
 def fence(draft: Draft) -> AccessList:
-    return edits.find_list(draft.plan, "fence")
+    return draft.plan.lists["fence"]
 
 
 def test_an_entry_between_others_gets_a_number_and_so_does_the_next(draft: Draft) -> None:

@@ -106,7 +106,7 @@ complete_subnet = _completes(lambda plan: [name for name, segment in plan.segmen
 complete_set = _completes(lambda plan: ["any", *plan.names()])
 complete_hosts = _completes(lambda plan: [*plan.hosts, *plan.groups, *plan.segments, *plan.devices])
 complete_name = _completes(lambda plan: plan.names(), commas=True)
-complete_list = _completes(lambda plan: list(plan.lists))
+complete_list = _completes(lambda plan: list(plan.every_list))
 
 
 def complete_pattern(ctx: typer.Context, incomplete: str) -> Iterator[tuple[str, str]]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -16,7 +16,7 @@ from crossgate.core.model.network import Direction
 from crossgate.formats.exchange.registry import FORMATS, format_named
 
 if TYPE_CHECKING:
-    from crossgate.core.model.accesslist import AccessList, DeciderKey
+    from crossgate.core.model.accesslist import AnyList, DeciderKey
     from crossgate.core.model.network import Placement
     from crossgate.core.model.plan import Plan
     from crossgate.formats.exchange.asked import Written
@@ -60,22 +60,22 @@ def export(
     _leave(written, approximate, out, plan)
 
 
-def _chosen(plan: Plan, names: list[str], device: str | None) -> tuple[list[AccessList], list[Placement]]:
+def _chosen(plan: Plan, names: list[str], device: str | None) -> tuple[list[AnyList[Any]], list[Placement]]:
     """Return the lists that are meant, and where they stand. Raises `PlanError`."""
     if device is not None and device not in plan.devices:
         raise PlanError(unknown("device", device, list(plan.devices)))
-    places = [each for each in plan.placements if device is None or each.point.device == device]
+    places = [each for each in plan.every_placement if device is None or each.point.device == device]
     standing = {each.access_list for each in places}
-    chosen = [plan.access_list(name) for name in dict.fromkeys(names)]
+    chosen = [plan.any_list(name) for name in dict.fromkeys(names)]
     if not names:
-        chosen = [each for each in plan.lists.values() if device is None or each.name in standing]
+        chosen = [each for each in plan.every_list.values() if device is None or each.name in standing]
         if not chosen:
             raise PlanError(f"no list stands on {device}" if device else "the plan has no lists")
     meant = {each.name for each in chosen}
     return chosen, [each for each in places if each.access_list in meant]
 
 
-def _tallied(context: typer.Context, lists: list[AccessList]) -> dict[DeciderKey, int]:
+def _tallied(context: typer.Context, lists: list[AnyList[Any]]) -> dict[DeciderKey, int]:
     from crossgate.core.model.accesslist import DeciderKey
     from crossgate.formats.tally import Tally
 

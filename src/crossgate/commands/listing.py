@@ -24,14 +24,15 @@ listing = typer.Typer(name="list", help="Write a new list, take one out, or numb
 def new(
     name: Annotated[str, typer.Argument(metavar="ID", help="A name, or a number that says the kind.")],
     kind: Annotated[Kind, typer.Argument(metavar="KIND", help="standard or extended")],
-    family: Annotated[str, typer.Argument(metavar="FAMILY", help="ipv4 or ipv6")],
+    family: Annotated[str, typer.Argument(metavar="FAMILY", help="ipv4, ipv6, or ethernet for frames")],
 ) -> Change:
     """Write a new list without entries; it stops everything once it is placed."""
     from crossgate.language import edits
+    from crossgate.language.entries import ETHERNET
 
-    families = {each.word: each for each in Family}
+    families: dict[str, Family | None] = {**{each.word: each for each in Family}, ETHERNET: None}
     if family not in families:
-        raise PlanError(f"{family} is no family; there are {' and '.join(families)}")
+        raise PlanError(f"{family} is no family; there are {', '.join(families)}")
 
     def change(draft: Draft) -> str:
         edits.new_list(draft, name, kind, families[family])

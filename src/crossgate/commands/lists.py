@@ -27,7 +27,7 @@ def lists(
     """Show lists in the order they are read, what their names stand for, and where they are placed."""
     plan = load(context)
     when = moment(at, plan)
-    chosen = [plan.access_list(name) for name in names or plan.lists]
+    chosen = [plan.any_list(name) for name in names or plan.every_list]
     if on is not None:
         standing = plan.lists_on(on)
         chosen = [each for each in chosen if each in standing]

@@ -67,7 +67,7 @@ def _tallied(context: typer.Context, plan: Plan) -> dict[DeciderKey, int]:
     from crossgate.formats.tally import Tally
 
     store = Tally(plan_path(context))
-    return {DeciderKey(each.name, number): hits for each in plan.lists.values() for number, hits in store.hits(each).items()}
+    return {DeciderKey(each.name, number): hits for each in plan.every_list.values() for number, hits in store.hits(each).items()}
 
 
 def _changes(context: typer.Context, session: Session, since: str, missed: list[TooManyPieces]) -> list[str]:
@@ -110,9 +110,9 @@ def _network(plan: Plan) -> str:
     if not plan.devices or len(plan.devices) > _MOST_DEVICES:
         return ""
     titles = {}
-    for each in plan.placements:
-        access_list = plan.lists[each.access_list]
-        told = f"list {each.access_list}, {access_list.family.label}, {each.direction} on {each.point}: {len(access_list.entries)} entries"
+    for each in plan.every_placement:
+        access_list = plan.any_list(each.access_list)
+        told = f"list {each.access_list}, {access_list.label}, {each.direction} on {each.point}: {len(access_list.entries)} entries"
         titles[f"gate {each.access_list} {each.direction} on {each.point}"] = told
     return themed(network_sheet(plan, LIGHT).svg(), titles)
 

@@ -32,7 +32,7 @@ def standing(context: typer.Context) -> None:
     plan, start = load(context), time.monotonic()
     now = clock(plan).replace(microsecond=0)
     session, audited = Session(plan), None
-    if sum(len(each.entries) for each in plan.lists.values()) <= MOST_ENTRIES:
+    if sum(len(each.entries) for each in plan.every_list.values()) <= MOST_ENTRIES:
         with meter("checking") as tell:
             audited = audit(session, now, tell)
     found = stands(session, now, lambda: time.monotonic() - start > MOST_SECONDS)

@@ -37,11 +37,11 @@ def tally(
 
     plan = load(context)
     store = Tally(plan_file(context, "keep a tally beside"))
-    named = [word for word in words or [] if word not in DEEDS or word in plan.lists]
+    named = [word for word in words or [] if word not in DEEDS or word in plan.every_list]
     clears = "clear" in (words or []) and "clear" not in named
     if clears and named:
         raise PlanError(f"clear forgets the tally of every list; leave {named[0]} out")
-    chosen = [plan.access_list(name) for name in named or plan.lists]
+    chosen = [plan.any_list(name) for name in named or plan.every_list]
     if clears:
         store.clear()
     hits = {each.name: store.hits(each) for each in chosen}

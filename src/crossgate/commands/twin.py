@@ -20,10 +20,9 @@ def twin(
     placed: Annotated[bool, typer.Option("--place", help="Place it where the list stands, too.")] = False,
 ) -> Change:
     """Write a list anew in the other address family, with the names that have addresses of both."""
-    from crossgate.language import edits
     from crossgate.language.twin import write_twin
 
     def change(draft: Draft) -> str:
-        return write_twin(draft, edits.find_list(draft.plan, list_name), new, placed)
+        return write_twin(draft, draft.plan.access_list(list_name), new, placed)
 
     return change

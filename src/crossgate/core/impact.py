@@ -161,7 +161,7 @@ def _finding_key(plan: Plan, finding: Finding) -> tuple[str, str | None, str]:
     """Return what a finding is known by in both plans, whatever its line and number."""
     if finding.access_list is None or finding.entry is None:
         return finding.name, finding.access_list, "" if finding.access_list else finding.message
-    entry = plan.lists[finding.access_list].entry(finding.entry)
+    entry = plan.any_list(finding.access_list).entry(finding.entry)
     return finding.name, finding.access_list, "" if entry is None else entry.text
 
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from datetime import date, datetime, timedelta
 from math import log10
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from crossgate.core.answers.shares import Share
-from crossgate.core.model.accesslist import AccessList, Action, Entry
+from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, AnyList
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
 from crossgate.core.model.window import DAY_MINUTES, DAYS, WEEK_MINUTES, Window
@@ -277,7 +277,7 @@ def share_bars(found: Sequence[Share], state: State) -> list[Bar]:
     return bars
 
 
-def _bar(access_list: AccessList, entry: Entry | None, amount: float, hollow: bool, told: str) -> Bar:
+def _bar(access_list: AnyList[Any], entry: AnyEntry | None, amount: float, hollow: bool, told: str) -> Bar:
     action = access_list.otherwise.action if entry is None else entry.action
     text = str(action) if entry is None else ("off " if entry.off else "") + entry.text
     return Bar("otherwise" if entry is None else str(entry.number), text, amount, action is Action.PERMIT, hollow, told or f"{amount:,.0f}")

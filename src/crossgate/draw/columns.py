@@ -17,10 +17,10 @@ GATE = 17.0
 
 
 class Placed(NamedTuple):
-    """A list at a place."""
+    """A list at a place; one for frames has no family."""
 
     list: str
-    family: Family
+    family: Family | None
     direction: Direction
     point: Point
 

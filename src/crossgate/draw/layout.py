@@ -126,7 +126,12 @@ class _Layout:
             for (place, direction, family), each in self._plan.placed.items()
             if place == point and self._only in (None, each.name)
         ]
-        return tuple(sorted(found, key=lambda each: (each.direction, each.family)))
+        found += [
+            Placed(each.name, None, direction, point)
+            for (place, direction), each in self._plan.framed.items()
+            if place == point and self._only in (None, each.name)
+        ]
+        return tuple(sorted(found, key=lambda each: (each.direction, each.family or 0)))
 
     def _column(self, device: Device) -> Column:
         column = Column(device, own=self._placed(device.itself))

@@ -1,6 +1,6 @@
 """The network as a harbour: subnets are quays, devices the blocks between them, lists the gates across what joins them.
 
-A gate is a barrier with an arrow through it for the direction; an IPv4 gate has square posts, an IPv6 gate round ones. A traced
+A gate is a barrier with an arrow through it for the direction; an IPv4 gate has square posts, an IPv6 gate round ones, one for frames pointed ones. A traced
 conversation runs over it in lanes, one a leg, and ends in a ring at the gate that stopped it.
 """
 
@@ -55,7 +55,7 @@ def network_sheet(
     _draw(sheet, picture, head - 16, marked)
     for index, lane in enumerate(lanes):
         _draw_lane(sheet, lane, index, head - 16)
-    _legend(sheet, height - 16)
+    _legend(sheet, height - 16, any(each.family is None for each in picture.gates))
     return sheet
 
 
@@ -106,7 +106,9 @@ def draw_gate(sheet: Sheet, gate: Gate, top: float, color: str) -> None:
     name = f"gate {gate.list} {gate.direction} on {gate.point}"
     sheet.line(ends, color, 2.4, gid=name, above=5)
     for end_x, end_y in ends:
-        if gate.family is Family.IPV4:
+        if gate.family is None:
+            sheet.shape([(end_x, end_y - 3.4), (end_x + 3.4, end_y), (end_x, end_y + 3.4), (end_x - 3.4, end_y)], color, color, above=6)
+        elif gate.family is Family.IPV4:
             sheet.box(end_x - 2.2, end_y - 2.2, 4.4, 4.4, color, above=6)
         else:
             sheet.dot(end_x, end_y, 2.4, sheet.theme.paper, color, 1.4, above=6)
@@ -116,10 +118,16 @@ def draw_gate(sheet: Sheet, gate: Gate, top: float, color: str) -> None:
     sheet.shape([tip, (base[0] + side[0], base[1] + side[1]), (base[0] - side[0], base[1] - side[1])], color, sheet.theme.paper, above=7)
 
 
-def _legend(sheet: Sheet, y: float) -> None:
+def _legend(sheet: Sheet, y: float, frames: bool) -> None:
     theme, x = sheet.theme, 30.0
     point = Point(PointKind.INTERFACE, "", "")
-    for family, text in ((Family.IPV4, "an IPv4 list, for packets the way the arrow points"), (Family.IPV6, "an IPv6 list")):
+    gates: list[tuple[Family | None, str]] = [
+        (Family.IPV4, "an IPv4 list, for packets the way the arrow points"),
+        (Family.IPV6, "an IPv6 list"),
+    ]
+    if frames:
+        gates.append((None, "an ethernet list"))
+    for family, text in gates:
         sheet.line([(x - 8, y - 4), (x + 14, y - 4)], theme.quiet, 1.3)
         draw_gate(sheet, Gate("", family, point, Direction.INBOUND, Spot(x, y - 4), (1, 0)), 0, theme.ink)
         sheet.text(text, x + 20, y, SMALL, theme.quiet)
@@ -159,7 +167,7 @@ def lanes_of(plan: Plan, picture: Picture, trace: Trace, told: Sequence[str]) ->
                 each
                 for each in picture.gates
                 if stopped
-                and (each.point, each.direction) == stopped.crossing
+                and (each.point, each.direction) == stopped.crossing.place
                 and stopped.access_list
                 and each.list == stopped.access_list.name
             ),

@@ -33,10 +33,10 @@ class Label(NamedTuple):
 
 
 class Gate(NamedTuple):
-    """A list where it stands: its middle, which way packets pass it (a unit step right or down), and its family."""
+    """A list where it stands: its middle, which way packets pass it (a unit step right or down), and its family, None for frames."""
 
     list: str
-    family: Family
+    family: Family | None
     point: Point
     direction: Direction
     at: Spot

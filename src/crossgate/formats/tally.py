@@ -10,8 +10,9 @@ import sqlite3
 from collections.abc import Iterator, Mapping
 from contextlib import closing, contextmanager
 from pathlib import Path
+from typing import Any
 
-from crossgate.core.model.accesslist import AccessList, DeciderKey, Entry
+from crossgate.core.model.accesslist import AnyEntry, AnyList, DeciderKey
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 
@@ -35,7 +36,7 @@ class Tally:
         """Add hits by list name and entry number, None for the otherwise line. Raises `PlanError` when it cannot be kept."""
         rows = []
         for (name, number), count in hits.items():
-            access_list = plan.lists[name]
+            access_list = plan.any_list(name)
             entry = None if number is None else access_list.entry(number)
             rows.append((self.plan, _list_key(access_list), _entry_key(access_list, entry), count))
         with self._connected() as connection:
@@ -43,7 +44,7 @@ class Tally:
             connection.executemany(_ADD, rows)
             connection.commit()
 
-    def hits(self, access_list: AccessList) -> dict[int | None, int]:
+    def hits(self, access_list: AnyList[Any]) -> dict[int | None, int]:
         """Return the hits of a list's entries as they read now, by number, None for the otherwise line."""
         if not self.path.exists():
             return {}
@@ -71,9 +72,9 @@ class Tally:
             raise PlanError(f"the tally in {self.path} cannot be used ({error}); remove the file to begin anew") from None
 
 
-def _list_key(access_list: AccessList) -> str:
-    return f"{access_list.name} {access_list.kind} {access_list.family.word}"
+def _list_key(access_list: AnyList[Any]) -> str:
+    return f"{access_list.name} {access_list.kind} {access_list.about}"
 
 
-def _entry_key(access_list: AccessList, entry: Entry | None) -> str:
+def _entry_key(access_list: AnyList[Any], entry: AnyEntry | None) -> str:
     return f"{entry.number} {entry.text}" if entry else f"otherwise {access_list.otherwise.action}"

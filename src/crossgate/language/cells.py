@@ -20,6 +20,7 @@ from crossgate.core.model.address import (
     parse_range,
     prefix,
 )
+from crossgate.core.model.ethernet import format_mac, is_mac, parse_mac
 
 Cells = Callable[[list[str]], tuple[str, ...]]
 """From the words of a line to its cells."""
@@ -120,6 +121,8 @@ def _addresses(left: list[str]) -> str:
 @lru_cache(maxsize=1 << 16)
 def _literal(word: str) -> str:
     """Return an address, prefix or range in its usual form; a prefix has no host bits."""
+    if is_mac(word):
+        return format_mac(parse_mac(word))
     if not looks_like_address(word):
         return word
     try:
@@ -135,6 +138,9 @@ def _literal(word: str) -> str:
 
 
 def _masked(word: str, kind: str, mask_word: str) -> str:
+    if is_mac(word):
+        wildcard = parse_mac(mask_word)
+        return f"{format_mac(parse_mac(word) & ~wildcard)} {kind} {format_mac(wildcard)}"
     address, mask = parse_address(word), parse_address(mask_word)
     wildcard = mask.value if kind == "wild" else mask.value ^ mask.family.mask
     cleared = Pattern(address.family, address.value & ~wildcard, wildcard)
@@ -157,8 +163,8 @@ def _until(words: list[str], *stops: str) -> int:
 
 
 def _attached(words: list[str], usual: Callable[[str], str]) -> tuple[str, ...]:
-    end = _until(words, "on", "at", "gateway")
+    end = _until(words, "on", "at", "gateway", "mac")
     after = end + 2 if words[end : end + 1] == ["on"] else end
     rest = words[after:]
-    rest = [_literal(word) if before == "gateway" else word for before, word in zip(["", *rest], rest, strict=False)]
+    rest = [_literal(word) if before in ("gateway", "mac") else word for before, word in zip(["", *rest], rest, strict=False)]
     return words[0], words[1], *_by_family(words[2:end], usual), " ".join(words[end:after]), " ".join(rest)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
-from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, DeciderKey
+from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, AnyList, DeciderKey
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import ELSEWHERE, Claim, Expectation, Moment, Only
 from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.finding import KINDS, Acceptance
 from crossgate.core.model.meaning import meaning_of
 from crossgate.core.model.network import Direction, Placement, Point, PointKind
@@ -24,30 +25,45 @@ _FAMILIES = {family.word: family for family in Family}
 def placement(words: Words, names: Names) -> None:
     """PLACE = "place" LIST ("inbound" | "outbound") "on" WHERE. A place has one list of a family each way."""
     words.keyword("place")
-    access_list = names.access_list(words, "the number or name of a list")
+    access_list = names.any_list(words, "the number or name of a list")
     direction = Direction(words.choice([direction.value for direction in Direction]))
     words.keyword("on")
     point = where(words, names)
     words.end()
-    plan, family = names.plan, access_list.family
+    plan = names.plan
+    try:
+        see_that_frames_pass(access_list, point)
+    except PlanError as error:
+        raise words.error(error.message) from None
     taken = standing(plan, access_list, direction, point)
     if taken is not None:
         at, other = taken
-        message = f"{at} {direction} has the {family.word} list {other.access_list} (line {other.place.line}) already"
+        message = f"{at} {direction} has the {access_list.about} list {other.access_list} (line {other.place.line}) already"
         raise words.error(f"{message}; a place takes one list of a family each way", index=1)
-    plan.placements.append(Placement(access_list.name, direction, point, words.place))
+    placements = plan.frame_placements if isinstance(access_list, EthernetList) else plan.placements
+    placements.append(Placement(access_list.name, direction, point, words.place))
 
 
-def standing(plan: Plan, access_list: AccessList, direction: Direction, point: Point) -> tuple[Point, Placement] | None:
+def see_that_frames_pass(access_list: AnyList[Any], point: Point) -> None:
+    """Raise `PlanError` where an ethernet list cannot stand at a point."""
+    if isinstance(access_list, EthernetList) and point.kind in _NO_FRAMES:
+        raise PlanError(f"{access_list.name} is an ethernet list, and frames are asked about at switch ports and hosts; {point} is neither")
+
+
+_NO_FRAMES = (PointKind.INTERFACE, PointKind.SUBNET, PointKind.ITSELF)
+
+
+def standing(plan: Plan, access_list: AnyList[Any], direction: Direction, point: Point) -> tuple[Point, Placement] | None:
     """Return a placement that keeps a list from standing at a point, and where: one of its family and direction at the same place."""
     follows = (PointKind.HOST, PointKind.GROUP)
-    for other in plan.placements:
-        if other.direction is direction and plan.lists[other.access_list].family is access_list.family:
+    family = access_list.family if isinstance(access_list, AccessList) else None
+    for other in plan.frame_placements if family is None else plan.placements:
+        if other.direction is direction and (family is None or plan.lists[other.access_list].family is family):
             if other.point == point:
                 return point, other
             if point.kind in follows and other.point.kind in follows:
-                own = plan.points_of(point, access_list.family)
-                both = next((each for each in plan.points_of(other.point, access_list.family) if each in own), None)
+                own = plan.points_of(point, family)
+                both = next((each for each in plan.points_of(other.point, family) if each in own), None)
                 if both is not None:
                     return both, other
     return None
@@ -167,7 +183,7 @@ def acceptance(words: Words, names: Names) -> None:
     words.keyword("accept")
     finding = words.choice(KINDS, "the name of a finding, as no-effect")
     words.keyword("in")
-    access_list = names.access_list(words, "the number or name of a list")
+    access_list = names.any_list(words, "the number or name of a list")
     number = _entry_number(words, access_list) if words.peek()[:1].isdigit() else None
     reason = words.text("the reason, in double quotes")
     if not reason.strip():
@@ -203,13 +219,13 @@ def _end(words: Words, names: Names) -> str:
 
 def _decider(words: Words, names: Names) -> DeciderKey:
     """DECIDER = LIST (NUMBER | "otherwise")."""
-    access_list = names.access_list(words, "the number or name of a list")
+    access_list = names.any_list(words, "the number or name of a list")
     if words.accept("otherwise"):
         return DeciderKey(access_list.name, None)
     return DeciderKey(access_list.name, _entry_number(words, access_list))
 
 
-def _entry_number(words: Words, access_list: AccessList) -> int:
+def _entry_number(words: Words, access_list: AnyList[Any]) -> int:
     number = words.number("an entry number or otherwise", MOST_NUMBER)
     known = [entry.number for entry in access_list.entries]
     if number not in known:

@@ -11,42 +11,49 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import NamedTuple
+from typing import Any, NamedTuple, cast
 
 from crossgate.core.lists import insertion
-from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, Entry, Kind, Otherwise
+from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, AnEntry, AnyEntry, AnyList, Entry, Kind, Otherwise
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import Place, PlanError, unknown
+from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.network import Direction, Placement, Point
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.effort import question
-from crossgate.language.claims import standing, where
+from crossgate.language.claims import see_that_frames_pass, standing, where
 from crossgate.language.draft import GIVEN, Draft
-from crossgate.language.entries import header, one_entry
+from crossgate.language.entries import ETHERNET, FrameEntryReader, header, one_entry
 from crossgate.language.layout import tidied
 from crossgate.language.lines import Line, Token, entry_line
 from crossgate.language.words import Words
 
 
-def find_list(plan: Plan, name: str) -> AccessList:
+def find_list(plan: Plan, name: str) -> AnyList[Any]:
     """Return a list by its name. Raises `PlanError`."""
-    return plan.access_list(name)
+    return plan.any_list(name)
 
 
-def find_entry(access_list: AccessList, number: int) -> Entry:
+def find_entry(access_list: AnyList[Any], number: int) -> AnyEntry:
     """Return an entry by its number. Raises `PlanError`."""
-    entry = access_list.entry(number)
+    entry: AnyEntry | None = access_list.entry(number)
     if entry is not None:
         return entry
     known = [str(each.number) for each in access_list.entries]
     raise PlanError(unknown(f"entry in list {access_list.name} with number", str(number), known))
 
 
-def given_entry(draft: Draft, access_list: AccessList, text: str) -> Entry:
+def given_entry(draft: Draft, access_list: AnyList[AnEntry], text: str) -> AnEntry:
     """Read an entry that a person gave for a list; errors point into that text. Raises `PlanError`."""
     if not text.strip() or text.strip().startswith("#") or "\n" in text:
         raise PlanError("an entry is one line: an action, then what it is for, as: permit tcp/443 any to any")
-    return one_entry(Line(GIVEN, 1, text), draft.names, access_list.kind, access_list.family, 0, access_list.name)
+    line = Line(GIVEN, 1, text)
+    found: AnyEntry
+    if isinstance(access_list, AccessList):
+        found = one_entry(line, draft.names, access_list.kind, access_list.family, 0, access_list.name)
+    else:
+        found = FrameEntryReader(draft.names, access_list.kind, access_list.name).entry(Words(line), 0)
+    return cast(AnEntry, found)
 
 
 class Spot(NamedTuple):
@@ -77,7 +84,7 @@ def unnumbered(text: str) -> GivenEntry:
     return GivenEntry(text[parts.start :].strip(), int(parts.number.text) if parts.number else None)
 
 
-def number_between(access_list: AccessList, before: Entry | None, after: Entry | None) -> int:
+def number_between(access_list: AnyList[Any], before: AnyEntry | None, after: AnyEntry | None) -> int:
     """Return a free number between two entries that follow each other, None for the ends of the list. Raises `PlanError`."""
     low = before.number if before else 0
     found = insertion.number_between(low, after.number if after else None)
@@ -89,7 +96,7 @@ def number_between(access_list: AccessList, before: Entry | None, after: Entry |
     raise PlanError(f"no number is free {f'between {low} and {after.number}' if before else f'before {after.number}'}; {mend}")
 
 
-def insert_entry(draft: Draft, access_list: AccessList, text: str, spot: Spot) -> str:
+def insert_entry(draft: Draft, access_list: AnyList[Any], text: str, spot: Spot) -> str:
     """Write a new entry where a person wants it, else as far down as it still has an effect; say where. Raises `PlanError`."""
     new = given_entry(draft, access_list, text)
     body, own = unnumbered(text)
@@ -100,9 +107,7 @@ def insert_entry(draft: Draft, access_list: AccessList, text: str, spot: Spot) -
     elif given:
         number = number_beside(access_list, spot)
     else:
-        together = replace(access_list, entries=(*access_list.entries, new), _in_force={})
-        with question(f"where the entry has an effect in {access_list.name}"):
-            position = insertion.effective_position(access_list, new, list(draft.plan.states([together])))
+        position = _effective_position(draft.plan, access_list, new)
         number = number_between(access_list, position.before, position.after)
         above = f" after {position.before.number}" if position.before else " first" if position.after else ""
         below = f", before {position.why}" if position.why else ""
@@ -111,7 +116,21 @@ def insert_entry(draft: Draft, access_list: AccessList, text: str, spot: Spot) -
     return f"{access_list.name} gets {number}{why}"
 
 
-def number_beside(access_list: AccessList, spot: Spot, moved: Entry | None = None) -> int:
+def _effective_position(plan: Plan, access_list: AnyList[Any], new: AnyEntry) -> insertion.Position:
+    """Return the last position at which a new entry has an effect."""
+    if isinstance(access_list, AccessList) and isinstance(new, Entry):
+        together = replace(access_list, entries=(*access_list.entries, new), _in_force={})
+        with question(f"where the entry has an effect in {access_list.name}"):
+            return insertion.effective_position(access_list, new, list(plan.states([together])))
+    entries = access_list.entries
+    taker = next((index for index, each in enumerate(entries) if not each.off and each.action is not new.action and each.covers(new)), None)
+    if taker is None:
+        return insertion.Position(entries[-1] if entries else None, None, "")
+    why = f"{entries[taker].number} ({entries[taker].text}), which takes all of it"
+    return insertion.Position(entries[taker - 1] if taker else None, entries[taker], why)
+
+
+def number_beside(access_list: AnyList[Any], spot: Spot, moved: AnyEntry | None = None) -> int:
     """Return a free number right before or after an entry, as if `moved` were not there. Raises `PlanError`."""
     if not spot.given():
         raise PlanError("say where to: --before N or --after N")
@@ -125,7 +144,7 @@ def number_beside(access_list: AccessList, spot: Spot, moved: Entry | None = Non
     return number_between(access_list, near, others[index + 1] if index + 1 < len(others) else None)
 
 
-def add_entry(draft: Draft, access_list: AccessList, number: int, text: str) -> None:
+def add_entry(draft: Draft, access_list: AnyList[Any], number: int, text: str) -> None:
     """Write an entry with a number into a list. Raises `PlanError` when the number is taken."""
     taken = access_list.entry(number)
     if taken is not None:
@@ -135,7 +154,7 @@ def add_entry(draft: Draft, access_list: AccessList, number: int, text: str) -> 
     _insert(draft, access_list, number, text, list(access_list.entries))
 
 
-def add_entries(draft: Draft, access_list: AccessList, texts: Sequence[str]) -> None:
+def add_entries(draft: Draft, access_list: AnyList[Any], texts: Sequence[str]) -> None:
     """Write entries right before the first one that is no permit, else at the end. Raises `PlanError` when there are too few numbers."""
     after = next((each for each in access_list.entries if each.action is not Action.PERMIT), None)
     index = access_list.entries.index(after) if after is not None else len(access_list.entries)
@@ -151,7 +170,7 @@ def add_entries(draft: Draft, access_list: AccessList, texts: Sequence[str]) -> 
         draft.after(access_list.entries[-1].place if access_list.entries else access_list.place, *written)
 
 
-def drop_entry(draft: Draft, access_list: AccessList, entry: Entry) -> None:
+def drop_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry) -> None:
     """Take an entry out of a list."""
     follower = _unnumbered_below(draft, access_list, entry.place.line)
     if follower is not None and follower.number == entry.number + 10:
@@ -159,14 +178,14 @@ def drop_entry(draft: Draft, access_list: AccessList, entry: Entry) -> None:
     draft.drop(entry.place)
 
 
-def move_entry(draft: Draft, access_list: AccessList, entry: Entry, spot: Spot) -> int:
+def move_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry, spot: Spot) -> int:
     """Move an entry right before or after another one, and return the number that it gets. Raises `PlanError`."""
     number = number_beside(access_list, spot, entry)
     renumber_entry(draft, access_list, entry, number)
     return number
 
 
-def renumber_entry(draft: Draft, access_list: AccessList, entry: Entry, number: int) -> None:
+def renumber_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry, number: int) -> None:
     """Give an entry another number, and its line the place that goes with it."""
     line = draft.line(entry.place)
     drop_entry(draft, access_list, entry)
@@ -174,7 +193,7 @@ def renumber_entry(draft: Draft, access_list: AccessList, entry: Entry, number: 
     _insert(draft, access_list, number, line.text[entry_line(line.text).start :], others or [entry])
 
 
-def change_entry(draft: Draft, entry: Entry, text: str) -> None:
+def change_entry(draft: Draft, entry: AnyEntry, text: str) -> None:
     """Write another text for an entry; its number, its comments and whether it is off stay unless the text says otherwise."""
     line = draft.line(entry.place).text
     parts = entry_line(line)
@@ -184,26 +203,26 @@ def change_entry(draft: Draft, entry: Entry, text: str) -> None:
     draft.replace(entry.place, f"{line[: parts.start]}{off}{text.strip()}{comment}{remark}")
 
 
-def switch_entry(draft: Draft, entry: Entry, off: bool) -> None:
+def switch_entry(draft: Draft, entry: AnyEntry, off: bool) -> None:
     """Write `off` before an entry's action, or take it away."""
     line = draft.line(entry.place).text
     parts = entry_line(line)
     draft.replace(entry.place, f"{line[: parts.start]}{'off ' if off else ''}{line[parts.body :]}")
 
 
-def _unnumbered_below(draft: Draft, access_list: AccessList, line: int) -> Entry | None:
+def _unnumbered_below(draft: Draft, access_list: AnyList[Any], line: int) -> AnyEntry | None:
     """Return the first entry below a line that is written without a number, and has not been taken out."""
     below = sorted((entry for entry in access_list.entries if entry.place.line > line), key=lambda entry: entry.place.line)
     return next((entry for entry in below if (text := draft.line(entry.place).text) and not entry_line(text).number), None)
 
 
-def _number(draft: Draft, entry: Entry) -> None:
+def _number(draft: Draft, entry: AnyEntry) -> None:
     """Write down the number of an entry that is written without one."""
     line = draft.line(entry.place)
     draft.replace(entry.place, f"{line.indent}{entry.number} {line.text.lstrip()}")
 
 
-def _insert(draft: Draft, access_list: AccessList, number: int, body: str, others: list[Entry]) -> None:
+def _insert(draft: Draft, access_list: AnyList[Any], number: int, body: str, others: list[AnyEntry]) -> None:
     """Put an entry's line below that of the entry before it, else above that of the one after it, else below the list's head."""
     before = [entry for entry in others if entry.number < number]
     after = [entry for entry in others if entry.number > number]
@@ -221,47 +240,53 @@ def _insert(draft: Draft, access_list: AccessList, number: int, body: str, other
         draft.after(max([access_list.place, *(note.place for note in access_list.notes)], key=lambda place: place.line), text)
 
 
-def empty_list(name: str, kind: Kind, family: Family) -> AccessList:
+def empty_list(name: str, kind: Kind, family: Family | None) -> AnyList[Any]:
     """Return a list without entries, that entries can be read for and that can be placed before it is written."""
     place = Place(GIVEN, 1)
-    return AccessList(name, kind, family, (), Otherwise(Action.DENY, place, written=False), place)
+    if family is None:
+        return EthernetList(name, kind, (), Otherwise(Action.DENY, place, written=False), place, ())
+    return AccessList(name, kind, (), Otherwise(Action.DENY, place, written=False), place, (), family)
 
 
-def header_given(name: str, kind: Kind, family: Family) -> None:
+def header_given(name: str, kind: Kind, about: str) -> None:
     """Raise `PlanError` where a list cannot have a name."""
-    header(Words(Line(GIVEN, 1, f"list {name} {kind} {family.word}")))
+    header(Words(Line(GIVEN, 1, f"list {name} {kind} {about}")))
 
 
-def new_list(draft: Draft, name: str, kind: Kind, family: Family, entries: Sequence[str] = (), otherwise: Action | None = None) -> None:
-    """Write a list behind the last one, with some entries, numbered in steps of ten. Raises `PlanError` when there is one of that name, or the name is none."""
-    header_given(name, kind, family)
+def new_list(
+    draft: Draft, name: str, kind: Kind, family: Family | None, entries: Sequence[str] = (), otherwise: Action | None = None
+) -> None:
+    """Write a list behind the last one, of a family or (None) for frames, with some entries, numbered in steps of ten. Raises `PlanError` when there is one of that name, or the name is none."""
+    about = ETHERNET if family is None else family.word
+    header_given(name, kind, about)
     plan = draft.plan
-    if name in plan.lists:
-        raise PlanError(f"there is a list {name} already (line {plan.lists[name].place.line}); give the new one another name")
+    if name in plan.every_list:
+        raise PlanError(f"there is a list {name} already (line {plan.every_list[name].place.line}); give the new one another name")
     numbered = [f"    {10 * number} {each}" for number, each in enumerate(entries, 1)]
-    texts = ("", f"list {name} {kind} {family.word}", *numbered, *([] if otherwise is None else [f"    otherwise {otherwise}"]))
+    texts = ("", f"list {name} {kind} {about}", *numbered, *([] if otherwise is None else [f"    otherwise {otherwise}"]))
     add_lists(draft, texts)
 
 
 def add_lists(draft: Draft, lines: Sequence[str]) -> None:
     """Write the lines of lists, a blank one first, behind the last list of the plan's own file."""
     plan = draft.plan
-    own = [each for each in plan.lists.values() if each.place.file == plan.files[0]]
+    own = [each for each in plan.every_list.values() if each.place.file == plan.files[0]]
     if own:
         draft.after(last_line(max(own, key=lambda each: each.place.line)), *lines)
     else:
         draft.append(*lines)
 
 
-def last_line(access_list: AccessList) -> Place:
+def last_line(access_list: AnyList[Any]) -> Place:
     """Return where the last line of a list stands."""
-    places = [access_list.place, access_list.otherwise.place, *(note.place for note in access_list.notes)]
-    return max([*places, *(entry.place for entry in access_list.entries)], key=lambda place: place.line)
+    places: list[Place] = [access_list.place, access_list.otherwise.place]
+    places += [each.place for each in (*access_list.notes, *access_list.entries)]
+    return max(places, key=lambda place: place.line)
 
 
-def drop_list(draft: Draft, access_list: AccessList) -> None:
+def drop_list(draft: Draft, access_list: AnyList[Any]) -> None:
     """Take a list with its block out. Raises `PlanError` while it is placed."""
-    placed = [placement for placement in draft.plan.placements if placement.access_list == access_list.name]
+    placed = [placement for placement in draft.plan.every_placement if placement.access_list == access_list.name]
     if placed:
         lines = ", ".join(str(placement.place.line) for placement in placed)
         raise PlanError(f"list {access_list.name} stands in the network (line {lines}); first: crossgate lift {access_list.name}")
@@ -270,7 +295,7 @@ def drop_list(draft: Draft, access_list: AccessList) -> None:
         draft.drop(Place(access_list.place.file, number))
 
 
-def renumber(draft: Draft, access_list: AccessList, start: int, step: int) -> dict[int, int]:
+def renumber(draft: Draft, access_list: AnyList[Any], start: int, step: int) -> dict[int, int]:
     """Number a list's entries anew in their order, and mend what speaks of them; return the new numbers by the old ones."""
     if access_list.entries and start + step * (len(access_list.entries) - 1) > MOST_NUMBER:
         raise PlanError(f"{len(access_list.entries)} entries from {start} in steps of {step} go beyond {MOST_NUMBER}; take a smaller step")
@@ -312,7 +337,7 @@ def point_given(draft: Draft, words: str) -> Point:
     return point
 
 
-def place_list(draft: Draft, access_list: AccessList, direction: Direction, point: Point, free: bool = False) -> None:
+def place_list(draft: Draft, access_list: AnyList[Any], direction: Direction, point: Point, free: bool = False) -> None:
     """Write a placement, of a list that may be written with it, among the others, in the order of the lists where they are in it, else behind the last.
 
     Raises `PlanError` where one of the family stands already, unless that is taken away (`free`).
@@ -320,8 +345,8 @@ def place_list(draft: Draft, access_list: AccessList, direction: Direction, poin
     if not free:
         _see_that_it_is_free(draft.plan, access_list, direction, point)
     text = f"place {access_list.name} {direction} on {point}"
-    order = {each: number for number, each in enumerate(draft.plan.lists)}
-    own = [each for each in draft.plan.placements if each.place.file == draft.plan.files[0]]
+    order = {each: number for number, each in enumerate(draft.plan.every_list)}
+    own = [each for each in draft.plan.every_placement if each.place.file == draft.plan.files[0]]
     own.sort(key=lambda each: each.place.line)
     ranks = [order[each.access_list] for each in own]
     above = bisect_right(ranks, order.get(access_list.name, len(order))) if ranks == sorted(ranks) else len(own)
@@ -333,9 +358,9 @@ def place_list(draft: Draft, access_list: AccessList, direction: Direction, poin
         draft.append("", text)
 
 
-def move_list(draft: Draft, access_list: AccessList, direction: Direction, point: Point) -> Placement:
+def move_list(draft: Draft, access_list: AnyList[Any], direction: Direction, point: Point) -> Placement:
     """Write another place for a list that stands in just one, and return that one. Raises `PlanError`."""
-    stands = [each for each in draft.plan.placements if each.access_list == access_list.name]
+    stands = [each for each in draft.plan.every_placement if each.access_list == access_list.name]
     if len(stands) != 1:
         where_now = " and ".join(f"{each.direction} on {each.point}" for each in stands)
         mend = (
@@ -351,8 +376,9 @@ def move_list(draft: Draft, access_list: AccessList, direction: Direction, point
     return stands[0]
 
 
-def _see_that_it_is_free(plan: Plan, access_list: AccessList, direction: Direction, point: Point) -> None:
-    """Raise `PlanError` where a list of the family stands at a point already."""
+def _see_that_it_is_free(plan: Plan, access_list: AnyList[Any], direction: Direction, point: Point) -> None:
+    """Raise `PlanError` where a list of the family stands at a point already, or frames are not asked about there."""
+    see_that_frames_pass(access_list, point)
     taken = standing(plan, access_list, direction, point)
     if taken is not None:
         at, placement = taken
@@ -364,18 +390,18 @@ def _see_that_it_is_free(plan: Plan, access_list: AccessList, direction: Directi
         raise PlanError(f"{placement.access_list} stands {direction} on {at} already (line {placement.place.line}){again}")
 
 
-def lift_list(draft: Draft, access_list: AccessList, direction: Direction | None, point: Point | None) -> list[Placement]:
+def lift_list(draft: Draft, access_list: AnyList[Any], direction: Direction | None, point: Point | None) -> list[Placement]:
     """Take placements of a list out, all of them or those in one direction, at one point. Raises `PlanError` when there is none."""
     found = [
         placement
-        for placement in draft.plan.placements
+        for placement in draft.plan.every_placement
         if placement.access_list == access_list.name
         and direction in (None, placement.direction)
         and point in (None, placement.point)
     ]  # fmt: skip
     if not found:
         where_to = "" if direction is None else f" {direction}" + ("" if point is None else f" on {point}")
-        stands = [f"{each.direction} on {each.point}" for each in draft.plan.placements if each.access_list == access_list.name]
+        stands = [f"{each.direction} on {each.point}" for each in draft.plan.every_placement if each.access_list == access_list.name]
         raise PlanError(
             f"{access_list.name} does not stand{where_to or ' anywhere'}" + (f"; it stands {' and '.join(stands)}" if stands else "")
         )

@@ -6,10 +6,25 @@ entries share (a service, the addresses of a name) is one object.
 
 from __future__ import annotations
 
-from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, Entry, Kind, Note, Otherwise
+from collections.abc import Callable
+from typing import NamedTuple
+
+from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, AnEntry, Entry, Kind, Note, Otherwise
 from crossgate.core.model.address import Family, anywhere
 from crossgate.core.model.condition import MINUTE, SECOND, Limit
-from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.errors import PlanError, nearest, unknown
+from crossgate.core.model.ethernet import (
+    ANY_STATION,
+    BROADCAST,
+    ETHERTYPES,
+    MOST_ETHERTYPE,
+    EthernetEntry,
+    EthernetList,
+    MacError,
+    Stations,
+    looks_like_mac,
+    parse_mac,
+)
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP
 from crossgate.core.model.service import (
     ESTABLISHED,
@@ -33,24 +48,50 @@ from crossgate.language.words import Words
 
 _ACTIONS = {action.value: action for action in Action}
 _SECONDS = {"second": SECOND, "minute": MINUTE}
+ETHERNET = "ethernet"
 _FAMILIES = {family.word: family for family in Family}
 
 
-def header(words: Words) -> tuple[str, Kind, Family]:
-    """LIST = "list" ID ("standard" | "extended") ("ipv4" | "ipv6")."""
+class Head(NamedTuple):
+    """The head of a list; without a family it is for frames."""
+
+    name: str
+    kind: Kind
+    family: Family | None
+
+
+def header(words: Words) -> Head:
+    """LIST = "list" ID ("standard" | "extended") ("ipv4" | "ipv6" | "ethernet")."""
     words.keyword("list")
     name = words.number("a list number", MOST_NUMBER) if words.peek().isdigit() else words.name("a list")
     kind = Kind(words.choice([kind.value for kind in Kind]))
-    family = _FAMILIES[words.choice(_FAMILIES)]
+    family = words.choice((*_FAMILIES, ETHERNET))
     words.end()
-    return str(name), kind, family
+    return Head(str(name), kind, _FAMILIES.get(family))
 
 
 def access_list(words: Words, names: Names) -> None:
     """Read a list with its block; a line that is in error is left out."""
     name, kind, family = header(words)
+    if family is None:
+        frames = FrameEntryReader(names, kind, name)
+        head, (entries, otherwise, notes) = (name, kind), _block(words, names, name, frames.entry, lambda error, line: error)
+        names.plan.frame_lists[name] = EthernetList(*head, entries, otherwise, words.place, notes)
+        return
     reader = _EntryReader(names, kind, family, name)
-    entries: dict[int, Entry] = {}
+
+    def mend(error: PlanError, line: Line) -> PlanError:
+        return mended(error, line, kind, family, lambda other: reader.entry(Words(other), 0))
+
+    own, otherwise, notes = _block(words, names, name, reader.entry, mend)
+    names.plan.lists[name] = AccessList(name, kind, own, otherwise, words.place, notes, family)
+
+
+def _block(
+    words: Words, names: Names, name: str, read: Callable[[Words, int], AnEntry], mend: Callable[[PlanError, Line], PlanError]
+) -> tuple[tuple[AnEntry, ...], Otherwise, tuple[Note, ...]]:  # fmt: skip
+    """Read the lines of a list: its entries in the order of their numbers, what it does otherwise, and its notes."""
+    entries: dict[int, AnEntry] = {}
     notes: list[Note] = []
     otherwise: Otherwise | None = None
     highest = 0
@@ -65,7 +106,7 @@ def access_list(words: Words, names: Names) -> None:
                     raise at.error(f"list {name} has its otherwise in line {otherwise.place.line} already", index=0)
                 otherwise = closing_line(at)
             else:
-                entry = reader.entry(at, highest + 10)
+                entry = read(at, highest + 10)
                 if entry.number in entries:
                     raise at.error(f"list {name} has an entry {entry.number} in line {entries[entry.number].place.line} already", index=0)
                 entries[entry.number] = entry
@@ -73,10 +114,9 @@ def access_list(words: Words, names: Names) -> None:
         except FollowOn as error:
             names.errors.append(error)
         except PlanError as error:
-            names.errors.append(mended(error, line, kind, family, lambda other: reader.entry(Words(other), 0)))
+            names.errors.append(mend(error, line))
     ordered = tuple(entries[number] for number in sorted(entries))
-    otherwise = otherwise or Otherwise(Action.DENY, words.place, written=False)
-    names.plan.lists[name] = AccessList(name, kind, family, ordered, otherwise, words.place, tuple(notes))
+    return ordered, otherwise or Otherwise(Action.DENY, words.place, written=False), tuple(notes)
 
 
 def note(words: Words) -> Note:
@@ -104,6 +144,36 @@ def one_entry(line: Line, names: Names, kind: Kind, family: Family, next_number:
         raise mended(error, line, kind, family, lambda other: reader.entry(Words(other), 0)) from None
 
 
+def entry_head(words: Words, next_number: int) -> tuple[int, bool, int, Action]:
+    """HEAD = [NUMBER] ["off"] ACTION; return the number, whether it is off, the action's place among the words, and the action."""
+    number = next_number
+    if words.words[0].isdecimal():
+        number = words.number("an entry number", MOST_NUMBER)
+    start = words.index
+    action = _ACTIONS.get(words.peek())
+    off = action is None and words.accept("off")
+    if off:
+        start = words.index
+        action = _ACTIONS.get(words.peek())
+    if action is None:
+        words.choice(_ACTIONS, "permit, deny or reject" if off or start else "an entry (permit, deny or reject), note or otherwise")
+        raise AssertionError
+    words.index += 1
+    return number, off, start, action
+
+
+def during(words: Words, names: Names) -> str | None:
+    """DURING = ["during" WINDOW]."""
+    if not words.accept("during"):
+        return None
+    window = words.take("the name of a window")
+    if window not in names.plan.windows:
+        if window in names.declared[Space.WINDOWS]:
+            raise FollowOn("")
+        raise words.error(unknown("window", window, list(names.plan.windows)))
+    return window
+
+
 class _EntryReader:
     """Reads the entries of one list."""
 
@@ -116,19 +186,7 @@ class _EntryReader:
 
     def entry(self, words: Words, next_number: int) -> Entry:
         """ENTRY = [NUMBER] ["off"] ACTION (SOURCE | SERVICE SOURCE "to" DESTINATION *QUALIFIER) ENDING."""
-        number = next_number
-        if words.words[0].isdecimal():
-            number = words.number("an entry number", MOST_NUMBER)
-        start = words.index
-        action = _ACTIONS.get(words.peek())
-        off = action is None and words.accept("off")
-        if off:
-            start = words.index
-            action = _ACTIONS.get(words.peek())
-        if action is None:
-            words.choice(_ACTIONS, "permit, deny or reject" if off or start else "an entry (permit, deny or reject), note or otherwise")
-            raise AssertionError
-        words.index += 1
+        number, off, start, action = entry_head(words, next_number)
         service, destination, qualifiers = IP, self.any, NO_QUALIFIERS
         if self.kind is Kind.STANDARD:
             source = self.names.addresses(words, self.family)
@@ -144,18 +202,11 @@ class _EntryReader:
             window, limit, log, comment = self._ending(words, action, number)
             end = len(words.words) - (1 if words.words[-1][0] == '"' else 0)
         text = " ".join(words.words[start:end])
-        return Entry(number, action, service, source, destination, qualifiers, window, limit, off, log, comment, text, words.place)
+        return Entry(number, action, window, limit, off, log, comment, text, words.place, service, source, destination, qualifiers)
 
     def _ending(self, words: Words, action: Action, number: int) -> tuple[str | None, Limit | None, bool, str]:
         """ENDING = ["during" WINDOW] ["at" "most" N "a" ("second" | "minute") ["from" "each" "source"]] ["log"] [TEXT]."""
-        window = None
-        if words.accept("during"):
-            window = words.take("the name of a window")
-            windows = self.names.plan.windows
-            if window not in windows:
-                if window in self.names.declared[Space.WINDOWS]:
-                    raise FollowOn("")
-                raise words.error(unknown("window", window, list(windows)))
+        window = during(words, self.names)
         limit = self._limit(words, action, number) if words.accept("at") else None
         log = words.accept("log")
         comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
@@ -225,6 +276,94 @@ class _EntryReader:
             except ServiceError as error:
                 raise words.error(str(error), span=(error.start, error.end)) from None
         return Qualifiers(source_ports, both_flags(tests), fragments, dscp)
+
+
+class FrameEntryReader:
+    """Reads the entries of one ethernet list."""
+
+    def __init__(self, names: Names, kind: Kind, name: str) -> None:
+        self.names, self.kind, self.name = names, kind, name
+
+    def entry(self, words: Words, next_number: int) -> EthernetEntry:
+        """ENTRY = [NUMBER] ["off"] ACTION (STATIONS | ETHERTYPE STATIONS "to" STATIONS) ["during" WINDOW] ["log"] [TEXT]."""
+        number, off, start, action = entry_head(words, next_number)
+        if action is Action.REJECT:
+            raise words.error("a frame is dropped in silence, nobody tells its sender; write deny")
+        ethertype, destination = None, ANY_STATION
+        if self.kind is Kind.EXTENDED:
+            ethertype = self._ethertype(words)
+        source = self._stations(words)
+        if self.kind is Kind.EXTENDED:
+            words.keyword("to")
+            destination = self._stations(words)
+        window = during(words, self.names)
+        log = words.accept("log")
+        comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
+        if words.peek():
+            words.index += 1
+            word = words.words[words.index - 1]
+            if word == "to" and self.kind is Kind.STANDARD:
+                raise words.error("a standard list asks for sources only, so to does not belong here; make the list extended")
+            raise words.error(f"expected during, log, a comment in double quotes or the end of the line, not {word}")
+        end = len(words.words) - (1 if comment or words.words[-1][0] == '"' else 0)
+        text = " ".join(words.words[start:end])
+        return EthernetEntry(number, action, window, None, off, log, comment, text, words.place, ethertype, source, destination)
+
+    @staticmethod
+    def _ethertype(words: Words) -> int | None:
+        """ETHERTYPE = "any" | "ipv4" | "ipv6" | "arp" | NUMBER."""
+        word = words.take("what the frame carries: any, ipv4, ipv6, arp or a number as 0x88cc")
+        if word == "any":
+            return None
+        if word in ETHERTYPES:
+            return ETHERTYPES[word]
+        try:
+            number = int(word, 0) if word[:1].isdigit() else -1
+        except ValueError:
+            number = -1
+        if not 0 <= number <= MOST_ETHERTYPE:
+            near = nearest(word, [*ETHERTYPES, "any"])
+            raise words.error(
+                f"expected any, ipv4, ipv6, arp or a number as 0x88cc, not {word}" + (f"; did you mean {near}?" if near else "")
+            )
+        return number
+
+    def _stations(self, words: Words) -> Stations:
+        """STATIONS = "any" | "broadcast" | MAC ["wild" WILDCARD] | HOST | DEVICE | POINT."""
+        word = words.take("a hardware address, a host, a device, a point, broadcast or any")
+        if word == "any":
+            return ANY_STATION
+        if word == "broadcast":
+            return Stations(word, ((BROADCAST, 0),))
+        if looks_like_mac(word):
+            value, wildcard, text = read_mac(words, word), 0, word
+            if words.accept("wild"):
+                mask = words.take("a wildcard, as 00:00:00:00:00:ff")
+                wildcard, text = read_mac(words, mask), f"{word} wild {mask}"
+            return Stations(text, ((value & ~wildcard, wildcard),))
+        plan = self.names.plan
+        if "." in word:
+            point = self.names.point(words, word)
+            interface = plan.devices[point.owner].interfaces.get(point.part)
+            found = [] if interface is None else [interface.mac]
+        elif word in plan.hosts:
+            found = [plan.hosts[word].mac]
+        elif word in plan.devices:
+            found = [each.mac for each in plan.devices[word].interfaces.values() if each.mac is not None] or [None]
+        else:
+            raise self.names.unknown(words, "host", word, [*plan.hosts, *plan.devices])
+        known = [each for each in found if each is not None]
+        if not known:
+            raise words.error(f"the plan does not say {word}'s hardware address; write mac and the address behind its line")
+        return Stations(word, tuple((each, 0) for each in known))
+
+
+def read_mac(words: Words, word: str) -> int:
+    """Read the hardware address that the word just taken is."""
+    try:
+        return parse_mac(word)
+    except MacError as error:
+        raise words.error(str(error)) from None
 
 
 _QUALIFIER_WORDS = ("source", "established", "flags", "fragments", "dscp")

@@ -72,6 +72,12 @@ LISTS = {
     ),
     "log": Word("The device writes down what the entry takes. It changes nothing of what becomes of the packet.", "20 deny any log"),
     "note": Word("A remark that belongs to the list and is shown with it. A # comment belongs to the file only.", 'note "Kiosks sell tickets, nothing else"'),
+    "ethernet": Word(
+        "A list that is asked about frames, at switch ports and hosts: by hardware addresses and what the frame carries. It is asked before the list for packets there.",
+        "list banned extended ethernet",
+    ),
+    "mac": Word("A machine's hardware address, by which ethernet lists know it.", "host laptop 10.64.32.99 on berth-1 mac 00:00:5e:00:53:99"),
+    "broadcast": Word("In an ethernet list: the address of all stations of a link, ff:ff:ff:ff:ff:ff.", "20 permit arp any to broadcast"),
     "any": Word("Every address of the list's family.", "20 deny any log"),
     "wild": Word(
         "A wildcard mask: where it has a 0 bit the address must match, where it has a 1 bit it need not. The 1 bits may stand anywhere.",

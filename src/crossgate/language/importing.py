@@ -13,11 +13,11 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from itertools import groupby, pairwise, product
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from crossgate.core.lists.rules import Rule, prefixes_of
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import MOST_NUMBER, Action, DeciderKey, Kind, numbered_kind
+from crossgate.core.model.accesslist import MOST_NUMBER, Action, AnyList, DeciderKey, Kind, numbered_kind
 from crossgate.core.model.address import Family, Pattern, everything, format_address, single
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point
@@ -27,6 +27,7 @@ from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceEr
 from crossgate.core.sets.patterns import joined
 from crossgate.language import edits
 from crossgate.language.draft import Draft
+from crossgate.language.entries import ETHERNET
 from crossgate.language.network import ComingDevice, ComingSegment, plain_name, take_in_network
 
 _STEP = 10
@@ -53,10 +54,10 @@ class ComingEntry(NamedTuple):
 
 @dataclass(eq=False)
 class ComingList:
-    """A list that comes in, as rules, or as entries that are written already."""
+    """A list that comes in, as rules, or as entries that are written already; without a family it is for frames, and has no rules."""
 
     name: str
-    family: Family
+    family: Family | None
     kind: Kind | None = None
     rules: list[Rule] = field(default_factory=list)
     entries: list[ComingEntry] = field(default_factory=list)
@@ -111,7 +112,7 @@ class Coming:
     segments: list[ComingSegment] = field(default_factory=list)
     told: list[str] = field(default_factory=list)
 
-    def new_list(self, name: str, family: Family, apart: bool = False, kind: Kind | None = None) -> ComingList:
+    def new_list(self, name: str, family: Family | None, apart: bool = False, kind: Kind | None = None) -> ComingList:
         """Add a list under a name that a plan may have; `apart` where the other family gets one of the same name."""
         own = list_name(name)
         if apart and family is Family.IPV6:
@@ -143,7 +144,7 @@ def take_in(draft: Draft, coming: Sequence[Coming], replace: bool) -> tuple[str,
     devices, segments = [each for part in coming for each in part.devices], [each for part in coming for each in part.segments]
     network, subnets = take_in_network(draft, devices, segments, replace)
     every = _own_names(coming)
-    there = [each.name for each in every if each.name in draft.plan.lists]
+    there = [each.name for each in every if each.name in draft.plan.every_list]
     if there and not replace:
         raise PlanError(f"the plan has {_lists(there)} already; --replace puts what comes in in the place of it")
     hits: dict[DeciderKey, int] = {}
@@ -153,7 +154,7 @@ def take_in(draft: Draft, coming: Sequence[Coming], replace: bool) -> tuple[str,
     for own in every:
         entries = _entries(own, draft, names_of_sets)
         lines = [*names_of_sets.new_lines(), *_lines(own, entries, draft.plan)]
-        old = draft.plan.lists.get(own.name)
+        old = draft.plan.every_list.get(own.name)
         if old is None:
             new += ["", *lines]
         else:
@@ -199,7 +200,7 @@ def _lists(names: Sequence[str]) -> str:
 
 def _place(draft: Draft, places: Sequence[ComingPlace], replace: bool) -> str:
     """Write where lists stand, and say so."""
-    chosen: dict[tuple[Point, Direction, Family], ComingPlace] = {}
+    chosen: dict[tuple[Point, Direction, Family | None], ComingPlace] = {}
     for each in places:
         key = each.point, each.direction, each.of.family
         if key in chosen and chosen[key].of is not each.of and not _alike(chosen[key].of, each.of):
@@ -210,13 +211,15 @@ def _place(draft: Draft, places: Sequence[ComingPlace], replace: bool) -> str:
         chosen.setdefault(key, each)
     said, new = [], []
     for (point, direction, family), each in chosen.items():
-        standing = draft.plan.placed.get((point, direction, family))
+        standing: AnyList[Any] | None = draft.plan.framed.get((point, direction))
+        if family is not None:
+            standing = draft.plan.placed.get((point, direction, family))
         if standing is not None and standing.name == each.of.name:
             continue
         if standing is not None and replace:
             edits.lift_list(draft, standing, direction, point)
         empty = edits.empty_list(each.of.name, Kind.EXTENDED, family)
-        if draft.plan.placements:
+        if draft.plan.every_placement:
             edits.place_list(draft, empty, direction, point, free=standing is not None and replace)
         else:
             new.append(f"place {each.of.name} {direction} on {point}")
@@ -239,7 +242,7 @@ def _alike(one: ComingList, other: ComingList) -> bool:
 
 
 def _lines(own: ComingList, entries: Sequence[ComingEntry], plan: Plan) -> Iterator[str]:
-    yield f"list {own.name} {own.kind} {own.family.word}"
+    yield f"list {own.name} {own.kind} {ETHERNET if own.family is None else own.family.word}"
     for each in own.notes:
         yield f'    note "{_plain(each)}"'
     for entry in entries:
@@ -254,7 +257,7 @@ def _plain(text: str) -> str:
 
 
 def _entries(own: ComingList, draft: Draft, names: _SetNames) -> list[ComingEntry]:
-    if own.entries:
+    if own.entries or own.family is None:
         own.kind = own.kind or Kind.EXTENDED
         return own.entries
     own.kind = _kind(own, draft.plan)
@@ -308,15 +311,15 @@ def _is_product(rules: Sequence[Rule]) -> bool:
 
 def _text(rules: Sequence[Rule], own: ComingList, called: str, names: _SetNames) -> str:
     """Write an entry from its action on."""
-    first = rules[0]
-    source = names.text([each.source for each in rules], own.family, f"{called}-sources")
+    first, family = rules[0], rules[0].source.family
+    source = names.text([each.source for each in rules], family, f"{called}-sources")
     words: list[str] = [first.action]
     if own.kind is Kind.STANDARD:
         words.append(source)
     else:
         terms = list(dict.fromkeys(map(_service, rules)))
-        destination = names.text([each.destination for each in rules], own.family, f"{called}-destinations")
-        words += [names.service(terms, own.family), source, "to", destination]
+        destination = names.text([each.destination for each in rules], family, f"{called}-destinations")
+        words += [names.service(terms, family), source, "to", destination]
         ports = [each.source_ports for each in rules]
         if ports[0] is not None:
             words.append(f"source port {format_ports(join_ports([one for each in ports for one in each or ()]))}")

@@ -36,8 +36,8 @@ def tidied(text: str, file: str, plan: Plan) -> str:
     """Return the text of one of a plan's files in the usual layout; the meaning is the same."""
     lines = list(file_lines(file, text))
     ending = "\r\n" if any(line.ending == "\r\n" for line in lines) else "\n"
-    standard = {each.place.line: each.kind is Kind.STANDARD for each in plan.lists.values() if each.place.file == file}
-    numbers = {entry.place.line: entry.number for each in plan.lists.values() if each.place.file == file for entry in each.entries}
+    standard = {each.place.line: each.kind is Kind.STANDARD for each in plan.every_list.values() if each.place.file == file}
+    numbers = {entry.place.line: entry.number for each in plan.every_list.values() if each.place.file == file for entry in each.entries}
     found: list[_Set] = []
     block = ""
     for line in lines:

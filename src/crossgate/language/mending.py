@@ -16,7 +16,7 @@ from typing import NamedTuple
 
 from crossgate.core.answers.points import suited
 from crossgate.core.answers.verify import Broken, Verified, Verifier
-from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
+from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation, Only, Promise
 from crossgate.core.model.errors import Place, PlanError
@@ -190,7 +190,12 @@ def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
     texts = [f"permit {service} {source} to {destination}" for service in promise.services]
     texts.append(f"deny ip {source} to {destination}")
     for asked in broken.trace.legs[0].asked:
-        if asked.decider is not None and asked.access_list is not None and asked.access_list.kind is Kind.EXTENDED:
+        if (
+            asked.decider is not None
+            and asked.access_list is not None
+            and asked.crossing.rulings is None
+            and asked.access_list.kind is Kind.EXTENDED
+        ):
             numbers = _free_numbers(asked.access_list, asked.decider.entry, len(texts))
             if numbers:
                 where = f"before {asked.decider.number}" if asked.decider.entry is not None else "at the end"
@@ -199,7 +204,7 @@ def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
     yield from _new_lists(plan, broken, texts)
 
 
-def _free_numbers(access_list: AccessList, below: Entry | None, count: int) -> list[int]:
+def _free_numbers(access_list: AccessList, below: AnyEntry | None, count: int) -> list[int]:
     """Return free numbers right before an entry, ascending; none where there are not so many."""
     low = max((each.number for each in access_list.entries if below is None or each.number < below.number), default=0)
     room = (below.number if below is not None else low + 10 * (count + 1)) - low
@@ -280,7 +285,9 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
     """Yield edits that could end a finding."""
     if finding.access_list is None:
         return
-    access_list = plan.lists[finding.access_list]
+    access_list = plan.lists.get(finding.access_list)
+    if access_list is None:
+        return
     entry = None if finding.entry is None else access_list.entry(finding.entry)
     if finding.name == "unplaced":
         yield Step(f"drop list {access_list.name}", lambda draft: edits.drop_list(draft, edits.find_list(draft.plan, access_list.name)))

@@ -9,8 +9,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from enum import StrEnum
+from typing import Any
 
-from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.accesslist import AnyList
 from crossgate.core.model.address import (
     Address,
     AddressError,
@@ -200,14 +201,15 @@ class Names:
         except ServiceError as error:
             raise words.error(str(error), span=(error.start, error.end)) from None
 
-    def access_list(self, words: Words, expected: str) -> AccessList:
+    def any_list(self, words: Words, expected: str) -> AnyList[Any]:
         """Take the number or name of a list of the plan."""
         name = words.take(expected)
-        if name in self.plan.lists:
-            return self.plan.lists[name]
-        if name in self.declared[Space.LISTS]:
-            raise FollowOn("")
-        raise words.error(unknown("list", name, list(self.plan.lists)))
+        try:
+            return self.plan.any_list(name)
+        except UnknownName as error:
+            if name in self.declared[Space.LISTS]:
+                raise FollowOn("") from None
+            raise words.error(str(error)) from None
 
 
 def read_pattern(words: Words) -> tuple[Pattern, ...]:

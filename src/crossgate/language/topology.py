@@ -7,6 +7,7 @@ address, where a port's cable ends) is checked afterwards, in `wiring`.
 from __future__ import annotations
 
 from crossgate.core.model.address import Address, AddressError, Family, Pattern, parse_address, parse_prefix, prefix
+from crossgate.core.model.ethernet import MacError, parse_mac
 from crossgate.core.model.network import Device, Host, Interface, InterfaceAddress, Point, PointKind, Port, Route, Segment, SharedGateway
 from crossgate.language.cells import interface_cells, named_cells, route_cells
 from crossgate.language.names import Names, Space
@@ -86,14 +87,14 @@ def _device_line(words: Words, names: Names, owner: Device) -> None:
 
 
 def interface(words: Words, names: Names, owner: Device) -> None:
-    """INTERFACE = "interface" NAME 1*(ADDRESS/LEN) ["on" SUBNET] ["at" SWITCH.PORT]."""
+    """INTERFACE = "interface" NAME 1*(ADDRESS/LEN) ["on" SUBNET] ["at" SWITCH.PORT] ["mac" MAC]."""
     words.keyword("interface")
     name = words.part("an interface")
     if name in owner.interfaces or name in owner.ports:
         raise words.error(f"{owner.name} has an interface or port {name} already")
     own: list[InterfaceAddress] = []
     starts: list[int] = []
-    while words.peek() not in ("on", "at", ""):
+    while words.peek() not in ("on", "at", "mac", ""):
         word = words.take("an address")
         starts.append(words.index - 1)
         own.append(InterfaceAddress(*_with_length(words, word, "an address with its prefix length, as 10.64.8.1/22")))
@@ -115,9 +116,10 @@ def interface(words: Words, names: Names, owner: Device) -> None:
         if not on.outside and each.connected not in on.prefixes:
             block = next(block for block in on.prefixes if block.contains(each.address.value) and block.family is each.address.family)
             raise words.error(f"{on.name} is {block}; write {each.address}/{block.prefix_length}", index=index)
-    at = _at(words)
+    mac, at = _mac(words), _at(words)
+    mac = mac or _mac(words)
     words.end()
-    owner.interfaces[name] = Interface(owner.name, name, tuple(own), on.name, at, words.place)
+    owner.interfaces[name] = Interface(owner.name, name, tuple(own), on.name, at, words.place, mac)
 
 
 def _on(words: Words, names: Names, own: list[Address]) -> Segment:
@@ -136,7 +138,7 @@ def _only_subnet(words: Words, names: Names, own: list[Address]) -> Segment:
     found = [each for each in names.plan.segments.values() if not each.outside and all(map(each.holds, own))]
     if len(found) == 1:
         return found[0]
-    if words.peek() and words.peek() not in ("at", "gateway", "by"):
+    if words.peek() and words.peek() not in ("at", "gateway", "by", "mac"):
         words.keyword("on")
     if not found:
         raise words.missing(f"on SUBNET (no subnet has {' and '.join(map(str, own))})")
@@ -161,6 +163,20 @@ def _belongs(words: Words, index: int, address: Address, on: Segment, names: Nam
 def _at(words: Words) -> Point | None:
     """AT = ["at" SWITCH.PORT]."""
     return _port_reference(words) if words.accept("at") else None
+
+
+def _mac(words: Words) -> int | None:
+    """MAC = ["mac" 6OCTETS], of one station."""
+    if not words.accept("mac"):
+        return None
+    word = words.take("a hardware address, as 00:00:5e:00:53:21")
+    try:
+        value = parse_mac(word)
+    except MacError as error:
+        raise words.error(str(error)) from None
+    if value >> 40 & 1 or not value:
+        raise words.error(f"{word} is no address of one machine" + (": it is a group's" if value else ""))
+    return value
 
 
 def _port_reference(words: Words) -> Point:
@@ -211,12 +227,12 @@ def _address(words: Words, expected: str) -> Address:
 
 
 def host(words: Words, names: Names) -> None:
-    """HOST = "host" NAME 1*ADDRESS ["on" SUBNET] ["at" SWITCH.PORT] ["gateway" ADDRESS]..."""
+    """HOST = "host" NAME 1*ADDRESS ["on" SUBNET] ["at" SWITCH.PORT] ["gateway" ADDRESS]... ["mac" MAC]."""
     words.keyword("host")
     name = words.name("a host")
     own: list[Address] = []
     start = words.index
-    while words.peek() not in ("on", "at", "gateway", ""):
+    while words.peek() not in ("on", "at", "gateway", "mac", ""):
         own.append(_address(words, "an address"))
     if not own:
         raise words.missing("an address") if not words.peek() else words.error("a host needs an address before `on`", index=words.index)
@@ -228,16 +244,23 @@ def host(words: Words, names: Names) -> None:
         inside = next((each.name for each in names.plan.segments.values() if each.holds(address) and not each.outside), None)
         if inside is not None:
             raise words.error(f"{address} is in {inside}, so it is not on {on.name}, which is all that no subnet covers", index=index)
-    at = _at(words)
+    mac, at = _mac(words), _at(words)
     gateways: dict[Family, Address] = {}
-    while words.accept("gateway"):
+    while words.peek() in ("gateway", "mac"):
+        if words.peek() == "mac":
+            if mac is not None:
+                words.index += 1
+                raise words.error(f"{name} has a hardware address already")
+            mac = _mac(words)
+            continue
+        words.index += 1
         gateway = _address(words, "the gateway's address")
         _belongs(words, words.index - 1, gateway, on, names)
         if gateway.family in gateways:
             raise words.error(f"{name} has an {gateway.family.label} gateway already")
         gateways[gateway.family] = gateway
     words.end()
-    names.plan.hosts[name] = Host(name, tuple(own), on.name, at, tuple(gateways.values()), words.place)
+    names.plan.hosts[name] = Host(name, tuple(own), on.name, at, tuple(gateways.values()), words.place, mac)
 
 
 _MOST_VRID = 255

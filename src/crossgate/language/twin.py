@@ -48,7 +48,7 @@ def write_twin(draft: Draft, access_list: AccessList, name: str, placed: bool) -
     body = [f"    {number} {text}" for number, text in (*head, *lines)]
     if name in draft.plan.lists:
         raise PlanError(f"there is a list {name} already (line {draft.plan.lists[name].place.line}); give the twin another name")
-    edits.header_given(name, access_list.kind, family)
+    edits.header_given(name, access_list.kind, family.word)
     edits.add_lists(draft, ["", f"list {name} {access_list.kind} {family.word}", *notes, *body, *otherwise])
     stands = [each for each in draft.plan.placements if each.access_list == access_list.name] if placed else []
     for each in stands:

@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterator
 
 from crossgate.core.model.address import Address
 from crossgate.core.model.errors import Place, PlanError, unknown
+from crossgate.core.model.ethernet import format_mac
 from crossgate.core.model.network import Point, Port, Segment
 from crossgate.core.model.plan import Plan
 
@@ -21,6 +22,7 @@ def check(plan: Plan, complain: Complain) -> Iterator[PlanError]:
     yield from _overlapping_subnets(plan, complain)
     yield from _outsides(plan, complain)
     yield from _shared_addresses(plan, complain)
+    yield from _shared_macs(plan, complain)
     yield from _lonely_outsides(plan, complain)
     yield from _loose_ends(plan, complain)
     yield from _routes(plan, complain)
@@ -85,6 +87,20 @@ def _shared_addresses(plan: Plan, complain: Complain) -> Iterator[PlanError]:
             yield complain(place, str(address), f"{name} and {other} (line {where.line}) both have {address}")
         else:
             holders[address] = (name, place)
+
+
+def _shared_macs(plan: Plan, complain: Complain) -> Iterator[PlanError]:
+    """Machines of one subnet with the same hardware address: a switch would not know which of them is meant."""
+    holders: dict[tuple[str, int], tuple[str, Place]] = {}
+    owners = [(host.on, host.mac, host.name, host.place) for host in plan.hosts.values()]
+    interfaces = [each for device in plan.devices.values() for each in device.interfaces.values()]
+    owners += [(each.on, each.mac, str(each.point), each.place) for each in interfaces]
+    for on, mac, name, place in sorted(owners, key=lambda owner: owner[3]):
+        if mac is None:
+            continue
+        other, where = holders.setdefault((on, mac), (name, place))
+        if other != name:
+            yield complain(place, "mac", f"{other} and {name} (line {where.line}) both have {format_mac(mac)} on {on}")
 
 
 def _lonely_outsides(plan: Plan, complain: Complain) -> Iterator[PlanError]:

@@ -8,10 +8,10 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from crossgate.core.answers.verify import Verified
-from crossgate.core.model.accesslist import AccessList, DeciderKey, line_name
+from crossgate.core.model.accesslist import AnyList, DeciderKey, line_name
 from crossgate.core.model.finding import Acceptance, Finding, Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.trace import Verdict
@@ -99,11 +99,11 @@ class Report:
 
 def list_parts(plan: Plan, findings: Sequence[Finding], hits: Mapping[DeciderKey, int]) -> list[ListPart]:
     """Return a part for each list."""
-    return [_list_part(plan, each, [one for one in findings if one.access_list == each.name], hits) for each in plan.lists.values()]
+    return [_list_part(plan, each, [one for one in findings if one.access_list == each.name], hits) for each in plan.every_list.values()]
 
 
-def _list_part(plan: Plan, access_list: AccessList, findings: Sequence[Finding], hits: Mapping[DeciderKey, int]) -> ListPart:
-    places = [each for each in plan.placements if each.access_list == access_list.name]
+def _list_part(plan: Plan, access_list: AnyList[Any], findings: Sequence[Finding], hits: Mapping[DeciderKey, int]) -> ListPart:
+    places = [each for each in plan.every_placement if each.access_list == access_list.name]
     lines = []
     for entry in (*access_list.entries, None):
         number = None if entry is None else entry.number
@@ -114,7 +114,7 @@ def _list_part(plan: Plan, access_list: AccessList, findings: Sequence[Finding],
             Line("otherwise" if number is None else str(number), entry is not None and entry.off, str(action), text, "" if entry is None else entry.comment, hits.get(DeciderKey(access_list.name, number), 0), own)
         )  # fmt: skip
     return ListPart(
-        access_list.name, f"{access_list.kind} {access_list.family.label}", tuple(f"{each.direction} on {each.point}" for each in places),
+        access_list.name, f"{access_list.kind} {access_list.label}", tuple(f"{each.direction} on {each.point}" for each in places),
         tuple(dict.fromkeys(each.point.owner for each in places)), tuple(note.text for note in access_list.notes), tuple(lines),
         tuple(each for each in findings if each.entry is None),
     )  # fmt: skip

@@ -29,11 +29,11 @@ def lines(plan: Plan, audited: Audited) -> Iterator[str]:
         mended = sum(finding.name in MENDED for finding in findings)
         hint = f"; {name('crossgate mend')} looks for edits that end {mended} of them" if mended else ""
         yield ", ".join([*(count(number, str(severity)) for severity, number in totals if number), *accepted]) + hint
-    elif not (plan.lists or plan.segments or plan.devices):
+    elif not (plan.every_list or plan.segments or plan.devices):
         yield f"{plan.files[0]} is empty: it has no network and no list yet"
     else:
-        entries = sum(len(each.entries) for each in plan.lists.values())
-        yield f"no findings in {count(len(plan.lists), 'list')} with {count(entries, 'entry', 'entries')}"
+        entries = sum(len(each.entries) for each in plan.every_list.values())
+        yield f"no findings in {count(len(plan.every_list), 'list')} with {count(entries, 'entry', 'entries')}"
     for finding, line in audited.accepted:
         yield quiet(f'accepted in line {line.place.line}: {finding.name}{where(finding)}, "{line.reason}"')
 
@@ -51,5 +51,5 @@ def _entry_text(plan: Plan, finding: Finding) -> str:
     """Return the entry that a finding is about, as written."""
     if finding.access_list is None or finding.entry is None:
         return ""
-    entry = plan.lists[finding.access_list].entry(finding.entry)
+    entry = plan.any_list(finding.access_list).entry(finding.entry)
     return "" if entry is None else f"{entry.number} {'off ' if entry.off else ''}{entry.text}"

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
+from typing import Any
 
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList
 from crossgate.core.model.address import Addresses, Family
+from crossgate.core.model.ethernet import EthernetList, format_mac, looks_like_mac
 from crossgate.core.model.iana import MISTAKEN
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service
@@ -18,17 +20,17 @@ _MOST_MEANINGS = 6
 """How many patterns or terms of one name are written out."""
 
 
-def lines(plan: Plan, access_list: AccessList, at: datetime, hits: Mapping[int | None, int]) -> Iterator[str]:
+def lines(plan: Plan, access_list: AnyList[Any], at: datetime, hits: Mapping[int | None, int]) -> Iterator[str]:
     """Yield a list: its head and places, a line an entry, its otherwise line, and the meaning of its names.
 
     `hits` is the list's tally by entry number, None for the otherwise line; empty when nothing is counted.
     """
     opened = open_at(plan.windows.values(), at)
-    head = f"list {strong(access_list.name)}  {access_list.kind} {access_list.family.word}"
+    head = f"list {strong(access_list.name)}  {access_list.kind} {access_list.about}"
     yield f"{head}  {quiet(str(access_list.place))}"
-    placements = [placement for placement in plan.placements if placement.access_list == access_list.name]
+    placements = [placement for placement in plan.every_placement if placement.access_list == access_list.name]
     for placement in placements:
-        members = [each.owner for each in plan.points_of(placement.point, access_list.family) if each != placement.point]
+        members = [each.owner for each in plan.hosts_at(placement) if each != placement.point]
         yield f"  {placement.direction} on {placement.point}" + quiet(f"  {', '.join(members)}" * bool(members))
     if not placements:
         yield alert("  placed nowhere")
@@ -45,18 +47,18 @@ def lines(plan: Plan, access_list: AccessList, at: datetime, hits: Mapping[int |
     yield from columns(([name(each), quiet(meaning)] for each, meaning in _meanings(access_list).items()), indent=4)
 
 
-def short_lines(plan: Plan, lists: Sequence[AccessList], hits: Mapping[str, Mapping[int | None, int]]) -> Iterator[str]:
+def short_lines(plan: Plan, lists: Sequence[AnyList[Any]], hits: Mapping[str, Mapping[int | None, int]]) -> Iterator[str]:
     """Yield a line a list: name, kind, how many entries, where it stands, and its tally where something is counted."""
     rows = []
     for access_list in lists:
-        stands = [f"{each.direction} on {each.point}" for each in plan.placements if each.access_list == access_list.name]
+        stands = [f"{each.direction} on {each.point}" for each in plan.every_placement if each.access_list == access_list.name]
         counted = sum(hits.get(access_list.name, {}).values())
         off = sum(entry.off for entry in access_list.entries)
         size = count(len(access_list.entries), "entry", "entries") + (f", {off} off" if off else "")
         rows.append(
             [
                 strong(access_list.name),
-                f"{access_list.kind} {access_list.family.word}",
+                f"{access_list.kind} {access_list.about}",
                 size,
                 f"{counted:,}x" if counted else "",
                 ", ".join(stands) or alert("placed nowhere"),
@@ -71,16 +73,22 @@ def _tally(hits: Mapping[int | None, int], number: int | None) -> list[str]:
     return [quiet(f"{hits.get(number, 0):>5,}x")] if hits else []
 
 
-def _entry_row(entry: Entry, opened: frozenset[str], hits: Mapping[int | None, int]) -> list[str]:
+def _entry_row(entry: AnyEntry, opened: frozenset[str], hits: Mapping[int | None, int]) -> list[str]:
     state = "off" if entry.off else "" if entry.window is None else "open" if entry.window in opened else "shut"
     text = leading_word(entry.text) if entry.in_force(opened) else quiet(entry.text)
     comment = f'  "{entry.comment}"' if entry.comment else ""
     return [str(entry.number), alert(state) if state else "", *_tally(hits, entry.number), text + comment]
 
 
-def _meanings(access_list: AccessList) -> dict[str, str]:
+def _meanings(access_list: AnyList[Any]) -> dict[str, str]:
     """Return what each name in the list stands for; words that say it themselves are left out."""
     meanings: dict[str, str] = {}
+    if isinstance(access_list, EthernetList):
+        for stations in (each for entry in access_list.entries for each in (entry.source, entry.destination)):
+            if stations.text != "any" and not looks_like_mac(stations.text):
+                meanings[stations.text] = _some([format_mac(value) for value, _ in stations.patterns])
+    if not isinstance(access_list, AccessList):
+        return meanings
     for entry in access_list.entries:
         for addresses in (entry.source, entry.destination):
             if addresses.text != "any" and addresses.text not in meanings and addresses.text[:1].isalpha() and ":" not in addresses.text:

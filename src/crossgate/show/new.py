@@ -15,7 +15,12 @@ def lines(begun: Begun, file: str, unused: Sequence[str]) -> Iterator[str]:
     """Yield what was written."""
     plan = begun.plan
     subnets = sum(not each.outside for each in plan.segments.values())
-    parts = [count(subnets, "subnet"), count(len(plan.devices), "device"), count(len(plan.hosts), "host"), count(len(plan.lists), "list")]
+    parts = [
+        count(subnets, "subnet"),
+        count(len(plan.devices), "device"),
+        count(len(plan.hosts), "host"),
+        count(len(plan.every_list), "list"),
+    ]
     yield f"{strong(file)} is written: {', '.join(parts)}"
     for given, changed in begun.renamed[:MOST_RENAMED]:
         yield f"  {given} is named {name(changed)}"

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import Any
 
 from crossgate.core.answers.outage import Outage
 from crossgate.core.answers.verify import Verified
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import AnyEntry, AnyList
 from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.trace import Verdict
@@ -19,7 +20,7 @@ MOST_UNREACHED = 12
 def lines(
     plan: Plan,
     results: Sequence[Verified],
-    unreached: Sequence[tuple[AccessList, Entry]],
+    unreached: Sequence[tuple[AnyList[Any], AnyEntry]],
     outages: Sequence[Outage] | None = None,
     full: bool = False,
 ) -> Iterator[str]:

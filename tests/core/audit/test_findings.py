@@ -125,6 +125,12 @@ PAIRS = {
         + FENCE.format("    10 permit tcp/80 kiosk to server")
         + "place fence inbound on host printer\nplace fence outbound on mast.1\n",
     ),
+    "arp-blocked": (
+        "switch mast\n    port 1\nhost printer 10.64.8.30 on hall at mast.1 mac 00:00:5e:00:53:30\n"
+        "list frames extended ethernet\n    10 permit ipv4 printer to any\nplace frames inbound on mast.1\n",
+        "switch mast\n    port 1\nhost printer 10.64.8.30 on hall at mast.1 mac 00:00:5e:00:53:30\n"
+        "list frames extended ethernet\n    10 permit ipv4 printer to any\n    20 permit arp any to any\nplace frames inbound on mast.1\n",
+    ),
     "vrrp-blocked": (
         "router other\n    interface hall 10.64.8.2/24 on hall\ngateway 10.64.8.254 on hall by gate.hall, other.hall\n"
         + FENCE.format("    10 permit tcp/80 kiosk to server"),

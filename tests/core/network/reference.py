@@ -369,4 +369,18 @@ def network(seed: int) -> str:
                 "    otherwise permit",
             ]
             lines.append(f"place l{number}{family} {way} on {place}")
+    if chance.random() < 0.4:
+        machines = [index for index, line in enumerate(lines) if line.startswith("host h")]
+        for index in chance.sample(machines, 3 if len(machines) > 3 else len(machines)):
+            lines[index] += f" mac 00:00:5e:00:53:{index:02x}"
+        named = [line.split()[1] for line in lines if " mac " in line]
+        places = [*(["mole.59", "mole.up", "pier.1"] if wired else []), *(f"host {name}" for name in named)]
+        for number, place in enumerate(chance.sample(places, min(len(places), 3))):
+            ends = chance.choice([f"{chance.choice(named)} to any", f"any to {chance.choice(named)}", "any to broadcast"])
+            lines += [
+                f"list e{number} extended ethernet",
+                f"    {chance.choice(['permit', 'deny'])} {chance.choice(['any', 'ipv4'])} {ends}",
+            ]
+            lines += [f"    otherwise {chance.choice(['permit', 'permit', 'deny'])}"]
+            lines.append(f"place e{number} {chance.choice(['inbound', 'outbound'])} on {place}")
     return "\n".join(lines) + "\n"

@@ -49,7 +49,7 @@ def crossed(network: Network, source: Endpoint, destination: Endpoint) -> list[C
     for back, (origin, address) in ((False, there), (True, back_again)):
         first = network.path(origin, address).crossings
         for crossing in itineraries.crossings(origin, address) or first:
-            placed = network.plan.placed.get((crossing.point, crossing.direction, family))
+            placed = network.list_at(crossing, family)
             found.append(CrossedPoint(crossing, back, placed, crossing not in first))
     return found
 
@@ -89,11 +89,11 @@ def _flows(network: Network, family: Family, places: set[Crossing]) -> dict[Cros
     from crossgate.core.network.matrix import Matrix
 
     machines = list(_machines(network, family))
-    itineraries = Itineraries(network, family, places=places)
+    itineraries = Itineraries(network, family, places=[each.place for each in places])
     matrix = Matrix(itineraries, machines)
     flows: dict[Crossing, list[tuple[str, str]]] = {}
     for place in places:
-        rows = dict(matrix.meeting(itineraries.bit(place), arriving=True))
+        rows = dict(matrix.meeting(itineraries.bit(place.place), arriving=True))
         flows[place] = [
             (start.segment, machines[end].segment)
             for start, row in zip(machines, matrix.row.tolist(), strict=True)

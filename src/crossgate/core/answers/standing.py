@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from crossgate.core.answers.verify import Verifier
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import AnyEntry, AnyList
 from crossgate.core.model.window import Window
 from crossgate.core.traffic.session import Session
 
@@ -18,9 +18,9 @@ class Standing(NamedTuple):
     held: int
     failed: int
     left: int
-    unplaced: list[AccessList]
+    unplaced: list[AnyList[Any]]
     shut: list[Window]
-    off: list[tuple[AccessList, Entry]]
+    off: list[tuple[AnyList[Any], AnyEntry]]
 
 
 def standing(session: Session, now: datetime, late: Callable[[], bool]) -> Standing:
@@ -34,13 +34,13 @@ def standing(session: Session, now: datetime, late: Callable[[], bool]) -> Stand
             held += 1
         else:
             failed += 1
-    placed = {placement.access_list for placement in plan.placements}
-    used = {name for each in plan.lists.values() for name in each.windows}
+    placed = {placement.access_list for placement in plan.every_placement}
+    used = {name for each in plan.every_list.values() for name in each.windows}
     return Standing(
         held,
         failed,
         len(plan.expectations) - held - failed,
-        [each for each in plan.lists.values() if each.name not in placed],
+        [each for each in plan.every_list.values() if each.name not in placed],
         [window for window in plan.windows.values() if window.name in used and not window.is_open(now)],
-        [(each, entry) for each in plan.lists.values() for entry in each.entries if entry.off],
+        [(each, entry) for each in plan.every_list.values() for entry in each.entries if entry.off],
     )

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import datetime
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
-from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey, Entry
+from crossgate.core.model.accesslist import AnyEntry, AnyList, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation, Moment, Only, Promise
 from crossgate.core.model.condition import State
@@ -154,9 +154,9 @@ class Verifier:
                     ]
         return found
 
-    def unreached(self) -> Iterator[tuple[AccessList, Entry]]:
+    def unreached(self) -> Iterator[tuple[AnyList[Any], AnyEntry]]:
         """Yield the entries that decided no packet of any expectation verified so far."""
-        for access_list in self.network.plan.lists.values():
+        for access_list in self.network.plan.every_list.values():
             for entry in access_list.entries:
                 if not entry.off and (access_list.name, entry.number) not in self.reached:
                     yield access_list, entry

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.lists.redundancy import Coverage, coverage
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import AccessList, AnEntry, AnyEntry, AnyList, Entry
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.condition import State
 from crossgate.core.model.network import Direction
@@ -77,7 +77,7 @@ class Case:
         self._indexes: dict[tuple[str, State], ListIndex] = {}
         self._coverage: dict[str, list[Coverage]] = {}
 
-    def entries(self, access_list: AccessList) -> list[Entry]:
+    def entries(self, access_list: AnyList[AnEntry]) -> list[AnEntry]:
         """Return the entries of a list that are in it and to be looked at."""
         chosen = None if self.focus is None else self.focus.get(access_list.name, ())
         return [entry for entry in access_list.entries if not entry.off and (chosen is None or entry.number in chosen)]
@@ -107,11 +107,11 @@ class Case:
         names = {placement.access_list for placement in self.plan.placements}
         return (access_list for name, access_list in self.plan.lists.items() if name in names and self.looks_at(access_list))
 
-    def looks_at(self, access_list: AccessList) -> bool:
+    def looks_at(self, access_list: AnyList[Any]) -> bool:
         """Whether anything of a list is to be looked at."""
         return self.focus is None or bool(self.focus.get(access_list.name))
 
-    def states(self, *lists: AccessList) -> list[State]:
+    def states(self, *lists: AnyList[Any]) -> list[State]:
         """Return every state that conditions of these lists can be in."""
         return list(self.plan.states(lists))
 
@@ -143,9 +143,9 @@ class Case:
         """
         key = (family, crossing)
         if key not in self._passing:
-            placed = (*crossing, family) in self.plan.placed
+            placed = (*crossing.place, family) in self.plan.placed
             matrix, classes = self.session.matrix(family) if placed else self._unplaced(family), self.session.address_classes(family)
-            rows = dict(matrix.meeting(matrix.itineraries.bit(crossing), arriving=True))
+            rows = dict(matrix.meeting(matrix.itineraries.bit(crossing.place), arriving=True))
             senders = [index for index, row in enumerate(matrix.row.tolist()) if row in rows]
             self._passing[key] = Passing(classes, {index: rows[int(matrix.row[index])] for index in senders})
         return self._passing[key]
@@ -252,7 +252,7 @@ def _together(one: Coverage, other: Coverage) -> Coverage:
     return first._replace(needed=one.needed or other.needed, because=() if first.reached else first.because)
 
 
-def numbers(entries: Sequence[Entry]) -> str:
+def numbers(entries: Sequence[AnyEntry]) -> str:
     """Write the numbers of entries: `10`, `10 and 20`, `10, 20 and 30`."""
     texts = [str(entry.number) for entry in entries]
     return texts[0] if len(texts) == 1 else f"{', '.join(texts[:-1])} and {texts[-1]}"

@@ -8,7 +8,7 @@ from crossgate.core.audit.context import Case, numbers
 from crossgate.core.audit.registry import finds
 from crossgate.core.lists.redundancy import Coverage
 from crossgate.core.lists.split import EntryRegion, ListRegions
-from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
+from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, Entry, Kind
 from crossgate.core.model.address import everything
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.service import IP, NO_QUALIFIERS
@@ -29,17 +29,23 @@ def never_reached(case: Case) -> Iterator[Finding]:
             if not known.because:
                 fault = Fault("no packet can match it: what it asks for excludes itself", "write what it is to match")
             else:
-                fault = _hidden(entry, known)
+                fault = _hidden(entry, known.because)
             because = tuple(each.number for each in known.because)
             yield Finding("never-reached", entry.place, access_list.name, entry.number, fault, because)
+    for frames in case.plan.frame_lists.values():
+        every = [each for each in frames.entries if not each.off]
+        for own in case.entries(frames):
+            taker = next((each for each in every[: every.index(own)] if each.covers(own)), None)
+            if taker is not None:
+                fault = _hidden(own, [taker], "frame")
+                yield Finding("never-reached", own.place, frames.name, own.number, fault, (taker.number,))
 
 
-def _hidden(entry: Entry, known: Coverage) -> Fault:
-    takers = known.because
+def _hidden(entry: AnyEntry, takers: Sequence[AnyEntry], what_is_sent: str = "packet") -> Fault:
     take = "takes all of it" if len(takers) == 1 else "take all of it together"
     lines = ", ".join(f"line {each.place.line}" for each in takers[:3]) + (", ..." if len(takers) > 3 else "")
     opposite = [each for each in takers if each.action is not entry.action]
-    what = f"no packet gets this far: {numbers(takers)} ({lines}) {take}"
+    what = f"no {what_is_sent} gets this far: {numbers(takers)} ({lines}) {take}"
     if not opposite:
         return Fault(f"{what} and {'does' if len(takers) == 1 else 'do'} the same", "drop it")
     first = opposite[0]
@@ -142,7 +148,7 @@ def _is_broad(access_list: AccessList, entry: Entry) -> bool:
 @finds("window-never")
 def window_never(case: Case) -> Iterator[Finding]:
     """Yield the entries whose window is over."""
-    for access_list in case.plan.lists.values():
+    for access_list in case.plan.every_list.values():
         for entry in case.entries(access_list):
             if case.is_over(entry):
                 window = case.plan.windows[entry.window or ""]

@@ -99,14 +99,14 @@ def _unheard(case: Case, gateway: SharedGateway, family: Family) -> Iterator[tup
         packet = Packet(family, source, group.value, VRRP)
         for start, moves in network.starts(sender, group):
             for move in (each for each in moves if each.device in others):
-                for at, direction in (*start.crossings, *move.crossings):
-                    access_list = plan.placed.get((at, direction, family))
+                for crossing in (*start.crossings, *move.crossings):
+                    access_list = None if crossing.rulings is not None else network.list_at(crossing, family)
                     if access_list is None or not case.looks_at(access_list):
                         continue
                     for opened in case.states(access_list):
                         decider = case.index(access_list, opened).decide(packet)
                         if not decider.permits:
-                            yield stands[at, direction, access_list.name], decider, packet
+                            yield stands[crossing.point, crossing.direction, access_list.name], decider, packet
                             break
 
 

@@ -30,7 +30,7 @@ def number_kind(case: Case) -> Iterator[Finding]:
 @finds("out-of-order")
 def out_of_order(case: Case) -> Iterator[Finding]:
     """Yield the entries whose line stands below that of an entry with a higher number."""
-    for access_list in case.plan.lists.values():
+    for access_list in case.plan.every_list.values():
         by_line = sorted(access_list.entries, key=lambda entry: entry.place.line)
         highest = None
         for entry in by_line:

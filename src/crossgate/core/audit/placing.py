@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from crossgate.core.audit.context import Case
+from crossgate.core.audit.frames import misplaced
 from crossgate.core.audit.registry import finds
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind, line_name
 from crossgate.core.model.address import Address, Family, single
@@ -21,10 +22,11 @@ from crossgate.core.sets.region import Region, entry_region
 @finds("unplaced")
 def unplaced(case: Case) -> Iterator[Finding]:
     """Yield the lists that nothing places: they are asked nowhere."""
-    placed = {placement.access_list for placement in case.plan.placements}
-    for access_list in case.plan.lists.values():
+    placed = {placement.access_list for placement in case.plan.every_placement}
+    for access_list in case.plan.every_list.values():
         if access_list.name not in placed:
-            mend = f"write: place {access_list.name} inbound on DEVICE.INTERFACE"
+            where = "SWITCH.PORT" if access_list.name in case.plan.frame_lists else "DEVICE.INTERFACE"
+            mend = f"write: place {access_list.name} inbound on {where}"
             yield Finding(
                 "unplaced", access_list.place, access_list.name, None, Fault("nothing places it, so no packet ever meets it", mend)
             )
@@ -46,6 +48,7 @@ def wrong_side(case: Case) -> Iterator[Finding]:
                     where = " or ".join(f"{each.direction} on {each.point}" for each in placements)
                     fault = _why(case, entry, access_list.family, crossings, where)
                     yield Finding("wrong-side", entry.place, access_list.name, entry.number, fault)
+    yield from misplaced(case)
 
 
 def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> bool:

@@ -11,7 +11,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import cached_property
-from typing import NamedTuple
+from typing import Any, Generic, NamedTuple, TypeVar
 
 from crossgate.core.model.address import Addresses, Family
 from crossgate.core.model.condition import UNCOUNTED, Limit, State
@@ -39,19 +39,14 @@ class Kind(StrEnum):
 
 
 @dataclass(slots=True, eq=False)
-class Entry:
-    """One line of a list, never changed. `text` is the entry as written, from its action on, without number and comment.
+class AnyEntry:
+    """What an entry of any list has, never changed. `text` is the entry as written, from its action on, without number and comment.
 
-    A standard entry has `ip` as its service and `any` as its destination. An entry is itself and equal to no other;
-    `meaning` is what two can have in common. It is not frozen, since that takes four times as long to make.
+    An entry is itself and equal to no other. It is not frozen, since that takes four times as long to make.
     """
 
     number: int
     action: Action
-    service: Service
-    source: Addresses
-    destination: Addresses
-    qualifiers: Qualifiers
     window: str | None
     limit: Limit | None
     off: bool
@@ -60,15 +55,28 @@ class Entry:
     text: str
     place: Place
 
+    def in_force(self, state: State) -> bool:
+        """Whether the entry is part of the list in a state, and takes what opens a conversation."""
+        return not self.off and (self.window is None or self.window in state) and (self.limit is None or self.limit not in state)
+
+
+@dataclass(slots=True, eq=False)
+class Entry(AnyEntry):
+    """An entry for packets of one family; a standard one has `ip` as its service and `any` as its destination.
+
+    `meaning` is what two can have in common.
+    """
+
+    service: Service
+    source: Addresses
+    destination: Addresses
+    qualifiers: Qualifiers
+
     @property
     def meaning(self) -> tuple[object, ...]:
         """All that decides what the entry does while it is in force, whatever it is called and where it stands."""
         rate = None if self.limit is None else self.limit.rate
         return self.action, self.service.terms, self.source.patterns, self.destination.patterns, self.qualifiers, rate
-
-    def in_force(self, state: State) -> bool:
-        """Whether the entry is part of the list in a state, and takes what opens a conversation."""
-        return not self.off and (self.window is None or self.window in state) and (self.limit is None or self.limit not in state)
 
     def in_state(self, state: State) -> Entry | None:
         """Return the entry as it is in a state: None where it is no part of the list.
@@ -115,8 +123,8 @@ class Otherwise(NamedTuple):
 class Decider(NamedTuple):
     """The line of a list that decides what becomes of a packet: an entry, or None for the otherwise line."""
 
-    access_list: AccessList
-    entry: Entry | None
+    access_list: AnyList[Any]
+    entry: AnyEntry | None
 
     @property
     def action(self) -> Action:
@@ -163,26 +171,70 @@ class DeciderKey(NamedTuple):
     entry: int | None
 
 
+AnEntry = TypeVar("AnEntry", bound=AnyEntry)
+
+
 @dataclass(frozen=True, eq=False)
-class AccessList:
-    """An access list of one family; `entries` are in the order of their numbers, whatever the order of the lines.
+class AnyList(Generic[AnEntry]):
+    """What any list has; `entries` are in the order of their numbers, whatever the order of the lines.
 
     A list is itself and equal to no other, so that what is worked out for one can be kept for it.
     """
 
     name: str
     kind: Kind
-    family: Family
-    entries: tuple[Entry, ...]
+    entries: tuple[AnEntry, ...]
     otherwise: Otherwise
     place: Place
-    notes: tuple[Note, ...] = ()
-    _in_force: dict[State, tuple[Entry, ...]] = field(default_factory=dict, repr=False)
+    notes: tuple[Note, ...]
 
-    def entry(self, number: int) -> Entry | None:
+    @property
+    def about(self) -> str:
+        """The word for what it is asked of, as its head has it."""
+        raise NotImplementedError
+
+    @property
+    def label(self) -> str:
+        """What it is asked of as people write it."""
+        raise NotImplementedError
+
+    def entry(self, number: int) -> AnEntry | None:
         """Return the entry that has a number, if there is one."""
         index = bisect_left(self.entries, number, key=lambda each: each.number)
         return self.entries[index] if index < len(self.entries) and self.entries[index].number == number else None
+
+    @cached_property
+    def windows(self) -> frozenset[str]:
+        """The names of the windows that entries of the list are bound to."""
+        return frozenset(entry.window for entry in self.entries if entry.window is not None and not entry.off)
+
+    @cached_property
+    def limits(self) -> frozenset[Limit]:
+        """The limits that entries of the list have."""
+        return frozenset(entry.limit for entry in self.entries if entry.limit is not None and not entry.off)
+
+    @cached_property
+    def conditions(self) -> State:
+        """All conditions of entries of the list: what of a state matters to it."""
+        return self.windows | self.limits
+
+
+@dataclass(frozen=True, eq=False)
+class AccessList(AnyList[Entry]):
+    """An access list for packets of one family."""
+
+    family: Family
+    _in_force: dict[State, tuple[Entry, ...]] = field(default_factory=dict, repr=False)
+
+    @property
+    def about(self) -> str:
+        """The family's word."""
+        return self.family.word
+
+    @property
+    def label(self) -> str:
+        """The family as people write it."""
+        return self.family.label
 
     def in_force(self, state: State) -> tuple[Entry, ...]:
         """Return the entries that are part of the list in a state, as they are in it."""
@@ -201,21 +253,6 @@ class AccessList:
     def says(self) -> tuple[object, ...]:
         """All that decides what the list does, in the order in which it is asked."""
         return tuple((each.meaning, each.window) for each in self.entries if not each.off), self.otherwise.action
-
-    @cached_property
-    def windows(self) -> frozenset[str]:
-        """The names of the windows that entries of the list are bound to."""
-        return frozenset(entry.window for entry in self.entries if entry.window is not None and not entry.off)
-
-    @cached_property
-    def limits(self) -> frozenset[Limit]:
-        """The limits that entries of the list have."""
-        return frozenset(entry.limit for entry in self.entries if entry.limit is not None and not entry.off)
-
-    @cached_property
-    def conditions(self) -> State:
-        """All conditions of entries of the list: what of a state matters to it."""
-        return self.windows | self.limits
 
 
 def numbered_kind(number: int, numbering: Iterable[tuple[Kind, int, int]]) -> Kind | None:

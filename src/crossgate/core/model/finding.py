@@ -130,6 +130,12 @@ KINDS = {
         "permit icmp/133 to icmp/136 any to any first",
         "10 permit tcp any to any; otherwise deny, inbound at an interface",
     ),
+    "arp-blocked": FindingKind(
+        Severity.WARNING,
+        "an ethernet list that lets IPv4 by and stops the ARP without which no machine finds another (RFC 826)",
+        "permit arp any to any",
+        "10 permit ipv4 camera-1 to any, and no more, inbound on a port",
+    ),
     "vrrp-blocked": FindingKind(
         Severity.WARNING,
         "a list that keeps the devices of a shared gateway from hearing each other (VRRP, RFC 9568): more than one of them will answer",

@@ -87,7 +87,7 @@ class Segment(NamedTuple):
 
 @placeless
 class Interface(NamedTuple):
-    """An addressed interface of a device. `at` is the switch port its cable goes to, where the plan says so."""
+    """An addressed interface of a device. `at` is the switch port its cable goes to, `mac` its hardware address, where the plan says so."""
 
     device: str
     name: str
@@ -95,6 +95,7 @@ class Interface(NamedTuple):
     on: str
     at: Point | None
     place: Place
+    mac: int | None = None
 
     @property
     def point(self) -> Point:
@@ -154,7 +155,7 @@ class Device:
 
 @placeless
 class Host(NamedTuple):
-    """A test machine on a subnet or an outside."""
+    """A test machine on a subnet or an outside; `mac` is its hardware address, where the plan says it."""
 
     name: str
     addresses: tuple[Address, ...]
@@ -162,6 +163,7 @@ class Host(NamedTuple):
     at: Point | None
     gateways: tuple[Address, ...]
     place: Place
+    mac: int | None = None
 
     @property
     def point(self) -> Point:

@@ -8,13 +8,14 @@ from copy import copy
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
-from crossgate.core.model.accesslist import AccessList, Kind
+from crossgate.core.model.accesslist import AccessList, AnyList, Kind
 from crossgate.core.model.address import Address, Addresses, Family, Pattern
 from crossgate.core.model.claim import Moment, Only, Promise
 from crossgate.core.model.condition import Limit, State, exceeded
 from crossgate.core.model.errors import Place, PlanError, placeless, unknown
+from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.finding import Acceptance
 from crossgate.core.model.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment, SharedGateway
 from crossgate.core.model.packet import MOST_PORT
@@ -76,7 +77,10 @@ class Plan:
     services: dict[str, NamedService] = field(default_factory=dict)
     windows: dict[str, Window] = field(default_factory=dict)
     lists: dict[str, AccessList] = field(default_factory=dict)
+    frame_lists: dict[str, EthernetList] = field(default_factory=dict)
     placements: list[Placement] = field(default_factory=list)
+    frame_placements: list[Placement] = field(default_factory=list)
+    """Where ethernet lists stand."""
     expectations: list[Promise] = field(default_factory=list)
     acceptances: list[Acceptance] = field(default_factory=list)
     down: frozenset[Point] = frozenset()
@@ -92,32 +96,68 @@ class Plan:
             for point in self.points_of(placement.point, access_list.family)
         }
 
-    def points_of(self, point: Point, family: Family) -> tuple[Point, ...]:
+    def points_of(self, point: Point, family: Family | None) -> tuple[Point, ...]:
         """Return the places that a list of a family stands at by being placed on a point: itself, and for a group its hosts.
 
-        A host is one of a group's where all its addresses of the family lie in the group, and it has some.
+        A host is one of a group's where all its addresses of the family (None for both: a list of frames) lie in the group, and
+        it has some.
         """
         if point.kind is not PointKind.GROUP:
             return (point,)
-        members = self.groups[point.owner].members.get(family)
-        own = ((host.point, [each for each in host.addresses if each.family is family]) for host in self.hosts.values())
-        return tuple(
-            at for at, addresses in own if addresses and members is not None and all(members.contains(each.value) for each in addresses)
-        )
+        members = self.groups[point.owner].members
 
-    def places_of(self, access_list: AccessList) -> dict[tuple[Point, Direction], None]:
+        def inside(address: Address) -> bool:
+            own = members.get(address.family)
+            return own is not None and own.contains(address.value)
+
+        found = ((host.point, [each for each in host.addresses if family in (None, each.family)]) for host in self.hosts.values())
+        return tuple(at for at, addresses in found if addresses and all(map(inside, addresses)))
+
+    def hosts_at(self, placement: Placement) -> tuple[Point, ...]:
+        """Return the places of the hosts that a list placed on a host or a group follows."""
+        own = self.lists.get(placement.access_list)
+        points = self.points_of(placement.point, None if own is None else own.family)
+        return tuple(each for each in points if each.kind is PointKind.HOST)
+
+    def places_of(self, access_list: AnyList[Any]) -> dict[tuple[Point, Direction], None]:
         """Return the places where a list stands, in the order of the plan; for a group its hosts."""
+        family = access_list.family if isinstance(access_list, AccessList) else None
         return {
             (point, each.direction): None
-            for each in self.placements
+            for each in (self.frame_placements if family is None else self.placements)
             if each.access_list == access_list.name
-            for point in self.points_of(each.point, access_list.family)
+            for point in self.points_of(each.point, family)
         }
+
+    @property
+    def every_list(self) -> dict[str, AnyList[Any]]:
+        """The lists for packets, then those for frames."""
+        return {**self.lists, **self.frame_lists}
+
+    @property
+    def every_placement(self) -> list[Placement]:
+        """Where lists of either sort stand, in the order of the plan's files and lines."""
+        return sorted((*self.placements, *self.frame_placements), key=lambda each: (self.files.index(each.place.file), each.place.line))
+
+    @cached_property
+    def framed(self) -> dict[tuple[Point, Direction], EthernetList]:
+        """The ethernet list at each point and direction; one placed on a group stands at each of its hosts."""
+        return {
+            (point, each.direction): self.frame_lists[each.access_list]
+            for each in self.frame_placements
+            for point in self.points_of(each.point, None)
+        }
+
+    @cached_property
+    def says_of_frames(self) -> dict[tuple[Point, Direction], object]:
+        """What the ethernet list at each place does with each frame."""
+        return {place: own.says for place, own in self.framed.items()}
 
     @cached_property
     def followed(self) -> frozenset[str]:
         """The names of the hosts that lists follow."""
-        return frozenset(point.owner for point, _, _ in self.placed if point.kind is PointKind.HOST)
+        points = {*(point for point, _, _ in self.placed), *(point for point, _ in self.framed)}
+        return frozenset(point.owner for point in points if point.kind is PointKind.HOST)
 
     @cached_property
     def interface_of(self) -> dict[Address, Interface]:
@@ -208,7 +248,7 @@ class Plan:
         """The limits that entries of the plan's lists have."""
         return frozenset(limit for each in self.lists.values() for limit in each.limits)
 
-    def states(self, lists: Iterable[AccessList], at: Moment | None = None, flooding: bool | None = None) -> dict[State, datetime | None]:
+    def states(self, lists: Iterable[AnyList[Any]], at: Moment | None = None, flooding: bool | None = None) -> dict[State, datetime | None]:
         """Return every state that the conditions of some lists can be in, each with a moment at which it is; None where no window matters.
 
         With `at` only that time counts. With `flooding` every limit is exceeded; without, none is; where it is None, see `exceeded`.
@@ -247,22 +287,32 @@ class Plan:
         """The expectations that say what alone is permitted."""
         return [each for each in self.expectations if isinstance(each, Only)]
 
-    def lists_on(self, word: str) -> list[AccessList]:
+    def lists_on(self, word: str) -> list[AnyList[Any]]:
         """Return the lists that stand at a device (anywhere on it), at a point, a subnet, a host or a group. Raises `UnknownName`."""
         if not (word in self.devices or word in self.segments or word in self.hosts or word in self.groups or " " in word):
             self.point(word)
-        stands = {place: None for placement in self.placements for place in self._at(placement) if word in (str(place[0]), place[0].owner)}
-        return [self.lists[name] for _, name in stands]
+        stands = {
+            place: None for placement in self.every_placement for place in self._at(placement) if word in (str(place[0]), place[0].owner)
+        }
+        return [self.every_list[name] for _, name in stands]
 
     def _at(self, placement: Placement) -> Iterator[tuple[Point, str]]:
-        points = self.points_of(placement.point, self.lists[placement.access_list].family)
-        return ((point, placement.access_list) for point in dict.fromkeys((placement.point, *points)))
+        return ((point, placement.access_list) for point in dict.fromkeys((placement.point, *self.hosts_at(placement))))
 
     def access_list(self, name: str) -> AccessList:
+        """Find a list for packets by its number or name. Raises `UnknownName`, `PlanError` for one for frames."""
+        found = self.any_list(name)
+        if not isinstance(found, AccessList):
+            raise PlanError(f"{name} is an ethernet list, and this is about lists for packets")
+        return found
+
+    def any_list(self, name: str) -> AnyList[Any]:
         """Find a list by its number or name. Raises `UnknownName`."""
-        if name not in self.lists:
-            raise UnknownName(unknown("list", name, list(self.lists)))
-        return self.lists[name]
+        if name in self.lists:
+            return self.lists[name]
+        if name in self.frame_lists:
+            return self.frame_lists[name]
+        raise UnknownName(unknown("list", name, list(self.every_list)))
 
     def service(self, text: str, family: Family) -> Service:
         """Read a service token as lists of `family` would. Raises `ServiceError`."""

@@ -131,7 +131,7 @@ def at_address(network: Forwarding, address: Address) -> Endpoint:
 
 def _at_host(plan: Plan, host: Host, address: Address) -> Endpoint:
     follows = host.point if host.name in plan.followed else None
-    return Endpoint(host.name, address, host.on, host.at, host.gateways, follows=follows)
+    return Endpoint(host.name, address, host.on, host.at, host.gateways, follows=follows, mac=host.mac if plan.framed else None)
 
 
 def pairs(network: Forwarding, source: str, destination: str) -> list[tuple[Endpoint, Endpoint]]:

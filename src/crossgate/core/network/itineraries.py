@@ -28,8 +28,8 @@ from crossgate.core.network.nodes import End, Nodes, Outcome
 from crossgate.core.network.routing import Crossing, Endpoint, Forwarding, Move, Path
 from crossgate.core.sets.effort import TooManyPieces
 
-Token = tuple[Point, Direction] | str
-"""A place with a list, crossed in a direction; or the name of a stateful device that is passed."""
+Token = Crossing | str
+"""A place with a list, crossed in a direction by packets or by frames; or the name of a stateful device that is passed."""
 
 
 class Sequence(NamedTuple):
@@ -78,7 +78,7 @@ class Itineraries:
         listed = {point.device for point, _, listed_family in plan.placed if listed_family is family}
         self._stateful = {name for name, device in plan.devices.items() if device.stateful and name in listed}
         placed = {(point, direction) for point, direction, listed_family in plan.placed if listed_family is family}
-        self._placed = placed if places is None else {*places}
+        self._placed = {Crossing(*each) for each in (placed if places is None else places)}
         self.nodes: Nodes = Nodes() if beside is None else beside.nodes
         self.names = list(plan.devices)
         self._between: Edges | None = None
@@ -104,7 +104,7 @@ class Itineraries:
         if self._stateful:
             passed = {crossing.point.device for crossing in move.crossings} | {move.device}
             found += [self._token(name) for name in sorted(self._stateful & passed)]
-        found += [self._token((each.point, each.direction)) for each in move.crossings if each in self._placed]
+        found += [self._token(each) for each in move.crossings if each.rulings is not None or each in self._placed]
         return tuple(found)
 
     def _token(self, token: Token) -> int:
@@ -130,10 +130,13 @@ class Itineraries:
         if target is not None and not told and (target.outside or not outward):
             # The way depends on nothing but where the segment is, and on which of its devices has the address.
             exits = self._exits(target.name, value)
+            if destination in network.plan.gateway_at:
+                exits = frozenset((name, sum(move.ends for move in network.moves(name, destination))) for name, _ in exits)
             return _Near(exits, owner.device if owner and len(exits) > 1 else None)
         blocks = () if target is None else tuple(each for each in target.prefixes if each.family is self.family and each.contains(value))
         name = None if target is None else target.name
-        return name, blocks, owner.point if owner else None, network.scope(destination), routes, outward
+        shared = destination if destination in network.plan.gateway_at else None  # it has an end for each device that answers
+        return name, blocks, owner.point if owner else shared, network.scope(destination), routes, outward
 
     def by_hops(self, destination: Address) -> bool:
         """Whether nothing but fewest hops says where packets to a destination go, until a device on its segment has them."""
@@ -167,7 +170,7 @@ class Itineraries:
             for device, name in enumerate(self.names):
                 for hop in self.network.links(name, self.family):
                     neighbour = number[hop.neighbour.device]
-                    move = self.network.across(hop.interface, hop.neighbour)
+                    move = self.network.across(hop.interface, hop.neighbour, self.family)
                     into[neighbour].append(Edge(self.block(move), device, move.ends))
                     # What a device sends itself is not asked at the interface that it leaves by.
                     own[device].append(Edge(self.block(move._replace(crossings=move.crossings[1:])), neighbour, move.ends))
@@ -284,7 +287,7 @@ class Itineraries:
         """Return what a packet meets behind the last device of its way: the device itself, or the way to the machine."""
         owner = self.network.owner(destination)
         if owner is not None and owner.device == device:
-            itself = self.network.plan.devices[device].itself, Direction.INBOUND
+            itself = Crossing(self.network.plan.devices[device].itself, Direction.INBOUND)
             return {self.nodes.prepend((self._token(itself),) * (itself in self._placed), self.nodes.ending(Outcome.ARRIVED))}
         return {
             self.nodes.prepend(self.block(move), self.nodes.ending(Outcome.LOST if move.reason else Outcome.ARRIVED))
@@ -304,7 +307,7 @@ class Itineraries:
 
     def bit(self, place: tuple[Point, Direction]) -> int:
         """Return the bit of a place with a list, for `met`."""
-        return 1 << self._token(place)
+        return 1 << self._token(Crossing(*place))
 
     def token_at(self, number: int) -> Token:
         """Return the token that has a number."""
@@ -353,7 +356,7 @@ class Itineraries:
 
     def _passage(self, sequence: Sequence) -> Passage:
         tokens = [self.token_at(each) for each in sequence.tokens]
-        places = tuple(Crossing(*each) for each in tokens if not isinstance(each, str))
+        places = tuple(each for each in tokens if not isinstance(each, str))
         return Passage(places, frozenset(each for each in tokens if isinstance(each, str)), sequence.end is Outcome.ARRIVED)
 
     def crossings(self, origin: Endpoint, destination: Address) -> dict[Crossing, None]:
@@ -469,7 +472,8 @@ class Network(Forwarding):
     def like(self, other: Network) -> bool:
         """Whether packets go the same ways and meet the same places with lists as in another plan, whatever lists these are."""
         own, its = self.plan, other.plan
-        return self.same_addresses(other) and own.down == its.down and own.placed.keys() == its.placed.keys()
+        same = own.down == its.down and own.placed.keys() == its.placed.keys() and own.says_of_frames == its.says_of_frames
+        return self.same_addresses(other) and same
 
     def same_addresses(self, other: Network) -> bool:
         """Whether machines, those that lists follow, devices and links are those of another plan, whatever else is placed or down."""

@@ -15,6 +15,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from crossgate.core.model.ethernet import group_mac
 from crossgate.core.network.columns import Edge
 from crossgate.core.network.itineraries import Itineraries
 from crossgate.core.network.nodes import Outcome
@@ -196,13 +197,14 @@ class Matrix:
 
     def _unrouted(self, found: Numbers, origin: Endpoint) -> Numbers:
         """Return a row with what is sent to addresses that nothing is routed to and that are in no subnet: all fare alike."""
-        told: dict[bool, int] = {}
+        told: dict[tuple[bool, int | None], int] = {}
         for column in self._nowhere:
             address = self.ends[column].address
             on_link = self._network.unanswered(origin, address)
-            if on_link not in told:
-                told[on_link] = self.itineraries.node(origin, address)
-            found[column] = told[on_link]
+            key = on_link, group_mac(address) if self._network.plan.framed else None
+            if key not in told:
+                told[key] = self.itineraries.node(origin, address)
+            found[column] = told[key]
         return found
 
     def meeting(self, tokens: int, arriving: bool = False) -> Iterator[tuple[int, NDArray[np.bool_]]]:

@@ -14,12 +14,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Sequence
 from functools import cache
 from typing import NamedTuple
 
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.network import Device, Direction, Host, Interface, Point, PointKind
+from crossgate.core.model.ethernet import CARRIES, VRRP_MACS, Frame, Ruling, as_packet_list, group_mac
+from crossgate.core.model.network import Device, Direction, Interface, Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import Scope, scope_of
 from crossgate.core.network.layer2 import Wire
@@ -29,10 +31,19 @@ FAR = 1_000_000
 
 
 class Crossing(NamedTuple):
-    """A packet passing a place in one direction."""
+    """A packet passing a place in one direction, or the frame that carries it.
+
+    For a frame at a place with an ethernet list, `rulings` are the lines of that which may decide it; None for the packet.
+    """
 
     point: Point
     direction: Direction
+    rulings: tuple[Ruling, ...] | None = None
+
+    @property
+    def place(self) -> tuple[Point, Direction]:
+        """Where and which way, whatever passes."""
+        return self.point, self.direction
 
 
 class Endpoint(NamedTuple):
@@ -40,7 +51,8 @@ class Endpoint(NamedTuple):
 
     `segment` is the subnet or outside it is on, `at` its switch port, `gateways` the gateways it is told to use. For a
     device, `device` is its name and `segment` that of the interface with the address; `others` are those that answer for a
-    shared gateway's address as well. `follows` is the host's own place, where lists follow it.
+    shared gateway's address as well. `follows` is the host's own place, where lists follow it; `mac` its hardware address, where
+    the plan has ethernet lists.
     """
 
     name: str
@@ -51,11 +63,12 @@ class Endpoint(NamedTuple):
     device: str | None = None
     follows: Point | None = None
     others: tuple[str, ...] = ()
+    mac: int | None = None
 
     @property
     def sender(self) -> tuple[object, ...]:
         """All of it that says which way its packets go, and what they meet."""
-        return self.device, self.segment, self.at, self.gateways, self.follows, self.others
+        return self.device, self.segment, self.at, self.gateways, self.follows, self.others, self.mac
 
 
 class Path(NamedTuple):
@@ -118,6 +131,7 @@ class Forwarding:
                 for family in Family if not plan.is_down(interface) else ():
                     if interface.in_family(family):
                         self.on_segment.setdefault((interface.on, family), []).append(interface)
+        self._framed: dict[tuple[str, tuple[Ruling, ...], Family], AccessList] = {}
         self._shared: dict[tuple[str, Family], list[Address]] = {}
         for address, gateway in plan.gateway_at.items():
             self._shared.setdefault((gateway.on, address.family), []).append(address)
@@ -128,9 +142,19 @@ class Forwarding:
         self._prefixes: dict[tuple[str, Family], dict[int, dict[int, list[Interface]]]] = {}
         self._links: dict[tuple[str, Family], list[Link]] = {}
         self._scopes: dict[Address, Scope | None] = {}
-        self._across: dict[tuple[Point, Point], Move] = {}
+        self._across: dict[tuple[Point, Point, Family], Move] = {}
         self._near: dict[tuple[str, Family], list[str]] = {}
         self._paths: dict[tuple[object, Address], Path] = {}
+
+    def list_at(self, crossing: Crossing, family: Family) -> AccessList | None:
+        """Return the list that is asked about packets of a family at a crossing; an ethernet list as what it is for these."""
+        if crossing.rulings is None:
+            return self.plan.placed.get((crossing.point, crossing.direction, family))
+        own = self.plan.framed[crossing.place]
+        key = (own.name, crossing.rulings, family)
+        if key not in self._framed:
+            self._framed[key] = as_packet_list(own, crossing.rulings, family)
+        return self._framed[key]
 
     def path(self, origin: Endpoint, destination: Address) -> Path:
         """Return the way from `origin` to an address; of equal ones the first by device name."""
@@ -194,11 +218,11 @@ class Forwarding:
         if scope is Scope.LINK:
             link = self._link(origin, destination)
             if link is not None:
-                return start._replace(on_link=True), self._to_all(origin, link, destination.family)
+                return start._replace(on_link=True), self._to_all(origin, link, destination)
         if origin.device is not None:
             return start, self.moves(origin.device, destination, own=True)
         if target is segment:
-            return start, self._deliver(self._from_host(origin), segment.name, origin.at, destination)
+            return start, self._deliver((), segment.name, origin.at, destination, origin)
         gateways = self._gateways(origin, destination)
         if not gateways and self.told_gateways(origin, destination.family) is not None:
             return start, [_lost(f"{origin.name}'s {'own ' * bool(origin.gateways)}gateway is down")]
@@ -231,7 +255,7 @@ class Forwarding:
                 crossings = self._leaving(interface)
                 found += self._deliver(crossings[1:] if own else crossings, interface.on, interface, destination)
             else:
-                move = self.across(interface, neighbour)
+                move = self.across(interface, neighbour, destination.family)
                 found.append(self._ended(move._replace(crossings=move.crossings[1:]) if own else move, neighbour, destination))
         return found
 
@@ -241,17 +265,40 @@ class Forwarding:
         subnet = Crossing(Point(PointKind.SUBNET, interface.on), Direction.INBOUND)
         return (out,) if self.plan.segments[interface.on].outside else (out, subnet)
 
-    def across(self, interface: Interface, neighbour: Interface) -> Move:
+    def across(self, interface: Interface, neighbour: Interface, family: Family) -> Move:
         """Return the move from one device's interface to another's on its subnet, for packets that go on; it ends where no cable leads."""
-        key = (interface.point, neighbour.point)
+        key = (interface.point, neighbour.point, family)
         if key not in self._across:
             leaving, ports = self._leaving(interface), self.wire.between(interface, neighbour)
             if ports is None:
                 self._across[key] = Move(leaving, None, True, f"{self._no_cable} leads from {interface.point} to {neighbour.point}")
             else:
                 inward = Crossing(neighbour.point, Direction.INBOUND)
-                self._across[key] = Move((*leaving, *_crossings(ports), inward), neighbour.device, False)
+                frame = Frame(interface.mac, neighbour.mac)
+                self._across[key] = Move((*leaving, *self._crossed(ports, frame, family), inward), neighbour.device, False)
         return self._across[key]
+
+    def _crossed(self, ports: Sequence[tuple[Point, Direction]], frame: Frame, family: Family) -> tuple[Crossing, ...]:
+        """Return the crossings of a frame that carries a packet of a family, at a place with an ethernet list the frame's before the packet's."""
+        if not self.plan.framed:
+            return tuple(Crossing(point, direction) for point, direction in ports)
+        found = []
+        for point, direction in ports:
+            own = self.plan.framed.get((point, direction))
+            if own is not None:
+                found.append(Crossing(point, direction, own.rulings(frame, CARRIES[family])))
+            found.append(Crossing(point, direction))
+        return tuple(found)
+
+    def _virtual(self, origin: Endpoint, gateway: Interface) -> int | None:
+        """Return the hardware address that a machine sends to for a gateway: a shared one's own where that is known (RFC 9568 section 7.3)."""
+        family = origin.address.family
+        told = [address for address in origin.gateways if address.family is family] or self._shared.get((origin.segment, family), [])
+        for address in told:
+            shared = self.plan.gateway_at.get(address)
+            if shared is not None and gateway.point in shared.by:
+                return None if shared.vrid is None else VRRP_MACS[family] | shared.vrid
+        return gateway.mac
 
     def toward(self, origin: Endpoint, gateway: Interface) -> Move:
         """Return the move from a machine to a gateway, for packets that go on; it ends where no cable leads."""
@@ -260,19 +307,20 @@ class Forwarding:
             return _lost(f"{self._no_cable} leads from {origin.at} to {gateway.point}")
         outside = self.plan.segments[origin.segment].outside
         leaving = () if outside else (Crossing(Point(PointKind.SUBNET, origin.segment), Direction.OUTBOUND),)
-        crossings = (*self._from_host(origin), *_crossings(ports), *leaving, Crossing(gateway.point, Direction.INBOUND))
+        frame = Frame(origin.mac, self._virtual(origin, gateway))
+        crossed = self._crossed(ports, frame, origin.address.family)
+        crossings = (*self._from_host(origin, frame), *crossed, *leaving, Crossing(gateway.point, Direction.INBOUND))
         return Move(crossings, gateway.device, False)
 
-    def _from_host(self, origin: Endpoint) -> tuple[Crossing, ...]:
-        """Return the place where lists follow a sender, if one of its family is asked there about what it sends."""
-        if origin.follows is None or (origin.follows, Direction.INBOUND, origin.address.family) not in self.plan.placed:
-            return ()
-        return (Crossing(origin.follows, Direction.INBOUND),)
+    def _from_host(self, origin: Endpoint, frame: Frame) -> tuple[Crossing, ...]:
+        """Return the place where lists follow a sender, if one is asked there about what it sends."""
+        return () if origin.follows is None else self._followed(origin.follows, Direction.INBOUND, frame, origin.address.family)
 
-    def _to_host(self, host: Host, family: Family) -> tuple[Crossing, ...]:
-        """Return the place where lists follow a receiver, if one of the family is asked there about what is sent to it."""
-        asked = (host.point, Direction.OUTBOUND, family) in self.plan.placed
-        return (Crossing(host.point, Direction.OUTBOUND),) * asked
+    def _followed(self, point: Point, direction: Direction, frame: Frame, family: Family) -> tuple[Crossing, ...]:
+        """Return the crossings of a host's own place, of those that a list is asked at."""
+        every = self._crossed([(point, direction)], frame, family)
+        asked = (point, direction, family) in self.plan.placed
+        return tuple(each for each in every if asked or each.rulings is not None)
 
     def _ended(self, move: Move, interface: Interface, destination: Address) -> Move:
         """Return a move into a device by an interface as the end for its own addresses and for what stays on its link."""
@@ -308,19 +356,22 @@ class Forwarding:
         near = {origin.segment} if device is None else {interface.on for interface in device.interfaces.values()}
         return target.name if target.name in near else None
 
-    def _to_all(self, origin: Endpoint, segment: str, family: Family) -> list[Move]:
+    def _to_all(self, origin: Endpoint, segment: str, destination: Address) -> list[Move]:
         """Return the moves of a packet to each device on a link; where there is none, to the link itself."""
         attached: Interface | Point | None = origin.at
         if origin.device is not None:
             attached = next(each for each in self.plan.devices[origin.device].interfaces.values() if each.on == segment)
-        moves, lead = [], self._from_host(origin)
-        for interface in self.on_segment.get((segment, family), []):
+        moves, sent = [], attached.mac if isinstance(attached, Interface) else origin.mac
+        frame = Frame(sent, group_mac(destination))
+        lead = self._from_host(origin, frame)
+        for interface in self.on_segment.get((segment, destination.family), []):
             ports = None if interface.device == origin.device else self.wire.between(attached, interface)
             if ports is not None:
                 itself = self.plan.devices[interface.device].itself
                 inward = (Crossing(interface.point, Direction.INBOUND), Crossing(itself, Direction.INBOUND))
-                moves.append(Move((*lead, *_crossings(ports), *inward), interface.device, True))
-        return moves or [Move((*lead, *_crossings(self.wire.between(attached, None) or [])), None, True)]
+                moves.append(Move((*lead, *self._crossed(ports, frame, destination.family), *inward), interface.device, True))
+        last = self._crossed(self.wire.between(attached, None) or [], frame, destination.family)
+        return moves or [Move((*lead, *last), None, True)]
 
     def told_gateways(self, origin: Endpoint, family: Family) -> list[Interface] | None:
         """Return the interfaces, but those that are down, that a machine is told to hand packets to; None where it is told nothing.
@@ -363,36 +414,61 @@ class Forwarding:
         return [interface for interface in near if costs.get(interface.device, FAR) == best]
 
     def _deliver(
-        self, crossings: tuple[Crossing, ...], segment: str, attached: Interface | Point | None, destination: Address
+        self,
+        crossings: tuple[Crossing, ...],
+        segment: str,
+        attached: Interface | Point | None,
+        destination: Address,
+        sender: Endpoint | None = None,
     ) -> list[Move]:
         """Return the move to the machine on this segment that has the destination, or to nobody's address there.
 
-        To a shared gateway there is one for each device that answers, but for the one that sends it on.
+        To a shared gateway there is one for each device that answers, but for the one that sends it on. It comes from the
+        interface `attached`, or from a machine, the `sender`.
         """
         gateway = self.plan.gateway_at.get(destination)
         if gateway is None or gateway.on != segment:
-            return [self._delivered(crossings, segment, attached, destination)]
+            return [self._delivered(crossings, segment, attached, destination, sender)]
         near = attached.device if isinstance(attached, Interface) else None
         answering = self.answering(destination)
         if not answering:
             return [Move(crossings, None, True, f"every device that answers for {destination} is down")]
-        return [self._to_gateway(crossings, attached, each) for each in answering if each.device != near]
+        mac = None if gateway.vrid is None else VRRP_MACS[destination.family] | gateway.vrid
+        frame = Frame(attached.mac if isinstance(attached, Interface) else sender.mac if sender else None, mac)
+        lead = (*crossings, *self._from_host(sender, frame)) if sender else crossings
+        return [self._to_gateway(lead, attached, each, frame, destination.family) for each in answering if each.device != near]
 
-    def _to_gateway(self, crossings: tuple[Crossing, ...], attached: Interface | Point | None, gateway: Interface) -> Move:
+    def _to_gateway(
+        self, crossings: tuple[Crossing, ...], attached: Interface | Point | None, gateway: Interface, frame: Frame, family: Family
+    ) -> Move:
         """Return the move to a device that answers for a shared address."""
         ports = self.wire.between(attached, gateway)
         if ports is None:
             return Move(crossings, None, True, f"{self._no_cable} leads to {gateway.point}")
         itself = Crossing(self.plan.devices[gateway.device].itself, Direction.INBOUND)
-        return Move((*crossings, *_crossings(ports), Crossing(gateway.point, Direction.INBOUND), itself), gateway.device, True)
+        crossed = self._crossed(ports, frame, family)
+        return Move((*crossings, *crossed, Crossing(gateway.point, Direction.INBOUND), itself), gateway.device, True)
 
-    def _delivered(self, crossings: tuple[Crossing, ...], segment: str, attached: Interface | Point | None, destination: Address) -> Move:
+    def _delivered(
+        self,
+        crossings: tuple[Crossing, ...],
+        segment: str,
+        attached: Interface | Point | None,
+        destination: Address,
+        sender: Endpoint | None,
+    ) -> Move:
         owner = self.plan.interface_of.get(destination)
         if owner is not None and self.plan.is_down(owner):
             return Move(crossings, None, True, f"{owner.point} is down")
         host = self.plan.host_of.get(destination)
         target = self._segment_of(destination)
         here = owner is not None and owner.on == segment
+        receiver = owner if here else host if host is not None and host.on == segment else None
+        frame = Frame(
+            attached.mac if isinstance(attached, Interface) else sender.mac if sender else None, None if receiver is None else receiver.mac
+        )
+        if sender is not None:
+            crossings = (*crossings, *self._from_host(sender, frame))
         ports = self.wire.between(attached, owner if here else host.at if host and host.on == segment else None)
         if ports is None:
             end = owner.point if owner else host.name if host else destination
@@ -401,12 +477,15 @@ class Forwarding:
             )
         if owner is not None and here:
             inward = Crossing(owner.point, Direction.INBOUND)
-            return self._ended(Move((*crossings, *_crossings(ports), inward), owner.device, False), owner, destination)
+            crossed = self._crossed(ports, frame, destination.family)
+            return self._ended(Move((*crossings, *crossed, inward), owner.device, False), owner, destination)
         if target is not None and target.name != segment:
             reason = f"it goes out to {segment}, but {host.name if host else destination} is in {target.name}"
             return Move(crossings, None, True, reason)
-        last = self._to_host(host, destination.family) if host is not None and host.on == segment else ()
-        return Move((*crossings, *_crossings(ports), *last), None, True)
+        crossed, last = self._crossed(ports, frame, destination.family), tuple[Crossing, ...]()
+        if host is not None and host.on == segment:
+            last = self._followed(host.point, Direction.OUTBOUND, frame, destination.family)
+        return Move((*crossings, *crossed, *last), None, True)
 
     def _hops(self, device: Device, destination: Address) -> list[_Hop] | str:
         """Return a device's best next hops to an address, by device name, or why it has none."""
@@ -617,10 +696,6 @@ class Forwarding:
 
 def _lost(reason: str) -> Move:
     return Move((), None, True, reason)
-
-
-def _crossings(ports: list[tuple[Point, Direction]]) -> tuple[Crossing, ...]:
-    return tuple(Crossing(point, direction) for point, direction in ports)
 
 
 def _by_device(hop: _Hop) -> tuple[str, str]:

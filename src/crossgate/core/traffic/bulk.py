@@ -122,17 +122,16 @@ class BulkTracer:
         """Make it; with `entered` every conversation comes in there, whatever its source address."""
         self.network = network
         self.entered = entered
-        self.lists: list[AccessList] = list(network.plan.lists.values())
-        self._number = {each.name: number for number, each in enumerate(self.lists)}
+        self.lists: list[AccessList] = []
+        """The plan's lists for packets, then what those for frames are for the packets in some."""
+        self._number: dict[AccessList, int] = {}
         self.hits: list[Hits] = []
-        self.forget_hits()
-        self._permits = [np.array([Decider(each, entry).permits for entry in (*each.entries, None)]) for each in self.lists]
-        self._flagged = [any(entry.qualifiers.flags for entry in each.entries) for each in self.lists]
-        self._limits = [
-            {index: entry.limit for index, entry in enumerate(each.entries) if entry.limit is not None and not entry.off}
-            for each in self.lists
-        ]
+        self._permits: list[Marks] = []
+        self._flagged: list[bool] = []
+        self._limits: list[dict[int, Limit]] = []
         """The limits of each list, by the index of their entry."""
+        for each in network.plan.lists.values():
+            self._numbered(each)
         self._families: dict[Family, _Ends] = {}
         self._places: list[_Place] = []
         self._place_numbers: dict[tuple[Crossing, int], int] = {}
@@ -141,9 +140,17 @@ class BulkTracer:
         self._lanes: _Lanes | None = None
         self._matches: dict[tuple[int, State], FirstMatch] = {}
 
+    def _take_in(self, own: AccessList) -> None:
+        self.lists.append(own)
+        self.hits.append(_no_hits(own))
+        self._permits.append(np.array([Decider(own, entry).permits for entry in (*own.entries, None)]))
+        self._flagged.append(any(entry.qualifiers.flags for entry in own.entries))
+        limits = enumerate(own.entries)
+        self._limits.append({index: entry.limit for index, entry in limits if entry.limit is not None and not entry.off})
+
     def forget_hits(self) -> None:
         """Count what lines decide from nothing; what was counted stays with whom it was given to."""
-        self.hits = [Hits(*(np.zeros(len(each.entries) + 1, np.int64) for _ in range(2))) for each in self.lists]
+        self.hits = [_no_hits(each) for each in self.lists]
 
     def place(self, number: int) -> Crossing:
         """Return the crossing that has a number in `Fates`."""
@@ -275,8 +282,7 @@ class BulkTracer:
         """Return the number of the lane that a way is; `strays` where its replies go to another machine than the sender."""
         stateful = way.there.stateful
         there, back = self._crossings(way.there, family), self._crossings(way.back, family)
-        later = tuple(each for each in there if self.place(each).point.device not in stateful)
-        answers = tuple(each for each in back if self.place(each).point.device not in stateful)
+        later, answers = (tuple(each for each in several if self._is_asked(self.place(each), stateful)) for several in (there, back))
         lane = _Lane((there, answers, later), (way.there.arrived, way.back.arrived, way.there.arrived), way.unanswered, strays)
         number = self._lane_numbers.setdefault(lane, len(self._lane_numbers))
         if number == len(self._every_lane):
@@ -285,8 +291,20 @@ class BulkTracer:
         return number
 
     def _crossings(self, passage: Passage, family: Family) -> tuple[int, ...]:
-        placed = self.network.plan.placed
-        return tuple(self._crossing(each, self._number[placed[(*each, family)].name]) for each in passage.crossings)
+        lists = ((each, self.network.list_at(each, family)) for each in passage.crossings)
+        return tuple(self._crossing(each, self._numbered(own)) for each, own in lists if own is not None)
+
+    def _numbered(self, own: AccessList) -> int:
+        """Return the number of a list; one of frames is taken in as what it is for the packets in them."""
+        if own not in self._number:
+            self._number[own] = len(self.lists)
+            self._take_in(own)
+        return self._number[own]
+
+    @staticmethod
+    def _is_asked(crossing: Crossing, stateful: frozenset[str]) -> bool:
+        """Whether a list is asked of what a conversation goes on with, where stateful devices have let it by."""
+        return crossing.rulings is not None or crossing.point.device not in stateful
 
     def _crossing(self, crossing: Crossing, number: int) -> int:
         found = self._place_numbers.setdefault((crossing, number), len(self._places))
@@ -308,6 +326,10 @@ class BulkTracer:
             marks = (np.array([getattr(each, name) for each in every], np.bool_) for name in ("unanswered", "strays"))
             self._lanes = _Lanes((crossings[0], crossings[1], crossings[2]), arrives, *marks)
         return self._lanes
+
+
+def _no_hits(own: AccessList) -> Hits:
+    return Hits(*(np.zeros(len(own.entries) + 1, np.int64) for _ in range(2)))
 
 
 class _Pair(NamedTuple):

@@ -165,12 +165,12 @@ class Flows:
     def _lists_asked(self, way: Way, leg: Leg, family: Family) -> list[PlacedList]:
         passed = frozenset() if leg in (Leg.SYN, Leg.REQUEST) else way.there.stateful
         every = placed_on(self.network, way.back if leg.returns else way.there, family)
-        return [each for each in every if each.crossing.point.device not in passed]
+        return [each for each in every if each.crossing.rulings is not None or each.crossing.point.device not in passed]
 
 
 def placed_on(network: Network, passage: Passage, family: Family) -> list[PlacedList]:
     """Return the crossings of a passage, with the lists of the family that stand there."""
-    return [PlacedList(each, network.plan.placed[(each.point, each.direction, family)]) for each in passage.crossings]
+    return [PlacedList(each, own) for each in passage.crossings if (own := network.list_at(each, family)) is not None]
 
 
 def flows(

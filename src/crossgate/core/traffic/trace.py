@@ -120,7 +120,7 @@ class Tracer:
     def __init__(self, network: Network, state: State = frozenset()) -> None:
         self.network = network
         self.state = state
-        self._indexes: dict[str, ListIndex] = {}
+        self._indexes: dict[AccessList, ListIndex] = {}
 
     def trace(self, conversation: Conversation) -> Trace:
         """Trace a conversation along the first of the equally good paths, and see whether it fares alike on the others.
@@ -156,12 +156,14 @@ class Tracer:
         return first if agreed else first._replace(agreed=False)
 
     def _fate(self, packets: Iterable[tuple[Leg, Packet]], way: Way) -> Fate:
-        placed, passed = self.network.plan.placed, frozenset[str]()
+        passed = frozenset[str]()
         for number, (leg, packet) in enumerate(packets):
             passage = way.back if leg.returns else way.there
-            for point, direction in passage.crossings:
-                if point.device not in passed:
-                    decider = self._index(placed[(point, direction, packet.family)]).decide(packet)
+            for crossing in passage.crossings:
+                if crossing.rulings is not None or crossing.point.device not in passed:
+                    access_list = self.network.list_at(crossing, packet.family)
+                    assert access_list is not None
+                    decider = self._index(access_list).decide(packet)
                     if not decider.permits:
                         return Fate(Verdict.HALF_OPEN if number else Verdict.DENIED, decider)
             if not passage.arrived:
@@ -188,10 +190,9 @@ class Tracer:
 
     def _leg(self, leg: Leg, packet: Packet, path: Path, passed: set[str]) -> LegTrace:
         """Take one leg along its path; `passed` are the devices that have let an earlier leg by."""
-        placed, family = self.network.plan.placed, packet.family
         asked = []
         for crossing in path.crossings:
-            access_list = placed.get((crossing.point, crossing.direction, family))
+            access_list = self.network.list_at(crossing, packet.family)
             if access_list is None:
                 asked.append(Asked(crossing, None, None))
                 continue
@@ -207,13 +208,13 @@ class Tracer:
         return LegTrace(leg, packet, path, tuple(asked), Outcome.ARRIVED if path.arrived else Outcome.UNROUTABLE)
 
     def _remembers(self, crossing: Crossing, passed: set[str]) -> bool:
-        device = crossing.point.device
+        device = crossing.point.device if crossing.rulings is None else None
         return device is not None and device in passed and self.network.plan.devices[device].stateful
 
     def _index(self, access_list: AccessList) -> ListIndex:
-        if access_list.name not in self._indexes:
-            self._indexes[access_list.name] = ListIndex(access_list, self.state)
-        return self._indexes[access_list.name]
+        if access_list not in self._indexes:
+            self._indexes[access_list] = ListIndex(access_list, self.state)
+        return self._indexes[access_list]
 
 
 def path_devices(path: Path) -> set[str]:

@@ -53,12 +53,18 @@ def needs(plan: Plan, expectation: Expectation, trace: Trace) -> list[Need]:
     """Return the entries of which one would make a claim hold that a traced conversation breaks: where it is stopped; or in each list
     that it passes, the last one first. None where no entry does."""
     stopped = trace.decided
+    if stopped is not None and stopped.crossing.rulings is not None and expectation.claim is not Claim.DENY:
+        return []  # it is the frame that is stopped, whatever it carries
     if stopped is not None and (expectation.claim is Claim.PERMIT or (expectation.claim is Claim.HALF_OPEN and len(trace.legs) == 1)):
         return [_need(plan, expectation, Action.PERMIT, stopped, trace.legs[-1])]
     if expectation.claim is Claim.PERMIT or trace.verdict in (VERDICTS[expectation.claim], Verdict.UNROUTABLE):
         return []
     leg = _decisive(expectation, trace)
-    return [_need(plan, expectation, Action.DENY, each, leg) for each in reversed(leg.asked) if each.decider is not None]
+    return [
+        _need(plan, expectation, Action.DENY, each, leg)
+        for each in reversed(leg.asked)
+        if each.decider is not None and each.crossing.rulings is None
+    ]
 
 
 def answer_text(plan: Plan, expectation: Expectation, action: Action, leg: LegTrace) -> str:
@@ -77,6 +83,8 @@ def _need(plan: Plan, expectation: Expectation, action: Action, asked: Asked, le
     assert asked.access_list is not None
     assert asked.decider is not None
     access_list, below = asked.access_list, asked.decider.entry
+    assert isinstance(access_list, AccessList)
+    assert below is None or isinstance(below, Entry)
     return Need(access_list, below, free_number(access_list, below), f"{action} {_body(plan, expectation, access_list, leg)}")
 
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
-from crossgate.core.model.accesslist import AccessList, Action, DeciderKey
+from crossgate.core.model.accesslist import AccessList, Action, AnyList, DeciderKey
 from crossgate.core.model.network import Direction, Placement
 from crossgate.core.model.plan import Plan
 
@@ -16,7 +17,7 @@ class Wanted:
     """What is to be written: lists, where they stand, and how."""
 
     plan: Plan
-    lists: Sequence[AccessList]
+    every_list: Sequence[AnyList[Any]]
     places: Sequence[Placement] = ()
     device: str | None = None
     """The device that all of it is for; names of interfaces are its own then."""
@@ -28,6 +29,11 @@ class Wanted:
     """At most so many prefixes for a wildcard."""
     xml: bool = False
     bytes: bool = False
+
+    @property
+    def lists(self) -> list[AccessList]:
+        """Those of the lists that are for packets."""
+        return [each for each in self.every_list if isinstance(each, AccessList)]
 
 
 @dataclass

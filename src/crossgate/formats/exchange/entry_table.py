@@ -8,9 +8,9 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterator, Sequence
-from typing import TypeVar
+from typing import Any, TypeVar
 
-from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, Entry, Kind
+from crossgate.core.model.accesslist import MOST_NUMBER, Action, AnyEntry, AnyList, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
@@ -18,6 +18,7 @@ from crossgate.core.network.entrance import place_named
 from crossgate.formats.exchange.asked import Given, Wanted, Written
 from crossgate.formats.tables import Row, read_table
 from crossgate.language.cells import entry_cells
+from crossgate.language.entries import ETHERNET
 from crossgate.language.importing import Coming, ComingEntry, ComingList, ComingPlace
 
 Choice = TypeVar("Choice")
@@ -29,12 +30,12 @@ COLUMNS = (
 """`line` is an entry's number, `note`, `otherwise` or `place`; `direction` and `where` are those of a place; `limit` is what stands behind `at most`."""
 _NEEDED = ("list", "line", "action")
 _KINDS = {each.value: each for each in Kind}
-_FAMILIES = {each.word: each for each in Family}
+_FAMILIES: dict[str, Family | None] = {**{each.word: each for each in Family}, ETHERNET: None}
 _ACTIONS = {each.value: each for each in Action}
 _DIRECTIONS = {each.value: each for each in Direction}
 
 
-def _cells(entry: Entry, kind: Kind) -> dict[str, str]:
+def _cells(entry: AnyEntry, kind: Kind) -> dict[str, str]:
     """Return an entry's words by column."""
     _, _, action, service, source, destination, rest, _ = entry_cells(entry.text.split(), kind is Kind.STANDARD)
     words = rest.split()
@@ -56,8 +57,8 @@ def _cells(entry: Entry, kind: Kind) -> dict[str, str]:
 def write_csv(wanted: Wanted) -> Written:
     """Write a row for each line of the lists, and one for each place."""
     rows: list[dict[str, str]] = []
-    for each in wanted.lists:
-        own = {"list": each.name, "kind": each.kind.value, "family": each.family.word}
+    for each in wanted.every_list:
+        own = {"list": each.name, "kind": each.kind.value, "family": each.about}
         rows += [own | {"line": "note", "comment": note.text} for note in each.notes]
         rows += [own | {"line": str(entry.number)} | _cells(entry, each.kind) for entry in each.entries]
         rows.append(own | {"line": "otherwise", "action": each.otherwise.action.value})
@@ -72,14 +73,14 @@ def write_csv(wanted: Wanted) -> Written:
 
 def write_markdown(wanted: Wanted) -> Written:
     """Write a table for each list, under its name, with where it stands."""
-    return Written("\n".join(line for each in wanted.lists for line in _section(each, wanted)))
+    return Written("\n".join(line for each in wanted.every_list for line in _section(each, wanted)))
 
 
-def _section(access_list: AccessList, wanted: Wanted) -> Iterator[str]:
+def _section(access_list: AnyList[Any], wanted: Wanted) -> Iterator[str]:
     yield f"## {access_list.name}"
     yield ""
     places = [f"{each.direction} on {each.point}" for each in wanted.places if each.access_list == access_list.name]
-    yield f"{access_list.kind.capitalize()} {access_list.family.label} list, {' and '.join(places) or 'placed nowhere'}."
+    yield f"{access_list.kind.capitalize()} {access_list.label} list, {' and '.join(places) or 'placed nowhere'}."
     yield ""
     for note in access_list.notes:
         yield f"> {_escaped(note.text)}"

@@ -61,7 +61,7 @@ def _device_tree(wanted: Wanted, device: Device, written: Written) -> dict[str, 
         static = {f"{_UNICAST[family]}:{family.word}": {"route": routes} for family in Family if (routes := [*_routes(device, family)])}
         protocol = {"type": Identity(ROUTING, "static"), "name": "static", "static-routes": static}
         tree[f"{ROUTING}:routing"] = {"control-plane-protocols": {"control-plane-protocol": [protocol]}}
-    if wanted.lists:
+    if wanted.every_list:
         tree |= acl_tree(wanted, written)
     return tree
 

@@ -9,20 +9,22 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable
+from itertools import product
 from typing import Any
 
 from crossgate.core.lists.rules import ALL_FLAGS, Abilities, Rule, closing, rules_of
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, Action, DeciderKey
+from crossgate.core.model.accesslist import AccessList, Action, AnyList, DeciderKey
 from crossgate.core.model.address import AddressError, Family, Pattern, everything, parse_block, parse_prefix
 from crossgate.core.model.errors import PlanError
+from crossgate.core.model.ethernet import BROADCAST, ETHERTYPES, MOST_MAC, EthernetList, format_mac, parse_mac
 from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.packet import MOST_PORT, TCP, UDP, icmp_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import FlagTest, Ports
 from crossgate.formats.exchange.asked import Given, Wanted, Written
 from crossgate.formats.exchange.tree import Identity, Node, json_of, read_tree, xml_of
-from crossgate.language.importing import Coming, ComingList, ComingPlace
+from crossgate.language.importing import Coming, ComingEntry, ComingList, ComingPlace
 
 ACL, INTERFACES = "ietf-access-control-list", "ietf-interfaces"
 _MOST_NAME = 64
@@ -55,11 +57,16 @@ def write(wanted: Wanted) -> Written:
 
 def acl_tree(wanted: Wanted, written: Written) -> dict[str, Any]:
     """Return the tree of lists and their attachment points, and tell in `written` what is left out of it."""
-    acls: dict[str, Any] = {"acl": [_acl(each, wanted, written) for each in wanted.lists]}
+    acls: dict[str, Any] = {
+        "acl": [
+            _frame_acl(each, wanted, written) if isinstance(each, EthernetList) else _acl(each, wanted, written)
+            for each in wanted.every_list
+        ]
+    }
     attached = _attachments(wanted, written)
     if attached:
         acls["attachment-points"] = {"interface": attached}
-    return {f"{ACL}:acls": acls if wanted.lists else {}}
+    return {f"{ACL}:acls": acls if wanted.every_list else {}}
 
 
 def interface_ids(wanted: Wanted) -> dict[Point, str]:
@@ -77,7 +84,8 @@ def interface_tree(plan: Plan, point: Point, name: str) -> dict[str, Any]:
     return {"name": name, "type": Identity("iana-if-type", "l3ipvlan" if vlan else "ethernetCsmacd")}
 
 
-def _acl(access_list: AccessList, wanted: Wanted, written: Written) -> dict[str, Any]:
+def _acl(access_list: AnyList[Any], wanted: Wanted, written: Written) -> dict[str, Any]:
+    assert isinstance(access_list, AccessList)
     name = access_list.name
     if len(name) > _MOST_NAME:
         raise PlanError(f"list {name} has a name of {len(name)} characters, and RFC 8519 has at most {_MOST_NAME}")
@@ -100,7 +108,53 @@ def _acl(access_list: AccessList, wanted: Wanted, written: Written) -> dict[str,
     return {"name": name, "type": Identity(ACL, f"{access_list.family.word}-acl-type"), "aces": {"ace": aces}}
 
 
-def tell(access_list: AccessList, unsaid: Iterable[Any], off: int, written: Written) -> None:
+def _frame_acl(own: EthernetList, wanted: Wanted, written: Written) -> dict[str, Any]:
+    """Return an ethernet list with its `eth` matches; a mask has a 1 where the address must match."""
+    if len(own.name) > _MOST_NAME:
+        raise PlanError(f"list {own.name} has a name of {len(own.name)} characters, and RFC 8519 has at most {_MOST_NAME}")
+    said = [each for each in own.entries if not each.off and each.window is None]
+    tell(own, [(each, "ietf-acl has no time windows") for each in own.entries if not each.off and each.window is not None],
+         sum(each.off for each in own.entries), written)  # fmt: skip
+    if own.notes:
+        written.told.append(f"list {own.name}: {_many(len(own.notes), 'note')} left out, since ietf-acl has no remarks")
+    aces = []
+    for entry in said:
+        for part, (source, destination) in enumerate(product(entry.source.patterns, entry.destination.patterns), 1):
+            parts = len(entry.source.patterns) * len(entry.destination.patterns)
+            name = (
+                f"{entry.number}" + (f".{part}/{parts}" if parts > 1 else "") + (f" {entry.comment}" if entry.comment and part == 1 else "")
+            )
+            ace: dict[str, Any] = {"name": _cut(name)}
+            matched = _eth_ends(source, destination) | ({} if entry.ethertype is None else {"ethertype": _ethertype(entry.ethertype)})
+            actions: dict[str, Any] = {"forwarding": Identity(ACL, _FORWARDING[entry.action])}
+            if entry.log:
+                actions["logging"] = Identity(ACL, "log-syslog")
+            ace |= ({"matches": {"eth": matched}} if matched else {}) | {"actions": actions}
+            if wanted.hits is not None:
+                hits = wanted.hits.get(DeciderKey(own.name, entry.number), 0) if part == 1 else 0
+                ace["statistics"] = {"matched-packets": str(hits)}
+            aces.append(ace)
+    last: dict[str, Any] = {"name": OTHERWISE, "actions": {"forwarding": Identity(ACL, _FORWARDING[own.otherwise.action])}}
+    if wanted.hits is not None:
+        last["statistics"] = {"matched-packets": str(wanted.hits.get(DeciderKey(own.name, None), 0))}
+    return {"name": own.name, "type": Identity(ACL, "eth-acl-type"), "aces": {"ace": [*aces, last]}}
+
+
+def _eth_ends(source: tuple[int, int], destination: tuple[int, int]) -> dict[str, str]:
+    found = {}
+    for side, (value, wildcard) in (("destination", destination), ("source", source)):
+        if wildcard != MOST_MAC:
+            found[f"{side}-mac-address"] = format_mac(value)
+            if wildcard:
+                found[f"{side}-mac-address-mask"] = format_mac(wildcard ^ MOST_MAC)
+    return found
+
+
+def _ethertype(number: int) -> str | int:
+    return next((name for name, each in ETHERTYPES.items() if each == number), number)
+
+
+def tell(access_list: AnyList[Any], unsaid: Iterable[Any], off: int, written: Written) -> None:
     """Tell what of a list could not be said, and how many of its entries are off."""
     for entry, why in unsaid:
         line = OTHERWISE if entry is None else str(entry.number)
@@ -217,9 +271,19 @@ def _read_acl(acl: Node, given: Given, coming: Coming) -> list[ComingList]:
         "ipv6-acl-type": [Family.IPV6], "mixed-eth-ipv6-acl-type": [Family.IPV6],
         "": sorted({each.family for each in read_aces if each.family}) or [*Family], "mixed-eth-ipv4-ipv6-acl-type": [*Family],
     }.get(kind)  # fmt: skip
+    if kind == "eth-acl-type":
+        own, known = coming.new_list(acl.text("name"), None), _stations_named(given.plan)
+        for ace in read_aces:
+            ace.into_frames(own, known)
+        if own.otherwise is None:
+            if given.otherwise is None:
+                raise acl.error(_OPEN)
+            own.otherwise = given.otherwise
+        for each in (*acl.left(), *(aces.left() if aces else ())):
+            own.note(f"{each} has no word here")
+        return [own]
     if families is None:
-        what = "Ethernet frames, and lists here are of IPv4 or IPv6" if kind == "eth-acl-type" else "no type of RFC 8519"
-        raise acl.error(f"the type {kind} is {what}")
+        raise acl.error(f"the type {kind} is no type of RFC 8519")
     found = []
     for family in families:
         own = coming.new_list(acl.text("name"), family, apart=len(families) > 1)
@@ -237,6 +301,7 @@ def _read_acl(acl: Node, given: Given, coming: Coming) -> list[ComingList]:
 def _close(own: ComingList, acl: Node, given: Given) -> None:
     """Make the last rule the otherwise line where it takes all that is left."""
     last = own.rules[-1] if own.rules else None
+    assert own.family is not None
     every = everything(own.family)
     if last is not None and (last.source, last.destination) == (every, every) and last == closing_of(last):
         own.otherwise = last.action
@@ -245,7 +310,10 @@ def _close(own: ComingList, acl: Node, given: Given) -> None:
     elif given.otherwise is not None:
         own.otherwise = given.otherwise
     else:
-        raise acl.error("no ace takes what is left, and RFC 8519 does not say what becomes of it; say so with --otherwise permit or deny")
+        raise acl.error(_OPEN)
+
+
+_OPEN = "no ace takes what is left, and RFC 8519 does not say what becomes of it; say so with --otherwise permit or deny"
 
 
 def closing_of(rule: Rule) -> Rule:
@@ -265,15 +333,49 @@ class _Ace:
             raise ace.error("matches has both ipv4 and ipv6, which exclude each other")
         self.family = networks[0] if networks else None
 
+    def _actions(self) -> tuple[Node, Action]:
+        actions = self._ace.get("actions")
+        if actions is None:
+            raise self._ace.error("actions is missing")
+        action = _ACTIONS.get(actions.identity("forwarding"))
+        if action is None:
+            raise self._ace.error(f"the action {actions.text('forwarding')} is none of {', '.join(_ACTIONS)}")
+        return actions, action
+
+    def into_frames(self, own: ComingList, known: dict[int, str]) -> None:
+        """Add the entry to an ethernet list; the last one without matches is its otherwise line."""
+        ace = self._ace
+        actions, action = self._actions()
+        if action is Action.REJECT:
+            action = Action.DENY
+            own.note("reject of frames is deny here: nobody tells the sender of a frame")
+        logged = actions.identity("logging", "log-none") != "log-none"
+        eth = self._matches.get("eth") if self._matches is not None else None
+        ends = [_stations(eth, side, known) for side in ("source", "destination")]
+        carried = "any" if eth is None else eth.text("ethertype", "any")
+        own.otherwise = None
+        lost = [*(eth.left() if eth is not None else ()), *(self._matches.left() if self._matches is not None else ())]
+        name, statistics = ace.text("name"), ace.get("statistics")
+        hits = statistics.number("matched-packets", (1 << 64) - 1) if statistics is not None else None
+        if not lost and (ends, carried, logged) == (["any", "any"], "any", False):
+            own.otherwise = action
+            own.count(OTHERWISE, hits or 0)
+        else:
+            named = _NAMED.fullmatch(name)
+            comment = (named[4] or "") if named else name
+            words = ["off"] * bool(lost) + [str(action), _carried(carried), ends[0], "to", ends[1]] + ["log"] * logged
+            words += [f'"{" ".join(comment.replace(chr(34), chr(39)).split())}"'] if comment else []
+            number = max((each.number for each in own.entries), default=0) // 10 * 10 + 10
+            own.entries.append(ComingEntry(number, " ".join(words), hits or 0))
+        for each in lost:
+            own.note(f"an entry is off for this: {each} has no word here")
+        for each in (*ace.left(), *actions.left()):
+            own.note(f"{each} has no word here")
+
     def into(self, own: ComingList, family: Family) -> None:
         """Add the rule to a list, and what it asks that has no word here as notes."""
         ace = self._ace
-        actions = ace.get("actions")
-        if actions is None:
-            raise ace.error("actions is missing")
-        action = _ACTIONS.get(actions.identity("forwarding"))
-        if action is None:
-            raise ace.error(f"the action {actions.text('forwarding')} is none of {', '.join(_ACTIONS)}")
+        actions, action = self._actions()
         logging = actions.identity("logging", "log-none")
         every = everything(family)
         rule = Rule(action, None, every, every, log=logging != "log-none")
@@ -327,6 +429,35 @@ def _of_protocol(rule: Rule, protocol: int, node: Node) -> Rule:
     if rule.protocol not in (None, protocol):
         raise node.error(f"the ace asks for protocol {rule.protocol} too, which no packet here is; {protocol} is what belongs")
     return rule._replace(protocol=protocol)
+
+
+def _stations_named(plan: Plan) -> dict[int, str]:
+    """Return the machines of a plan by their hardware addresses, and the address of all."""
+    found = {each.mac: name for name, each in plan.hosts.items() if each.mac is not None}
+    own = ((each.mac, str(each.point)) for device in plan.devices.values() for each in device.interfaces.values())
+    return {BROADCAST: "broadcast", **{mac: point for mac, point in own if mac is not None}, **found}
+
+
+def _stations(eth: Node | None, side: str, known: dict[int, str]) -> str:
+    """Return the hardware addresses of one side of a frame as an entry has them."""
+    if eth is None or f"{side}-mac-address" not in eth:
+        return "any"
+    value, mask = parse_mac(eth.text(f"{side}-mac-address")), parse_mac(eth.text(f"{side}-mac-address-mask", format_mac(MOST_MAC)))
+    wildcard = mask ^ MOST_MAC
+    if wildcard == MOST_MAC:
+        return "any"
+    if wildcard:
+        return f"{format_mac(value & mask)} wild {format_mac(wildcard)}"
+    return known.get(value, format_mac(value))
+
+
+def _carried(text: str) -> str:
+    """Return an EtherType as an entry has it."""
+    return f"0x{int(text):04x}" if text.isdecimal() and int(text) not in ETHERTYPES.values() else _names_of_types().get(text, text)
+
+
+def _names_of_types() -> dict[str, str]:
+    return {str(number): name for name, number in ETHERTYPES.items()}
 
 
 def _prefix(network: Node, name: str, family: Family) -> Pattern | None:

@@ -48,6 +48,7 @@ def write(wanted: Wanted) -> Written:
     """Write the rules of lists for one terminal, one a line. Raises `PlanError` where it is not told which way they go."""
     written = Written("")
     by_side: dict[tuple[Direction, Family], AccessList] = {}
+    written.unsaid += [f"list {each.name}: nas-filter-rule has no ethernet lists" for each in wanted.every_list if each not in wanted.lists]
     for each in wanted.lists:
         side = _direction(each, wanted), each.family
         if side in by_side:
@@ -168,7 +169,7 @@ def closing_rule(family: Family) -> Rule:
 def _close(found: ComingList, rest: Action) -> None:
     found.otherwise = rest
     last = found.rules[-1] if found.rules else None
-    if last is not None and last._replace(action=Action.PERMIT) == closing_rule(found.family):
+    if last is not None and last._replace(action=Action.PERMIT) == closing_rule(last.source.family):
         found.otherwise = last.action
         found.rules.pop()
 

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import datetime
+from typing import Any
 
-from crossgate.core.model.accesslist import AccessList
-from crossgate.core.model.network import PointKind
+from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry
+from crossgate.core.model.ethernet import EthernetEntry, Stations, format_mac
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
 from crossgate.formats.json.parts import Document
 
 
-def lists_document(plan: Plan, at: datetime, lists: Iterable[AccessList]) -> Document:
+def lists_document(plan: Plan, at: datetime, lists: Iterable[AnyList[Any]]) -> Document:
     """Return `crossgate/lists/1`: lists as they are read, with what their names stand for."""
     opened = open_at(plan.windows.values(), at)
     return {
@@ -23,20 +24,21 @@ def lists_document(plan: Plan, at: datetime, lists: Iterable[AccessList]) -> Doc
     }
 
 
-def _list(plan: Plan, access_list: AccessList, opened: frozenset[str]) -> Document:
+def _list(plan: Plan, access_list: AnyList[Any], opened: frozenset[str]) -> Document:
     return {
         "list": access_list.name,
         "kind": str(access_list.kind),
-        "family": int(access_list.family),
+        "family": int(access_list.family) if isinstance(access_list, AccessList) else None,
+        "about": access_list.about,
         "line": access_list.place.line,
         "placed": [
             {
                 "point": str(placement.point),
                 "direction": str(placement.direction),
                 "line": placement.place.line,
-                "hosts": [each.owner for each in plan.points_of(placement.point, access_list.family) if each.kind is PointKind.HOST],
+                "hosts": [each.owner for each in plan.hosts_at(placement)],
             }
-            for placement in plan.placements
+            for placement in plan.every_placement
             if placement.access_list == access_list.name
         ],
         "entries": [
@@ -44,9 +46,7 @@ def _list(plan: Plan, access_list: AccessList, opened: frozenset[str]) -> Docume
                 "entry": entry.number,
                 "action": str(entry.action),
                 "text": entry.text,
-                "service": [term.text(access_list.family) for term in entry.service.terms],
-                "source": [str(pattern) for pattern in entry.source.patterns],
-                "destination": [str(pattern) for pattern in entry.destination.patterns],
+                **_asks(access_list, entry),
                 "during": entry.window,
                 "at_most": None
                 if entry.limit is None
@@ -65,3 +65,20 @@ def _list(plan: Plan, access_list: AccessList, opened: frozenset[str]) -> Docume
             "line": access_list.otherwise.place.line,
         },
     }
+
+
+def _asks(access_list: AnyList[Any], entry: AnyEntry) -> Document:
+    """Return what an entry is for; the services of one for frames are what they carry, as an EtherType."""
+    if isinstance(access_list, AccessList) and isinstance(entry, Entry):
+        return {
+            "service": [term.text(access_list.family) for term in entry.service.terms],
+            "source": [str(pattern) for pattern in entry.source.patterns],
+            "destination": [str(pattern) for pattern in entry.destination.patterns],
+        }
+    assert isinstance(entry, EthernetEntry)
+    carried = "any" if entry.ethertype is None else f"0x{entry.ethertype:04x}"
+    return {"service": [carried], "source": _stations(entry.source), "destination": _stations(entry.destination)}
+
+
+def _stations(stations: Stations) -> list[str]:
+    return [format_mac(value) + (f" wild {format_mac(wildcard)}" if wildcard else "") for value, wildcard in stations.patterns]

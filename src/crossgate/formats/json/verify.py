@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from typing import Any
 
 from crossgate.core.answers.outage import Outage
 from crossgate.core.answers.verify import Verified
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import AnyEntry, AnyList
 from crossgate.core.model.plan import Plan
 from crossgate.formats.json.parts import Document, packet_document
 
 
 def verify_document(
-    plan: Plan, results: Sequence[Verified], unreached: Iterable[tuple[AccessList, Entry]], outages: Sequence[Outage] | None = None
+    plan: Plan, results: Sequence[Verified], unreached: Iterable[tuple[AnyList[Any], AnyEntry]], outages: Sequence[Outage] | None = None
 ) -> Document:
     """Return `crossgate/verify/1`: every expectation, and the entries that none reached; `outages` where they were asked for.
 
