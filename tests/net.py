@@ -63,7 +63,10 @@ def entry_words(draw: st.DrawFn) -> str:
         tail = draw(st.sampled_from([" established", " source port 80", " flags SYN,!ACK"]))
     if draw(st.integers(0, 6)) == 0:
         tail += " during open"
-    return f"{draw(st.sampled_from(['permit', 'permit', 'deny', 'reject']))} {service} {draw(end)} to {draw(end)}{tail}"
+    action = draw(st.sampled_from(["permit", "permit", "deny", "reject"]))
+    if action == "permit" and draw(st.integers(0, 6)) == 0:
+        tail += draw(st.sampled_from([" at most 2 a second", " at most 1 a minute from each source"]))
+    return f"{action} {service} {draw(end)} to {draw(end)}{tail}"
 
 
 @st.composite
@@ -81,6 +84,10 @@ def plans(draw: st.DrawFn, most: int = 4) -> str:
         if (*place, family) not in taken:
             taken.add((*place, family))
             text += f"place l{number} {place[0]} on {place[1]}\n"
+    if draw(st.integers(0, 3)) == 0:
+        frames = draw(st.sampled_from(["deny ipv4 pinned to any", "deny any any to pinned", "permit ipv6 any to any during open"]))
+        text = text.replace("on a at hub.1", "on a at hub.1 mac 00:00:5e:00:53:02")
+        text += f"list frames extended ethernet\n    {frames}\n    otherwise permit\nplace frames {draw(st.sampled_from(['inbound', 'outbound']))} on hub.1\n"
     return text
 
 

@@ -111,7 +111,7 @@ def test_lists_are_made_numbered_placed_lifted_and_dropped(run: Run, plan: Path)
         (("entry", "move", "kiosk-fence", "10", "--before", "10"), "cannot be moved beside itself"),
         (("entry", "change", "kiosk-fence", "10", "20 permit ip any to any"), "leave the number out"),
         (("list", "new", "12", "standard", "ipv4"), "there is a list 12 already"),
-        (("list", "new", "x", "standard", "ipv5"), "there are ipv4 and ipv6"),
+        (("list", "new", "x", "standard", "ipv5"), "there are ipv4, ipv6, ethernet"),
         (("list", "new", "9x", "standard", "ipv4"), "cannot name a list"),
         (("place", "12", "inbound", "lighthouse.v99"), "no interface or port lighthouse.v99"),
         (("place", "guest-fence", "inbound", "lighthouse.v80"), "kiosk-fence stands inbound on lighthouse.v80 already"),

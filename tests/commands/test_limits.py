@@ -159,14 +159,6 @@ def test_edits_and_formats_carry_it(run: Run, answer: Ask, tmp_path: Path) -> No
     assert [each["at_most"] for each in again] == [each["at_most"] for each in entries]
 
 
-def test_workers_cannot_share_what_is_counted_in_order(run: Run, tmp_path: Path) -> None:
-    (tmp_path / "a.gate").write_text(LIMITED)
-    (tmp_path / "flows.csv").write_text("src,dst,proto,sport,dport,first\n198.51.100.7,192.0.2.5,6,50000,443,2026-12-01T10:00:00Z\n")
-    told = run("replay", "flows.csv", "--workers", "2")
-    assert told.returncode == 2
-    assert "leave --workers and --cluster out" in told.stderr
-
-
 def test_replay_counts_by_the_clock_of_the_traffic(run: Run, answer: Ask, tmp_path: Path) -> None:
     (tmp_path / "a.gate").write_text(LIMITED.replace("at most 50 a second from each source", "at most 2 a second"))
     rows = ["time,source,destination,protocol,source_port,destination_port,packets"]

@@ -98,10 +98,6 @@ def _conversations(
     came_in = None if entered is None else entrance(plan, entered)
     other = None if against is None else Network(read_file(against))
     replayed = Replay(Network(plan), wall, idle * SECOND, came_in, other)
-    if (workers is not None or cluster is not None) and (plan.limits or (other is not None and other.plan.limits)):
-        raise PlanError(
-            "a list says how many conversations it takes at most, and only one process sees all traffic in order; leave --workers and --cluster out"
-        )
     with _table(out, traffic, plan) as table:
         if workers is None and cluster is None:
             _run(replayed, plan, traffic, table)

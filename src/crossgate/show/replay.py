@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 
 from crossgate.core.answers.replay import ListReplay, Replay
 from crossgate.core.answers.sums import Line, Sort, Sum
-from crossgate.core.model.accesslist import AccessList, Decider
+from crossgate.core.model.accesslist import AnyList, Decider
 from crossgate.core.model.address import Address
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import format_ports, join_ports
@@ -257,7 +257,7 @@ def _lists(replay: Replay) -> Iterator[str]:
             yield f"{strong(what)}: {', '.join(names)}"
 
 
-def _list(access_list: AccessList, lines: Iterable[Line], rates: Rates, legs: bool = True) -> Iterator[str]:
+def _list(access_list: AnyList[Any], lines: Iterable[Line], rates: Rates, legs: bool = True) -> Iterator[str]:
     rows = []
     for decider, decided, packets in lines:
         entry = decider.entry

@@ -25,7 +25,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.entrance import entrance
 from crossgate.core.network.itineraries import Network
-from crossgate.core.traffic.assembly import Arrived, conversation_digest
+from crossgate.core.traffic.assembly import Arrived, Seen, conversation_digest
 from crossgate.formats.verdicts import verdict_rows
 
 if TYPE_CHECKING:
@@ -59,10 +59,11 @@ class Job:
 
 
 class Done(NamedTuple):
-    """What a part comes to, and its conversations' rows where they are wanted."""
+    """What a part comes to, its conversations' rows where they are wanted, and the conversations that limits count with those of other parts."""
 
     sums: Sums
     rows: pa.Table | None
+    waiting: dict[Family, list[Seen]]
 
 
 class Parts:
@@ -125,6 +126,6 @@ def replay_part(job: bytes, part: Path | bytes) -> Done:
         for family, arrived in shares(file):
             for ended in replay.put(family, arrived):
                 rows += [verdict_rows(ended, replay.tracer)] if _kept.wanted.rows else []
-    for ended in replay.rest():
+    for ended in replay.open_ones():
         rows += [verdict_rows(ended, replay.tracer)] if _kept.wanted.rows else []
-    return Done(replay.sums, pa.concat_tables(rows) if rows else None)
+    return Done(replay.sums, pa.concat_tables(rows) if rows else None, replay.waiting())

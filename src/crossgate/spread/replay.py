@@ -10,7 +10,7 @@ from pathlib import Path
 from crossgate.core.answers.replay import Replay
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.readers.traffic import Traffic, size
-from crossgate.formats.verdicts import VerdictTable
+from crossgate.formats.verdicts import VerdictTable, verdict_rows
 from crossgate.spread.parts import Job, Parts
 from crossgate.spread.pools import Pool
 
@@ -23,7 +23,7 @@ _MOST, _EACH = 512, 4
 def replay_in_parts(
     replay: Replay, job: Job, traffic: Traffic, pool: Pool, table: VerdictTable | None, tell: Callable[[int, int], None]
 ) -> None:
-    """Split all traffic, have its parts replayed, and add up what they come to in `replay`, which itself traces nothing.
+    """Split all traffic, have its parts replayed, and add up what they come to in `replay`, which itself traces only what limits count.
 
     Raises `PlanError` for what cannot be read, and where there is no space for the parts.
     """
@@ -44,3 +44,7 @@ def replay_in_parts(
             replay.sums.include(done.sums)
             if table is not None and done.rows is not None:
                 table.write(done.rows)
+            replay.wait(done.waiting)
+        for ended in replay.rest():
+            if table is not None:
+                table.write(verdict_rows(ended, replay.tracer))

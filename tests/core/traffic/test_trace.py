@@ -309,7 +309,7 @@ def test_a_network_without_lists_denies_nothing(plan_of: Read, data: st.DataObje
 @given(st.data())
 def test_adding_a_denial_never_permits_more(plan_of: Read, data: st.DataObject) -> None:
     text = data.draw(net.plans())
-    denial = data.draw(net.entry_words()).replace("permit", "deny")
+    denial = data.draw(net.entry_words()).replace("permit", "deny").partition(" at most")[0]
     at = text.find("list l0")
     if at < 0:
         return

@@ -222,7 +222,6 @@ XML = '<acls xmlns="urn:ietf:params:xml:ns:yang:ietf-access-control-list"><acl><
         ('{"ietf-access-control-list:acls": {"acl": [3]}}', "3 stands where something with names below it belongs"),
         (document(acl(), acl()), "there are two acl with the name web"),
         (document(acl(REST, REST)), "there are two ace with the name rest"),
-        (document(acl(REST, kind="eth-acl-type")), "Ethernet frames, and lists here are of IPv4 or IPv6"),
         (document(acl(REST, kind="zebra")), "the type zebra is no type of RFC 8519"),
         (document(acl({"name": "x"})), "ace[x]: actions is missing"),
         (document(acl(ace("x", forwarding="allow"))), "is none of accept, drop, reject"),

@@ -8,13 +8,13 @@ from __future__ import annotations
 from collections.abc import Hashable, Iterator
 from dataclasses import replace
 from datetime import datetime, tzinfo
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from crossgate.core.answers.sums import Line, Sort, Sorts, Sum, Sums
 from crossgate.core.lists.index import ListIndex
-from crossgate.core.model.accesslist import AccessList, Decider
+from crossgate.core.model.accesslist import AccessList, AnyList, Decider
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import Limit, State, is_counted
 from crossgate.core.model.packet import Packet
@@ -124,17 +124,31 @@ class Replay:
                 yield self._traced(family)
 
     def rest(self) -> Iterator[Replayed]:
-        """Yield the conversations that are open at the end."""
+        """Yield the conversations that are open at the end, and those that waited for it since limits count them."""
+        yield from self.open_ones()
+        for several in self._rated.values():
+            seen = joined(several)
+            yield self._told(seen.take(_in_order(seen)), in_order=True)
+        self._rated = {}
+
+    def waiting(self) -> dict[Family, list[Seen]]:
+        """Give away what waits for the end since limits count it."""
+        found, self._rated = self._rated, {}
+        return found
+
+    def wait(self, given: dict[Family, list[Seen]]) -> None:
+        """Take what waited elsewhere."""
+        for family, several in given.items():
+            self._rated.setdefault(family, []).extend(several)
+
+    def open_ones(self) -> Iterator[Replayed]:
+        """Yield the conversations that are open at the end, but for those that limits count."""
         for family, assembler in self._assemblers.items():
             left = assembler.rest()
             if left is not None and len(left):
                 self._waiting.setdefault(family, []).append(left)
             if self._waiting.get(family):
                 yield self._traced(family)
-        for several in self._rated.values():
-            seen = joined(several)
-            yield self._told(seen.take(np.argsort(seen.first, kind="stable")), in_order=True)
-        self._rated = {}
 
     def begin_again(self) -> None:
         """Forget all traffic and its sums; what was worked out of the plan is kept."""
@@ -195,19 +209,27 @@ class Replay:
                     address = Address(seen.packets.family, whole_address(column[:, row]))
                     sums.nowhere[address] = sums.nowhere.get(address, 0) + int(seen.counts[:, row].sum())
 
-    def lines(self) -> Iterator[tuple[AccessList, list[Line]]]:
+    def lines(self) -> Iterator[tuple[AnyList[Any], list[Line]]]:
         """Yield each placed list with its lines and how often they decided."""
-        placed = {each.name for each in self.network.plan.placed.values()}
+        plan = self.network.plan
+        placed = {each.access_list for each in plan.every_placement}
         for each, hits in zip(self.tracer.lists, self.sums.hits, strict=True):
             if each.name in placed:
                 yield each, list_lines(each, hits)
 
 
-def list_lines(access_list: AccessList, hits: Hits) -> list[Line]:
+def list_lines(access_list: AnyList[Any], hits: Hits) -> list[Line]:
     """Return the lines of a list with how often they decided, the otherwise line last."""
     entries = (*access_list.entries, None)
     counts = zip(entries, hits.legs.tolist(), hits.packets.tolist(), strict=True)
     return [Line(Decider(access_list, entry), legs, packets) for entry, legs, packets in counts]
+
+
+def _in_order(seen: Seen) -> Indices:
+    """Return the order of time; what began at once is in the order of its addresses and ports, in whatever order it was seen."""
+    packets = seen.packets
+    keys = [packets.source_port, packets.destination_port, packets.protocol, *packets.destination[::-1], *packets.source[::-1], seen.first]
+    return np.lexsort(keys)
 
 
 def _exceeding(tracer: BulkTracer, rates: Rates, seen: Seen, windows: Indices, states: list[State]) -> tuple[Indices, list[State]]:

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
-from crossgate.core.model.accesslist import AccessList, Decider
+from crossgate.core.model.accesslist import AnyList, Decider
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.packet import SYN, Packet
 from crossgate.core.model.packets import Indices, Packets, joined_packets, picked
@@ -131,7 +131,7 @@ class Sorts:
         if later >= max(_LEAST_ADDED_UP, len(kept[0].keys)):
             self._rows[family] = [_joined(kept)]
 
-    def found(self, lists: Sequence[AccessList], compared: bool) -> dict[Sort, Sum]:
+    def found(self, lists: Sequence[AnyList[Any]], compared: bool) -> dict[Sort, Sum]:
         """Return the sums by what is alike; `lists` are the plan's in their order, `compared` tells whether another plan was."""
         found: dict[Sort, Sum] = {}
         for parts in self._rows.values():
@@ -141,7 +141,7 @@ class Sorts:
                 found.setdefault(sort, Sum()).include(Sum(*numbers))
         return dict(sorted(found.items(), key=lambda item: _rank(item[0])))
 
-    def _sort(self, packet: Packet, lists: Sequence[AccessList], fate: list[int], compared: bool) -> Sort:
+    def _sort(self, packet: Packet, lists: Sequence[AnyList[Any]], fate: list[int], compared: bool) -> Sort:
         verdict, number, entry, crossing, was = fate
         decider = None
         if number != NO_PLACE:

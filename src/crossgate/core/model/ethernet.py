@@ -7,7 +7,7 @@ other addresses: a 1 bit does not matter. What a frame carries is told by its Et
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, AnyList, Entry
@@ -137,6 +137,8 @@ class EthernetEntry(AnyEntry):
 class EthernetList(AnyList[EthernetEntry]):
     """A list for frames of one link, whatever they carry."""
 
+    _kept: dict[tuple[tuple[Ruling, ...], Family], AccessList] = field(default_factory=dict, repr=False)
+
     @property
     def about(self) -> str:
         """The word of its head."""
@@ -167,19 +169,22 @@ class EthernetList(AnyList[EthernetEntry]):
                     return tuple(found)
         return (*found, Ruling(None, self.otherwise.action, None))
 
+    def for_packets(self, rulings: tuple[Ruling, ...], family: Family) -> AccessList:
+        """Return what the list is for the packets of a family in frames that these lines may decide: a list that takes them all.
 
-def as_packet_list(own: EthernetList, rulings: tuple[Ruling, ...], family: Family) -> AccessList:
-    """Return what an ethernet list is for the packets of a family in frames that these lines may decide: a list that takes them all.
-
-    Its entries are those lines, so that whoever asks lists about packets can ask this one too, in every state.
-    """
-    every = anywhere(family)
-    entries = tuple(
-        Entry(
-            each.number, each.action, each.window, None, each.off, each.log, each.comment, each.text, each.place,
-            IP, every, every, NO_QUALIFIERS,
-        )
-        for ruling in rulings
-        if ruling.entry is not None and (each := own.entry(ruling.entry)) is not None
-    )  # fmt: skip
-    return AccessList(own.name, own.kind, entries, own.otherwise, own.place, own.notes, family)
+        Its entries are those lines, so that whoever asks lists about packets can ask this one too, in every state.
+        """
+        key = rulings, family
+        if key not in self._kept:
+            every = anywhere(family)
+            lines = (self.entry(each.entry) for each in rulings if each.entry is not None)
+            entries = tuple(
+                Entry(
+                    each.number, each.action, each.window, None, each.off, each.log, each.comment, each.text, each.place,
+                    IP, every, every, NO_QUALIFIERS,
+                )
+                for each in lines
+                if each is not None
+            )  # fmt: skip
+            self._kept[key] = AccessList(self.name, self.kind, entries, self.otherwise, self.place, self.notes, family)
+        return self._kept[key]

@@ -20,7 +20,7 @@ from typing import NamedTuple
 
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.ethernet import CARRIES, VRRP_MACS, Frame, Ruling, as_packet_list, group_mac
+from crossgate.core.model.ethernet import CARRIES, VRRP_MACS, Frame, Ruling, group_mac
 from crossgate.core.model.network import Device, Direction, Interface, Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import Scope, scope_of
@@ -131,7 +131,6 @@ class Forwarding:
                 for family in Family if not plan.is_down(interface) else ():
                     if interface.in_family(family):
                         self.on_segment.setdefault((interface.on, family), []).append(interface)
-        self._framed: dict[tuple[str, tuple[Ruling, ...], Family], AccessList] = {}
         self._shared: dict[tuple[str, Family], list[Address]] = {}
         for address, gateway in plan.gateway_at.items():
             self._shared.setdefault((gateway.on, address.family), []).append(address)
@@ -150,11 +149,7 @@ class Forwarding:
         """Return the list that is asked about packets of a family at a crossing; an ethernet list as what it is for these."""
         if crossing.rulings is None:
             return self.plan.placed.get((crossing.point, crossing.direction, family))
-        own = self.plan.framed[crossing.place]
-        key = (own.name, crossing.rulings, family)
-        if key not in self._framed:
-            self._framed[key] = as_packet_list(own, crossing.rulings, family)
-        return self._framed[key]
+        return self.plan.framed[crossing.place].for_packets(crossing.rulings, family)
 
     def path(self, origin: Endpoint, destination: Address) -> Path:
         """Return the way from `origin` to an address; of equal ones the first by device name."""

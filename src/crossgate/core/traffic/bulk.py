@@ -16,7 +16,7 @@ from __future__ import annotations
 from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import dataclass, fields, replace
 from functools import cached_property
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,7 +24,7 @@ from numpy.typing import NDArray
 from crossgate.core.lists.bulk.first_match import FirstMatch
 from crossgate.core.lists.bulk.lookup import BLOCK
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, Decider
+from crossgate.core.model.accesslist import AccessList, AnyList, Decider
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import Limit, State
 from crossgate.core.model.packet import ACK, SYN, TCP, icmp_of
@@ -122,10 +122,15 @@ class BulkTracer:
         """Make it; with `entered` every conversation comes in there, whatever its source address."""
         self.network = network
         self.entered = entered
-        self.lists: list[AccessList] = []
-        """The plan's lists for packets, then what those for frames are for the packets in some."""
+        self.lists: list[AnyList[Any]] = list(network.plan.every_list.values())
+        """The plan's lists, in the order of their numbers in `Fates`: those for packets, then those for frames."""
+        self._asked: list[AccessList] = []
+        """The lists that packets are asked of: the plan's, with the same numbers; then what those for frames are for the packets in some."""
         self._number: dict[AccessList, int] = {}
+        self._own: list[tuple[int, Numbers]] = []
+        """For each list that is asked the number of the plan's list that it is, and which line of that each of its lines is."""
         self.hits: list[Hits] = []
+        self.forget_hits()
         self._permits: list[Marks] = []
         self._flagged: list[bool] = []
         self._limits: list[dict[int, Limit]] = []
@@ -141,8 +146,13 @@ class BulkTracer:
         self._matches: dict[tuple[int, State], FirstMatch] = {}
 
     def _take_in(self, own: AccessList) -> None:
-        self.lists.append(own)
-        self.hits.append(_no_hits(own))
+        self._asked.append(own)
+        names = [each.name for each in self.lists]
+        whole = self.lists[names.index(own.name)]
+        numbers = [each.number for each in whole.entries]
+        # The line behind the last entry is the otherwise line, as -1 is.
+        lines = [*(numbers.index(each.number) for each in own.entries), -1]
+        self._own.append((names.index(own.name), np.array(lines, np.int32)))
         self._permits.append(np.array([Decider(own, entry).permits for entry in (*own.entries, None)]))
         self._flagged.append(any(entry.qualifiers.flags for entry in own.entries))
         limits = enumerate(own.entries)
@@ -150,7 +160,7 @@ class BulkTracer:
 
     def forget_hits(self) -> None:
         """Count what lines decide from nothing; what was counted stays with whom it was given to."""
-        self.hits = [_no_hits(each) for each in self.lists]
+        self.hits = [Hits(*(np.zeros(len(each.entries) + 1, np.int64) for _ in range(2))) for each in self.lists]
 
     def place(self, number: int) -> Crossing:
         """Return the crossing that has a number in `Fates`."""
@@ -215,7 +225,7 @@ class BulkTracer:
 
     def decided(self, number: int, packets: Packets, windows: Indices, states: Sequence[State]) -> Numbers:
         """Return the entry of a list that decides each of some packets of its family; `states[windows[row]]` are open at a row."""
-        if not self.lists[number].conditions:
+        if not self._asked[number].conditions:
             return self._match(number, frozenset()).decide(packets)
         found = np.empty(len(packets), np.int32)
         for state, own in _by_value(windows):
@@ -223,7 +233,7 @@ class BulkTracer:
         return found
 
     def _match(self, number: int, state: State) -> FirstMatch:
-        access_list = self.lists[number]
+        access_list = self._asked[number]
         key = (number, state & access_list.conditions)
         if key not in self._matches:
             self._matches[key] = FirstMatch(access_list, key[1])
@@ -263,6 +273,11 @@ class BulkTracer:
         """Return the crossings with lists on the way there, the first one of equal ways."""
         return self._every_lane[pair.lanes[0]].legs[0] if pair.lanes else ()
 
+    def own_line(self, number: int, entry: Numbers) -> tuple[int, Numbers]:
+        """Return which of the plan's lists one that is asked is, and which of its lines some lines of it are."""
+        own, lines = self._own[number]
+        return own, lines[entry]
+
     def permits(self, number: int) -> Marks:
         """Return whether each line of a list lets by; the otherwise line is the last."""
         return self._permits[number]
@@ -297,7 +312,7 @@ class BulkTracer:
     def _numbered(self, own: AccessList) -> int:
         """Return the number of a list; one of frames is taken in as what it is for the packets in them."""
         if own not in self._number:
-            self._number[own] = len(self.lists)
+            self._number[own] = len(self._asked)
             self._take_in(own)
         return self._number[own]
 
@@ -328,10 +343,6 @@ class BulkTracer:
         return self._lanes
 
 
-def _no_hits(own: AccessList) -> Hits:
-    return Hits(*(np.zeros(len(own.entries) + 1, np.int64) for _ in range(2)))
-
-
 class _Pair(NamedTuple):
     """What is known of two ends: the lanes between them, none where an end has no place, and whether they are on one link."""
 
@@ -359,7 +370,7 @@ class _Ends:
     @cached_property
     def kinds(self) -> KindFinder:
         """What tells conversations apart."""
-        return KindFinder(self._family, self._tracer.lists, self.classes)
+        return KindFinder(self._family, self._tracer.network.plan.lists.values(), self.classes)
 
     def found(self, packets: Packets) -> tuple[Indices, Indices]:
         """Return the classes of packets' sources and destinations."""
@@ -461,11 +472,12 @@ class _Run:
             number = self._tracer.list_at(crossing[asked])
             entry = np.zeros(len(asked), np.int32)
             permitted = np.ones(len(asked), np.bool_)
-            for which, own in _by_value(number):
+            for which, own in _by_value(number.copy()):
                 chosen = live[asked[own]]
-                entry[own] = decided = self._decided(leg, which, packets, chosen)
+                decided = self._decided(leg, which, packets, chosen)
                 permitted[own] = self._tracer.permits(which)[decided]
-                self._count(leg, which, decided, chosen, permitted[own])
+                number[own], entry[own] = self._tracer.own_line(which, decided)
+                self._count(leg, int(number[own[0]]), entry[own], chosen, permitted[own])
             self.met[live[asked]] = True
             out = asked[~permitted]
             self.verdict[live[out]] = _HALF_OPEN if leg else _DENIED
