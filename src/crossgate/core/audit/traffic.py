@@ -143,6 +143,8 @@ def _half_open(case: Case, access_list: AccessList, entry: Entry, begun: list[Op
         for answer in (way for each in case.asking(opened).answers(flow, begun) for way in each.on_each_way):
             if answer.verdict is not Verdict.HALF_OPEN or answer.stop is None or not answer.leg.returns:
                 continue
+            if answer.stop.crossing.rulings is not None:
+                continue  # whose frames are stopped is nobody who should answer
             if any(stop.decider.entry is entry for stop in answer.passed):
                 packet = answer.packets.witness()
                 stop = decided_by(answer.stop.decider, answer.stop.crossing, "the answer")
