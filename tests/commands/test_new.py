@@ -68,7 +68,8 @@ def test_tables_of_every_kind_are_the_same_plan(run: Run, answer: Ask, tmp_path:
     }
     assert list(plan.devices["pier"].interfaces) == ["berth-1"]
     assert (plan.hosts["kiosk-1"].on, plan.hosts["crane-1"].on, plan.segments["harbour"].vlan) == ("hall", "cargo", 200)
-    assert "# mac 00:00:5e:00:53:21" in plan_text(tmp_path)
+    assert " mac 00:00:5e:00:53:21" in plan_text(tmp_path)
+    assert "# mac" not in plan_text(tmp_path)
     assert answer("check")["findings"] == []
     assert run("tidy", "--check").returncode == 0
 
@@ -185,3 +186,19 @@ def test_a_thousand_rows(answer: Ask, run: Run, tmp_path: Path) -> None:
     subnets[501][1] = "10.9.9.9/24"
     (tmp_path / "s.csv").write_text(table(subnets))
     assert 's.csv:502: column "prefix": 10.9.9.9/24 has bits set' in run("new", "two.gate", "--subnets", "s.csv").stderr
+
+
+@pytest.mark.parametrize(
+    ("text", "written"),
+    [
+        ("0000.5E00.5321", "mac 00:00:5e:00:53:21"),
+        ("00-00-5e-00-53-21", "mac 00:00:5e:00:53:21"),
+        ("01:00:5e:00:53:21", " # mac 01:00:5e:00:53:21"),
+        ("unknown", " # mac unknown"),
+    ],
+)
+def test_a_hardware_address_in_any_form_is_the_hosts_own(run: Run, tmp_path: Path, text: str, written: str) -> None:
+    (tmp_path / "subnets.csv").write_text("name,prefix\noffice,192.168.10.0/24\n")
+    (tmp_path / "hosts.csv").write_text(f"name,address,mac\ndesk,192.168.10.21,{text}\n")
+    assert run("new", "x.gate", "--subnets", "subnets.csv", "--hosts", "hosts.csv").returncode == 0
+    assert f"host desk 192.168.10.21 {written}\n" in (tmp_path / "x.gate").read_text()

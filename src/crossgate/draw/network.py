@@ -42,7 +42,10 @@ def network_sheet(
     lanes = [] if trace is None else lanes_of(plan, picture, trace, told)
     head = _HEAD + LINE * 1.3 * len(lanes)
     title = plan.title or plan.files[0]
-    width = max(picture.width, 760.0, text_width(title, 17) + 60, *(text_width(each.told, TEXT) + 80 for each in lanes), 0)
+    frames = any(each.family is None for each in picture.gates)
+    width = max(
+        picture.width, 850.0 if frames else 760.0, text_width(title, 17) + 60, *(text_width(each.told, TEXT) + 80 for each in lanes), 0
+    )
     height = picture.height + head + _FOOT
     sheet = Sheet(width, height, theme, sized(width, height, size))
     sheet.text(title, 24, 30, 17, strong=True, gid="title")
@@ -55,7 +58,7 @@ def network_sheet(
     _draw(sheet, picture, head - 16, marked)
     for index, lane in enumerate(lanes):
         _draw_lane(sheet, lane, index, head - 16)
-    _legend(sheet, height - 16, any(each.family is None for each in picture.gates))
+    _legend(sheet, height - 16, frames)
     return sheet
 
 

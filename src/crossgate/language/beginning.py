@@ -13,6 +13,7 @@ from typing import NamedTuple
 
 from crossgate.core.model.address import Address, AddressError, Pattern, parse_address, parse_netmask, parse_prefix, pattern, prefix
 from crossgate.core.model.errors import Place, PlanError, PlanErrors
+from crossgate.core.model.ethernet import format_mac, is_group_mac
 from crossgate.core.model.plan import Plan
 from crossgate.language.layout import tidied
 from crossgate.language.reader import read
@@ -93,6 +94,7 @@ class _Writer:
         self.errors: list[PlanError] = []
         self.names: dict[str, Source] = {}
         self.renamed: dict[str, str] = {}
+        self._macs: set[int] = set()
 
     def written(self, title: str, subnets: Sequence[Source], hosts: Sequence[Source]) -> Begun:
         self._put('title "' + title.replace('"', "'") + '"', "", "# The network", "")
@@ -175,6 +177,15 @@ class _Writer:
             for line, row in interfaces:
                 self._put(line, row=row)
 
+    def _mac(self, text: str) -> str:
+        """Return what a host's line has for a hardware address in any usual form: a remark where it is none, or a group's, or taken."""
+        digits = re.sub("[^0-9A-Fa-f]", "", text)
+        mac = int(digits, 16) if len(digits) == 12 else 0
+        if not mac or is_group_mac(mac) or mac in self._macs:
+            return f"  # mac {text}"
+        self._macs.add(mac)
+        return f" mac {format_mac(mac)}"
+
     def _host(self, row: Source, subnets: set[str]) -> None:
         """Write a host's line."""
         name = self._name(row, "name")
@@ -190,7 +201,7 @@ class _Writer:
                 known = f"; there are {', '.join(sorted(subnets))}" if 0 < len(subnets) <= 6 else ""
                 raise row.problem(f"no subnet {row.values['subnet']}{known}", "subnet")
             on = f" on {subnet}"
-        mac = f"  # mac {row.values['mac']}" if "mac" in row.values else ""
+        mac = self._mac(row.values["mac"]) if "mac" in row.values else ""
         self._put(f"host {name} {' '.join(addresses)}{on}{mac}", row=row)
 
     def _name(self, row: Source, field: str) -> str:

@@ -7,7 +7,7 @@ address, where a port's cable ends) is checked afterwards, in `wiring`.
 from __future__ import annotations
 
 from crossgate.core.model.address import Address, AddressError, Family, Pattern, parse_address, parse_prefix, prefix
-from crossgate.core.model.ethernet import MacError, parse_mac
+from crossgate.core.model.ethernet import MacError, is_group_mac, parse_mac
 from crossgate.core.model.network import Device, Host, Interface, InterfaceAddress, Point, PointKind, Port, Route, Segment, SharedGateway
 from crossgate.language.cells import interface_cells, named_cells, route_cells
 from crossgate.language.names import Names, Space
@@ -174,7 +174,7 @@ def _mac(words: Words) -> int | None:
         value = parse_mac(word)
     except MacError as error:
         raise words.error(str(error)) from None
-    if value >> 40 & 1 or not value:
+    if is_group_mac(value) or not value:
         raise words.error(f"{word} is no address of one machine" + (": it is a group's" if value else ""))
     return value
 

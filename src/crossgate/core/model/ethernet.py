@@ -32,6 +32,11 @@ class MacError(PlanError):
     """A text that is meant as a hardware address and is none."""
 
 
+def is_group_mac(mac: int) -> bool:
+    """Whether a hardware address is that of many machines: the first octet's lowest bit says so (RFC 7042 section 2.1)."""
+    return bool(mac >> 40 & 1)
+
+
 def group_mac(destination: Address) -> int | None:
     """Return the hardware address that packets for an address of a whole link, or of a group, go to; None for one of a machine.
 
