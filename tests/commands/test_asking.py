@@ -173,13 +173,14 @@ def test_verify_proves_and_tells_what_breaks(run: Run, answer: Ask, demo: Path, 
 
 
 def test_verify_with_something_down(run: Run, answer: Ask, demo: Path) -> None:
-    assert run("verify", "--any-one-down").stdout.startswith("21 expectations held, 0 failed\n\nbreakwater down: 3 claims fail\n")
+    assert run("verify", "--any-one-down").stdout.startswith("25 expectations held, 0 failed\n\nbreakwater down: 3 claims fail\n")
     document = answer("verify", "--any-one-down", status=1)
     assert (document["down"], document["failed"]) == ([], 0)
     outages = {each["down"]: each for each in document["outages"]}
     assert outages["lighthouse.1 to jetty.24"]["points"] == ["lighthouse.1", "jetty.24"]
-    (only,) = outages["breakwater.land"]["broken"]
-    assert (only["text"], only["verdict"]) == ("expect permit https guest-1 to visitor", "unroutable")
+    broken = outages["breakwater"]["broken"]
+    assert ("expect permit https guest-1 to visitor", "unroutable") in [(each["text"], each["verdict"]) for each in broken]
+    assert "breakwater.land" not in outages or not outages["breakwater.land"]["broken"]  # groyne is another way to the quay
     done = run("verify", "--without", "jetty")
     assert done.returncode == 1
     assert done.stdout.startswith("While jetty is down:\n\nfailed")
@@ -218,7 +219,7 @@ def test_a_grid_of_sets_is_proved_for_the_whole(run: Run, answer: Ask, demo: Pat
     rows = list(csv.DictReader(io.StringIO(run(*words, "--csv").stdout)))
     assert {(row["from"], row["packet"], row["verdict"], row["list"]) for row in rows} >= {("tickets", "", "denied", "")}
     one_by_one = answer("grid", "ping", "--from", "tickets", "--to", "crane-1", "--hosts")["cells"]
-    assert [each["from"] for each in one_by_one] == ["kiosk-1", "kiosk-2"]
+    assert [each["from"] for each in one_by_one] == ["kiosk-1", "kiosk-2", "laptop"]
     changed = answer("grid", "tcp/80", "--from", "guests", "--to", "harbour", "--against", "proposal/ternhaven.gate", status=1)["changes"]
     assert [(each["was"], each["is"]) for each in changed if each["family"] == 4] == [("denied", "permitted")]
 
@@ -312,7 +313,7 @@ def test_reach_tells_exactly_what_gets_through(run: Run, answer: Ask, demo: Path
     assert "denied by kiosk-fence 30, inbound on lighthouse.v80" in told
     assert "denied by kiosk-fence otherwise, inbound on lighthouse.v80\n    everything else" in told
     told = run("reach", "tickets", "harbour", "--at", "mon 12:00", "--all").stdout
-    assert "ip but tcp/23,8443,9443      tickets to harbour but resolver" in told
+    assert "ip but tcp/23,53 and udp/53  tickets but laptop to harbour but manifest" in told
     document = answer("reach", "guests", "cranes", "ssh")
     only = next(each for each in document["answers"] if not each["devices"])
     assert [part["verdict"] for part in only["parts"]] == ["denied"]
@@ -330,7 +331,7 @@ def test_many_are_traced_in_a_line_each(run: Run, answer: Ask, demo: Path) -> No
         "kiosk-1 to manifest  ping     denied     kiosk-fence otherwise, inbound on lighthouse.v80",
         "kiosk-1 to resolver  booking  denied     kiosk-fence otherwise, inbound on lighthouse.v80",
         "kiosk-1 to resolver  ping     denied     kiosk-fence otherwise, inbound on lighthouse.v80",
-        "kiosk-2 to manifest  booking  permitted  kiosk-fence 10",
+        "kiosk-2 to manifest  booking  permitted  banned otherwise, kiosk-fence 10",
         "kiosk-2 to manifest  ping     denied     kiosk-fence otherwise, inbound on lighthouse.v80",
         "kiosk-2 to resolver  booking  denied     kiosk-fence otherwise, inbound on lighthouse.v80",
         "kiosk-2 to resolver  ping     denied     kiosk-fence otherwise, inbound on lighthouse.v80",
@@ -404,13 +405,13 @@ def test_what_fails_stands_first_with_what_would_mend_it(run: Run, answer: Ask, 
     plan = demo / "ternhaven.gate"
     held = run("verify").stdout
     assert "held  " not in held
-    assert held.rstrip().endswith("21 expectations held, 0 failed")
-    assert run("verify", "--full").stdout.count("held  ") == 21
+    assert held.rstrip().endswith("25 expectations held, 0 failed")
+    assert run("verify", "--full").stdout.count("held  ") == 25
     plan.write_text(
         plan.read_text() + "expect permit ssh kiosk-1 to manifest over ipv4\nexpect deny booking tickets to manifest over ipv4\n"
     )
     told = run("verify").stdout.splitlines()
-    assert told[0].split()[:2] == ["failed", "184"]
+    assert told[0].split()[:2] == ["failed", "209"]
     assert told[2].strip() == "needed: in list kiosk-fence, at the end: 50 permit ssh kiosk-1 to manifest"
     assert "is permitted: kiosk-fence 10 permits it on the way into lighthouse.v80" in told[4]
     for result in answer("verify", status=1)["expectations"][-2:]:

@@ -36,9 +36,9 @@ def overlapping(picture: Picture) -> list[tuple[str, str]]:
 def see_that_it_is_whole(plan: Plan, picture: Picture) -> None:
     assert picture.blocks.keys() == plan.devices.keys()
     assert sorted((each.list, each.direction, each.point) for each in picture.gates) == sorted(
-        (each.access_list, each.direction, each.point) for each in plan.placements
+        (name, direction, point) for name, each in plan.every_list.items() for point, direction in plan.places_of(each)
     )
-    assert {each.text for each in picture.labels} >= {*plan.devices, *(each.access_list for each in plan.placements)}
+    assert {each.text for each in picture.labels} >= {*plan.devices, *(each.access_list for each in plan.every_placement)}
     for label in picture.labels:
         left, top, right, bottom = label.box
         assert left >= 0

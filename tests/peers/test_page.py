@@ -81,7 +81,7 @@ def test_a_gate_can_be_reached_by_keyboard_and_tells_its_list(page: Any) -> None
         "const gate = document.querySelector('.part'); gate.focus(); return document.activeElement.getAttribute('aria-label')"
     )
     assert label.startswith("list ")
-    assert page.execute_script("return document.querySelectorAll('.part').length") == 12
+    assert page.execute_script("return document.querySelectorAll('.part').length") == 14
 
 
 @pytest.mark.process

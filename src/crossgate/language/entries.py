@@ -74,9 +74,8 @@ def access_list(words: Words, names: Names) -> None:
     """Read a list with its block; a line that is in error is left out."""
     name, kind, family = header(words)
     if family is None:
-        frames = FrameEntryReader(names, kind, name)
-        head, (entries, otherwise, notes) = (name, kind), _block(words, names, name, frames.entry, lambda error, line: error)
-        names.plan.frame_lists[name] = EthernetList(*head, entries, otherwise, words.place, notes)
+        frames, otherwise, notes = _block(words, names, name, FrameEntryReader(names, kind, name).entry, lambda error, line: error)
+        names.plan.frame_lists[name] = EthernetList(name, kind, frames, otherwise, words.place, notes)
         return
     reader = _EntryReader(names, kind, family, name)
 

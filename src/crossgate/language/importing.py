@@ -13,11 +13,11 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from itertools import groupby, pairwise, product
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from crossgate.core.lists.rules import Rule, prefixes_of
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import MOST_NUMBER, Action, AnyList, DeciderKey, Kind, numbered_kind
+from crossgate.core.model.accesslist import MOST_NUMBER, Action, DeciderKey, Kind, numbered_kind
 from crossgate.core.model.address import Family, Pattern, everything, format_address, single
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point
@@ -26,6 +26,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceError, ServiceTerm, format_ports, join_ports
 from crossgate.core.sets.patterns import joined
 from crossgate.language import edits
+from crossgate.language.claims import standing
 from crossgate.language.draft import Draft
 from crossgate.language.entries import ETHERNET
 from crossgate.language.network import ComingDevice, ComingSegment, plain_name, take_in_network
@@ -211,16 +212,15 @@ def _place(draft: Draft, places: Sequence[ComingPlace], replace: bool) -> str:
         chosen.setdefault(key, each)
     said, new = [], []
     for (point, direction, family), each in chosen.items():
-        standing: AnyList[Any] | None = draft.plan.framed.get((point, direction))
-        if family is not None:
-            standing = draft.plan.placed.get((point, direction, family))
-        if standing is not None and standing.name == each.of.name:
-            continue
-        if standing is not None and replace:
-            edits.lift_list(draft, standing, direction, point)
         empty = edits.empty_list(each.of.name, Kind.EXTENDED, family)
+        taken = standing(draft.plan, empty, direction, point)
+        other = None if taken is None else taken[1]
+        if other is not None and (other.access_list, other.point) == (each.of.name, point):
+            continue
+        if other is not None and replace:
+            edits.lift_list(draft, draft.plan.any_list(other.access_list), direction, other.point)
         if draft.plan.every_placement:
-            edits.place_list(draft, empty, direction, point, free=standing is not None and replace)
+            edits.place_list(draft, empty, direction, point, free=other is not None and replace)
         else:
             new.append(f"place {each.of.name} {direction} on {point}")
         said.append(f"{each.of.name} {direction} on {point}")

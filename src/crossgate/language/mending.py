@@ -152,7 +152,7 @@ def _proved(path: Path, reading: Reading, after: Reading, said: tuple[str, ...],
 
 def _steps(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
     """Yield edits that could make a claim hold for the conversation that breaks it."""
-    if isinstance(promise, Only) and broken.claim.claim is Claim.DENY:
+    if isinstance(promise, Only) and broken.claim.claim is Claim.DENY and not promise.flooding:
         yield from _closed(plan, promise, broken)
     for need in needs(plan, broken.claim, broken.trace):
         for texts in _timed(plan, broken.claim, need.text):
@@ -161,7 +161,7 @@ def _steps(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
                 lines = "; ".join(f"{number} {text}" for number, text in zip(numbers, texts, strict=True))
                 where = f"before {need.before.number}" if need.before is not None else "at the end"
                 yield Step(f"in list {need.access_list.name}, {where}: {lines}", _insertions(need.access_list.name, numbers, texts))
-    if broken.claim.claim is Claim.DENY:
+    if broken.claim.claim is Claim.DENY and not broken.claim.flooding:
         ends = [end_text(plan, word) for word in (broken.claim.source, broken.claim.destination)]
         for texts in _timed(plan, broken.claim, f"deny {broken.claim.service} {ends[0]} to {ends[1]}"):
             yield from _new_lists(plan, broken, texts)
@@ -188,6 +188,10 @@ def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
     source = end_text(plan, promise.source)
     destination = "any" if is_elsewhere(plan, promise) else end_text(plan, promise.destination)
     texts = [f"permit {service} {source} to {destination}" for service in promise.services]
+    if any(
+        isinstance(each, Expectation) and each.claim is Claim.PERMIT and each.destination == promise.source for each in plan.expectations
+    ):
+        texts.append(f"permit tcp {source} to {destination} established")  # it opens nothing, and answers what may come
     texts.append(f"deny ip {source} to {destination}")
     for asked in broken.trace.legs[0].asked:
         if (

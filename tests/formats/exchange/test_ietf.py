@@ -68,13 +68,13 @@ def test_a_device_of_the_plan_is_only_replaced_where_that_is_said_and_keeps_what
     assert refused.returncode == 2
     assert "the plan has breakwater already; --replace" in refused.stderr
     document = json.loads((demo / "breakwater.json").read_text())
-    document["ietf-interfaces:interfaces"]["interface"][1]["ietf-ip:ipv4"]["address"][0]["ip"] = "192.0.2.14"
+    document["ietf-interfaces:interfaces"]["interface"][1]["ietf-ip:ipv4"]["address"][0]["ip"] = "192.0.2.13"
     (demo / "changed.json").write_text(json.dumps(document))
     done = run("import", "ietf", "changed.json", "--replace", "--anyway", "--yes")
     assert done.returncode == 0, done.stderr
     text = (demo / "ternhaven.gate").read_text()
     assert "router breakwater stateful" in text
-    assert "interface quay 192.0.2.14/28" in text
+    assert "interface quay 192.0.2.13/28" in text
 
 
 def test_an_unchanged_device_changes_nothing(run: Run, demo: Path, documents: list[str]) -> None:

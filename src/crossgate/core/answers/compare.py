@@ -234,7 +234,9 @@ def differences(
             with answered("the list of all that is treated differently in one way", missed):
                 written, clients, packets = told(pieces, new.plan.client_ports, stray)
                 packet = example(new.plan, packets)
-                difference = Difference(family, stray, devices, was, now, written, clients, packet, moment if windowed else None, beyond)
+                difference = Difference(
+                    family, stray, devices, was, now, written, clients, packet, moment if windowed else None, beyond if windowed else None
+                )
                 met.setdefault((family, stray, devices, windowed, was, now, frozenset(written)), []).append(difference)
     found = [same[0]._replace(**_when(same, several)) for same in met.values()]
     return sorted(found, key=_gravity)
@@ -300,7 +302,7 @@ def _states(old: Plan, new: Plan, before: Iterable[AccessList], after: Iterable[
 
 def _when(same: Sequence[Difference] | Sequence[ListDifference], several: _States) -> dict[str, Any]:
     """Return when a difference holds that was found in some of several states: its moment, and the limits that are exceeded then."""
-    if len(same) == len(several):
+    if len(same) == len(several) or same[0].exceeded is None:
         return {"moment": None, "exceeded": None}
     own = {each.exceeded for each in same}
     alike = sum(each in own for _, _, each in several)

@@ -100,11 +100,6 @@ class Frame(NamedTuple):
     source: int | None
     destination: int | None
 
-    @property
-    def turned(self) -> Frame:
-        """The frame of an answer."""
-        return Frame(self.destination, self.source)
-
 
 class Ruling(NamedTuple):
     """A line of an ethernet list that may decide a frame: an entry's number, None for the otherwise line, its action and its window."""

@@ -23,6 +23,9 @@ def needed(plan: Plan, expectation: Expectation, trace: Trace) -> str:
         return "change the entry that decides, or what the expectation says of it"
     if trace.verdict is Verdict.UNROUTABLE:
         return "a route there and back"
+    if _asks_for_a_rate(expectation):
+        permits = [each.decider.name for each in trace.legs[0].asked if each.decider is not None and each.decider.entry is not None]
+        return f"at most N a second behind {permits[-1]}" if permits else "a list on the way whose entry for it says at most N a second"
     if not (found := needs(plan, expectation, trace)):
         if expectation.claim is Claim.PERMIT:
             return f"a way back to {trace.conversation.source.name}: the answer goes elsewhere"
@@ -52,6 +55,8 @@ class Need(NamedTuple):
 def needs(plan: Plan, expectation: Expectation, trace: Trace) -> list[Need]:
     """Return the entries of which one would make a claim hold that a traced conversation breaks: where it is stopped; or in each list
     that it passes, the last one first. None where no entry does."""
+    if _asks_for_a_rate(expectation):
+        return []
     stopped = trace.decided
     if stopped is not None and stopped.crossing.rulings is not None and expectation.claim is not Claim.DENY:
         return []  # it is the frame that is stopped, whatever it carries
@@ -65,6 +70,11 @@ def needs(plan: Plan, expectation: Expectation, trace: Trace) -> list[Need]:
         for each in reversed(leg.asked)
         if each.decider is not None and each.crossing.rulings is None
     ]
+
+
+def _asks_for_a_rate(expectation: Expectation) -> bool:
+    """Whether a claim says that what is beyond a rate is stopped; how many a second that is no claim says."""
+    return expectation.flooding and expectation.claim is Claim.DENY
 
 
 def answer_text(plan: Plan, expectation: Expectation, action: Action, leg: LegTrace) -> str:
