@@ -55,7 +55,7 @@ class Machine(NamedTuple):
     @property
     def width(self) -> float:
         """How wide the line is."""
-        return text_width(self.text, SMALL) + sum(24 + text_width(each.list, SMALL) for each in self.gates)
+        return text_width(self.text, SMALL) + sum(28 + text_width(each.list, SMALL) for each in self.gates)
 
 
 def machine_step(machines: Sequence[Machine]) -> float:

@@ -205,7 +205,7 @@ class _Layout:
         picture.labels.append(Label(machine.text, x, y, SMALL, "quiet"))
         if machine.name:
             picture.hosts[machine.name], picture.hangs[machine.name] = hangs, bar
-        x += text_width(machine.text, SMALL) + 12
+        x += text_width(machine.text, SMALL) + 16
         for each in machine.gates:
             way = -1 if each.direction is Direction.INBOUND else 1  # the bar that it hangs on is at the left
             picture.gates.append(Gate(each.list, each.family, each.point, each.direction, Spot(x, y - 4), (way, 0)))
