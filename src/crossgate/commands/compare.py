@@ -41,6 +41,7 @@ def compare(
     every: Annotated[bool, typer.Option("--all", help="Show every line, of devices' own and stray packets too.")] = False,
     drawn: Annotated[Path | None, typer.Option("--draw", metavar="FILE", help="Draw the network, too, with the gates that differ and a packet's way: .svg, .png or .pdf.")] = None,
     pieces: PiecesOption = None,
+    markdown: Annotated[bool, typer.Option("--markdown", help="Print a Markdown table, as for a comment on a request for change.")] = False,
     as_json: JsonOption = False,
 ) -> None:  # fmt: skip
     """Show which traffic two plans treat differently, with the deciding entries and a packet each; exit status 1 when they do."""
@@ -53,6 +54,8 @@ def compare(
 
     plan, new, was = _two_plans(context, plans or [], since)
     head = [quiet(f"was: {was}   is: {new.files[0]}"), ""]
+    if markdown and (as_json or list_name is not None):
+        raise PlanError(f"--markdown is about all traffic, in Markdown; leave {'--json' if as_json else '--list'} out")
     if drawn is not None and list_name is not None:
         raise PlanError("--draw is about the network, and --list about a list wherever it stands; leave one of them out")
     if list_name is not None:
@@ -83,6 +86,10 @@ def compare(
         from crossgate.formats.json.compare import compare_document
 
         print_json(compare_document(was, new, found, missed))
+    elif markdown:
+        from crossgate.formats.markdown import differences_markdown
+
+        typer.echo(differences_markdown(new, was, found), nl=False)
     elif found:
         write([*head, *difference_lines(new, found, every=every, source_ports=source_ports, rest="--all shows all")])
         write(["", strong(f"{count(len(found), 'difference')} between {was} and {new.files[0]}")])

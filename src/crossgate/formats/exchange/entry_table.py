@@ -16,6 +16,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
 from crossgate.core.network.entrance import place_named
 from crossgate.formats.exchange.asked import Given, Wanted, Written
+from crossgate.formats.markdown import escaped
 from crossgate.formats.tables import Row, read_table
 from crossgate.language.cells import entry_cells
 from crossgate.language.entries import ETHERNET
@@ -83,7 +84,7 @@ def _section(access_list: AnyList[Any], wanted: Wanted) -> Iterator[str]:
     yield f"{access_list.kind.capitalize()} {access_list.label} list, {' and '.join(places) or 'placed nowhere'}."
     yield ""
     for note in access_list.notes:
-        yield f"> {_escaped(note.text)}"
+        yield f"> {escaped(note.text)}"
     if access_list.notes:
         yield ""
     standard = access_list.kind is Kind.STANDARD
@@ -97,17 +98,13 @@ def _section(access_list: AnyList[Any], wanted: Wanted) -> Iterator[str]:
         table.append([str(entry.number), *(cells[each] for each in columns)])
     table.append(["otherwise", access_list.otherwise.action.value, *[""] * (len(columns) - 1)])
     kept = [column for column in range(len(table[0])) if any(row[column] for row in table[1:])]
-    shown = [[_escaped(row[column]) for column in kept] for row in table]
+    shown = [[escaped(row[column]) for column in kept] for row in table]
     widths = [max(len(row[column]) for row in shown) for column in range(len(kept))]
     for number, row in enumerate(shown):
         yield "| " + " | ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)) + " |"
         if number == 0:
             yield "| " + " | ".join("-" * width for width in widths) + " |"
     yield ""
-
-
-def _escaped(text: str) -> str:
-    return "".join("\\" + each if each in "\\|*_`<>[]" else each for each in text)
 
 
 def read_csv(given: Given) -> Coming:

@@ -1,0 +1,65 @@
+"""Markdown, for requests for change and their discussion: what two plans do otherwise, as a table."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from crossgate.core.answers.compare import Difference, Fate
+from crossgate.core.model.plan import Plan
+from crossgate.core.wording.sentences import limit_names, packet_text
+from crossgate.core.wording.services import Sort
+from crossgate.core.wording.sets import Wording
+
+_MOST_LINES, _MOST_ROWS = 8, 40
+"""At most so many lines of one difference, and so many differences; the rest is counted."""
+
+
+def escaped(text: str) -> str:
+    """Return a text whose characters mean nothing in Markdown."""
+    return "".join("\\" + each if each in "\\|*_`<>[]" else each for each in text)
+
+
+def differences_markdown(plan: Plan, was: str, found: Sequence[Difference]) -> str:
+    """Return traffic that is treated otherwise than in another plan, called `was`: what clients between machines do, and a count of the rest."""
+    return "\n".join(_lines(plan, was, found)) + "\n"
+
+
+def _lines(plan: Plan, was: str, found: Sequence[Difference]) -> Iterator[str]:
+    shown = [each for each in found if each.clients and not each.stray and not each.devices]
+    yield f"## Traffic: {escaped(was)} against {escaped(plan.files[0])}"
+    yield ""
+    if not found:
+        yield "Every packet fares alike."
+        return
+    if shown:
+        yield "| | was | is | what | for example |"
+        yield "| --- | --- | --- | --- | --- |"
+    wording = Wording(plan)
+    for each in shown[:_MOST_ROWS]:
+        cells = [_when(each), _told(each.was), _told(each.now), _what(wording, each), escaped(packet_text(each.packet))]
+        yield f"| {' | '.join(cells)} |"
+    left = [f"{len(shown) - _MOST_ROWS} more differences"] if len(shown) > _MOST_ROWS else []
+    rest = len(found) - len(shown)
+    left += [f"{rest} of other source ports, devices' own addresses or packets that open nothing"] if rest else []
+    if left:
+        yield ""
+        yield f"Left out: {'; '.join(left)}."
+
+
+def _when(difference: Difference) -> str:
+    moment = f", as at {difference.moment:%a %Y-%m-%d %H:%M}" if difference.moment else ""
+    beyond = f", beyond {', '.join(limit_names(difference.exceeded))}" if difference.exceeded else ""
+    return escaped(f"{difference.family.label}{moment}{beyond}")
+
+
+def _told(fate: Fate) -> str:
+    decided = fate.decided
+    by = "" if decided is None else f" by {decided.decider.name}, {decided.crossing.direction} on {decided.crossing.point}"
+    return f"**{fate.verdict}**{escaped(by)}"
+
+
+def _what(wording: Wording, difference: Difference) -> str:
+    rows = wording.rows(difference.clients, Sort.OPENING, True)
+    lines = [escaped(f"{service}: {source} to {destination}") for service, source, destination in rows[:_MOST_LINES]]
+    more = [f"and {len(rows) - _MOST_LINES} more"] if len(rows) > _MOST_LINES else []
+    return "<br>".join([*lines, *more])
