@@ -6,6 +6,7 @@ import os
 import re
 import shlex
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -68,7 +69,8 @@ def test_git_diff_shows_traffic(demo: Path) -> None:
     (attributes,) = re.findall(r"^\*\.gate diff=crossgate$", page, re.MULTILINE)
     folder = demo / "repository"
     folder.mkdir()
-    quiet = os.environ | {"GIT_CONFIG_GLOBAL": os.devnull, "GIT_CONFIG_SYSTEM": os.devnull, "LANG": "C.UTF-8"}
+    path = os.pathsep.join((str(Path(sys.executable).parent), os.environ["PATH"]))
+    quiet = os.environ | {"GIT_CONFIG_GLOBAL": os.devnull, "GIT_CONFIG_SYSTEM": os.devnull, "LANG": "C.UTF-8", "PATH": path}
 
     def git(words: str) -> str:
         done = subprocess.run(["sh", "-c", words], cwd=folder, env=quiet, capture_output=True, text=True, check=True)
