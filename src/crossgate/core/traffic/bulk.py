@@ -124,6 +124,7 @@ class BulkTracer:
         self.entered = entered
         self.lists: list[AnyList[Any]] = list(network.plan.every_list.values())
         """The plan's lists, in the order of their numbers in `Fates`: those for packets, then those for frames."""
+        self._list_numbers = {each.name: number for number, each in enumerate(self.lists)}
         self._asked: list[AccessList] = []
         """The lists that packets are asked of: the plan's, with the same numbers; then what those for frames are for the packets in some."""
         self._number: dict[AccessList, int] = {}
@@ -147,12 +148,11 @@ class BulkTracer:
 
     def _take_in(self, own: AccessList) -> None:
         self._asked.append(own)
-        names = [each.name for each in self.lists]
-        whole = self.lists[names.index(own.name)]
-        numbers = [each.number for each in whole.entries]
+        number = self._list_numbers[own.name]
+        indexes = {each.number: index for index, each in enumerate(self.lists[number].entries)}
         # The line behind the last entry is the otherwise line, as -1 is.
-        lines = [*(numbers.index(each.number) for each in own.entries), -1]
-        self._own.append((names.index(own.name), np.array(lines, np.int32)))
+        lines = [*(indexes[each.number] for each in own.entries), -1]
+        self._own.append((number, np.array(lines, np.int32)))
         self._permits.append(np.array([Decider(own, entry).permits for entry in (*own.entries, None)]))
         self._flagged.append(any(entry.qualifiers.flags for entry in own.entries))
         limits = enumerate(own.entries)
