@@ -260,7 +260,7 @@ class Plan:
         if windows and at is not None and at.date is not None:
             opened = {open_at(windows, at.date): at.date}
         elif windows:
-            opened = {**dict(sorted(states(windows, at.minute if at else None).items(), key=lambda state: len(state[0])))}
+            opened = dict(sorted(states(windows, at.minute if at else None).items(), key=lambda state: len(state[0])))
         beyond = exceeded(limits) if flooding is None else [frozenset(limits)] if flooding else [frozenset()]
         return {state | each: moment for each in beyond for state, moment in opened.items()}
 
