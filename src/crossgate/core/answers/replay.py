@@ -18,7 +18,7 @@ from crossgate.core.model.accesslist import AccessList, AnyList, Decider
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import Limit, State, is_counted
 from crossgate.core.model.packet import Packet
-from crossgate.core.model.packets import Indices, whole_address
+from crossgate.core.model.packets import Indices, Marks, whole_address
 from crossgate.core.model.window import open_at
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.itineraries import Network
@@ -165,9 +165,9 @@ class Replay:
     def _traced(self, family: Family) -> Replayed:
         seen = joined(self._waiting.pop(family))
         # Limits count in the order of time: what meets one waits until all has been seen.
-        rated = self.tracer.limited(seen.packets, self.clock.of(seen.first), self.clock.states)
+        rated = self._limited(self.tracer, self.clock, seen)
         if self.other is not None and self._other_clock is not None:
-            rated |= self.other.limited(seen.packets, self._other_clock.of(seen.first), self._other_clock.states)
+            rated |= self._limited(self.other, self._other_clock, seen)
         if rated.any():
             self._rated.setdefault(family, []).append(seen.take(rated))
             seen = seen.take(~rated)
@@ -185,6 +185,12 @@ class Replay:
         else:
             self.sums.sorts.add(seen, other, self.other, np.flatnonzero(fates.verdict != other.verdict), fates)
         return Replayed(seen, fates, other)
+
+    @staticmethod
+    def _limited(tracer: BulkTracer, clock: Clock, seen: Seen) -> Marks:
+        if not tracer.network.plan.limits:
+            return np.zeros(len(seen), np.bool_)
+        return tracer.limited(seen.packets, clock.of(seen.first), clock.states)
 
     @staticmethod
     def _fates(tracer: BulkTracer, clock: Clock, seen: Seen, rates: Rates | None) -> Fates:
@@ -279,10 +285,11 @@ class ListReplay:
                 self._ask(own.take(rows))
 
     def _ask(self, seen: Seen) -> None:
-        windows, states = self.clock.of(seen.first), self.clock.states
         if self.access_list.limits:
             seen = seen.take(np.argsort(seen.first, kind="stable"))
-            windows, states = self._exceeding(seen, self.clock.of(seen.first))
+        windows, states = self.clock.of(seen.first), self.clock.states
+        if self.access_list.limits:
+            windows, states = self._exceeding(seen, windows)
         entry = self._asked.decided(self._number, seen.packets, windows, states)
         self.packets += int(seen.counts[0].sum())
         self.octets += int(seen.octets[0].sum())

@@ -242,8 +242,6 @@ class BulkTracer:
     def limited(self, packets: Packets, windows: Indices, states: Sequence[State]) -> Marks:
         """Return which conversations are opened by packets that an entry with a limit takes, on their first ways."""
         found = np.zeros(len(packets), np.bool_)
-        if not any(self._limits):
-            return found
         pairs, of_row = self.ends(packets.family).pairs(packets)
         packets = _with_flags(packets, courses_of(packets, found)[0], SYN)
         asked = [{self._places[each].list for each in self._first_leg(pair)} for pair in pairs]
