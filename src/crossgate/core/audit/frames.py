@@ -11,7 +11,7 @@ from crossgate.core.model.accesslist import Action
 from crossgate.core.model.condition import State
 from crossgate.core.model.ethernet import BROADCAST, ETHERTYPES, EthernetEntry, EthernetList, Frame, Stations
 from crossgate.core.model.finding import Fault, Finding
-from crossgate.core.model.network import Direction, Host, Interface, Placement, Point, PointKind
+from crossgate.core.model.network import Direction, Host, Interface, Placement, Point
 from crossgate.core.model.plan import Plan
 
 
@@ -96,9 +96,7 @@ def misplaced(case: Case) -> Iterator[Finding]:
 def _why(plan: Plan, entry: EthernetEntry, place: tuple[Point, Direction], known: dict[int, str]) -> Fault | None:
     """Return why no frame that passes a place can match an entry; None where one can."""
     point, direction = place
-    if point.kind is PointKind.PORT and any(
-        each.to == point or (each.point == point and each.to) for each in plan.devices[point.owner].ports.values()
-    ):
+    if point in plan.cabled:
         return None  # to another switch: whoever is there
     here = {each.mac: each.name for each in stations_at(plan, point) if each.mac is not None}
     near, far = (entry.source, entry.destination) if direction is Direction.INBOUND else (entry.destination, entry.source)

@@ -127,8 +127,7 @@ def _link(case: Case, placement: Placement) -> _Link | None:
     if point.kind is not PointKind.PORT:
         return None
     interfaces = [each for device in plan.devices.values() for each in device.interfaces.values() if each.at == point]
-    ports = {end for device in plan.devices.values() for port in device.ports.values() if port.to for end in (port.point, port.to)}
-    if point in ports:
+    if point in plan.cabled:
         return _Link((ROUTER_SOLICITATION, *_FROM_ROUTERS), (_LINK_LOCAL, _NOBODY_YET), ())
     return _Link(_FROM_ROUTERS if inward is bool(interfaces) else _FROM_HOSTS, (_LINK_LOCAL, _NOBODY_YET), ())
 

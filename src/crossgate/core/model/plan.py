@@ -174,6 +174,12 @@ class Plan:
         """The shared gateway that has each address of one."""
         return {address: gateway for gateway in self.gateways for address in gateway.addresses}
 
+    @cached_property
+    def cabled(self) -> frozenset[Point]:
+        """The switch ports at both ends of every cable between two switches, whichever end the plan tells it at."""
+        ports = (port for device in self.devices.values() for port in device.ports.values())
+        return frozenset(end for port in ports if port.to is not None for end in (port.point, port.to))
+
     def without(self, down: Iterable[Point]) -> Plan:
         """Return the plan as it is while some devices, interfaces and switch ports are down."""
         plan = copy(self)
