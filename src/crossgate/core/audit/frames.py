@@ -15,7 +15,7 @@ from crossgate.core.model.network import Direction, Host, Interface, Placement, 
 from crossgate.core.model.plan import Plan
 
 
-class Station(NamedTuple):
+class _Station(NamedTuple):
     """A machine of the plan on a link: its name, its subnet, its hardware address where that is known."""
 
     name: str
@@ -23,16 +23,16 @@ class Station(NamedTuple):
     mac: int | None
 
 
-def stations_at(plan: Plan, point: Point) -> list[Station]:
+def _stations_at(plan: Plan, point: Point) -> list[_Station]:
     """Return the machines at a switch port, or the host that a list follows."""
     own = [each for each in plan.hosts.values() if point in (each.at, each.point)]
     interfaces = [each for device in plan.devices.values() for each in device.interfaces.values() if each.at == point]
     return [*map(_station, own), *map(_station, interfaces)]
 
 
-def _station(machine: Host | Interface) -> Station:
+def _station(machine: Host | Interface) -> _Station:
     name = machine.name if isinstance(machine, Host) else str(machine.point)
-    return Station(name, machine.on, machine.mac)
+    return _Station(name, machine.on, machine.mac)
 
 
 @finds("arp-blocked")
@@ -57,7 +57,7 @@ def arp_blocked(case: Case) -> Iterator[Finding]:
 def _stopped(case: Case, own: EthernetList, placement: Placement, point: Point) -> tuple[EthernetEntry | None, str] | None:
     """Return who stops which ARP of a machine that IPv4 passes for; None where nobody does."""
     plan, inward = case.plan, placement.direction is Direction.INBOUND
-    for station in stations_at(plan, point) or [Station("", "", None)]:
+    for station in _stations_at(plan, point) or [_Station("", "", None)]:
         links = [each for device in plan.devices.values() for each in device.interfaces.values() if each.on == station.on]
         peers = [None, *dict.fromkeys(each.mac for each in links if each.mac is not None)]
         talk = [Frame(station.mac, peer) if inward else Frame(peer, station.mac) for peer in peers]
@@ -98,7 +98,7 @@ def _why(plan: Plan, entry: EthernetEntry, place: tuple[Point, Direction], known
     point, direction = place
     if point in plan.cabled:
         return None  # to another switch: whoever is there
-    here = {each.mac: each.name for each in stations_at(plan, point) if each.mac is not None}
+    here = {each.mac: each.name for each in _stations_at(plan, point) if each.mac is not None}
     near, far = (entry.source, entry.destination) if direction is Direction.INBOUND else (entry.destination, entry.source)
     other = next(each for each in Direction if each is not direction)
     named = _named(far, known)
