@@ -71,9 +71,10 @@ def reach(
     """Yield the fate of every conversation from one end to another, family by family, devices' own addresses apart.
 
     With `strays` it is that of the packets that open no conversation: fragments, TCP segments that are no SYN, ICMP
-    messages that nobody answers. With `flooding` every limit of the lists is exceeded. `tell` is told how many flows are done, of how many. What falls into too many pieces is added
-    to `missed`, and all else is answered. Raises `PlanError` when an end is unknown, the two share no family
-    or the service is none, `TooManyPieces` where there is no `missed`.
+    messages that nobody answers. With `flooding` every limit of the lists is exceeded. `tell` is told how many
+    flows are done, of how many. What falls into too many pieces is added to `missed`, and all else is answered.
+    Raises `PlanError` when an end is unknown, the two share no family or the service is none, `TooManyPieces`
+    where there is no `missed`.
     """
     plan, network = session.plan, session.network
     asking = session.flows(plan.state_at(at, flooding))
