@@ -8,6 +8,7 @@ from collections.abc import Callable
 from datetime import datetime
 
 from crossgate.core.answers.reach import reach
+from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.show.sets import MOST_LINES, MOST_PARTS, reach_lines
@@ -24,8 +25,8 @@ COLOUR = re.compile(r"\x1b\[[0-9;]*m|\[/?[a-z ]*\]")
 
 
 def told(plan: Plan, every: bool) -> list[str]:
-    found = list(reach(Session(plan), "here", "far", NOW, "tcp"))
-    lines = "\n".join(reach_lines(plan, "here", "far", NOW, found, strays=False, devices=False, every=every))
+    found = list(reach(Session(plan), "here", "far", When(NOW), "tcp"))
+    lines = "\n".join(reach_lines(plan, "here", "far", When(NOW), found, strays=False, devices=False, every=every))
     return [line.rstrip() for line in COLOUR.sub("", lines).splitlines()]
 
 

@@ -12,6 +12,7 @@ from crossgate.core.answers.compare import differences
 from crossgate.core.answers.grid import cells
 from crossgate.core.answers.reach import reach
 from crossgate.core.model.address import Family, Pattern, parse_block, pattern
+from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.session import Session
@@ -167,9 +168,9 @@ def test_other_source_ports_are_counted(plan_of: Read) -> None:
 def test_reach_leaves_devices_out_unless_asked(plan_of: Read) -> None:
     plan = plan_of(MANY + hosts(2))
     at = datetime(2026, 12, 1)
-    found = list(reach(Session(plan), "b", "a", at))
+    found = list(reach(Session(plan), "b", "a", When(at)))
     told = {
-        devices: "\n".join(plain(sets.reach_lines(plan, "b", "a", at, found, False, devices, False))) for devices in (False, True)
+        devices: "\n".join(plain(sets.reach_lines(plan, "b", "a", When(at), found, False, devices, False))) for devices in (False, True)
     }  # fmt: skip
     assert ("--devices shows it" in told[False]) is any(each.devices for each in found)
     assert "--devices" not in told[True]

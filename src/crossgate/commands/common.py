@@ -17,6 +17,7 @@ from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
     from crossgate.core.model.accesslist import DeciderKey
+    from crossgate.core.model.condition import When
     from crossgate.core.model.plan import Plan
 
 Item = TypeVar("Item")
@@ -25,6 +26,16 @@ FloodOption = Annotated[bool, typer.Option("--flood", help="Ask about what is be
 AtOption = Annotated[
     str | None,
     typer.Option("--at", metavar="TIME", help="The time for windows: 21:30 (today), 'mon 23:00' or '2026-12-01 23:00'. Default: now."),
+]
+TlsOption = Annotated[
+    str | None,
+    typer.Option("--tls", metavar="VERSION", help="Ask about a conversation that settles on this TLS, as 1.2. Default: it speaks none."),
+]
+CipherOption = Annotated[
+    str | None,
+    typer.Option(
+        "--cipher", metavar="SUITE", help="The cipher suite that it settles on, by its IANA name or number. Default: one much used."
+    ),
 ]
 TallyOption = Annotated[bool, typer.Option("--tally", help="Add the entries that decided to the tally beside the plan.")]
 SourcePortsOption = Annotated[bool, typer.Option("--source-ports", help="Show what only other source ports than clients choose do, too.")]
@@ -52,6 +63,23 @@ PiecesOption = Annotated[
 def examples(*lines: str) -> str:
     """Return the lines that end a command's help: examples that run on the demo."""
     return "\n\n".join(["Examples:", *(f"  crossgate {line}" for line in lines)])
+
+
+def circumstances(plan: Plan, at: str | None, flood: bool = False, tls: str | None = None, cipher: str | None = None) -> When:
+    """Return of which time and of which conversations a question is, by its options. Raises `PlanError`."""
+    from crossgate.core.model.condition import When
+    from crossgate.core.model.tls import TlsError, TlsTest, chosen_hello, parse_suites, parse_versions
+
+    try:
+        test = TlsTest(None if tls is None else parse_versions(tls), None if cipher is None else parse_suites(cipher))
+    except TlsError as error:
+        raise PlanError(str(error)) from None
+    if tls is None and cipher is None:
+        return When(moment(at, plan), flood)
+    hello = chosen_hello(test)
+    if hello is None:
+        raise PlanError(f"no conversation settles on {cipher} in TLS {tls}")
+    return When(moment(at, plan), flood, hello)
 
 
 def tell_missed(missed: Sequence[PlanError]) -> None:

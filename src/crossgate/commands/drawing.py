@@ -196,6 +196,7 @@ def draw_trace(plan: Plan, trace: Trace, out: Path) -> None:
 
 def draw_differences(plan: Plan, found: Sequence[Difference], out: Path) -> None:
     """Draw the network with the gates that decide otherwise than before, and the way of a packet that fares otherwise. Raises `PlanError`."""
+    from crossgate.core.model.condition import State, settled
     from crossgate.core.model.window import open_at
     from crossgate.core.network.endpoints import at_address
     from crossgate.core.network.itineraries import Network
@@ -211,9 +212,9 @@ def draw_differences(plan: Plan, found: Sequence[Difference], out: Path) -> None
         packet, moment_of = found[0].packet, found[0].moment
         network = Network(plan)
         ends = [at_address(network, Address(packet.family, value)) for value in (packet.source, packet.destination)]
-        trace = Tracer(network, frozenset() if moment_of is None else open_at(plan.windows.values(), moment_of)).trace(
-            Conversation(ends[0], ends[1], packet)
-        )
+        opened: State = frozenset() if moment_of is None else open_at(plan.windows.values(), moment_of)
+        state = settled(opened | (found[0].exceeded or frozenset()), (found[0].spoken or (None,))[0])
+        trace = Tracer(network, state).trace(Conversation(ends[0], ends[1], packet))
         told = legs_told(trace)
     write_file(out, network_sheet(plan, _theme(dark=False), trace=trace, told=told, marked=marked).bytes(kind), plan.files)
 
@@ -239,10 +240,11 @@ def squares_of(
 ) -> dict[tuple[str, str], Square]:
     """Return the squares of a grid: who reaches whom by a service, and what was so in this plan where another one is drawn against it."""
     from crossgate.commands.grid import cells_of
+    from crossgate.core.model.condition import When
     from crossgate.draw.charts import Square
 
     def found(each: Plan) -> dict[tuple[str, str], dict[Family, Verdict]]:
-        return {(cell.source, cell.destination): _verdicts(cell) for cell in cells_of(each, when, rows, columns, [service], missed)}
+        return {(cell.source, cell.destination): _verdicts(cell) for cell in cells_of(each, When(when), rows, columns, [service], missed)}
 
     own = found(plan)
     if other is None:

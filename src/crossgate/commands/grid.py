@@ -9,11 +9,13 @@ import typer
 
 from crossgate.commands.common import (
     AtOption,
+    CipherOption,
     FloodOption,
     JsonOption,
     PiecesOption,
+    TlsOption,
+    circumstances,
     load,
-    moment,
     plan_path,
     print_json,
     progress,
@@ -24,9 +26,8 @@ from crossgate.commands.completing import complete_hosts, complete_service
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
-    from datetime import datetime
-
     from crossgate.core.answers.grid import Cell
+    from crossgate.core.model.condition import When
     from crossgate.core.model.plan import Plan
     from crossgate.core.sets.effort import TooManyPieces
 
@@ -46,6 +47,8 @@ def grid(
     against: Annotated[Path | None, typer.Option(metavar="OTHER", help="Show only what differs in this other plan.")] = None,
     at: AtOption = None,
     flood: FloodOption = False,
+    tls: TlsOption = None,
+    cipher: CipherOption = None,
     as_csv: Annotated[bool, typer.Option("--csv", help="Print comma-separated values: one line a cell and family.")] = False,
     pieces: PiecesOption = None,
     as_json: JsonOption = False,
@@ -59,22 +62,22 @@ def grid(
     if as_csv and against is not None:
         raise PlanError("--against answers in text or --json")
     plan = load(context)
-    when = moment(at, plan)
+    when = circumstances(plan, at, flood, tls, cipher)
     rows, columns = ends_of(plan, sources, hosts), ends_of(plan, destinations, hosts)
     wanted = services or default_services(Network(plan)) or ["ping"]
     check_services(plan, wanted)
     if not rows or not columns:
         raise PlanError(f"{plan.files[0]} has no hosts {'there' if plan.hosts else 'and no subnets yet'}; a grid needs ends")
     missed: list[TooManyPieces] = []
-    found = cells_of(plan, when, rows, columns, wanted, missed, flood)
+    found = cells_of(plan, when, rows, columns, wanted, missed)
     if against is not None:
         other = read_file(against)
         there = [[name for name in names if _is_end(other, name)] for names in (rows, columns)]
-        different = list(changes(found, cells_of(other, when, there[0], there[1], wanted, missed, flood)))
+        different = list(changes(found, cells_of(other, when, there[0], there[1], wanted, missed)))
         if as_json:
             from crossgate.formats.json.grid import changes_document
 
-            print_json(changes_document(plan, other, when, different))
+            print_json(changes_document(plan, other, when.at, different))
         else:
             from crossgate.show.console import write
             from crossgate.show.grid import change_lines
@@ -85,7 +88,7 @@ def grid(
     if as_json:
         from crossgate.formats.json.grid import grid_document
 
-        print_json(grid_document(plan, when, found, flood))
+        print_json(grid_document(plan, when, found))
     elif as_csv:
         from crossgate.formats.csv import write_grid
 
@@ -95,8 +98,8 @@ def grid(
         from crossgate.show.console import write
         from crossgate.show.grid import lines
 
-        if plan.windows or flood:
-            write([asked_at(plan, when, flood), ""])
+        if told := asked_at(plan, when):
+            write([told, ""])
         write(lines(rows, columns, wanted, found))
     tell_missed(missed)
 
@@ -130,12 +133,11 @@ def _is_end(plan: Plan, word: str) -> bool:
 
 def cells_of(
     plan: Plan,
-    when: datetime,
+    when: When,
     rows: list[str],
     columns: list[str],
     services: list[str],
     missed: list[TooManyPieces],
-    flood: bool = False,
 ) -> list[Cell]:
     """Return the cells of a grid: those of two hosts are traced, those of sets proved."""
     from crossgate.core.answers.grid import cells
@@ -145,10 +147,10 @@ def cells_of(
 
     session = Session(plan)
     traced = [[name for name in names if name in plan.hosts] for names in (rows, columns)]
-    tracer = Tracer(session.network, plan.state_at(when, flood))
+    tracer = Tracer(session.network, plan.state_at(when))
     total = sum(source != destination for source in traced[0] for destination in traced[1]) * len(services)
     found = list(progress(cells(session.network, tracer, traced[0], traced[1], services), total, "tracing"))
-    sets = SetGrid(session, when, missed, flood)
+    sets = SetGrid(session, when, missed)
     pairs = [(one, other) for one in rows for other in columns if one not in plan.hosts or other not in plan.hosts]
     found += [cell for one, other in progress(pairs, len(pairs), "proving") for cell in sets.cell(one, other, services)]
     return found

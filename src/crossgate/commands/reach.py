@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -12,13 +12,17 @@ from crossgate.commands.common import (
     JsonOption,
     PiecesOption,
     SourcePortsOption,
+    circumstances,
     load,
     meter,
-    moment,
     print_json,
     tell_missed,
 )
 from crossgate.commands.completing import complete_service, complete_set
+
+if TYPE_CHECKING:
+    from crossgate.core.answers.reach import Reached
+    from crossgate.core.model.condition import When
 
 _ENDS = "A host, subnet, group, device, outside, address, prefix or any."
 
@@ -46,25 +50,31 @@ def reach(
     from crossgate.core.traffic.session import Session
 
     plan = load(context)
-    when = moment(at, plan)
+    when = circumstances(plan, at, flood)
     missed: list[TooManyPieces] = []
     with meter("reaching") as tell:
         session = Session(plan)
-        found = list(reached(session, source, destination, when, service, strays, flood, tell, missed))
+        found = list(reached(session, source, destination, when, service, strays, tell, missed))
         # With no limit on the way all is the same beyond it.
-        beyond = [] if flood or not plan.limits else list(reached(session, source, destination, when, service, strays, True, tell, missed))
-        beyond = [] if alike(found, beyond) else beyond
+        others = [] if flood or not plan.limits else [when._replace(flooding=True)]
+        # With nothing that asks for TLS all is the same with it.
+        others += [when._replace(hello=each) for each in plan.spoken_sorts if each is not None]
+        differing: list[tuple[When, list[Reached]]] = []
+        for other in others:
+            answer = list(reached(session, source, destination, other, service, strays, tell, missed))
+            if not any(alike(answer, known) for known in (found, *(each for _, each in differing))):
+                differing.append((other, answer))
     if as_json:
         from crossgate.formats.json.reach import reach_document
 
-        print_json(reach_document(plan, source, destination, when, found, strays, missed, flood, beyond))
+        print_json(reach_document(plan, source, destination, when, found, strays, missed, differing))
         tell_missed(missed)
         return
     from crossgate.show.console import write
     from crossgate.show.sets import reach_lines
 
     if found or not missed:
-        write(reach_lines(plan, source, destination, when, found, strays, devices, every, source_ports, flood))
-    if beyond:
-        write(["", *reach_lines(plan, source, destination, when, beyond, strays, devices, every, source_ports, True)])
+        write(reach_lines(plan, source, destination, when, found, strays, devices, every, source_ports))
+    for other, answer in differing:
+        write(["", *reach_lines(plan, source, destination, other, answer, strays, devices, every, source_ports)])
     tell_missed(missed)

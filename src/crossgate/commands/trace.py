@@ -9,13 +9,15 @@ import typer
 
 from crossgate.commands.common import (
     AtOption,
+    CipherOption,
     FloodOption,
     JsonOption,
     TallyOption,
+    TlsOption,
     add_to_tally,
+    circumstances,
     family_of,
     load,
-    moment,
     print_json,
     progress,
 )
@@ -45,6 +47,8 @@ def trace(
     only_ipv6: Annotated[bool, typer.Option("-6", help="Only IPv6.")] = False,
     at: AtOption = None,
     flood: FloodOption = False,
+    tls: TlsOption = None,
+    cipher: CipherOption = None,
     expect: Annotated[Claim | None, typer.Option(metavar="VERDICT", help="permit, deny or half-open: exit status 1 if not so.")] = None,
     full: Annotated[bool, typer.Option("--full", help="Show several conversations crossing by crossing too.")] = False,
     short: Annotated[bool, typer.Option("--short", help="Show one conversation in a line too.")] = False,
@@ -62,9 +66,9 @@ def trace(
     if full and short:
         raise PlanError("--full and --short exclude each other")
     plan = load(context)
-    when = moment(at, plan)
+    when = circumstances(plan, at, flood, tls, cipher)
     network = Network(plan)
-    tracer = Tracer(network, plan.state_at(when, flood))
+    tracer = Tracer(network, plan.state_at(when))
     try:
         spoofed = () if claimed is None else claimed_addresses(network, claimed)
     except PlanError as error:
@@ -90,19 +94,19 @@ def trace(
     if as_json:
         from crossgate.formats.json.trace import trace_document
 
-        print_json(trace_document(plan, when, traces, flood))
+        print_json(trace_document(plan, when, traces))
     elif short or ((len(wanted) > 1 or several_claimed) and not (full or all_paths)):
         from crossgate.show.console import write
         from crossgate.show.trace import short_lines
 
-        write(short_lines([(each, several[0]) for each, several in told], plan, when, flood))
+        write(short_lines([(each, several[0]) for each, several in told], plan, when))
     else:
         from crossgate.show.console import write
         from crossgate.show.trace import lines, ways_lines
 
         for number, (_, several) in enumerate(told):
             write([""] * bool(number))
-            write(ways_lines(network, several, plan, when, every, flood) if all_paths else lines(several[0], plan, when, every, flood))
+            write(ways_lines(network, several, plan, when, every) if all_paths else lines(several[0], plan, when, every))
     verdicts = dict.fromkeys(
         verdict for each in traces for verdict in (each.verdict, *([each.differing.verdict] if each.differing else []))
     )

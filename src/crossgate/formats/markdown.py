@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from crossgate.core.answers.compare import Difference, Fate
 from crossgate.core.model.plan import Plan
-from crossgate.core.wording.sentences import limit_names, packet_text
+from crossgate.core.wording.sentences import limit_names, packet_text, speaking
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 
@@ -36,7 +36,7 @@ def _lines(plan: Plan, was: str, found: Sequence[Difference]) -> Iterator[str]:
         yield "| --- | --- | --- | --- | --- |"
     wording = Wording(plan)
     for each in shown[:_MOST_ROWS]:
-        cells = [_when(each), _told(each.was), _told(each.now), _what(wording, each), escaped(packet_text(each.packet))]
+        cells = [_when(plan, each), _told(each.was), _told(each.now), _what(wording, each), escaped(packet_text(each.packet))]
         yield f"| {' | '.join(cells)} |"
     left = [f"{len(shown) - _MOST_ROWS} more differences"] if len(shown) > _MOST_ROWS else []
     rest = len(found) - len(shown)
@@ -46,10 +46,11 @@ def _lines(plan: Plan, was: str, found: Sequence[Difference]) -> Iterator[str]:
         yield f"Left out: {'; '.join(left)}."
 
 
-def _when(difference: Difference) -> str:
+def _when(plan: Plan, difference: Difference) -> str:
     moment = f", as at {difference.moment:%a %Y-%m-%d %H:%M}" if difference.moment else ""
     beyond = f", beyond {', '.join(limit_names(difference.exceeded))}" if difference.exceeded else ""
-    return escaped(f"{difference.family.label}{moment}{beyond}")
+    spoken = "" if difference.spoken is None else f", {speaking(plan, *difference.spoken)}"
+    return escaped(f"{difference.family.label}{moment}{beyond}{spoken}")
 
 
 def _told(fate: Fate) -> str:

@@ -12,9 +12,11 @@ from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.finding import KINDS, Acceptance
 from crossgate.core.model.meaning import meaning_of
 from crossgate.core.model.network import Direction, Placement, Point, PointKind
-from crossgate.core.model.packet import MOST_PORT, PORT_PROTOCOLS
+from crossgate.core.model.packet import MOST_PORT, PORT_PROTOCOLS, TCP
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service
+from crossgate.core.model.tls import Spoken
+from crossgate.language.entries import tls_test
 from crossgate.language.names import Names
 from crossgate.language.times import moment
 from crossgate.language.words import Words
@@ -33,6 +35,7 @@ def placement(words: Words, names: Names) -> None:
     plan = names.plan
     try:
         see_that_frames_pass(access_list, point)
+        see_that_tls_is_seen(plan, access_list, point)
     except PlanError as error:
         raise words.error(error.message) from None
     taken = standing(plan, access_list, direction, point)
@@ -48,6 +51,19 @@ def see_that_frames_pass(access_list: AnyList[Any], point: Point) -> None:
     """Raise `PlanError` where an ethernet list cannot stand at a point."""
     if isinstance(access_list, EthernetList) and point.kind in _NO_FRAMES:
         raise PlanError(f"{access_list.name} is an ethernet list, and frames are asked about at switch ports and hosts; {point} is neither")
+
+
+def see_that_tls_is_seen(plan: Plan, access_list: AnyList[Any], point: Point) -> None:
+    """Raise `PlanError` where a list that asks about TLS would stand at a point where nothing remembers conversations."""
+    asking = next((each for each in access_list.entries if each.tls is not None and not each.off), None)
+    if asking is None or (point.device is not None and plan.devices[point.device].stateful):
+        return
+    which = f"{asking.number} of list {access_list.name} (line {asking.place.line}) asks what TLS is spoken"
+    if point.device is None:
+        raise PlanError(f"entry {which}, and nothing at {point} remembers conversations; place the list at a stateful device")
+    raise PlanError(
+        f"entry {which}, and {point.device} remembers no conversations; make it stateful, or place the list at a device that is"
+    )
 
 
 _NO_FRAMES = (PointKind.INTERFACE, PointKind.SUBNET, PointKind.ITSELF)
@@ -109,10 +125,10 @@ def expectation(words: Words, names: Names) -> None:
     service = words.take("a service, as tcp/443, ping or ip")
     services = in_some_family(words, names, service)
     source, destination = _ends(words, names)
-    source_port, at, flooding, over = _limits(words, names, {service: services})
+    source_port, at, flooding, spoken, over = _limits(words, names, {service: services})
     by = _decider(words, names) if words.accept("by") else None
     comment, text = _close(words)
-    found = Expectation(keep, claim, service, source, destination, source_port, at, over, by, comment, text, words.place, flooding)
+    found = Expectation(keep, claim, service, source, destination, source_port, at, over, by, comment, text, words.place, flooding, spoken)
     names.plan.expectations.append(found)
 
 
@@ -124,12 +140,12 @@ def _only(words: Words, names: Names, keep: bool) -> None:
             service = words.take("a service, as tcp/443, ping or ip, or nothing")
             services[service] = in_some_family(words, names, service)
     source, destination = _ends(words, names, elsewhere=True)
-    source_port, at, flooding, over = _limits(words, names, services)
+    source_port, at, flooding, spoken, over = _limits(words, names, services)
     if words.peek() == "by":
         words.index += 1
         raise words.error("only speaks of all that is sent, so no single line decides it; leave by out, or write expect permit")
     comment, text = _close(words)
-    found = Only(keep, tuple(services), source, destination, source_port, at, over, comment, text, words.place, flooding)
+    found = Only(keep, tuple(services), source, destination, source_port, at, over, comment, text, words.place, flooding, spoken)
     names.plan.expectations.append(found)
 
 
@@ -143,8 +159,8 @@ def _ends(words: Words, names: Names, elsewhere: bool = False) -> tuple[str, str
 
 
 def _limits(words: Words, names: Names, services: dict[str, dict[Family, Service]]) -> _Limits:
-    """LIMITS = ["source" "port" N] ["at" TIME] ["flooding"] ["over" FAMILY]."""
-    source_port = at = over = None
+    """LIMITS = ["source" "port" N] ["at" TIME] ["flooding"] ["no" "tls" | ["tls" VERSIONS] ["cipher" SUITES]] ["over" FAMILY]."""
+    source_port = at = over = spoken = None
     if words.accept("source"):
         words.keyword("port")
         source_port = words.number("a port", MOST_PORT)
@@ -154,12 +170,21 @@ def _limits(words: Words, names: Names, services: dict[str, dict[Family, Service
     if words.accept("at"):
         at = moment(words)
     flooding = words.accept("flooding")
+    if words.accept("no"):
+        words.keyword("tls")
+        spoken = Spoken(None)
+    elif (test := tls_test(words)) is not None:
+        spoken = Spoken(test)
+    if spoken is not None:
+        for service, by_family in services.items():
+            if not any(term.protocol in (None, TCP) for each in by_family.values() for term in each.terms):
+                raise words.error(f"TLS is spoken over TCP, and {service} is none")
     if words.accept("over"):
         over = _FAMILIES[words.choice(_FAMILIES)]
         for service, by_family in services.items():
             if over not in by_family:
                 _in_family(words, names, service, over)
-    return _Limits(source_port, at, flooding, over)
+    return _Limits(source_port, at, flooding, spoken, over)
 
 
 class _Limits(NamedTuple):
@@ -168,6 +193,7 @@ class _Limits(NamedTuple):
     source_port: int | None
     at: Moment | None
     flooding: bool
+    spoken: Spoken | None
     over: Family | None
 
 

@@ -40,6 +40,7 @@ from crossgate.core.model.service import (
     parse_flags,
     parse_ports,
 )
+from crossgate.core.model.tls import TlsError, TlsTest, chosen_hello, parse_suites, parse_versions
 from crossgate.language.lines import Line
 from crossgate.language.mends import mended
 from crossgate.language.names import FollowOn, Names, Space
@@ -173,6 +174,27 @@ def during(words: Words, names: Names) -> str | None:
     return window
 
 
+def tls_test(words: Words) -> TlsTest | None:
+    """TLS = ["tls" VERSIONS] ["cipher" SUITES]."""
+    versions = _tls_part(words, "tls", parse_versions, "versions of TLS, as 1.2,1.3 or 1.2-")
+    suites = _tls_part(words, "cipher", parse_suites, "cipher suites, by name or number, with commas")
+    if versions is None and suites is None:
+        return None
+    test = TlsTest(versions, suites)
+    if chosen_hello(test) is None:
+        raise words.error("no conversation settles on such a suite in such a version of TLS, so nothing matches")
+    return test
+
+
+def _tls_part(words: Words, keyword: str, parse: Callable[[str], frozenset[int]], what: str) -> frozenset[int] | None:
+    if not words.accept(keyword):
+        return None
+    try:
+        return parse(words.take(what))
+    except TlsError as error:
+        raise words.error(str(error)) from None
+
+
 class _EntryReader:
     """Reads the entries of one list."""
 
@@ -194,24 +216,29 @@ class _EntryReader:
             source = self.names.addresses(words, self.family)
             words.keyword("to")
             destination = self.names.addresses(words, self.family)
-        window, limit, log, comment = None, None, False, ""
+        window, limit, tls, log, comment = None, None, None, False, ""
         end = words.index
         if end < len(words.words):
             qualifiers = self._qualifiers(words, service)
-            window, limit, log, comment = self._ending(words, action, number)
+            window, limit, tls, log, comment = self._ending(words, action, number, service)
             end = len(words.words) - (1 if words.words[-1][0] == '"' else 0)
         text = " ".join(words.words[start:end])
-        return Entry(number, action, window, limit, off, log, comment, text, words.place, service, source, destination, qualifiers)
+        return Entry(number, action, window, limit, tls, off, log, comment, text, words.place, service, source, destination, qualifiers)
 
-    def _ending(self, words: Words, action: Action, number: int) -> tuple[str | None, Limit | None, bool, str]:
-        """ENDING = ["during" WINDOW] ["at" "most" N "a" ("second" | "minute") ["from" "each" "source"]] ["log"] [TEXT]."""
+    def _ending(
+        self, words: Words, action: Action, number: int, service: Service
+    ) -> tuple[str | None, Limit | None, TlsTest | None, bool, str]:
+        """ENDING = ["during" WINDOW] ["at" "most" N "a" ("second" | "minute") ["from" "each" "source"]] [TLS] ["log"] [TEXT]."""
         window = during(words, self.names)
         limit = self._limit(words, action, number) if words.accept("at") else None
+        if self.kind is Kind.EXTENDED and words.peek() in ("tls", "cipher"):
+            _needs(words, service, {TCP}, "TLS is spoken over TCP and needs a service of tcp")
+        tls = tls_test(words) if self.kind is Kind.EXTENDED else None
         log = words.accept("log")
         comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
         if words.peek():
             self._misplaced(words)
-        return window, limit, log, comment
+        return window, limit, tls, log, comment
 
     def _limit(self, words: Words, action: Action, number: int) -> Limit:
         """Read a limit behind its `at`."""
@@ -235,14 +262,15 @@ class _EntryReader:
         """Say why a word cannot stand where an entry's ending is."""
         word = words.take("")
         if self.kind is Kind.STANDARD:
-            if word == "to" or word in _QUALIFIER_WORDS:
+            if word in ("to", "tls", "cipher", *_QUALIFIER_WORDS):
                 raise words.error(f"a standard list asks for sources only, so {word} does not belong here; make the list extended")
             raise words.error(f"expected during, at most, log, a comment in double quotes or the end of the line, not {word}")
-        if word in _QUALIFIER_WORDS or word in ("during", "at", "log"):
+        if word in _QUALIFIER_WORDS or word in ("during", "at", "tls", "cipher", "log"):
             raise words.error(
-                f"{word} stands too late or twice; the order is: {', '.join(_QUALIFIER_WORDS)}, during, at most, log, comment"
+                f"{word} stands too late or twice; the order is: {', '.join(_QUALIFIER_WORDS)}, during, at most, tls, cipher, log, comment"
             )
-        raise words.error(f"expected {', '.join(_QUALIFIER_WORDS)}, during, at most, log, a comment or the end of the line, not {word}")
+        words_told = ", ".join((*_QUALIFIER_WORDS, "during", "at most", "tls", "cipher", "log"))
+        raise words.error(f"expected {words_told}, a comment or the end of the line, not {word}")
 
     def _qualifiers(self, words: Words, service: Service) -> Qualifiers:
         """QUALIFIER = "source" "port" PORTS | "established" | "flags" FLAGS | "fragments" | "dscp" DSCP."""
@@ -306,7 +334,7 @@ class FrameEntryReader:
             raise words.error(f"expected during, log, a comment in double quotes or the end of the line, not {word}")
         end = len(words.words) - (1 if comment or words.words[-1][0] == '"' else 0)
         text = " ".join(words.words[start:end])
-        return EthernetEntry(number, action, window, None, off, log, comment, text, words.place, ethertype, source, destination)
+        return EthernetEntry(number, action, window, None, None, off, log, comment, text, words.place, ethertype, source, destination)
 
     @staticmethod
     def _ethertype(words: Words) -> int | None:

@@ -11,10 +11,10 @@ from crossgate.core.model.accesslist import AnyList, Decider
 from crossgate.core.model.address import Address
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import format_ports, join_ports
+from crossgate.core.model.tls import VERSIONS, suite_name
 from crossgate.core.traffic.rates import Rates
 from crossgate.core.traffic.trace import Verdict
 from crossgate.formats.readers.names import Column
-from crossgate.formats.readers.tls import VERSIONS, suite_names
 from crossgate.formats.readers.traffic import Told, hellos_of
 from crossgate.show.console import alert, count, leading_word, quiet, strong, word
 from crossgate.show.width import columns
@@ -290,9 +290,9 @@ def _tls(plan: Plan, told: Iterable[Told], top: int) -> Iterator[str]:
         return
     yield ""
     yield strong("TLS") + quiet(": what servers chose, by their hellos")
-    names, rows = suite_names(), []
+    rows = []
     for (port, version, suite), servers in sorted(alike.items(), key=lambda item: -sum(item[1].values())):
-        chosen = [VERSIONS.get(version, f"0x{version:04x}"), names.get(suite, f"0x{suite:04x}")]
+        chosen = [VERSIONS.get(version, f"0x{version:04x}"), suite_name(suite)]
         rows.append([f"{sum(servers.values()):>7,}", _several(servers, "servers"), f"tcp/{port}", *chosen])
     yield from columns(rows[:top], indent=2)
     if len(rows) > top:

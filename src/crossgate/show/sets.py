@@ -5,16 +5,16 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from datetime import datetime
 
 from crossgate.core.answers.compare import Difference, Fate, ListDifference
 from crossgate.core.answers.reach import Part, Reached
 from crossgate.core.model.accesslist import Decider
+from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.minimise import SetLine
 from crossgate.core.traffic.flows import Decided
 from crossgate.core.traffic.trace import Verdict
-from crossgate.core.wording.sentences import asked_at, limit_names, packet_text
+from crossgate.core.wording.sentences import asked_at, limit_names, packet_text, speaking
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 from crossgate.show.console import count, leading_word, name, quiet, strong, word
@@ -34,20 +34,19 @@ def reach_lines(
     plan: Plan,
     source: str,
     destination: str,
-    at: datetime,
+    when: When,
     found: Sequence[Reached],
     strays: bool,
     devices: bool,
     every: bool,
     source_ports: bool = False,
-    flooding: bool = False,
 ) -> Iterator[str]:
     """Yield what becomes of everything between two ends; devices' own addresses and other source ports than clients' only where asked for."""
     wording = Wording(plan)
     sort = Sort.STRAY if strays else Sort.OPENING
-    when = f"  {asked_at(plan, at, flooding)}" if plan.windows or flooding else ""
+    told = asked_at(plan, when)
     what = "  packets that open no conversation" if strays else ""
-    yield f"{strong(source)} to {strong(destination)}{what}{when}"
+    yield f"{strong(source)} to {strong(destination)}{what}{f'  {told}' if told else ''}"
     if not found:
         yield f"  nothing is sent: no machine can have an address of {source} and send to one of {destination}"
     left_out: list[str] = []
@@ -168,7 +167,7 @@ def difference_lines(
         if rows >= most and not every:
             break
         told += 1
-        lines = list(_difference(wording, difference, every))
+        lines = list(_difference(plan, wording, difference, every))
         rows += len(lines)
         yield from lines
     more = [count(len(shown) - told, "more difference")] if told < len(shown) else []
@@ -182,11 +181,11 @@ def difference_lines(
         yield quiet(f"left out: {'; '.join(more)}; {rest}")
 
 
-def _difference(wording: Wording, difference: Difference, every: bool) -> Iterator[str]:
+def _difference(plan: Plan, wording: Wording, difference: Difference, every: bool) -> Iterator[str]:
     """Yield one difference: what was, what is, for which packets, and one of them."""
     kind = "  packets that open no conversation" if difference.stray else ""
     kind += "  to or from a device itself" if difference.devices else ""
-    moment = _when(difference)
+    moment = _when(plan, difference)
     yield f"{strong(difference.family.label)}{kind}{moment}"
     yield f"  was {_told(difference.was)}"
     yield f"  is  {_told(difference.now)}"
@@ -206,7 +205,7 @@ def list_difference_lines(plan: Plan, list_name: str, found: Sequence[ListDiffer
     """Yield the packets that two versions of a list treat differently."""
     wording = Wording(plan)
     for difference in found:
-        moment = _when(difference)
+        moment = _when(plan, difference)
         yield f"list {strong(list_name)}{moment}"
         yield f"  was {_done(difference.was)}"
         yield f"  is  {_done(difference.now)}"
@@ -220,10 +219,11 @@ def _done(decider: Decider) -> str:
     return f"{decider.number}  {leading_word(decider.entry.text)}"
 
 
-def _when(difference: Difference | ListDifference) -> str:
+def _when(plan: Plan, difference: Difference | ListDifference) -> str:
     """Return when a difference holds, "" for always."""
     beyond = ""
     if difference.exceeded is not None:
         names = limit_names(difference.exceeded)
         beyond = f"  beyond {', '.join(names)}" if names else "  within every at most"
-    return (f"  as at {difference.moment:%a %Y-%m-%d %H:%M}" if difference.moment else "") + beyond
+    spoken = "" if difference.spoken is None else f"  {speaking(plan, *difference.spoken)}"
+    return (f"  as at {difference.moment:%a %Y-%m-%d %H:%M}" if difference.moment else "") + beyond + spoken

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from datetime import datetime
 from itertools import groupby
 
 from crossgate.core.answers.traces import Wanted
 from crossgate.core.model.address import Address
+from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.legs import service_label
@@ -18,13 +18,13 @@ from crossgate.show.console import alert, count, folded, leading_word, name, qui
 from crossgate.show.width import columns
 
 
-def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, at: datetime, flooding: bool = False) -> Iterator[str]:
+def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, when: When) -> Iterator[str]:
     """Yield conversations, each with what asked for it: the ends, the service, the verdict and the lines that decided.
 
     Parts of a service that fare alike are one line.
     """
-    if plan.windows or flooding:
-        yield quiet(asked_at(plan, at, flooding))
+    if told := asked_at(plan, when):
+        yield quiet(told)
     families = {trace.conversation.first.family for _, trace in traces}
     rows, fates = [], Counter[str]()
     for _, several in groupby(traces, key=lambda each: (id(each[0]), each[1].conversation.first.family, each[1].conversation.claimed)):
@@ -51,20 +51,18 @@ def _decision(trace: Trace) -> str:
     if trace.differing is not None:
         return f"{trace.verdict} or {trace.differing.verdict}, with the path"
     if trace.decided is not None and trace.decided.decider is not None:
-        back = "the answer, " if trace.legs[-1].leg.returns else ""
+        back = "the answer, " if trace.legs[-1].leg.returns and not trace.decided.again else ""
         return f"{trace.decided.decider.name}, {back}{trace.decided.crossing.direction} on {trace.decided.crossing.point}"
     if trace.verdict is Verdict.PERMITTED:
         return ", ".join(dict.fromkeys(decider.name for decider in trace.deciders())) or quiet("no list on the way")
     return reason(trace)
 
 
-def ways_lines(
-    network: Network, traces: Sequence[Trace], plan: Plan, at: datetime, every: bool = False, flooding: bool = False
-) -> Iterator[str]:
+def ways_lines(network: Network, traces: Sequence[Trace], plan: Plan, when: When, every: bool = False) -> Iterator[str]:
     """Yield the traces of one conversation along all of its ways, then how many paths and ways there are."""
     for number, trace in enumerate(traces):
         yield from [""] * bool(number)
-        yield from lines(trace, plan, at, every, flooding, alone=False)
+        yield from lines(trace, plan, when, every, alone=False)
     conversation, first = traces[0].conversation, traces[0].conversation.first
     itineraries = network.itineraries(first.family)
     there = itineraries.paths(conversation.source, Address(first.family, first.destination))
@@ -79,7 +77,7 @@ def ways_lines(
         yield alert("the verdicts differ: it depends on the path")
 
 
-def lines(trace: Trace, plan: Plan, at: datetime, every: bool = False, flooding: bool = False, alone: bool = True) -> Iterator[str]:
+def lines(trace: Trace, plan: Plan, when: When, every: bool = False, alone: bool = True) -> Iterator[str]:
     """Yield a trace as lines; where it is not shown with the other ways but `alone`, how it fares on these.
 
     Crossings without a list that follow each other are one line, unless `every` one is to be shown.
@@ -93,7 +91,7 @@ def lines(trace: Trace, plan: Plan, at: datetime, every: bool = False, flooding:
     first, *rest = folded(sentence(trace), 2)
     yield first.replace(trace.verdict, word(trace.verdict, bold=True), 1)
     yield from rest
-    for text in (noticed(trace), time_note(trace, plan, at, flooding), ways_note(trace) if alone else ""):
+    for text in (noticed(trace), time_note(trace, plan, when), ways_note(trace) if alone else ""):
         if text:
             yield from folded(text, 2)
 

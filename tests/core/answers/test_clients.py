@@ -13,6 +13,7 @@ from crossgate.core.answers.clients import client_lines, from_clients
 from crossgate.core.answers.compare import Difference, differences
 from crossgate.core.answers.reach import reach
 from crossgate.core.model.address import Family
+from crossgate.core.model.condition import When
 from crossgate.core.model.packet import Packet
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine
@@ -61,7 +62,7 @@ def test_they_are_the_lines_less_the_other_ports(data: st.DataObject) -> None:
 
 def test_reach_and_compare_tell_clients_apart(plan_of: Read) -> None:
     old, new = Session(plan_of(NET + LIST)), Session(plan_of(NET + LIST.replace("    30 permit tcp/22 a to b\n", "")))
-    (reached,) = [each for each in reach(old, "a", "b", datetime(2026, 12, 1)) if not each.devices]
+    (reached,) = [each for each in reach(old, "a", "b", When(datetime(2026, 12, 1))) if not each.devices]
     permitted, denied = reached.parts
     ports = {line.source_ports for each in permitted.clients for line in each.services}
     assert ports == {ALL_PORTS, ((1000, 1500),)}  # SSH from every client port, HTTP from half of them, and nothing from port 53

@@ -35,7 +35,7 @@ def conversations(packets: list[Packet], back: list[int], back_flags: int = 18) 
     flags = np.stack([np.full(count, 2, np.uint8), np.full(count, back_flags, np.uint8)])
     return Seen(
         packet_columns(packets[0].family, packets), none, none, np.stack([ones, np.array(back)]), np.stack([ones, none]), flags,
-        none.astype(np.uint16), none.astype(np.bool_), none.astype(np.uint64),
+        none.astype(np.uint16), none.astype(np.bool_), none.astype(np.uint64), none.astype(np.uint64),
     )  # fmt: skip
 
 

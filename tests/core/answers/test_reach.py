@@ -11,6 +11,7 @@ from crossgate.core.answers.compare import differences
 from crossgate.core.answers.reach import Reached, reach
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.model.address import Family
+from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.itineraries import Network
@@ -45,7 +46,7 @@ def listed(entries: str, *places: str, more: str = "") -> str:
 
 
 def reached(plan: Plan, source: str, destination: str, service: str | None = None, strays: bool = False) -> list[Reached]:
-    return list(reach(Session(plan), source, destination, NOON, service, strays))
+    return list(reach(Session(plan), source, destination, When(NOON), service, strays))
 
 
 def traced(plan: Plan, source: str, destination: str, service: str) -> Trace:
@@ -172,7 +173,7 @@ def test_the_other_familys_icmp_is_a_protocol_like_others(plan_of: Read, family:
     trace = Tracer(network).trace(wanted)
     assert (trace.verdict, len(trace.legs)) == (Verdict.PERMITTED, 2)
     assert packet_text(wanted.first).startswith(f"{foreign} from")
-    (answer,) = [each for each in reach(Session(network.plan), "plain", "server", NOON, foreign) if each.family is family]
+    (answer,) = [each for each in reach(Session(network.plan), "plain", "server", When(NOON), foreign) if each.family is family]
     rows = Wording(plan).rows(answer.parts[0].lines, Sort.OPENING)
     assert (answer.parts[0].verdict, [row[0] for row in rows]) == (Verdict.PERMITTED, [foreign])
 

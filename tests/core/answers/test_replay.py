@@ -38,7 +38,7 @@ def seen(packets: list[Packet], times: list[int]) -> Seen:
     moments = np.array(times, np.int64)
     return Seen(
         packet_columns(packets[0].family, packets), moments, moments, np.stack([ones, none]), np.stack([ones * 60, none]), flags,
-        none.astype(np.uint16), none.astype(np.bool_), none.astype(np.uint64),
+        none.astype(np.uint16), none.astype(np.bool_), none.astype(np.uint64), none.astype(np.uint64),
     )  # fmt: skip
 
 

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from crossgate.core.answers.set_grid import SetGrid
 from crossgate.core.model.address import Family
+from crossgate.core.model.condition import When
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.traffic.legs import conversations
@@ -54,7 +55,7 @@ def test_a_cell_is_the_fates_of_all_its_pairs(tmp_path: Path, one: list[str], ot
     lists = f"list l extended ipv4\n{''.join(one)}    otherwise {otherwise}\nlist m extended ipv4\n{''.join(other)}    otherwise permit\n"
     path.write_text(NET + lists + "place l inbound on r.a\nplace m outbound on r.b\n")
     session = Session(read_plan(path))
-    grid, tracer = SetGrid(session, NOON), Tracer(session.network)
+    grid, tracer = SetGrid(session, When(NOON)), Tracer(session.network)
     for source, destination in product(MACHINES, MACHINES):
         (cell,) = grid.cell(source, destination, [service])
         expected = {
@@ -71,7 +72,7 @@ def test_a_cell_is_the_fates_of_all_its_pairs(tmp_path: Path, one: list[str], ot
 
 def test_what_has_no_way_no_family_and_no_answer(plan_of: Read) -> None:
     plan = plan_of(NET + "subnet six 2001:db8::/64\n")
-    grid = SetGrid(Session(plan), NOON)
+    grid = SetGrid(Session(plan), When(NOON))
     assert [cell.verdicts() for cell in grid.cell("a", "lonely", ["ping"])] == [{Family.IPV4: (Verdict.UNROUTABLE,)}]
     assert [cell.verdicts() for cell in grid.cell("a", "six", ["ping", "tcp/80"])] == [{}, {}]
 
@@ -85,7 +86,7 @@ def test_what_is_given_up_is_named_and_has_no_verdict(plan_of: Read) -> None:
     missed: list[TooManyPieces] = []
     allow(1)
     try:
-        (cell,) = SetGrid(Session(plan), NOON, missed).cell("a", "b", ["tcp/900-1100"])
+        (cell,) = SetGrid(Session(plan), When(NOON), missed).cell("a", "b", ["tcp/900-1100"])
     finally:
         allow(1_000_000)
     assert cell.verdicts() == {}
@@ -108,7 +109,7 @@ place wall inbound on right.one
 
 
 def test_what_varies_with_the_path_goes_before_what_is_so_of_some(plan_of: Read) -> None:
-    grid = SetGrid(Session(plan_of(SIDES)), NOON)
+    grid = SetGrid(Session(plan_of(SIDES)), When(NOON))
     ends = (("one", "two"), ("one", "10.0.2.128/25"), ("one", "10.0.2.0/25"))
     told = [cell.verdicts()[Family.IPV4] for one, other in ends for cell in grid.cell(one, other, ["ping"])]
     assert told == [(Verdict.VARIES,), (Verdict.VARIES,), (Verdict.PERMITTED,)]

@@ -11,6 +11,7 @@ from crossgate.core.answers.compare import differences
 from crossgate.core.answers.reach import reach
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.model.address import Family, parse_address
+from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import Scope, scope_of
 from crossgate.core.network.endpoints import pairs
@@ -125,7 +126,7 @@ def test_such_addresses_belong_to_no_set_unless_they_are_named(plan_of: Read) ->
     assert [each.held for each in results] == [True] * 6 + [False]
     assert "nobody can have 169.254.0.0/16" in results[-1].why
     for source, destination in (("a", "b"), ("a", "any"), ("a", "world")):
-        for found in reach(Session(network.plan), source, destination, NOON):
+        for found in reach(Session(network.plan), source, destination, When(NOON)):
             assert found.devices or [part.verdict for part in found.parts] == [Verdict.PERMITTED]
 
 
@@ -146,5 +147,7 @@ def test_messages_of_one_link_are_answered_there_only(plan_of: Read) -> None:
         ("a", "a", False, True),
         ("a", "b", False, False),
     ):
-        six = [each for each in reach(Session(network.plan), source, destination, NOON, "icmp/135", strays) if each.family is Family.IPV6]
+        six = [
+            each for each in reach(Session(network.plan), source, destination, When(NOON), "icmp/135", strays) if each.family is Family.IPV6
+        ]
         assert bool(six) is (strays is not opens)

@@ -11,6 +11,7 @@ from crossgate.core.answers.compare import differences
 from crossgate.core.answers.reach import reach
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
+from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.effort import MOST_PIECES, TooManyPieces, allow, answered, question, spend
 from crossgate.core.traffic.session import Session
@@ -61,12 +62,12 @@ def test_work_is_counted_within_a_question_only() -> None:
 def test_what_is_given_up_is_named_and_the_rest_is_answered(plan_of: Read, few_pieces: None) -> None:
     plan = plan_of(HARD)
     missed: list[TooManyPieces] = []
-    found = list(reach(Session(plan), "any", "any", NOON, missed=missed))
+    found = list(reach(Session(plan), "any", "any", When(NOON), missed=missed))
     assert "what is sent as from 10.0.1.2 to 10.0.2.2" in {error.message.split(" falls")[0] for error in missed}
     assert not any("10.0.2.2 to 10.0.3.2" in error.message for error in missed)
     assert found
     with pytest.raises(TooManyPieces):
-        list(reach(Session(plan), "any", "any", NOON))
+        list(reach(Session(plan), "any", "any", When(NOON)))
 
 
 def test_a_claim_that_is_given_up_is_neither_held_nor_failed(plan_of: Read, few_pieces: None) -> None:
@@ -101,7 +102,7 @@ def test_the_same_pieces_are_counted_each_time(plan_of: Read) -> None:
             middle = (low + high) // 2
             allow(middle)
             missed: list[TooManyPieces] = []
-            list(reach(Session(plan), "a", "b", NOON, missed=missed))
+            list(reach(Session(plan), "a", "b", When(NOON), missed=missed))
             low, high = (low, middle) if not missed else (middle + 1, high)
         counts.append(low)
     allow(MOST_PIECES)

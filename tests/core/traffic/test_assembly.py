@@ -26,7 +26,7 @@ def seen(family: Family, packets: list[Packet], times: list[int], identifiers: l
     moments = np.array(times, np.int64)
     return Seen(
         packet_columns(family, packets), moments, moments, one, one * octets, flags, np.array(identifiers or [0] * count, np.uint16),
-        np.zeros(count, np.bool_), np.zeros(count, np.uint64),
+        np.zeros(count, np.bool_), np.zeros(count, np.uint64), np.zeros(count, np.uint64),
     )  # fmt: skip
 
 

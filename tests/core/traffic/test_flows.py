@@ -14,7 +14,7 @@ from crossgate.core.answers.compare import differences, named_differences
 from crossgate.core.answers.reach import reach
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.model.address import Family, everything
-from crossgate.core.model.condition import Condition, Limit, State
+from crossgate.core.model.condition import Condition, Limit, State, When
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
@@ -142,7 +142,7 @@ def test_reach_tells_each_packet_its_fate(plan_of: Read, data: st.DataObject, fa
     opened = frozenset(["open"] if at is OPEN else [])
     parts = [
         (each.devices, part)
-        for each in reach(Session(network.plan), source, destination, at)
+        for each in reach(Session(network.plan), source, destination, When(at))
         if each.family is family
         for part in each.parts
     ]
@@ -268,7 +268,7 @@ def test_a_full_prefix_has_no_free_address() -> None:
 def test_reach_needs_a_family_in_common(plan_of: Read) -> None:
     plan = plan_of(net.NETWORK.format(left="", right="") + "host six 2001:db8:a::6 on a\nhost four 10.0.1.6 on b\n")
     with pytest.raises(PlanError, match="share no address family"):
-        list(reach(Session(plan), "six", "four", OPEN))
+        list(reach(Session(plan), "six", "four", When(OPEN)))
 
 
 def test_a_stray_is_told_apart(plan_of: Read) -> None:
@@ -276,8 +276,8 @@ def test_a_stray_is_told_apart(plan_of: Read) -> None:
         "list l extended ipv4\n    permit tcp a to b established\n    deny ip any to any\nplace l inbound on left.a\n"
     )
     network = Network(plan_of(text))
-    (conversations,) = [each for each in reach(Session(network.plan), "pinned", "server", OPEN) if each.family is Family.IPV4]
+    (conversations,) = [each for each in reach(Session(network.plan), "pinned", "server", When(OPEN)) if each.family is Family.IPV4]
     assert [part.verdict for part in conversations.parts] == [Verdict.DENIED]
-    (strays,) = [each for each in reach(Session(network.plan), "pinned", "server", OPEN, strays=True) if each.family is Family.IPV4]
+    (strays,) = [each for each in reach(Session(network.plan), "pinned", "server", When(OPEN), strays=True) if each.family is Family.IPV4]
     assert [part.verdict for part in strays.parts] == [Verdict.PERMITTED, Verdict.DENIED]
     assert strays.parts[0].packet.flags not in (None, 2)

@@ -133,7 +133,7 @@ def test_a_replay_is_what_tracing_one_after_the_other_finds(
     ones = np.ones((2, count), np.int64)
     seen = Seen(
         packets, np.array([first for first, _, _ in opened]), np.array([last for _, last, _ in opened]), ones, ones,
-        np.full((2, count), SYN, np.uint8), np.zeros(count, np.uint16), np.ones(count, np.bool_), np.zeros(count, np.uint64),
+        np.full((2, count), SYN, np.uint8), np.zeros(count, np.uint16), np.ones(count, np.bool_), np.zeros(count, np.uint64), np.zeros(count, np.uint64),
     )  # fmt: skip
     replay, found = Replay(Network(plan)), dict[int, str]()
     for part in np.array_split(np.argsort(seen.last, kind="stable"), 3):
@@ -171,7 +171,7 @@ def test_packets_at_one_list_are_counted_one_by_one(
     times = np.array([time for time, _ in sent])
     seen = Seen(
         packet_columns(Family.IPV4, [packet for _, packet in sent]), times, times, there, there, np.zeros((2, count), np.uint8),
-        np.zeros(count, np.uint16), np.ones(count, np.bool_), np.zeros(count, np.uint64),
+        np.zeros(count, np.uint16), np.ones(count, np.bool_), np.zeros(count, np.uint64), np.zeros(count, np.uint64),
     )  # fmt: skip
     replay = ListReplay(Network(plan), door)
     replay.add(Family.IPV4, seen)

@@ -16,6 +16,7 @@ from crossgate.core.answers.reach import reach
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
 from crossgate.core.model.address import Family, single
+from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.sets.region import packet_region
@@ -73,7 +74,7 @@ def test_there_and_back_are_independent_and_a_stateful_device_knows_only_what_it
 ) -> None:
     """The way back is closed at both; a stateful router lets it by only where the request came by it, too."""
     session = Session(plan_of(SIDES.format(stateful=stateful) + "place wall inbound on left.two\nplace wall inbound on right.two\n"))
-    (found,) = reach(session, "a", "b", NOON, "ping")
+    (found,) = reach(session, "a", "b", When(NOON), "ping")
     assert [part.verdict for part in found.parts] == [verdict]
     start, end = pairs(session.network, "a", "b")[0]
     (wanted,) = conversations(session.plan.service("ping", Family.IPV4), start, end)
@@ -86,7 +87,7 @@ def test_what_varies_is_told_everywhere(plan_of: Read) -> None:
     text = SIDES.format(stateful="")
     closed, opened = plan_of(text + "place wall inbound on right.one\n"), plan_of(text)
     session = Session(closed)
-    (found,) = reach(session, "a", "b", NOON, "ping")
+    (found,) = reach(session, "a", "b", When(NOON), "ping")
     (part,) = found.parts
     assert part.verdict is Verdict.VARIES
     assert part.stop is not None

@@ -7,9 +7,10 @@ from collections import Counter
 from pathlib import Path
 
 from crossgate.core.model.address import parse_address
+from crossgate.core.model.tls import Hello, suite_names
 from crossgate.demo.traffic import hello
 from crossgate.formats.readers.capture import Account, Chosen, read_capture
-from crossgate.formats.readers.tls import Hello, server_hello, suite_names
+from crossgate.formats.readers.tls import server_hello
 
 
 def test_a_hello_tells_version_and_suite() -> None:

@@ -17,10 +17,11 @@ from crossgate.core.answers.clients import told
 from crossgate.core.lists.difference import compare_lists, same_lists, suspects
 from crossgate.core.model.accesslist import AccessList, Action, Decider
 from crossgate.core.model.address import Family
-from crossgate.core.model.condition import Limit, State, exceeded
+from crossgate.core.model.condition import Limit, State, exceeded, hello_of, settled
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
+from crossgate.core.model.tls import Hello, spoken_sorts
 from crossgate.core.model.window import Window, open_at, states
 from crossgate.core.network.itineraries import Way
 from crossgate.core.sets.effort import TooManyPieces, answered, gathered
@@ -31,7 +32,7 @@ from crossgate.core.sets.region import Region
 from crossgate.core.traffic.courses import Course, Opening, by_course, opening_regions
 from crossgate.core.traffic.examples import example, unmentioned
 from crossgate.core.traffic.flows import Answer, Decided, Flow, Flows, Party, Question, flow_between, placed_on, united
-from crossgate.core.traffic.legs import Leg
+from crossgate.core.traffic.legs import Leg, settling
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict
 
@@ -56,12 +57,14 @@ class ListDifference(NamedTuple):
     packet: Packet
     moment: datetime | None
     exceeded: frozenset[Limit] | None = None
+    spoken: tuple[Hello | None, ...] | None = None
 
 
 class Difference(NamedTuple):
     """Traffic that two plans treat differently; `stray` packets open no conversation.
 
-    It is so at `moment`, None for always; while just the limits `exceeded` are so, None where limits make no difference.
+    It is so at `moment`, None for always; while just the limits `exceeded` are so, None where limits make no difference; for
+    conversations of the sorts `spoken`, by what TLS they settle on, None where that makes no difference.
     `devices` tells that either end is a device's own address; otherwise neither is. `clients` is the part of `lines` that
     comes from client ports, empty where nothing does.
     """
@@ -76,6 +79,7 @@ class Difference(NamedTuple):
     packet: Packet
     moment: datetime | None
     exceeded: frozenset[Limit] | None = None
+    spoken: tuple[Hello | None, ...] | None = None
 
 
 def named_differences(old: Session, new: Session, name: str, tell: Tell | None = None) -> list[ListDifference]:
@@ -83,7 +87,7 @@ def named_differences(old: Session, new: Session, name: str, tell: Tell | None =
     before, after = old.plan.access_list(name), new.plan.access_list(name)
     several = _states(old.plan, new.plan, [before], [after])
     met: dict[tuple[object, ...], list[ListDifference]] = {}
-    for (was_open, now_open, beyond), moment in several.items():
+    for (was_open, now_open, beyond, hello), moment in several.items():
         groups: dict[tuple[Decider, Decider], list[PacketSet]] = {}
         for count, (packets, was, now) in enumerate(compare_lists(old.regions.of(before, was_open), new.regions.of(after, now_open))):
             groups.setdefault((was, now), []).append(packets)
@@ -92,7 +96,7 @@ def named_differences(old: Session, new: Session, name: str, tell: Tell | None =
         for (was, now), several_sets in groups.items():
             written = fewest_lines(several_sets)
             packet = several_sets[0].witness()
-            met.setdefault((was, now, frozenset(written)), []).append(ListDifference(was, now, written, packet, moment, beyond))
+            met.setdefault((was, now, frozenset(written)), []).append(ListDifference(was, now, written, packet, moment, beyond, (hello,)))
     return [same[0]._replace(**_when(same, several)) for same in met.values()]
 
 
@@ -119,10 +123,12 @@ class Comparison:
     def __init__(self, old: Flows, new: Flows) -> None:
         self.old, self.new = old, new
         self._suspects: dict[tuple[str, str], list[Region]] = {}
+        self._ask_for_tls = any(each.network.plan.asks_for_tls for each in (old, new))
 
     def differing(self, pair: _Pair) -> Iterator[tuple[bool, Fate, Fate, Answer]]:
         """Yield the openings of a pair that the plans treat differently, in sets apart: (stray, was, now, the answer now)."""
-        suspected = {leg: self._suspected(pair, leg) for leg in (Leg.SYN, Leg.SYN_ACK, Leg.ACK)}
+        settles = settling(hello_of(self.new.state)) if self._ask_for_tls else ()
+        suspected = {leg: self._suspected(pair, leg) for leg in (Leg.SYN, Leg.SYN_ACK, Leg.ACK, *settles)}
         if not any(regions is None or _meet(pair.flow, regions, leg.returns) for leg, regions in suspected.items()):
             return
         begun = [
@@ -162,6 +168,8 @@ class Comparison:
         for old, new in zip(pair.old.ways, pair.new.ways, strict=True):
             if (old.there.arrived, old.back.arrived) != (new.there.arrived, new.back.arrived):
                 return None
+            if self._ask_for_tls and (old.there.stateful, old.back.stateful) != (new.there.stateful, new.back.stateful):
+                return None
             before, after = self.old.asked(old, leg, family), self.new.asked(new, leg, family)
             if [each.crossing for each in before] != [each.crossing for each in after]:
                 return None
@@ -172,9 +180,12 @@ class Comparison:
     def _suspect(self, was: AccessList, now: AccessList) -> list[Region]:
         key = (was.name, now.name)
         if key not in self._suspects:
-            before, after = was.in_force(self.old.state), now.in_force(self.new.state)
-            same = same_lists(was, before, now, after)
-            self._suspects[key] = [] if same else suspects(self.old.regions(was), self.new.regions(now))
+            found = self._suspects[key] = []
+            # While it is not settled what TLS is spoken, a list does what it would do for each.
+            for hello in spoken_sorts(was.tls | now.tls) or (hello_of(self.new.state),):
+                before, after = settled(self.old.state, hello), settled(self.new.state, hello)
+                if not same_lists(was, was.in_force(before), now, now.in_force(after)):
+                    found += suspects(self.old.regions(was, before), self.new.regions(now, after))
         return self._suspects[key]
 
 
@@ -187,7 +198,7 @@ def _meet(flow: Flow, suspected: Iterable[Region], back: bool) -> bool:
 def _to_try(course: Course, region: Region, suspected: dict[Leg, list[Region] | None]) -> list[Region]:
     """Return the openings of a course in a region of which a leg's packet is suspected; they may overlap."""
     found: list[Region] = []
-    for leg in course.legs:
+    for leg in (*course.legs, *(each for each in suspected if course.legs[0] is Leg.SYN and each not in course.legs)):
         regions = suspected[{Leg.REQUEST: Leg.SYN, Leg.REPLY: Leg.SYN_ACK}.get(leg, leg)]
         if regions is None:
             return [region]
@@ -220,7 +231,7 @@ def differences(
     before, after = ([each.plan.lists[placement.access_list] for placement in each.plan.placements] for each in (old, new))
     several = _states(old.plan, new.plan, before, after)
     met: dict[tuple[object, ...], list[Difference]] = {}
-    for state, ((was_open, now_open, beyond), moment) in enumerate(several.items()):
+    for state, ((was_open, now_open, beyond, hello), moment) in enumerate(several.items()):
         comparison = Comparison(old.flows(was_open), new.flows(now_open))
         groups: dict[tuple[Family, bool, bool, bool, Fate, Fate], list[Answer]] = {}
         for done, pair in enumerate(pairs):
@@ -234,9 +245,8 @@ def differences(
             with answered("the list of all that is treated differently in one way", missed):
                 written, clients, packets = told(pieces, new.plan.client_ports, stray)
                 packet = example(new.plan, packets)
-                difference = Difference(
-                    family, stray, devices, was, now, written, clients, packet, moment if windowed else None, beyond if windowed else None
-                )
+                when = (moment, beyond, (hello,)) if windowed else (None, None, None)
+                difference = Difference(family, stray, devices, was, now, written, clients, packet, *when)
                 met.setdefault((family, stray, devices, windowed, was, now, frozenset(written)), []).append(difference)
     found = [same[0]._replace(**_when(same, several)) for same in met.values()]
     return sorted(found, key=_gravity)
@@ -268,7 +278,7 @@ def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -
             found.append(((old, new, devices), flow))
     for (old, new, devices), flow in united(found):
         windowed = any(
-            access_list.conditions
+            access_list.is_conditional
             for network, side in zip(networks, (old, new), strict=True)
             for way in side.ways or ()
             for path in (way.there, way.back)
@@ -277,13 +287,13 @@ def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -
         yield _Pair(flow, old, new, windowed, devices)
 
 
-_States = dict[tuple[State, State, frozenset[Limit]], datetime | None]
+_States = dict[tuple[State, State, frozenset[Limit], Hello | None], datetime | None]
 
 
 def _states(old: Plan, new: Plan, before: Iterable[AccessList], after: Iterable[AccessList]) -> _States:
     """Return every pair of states, of the old and of the new plan, that conditions can be in together, each with a moment.
 
-    The third of each key are the limits that are exceeded.
+    The third of each key are the limits that are exceeded, the fourth is what TLS is settled on.
     """
     lists = list(before), list(after)
     windows = [("old", old.windows[name]) for name in sorted({name for each in lists[0] for name in each.windows})]
@@ -297,17 +307,24 @@ def _states(old: Plan, new: Plan, before: Iterable[AccessList], after: Iterable[
         )
         opened.setdefault(key, moment)
     limits = {limit for several in lists for each in several for limit in each.limits}
-    return {(was | each, now | each, each): moment for each in exceeded(limits) for (was, now), moment in opened.items()}
+    hellos = spoken_sorts(test for several in lists for each in several for test in each.tls) or (None,)
+    return {
+        (settled(was | each, hello), settled(now | each, hello), each, hello): moment
+        for hello in hellos
+        for each in exceeded(limits)
+        for (was, now), moment in opened.items()
+    }
 
 
 def _when(same: Sequence[Difference] | Sequence[ListDifference], several: _States) -> dict[str, Any]:
-    """Return when a difference holds that was found in some of several states: its moment, and the limits that are exceeded then."""
+    """Return when a difference holds that was found in some of several states: its moment, the limits exceeded then, what is spoken."""
     if len(same) == len(several) or same[0].exceeded is None:
-        return {"moment": None, "exceeded": None}
-    own = {each.exceeded for each in same}
-    alike = sum(each in own for _, _, each in several)
-    matter = len(own) < len({each for _, _, each in several})
+        return {"moment": None, "exceeded": None, "spoken": None}
+    own, spoken = {each.exceeded for each in same}, dict.fromkeys(hello for each in same for hello in each.spoken or ())
+    alike = sum(beyond in own and hello in spoken for _, _, beyond, hello in several)
+    matter = len(own) < len({beyond for _, _, beyond, _ in several})
     return {
         "moment": None if len(same) == alike else same[0].moment,
         "exceeded": min((each.exceeded or frozenset() for each in same), key=len) if matter else None,
+        "spoken": tuple(spoken) if len(spoken) < len({hello for *_, hello in several}) else None,
     }

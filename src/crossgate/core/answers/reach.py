@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from datetime import datetime
 from typing import NamedTuple
 
 from crossgate.core.answers.clients import told
 from crossgate.core.model.address import Family
+from crossgate.core.model.condition import When
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell
@@ -61,23 +61,21 @@ def reach(
     session: Session,
     source: str,
     destination: str,
-    at: datetime,
+    when: When,
     service: str | None = None,
     strays: bool = False,
-    flooding: bool = False,
     tell: Tell | None = None,
     missed: list[TooManyPieces] | None = None,
 ) -> Iterator[Reached]:
     """Yield the fate of every conversation from one end to another, family by family, devices' own addresses apart.
 
     With `strays` it is that of the packets that open no conversation: fragments, TCP segments that are no SYN, ICMP
-    messages that nobody answers. With `flooding` every limit of the lists is exceeded. `tell` is told how many
-    flows are done, of how many. What falls into too many pieces is added to `missed`, and all else is answered.
+    messages that nobody answers. `tell` is told how many flows are done, of how many. What falls into too many pieces is added to `missed`, and all else is answered.
     Raises `PlanError` when an end is unknown, the two share no family or the service is none, `TooManyPieces`
     where there is no `missed`.
     """
     plan, network = session.plan, session.network
-    asking = session.flows(plan.state_at(at, flooding))
+    asking = session.flows(plan.state_at(when))
     shared = False
     for family in Family:
         here, far = endpoint_set(plan, source, family), endpoint_set(plan, destination, family)

@@ -16,13 +16,13 @@ from crossgate.core.answers.sums import Line, Sort, Sorts, Sum, Sums
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, AnyList, Decider
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.condition import Limit, State, is_counted
+from crossgate.core.model.condition import Limit, State, is_counted, settled
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import Indices, Marks, whole_address
 from crossgate.core.model.window import open_at
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.itineraries import Network
-from crossgate.core.traffic.assembly import SECOND, Arrivals, Arrived, Assembler, Seen, joined, opened
+from crossgate.core.traffic.assembly import SECOND, Arrivals, Arrived, Assembler, Seen, decoded, joined, opened
 from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer, Fates, Hits, courses_of
 from crossgate.core.traffic.rates import Rates
 from crossgate.core.traffic.trace import Verdict
@@ -190,11 +190,11 @@ class Replay:
     def _limited(tracer: BulkTracer, clock: Clock, seen: Seen) -> Marks:
         if not tracer.network.plan.limits:
             return np.zeros(len(seen), np.bool_)
-        return tracer.limited(seen.packets, clock.of(seen.first), clock.states)
+        return tracer.limited(seen.packets, *_speaking(tracer, seen, clock.of(seen.first), clock.states))
 
     @staticmethod
     def _fates(tracer: BulkTracer, clock: Clock, seen: Seen, rates: Rates | None) -> Fates:
-        windows, states = clock.of(seen.first), clock.states
+        windows, states = _speaking(tracer, seen, clock.of(seen.first), clock.states)
         if rates is not None:
             windows, states = _exceeding(tracer, rates, seen, windows, states)
         return tracer.trace(seen.packets, windows, states, seen.counts[0], seen.counts[1])
@@ -236,6 +236,15 @@ def _in_order(seen: Seen) -> Indices:
     packets = seen.packets
     keys = [packets.source_port, packets.destination_port, packets.protocol, *packets.destination[::-1], *packets.source[::-1], seen.first]
     return np.lexsort(keys)
+
+
+def _speaking(tracer: BulkTracer, seen: Seen, windows: Indices, states: list[State]) -> tuple[Indices, list[State]]:
+    """Return the state of each of some conversations, by what its server's hello settled on, no TLS where none was seen; and all states."""
+    if not tracer.network.plan.asks_for_tls:
+        return windows, states
+    pairs = np.stack([windows.astype(np.uint64), seen.hello])
+    each, inverse = np.unique(pairs, axis=1, return_inverse=True)
+    return inverse.reshape(-1), [settled(states[window], decoded(hello)) for window, hello in each.T.tolist()]
 
 
 def _exceeding(tracer: BulkTracer, rates: Rates, seen: Seen, windows: Indices, states: list[State]) -> tuple[Indices, list[State]]:
@@ -290,7 +299,7 @@ class ListReplay:
         windows, states = self.clock.of(seen.first), self.clock.states
         if self.access_list.limits:
             windows, states = self._exceeding(seen, windows)
-        entry = self._asked.decided(self._number, seen.packets, windows, states)
+        entry = self._asked.unsettled(self._number, seen.packets, windows, states)
         self.packets += int(seen.counts[0].sum())
         self.octets += int(seen.octets[0].sum())
         self._asked.hits[self._number].add(entry, seen.counts[0], seen.counts[0])
@@ -304,14 +313,16 @@ class ListReplay:
         """Return the state of each packet, in the order of time, with the limits that are exceeded for it; and all states."""
         entries, numbers = self.access_list.entries, dict[State, int]()
         found = np.empty(len(seen), np.int64)
-        decided = self._asked.decided(self._number, seen.packets, windows, self.clock.states)
+        decided = self._asked.unsettled(self._number, seen.packets, windows, self.clock.states)
         for row, (window, time, index) in enumerate(zip(windows.tolist(), seen.first.tolist(), decided.tolist(), strict=True)):
             state = self.clock.states[window]
             if 0 <= index < len(entries) and entries[index].limit is not None:
                 packet = seen.packets.packet(row)
 
                 def limits(over: frozenset[Limit], packet: Packet = packet, state: State = state) -> list[tuple[Hashable, Limit]]:
-                    entry = self._index(state | over).decide(packet).entry
+                    states = (state | over, *self.access_list.undecided(state | over))
+                    deciders = [self._index(each).decide(packet) for each in states]
+                    entry = next((each for each in deciders if each.permits), deciders[0]).entry
                     own = None if entry is None or entry.limit in over or not is_counted(packet) else entry.limit
                     return [] if own is None else [("", own)]
 
@@ -320,7 +331,7 @@ class ListReplay:
         return found, list(numbers)
 
     def _index(self, state: State) -> ListIndex:
-        state &= self.access_list.conditions
+        state = self.access_list.relevant(state)
         if state not in self._indexes:
             self._indexes[state] = ListIndex(self.access_list, state)
         return self._indexes[state]

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from datetime import datetime
 
 from crossgate.core.answers.grid import Cell, service_in
 from crossgate.core.model.address import Family
+from crossgate.core.model.condition import When
 from crossgate.core.model.service import Service
 from crossgate.core.network.address_classes import AddressClass, meant
 from crossgate.core.network.endpoints import EndpointSet, endpoint_set
@@ -18,16 +18,13 @@ from crossgate.core.traffic.trace import Verdict
 
 
 class SetGrid:
-    """The cells of one plan at one time."""
+    """The cells of one plan, of one time and sort of conversations."""
 
-    def __init__(self, session: Session, at: datetime, missed: list[TooManyPieces] | None = None, flooding: bool = False) -> None:
-        """Prepare a grid; what falls into too many pieces is added to `missed`, and its cell has no verdict.
-
-        With `flooding` every limit is exceeded.
-        """
+    def __init__(self, session: Session, when: When, missed: list[TooManyPieces] | None = None) -> None:
+        """Prepare a grid; what falls into too many pieces is added to `missed`, and its cell has no verdict."""
         self.session = session
         self.plan = session.plan
-        self.asking: Flows = session.flows(self.plan.state_at(at, flooding))
+        self.asking: Flows = session.flows(self.plan.state_at(when))
         self.missed = missed
         self._ends: dict[tuple[str, Family], tuple[EndpointSet, list[AddressClass]]] = {}
 

@@ -13,7 +13,7 @@ from typing import Any, NamedTuple
 from crossgate.core.model.accesslist import AnyEntry, AnyList, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation, Moment, Only, Promise
-from crossgate.core.model.condition import State
+from crossgate.core.model.condition import State, hello_of, settled
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import ServiceError
 from crossgate.core.network.address_classes import AddressClass, meant
@@ -31,7 +31,7 @@ from crossgate.core.traffic.legs import Conversation, service_of
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import VERDICTS, Trace, Verdict
 from crossgate.core.wording.needed import needed
-from crossgate.core.wording.sentences import packet_text, parting, why_broken
+from crossgate.core.wording.sentences import packet_text, parting, speaking, why_broken
 
 
 class Broken(NamedTuple):
@@ -90,7 +90,7 @@ class Verifier:
                 continue
             found = self._between(expectation, family)
             spoken_of = spoken_of or bool(found)
-            for opened, moment in states_on(self.network, found, expectation.at, expectation.flooding).items():
+            for opened, moment in states_on(self.network, found, expectation, expectation.at).items():
                 for flow in found:
                     with question(flow.asked):
                         for part in parts:
@@ -143,7 +143,12 @@ class Verifier:
         """Return what other `only` lines permit, which this one does not deny, at the hours and in the family it speaks of."""
         found: list[Region] = []
         for other in self.network.plan.only_lines:
-            same = other.over in (None, family) and other.at in (None, promise.at) and other.flooding is promise.flooding
+            same = (
+                other.over in (None, family)
+                and other.at in (None, promise.at)
+                and other.flooding is promise.flooding
+                and other.spoken in (None, promise.spoken)
+            )
             if other is not promise and same:
                 source, destination = (_addresses(family, end) for end in claim_ends(self.network.plan, other, family))
                 if source and destination:
@@ -216,13 +221,19 @@ class Verifier:
         when = ""
         if any(
             self.session.tracer(other).trace(conversation).verdict is not first.verdict
-            for other in states_on(self.network, found, None, expectation.flooding)
+            for other in states_on(self.network, found, expectation)
+            if hello_of(other) == hello_of(opened)
         ):
             windows = sorted(each for each in opened if isinstance(each, str))
             state = f"{', '.join(windows)} {'is' if len(windows) == 1 else 'are'}" if windows else "no window is"
             when = f" while {state} open (as at {moment:%a %Y-%m-%d %H:%M})"
         if expectation.flooding and self.session.tracer(opened - self.network.plan.limits).trace(conversation).verdict is not first.verdict:
             when += " beyond what the lists permit at most"
+        if any(
+            self.session.tracer(settled(opened, hello_of(other))).trace(conversation).verdict is not first.verdict
+            for other in states_on(self.network, found, expectation)
+        ):
+            when += f" {speaking(self.network.plan, hello_of(opened))}"
         other = first.differing if trace.verdict is first.verdict else first
         by_way_of = f" by way of {parting(trace, other)}" if first.differing is not None and other is not None else ""
         claim = part.claim
@@ -252,8 +263,8 @@ def _addresses(family: Family, end: EndpointSet) -> AddressSet:
     return AddressSet.of(family, end.patterns)
 
 
-def states_on(network: Network, found: list[Flow], at: Moment | None, flooding: bool) -> dict[State, datetime | None]:
-    """Return the states that the conditions of lists on the ways of some flows can be in (`Plan.states`)."""
+def states_on(network: Network, found: list[Flow], promise: Promise, at: Moment | None = None) -> dict[State, datetime | None]:
+    """Return the states that the conditions of lists on the ways of some flows can be in, of those that a promise speaks of."""
     lists = {
         access_list.name: access_list
         for flow in found
@@ -261,4 +272,4 @@ def states_on(network: Network, found: list[Flow], at: Moment | None, flooding: 
         for path in (way.there, way.back)
         for _, access_list in placed_on(network, path, flow.source.address.family)
     }
-    return network.plan.states(lists.values(), at, flooding)
+    return network.plan.states(lists.values(), at, promise.flooding, promise.spoken)

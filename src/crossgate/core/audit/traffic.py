@@ -141,7 +141,7 @@ def _half_open(case: Case, access_list: AccessList, entry: Entry, begun: list[Op
         if not entry.in_force(opened):
             continue
         for answer in (way for each in case.asking(opened).answers(flow, begun) for way in each.on_each_way):
-            if answer.verdict is not Verdict.HALF_OPEN or answer.stop is None or not answer.leg.returns:
+            if answer.verdict is not Verdict.HALF_OPEN or answer.stop is None or not answer.leg.returns or answer.leg.settles:
                 continue
             if answer.stop.crossing.rulings is not None:
                 continue  # whose frames are stopped is nobody who should answer

@@ -161,7 +161,7 @@ class Regions:
 
     def of(self, access_list: AccessList, state: State = frozenset()) -> ListRegions:
         """Return a list as regions, in one `state` of its conditions."""
-        key = (access_list, state & access_list.conditions)
+        key = (access_list, access_list.relevant(state))
         if key not in self._kept:
             self._kept[key] = ListRegions(*key)
         return self._kept[key]

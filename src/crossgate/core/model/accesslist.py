@@ -14,10 +14,11 @@ from functools import cached_property
 from typing import Any, Generic, NamedTuple, TypeVar
 
 from crossgate.core.model.address import Addresses, Family
-from crossgate.core.model.condition import UNCOUNTED, Limit, State
+from crossgate.core.model.condition import UNCOUNTED, Limit, State, hello_of, settled
 from crossgate.core.model.errors import Place, placeless
 from crossgate.core.model.packet import TCP, Packet
 from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, Service, both_flags
+from crossgate.core.model.tls import Hello, TlsTest, classes
 
 MOST_NUMBER = (1 << 32) - 1
 """The largest number that a list or an entry can have: 32 bits."""
@@ -49,15 +50,24 @@ class AnyEntry:
     action: Action
     window: str | None
     limit: Limit | None
+    tls: TlsTest | None
     off: bool
     log: bool
     comment: str
     text: str
     place: Place
 
+    def is_awake(self, state: State) -> bool:
+        """Whether the entry is part of the list for some conversations in a state: it is not off, and its window is open."""
+        return not self.off and (self.window is None or self.window in state)
+
     def in_force(self, state: State) -> bool:
         """Whether the entry is part of the list in a state, and takes what opens a conversation."""
-        return not self.off and (self.window is None or self.window in state) and (self.limit is None or self.limit not in state)
+        return (
+            self.is_awake(state)
+            and (self.limit is None or self.limit not in state)
+            and (self.tls is None or self.tls.takes(hello_of(state)))
+        )
 
 
 @dataclass(slots=True, eq=False)
@@ -76,7 +86,7 @@ class Entry(AnyEntry):
     def meaning(self) -> tuple[object, ...]:
         """All that decides what the entry does while it is in force, whatever it is called and where it stands."""
         rate = None if self.limit is None else self.limit.rate
-        return self.action, self.service.terms, self.source.patterns, self.destination.patterns, self.qualifiers, rate
+        return self.action, self.service.terms, self.source.patterns, self.destination.patterns, self.qualifiers, rate, self.tls
 
     def in_state(self, state: State) -> Entry | None:
         """Return the entry as it is in a state: None where it is no part of the list.
@@ -88,7 +98,7 @@ class Entry(AnyEntry):
         terms = tuple(
             term._replace(protocol=TCP) for term in self.service.terms if term.protocol in (None, TCP) and not self.qualifiers.fragments
         )
-        if self.off or not terms or (self.window is not None and self.window not in state):
+        if not (terms and self.is_awake(state)) or not (self.tls is None or self.tls.takes(hello_of(state))):
             return None
         qualifiers = self.qualifiers._replace(flags=both_flags([*([self.qualifiers.flags] if self.qualifiers.flags else []), UNCOUNTED]))
         return replace(self, service=Service(f"{self.service.text} uncounted", terms), qualifiers=qualifiers)
@@ -214,9 +224,36 @@ class AnyList(Generic[AnEntry]):
         return frozenset(entry.limit for entry in self.entries if entry.limit is not None and not entry.off)
 
     @cached_property
-    def conditions(self) -> State:
-        """All conditions of entries of the list: what of a state matters to it."""
-        return self.windows | self.limits
+    def tls(self) -> frozenset[TlsTest]:
+        """The tests of TLS versions and suites that entries of the list have."""
+        return frozenset(entry.tls for entry in self.entries if entry.tls is not None and not entry.off)
+
+    @cached_property
+    def is_conditional(self) -> bool:
+        """Whether what the list does depends on a state."""
+        return bool(self.windows or self.limits or self.tls)
+
+    def relevant(self, state: State) -> State:
+        """Return what of a state matters to the list; equal ones where it does the same."""
+        own: State = state & (self.windows | self.limits)
+        hello = hello_of(state) if self.tls else None
+        return own if hello is None else settled(own, self._like(hello))
+
+    @cached_property
+    def hellos(self) -> tuple[Hello, ...]:
+        """One of each sort of conversation that speaks TLS and that some entry of the list takes by it."""
+        return tuple(each for each in classes(self.tls) if any(test.takes(each) for test in self.tls))
+
+    def _like(self, hello: Hello) -> Hello | None:
+        """Return which of `hellos` the list does the same with; None where it takes it for one without TLS."""
+        same = (each for each in self.hellos if all(test.takes(each) is test.takes(hello) for test in self.tls))
+        return next(same, None) if any(test.takes(hello) for test in self.tls) else None
+
+    def undecided(self, state: State) -> tuple[State, ...]:
+        """Return the other states that a conversation may still turn out to be in, as long as it has not settled on anything."""
+        own = self.relevant(state)
+        every = (settled(own, each) for each in (*self.hellos, None)) if self.tls else ()
+        return tuple(each for each in every if each != own)
 
 
 @dataclass(frozen=True, eq=False)

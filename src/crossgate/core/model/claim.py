@@ -9,6 +9,7 @@ from typing import NamedTuple
 from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import Place, placeless
+from crossgate.core.model.tls import Spoken
 
 
 class Claim(StrEnum):
@@ -31,7 +32,8 @@ class Moment(NamedTuple):
 class Expectation(NamedTuple):
     """An `expect` or `keep` line, names as written; a `keep` may not be broken by an edit.
 
-    With `flooding` it speaks of what is beyond every limit of the lists on the way (`condition.Limit`).
+    With `flooding` it speaks of what is beyond every limit of the lists on the way (`condition.Limit`). With `spoken` it speaks of
+    conversations that settle on that TLS.
     """
 
     keep: bool
@@ -47,6 +49,7 @@ class Expectation(NamedTuple):
     text: str
     place: Place
     flooding: bool = False
+    spoken: Spoken | None = None
 
     @property
     def services(self) -> tuple[str, ...]:
@@ -76,6 +79,7 @@ class Only(NamedTuple):
     text: str
     place: Place
     flooding: bool = False
+    spoken: Spoken | None = None
 
     @property
     def by(self) -> None:
@@ -98,6 +102,7 @@ class Only(NamedTuple):
             self.text,
             self.place,
             self.flooding,
+            self.spoken,
         )
 
 

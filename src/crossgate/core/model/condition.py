@@ -1,18 +1,21 @@
 """The conditions that entries may carry, and the states that these can be in.
 
 An entry with conditions is part of its list only while they hold: a window must be open (`during`), a limit must not be
-exceeded (`at most`). A *state* is all that is so at one time: the names of the windows that are open, and the limits that are
-exceeded. A list in a state is an ordinary list (`AccessList.in_force`), so that matching and all proofs know nothing of
+exceeded (`at most`), the conversation must have settled on a TLS version and suite (`tls`, `cipher`). A *state* is all that is so at
+one time: the names of the windows that are open, the limits that are exceeded, and what the conversation settled on, nothing
+where it speaks no TLS. A list in a state is an ordinary list (`AccessList.in_force`), so that matching and all proofs know nothing of
 conditions but which states to go over.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable
+from datetime import datetime
 from typing import NamedTuple
 
 from crossgate.core.model.packet import ACK, SYN, Packet
 from crossgate.core.model.service import FlagTest
+from crossgate.core.model.tls import Hello
 
 SECOND, MINUTE = 1, 60
 """The stretches of time, in seconds, that a limit may count over."""
@@ -41,11 +44,31 @@ class Limit(NamedTuple):
         return f"at most {self.most} a {'second' if self.seconds == SECOND else 'minute'}{each}"
 
 
-Condition = str | Limit
-"""The name of a window, or a limit."""
+Condition = str | Limit | Hello
+"""The name of a window, a limit, or what a conversation settles on."""
 
 State = frozenset[Condition]
-"""The windows that are open and the limits that are exceeded, of those that matter to a question."""
+"""The windows that are open, the limits that are exceeded and what is settled on, of those that matter to a question."""
+
+
+def hello_of(state: State) -> Hello | None:
+    """Return what conversations settle on in a state, None where they speak no TLS."""
+    return next((each for each in state if isinstance(each, Hello)), None)
+
+
+def settled(state: State, hello: Hello | None) -> State:
+    """Return a state as it is for conversations that settle on something else, None for no TLS."""
+    rest: State = frozenset(each for each in state if not isinstance(each, Hello))
+    return rest if hello is None else rest | {hello}
+
+
+class When(NamedTuple):
+    """Of which time, and of which conversations, a question is: with `flooding` beyond every limit, and of those that settle on `hello`."""
+
+    at: datetime
+    flooding: bool = False
+    hello: Hello | None = None
+
 
 UNCOUNTED = (FlagTest(0, SYN), FlagTest(ACK, ACK))
 """TCP segments that no limit counts: without SYN, or with ACK."""

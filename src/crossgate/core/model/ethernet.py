@@ -180,7 +180,7 @@ class EthernetList(AnyList[EthernetEntry]):
             lines = (self.entry(each.entry) for each in rulings if each.entry is not None)
             entries = tuple(
                 Entry(
-                    each.number, each.action, each.window, None, each.off, each.log, each.comment, each.text, each.place,
+                    each.number, each.action, each.window, None, None, each.off, each.log, each.comment, each.text, each.place,
                     IP, every, every, NO_QUALIFIERS,
                 )
                 for each in lines

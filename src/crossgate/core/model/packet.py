@@ -13,7 +13,7 @@ ECHO = {Family.IPV4: 8, Family.IPV6: 128}
 PORT_PROTOCOLS = frozenset({6, 17, 33, 132})
 """TCP, UDP, DCCP and SCTP: the protocols whose ports a list can ask for."""
 
-SYN, ACK = iana.FLAGS["SYN"], iana.FLAGS["ACK"]
+SYN, PSH, ACK = (iana.FLAGS[name] for name in ("SYN", "PSH", "ACK"))
 MOST_PORT = 65_535
 """Ports are 16 bits (RFC 9293 section 3.1, RFC 768)."""
 CLIENT_PORT = 51_000

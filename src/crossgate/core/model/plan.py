@@ -13,13 +13,14 @@ from typing import Any, NamedTuple
 from crossgate.core.model.accesslist import AccessList, AnyList, Kind
 from crossgate.core.model.address import Address, Addresses, Family, Pattern
 from crossgate.core.model.claim import Moment, Only, Promise
-from crossgate.core.model.condition import Limit, State, exceeded
+from crossgate.core.model.condition import Limit, State, When, exceeded, settled
 from crossgate.core.model.errors import Place, PlanError, placeless, unknown
 from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.finding import Acceptance
 from crossgate.core.model.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment, SharedGateway
 from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.service import Service, ServiceError, ServiceTerm, parse_service, split_service
+from crossgate.core.model.tls import Hello, Spoken, spoken_sorts
 from crossgate.core.model.window import Window, open_at, states
 
 DEFAULT_NUMBERING = (
@@ -244,20 +245,38 @@ class Plan:
                 return segments[value & ~wildcard]
         return next((segment for segment in self.segments.values() if segment.outside and not segment.prefixes), None)
 
-    def state_at(self, moment: datetime, flooding: bool = False) -> State:
-        """Return the state of all conditions at a time; with `flooding` every limit is exceeded, else none."""
-        opened: State = open_at(self.windows.values(), moment)
-        return opened | self.limits if flooding else opened
+    def state_at(self, when: When) -> State:
+        """Return the state of all conditions that a question is asked about."""
+        opened: State = open_at(self.windows.values(), when.at)
+        return settled(opened | self.limits if when.flooding else opened, when.hello)
+
+    @cached_property
+    def asks_for_tls(self) -> bool:
+        """Whether some list asks what TLS conversations settle on."""
+        return any(each.tls for each in self.lists.values())
+
+    @cached_property
+    def spoken_sorts(self) -> tuple[Hello | None, ...]:
+        """What conversations may settle on that the plan's lists tell apart, one of each sort, None for no TLS; nothing where none asks."""
+        return spoken_sorts(test for each in self.lists.values() for test in each.tls)
+
+    @cached_property
+    def asks_for_suites(self) -> bool:
+        """Whether some list asks for cipher suites."""
+        return any(test.suites is not None for each in self.lists.values() for test in each.tls)
 
     @cached_property
     def limits(self) -> frozenset[Limit]:
         """The limits that entries of the plan's lists have."""
         return frozenset(limit for each in self.lists.values() for limit in each.limits)
 
-    def states(self, lists: Iterable[AnyList[Any]], at: Moment | None = None, flooding: bool | None = None) -> dict[State, datetime | None]:
+    def states(
+        self, lists: Iterable[AnyList[Any]], at: Moment | None = None, flooding: bool | None = None, spoken: Spoken | None = None
+    ) -> dict[State, datetime | None]:
         """Return every state that the conditions of some lists can be in, each with a moment at which it is; None where no window matters.
 
         With `at` only that time counts. With `flooding` every limit is exceeded; without, none is; where it is None, see `exceeded`.
+        Only conversations that are `spoken` of count, where some list asks what TLS they settle on; without, all do.
         """
         every = list(lists)
         limits = {limit: None for each in every for limit in each.limits}
@@ -268,7 +287,13 @@ class Plan:
         elif windows:
             opened = dict(sorted(states(windows, at.minute if at else None).items(), key=lambda state: len(state[0])))
         beyond = exceeded(limits) if flooding is None else [frozenset(limits)] if flooding else [frozenset()]
-        return {state | each: moment for each in beyond for state, moment in opened.items()}
+        hellos = spoken_sorts((test for each in every for test in each.tls), spoken)
+        return {
+            settled(state | each, hello) if hellos else state | each: moment
+            for hello in hellos or (None,)
+            for each in beyond
+            for state, moment in opened.items()
+        }
 
     def names(self) -> list[str]:
         """Return every name that can stand for addresses, and every point, as a person may write them."""

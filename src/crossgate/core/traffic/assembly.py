@@ -23,6 +23,7 @@ from crossgate.core.model import iana
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import ACK, PORT_PROTOCOLS, SYN, TCP, icmp_of
 from crossgate.core.model.packets import Indices, Marks, Octets, Packets, Ports, Words, joined_packets, numbered, picked
+from crossgate.core.model.tls import Hello
 
 SECOND = 1_000_000
 """Times are microseconds since 1970-01-01 UTC."""
@@ -46,6 +47,7 @@ class Seen:
     `packets` are the opening packets, as far as is known. `first` and `last` are microseconds. `counts` and `octets` have the
     shape (2, rows): there, as `packets` go, and back; `flags` likewise, all TCP flags that were set. `identifier` is that of an
     ICMP message. `told` says that the direction is sure. `identity` is a digest of what makes an IP packet the same, 0 for none.
+    `hello` is what a TLS server's hello in it chose, as `coded` writes it, 0 for none.
     """
 
     packets: Packets
@@ -57,6 +59,7 @@ class Seen:
     identifier: Ports
     told: Marks
     identity: Words
+    hello: Words
 
     def __len__(self) -> int:
         return len(self.packets)
@@ -77,6 +80,16 @@ class Seen:
         changed = replace(packets, source=ends[0], destination=ends[1], source_port=ports[0], destination_port=ports[1])
         pairs = [np.where(rows, each[::-1], each) for each in (self.counts, self.octets, self.flags)]
         return replace(self, packets=changed, counts=pairs[0], octets=pairs[1], flags=pairs[2])
+
+
+def coded(hello: Hello) -> int:
+    """Return a hello as one number: its version, then its suite, 16 bits each."""
+    return hello.version << 16 | hello.suite
+
+
+def decoded(code: int) -> Hello | None:
+    """Return the hello that a number is, None for 0."""
+    return Hello(code >> 16, code & 0xFFFF) if code else None
 
 
 def joined(parts: Sequence[Seen]) -> Seen:
@@ -280,7 +293,8 @@ class Assembler:
             ordered = picked(column, order)
             pairs.append(picked(add.reduceat(np.where(against, ordered[::-1], ordered), starts, axis=1), kept))
         bounds = np.minimum.reduceat(first, starts)[kept], np.maximum.reduceat(last, starts)[kept]
-        whole = replace(opener, first=bounds[0], last=bounds[1], counts=pairs[0], octets=pairs[1], flags=pairs[2])
+        hello = picked(np.maximum.reduceat(picked(seen.hello, order), starts), kept)
+        whole = replace(opener, first=bounds[0], last=bounds[1], counts=pairs[0], octets=pairs[1], flags=pairs[2], hello=hello)
         return whole, clock[starts][kept]
 
 

@@ -7,6 +7,7 @@
 4. Leg by leg, all rows take their first crossing together, then their second: at each, the rows are sorted by the list that
    stands there, and each list decides its rows at once (`lists.bulk`).
 5. A row's verdict is that of its first way; where another way ends otherwise it is `varies`.
+6. What a list stops by the TLS that is spoken goes on as long as that is not settled, and is stopped then, as in `traffic.trace`.
 
 What has no place in the plan, since an end is in none of its subnets and it has no outside, gets no verdict.
 """
@@ -26,8 +27,8 @@ from crossgate.core.lists.bulk.lookup import BLOCK
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, AnyList, Decider
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.condition import Limit, State
-from crossgate.core.model.packet import ACK, SYN, TCP, icmp_of
+from crossgate.core.model.condition import Limit, State, hello_of
+from crossgate.core.model.packet import ACK, PSH, SYN, TCP, icmp_of
 from crossgate.core.model.packets import Indices, Marks, Packets, whole_address
 from crossgate.core.network.address_classes import AddressClasses, address_classes
 from crossgate.core.network.class_of import NOWHERE, ClassFinder
@@ -37,7 +38,7 @@ from crossgate.core.network.itineraries import Network, Passage, Way
 from crossgate.core.network.matrix import Matrix
 from crossgate.core.network.routing import Crossing
 from crossgate.core.traffic.kinds import KindFinder
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.trace import Verdict, is_judged
 
 VERDICTS = (Verdict.PERMITTED, Verdict.DENIED, Verdict.HALF_OPEN, Verdict.UNROUTABLE, Verdict.VARIES)
 """The verdicts by their numbers in `Fates`."""
@@ -91,18 +92,23 @@ class _Weights(NamedTuple):
 
 
 class _Lane(NamedTuple):
-    """One way as numbers of crossings, leg by leg, without those that a stateful device lets pass unasked."""
+    """One way as numbers of crossings, leg by leg, without those that a stateful device lets pass unasked.
+
+    `judged` are those on the way there whose lists ask about TLS, at devices that stop conversations once it is settled.
+    """
 
     legs: tuple[tuple[int, ...], ...]
+    judged: frozenset[int]
     arrives: tuple[bool, bool, bool]
     unanswered: bool
     strays: bool
 
 
 class _Lanes(NamedTuple):
-    """All lanes met so far: per leg a row of crossings for each, -1 behind the last; and whether each leg arrives."""
+    """All lanes met so far: per leg a row of crossings for each, -1 behind the last; which of the first leg's are judged; whether each arrives."""
 
     crossings: tuple[Numbers, Numbers, Numbers]
+    judged: Marks
     arrives: Marks
     unanswered: Marks
     strays: Marks
@@ -225,16 +231,38 @@ class BulkTracer:
 
     def decided(self, number: int, packets: Packets, windows: Indices, states: Sequence[State]) -> Numbers:
         """Return the entry of a list that decides each of some packets of its family; `states[windows[row]]` are open at a row."""
-        if not self._asked[number].conditions:
+        if not self._asked[number].is_conditional:
             return self._match(number, frozenset()).decide(packets)
         found = np.empty(len(packets), np.int32)
         for state, own in _by_value(windows):
             found[own] = self._match(number, states[state]).decide(packets.take(own))
         return found
 
+    def let_by(
+        self, number: int, packets: Packets, windows: Indices, states: Sequence[State], entry: Numbers
+    ) -> Iterator[tuple[Indices, Numbers]]:
+        """Yield which of some packets that entries of a list stop it lets by as long as TLS is not settled, and the entries that do.
+
+        `entry` is what `decided` returned for them.
+        """
+        access_list = self._asked[number]
+        stopped = np.flatnonzero(~self._permits[number][entry])
+        for state, own in _by_value(windows[stopped]):
+            left = stopped[own]
+            for other in access_list.undecided(states[state]):
+                found = self._match(number, other).decide(packets.take(left))
+                by = self._permits[number][found]
+                if by.any():
+                    yield left[by], found[by]
+                left = left[~by]
+
+    def asks_for_tls(self, number: int) -> bool:
+        """Whether a list asks what TLS is spoken."""
+        return bool(self._asked[number].tls)
+
     def _match(self, number: int, state: State) -> FirstMatch:
         access_list = self._asked[number]
-        key = (number, state & access_list.conditions)
+        key = (number, access_list.relevant(state))
         if key not in self._matches:
             self._matches[key] = FirstMatch(access_list, key[1])
         return self._matches[key]
@@ -247,7 +275,7 @@ class BulkTracer:
         asked = [{self._places[each].list for each in self._first_leg(pair)} for pair in pairs]
         for number in {each for lists in asked for each in lists if self._limits[each]}:
             rows = np.flatnonzero(np.array([number in lists for lists in asked], np.bool_)[of_row])
-            entry = self.decided(number, packets.take(rows), windows[rows], states)
+            entry = self.unsettled(number, packets.take(rows), windows[rows], states)
             found[rows[np.isin(entry, list(self._limits[number]))]] = True
         return found
 
@@ -259,13 +287,23 @@ class BulkTracer:
         found: list[tuple[Hashable, Limit]] = []
         for crossing in self._first_leg(pairs[0]):
             number = self._places[crossing].list
-            entry = int(self.decided(number, packets, first, [state])[0])
+            entry = int(self.unsettled(number, packets, first, [state])[0])
             limit = self._limits[number].get(entry)
             if limit is not None and limit not in state:
                 found.append((crossing, limit))
             if not self._permits[number][entry]:
                 break
         return found
+
+    def unsettled(self, number: int, packets: Packets, windows: Indices, states: Sequence[State]) -> Numbers:
+        """Return the entry of a list that decides each of some packets as long as it is not settled what TLS is spoken."""
+        entry = self.decided(number, packets, windows, states)
+        if self.asks_for_tls(number):
+            found = entry.copy()
+            for rows, by in self.let_by(number, packets, windows, states, entry):
+                found[rows] = by
+            return found
+        return entry
 
     def _first_leg(self, pair: _Pair) -> tuple[int, ...]:
         """Return the crossings with lists on the way there, the first one of equal ways."""
@@ -296,7 +334,8 @@ class BulkTracer:
         stateful = way.there.stateful
         there, back = self._crossings(way.there, family), self._crossings(way.back, family)
         later, answers = (tuple(each for each in several if self._is_asked(self.place(each), stateful)) for several in (there, back))
-        lane = _Lane((there, answers, later), (way.there.arrived, way.back.arrived, way.there.arrived), way.unanswered, strays)
+        judged = frozenset(each for each in there if self._asked[self._places[each].list].tls and is_judged(self.place(each), way))
+        lane = _Lane((there, answers, later), judged, (way.there.arrived, way.back.arrived, way.there.arrived), way.unanswered, strays)
         number = self._lane_numbers.setdefault(lane, len(self._lane_numbers))
         if number == len(self._every_lane):
             self._every_lane.append(lane)
@@ -335,9 +374,12 @@ class BulkTracer:
                 for number, each in enumerate(every):
                     table[number, : len(each.legs[leg])] = each.legs[leg]
                 crossings.append(table)
+            judged = np.array(
+                [[each in lane.judged for each in row] for lane, row in zip(every, crossings[0].tolist(), strict=True)], np.bool_
+            )
             arrives = np.array([each.arrives for each in every], np.bool_).reshape(-1, 3)
             marks = (np.array([getattr(each, name) for each in every], np.bool_) for name in ("unanswered", "strays"))
-            self._lanes = _Lanes((crossings[0], crossings[1], crossings[2]), arrives, *marks)
+            self._lanes = _Lanes((crossings[0], crossings[1], crossings[2]), judged.reshape(crossings[0].shape), arrives, *marks)
         return self._lanes
 
 
@@ -444,6 +486,8 @@ class _Run:
         self.verdict = np.full(len(rows), _PERMITTED, np.int8)
         self.stopped = tuple(np.full(len(rows), NO_PLACE, np.int32) for _ in range(3))
         self.met = np.zeros(len(rows), np.bool_)
+        self._owed = [[np.full(len(rows), NO_PLACE, np.int32) for _ in range(3)] for _ in range(2)] if self._lanes.judged.any() else []
+        """The list, entry and crossing that stop a row once its TLS is settled: the first ones on its way, then the last ones."""
 
     def legs(self) -> None:
         """Take every leg that follows, in turn."""
@@ -457,10 +501,48 @@ class _Run:
         strays = self._lanes.strays[self._lane[live]]
         self.verdict[live[strays]] = _HALF_OPEN
         live = live[~strays]
-        self._leg(2, _with_flags(self._packets, tcp, ACK), live[tcp[self._rows[live]]])
+        live = self._leg(2, _with_flags(self._packets, tcp, ACK), live[tcp[self._rows[live]]])
+        if self._owed:
+            self._settle(live[self._lanes.judged[self._lane[live]].any(axis=1)], answers)
 
-    def _leg(self, leg: int, packets: Packets, live: Indices) -> Indices:
-        """Take one leg of the rows `live`, by their place in the run, and return those that arrive."""
+    def _settle(self, live: Indices, answers: Packets) -> None:
+        """Take the legs by which TCP conversations settle on the TLS that they speak, or show that they speak none."""
+        tcp = np.ones(len(self._packets), np.bool_)
+        there, back = (_with_flags(each, tcp, PSH | ACK) for each in (self._packets, answers))
+        speaks = np.array([hello_of(each) is not None for each in self._states], np.bool_)[self._windows[self._rows[live]]]
+        greeted = self._leg(2, there, live[speaks], again=True)
+        self._leg(1, back, self._judge(greeted, 1), again=True)
+        self._leg(2, there, self._judge(live[~speaks], 0), again=True)
+
+    def _judge(self, live: Indices, which: int) -> Indices:
+        """Stop the rows that are to be stopped now, by the first line (0) or the last one (1) on their way, and return the others."""
+        number, entry, crossing = (each[live] for each in self._owed[which])
+        due = number != NO_PLACE
+        stopped = live[due]
+        self.verdict[stopped] = _HALF_OPEN
+        for column, values in zip(self.stopped, (number, entry, crossing), strict=True):
+            column[stopped] = values[due]
+        for own, rows in _by_value(number[due]):
+            self._count(2, own, entry[due][rows], stopped[rows], np.zeros(len(rows), np.bool_))
+        left: Indices = live[~due]
+        return left
+
+    def _owe(self, step: int, which: int, chosen: Indices, crossing: Numbers, entry: Numbers) -> None:
+        """Remember lines of a list that will stop rows at a step of the first leg, where they are judged."""
+        judged = self._lanes.judged[self._lane[chosen], step]
+        rows = chosen[judged]
+        own, lines = self._tracer.own_line(which, entry[judged])
+        for column, values in zip(self._owed[1], (own, lines, crossing[judged]), strict=True):
+            column[rows] = values
+        first = rows[self._owed[0][0][rows] == NO_PLACE]
+        for column, last in zip(*self._owed, strict=True):
+            column[first] = last[first]
+
+    def _leg(self, leg: int, packets: Packets, live: Indices, again: bool = False) -> Indices:
+        """Take one leg of the rows `live`, by their place in the run, and return those that arrive.
+
+        It goes there (0), back (1), or there once more (2); `again` what follows those three takes the same way.
+        """
         table = self._lanes.crossings[leg]
         for step in range(table.shape[1]):
             crossing = table[self._lane[live], step]
@@ -472,10 +554,17 @@ class _Run:
             permitted = np.ones(len(asked), np.bool_)
             for which, own in _by_value(number.copy()):
                 chosen = live[asked[own]]
-                decided = self._decided(leg, which, packets, chosen)
+                decided = self._decided(leg, which, packets, chosen, again)
+                if self._tracer.asks_for_tls(which):
+                    rows, stops = self._rows[chosen], decided
+                    decided = decided.copy()
+                    for by, entries in self._tracer.let_by(which, packets.take(rows), self._windows[rows], self._states, stops):
+                        decided[by] = entries
+                        if leg == 0:
+                            self._owe(step, which, chosen[by], crossing[asked[own[by]]], stops[by])
                 permitted[own] = self._tracer.permits(which)[decided]
                 number[own], entry[own] = self._tracer.own_line(which, decided)
-                self._count(leg, int(number[own[0]]), entry[own], chosen, permitted[own])
+                self._count(leg, int(number[own[0]]), entry[own], chosen, permitted[own], again)
             self.met[live[asked]] = True
             out = asked[~permitted]
             self.verdict[live[out]] = _HALF_OPEN if leg else _DENIED
@@ -489,7 +578,7 @@ class _Run:
         arrived: Indices = live[arrives]
         return arrived
 
-    def _decided(self, leg: int, number: int, packets: Packets, chosen: Indices) -> Numbers:
+    def _decided(self, leg: int, number: int, packets: Packets, chosen: Indices, again: bool) -> Numbers:
         """Return the entry of a list that decides each of some rows on a leg."""
         if leg == 2 and not self._tracer.flagged(number):
             # The third leg of TCP differs from the first in its flags alone.
@@ -497,12 +586,12 @@ class _Run:
             return found
         rows = self._rows[chosen]
         entry = self._tracer.decided(number, packets.take(rows), self._windows[rows], self._states)
-        if leg == 0:
+        if leg == 0 and not again:
             self._first_leg.setdefault(number, np.empty(len(self._rows), np.int32))[chosen] = entry
         return entry
 
-    def _count(self, leg: int, number: int, entry: Numbers, chosen: Indices, permitted: Marks) -> None:
-        """Count what decided on first ways: a leg each, and the packets that go on it."""
+    def _count(self, leg: int, number: int, entry: Numbers, chosen: Indices, permitted: Marks, again: bool = False) -> None:
+        """Count what decided on first ways: a leg each, and the packets that go on it, none that are counted with another leg."""
         first = self._first[chosen]
         if not first.all():
             entry, chosen, permitted = entry[first], chosen[first], permitted[first]
@@ -511,7 +600,7 @@ class _Run:
         packets = (weights.first_leg, weights.second_leg, weights.third_leg)[leg][rows]
         if leg == 0 and not permitted.all():
             packets = np.where(permitted, packets, weights.there[rows])  # what is denied is sent again, not answered
-        self._tracer.hits[number].add(entry, weights.conversations[rows], packets)
+        self._tracer.hits[number].add(entry, weights.conversations[rows], np.zeros_like(packets) if again else packets)
 
 
 def _by_value(values: Indices | Numbers) -> Iterator[tuple[int, Indices]]:

@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family
-from crossgate.core.model.packet import ACK, MOST_PORT, PORT_PROTOCOLS, SYN, TCP, icmp_of
+from crossgate.core.model.packet import MOST_PORT, PORT_PROTOCOLS, SYN, TCP, icmp_of
 from crossgate.core.model.service import Service
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.region import (
@@ -30,9 +30,7 @@ from crossgate.core.sets.region import (
     whole_packets,
 )
 from crossgate.core.sets.spans import Spans
-from crossgate.core.traffic.legs import Leg
-
-_FLAGS = {Leg.SYN_ACK: SYN | ACK, Leg.ACK: ACK}
+from crossgate.core.traffic.legs import TCP_FLAGS, Leg
 
 
 class Course(NamedTuple):
@@ -139,13 +137,13 @@ def leg_regions(opening: Region, course: Course, leg: Leg) -> list[Region]:
     """Return the packets of a leg, for opening packets of a course, in regions that are apart."""
     if leg in (Leg.SYN, Leg.REQUEST):
         return [opening]
-    if leg is Leg.ACK:
-        return [opening._replace(flags=1 << ACK)]
+    if leg in TCP_FLAGS and not leg.returns:
+        return [opening._replace(flags=1 << TCP_FLAGS[leg])]
     if course.answer is not None:
         message = (icmp_of(opening.family) << PROTOCOL_SHIFT) + (course.answer << 8)
         return [opening.between(opening.destination, opening.source)._replace(what=((message, message + 1),))]
     found = _turned(opening, opening.what)
-    return [each._replace(flags=1 << (SYN | ACK)) for each in found] if leg is Leg.SYN_ACK else found
+    return [each._replace(flags=1 << TCP_FLAGS[leg]) for each in found] if leg in TCP_FLAGS else found
 
 
 def opening_regions(region: Region, course: Course, leg: Leg) -> list[Region]:
@@ -155,10 +153,10 @@ def opening_regions(region: Region, course: Course, leg: Leg) -> list[Region]:
     """
     if leg in (Leg.SYN, Leg.REQUEST):
         return [region]
-    flags = _FLAGS.get(leg)
+    flags = TCP_FLAGS.get(leg)
     if flags is not None and not region.flags >> flags & 1:
         return []
-    if leg is Leg.ACK:
+    if flags is not None and not leg.returns:
         return [region._replace(flags=ALL_FLAGS)]
     if course.answer is not None:
         message = (icmp_of(region.family) << PROTOCOL_SHIFT) + (course.answer << 8)

@@ -17,7 +17,7 @@ from typing import NamedTuple, TypeVar
 from crossgate.core.lists.split import EntryRegion, ListRegions, Regions, region_hull
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family, Pattern
-from crossgate.core.model.condition import State
+from crossgate.core.model.condition import State, hello_of
 from crossgate.core.network.address_classes import AddressClass
 from crossgate.core.network.itineraries import Network, Passage, Way
 from crossgate.core.network.routing import Crossing, Endpoint
@@ -31,8 +31,8 @@ from crossgate.core.sets.products import Product
 from crossgate.core.sets.region import Region
 from crossgate.core.sets.spans import Spans
 from crossgate.core.traffic.courses import Course, Opening, course_on, leg_regions, opening_regions
-from crossgate.core.traffic.legs import Leg
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.legs import Leg, settling
+from crossgate.core.traffic.trace import Verdict, is_judged
 
 _Kind = TypeVar("_Kind", bound=Hashable)
 
@@ -128,9 +128,9 @@ class Flows:
         self._opened: dict[tuple[EntryRegion, int, Leg], list[Region]] = {}
         self._services: dict[Spans, Spans] = {}
 
-    def regions(self, access_list: AccessList) -> ListRegions:
-        """Return a list's regions."""
-        return self._regions.of(access_list, self.state)
+    def regions(self, access_list: AccessList, state: State | None = None) -> ListRegions:
+        """Return a list's regions, in another state where one is given."""
+        return self._regions.of(access_list, self.state if state is None else state)
 
     def answers(self, flow: Flow, begun: Iterable[Opening]) -> Iterator[Answer]:
         """Yield what becomes of the conversations of a flow that these packets open."""
@@ -139,8 +139,20 @@ class Flows:
             yield from question.answers(0, course, opening)
 
     def lists_asked(self, ways: Iterable[Way], leg: Leg, family: Family) -> Iterable[ListRegions]:
-        """Return the lists that are asked on a leg of some ways, each once."""
-        return dict.fromkeys(self.regions(each.access_list) for way in ways for each in self.asked(way, leg, family))
+        """Return the lists that are asked on a leg of some ways, each once in every state that conversations may still be in."""
+        lists = dict.fromkeys(each.access_list for way in ways for each in self.asked(way, leg, family))
+        return dict.fromkeys(regions for each in lists for regions in (self.regions(each), *self.undecided(each)))
+
+    def undecided(self, access_list: AccessList) -> list[ListRegions]:
+        """Return a list's regions in the other states that a conversation may be in which has not settled on its TLS."""
+        return [self.regions(access_list, each) for each in access_list.undecided(self.state)] if access_list.tls else []
+
+    def legs(self, way: Way, course: Course, family: Family) -> tuple[Leg, ...]:
+        """Return the legs of a course on a way, with those by which TCP settles on what it speaks where a list is to judge it."""
+        if course.legs[0] is not Leg.SYN or not self.network.plan.asks_for_tls:
+            return course.legs
+        judged = any(each.access_list.tls and is_judged(each.crossing, way) for each in self.asked(way, Leg.SYN, family))
+        return (*course.legs, *settling(hello_of(self.state))) if judged else course.legs
 
     def opened_by(self, region: EntryRegion, course: Course, leg: Leg) -> list[Region]:
         """Return the openings of a course whose packets on a leg an entry takes (`opening_regions`)."""
@@ -382,7 +394,7 @@ class Question:
         for several in courses.values():
             for asking, ways, on_link in self._parties:
                 course = course_on(several[0].course, on_link)
-                for leg in course.legs:
+                for leg in dict.fromkeys(leg for way in ways for leg in asking.legs(way, course, self._family)):
                     boxes: list[Box] = []
                     for regions in asking.lists_asked(ways, leg, self._family):
                         if not boxes:
@@ -395,10 +407,10 @@ class Question:
         """Yield what becomes of openings of a course on all ways of one party: pieces in which every way has one answer."""
         _, ways, on_link = self._parties[party]
         course = course_on(course, on_link)
-        for fate in self._leg(party, ways[0], course, 0, opening, ()):
+        for fate in self._leg(party, ways[0], course, 0, opening, (), ()):
             pieces = [[fate]]
             for way in ways[1:]:
-                pieces = [[*fates, each] for fates in pieces for each in self._leg(party, way, course, 0, fates[-1].product, ())]
+                pieces = [[*fates, each] for fates in pieces for each in self._leg(party, way, course, 0, fates[-1].product, (), ())]
             for fates in pieces:
                 packets = self.seen(fates[-1].product)
                 if packets is not None:
@@ -426,34 +438,68 @@ class Question:
         return PacketSet(self.frame, (product,)) if self.frame.has_two_ends(product) else None
 
     def _leg(
-        self, party: int, way: Way, course: Course, index: int, opening: Product, passed: tuple[Decided, ...]
-    ) -> Iterator[_Fate]:  # fmt: skip
-        if index == len(course.legs) or (index and way.unanswered):
-            yield _Fate(opening, Verdict.PERMITTED, course.legs[-1], None, passed)
-            return
-        asked = self._parties[party][0].asked(way, course.legs[index], self._family)
-        yield from self._crossing(party, way, course, index, asked, 0, opening, passed)
+        self, party: int, way: Way, course: Course, index: int, opening: Product, passed: tuple[Decided, ...], owed: tuple[Decided, ...]
+    ) -> Iterator[_Fate]:
+        """Take a leg; `owed` are the lines that will stop the conversation once it has settled on its TLS."""
+        asking = self._parties[party].asking
+        every = asking.legs(way, course, self._family)
+        if index == len(every) or (index and way.unanswered):
+            yield _Fate(opening, Verdict.PERMITTED, every[-1], None, passed)
+        elif owed and every[index].settles:
+            yield _Fate(opening, Verdict.HALF_OPEN, every[index], owed[-1 if every[index].returns else 0], passed)
+        else:
+            asked = asking.asked(way, every[index], self._family)
+            yield from self._crossing(party, way, course, index, asked, 0, opening, passed, owed)
 
     def _crossing(
         self, party: int, way: Way, course: Course, index: int, asked: Sequence[PlacedList], nth: int, opening: Product,
-        passed: tuple[Decided, ...],
+        passed: tuple[Decided, ...], owed: tuple[Decided, ...],
     ) -> Iterator[_Fate]:  # fmt: skip
-        leg = course.legs[index]
+        leg = self._parties[party].asking.legs(way, course, self._family)[index]
         if nth == len(asked):
             arrived = way.back.arrived if leg.returns else way.there.arrived
             if arrived:
-                yield from self._leg(party, way, course, index + 1, opening, passed)
+                yield from self._leg(party, way, course, index + 1, opening, passed, owed)
             else:
                 yield _Fate(opening, Verdict.UNROUTABLE, leg, None, passed)
             return
-        crossing, access_list = asked[nth]
-        rows = self._asked_rows(course, self._parties[party][0].regions(access_list), leg)
-        for piece, region in algebra.split(opening, rows, self.frame.order):
-            decided = Decided(crossing, Decider(access_list, None if region is None else region.entry))
+        judged = not index and is_judged(asked[nth].crossing, way)
+        for piece, decided, stop in self._decided(party, course, leg, asked[nth], opening):
             if decided.decider.permits:
-                yield from self._crossing(party, way, course, index, asked, nth + 1, piece, (*passed, decided))
+                due = (*owed, stop) if judged and stop is not None else owed
+                yield from self._crossing(party, way, course, index, asked, nth + 1, piece, (*passed, decided), due)
             else:
                 yield _Fate(piece, Verdict.HALF_OPEN if index else Verdict.DENIED, leg, decided, passed)
+
+    def _decided(
+        self, party: int, course: Course, leg: Leg, placed: PlacedList, opening: Product
+    ) -> Iterator[tuple[Product, Decided, Decided | None]]:
+        """Yield openings in pieces, each with the line that decides them at a list.
+
+        What the list stops as it is, but lets by as long as the conversation may settle on another TLS, has that line first.
+        """
+        asking, (crossing, access_list) = self._parties[party].asking, placed
+
+        def lines(regions: ListRegions, product: Product) -> Iterator[tuple[Product, Decided]]:
+            for piece, region in algebra.split(product, self._asked_rows(course, regions, leg), self.frame.order):
+                yield piece, Decided(crossing, Decider(access_list, None if region is None else region.entry))
+
+        left = []
+        for piece, decided in lines(asking.regions(access_list), opening):
+            if decided.decider.permits or not access_list.tls:
+                yield piece, decided, None
+            else:
+                left.append((piece, decided))
+        for regions in asking.undecided(access_list) if left else ():
+            waiting, left = left, []
+            for product, stop in waiting:
+                for piece, decided in lines(regions, product):
+                    if decided.decider.permits:
+                        yield piece, decided, stop
+                    else:
+                        left.append((piece, stop))
+        for piece, stop in left:
+            yield piece, stop, None
 
     def _asked_rows(self, course: Course, regions: ListRegions, leg: Leg) -> list[tuple[Product, EntryRegion]]:
         key = id(course), id(regions), leg

@@ -2,11 +2,14 @@
 
 A conversation is told by its first packet; `legs` derives the ones that follow: TCP's SYN, SYN+ACK and ACK
 (RFC 9293 section 3.5), request and reply for everything else, one leg for ICMP messages that nobody answers.
+
+Where a stateful device has a list that asks what TLS a conversation settles on, a TCP conversation goes on by that (`settling`): the
+client's and the server's hello (RFC 8446 section 2), or without TLS the first data.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from enum import StrEnum
 from typing import NamedTuple
 
@@ -14,8 +17,9 @@ from crossgate.core.model import iana
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.iana import FLAGS
-from crossgate.core.model.packet import ACK, CLIENT_PORT, ECHO, PORT_PROTOCOLS, SYN, TCP, Packet, icmp_of
+from crossgate.core.model.packet import ACK, CLIENT_PORT, ECHO, PORT_PROTOCOLS, PSH, SYN, TCP, Packet, icmp_of
 from crossgate.core.model.service import Service, ServiceTerm, protocol_name, protocol_word
+from crossgate.core.model.tls import Hello
 from crossgate.core.network.routing import Endpoint
 
 
@@ -27,15 +31,37 @@ class Leg(StrEnum):
     ACK = "ACK"
     REQUEST = "request"
     REPLY = "reply"
+    CLIENT_HELLO = "client hello"
+    SERVER_HELLO = "server hello"
+    DATA = "data"
 
     @property
     def returns(self) -> bool:
         """Whether it travels from the far end back to the sender."""
-        return self in (Leg.SYN_ACK, Leg.REPLY)
+        return self in (Leg.SYN_ACK, Leg.REPLY, Leg.SERVER_HELLO)
+
+    @property
+    def settles(self) -> bool:
+        """Whether with it a conversation has settled on what TLS it speaks, or shown that it speaks none."""
+        return self in (Leg.SERVER_HELLO, Leg.DATA)
 
 
-def legs(first: Packet, on_link: bool = False) -> Iterator[tuple[Leg, Packet]]:
-    """Yield the legs of the conversation that `first` opens, each with its packet; `on_link` between machines of one link."""
+TCP_FLAGS = {
+    Leg.SYN: SYN, Leg.SYN_ACK: SYN | ACK, Leg.ACK: ACK, Leg.CLIENT_HELLO: ACK | PSH, Leg.SERVER_HELLO: ACK | PSH, Leg.DATA: ACK | PSH,
+}  # fmt: skip
+"""The flags of TCP's legs."""
+
+
+def settling(hello: Hello | None) -> tuple[Leg, ...]:
+    """Return the legs by which a TCP conversation settles on what it speaks, None for no TLS."""
+    return (Leg.DATA,) if hello is None else (Leg.CLIENT_HELLO, Leg.SERVER_HELLO)
+
+
+def legs(first: Packet, on_link: bool = False, then: Iterable[Leg] = ()) -> Iterator[tuple[Leg, Packet]]:
+    """Yield the legs of the conversation that `first` opens, each with its packet; `on_link` between machines of one link.
+
+    TCP goes on with the legs `then`.
+    """
     back = first._replace(
         source=first.destination,
         destination=first.source,
@@ -43,9 +69,8 @@ def legs(first: Packet, on_link: bool = False) -> Iterator[tuple[Leg, Packet]]:
         destination_port=first.source_port,
     )
     if first.protocol == TCP:
-        yield Leg.SYN, first._replace(flags=SYN)
-        yield Leg.SYN_ACK, back._replace(flags=SYN | ACK)
-        yield Leg.ACK, first._replace(flags=ACK)
+        for leg in (Leg.SYN, Leg.SYN_ACK, Leg.ACK, *then):
+            yield leg, (back if leg.returns else first)._replace(flags=TCP_FLAGS[leg])
         return
     yield Leg.REQUEST, first
     if first.icmp_type is None:

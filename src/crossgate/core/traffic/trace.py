@@ -5,6 +5,8 @@
 3. A stateful device remembers a conversation once it has let a leg of it by; later legs pass its lists unasked.
 4. `permitted`: every leg arrives. `denied`: a list stops the first leg. `half-open`: the first leg arrives and a list
    stops a later one, or the reply goes to another machine. `unroutable`: no list did it, there is no way.
+5. A list that asks what TLS a conversation settles on lets by what it permits in some state of that, until it is settled. Then the
+   stateful device where it stands, if it sees both ways, asks it again about the packet that opened.
 """
 
 from __future__ import annotations
@@ -15,14 +17,14 @@ from typing import NamedTuple
 
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Action, Decider
-from crossgate.core.model.address import Address
+from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim
-from crossgate.core.model.condition import State
+from crossgate.core.model.condition import State, hello_of
 from crossgate.core.model.packet import Packet
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.itineraries import Network, Way
 from crossgate.core.network.routing import Crossing, Endpoint, Path
-from crossgate.core.traffic.legs import Conversation, Leg, legs
+from crossgate.core.traffic.legs import Conversation, Leg, legs, settling
 
 
 class Verdict(StrEnum):
@@ -50,12 +52,16 @@ class Outcome(StrEnum):
 
 
 class Asked(NamedTuple):
-    """A crossing with what was placed there: no list, a list that decided, or one passed unasked (`remembered`)."""
+    """A crossing with what was placed there: no list, a list that decided, or one passed unasked (`remembered`).
+
+    With `again` the list was asked once more about the packet that opened, now that the conversation has settled on its TLS.
+    """
 
     crossing: Crossing
     access_list: AccessList | None
     decider: Decider | None
     remembered: bool = False
+    again: bool = False
 
     @property
     def permits(self) -> bool:
@@ -94,11 +100,16 @@ class Trace(NamedTuple):
         return last.asked[-1] if last.outcome in (Outcome.DENIED, Outcome.REJECTED) else None
 
     def deciders(self) -> Iterator[Decider]:
-        """Yield the line that decided of every list that was asked."""
+        """Yield the line that decided of every list that was asked; what decides the same again is not told twice."""
         for leg in self.legs:
             for asked in leg.asked:
-                if asked.decider is not None:
+                if asked.decider is not None and not (asked.again and asked.permits):
                     yield asked.decider
+
+    @property
+    def settles(self) -> bool:
+        """Whether some list on the way depends on what TLS the conversation settles on, as far as it came."""
+        return any(asked.access_list is not None and asked.access_list.tls for leg in self.legs for asked in leg.asked)
 
     @property
     def forks(self) -> bool:
@@ -121,6 +132,7 @@ class Tracer:
         self.network = network
         self.state = state
         self._indexes: dict[AccessList, ListIndex] = {}
+        self._undecided: dict[AccessList, list[ListIndex]] = {}
 
     def trace(self, conversation: Conversation) -> Trace:
         """Trace a conversation along the first of the equally good paths, and see whether it fares alike on the others.
@@ -151,21 +163,35 @@ class Tracer:
     def fate(self, conversation: Conversation, ways: Sequence[Way]) -> Fate:
         """Return what `trace` finds of a conversation that its sender opens under its own address, given its ways, the first one first."""
         on_link = conversation.source.segment == conversation.destination.segment
-        first = self._fate(legs(conversation.first, on_link), ways[0])
-        agreed = all(self._fate(legs(conversation.first, on_link), way).verdict is first.verdict for way in ways[1:])
-        return first if agreed else first._replace(agreed=False)
+        fates = (self._fate(legs(conversation.first, on_link, self._then(way)), way) for way in ways)
+        first = next(fates)
+        return first if all(each.verdict is first.verdict for each in fates) else first._replace(agreed=False)
+
+    def _then(self, way: Way) -> tuple[Leg, ...]:
+        """Return the legs by which TCP conversations settle on what they speak, where a list on a way is to judge it."""
+        if not self.network.plan.asks_for_tls:
+            return ()
+        lists = ((each, self.network.list_at(each, family)) for family in Family for each in way.there.crossings)
+        judged = any(own is not None and own.tls and is_judged(each, way) for each, own in lists)
+        return settling(hello_of(self.state)) if judged else ()
 
     def _fate(self, packets: Iterable[tuple[Leg, Packet]], way: Way) -> Fate:
         passed = frozenset[str]()
+        owed: list[Decider] = []
         for number, (leg, packet) in enumerate(packets):
             passage = way.back if leg.returns else way.there
+            if leg.settles and owed:
+                return Fate(Verdict.HALF_OPEN, owed[-1 if leg.returns else 0])
             for crossing in passage.crossings:
                 if crossing.rulings is not None or crossing.point.device not in passed:
                     access_list = self.network.list_at(crossing, packet.family)
                     assert access_list is not None
                     decider = self._index(access_list).decide(packet)
                     if not decider.permits:
-                        return Fate(Verdict.HALF_OPEN if number else Verdict.DENIED, decider)
+                        if not self._may_pass(access_list, packet):
+                            return Fate(Verdict.HALF_OPEN if number else Verdict.DENIED, decider)
+                        if not number and is_judged(crossing, way):
+                            owed.append(decider)
             if not passage.arrived:
                 return Fate(Verdict.UNROUTABLE, None)
             if way.unanswered:
@@ -176,8 +202,11 @@ class Tracer:
     def _along(self, conversation: Conversation, way_there: Path, way_back: Path) -> Trace:
         passed: set[str] = set()
         done: list[LegTrace] = []
-        for leg, packet in legs(conversation.first, conversation.source.segment == conversation.destination.segment):
-            trace = self._leg(leg, packet, way_back if leg.returns else way_there, passed)
+        on_link, family = conversation.source.segment == conversation.destination.segment, conversation.first.family
+        judged = self._judged(way_there, way_back, family)
+        for leg, packet in legs(conversation.first, on_link, settling(hello_of(self.state)) if judged else ()):
+            again = [] if not leg.settles else judged[::-1] if leg.returns else judged
+            trace = self._leg(leg, packet, way_back if leg.returns else way_there, passed, conversation.first, again)
             done.append(trace)
             if trace.outcome is not Outcome.ARRIVED or trace.path.on_link:
                 break
@@ -188,11 +217,35 @@ class Tracer:
             passed.update(path_devices(trace.path))
         return Trace(conversation, tuple(done), _verdict(done))
 
-    def _leg(self, leg: Leg, packet: Packet, path: Path, passed: set[str]) -> LegTrace:
-        """Take one leg along its path; `passed` are the devices that have let an earlier leg by."""
-        asked = []
+    def _judged(self, way_there: Path, way_back: Path, family: Family) -> list[tuple[Crossing, AccessList]]:
+        """Return the lists on the way there that ask about TLS, at stateful devices that see the way back too."""
+        if not self.network.plan.asks_for_tls:
+            return []
+        both = path_devices(way_back)
+        lists = ((each, self.network.list_at(each, family)) for each in way_there.crossings if self._remembers(each, both))
+        return [(crossing, own) for crossing, own in lists if own is not None and own.tls]
+
+    def _leg(
+        self, leg: Leg, packet: Packet, path: Path, passed: set[str], first: Packet, again: Sequence[tuple[Crossing, AccessList]]
+    ) -> LegTrace:
+        """Take one leg along its path; `passed` are the devices that have let an earlier leg by.
+
+        Lists that are asked `again` about the `first` packet are asked before all others.
+        """
+        asked: list[Asked] = []
+
+        def stopped(action: Action) -> LegTrace:
+            return LegTrace(leg, packet, path, tuple(asked), Outcome.DENIED if action is Action.DENY else Outcome.REJECTED)
+
+        for crossing, own in again:
+            decider = self._index(own).decide(first)
+            asked.append(Asked(crossing, own, decider, again=True))
+            if not decider.permits:
+                return stopped(decider.action)
         for crossing in path.crossings:
             access_list = self.network.list_at(crossing, packet.family)
+            if (crossing, access_list) in again:
+                continue
             if access_list is None:
                 asked.append(Asked(crossing, None, None))
                 continue
@@ -200,21 +253,36 @@ class Tracer:
                 asked.append(Asked(crossing, access_list, None, remembered=True))
                 continue
             decider = self._index(access_list).decide(packet)
+            if not decider.permits:
+                decider = self._may_pass(access_list, packet) or decider
             asked.append(Asked(crossing, access_list, decider))
-            action = decider.action
-            if action is not Action.PERMIT:
-                outcome = Outcome.DENIED if action is Action.DENY else Outcome.REJECTED
-                return LegTrace(leg, packet, path, tuple(asked), outcome)
+            if not decider.permits:
+                return stopped(decider.action)
         return LegTrace(leg, packet, path, tuple(asked), Outcome.ARRIVED if path.arrived else Outcome.UNROUTABLE)
 
     def _remembers(self, crossing: Crossing, passed: set[str]) -> bool:
         device = crossing.point.device if crossing.rulings is None else None
         return device is not None and device in passed and self.network.plan.devices[device].stateful
 
+    def _may_pass(self, access_list: AccessList, packet: Packet) -> Decider | None:
+        """Return the line that would let by a packet that a list does not, if the conversation settled on another TLS; None for none."""
+        if not access_list.tls:
+            return None
+        if access_list not in self._undecided:
+            self._undecided[access_list] = [ListIndex(access_list, each) for each in access_list.undecided(self.state)]
+        found = (each.decide(packet) for each in self._undecided[access_list])
+        return next((decider for decider in found if decider.permits), None)
+
     def _index(self, access_list: AccessList) -> ListIndex:
         if access_list not in self._indexes:
             self._indexes[access_list] = ListIndex(access_list, self.state)
         return self._indexes[access_list]
+
+
+def is_judged(crossing: Crossing, way: Way) -> bool:
+    """Whether what passes a place on the way there is judged once it is settled on its TLS: by a stateful device that sees both ways."""
+    device = crossing.point.device if crossing.rulings is None else None
+    return device in way.there.stateful and device in way.back.stateful
 
 
 def path_devices(path: Path) -> set[str]:

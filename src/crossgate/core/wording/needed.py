@@ -107,7 +107,8 @@ def _body(plan: Plan, expectation: Expectation, access_list: AccessList, leg: Le
         service, mark = _answer(leg.packet)
         return f"{service} {destination} to {source}{mark}"
     port = "" if expectation.source_port is None else f" source port {expectation.source_port}"
-    return f"{expectation.service} {source} to {destination}{port}"
+    spoken = "" if expectation.spoken is None or expectation.spoken.test is None else f" {expectation.spoken.test}"
+    return f"{expectation.service} {source} to {destination}{port}{spoken}"
 
 
 def _answer(packet: Packet) -> tuple[str, str]:

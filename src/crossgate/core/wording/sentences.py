@@ -2,23 +2,32 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from datetime import datetime
+from collections.abc import Iterable, Iterator
 
-from crossgate.core.model.accesslist import Action, Decider, line_name
+from crossgate.core.model.accesslist import Action, Decider, Entry, line_name
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation
-from crossgate.core.model.condition import Limit, is_counted
+from crossgate.core.model.condition import Limit, When, is_counted
 from crossgate.core.model.network import Direction
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
+from crossgate.core.model.tls import VERSIONS, Hello
 from crossgate.core.model.window import open_at
 from crossgate.core.network.routing import Crossing
 from crossgate.core.traffic.legs import Leg, service_label
 from crossgate.core.traffic.trace import VERDICTS, Asked, Outcome, Trace, Verdict
 
 DOES = {Action.PERMIT: "permits", Action.DENY: "denies", Action.REJECT: "rejects"}
-_LEG_NAMES = {Leg.SYN: "SYN", Leg.SYN_ACK: "SYN+ACK", Leg.ACK: "ACK", Leg.REQUEST: "request", Leg.REPLY: "reply"}
+
+
+_ARRIVED = {
+    1: "it arrives, and nobody answers such a message",
+    2: "request and reply arrive",
+    3: "SYN, SYN+ACK and ACK arrive",
+    4: "SYN, SYN+ACK, ACK and data arrive",
+    5: "SYN, SYN+ACK, ACK and the hellos of both arrive",
+}
+"""What is said of conversations of which every leg arrives, by how many these are."""
 
 
 def sentence(trace: Trace) -> str:
@@ -29,9 +38,9 @@ def sentence(trace: Trace) -> str:
 def reason(trace: Trace) -> str:
     """Say why the verdict is what it is, without naming it."""
     last = trace.legs[-1]
-    leg = _LEG_NAMES[last.leg]
+    leg = last.leg
     target = trace.conversation.destination.name
-    first = _LEG_NAMES[trace.legs[0].leg]
+    first = trace.legs[0].leg
     if trace.strayed is not None:
         end = trace.strayed
         who = f"{end.name}, who really has {end.address}" if end.name != str(end.address) else f"{end.address}, which nobody has"
@@ -41,9 +50,7 @@ def reason(trace: Trace) -> str:
     if trace.verdict is Verdict.PERMITTED and last.path.on_link:
         return f"it arrives, and goes no further: nothing is routed to {Address(last.packet.family, last.packet.destination)}"
     if trace.verdict is Verdict.PERMITTED:
-        return {1: "it arrives, and nobody answers such a message", 2: "request and reply arrive", 3: "SYN, SYN+ACK and ACK arrive"}[
-            len(trace.legs)
-        ]
+        return _ARRIVED[len(trace.legs)]
     reached = f"the {first} reaches {target}, but "
     if trace.verdict is Verdict.UNROUTABLE:
         way = "there is no way for it" if len(trace.legs) == 1 else f"there is no way for the {leg}"
@@ -51,6 +58,9 @@ def reason(trace: Trace) -> str:
             "but no list stops it, but ", "but "
         )
     assert trace.decided is not None
+    if trace.decided.again:
+        settled = "once the server has said what TLS it is to be" if leg is Leg.SERVER_HELLO else "once its data shows that it is no TLS"
+        return f"{reached}{settled}, {stopped(trace.decided)}"
     what = "it" if len(trace.legs) == 1 else f"the {leg}"
     return (reached if len(trace.legs) > 1 else "") + stopped(trace.decided, what)
 
@@ -104,6 +114,8 @@ def noticed(trace: Trace) -> str:
         code = "ICMP type 3 code 13" if last.packet.family is Family.IPV4 else "ICMPv6 type 1 code 1"
         told = f"{sender} is told at once: administratively prohibited ({code})"
         return f"{told}; {trace.conversation.source.name} hears nothing and times out" if back else told
+    if trace.decided is not None and trace.decided.again:
+        return f"{trace.conversation.source.name} is connected, and hears nothing more"
     if last.outcome is Outcome.DENIED or trace.strayed is not None:
         return f"{trace.conversation.source.name} hears nothing and times out"
     return ""
@@ -137,10 +149,23 @@ def why_broken(expectation: Expectation, trace: Trace) -> str:
     return f"{stopped(asked)}, not {line_name(by.access_list, by.entry)}"
 
 
-def asked_at(plan: Plan, at: datetime, flooding: bool = False) -> str:
-    """Say at which time a question was asked, where the plan has windows, and whether beyond every limit."""
-    when = f"at {at:%a %Y-%m-%d %H:%M}" if plan.windows else ""
-    return ", ".join(filter(None, (when, "beyond every at most" if flooding else "")))
+def asked_at(plan: Plan, when: When) -> str:
+    """Say at which time a question was asked, where the plan has windows, whether beyond every limit, and with what TLS if any."""
+    at = f"at {when.at:%a %Y-%m-%d %H:%M}" if plan.windows else ""
+    return ", ".join(
+        filter(None, (at, "beyond every at most" if when.flooding else "", _spoken(plan, when.hello) if plan.asks_for_tls else ""))
+    )
+
+
+def speaking(plan: Plan, *hellos: Hello | None) -> str:
+    """Say of which TLS something is so; the suites only where some list of the plan asks for them."""
+    return f"when it speaks {' or '.join(dict.fromkeys(_spoken(plan, each) for each in hellos))}"
+
+
+def _spoken(plan: Plan, hello: Hello | None) -> str:
+    if hello is None:
+        return "no TLS"
+    return str(hello) if plan.asks_for_suites else VERSIONS.get(hello.version, f"version {hello.version:#06x}")
 
 
 def limit_names(limits: Iterable[Limit]) -> list[str]:
@@ -151,14 +176,14 @@ def limit_names(limits: Iterable[Limit]) -> list[str]:
     ]
 
 
-def time_note(trace: Trace, plan: Plan, at: datetime, flooding: bool = False) -> str:
-    """Say which windows and limits had a part in the verdict, at which time and whether `flooding` it was asked; "" when none had."""
+def time_note(trace: Trace, plan: Plan, when: When) -> str:
+    """Say which conditions had a part in the verdict, and of which of their states it was asked; "" when none had."""
     names: dict[str, None] = {}
     limits: dict[Limit, None] = {}
-    opened = open_at(plan.windows.values(), at)
+    opened = open_at(plan.windows.values(), when.at)
     for leg in trace.legs:
         for asked in leg.asked:
-            if asked.access_list is None or asked.decider is None:
+            if asked.access_list is None or asked.decider is None or asked.again:
                 continue
             for entry in asked.access_list.entries:
                 if entry.window is not None and not entry.off and entry.matches(leg.packet):
@@ -170,8 +195,18 @@ def time_note(trace: Trace, plan: Plan, at: datetime, flooding: bool = False) ->
     notes = []
     if names:
         told = ", ".join(f"{name} ({plan.windows[name].text}) is {'open' if name in opened else 'shut'}" for name in names)
-        notes.append(f"at {at:%a %Y-%m-%d %H:%M} {told}")
+        notes.append(f"at {when.at:%a %Y-%m-%d %H:%M} {told}")
     if limits:
         lines = ", ".join(f"{line_name(each.access_list, each.entry)} permits {each}" for each in limits)
-        notes.append(f"{lines}: {'this is beyond' if flooding else 'this is within; --flood shows what is beyond'}")
+        notes.append(f"{lines}: {'this is beyond' if when.flooding else 'this is within; --flood shows what is beyond'}")
+    if any(entry.tls and entry.is_awake(opened) and entry.matches(trace.conversation.first) for entry in _entries_asked(trace)):
+        spoken = "no TLS; --tls and --cipher ask about one that does" if when.hello is None else _spoken(plan, when.hello)
+        notes.append(f"it speaks {spoken}")
     return "; ".join(notes)
+
+
+def _entries_asked(trace: Trace) -> Iterator[Entry]:
+    """Yield the entries of every list that the packet which opens was asked of."""
+    for asked in trace.legs[0].asked:
+        if asked.access_list is not None:
+            yield from asked.access_list.entries

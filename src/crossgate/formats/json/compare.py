@@ -10,7 +10,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import limit_names
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
-from crossgate.formats.json.parts import Document, decided_document, decider_document, lines_document, packet_document
+from crossgate.formats.json.parts import Document, decided_document, decider_document, hello_document, lines_document, packet_document
 
 
 def compare_document(was: str, new: Plan, found: Sequence[Difference], missed: Iterable[PlanError] = ()) -> Document:
@@ -35,6 +35,7 @@ def differences_document(plan: Plan, found: Sequence[Difference]) -> list[Docume
             "devices": each.devices,
             "at": each.moment.isoformat() if each.moment else None,
             "exceeded": None if each.exceeded is None else limit_names(each.exceeded),
+            "spoken": None if each.spoken is None else [hello_document(one) for one in each.spoken],
             "was": _fate(each.was),
             "is": _fate(each.now),
             "lines": lines_document(wording, each.lines, Sort.STRAY if each.stray else Sort.OPENING, not each.devices),
@@ -58,6 +59,7 @@ def compare_lists_document(was: str, new: Plan, name: str, found: Sequence[ListD
                 "family": int(new.lists[name].family),
                 "at": each.moment.isoformat() if each.moment else None,
                 "exceeded": None if each.exceeded is None else limit_names(each.exceeded),
+                "spoken": None if each.spoken is None else [hello_document(one) for one in each.spoken],
                 "was": decider_document(each.was),
                 "is": decider_document(each.now),
                 "lines": lines_document(wording, each.lines, Sort.PACKET),

@@ -6,18 +6,18 @@ from collections.abc import Iterable, Sequence
 from datetime import datetime
 
 from crossgate.core.answers.grid import Cell, Change
+from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.trace import Verdict
-from crossgate.formats.json.parts import Document
+from crossgate.formats.json.parts import Document, when_document
 
 
-def grid_document(plan: Plan, at: datetime, cells: Iterable[Cell], flooding: bool = False) -> Document:
+def grid_document(plan: Plan, when: When, cells: Iterable[Cell]) -> Document:
     """Return `crossgate/grid/1`: a cell a source, destination, service and family; `verdict` is `mixed` where its parts differ."""
     return {
         "schema": "crossgate/grid/1",
         "plan": plan.files[0],
-        "at": at.isoformat(),
-        "flooding": flooding,
+        **when_document(when),
         "cells": [
             {
                 "from": cell.source,

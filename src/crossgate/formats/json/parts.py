@@ -8,10 +8,13 @@ from typing import TYPE_CHECKING, Any
 from crossgate.core.model.address import Address
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plaintext import escaped_json
+from crossgate.core.model.tls import VERSIONS, suite_name
 
 if TYPE_CHECKING:
     from crossgate.core.model.accesslist import Decider
+    from crossgate.core.model.condition import When
     from crossgate.core.model.finding import Finding
+    from crossgate.core.model.tls import Hello
     from crossgate.core.network.routing import Endpoint
     from crossgate.core.sets.minimise import SetLine
     from crossgate.core.traffic.flows import Decided
@@ -31,6 +34,16 @@ def json_text(document: Document) -> str:
 def endpoint_document(end: Endpoint) -> Document:
     """Return one end of a conversation."""
     return {"name": end.name, "address": str(end.address)}
+
+
+def when_document(when: When) -> Document:
+    """Return of which time and of which conversations something was asked."""
+    return {"at": when.at.isoformat(), "flooding": when.flooding, "tls": hello_document(when.hello)}
+
+
+def hello_document(hello: Hello | None) -> Document | None:
+    """Return what a conversation settles on, null for no TLS."""
+    return None if hello is None else {"version": VERSIONS.get(hello.version, f"0x{hello.version:04x}"), "suite": suite_name(hello.suite)}
 
 
 def packet_document(packet: Packet) -> Document:

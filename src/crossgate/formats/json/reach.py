@@ -2,42 +2,44 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from datetime import datetime
+from collections.abc import Iterable, Sequence
 
 from crossgate.core.answers.reach import Reached
+from crossgate.core.model.condition import When
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
-from crossgate.formats.json.parts import Document, decided_document, lines_document, packet_document
+from crossgate.formats.json.parts import Document, decided_document, hello_document, lines_document, packet_document, when_document
 
 
 def reach_document(
     plan: Plan,
     source: str,
     destination: str,
-    at: datetime,
+    when: When,
     found: Iterable[Reached],
     strays: bool,
     missed: Iterable[PlanError] = (),
-    flooding: bool = False,
-    beyond: Iterable[Reached] = (),
+    differing: Sequence[tuple[When, Iterable[Reached]]] = (),
 ) -> Document:
-    """Return `crossgate/reach/1`: the fate of everything from one end to another, and of what is `beyond` every limit where that fares otherwise."""
+    """Return `crossgate/reach/1`: the fate of everything from one end to another, and of other conversations that fare otherwise.
+
+    These are, as far as they are `differing`, the ones beyond every limit, and those that settle on some TLS.
+    """
     wording, sort = Wording(plan), Sort.STRAY if strays else Sort.OPENING
-    answers, exceeded = ([_answer(wording, sort, each) for each in several] for several in (found, beyond))
+    others = [(each, [_answer(wording, sort, part) for part in several]) for each, several in differing]
     return {
         "schema": "crossgate/reach/1",
         "plan": plan.files[0],
-        "at": at.isoformat(),
-        "flooding": flooding,
+        **when_document(when),
         "from": source,
         "to": destination,
         "strays": strays,
         "unanswered": [error.message for error in missed],
-        "answers": answers,
-        "beyond": exceeded,
+        "answers": [_answer(wording, sort, each) for each in found],
+        "beyond": [each for other, answers in others if other.hello == when.hello for each in answers],
+        "spoken": [{"tls": hello_document(other.hello), "answers": answers} for other, answers in others if other.hello != when.hello],
     }
 
 

@@ -7,11 +7,11 @@ from collections.abc import Iterable, Mapping, Sequence
 from crossgate.core.answers.replay import ListReplay, Replay
 from crossgate.core.answers.sums import Line, Sort, Sum
 from crossgate.core.model.plan import Plan
+from crossgate.core.model.tls import VERSIONS, suite_name
 from crossgate.core.traffic.rates import Rates
 from crossgate.core.traffic.trace import Verdict
 from crossgate.formats.json.parts import Document, decider_document
 from crossgate.formats.readers.capture import Chosen
-from crossgate.formats.readers.tls import VERSIONS, suite_names
 from crossgate.formats.readers.traffic import Told, hellos_of
 
 _NOWHERE = "nowhere"
@@ -77,7 +77,7 @@ def _file(told: Told) -> Document:
 
 
 def _chosen(each: Chosen, number: int) -> Document:
-    version, suite = VERSIONS.get(each.version, f"0x{each.version:04x}"), suite_names().get(each.suite, f"0x{each.suite:04x}")
+    version, suite = VERSIONS.get(each.version, f"0x{each.version:04x}"), suite_name(each.suite)
     return {"server": str(each.server), "port": each.port, "version": version, "suite": suite, "hellos": number}
 
 

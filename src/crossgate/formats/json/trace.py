@@ -3,22 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from datetime import datetime
 
+from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.legs import service_of
 from crossgate.core.traffic.trace import Asked, LegTrace, Trace
 from crossgate.core.wording.sentences import noticed, sentence
-from crossgate.formats.json.parts import Document, endpoint_document
+from crossgate.formats.json.parts import Document, endpoint_document, when_document
 
 
-def trace_document(plan: Plan, at: datetime, traces: Iterable[Trace], flooding: bool = False) -> Document:
+def trace_document(plan: Plan, when: When, traces: Iterable[Trace]) -> Document:
     """Return `crossgate/trace/1`: conversations with their legs and crossings."""
     return {
         "schema": "crossgate/trace/1",
         "plan": plan.files[0],
-        "at": at.isoformat(),
-        "flooding": flooding,
+        **when_document(when),
         "conversations": [conversation(trace) for trace in traces],
     }
 
@@ -62,6 +61,8 @@ def _asked(asked: Asked) -> Document:
         "action": str(decider.action) if decider else "permit",
         "line": decider.place.line if decider else None,
     }
+    if asked.again:
+        document["again"] = True
     if asked.remembered:
         document["remembered"] = True
     return document

@@ -21,7 +21,7 @@ import numpy as np
 
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
-from crossgate.core.traffic.assembly import AGAIN, SECOND, Seen
+from crossgate.core.traffic.assembly import AGAIN, SECOND, Seen, coded
 from crossgate.formats.readers.frames import KINDS, Found, Frames, packets_of
 from crossgate.formats.readers.tls import server_hello
 
@@ -86,10 +86,12 @@ def read_capture(path: Path, account: Account, name: str) -> Iterator[dict[Famil
 
 
 def _hear(found: Found, octets: bytes, account: Account, heard: dict[int, int]) -> None:
-    """Count what servers chose; `heard` has the packets that did, by what makes them the same, with their times."""
+    """Note what servers chose, and count it; `heard` has the packets that did, by what makes them the same, with their times."""
     for family, row, start, end in found.hellos:
         seen = found.seen[family]
         hello, identity, time = server_hello(octets[start:end]), int(seen.identity[row]), int(seen.first[row])
+        if hello is not None:
+            seen.hello[row] = coded(hello)
         if hello is not None and time - heard.get(identity, -AGAIN - 1) > AGAIN:
             packet = seen.packets.packet(row)
             account.hellos[Chosen(Address(family, packet.source), packet.source_port or 0, *hello)] += 1

@@ -213,4 +213,5 @@ def _seen(family: Family, read: _Read, kept: Indices, time: Indices) -> Seen:
     return Seen(
         packets, time, time, np.stack([none + 1, none]), np.stack([read.octets[kept], none]),
         np.stack([flags, np.zeros_like(flags)]), read.identifier[kept].astype(np.uint16), np.zeros(len(kept), np.bool_), read.identity[kept],
+        np.zeros(len(kept), np.uint64),
     )  # fmt: skip

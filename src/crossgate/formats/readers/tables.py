@@ -186,7 +186,7 @@ class _Rows:
         none = np.zeros(len(rows), np.int64)
         return Seen(
             packets, first[rows], last[rows], counts, sizes, np.stack(both).astype(np.uint8), none.astype(np.uint16),
-            none.astype(np.bool_), none.astype(np.uint64),
+            none.astype(np.bool_), none.astype(np.uint64), none.astype(np.uint64),
         )  # fmt: skip
 
     # Columns

@@ -1,0 +1,238 @@
+"""What is done by the TLS that a conversation settles on: all engines against going over every version and suite by hand."""
+
+from __future__ import annotations
+
+from collections import Counter
+from itertools import product
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from crossgate.core.answers.compare import differences
+from crossgate.core.model.accesslist import AccessList, Action, Decider, DeciderKey, Entry
+from crossgate.core.model.address import Family, parse_address, single
+from crossgate.core.model.condition import State
+from crossgate.core.model.packet import Packet
+from crossgate.core.model.packets import packet_columns
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.tls import Hello, TlsTest
+from crossgate.core.network.endpoints import at_address
+from crossgate.core.network.routing import Crossing
+from crossgate.core.network.routing import Path as Way
+from crossgate.core.sets.region import packet_region
+from crossgate.core.traffic.bulk import VERDICTS, BulkTracer
+from crossgate.core.traffic.courses import by_course
+from crossgate.core.traffic.flows import flows
+from crossgate.core.traffic.legs import Conversation
+from crossgate.core.traffic.session import Session
+from crossgate.core.traffic.trace import Trace, Tracer, Verdict, path_devices
+from crossgate.language.reader import read_plan
+from tests.core.traffic.test_flows import in_line
+
+SUITES = (0x1301, 0x1302, 0xC02F, 0xC030, 0xC013, 0x002F)
+HELLOS = [
+    None,
+    *(Hello(version, suite) for version, suite in product(range(0x0300, 0x0305), SUITES) if (version == 0x0304) is (suite >> 8 == 0x13)),
+]
+SPOKEN = [None, Hello(0x0304, 0x1301), Hello(0x0303, 0xC02F), Hello(0x0303, 0xC013), Hello(0x0301, 0xC013), Hello(0x0300, 0x002F)]
+TESTS = [
+    "", "", " tls 1.2-", " tls -1.1", " tls 1.0,1.3", " cipher TLS_AES_128_GCM_SHA256,0xC02F", " tls 1.2 cipher 0xC013", " cipher 0x1302,0x002f",
+]  # fmt: skip
+HEAD = """
+subnet in 10.0.0.0/24
+subnet mid 10.0.1.0/24
+subnet end 10.0.2.0/24
+router one{one}
+    interface in 10.0.0.1/24 on in
+    interface mid 10.0.1.1/24 on mid
+router two{two}
+    interface mid 10.0.1.2/24 on mid
+    interface end 10.0.2.1/24 on end
+host c 10.0.0.9 on in
+host s 10.0.2.9 on end
+"""
+BESIDE = """
+router beside stateful
+    interface in 10.0.0.2/24 on in
+    interface mid 10.0.1.3/24 on mid
+"""
+
+
+@st.composite
+def plans(draw: st.DrawFn) -> str:
+    """Two routers one behind the other, now and then a third beside the first, each stateful or not, with lists on the way."""
+    stateful = {name: draw(st.booleans()) for name in ("one", "two")}
+    beside = draw(st.integers(0, 3)) == 0
+    text = HEAD.format(**{name: " stateful" * own for name, own in stateful.items()}) + BESIDE * beside
+    places = [("one", "in"), ("one", "mid"), ("two", "mid"), ("two", "end"), *([("beside", "in"), ("beside", "mid")] if beside else [])]
+    stands = []
+    for number, (device, interface) in enumerate(draw(st.lists(st.sampled_from(places), unique=True, max_size=4))):
+        tests = TESTS if stateful.get(device, True) else [""]
+        text += f"list l{number} extended ipv4\n"
+        for _ in range(draw(st.integers(1, 4))):
+            service = draw(st.sampled_from(["tcp", "tcp/443", "tcp/22"]))
+            ends = draw(st.sampled_from(["any to any", "in to end", "end to in", "any to s"]))
+            flags = draw(st.sampled_from(["", "", "", " established", " flags PSH", " flags !PSH"]))
+            action = draw(st.sampled_from(["permit", "permit", "deny", "reject"]))
+            text += f"    {action} {service} {ends}{flags}{draw(st.sampled_from(tests))}\n"
+        text += draw(st.sampled_from(["", "    otherwise permit\n"]))
+        stands.append(f"place l{number} {draw(st.sampled_from(['inbound', 'outbound']))} on {device}.{interface}\n")
+    return text + "".join(stands)
+
+
+def plan_in(folder: Path, text: str) -> Plan:
+    path = folder / "plan.gate"
+    path.write_text(text)
+    return read_plan(path)
+
+
+def takes(entry: Entry, hello: Hello | None) -> bool:
+    wanted = entry.tls
+    if wanted is None or hello is None:
+        return wanted is None
+    return (wanted.versions is None or hello.version in wanted.versions) and (wanted.suites is None or hello.suite in wanted.suites)
+
+
+def asked(access_list: AccessList, packet: Packet, hello: Hello | None) -> Decider:
+    """Ask a list entry by entry."""
+    return next(
+        (Decider(access_list, each) for each in access_list.entries if each.matches(packet) and takes(each, hello)),
+        Decider(access_list, None),
+    )
+
+
+def by_hand(plan: Plan, there: Way, back: Way, first: Packet, hello: Hello | None) -> tuple[Verdict, DeciderKey | None]:
+    """Return the verdict and the line that stops a TCP conversation, by the words of the language's page."""
+
+    def lists(way: Way) -> list[tuple[Crossing, AccessList]]:
+        stand = ((each, plan.placed.get((each.point, each.direction, Family.IPV4))) for each in way.crossings)
+        return [(each, own) for each, own in stand if own is not None]
+
+    def remembers(crossing: Crossing, seen: set[str]) -> bool:
+        device = crossing.point.device
+        return device in seen and device is not None and plan.devices[device].stateful
+
+    answer = first._replace(
+        source=first.destination, destination=first.source, source_port=first.destination_port, destination_port=first.source_port
+    )
+    both = path_devices(there) & path_devices(back)
+    judged = [(each, own) for each, own in lists(there) if remembers(each, both) and any(entry.tls for entry in own.entries)]
+    legs = [(there, first, 2), (back, answer, 18), (there, first, 16)]
+    if judged:
+        legs += [(there, first, 24)] if hello is None else [(there, first, 24), (back, answer, 24)]
+    passed: set[str] = set()
+    for number, (way, packet, flags) in enumerate(legs):
+        if number > 2 and number == len(legs) - 1:
+            for _, own in judged if hello is None else reversed(judged):
+                decider = asked(own, first, hello)
+                if not decider.permits:
+                    return Verdict.HALF_OPEN, decider.key
+        for crossing, own in lists(way):
+            if not remembers(crossing, passed):
+                deciders = [asked(own, packet._replace(flags=flags), each) for each in (hello, *HELLOS)]
+                if not any(each.permits for each in deciders):
+                    return (Verdict.HALF_OPEN if number else Verdict.DENIED), deciders[0].key
+        if not way.arrived:
+            return Verdict.UNROUTABLE, None
+        passed |= path_devices(way)
+    return Verdict.PERMITTED, None
+
+
+ENDS = [("10.0.0.9", "10.0.2.9"), ("10.0.2.9", "10.0.0.9"), ("10.0.0.9", "10.0.2.77")]
+
+
+def told(trace: Trace) -> tuple[Verdict, DeciderKey | None]:
+    return trace.verdict, trace.decided.decider.key if trace.decided and trace.decided.decider else None
+
+
+@settings(deadline=None)
+@given(plans())
+def test_every_engine_does_what_going_over_all_of_tls_does(tmp_path_factory: pytest.TempPathFactory, text: str) -> None:
+    plan = plan_in(tmp_path_factory.mktemp("tls"), text)
+    session = Session(plan)
+    network, classes = session.network, session.address_classes(Family.IPV4)
+    states: list[State] = [frozenset() if hello is None else frozenset((hello,)) for hello in SPOKEN]
+    packets, windows, wanted = [], [], []
+    legs: Counter[DeciderKey] = Counter()
+    for source, destination in ENDS:
+        start, end = parse_address(source), parse_address(destination)
+        between = flows(network, classes, classes, [single(start)], [single(end)])
+        for port, (window, state) in product((443, 22), enumerate(states)):
+            first = Packet(Family.IPV4, start.value, end.value, 6, 51_000, port, flags=2)
+            conversation = Conversation(at_address(network, start), at_address(network, end), first)
+            tracer = Tracer(network, state)
+            traces = tracer.alternatives(conversation)
+            every = [
+                by_hand(plan, there, back, first, SPOKEN[window])
+                for there in network.ways(conversation.source, end)
+                for back in network.ways(conversation.destination, start)
+            ]
+            assert {told(each) for each in traces} == {*every}
+            assert told(tracer.trace(conversation)) == every[0]
+            (answer,) = [each for flow in between for each in session.flows(state).answers(flow, by_course([packet_region(first)]))]
+            verdicts = {verdict for verdict, _ in every}
+            assert answer.verdict is (every[0][0] if len(verdicts) == 1 else Verdict.VARIES)
+            assert {way.stop.decider.key if way.stop else None for way in answer.on_each_way} == {line for _, line in every}
+            ways = network.between(conversation.source, conversation.destination)
+            fate = tracer.fate(conversation, ways)
+            assert (fate.verdict, fate.stopped.key if fate.stopped else None) == every[0]
+            assert fate.agreed == (len(verdicts) == 1)
+            packets.append(first)
+            windows.append(window)
+            wanted.append(every)
+            legs.update(each.key for each in tracer.trace(conversation).deciders())
+    ones = np.ones(len(packets), np.int64)
+    bulk = BulkTracer(network)
+    fates = bulk.trace(packet_columns(Family.IPV4, packets), np.array(windows), states, ones, ones)
+    for verdict, every in zip(fates.verdict.tolist(), wanted, strict=True):
+        verdicts = {each for each, _ in every}
+        assert VERDICTS[verdict] is (verdicts.pop() if len(verdicts) == 1 else Verdict.VARIES)
+    counted = {
+        DeciderKey(each.name, entry.number if entry else None): int(hits.legs[place])
+        for each, hits in zip(bulk.lists, bulk.hits, strict=True)
+        for place, entry in enumerate((*each.entries, None))
+    }
+    assert {key: count for key, count in counted.items() if count} == legs
+
+
+@settings(deadline=None, max_examples=60)
+@given(plans(), st.data())
+def test_two_plans_differ_where_some_spoken_tls_fares_otherwise(
+    tmp_path_factory: pytest.TempPathFactory, text: str, data: st.DataObject
+) -> None:
+    lines = text.splitlines()
+    entries = [number for number, line in enumerate(lines) if line.startswith(("    permit", "    deny"))]
+    if entries:
+        chosen = data.draw(st.sampled_from(entries))
+        words = [word for word in ("tls", "cipher") if f" {word} " in lines[chosen]]
+        start = lines[chosen].index(f" {words[0]} ") if words else len(lines[chosen])
+        # At a stateless router such an entry would be an error: there the action changes instead.
+        action, rest = ("    deny", "    permit")[:: -1 if lines[chosen].startswith("    deny") else 1]
+        lines[chosen] = lines[chosen][:start] + data.draw(st.sampled_from(TESTS)) if words else lines[chosen].replace(rest, action, 1)
+    old, new = (Session(plan_in(tmp_path_factory.mktemp("tls"), each)) for each in (text, "\n".join(lines) + "\n"))
+    found = [each for each in differences(old, new) if not each.stray]
+    tests = {test for session in (old, new) for each in session.plan.lists.values() for test in each.tls}
+    for source, destination in ENDS:
+        one, other = parse_address(source), parse_address(destination)
+        for port, hello in product((443, 22), SPOKEN):
+            first = Packet(Family.IPV4, one.value, other.value, 6, 51_000, port, flags=2)
+            fares = []
+            for session in (old, new):
+                conversation = Conversation(at_address(session.network, one), at_address(session.network, other), first)
+                traces = Tracer(session.network, frozenset() if hello is None else frozenset((hello,))).alternatives(conversation)
+                verdicts = {each.verdict for each in traces}
+                stopped = {each.decided.decider.action for each in traces if each.decided and each.decided.decider}
+                fares.append((verdicts.pop() if len(verdicts) == 1 else Verdict.VARIES, Action.REJECT in stopped))
+            assert (fares[0] != fares[1]) is any(
+                in_line(line, first) and (each.spoken is None or any(alike(tests, hello, own) for own in each.spoken))
+                for each in found
+                for line in each.lines
+            ), (source, destination, port, hello)
+
+
+def alike(tests: set[TlsTest], hello: Hello | None, other: Hello | None) -> bool:
+    """Whether no test tells two conversations apart."""
+    return (hello is None) is (other is None) and all(each.takes(hello) is each.takes(other) for each in tests)
