@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
 import typer
 
+from crossgate.commands.completing import complete_cipher, complete_tls
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
@@ -29,12 +30,17 @@ AtOption = Annotated[
 ]
 TlsOption = Annotated[
     str | None,
-    typer.Option("--tls", metavar="VERSION", help="Ask about a conversation that settles on this TLS, as 1.2. Default: it speaks none."),
+    typer.Option(
+        "--tls",
+        metavar="VERSION",
+        autocompletion=complete_tls,
+        help="Ask about conversations that settle on this TLS, as 1.2. Default: no TLS.",
+    ),
 ]
 CipherOption = Annotated[
     str | None,
     typer.Option(
-        "--cipher", metavar="SUITE", help="The cipher suite that it settles on, by its IANA name or number. Default: one much used."
+        "--cipher", metavar="SUITE", autocompletion=complete_cipher, help="The cipher suite they settle on, by IANA name or number."
     ),
 ]
 TallyOption = Annotated[bool, typer.Option("--tally", help="Add the entries that decided to the tally beside the plan.")]

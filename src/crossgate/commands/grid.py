@@ -98,7 +98,7 @@ def grid(
         from crossgate.show.console import write
         from crossgate.show.grid import lines
 
-        if told := asked_at(plan, when):
+        if told := asked_at(plan, when, plan.asks_for_tls):
             write([told, ""])
         write(lines(rows, columns, wanted, found))
     tell_missed(missed)

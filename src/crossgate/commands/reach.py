@@ -74,7 +74,8 @@ def reach(
     from crossgate.show.sets import reach_lines
 
     if found or not missed:
-        write(reach_lines(plan, source, destination, when, found, strays, devices, every, source_ports))
+        settles = any(other.hello is not None for other, _ in differing)
+        write(reach_lines(plan, source, destination, when, found, strays, devices, every, source_ports, settles))
     for other, answer in differing:
         write(["", *reach_lines(plan, source, destination, other, answer, strays, devices, every, source_ports)])
     tell_missed(missed)

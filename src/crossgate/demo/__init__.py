@@ -57,6 +57,8 @@ STEPS = (
          ("trace", "visitor", "manifest", "https", "--as", "10.64.20.40", "--expect", "deny")),
     Step("A flood: what is beyond the rate that the list permits goes on to the next entry.",
          ("trace", "visitor", "timetable", "https", "-4", "--flood", "--expect", "deny")),
+    Step("Who still speaks an old TLS gets a connection, and no answer: the list judges what server and client settle on.",
+         ("trace", "visitor", "timetable", "https", "-4", "--tls", "1.1", "--expect", "half-open")),
     Step("The laptop is known by its hardware address, and its frames get no further than its port.",
          ("trace", "laptop", "duty", "ssh", "--expect", "deny")),
     Step("Two routers share the quay's gateway: the answers hold whichever of them has it.",

@@ -70,6 +70,12 @@ LISTS = {
         "It counts TCP segments with SYN and without ACK, and every packet without TCP flags.",
         "10 permit https any to timetable at most 50 a second from each source",
     ),
+    "tls": Word(
+        "The entry takes only conversations whose server's hello settles on one of these versions: 1.0 to 1.3, with commas, 1.2- for that one and later, -1.1 for that one and "
+        "all before it. Only with TCP, in a list at a stateful device; as long as it is not settled, what may pass does.",
+        "10 permit https any to timetable tls 1.2-",
+    ),
+    "cipher": Word("The entry takes only conversations whose server chooses one of these cipher suites, by IANA name or number.", "10 permit tcp/443 any to manifest cipher TLS_AES_128_GCM_SHA256,0xC02F"),
     "log": Word("The device writes down what the entry takes. It changes nothing of what becomes of the packet.", "20 deny any log"),
     "note": Word("A remark that belongs to the list and is shown with it. A # comment belongs to the file only.", 'note "Kiosks sell tickets, nothing else"'),
     "ethernet": Word(
@@ -112,6 +118,7 @@ CLAIMS = {
     "nothing": Word("In a line of `only`: no service at all.", "expect only nothing gate-1 to elsewhere"),
     "by": Word("Pins which line must decide: a list and an entry's number, or otherwise.", "expect deny telnet kiosk-1 to manifest by kiosk-fence 30"),
     "flooding": Word("The claim speaks of what is beyond every `at most` of the lists on the way; without it, of what is within.", "expect deny https any to timetable flooding"),
+    "no tls": Word("The claim speaks of conversations that speak no TLS; with tls or cipher it speaks of those that settle on these; without any of them, of all.", "expect half-open https any to timetable no tls"),
     "over": Word("Limits a claim to one family. Without it both are claimed, as far as both ends have them.", "expect permit domain kiosk-2 to resolver over ipv4"),
     "at": Word("The hour that a claim speaks of. Without it the claim must hold at every hour.", "expect permit ssh duty to crane-1 at mon 23:00"),
     "accept": Word("A finding that is meant to be, with the reason. It is told apart from the others.", 'accept one-family in kiosk-port "fenced elsewhere"'),
@@ -126,7 +133,7 @@ ANSWERS = {
     "shut": Word("A window that is not open at the time asked about, or an entry bound to one.", "crossgate lists --at 'mon 12:00'"),
     "open": Word("A window at a time that lies in it, or an entry bound to one.", "crossgate lists --at 'mon 23:00'"),
     "stray": Word("A packet that opens no conversation: a later fragment, a TCP segment that is no SYN, an ICMP message that nobody answers.", "crossgate reach guests harbour --strays"),
-    "leg": Word("One packet of a conversation on its way: TCP has SYN, SYN+ACK and ACK, all else a request and its reply.", "crossgate trace kiosk-1 manifest tcp/8443"),
+    "leg": Word("One packet of a conversation on its way: TCP has SYN, SYN+ACK and ACK, all else a request and its reply. Where a list asks for TLS the hellos follow, or data.", "crossgate trace kiosk-1 manifest tcp/8443"),
     "crossing": Word("A packet's passing of a place where a list could stand: an interface or a port, a subnet, a device itself.", "crossgate points guest-1 crane-2"),
     "tally": Word("How many packets each line decided in traces and verifications that were added up. It lies beside the plan.", "crossgate verify --tally"),
 }  # fmt: skip

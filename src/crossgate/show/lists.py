@@ -75,7 +75,7 @@ def _tally(hits: Mapping[int | None, int], number: int | None) -> list[str]:
 
 def _entry_row(entry: AnyEntry, opened: frozenset[str], hits: Mapping[int | None, int]) -> list[str]:
     state = "off" if entry.off else "" if entry.window is None else "open" if entry.window in opened else "shut"
-    text = leading_word(entry.text) if entry.in_force(opened) else quiet(entry.text)
+    text = leading_word(entry.text) if entry.is_awake(opened) else quiet(entry.text)
     comment = f'  "{entry.comment}"' if entry.comment else ""
     return [str(entry.number), alert(state) if state else "", *_tally(hits, entry.number), text + comment]
 

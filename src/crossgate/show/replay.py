@@ -117,10 +117,17 @@ def _when(replay: Replay, zone: str, where: str | None) -> Iterator[str]:
     yield quiet(f"every conversation came in at {where}" if where else "every conversation comes in where its source address sits")
 
 
+_UNSETTLED = "do not tell what TLS they speak, and pass the lists that ask"
+
+
 def _verdicts(replay: Replay) -> Iterator[str]:
     found = {_verdict(verdict): each for verdict, each in replay.sums.verdicts.items() if each.conversations}
     yield from _sums(found) if found else ["  no conversation"]
-    for each, what in ((replay.sums.on_link, "stayed on their link"), (replay.sums.unmet, "met no list")):
+    for each, what in (
+        (replay.sums.on_link, "stayed on their link"),
+        (replay.sums.unmet, "met no list"),
+        (replay.sums.unsettled, _UNSETTLED),
+    ):
         if each.conversations:
             yield quiet(f"  {count(each.conversations, 'conversation')} of these {what}")
 

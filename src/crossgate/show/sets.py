@@ -40,11 +40,15 @@ def reach_lines(
     devices: bool,
     every: bool,
     source_ports: bool = False,
+    settles: bool = False,
 ) -> Iterator[str]:
-    """Yield what becomes of everything between two ends; devices' own addresses and other source ports than clients' only where asked for."""
+    """Yield what becomes of everything between two ends; devices' own addresses and other source ports than clients' only where asked for.
+
+    `settles` tells that it depends on the TLS that is spoken.
+    """
     wording = Wording(plan)
     sort = Sort.STRAY if strays else Sort.OPENING
-    told = asked_at(plan, when)
+    told = asked_at(plan, when, settles)
     what = "  packets that open no conversation" if strays else ""
     yield f"{strong(source)} to {strong(destination)}{what}{f'  {told}' if told else ''}"
     if not found:

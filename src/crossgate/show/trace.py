@@ -23,7 +23,7 @@ def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, when: When) 
 
     Parts of a service that fare alike are one line.
     """
-    if told := asked_at(plan, when):
+    if told := asked_at(plan, when, any(trace.settles for _, trace in traces)):
         yield quiet(told)
     families = {trace.conversation.first.family for _, trace in traces}
     rows, fates = [], Counter[str]()

@@ -37,6 +37,16 @@ def names(plan: Plan) -> list[str]:
     return [finding.name for finding in audit(Session(plan), NOW).findings]
 
 
+KEEN = """
+subnet far 10.64.50.0/24
+router keen stateful
+    interface a 10.64.20.9/24 on office
+    interface b 10.64.50.1/24 on far
+host vault 10.64.50.9 on far
+place l inbound on keen.a
+list l extended ipv4
+"""
+"""A router that remembers conversations, and its list, which is to be written."""
 PAIRS = {
     "never-reached": (
         FENCE.format("    10 deny ip hall to any\n    20 permit tcp/80 kiosk to server"),
@@ -97,6 +107,16 @@ PAIRS = {
         + "list back extended ipv4\n    permit tcp/22 office to hall\nplace back inbound on gate.office\n",
         FENCE.format("    10 permit tcp/80 kiosk to server")
         + "list back extended ipv4\n    permit tcp server to hall source port 80 established\nplace back inbound on gate.office\n",
+    ),
+    "never-settled": (
+        KEEN + "    permit tcp/443 office to vault tls 1.2-\nlist back extended ipv4\n    deny tcp vault to any\n    permit ip any to any\n"
+        "place back inbound on subnet office\n",
+        KEEN + "    permit tcp/443 office to vault tls 1.2-\nlist back extended ipv4\n    permit ip any to any\n"
+        "place back inbound on subnet office\n",
+    ),
+    "quic-unseen": (
+        KEEN + "    10 permit tcp/443 office to vault tls 1.2-\n    20 permit udp office to vault\n",
+        KEEN + "    10 permit tcp/443 office to vault tls 1.2-\n    20 permit udp/-442 office to vault\n",
     ),
     "spoofable": (
         "list 12 standard ipv4\n    permit kiosk\nplace 12 outbound on gate.office\n",

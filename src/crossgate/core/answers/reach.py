@@ -136,7 +136,7 @@ def _parts(
         with answered(flow.asked, missed):
             for answer in list(asking.answers(flow, begun)):
                 stopped = answer.stopped
-                back = stopped.stop is not None and stopped.leg.returns
+                back = stopped.stop is not None and stopped.leg.returns and not stopped.leg.settles
                 pieces.setdefault(_Fate(answer.verdict, stopped.stop, back), []).append(answer)
     plan, parts = asking.network.plan, []
     for fate, several in pieces.items():

@@ -22,7 +22,7 @@ from crossgate.core.model.packets import Indices, Marks, whole_address
 from crossgate.core.model.window import open_at
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.itineraries import Network
-from crossgate.core.traffic.assembly import SECOND, Arrivals, Arrived, Assembler, Seen, decoded, joined, opened
+from crossgate.core.traffic.assembly import SECOND, Arrivals, Arrived, Assembler, Seen, decoded, joined, opened, spoken
 from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer, Fates, Hits, courses_of
 from crossgate.core.traffic.rates import Rates
 from crossgate.core.traffic.trace import Verdict
@@ -204,6 +204,7 @@ class Replay:
         for number, verdict in (*enumerate(VERDICTS), (NO_PLACE, None)):
             sums.verdicts[verdict].add(seen, np.flatnonzero(fates.verdict == number))
         sums.on_link.add(seen, np.flatnonzero(fates.on_link))
+        sums.unsettled.add(seen, np.flatnonzero(fates.unsettled))
         sums.unmet.add(seen, np.flatnonzero(~fates.met & ~fates.on_link & (fates.verdict != NO_PLACE)))
         if len(seen):
             sums.span(int(seen.first.min()), int(seen.last.max()))
@@ -239,10 +240,10 @@ def _in_order(seen: Seen) -> Indices:
 
 
 def _speaking(tracer: BulkTracer, seen: Seen, windows: Indices, states: list[State]) -> tuple[Indices, list[State]]:
-    """Return the state of each of some conversations, by what its server's hello settled on, no TLS where none was seen; and all states."""
+    """Return the state of each of some conversations, by what its server's hello settled on; and all states."""
     if not tracer.network.plan.asks_for_tls:
         return windows, states
-    pairs = np.stack([windows.astype(np.uint64), seen.hello])
+    pairs = np.stack([windows.astype(np.uint64), spoken(seen)])
     each, inverse = np.unique(pairs, axis=1, return_inverse=True)
     return inverse.reshape(-1), [settled(states[window], decoded(hello)) for window, hello in each.T.tolist()]
 
@@ -306,7 +307,7 @@ class ListReplay:
         denied = ~self._asked.permits(self._number)[entry]
         nowhere, none = np.full(len(seen), NO_PLACE, np.int32), np.zeros(len(seen), np.bool_)
         lists = np.full(len(seen), self._number, np.int32)
-        fates = Fates(denied.astype(np.int8) * VERDICTS.index(Verdict.DENIED), lists, entry, nowhere, ~none, none)
+        fates = Fates(denied.astype(np.int8) * VERDICTS.index(Verdict.DENIED), lists, entry, nowhere, ~none, none, none)
         self._denied.add(seen, fates, self._asked, np.flatnonzero(denied))
 
     def _exceeding(self, seen: Seen, windows: Indices) -> tuple[Indices, list[State]]:

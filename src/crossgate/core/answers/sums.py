@@ -180,6 +180,8 @@ class Sums:
     """By verdict; None for what has no place in the plan."""
     on_link: Sum = field(default_factory=Sum)
     unmet: Sum = field(default_factory=Sum)
+    unsettled: Sum = field(default_factory=Sum)
+    """Conversations that lists ask of what TLS they speak, of which nothing tells it."""
     sorts: Sorts = field(default_factory=Sorts)
     """What was not permitted, or with another plan what fares otherwise there."""
     nowhere: dict[Address, int] = field(default_factory=dict)
@@ -201,6 +203,7 @@ class Sums:
             self.verdicts[verdict].include(each)
         self.on_link.include(other.on_link)
         self.unmet.include(other.unmet)
+        self.unsettled.include(other.unsettled)
         self.sorts.include(other.sorts)
         for address, packets in other.nowhere.items():
             self.nowhere[address] = self.nowhere.get(address, 0) + packets

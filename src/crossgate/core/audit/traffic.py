@@ -69,7 +69,7 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
             own = [index for index in classes.overlapping(entry.source.patterns) if index in senders]
             across = case.across(access_list, entry, own)
             first = next(across, None)
-            begun = [] if first is None else _openings(case, access_list, entry)
+            begun = [] if first is None else begun_by(case, access_list, entry)
             if first is not None and begun:
                 with answered(f"whether the answers to what {line_name(access_list.name, entry.number)} permits come back", case.missed):
                     pairs = answers.in_doubt(family, begun, chain((first,), across))
@@ -77,7 +77,7 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
                     yield from islice(found, 1)
 
 
-def _openings(case: Case, access_list: AccessList, entry: Entry) -> list[Opening]:
+def begun_by(case: Case, access_list: AccessList, entry: Entry) -> list[Opening]:
     """Return the packets from client ports that an entry takes and that open conversations."""
     region = entry_region(entry, access_list.family)
     begun = [] if region is None else by_course(from_ports(region, case.plan.client_ports))

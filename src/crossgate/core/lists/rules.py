@@ -108,6 +108,8 @@ def _objection(entry: Entry, able: Abilities, most_prefixes: int) -> str:
         return f"{able.name} has no time windows"
     if entry.limit is not None:
         return f"{able.name} has no limit of how many a second"
+    if entry.tls is not None:
+        return f"{able.name} has no TLS versions and cipher suites"
     if entry.action is Action.REJECT and not able.reject:
         return f"{able.name} has no reject"
     if entry.log and not able.log:

@@ -112,6 +112,18 @@ KINDS = {
         "permit the answers where they are stopped, as: permit tcp any to any established",
         "20 permit rtsp office to cameras, and a list on the way back without its answers",
     ),
+    "never-settled": FindingKind(
+        Severity.WARNING,
+        "an entry that asks what TLS is spoken, of which no conversation gets as far as the server's hello at its device",
+        "let the answers through, by the device where the list stands",
+        "20 permit https any to booking tls 1.2-, and a list on the way back without its answers",
+    ),
+    "quic-unseen": FindingKind(
+        Severity.NOTE,
+        "an entry that asks what TLS is spoken, beside which QUIC passes, that no such entry takes (RFC 9001)",
+        "deny udp/443 first",
+        "10 permit tcp/443 any to any tls 1.2-; 20 permit udp any to any",
+    ),
     "spoofable": FindingKind(
         Severity.WARNING,
         "an entry trusts a source address that can also be claimed from elsewhere: nothing on the way drops it (RFC 2827)",

@@ -31,6 +31,10 @@ class Hello(NamedTuple):
         return f"{VERSIONS.get(self.version, f'version {self.version:#06x}')} with {suite_name(self.suite)}"
 
 
+UNSETTLED = Hello(-1, -1)
+"""What conversations settle on of which nothing tells it: no entry that asks for TLS takes them, and none judges them."""
+
+
 class TlsTest(NamedTuple):
     """Versions and suites, numbers; None for every one. Nothing takes a conversation that speaks no TLS."""
 

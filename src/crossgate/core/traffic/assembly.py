@@ -21,9 +21,9 @@ import numpy as np
 
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family
-from crossgate.core.model.packet import ACK, PORT_PROTOCOLS, SYN, TCP, icmp_of
+from crossgate.core.model.packet import ACK, PORT_PROTOCOLS, PSH, SYN, TCP, icmp_of
 from crossgate.core.model.packets import Indices, Marks, Octets, Packets, Ports, Words, joined_packets, numbered, picked
-from crossgate.core.model.tls import Hello
+from crossgate.core.model.tls import UNSETTLED, Hello
 
 SECOND = 1_000_000
 """Times are microseconds since 1970-01-01 UTC."""
@@ -47,7 +47,7 @@ class Seen:
     `packets` are the opening packets, as far as is known. `first` and `last` are microseconds. `counts` and `octets` have the
     shape (2, rows): there, as `packets` go, and back; `flags` likewise, all TCP flags that were set. `identifier` is that of an
     ICMP message. `told` says that the direction is sure. `identity` is a digest of what makes an IP packet the same, 0 for none.
-    `hello` is what a TLS server's hello in it chose, as `coded` writes it, 0 for none.
+    `hello` is what a TLS server's hello in it chose, as `coded` writes it, 0 for none, `UNTOLD` where it can have no hellos in it.
     """
 
     packets: Packets
@@ -82,14 +82,25 @@ class Seen:
         return replace(self, packets=changed, counts=pairs[0], octets=pairs[1], flags=pairs[2])
 
 
+UNTOLD = 1
+"""Stands for what a record of a flow tells of TLS; every hello is more."""
+
+
 def coded(hello: Hello) -> int:
     """Return a hello as one number: its version, then its suite, 16 bits each."""
     return hello.version << 16 | hello.suite
 
 
+def spoken(seen: Seen) -> Words:
+    """Return what each of some conversations settled on, as a number: one without a hello of which no data was seen is `UNTOLD`."""
+    pushed: Marks = (seen.flags[0] | seen.flags[1]) & PSH != 0
+    found: Words = np.where(pushed | (seen.hello != 0), seen.hello, UNTOLD).astype(np.uint64)
+    return found
+
+
 def decoded(code: int) -> Hello | None:
-    """Return the hello that a number is, None for 0."""
-    return Hello(code >> 16, code & 0xFFFF) if code else None
+    """Return the hello that a number is, None for 0, which is no TLS."""
+    return UNSETTLED if code == UNTOLD else Hello(code >> 16, code & 0xFFFF) if code else None
 
 
 def joined(parts: Sequence[Seen]) -> Seen:

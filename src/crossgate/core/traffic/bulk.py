@@ -30,6 +30,7 @@ from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import Limit, State, hello_of
 from crossgate.core.model.packet import ACK, PSH, SYN, TCP, icmp_of
 from crossgate.core.model.packets import Indices, Marks, Packets, whole_address
+from crossgate.core.model.tls import UNSETTLED
 from crossgate.core.network.address_classes import AddressClasses, address_classes
 from crossgate.core.network.class_of import NOWHERE, ClassFinder
 from crossgate.core.network.endpoints import at_address
@@ -55,7 +56,7 @@ class Fates:
 
     `verdict` is an index into `VERDICTS`. Where a list stopped it, `list` is that list's number, `entry` the index of the entry
     (-1 for the otherwise line) and `crossing` the number of the place; else they are -1. `met` tells whether any list was asked,
-    `on_link` whether both ends are on one link.
+    `on_link` whether both ends are on one link, `unsettled` whether a list would judge what TLS is spoken, and nothing tells it.
     """
 
     verdict: NDArray[np.int8]
@@ -64,6 +65,7 @@ class Fates:
     crossing: Numbers
     met: Marks
     on_link: Marks
+    unsettled: Marks
 
 
 @dataclass(slots=True)
@@ -204,7 +206,7 @@ class BulkTracer:
             parts.append(self._traced(ends, packets.take(chosen), windows[chosen], states, _Weights(*(each[part] for each in weights))))
         if not parts:
             numbers, marks = np.zeros(0, np.int32), np.zeros(0, np.bool_)
-            return Fates(np.zeros(0, np.int8), numbers, numbers, numbers, marks, marks)
+            return Fates(np.zeros(0, np.int8), numbers, numbers, numbers, marks, marks, marks)
         columns = {each.name: np.concatenate([getattr(part, each.name) for part in parts])[kind] for each in fields(Fates)}
         return Fates(**columns)
 
@@ -225,7 +227,9 @@ class BulkTracer:
             column[differing] = NO_PLACE
         met = np.zeros(count, np.bool_)
         met[rows[run.met]] = True
-        return Fates(verdict, stopped[0], stopped[1], stopped[2], met, run.on_link)
+        unsettled = np.zeros(count, np.bool_)
+        unsettled[rows[run.unsettled]] = True
+        return Fates(verdict, stopped[0], stopped[1], stopped[2], met, run.on_link, unsettled)
 
     # What the run asks
 
@@ -486,6 +490,7 @@ class _Run:
         self.verdict = np.full(len(rows), _PERMITTED, np.int8)
         self.stopped = tuple(np.full(len(rows), NO_PLACE, np.int32) for _ in range(3))
         self.met = np.zeros(len(rows), np.bool_)
+        self.unsettled = np.zeros(len(rows), np.bool_)
         self._owed = [[np.full(len(rows), NO_PLACE, np.int32) for _ in range(3)] for _ in range(2)] if self._lanes.judged.any() else []
         """The list, entry and crossing that stop a row once its TLS is settled: the first ones on its way, then the last ones."""
 
@@ -509,7 +514,11 @@ class _Run:
         """Take the legs by which TCP conversations settle on the TLS that they speak, or show that they speak none."""
         tcp = np.ones(len(self._packets), np.bool_)
         there, back = (_with_flags(each, tcp, PSH | ACK) for each in (self._packets, answers))
-        speaks = np.array([hello_of(each) is not None for each in self._states], np.bool_)[self._windows[self._rows[live]]]
+        hellos, windows = [hello_of(each) for each in self._states], self._windows[self._rows[live]]
+        untold = np.array([each == UNSETTLED for each in hellos], np.bool_)[windows]
+        self.unsettled[live[untold]] = True
+        live, windows = live[~untold], windows[~untold]
+        speaks = np.array([each is not None for each in hellos], np.bool_)[windows]
         greeted = self._leg(2, there, live[speaks], again=True)
         self._leg(1, back, self._judge(greeted, 1), again=True)
         self._leg(2, there, self._judge(live[~speaks], 0), again=True)

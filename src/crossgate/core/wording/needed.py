@@ -61,7 +61,7 @@ def needs(plan: Plan, expectation: Expectation, trace: Trace) -> list[Need]:
     if stopped is not None and stopped.crossing.rulings is not None and expectation.claim is not Claim.DENY:
         return []  # it is the frame that is stopped, whatever it carries
     if stopped is not None and (expectation.claim is Claim.PERMIT or (expectation.claim is Claim.HALF_OPEN and len(trace.legs) == 1)):
-        return [_need(plan, expectation, Action.PERMIT, stopped, trace.legs[-1])]
+        return [_need(plan, expectation, Action.PERMIT, stopped, trace.legs[0 if stopped.again else -1])]
     if expectation.claim is Claim.PERMIT or trace.verdict in (VERDICTS[expectation.claim], Verdict.UNROUTABLE):
         return []
     leg = _decisive(expectation, trace)
@@ -95,7 +95,7 @@ def _need(plan: Plan, expectation: Expectation, action: Action, asked: Asked, le
     access_list, below = asked.access_list, asked.decider.entry
     assert isinstance(access_list, AccessList)
     assert below is None or isinstance(below, Entry)
-    return Need(access_list, below, free_number(access_list, below), f"{action} {_body(plan, expectation, access_list, leg)}")
+    return Need(access_list, below, free_number(access_list, below), f"{action} {_body(plan, expectation, access_list, leg)}{_spoken(expectation, access_list, action, leg)}")
 
 
 def _body(plan: Plan, expectation: Expectation, access_list: AccessList, leg: LegTrace) -> str:
@@ -107,8 +107,14 @@ def _body(plan: Plan, expectation: Expectation, access_list: AccessList, leg: Le
         service, mark = _answer(leg.packet)
         return f"{service} {destination} to {source}{mark}"
     port = "" if expectation.source_port is None else f" source port {expectation.source_port}"
-    spoken = "" if expectation.spoken is None or expectation.spoken.test is None else f" {expectation.spoken.test}"
-    return f"{expectation.service} {source} to {destination}{port}{spoken}"
+    return f"{expectation.service} {source} to {destination}{port}"
+
+
+def _spoken(expectation: Expectation, access_list: AccessList, action: Action, leg: LegTrace) -> str:
+    """Return the TLS of a claim as a permit that lets it by asks for it; what is to be denied is so before it is known."""
+    test = None if expectation.spoken is None else expectation.spoken.test
+    asks = access_list.tls and action is Action.PERMIT and not leg.leg.returns
+    return f" {test}" if asks and test is not None else ""
 
 
 def _answer(packet: Packet) -> tuple[str, str]:

@@ -149,11 +149,17 @@ def why_broken(expectation: Expectation, trace: Trace) -> str:
     return f"{stopped(asked)}, not {line_name(by.access_list, by.entry)}"
 
 
-def asked_at(plan: Plan, when: When) -> str:
-    """Say at which time a question was asked, where the plan has windows, whether beyond every limit, and with what TLS if any."""
+def asked_at(plan: Plan, when: When, settles: bool = False) -> str:
+    """Say at which time a question was asked, where the plan has windows, whether beyond every limit, and of which TLS.
+
+    That it is of no TLS is told where some answer depends on it (`settles`).
+    """
     at = f"at {when.at:%a %Y-%m-%d %H:%M}" if plan.windows else ""
     return ", ".join(
-        filter(None, (at, "beyond every at most" if when.flooding else "", _spoken(plan, when.hello) if plan.asks_for_tls else ""))
+        filter(
+            None,
+            (at, "beyond every at most" if when.flooding else "", _spoken(plan, when.hello) if settles or when.hello is not None else ""),
+        )
     )
 
 

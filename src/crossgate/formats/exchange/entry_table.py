@@ -26,9 +26,9 @@ Choice = TypeVar("Choice")
 
 COLUMNS = (
     "list", "kind", "family", "line", "off", "action", "service", "source", "destination", "conditions", "during", "log", "comment",
-    "direction", "where", "limit",
+    "direction", "where", "limit", "tls", "cipher",
 )  # fmt: skip
-"""`line` is an entry's number, `note`, `otherwise` or `place`; `direction` and `where` are those of a place; `limit` is what stands behind `at most`."""
+"""`line` is an entry's number, `note`, `otherwise` or `place`; `direction` and `where` are those of a place; `limit`, `tls` and `cipher` are what stands behind these words, `limit` behind `at most`."""
 _NEEDED = ("list", "line", "action")
 _KINDS = {each.value: each for each in Kind}
 _FAMILIES: dict[str, Family | None] = {**{each.word: each for each in Family}, ETHERNET: None}
@@ -42,7 +42,11 @@ def _cells(entry: AnyEntry, kind: Kind) -> dict[str, str]:
     words = rest.split()
     if "log" in words[-1:]:
         words.pop()
-    limit, during = "", ""
+    limit, during, spoken = "", "", dict.fromkeys(("cipher", "tls"), "")
+    for word in spoken:
+        if entry.tls is not None and words[-2:-1] == [word]:
+            spoken[word] = words.pop()
+            words.pop()
     if entry.limit is not None:
         at = len(words) - words[::-1].index("at") - 1
         limit, words = " ".join(words[at + 2 :]), words[:at]
@@ -51,7 +55,7 @@ def _cells(entry: AnyEntry, kind: Kind) -> dict[str, str]:
     return {
         "action": action, "service": service, "source": source, "destination": destination.removeprefix("to "),
         "conditions": " ".join(words), "during": during, "limit": limit, "log": "log" * entry.log, "comment": entry.comment,
-        "off": "off" * entry.off,
+        "off": "off" * entry.off, **spoken,
     }  # fmt: skip
 
 
@@ -93,7 +97,11 @@ def _section(access_list: AnyList[Any], wanted: Wanted) -> Iterator[str]:
     for entry in access_list.entries:
         cells = _cells(entry, access_list.kind)
         conditions = [cells["conditions"], f"during {cells['during']}" if cells["during"] else ""]
-        conditions += [f"at most {cells['limit']}" if cells["limit"] else "", cells["log"], cells["off"]]
+        conditions += [
+            f"at most {cells['limit']}" if cells["limit"] else "",
+            *(f"{word} {cells[word]}" if cells[word] else "" for word in ("tls", "cipher")),
+        ]
+        conditions += [cells["log"], cells["off"]]
         cells["conditions"] = ", ".join(filter(None, conditions))
         table.append([str(entry.number), *(cells[each] for each in columns)])
     table.append(["otherwise", access_list.otherwise.action.value, *[""] * (len(columns) - 1)])
@@ -163,6 +171,7 @@ def _read_line(given: Given, row: Row, line: str, own: ComingList, numbers: set[
         words += [values.get("conditions", "")]
         words += [f"during {values['during']}"] if values.get("during") else []
         words += [f"at most {values['limit']}"] if values.get("limit") else []
+        words += [f"{word} {values[word]}" for word in ("tls", "cipher") if values.get(word)]
         words += ["log"] * bool(values.get("log"))
         comment = values.get("comment", "").replace('"', "'")
         words += [f'"{" ".join(comment.split())}"'] if comment else []

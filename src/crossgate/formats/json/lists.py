@@ -10,7 +10,7 @@ from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry
 from crossgate.core.model.ethernet import EthernetEntry, Stations, format_mac
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
-from crossgate.formats.json.parts import Document
+from crossgate.formats.json.parts import Document, tls_document
 
 
 def lists_document(plan: Plan, at: datetime, lists: Iterable[AnyList[Any]]) -> Document:
@@ -51,8 +51,9 @@ def _list(plan: Plan, access_list: AnyList[Any], opened: frozenset[str]) -> Docu
                 "at_most": None
                 if entry.limit is None
                 else {"count": entry.limit.most, "seconds": entry.limit.seconds, "each_source": entry.limit.each_source},
+                "tls": None if entry.tls is None else tls_document(entry.tls),
                 "off": entry.off,
-                "in_force": entry.in_force(opened),
+                "in_force": entry.is_awake(opened),
                 "log": entry.log,
                 "comment": entry.comment,
                 "line": entry.place.line,

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from crossgate.core.model.accesslist import Decider
     from crossgate.core.model.condition import When
     from crossgate.core.model.finding import Finding
-    from crossgate.core.model.tls import Hello
+    from crossgate.core.model.tls import Hello, TlsTest
     from crossgate.core.network.routing import Endpoint
     from crossgate.core.sets.minimise import SetLine
     from crossgate.core.traffic.flows import Decided
@@ -44,6 +44,14 @@ def when_document(when: When) -> Document:
 def hello_document(hello: Hello | None) -> Document | None:
     """Return what a conversation settles on, null for no TLS."""
     return None if hello is None else {"version": VERSIONS.get(hello.version, f"0x{hello.version:04x}"), "suite": suite_name(hello.suite)}
+
+
+def tls_document(test: TlsTest) -> Document:
+    """Return which TLS an entry asks for: versions and suites by their names, null for every one."""
+    return {
+        "versions": None if test.versions is None else [VERSIONS[each] for each in sorted(test.versions)],
+        "suites": None if test.suites is None else [suite_name(each) for each in sorted(test.suites)],
+    }
 
 
 def packet_document(packet: Packet) -> Document:

@@ -36,6 +36,7 @@ def replay_document(replay: Replay, told: Sequence[Told], zone: str, where: str 
         "verdicts": {_verdict(verdict): _sum(each) for verdict, each in replay.sums.verdicts.items()},
         "on_link": _sum(replay.sums.on_link),
         "met_no_list": _sum(replay.sums.unmet),
+        "unsettled": _sum(replay.sums.unsettled),
     }
     document["differing" if other else "not_permitted"] = _sorts(replay.stopped(), bool(other))
     document["lists"] = [{"list": each.name, "lines": _lines(lines, replay.rates)} for each, lines in replay.lines()]

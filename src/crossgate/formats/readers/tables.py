@@ -20,7 +20,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP, icmp_of
 from crossgate.core.model.packets import Indices, Packets, Words, address_words, picked
-from crossgate.core.traffic.assembly import SECOND, Seen
+from crossgate.core.traffic.assembly import SECOND, UNTOLD, Seen
 from crossgate.formats.readers.kinds import Kind
 from crossgate.formats.readers.names import UNITS, Column, columns_of, plain
 
@@ -186,7 +186,8 @@ class _Rows:
         none = np.zeros(len(rows), np.int64)
         return Seen(
             packets, first[rows], last[rows], counts, sizes, np.stack(both).astype(np.uint8), none.astype(np.uint16),
-            none.astype(np.bool_), none.astype(np.uint64), none.astype(np.uint64),
+            none.astype(np.bool_), none.astype(np.uint64),
+            np.full(len(rows), UNTOLD, np.uint64),
         )  # fmt: skip
 
     # Columns

@@ -1,0 +1,119 @@
+"""Findings about entries that ask what TLS a conversation settles on."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from crossgate.core.audit.context import Case
+from crossgate.core.audit.registry import finds
+from crossgate.core.audit.traffic import begun_by
+from crossgate.core.model.accesslist import AccessList, Decider, Entry, line_name
+from crossgate.core.model.finding import Fault, Finding
+from crossgate.core.model.packet import TCP, UDP
+from crossgate.core.sets import spans as line
+from crossgate.core.sets.effort import answered
+from crossgate.core.sets.region import ALL_FLAGS, PROTOCOL_SHIFT, Region, entry_region
+from crossgate.core.traffic.courses import Opening
+from crossgate.core.traffic.flows import Answer, Flow, placed_on
+from crossgate.core.traffic.trace import is_judged
+from crossgate.core.wording.sentences import decided_by, packet_text
+
+_QUIC = 443
+"""The port of HTTP/3, which runs over QUIC in UDP and has TLS 1.3 inside (RFC 9114 section 3.1, RFC 9001)."""
+
+
+@finds("never-settled")
+def never_settled(case: Case) -> Iterator[Finding]:
+    """Yield the entries that ask for TLS of which no conversation gets as far as the server's hello at their device."""
+    for access_list, entries in case.traffic() if case.plan.asks_for_tls else ():
+        senders = case.senders(access_list) if access_list.tls else {}
+        classes = case.session.address_classes(access_list.family)
+        for entry in entries if senders else ():
+            if entry.tls is None:
+                continue
+            own = [index for index in classes.overlapping(entry.source.patterns) if index in senders]
+            begun, pairs = begun_by(case, access_list, entry), list(case.across(access_list, entry, own))
+            with answered(f"whether {line_name(access_list.name, entry.number)} learns what TLS is spoken", case.missed):
+                flows = [case.flow(access_list.family, one, other) for one, other in pairs]
+                if begun and flows and not any(_settles(case, access_list, entry, begun, flow) for flow in flows):
+                    yield _unsettled(case, access_list, entry, begun, flows)
+
+
+def _settles(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flow: Flow) -> bool:
+    """Whether some conversation of a flow that an entry takes shows what TLS it speaks to the device where the list stands."""
+    judged = [_judges(case, access_list, flow, index) for index in range(len(flow.ways))]
+    return any(judged) and any(
+        judged[index] and way.leg.settles
+        for answer in _answers(case, access_list, entry, begun, flow)
+        for index, way in enumerate(answer.on_each_way)
+    )
+
+
+def _judges(case: Case, access_list: AccessList, flow: Flow, index: int) -> bool:
+    """Whether a list on a way of a flow stands where the answers come through too."""
+    way = flow.ways[index]
+    stand = placed_on(case.network, way.there, access_list.family)
+    return any(each.access_list is access_list and is_judged(each.crossing, way) for each in stand)
+
+
+def _answers(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flow: Flow) -> Iterator[Answer]:
+    for opened in case.states(access_list):
+        if entry.in_force(opened):
+            yield from case.asking(opened).answers(flow, begun)
+
+
+def _unsettled(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flows: list[Flow]) -> Finding:
+    """Say why an entry never learns what TLS is spoken."""
+    seen = [flow for flow in flows if any(_judges(case, access_list, flow, index) for index in range(len(flow.ways)))]
+    if not seen:
+        devices = dict.fromkeys(str(point.device) for point, _ in case.plan.places_of(access_list) if point.device is not None)
+        fault = Fault(
+            f"the answers to what it takes do not come through {' or '.join(devices)}, which so never learns what TLS is spoken: "
+            "all that it may take passes",
+            "let the way back lead through there, or place the list where both ways meet",
+        )
+        return Finding("never-settled", entry.place, access_list.name, entry.number, fault)
+    stopped = (way for flow in seen for each in _answers(case, access_list, entry, begun, flow) for way in each.on_each_way)
+    way = next((each for each in stopped if each.stop is not None), None)
+    fault = Fault("nothing that it takes gets as far as the server's hello", "see that there is a way there and back")
+    if way is None or way.stop is None:
+        return Finding("never-settled", entry.place, access_list.name, entry.number, fault)
+    packet = way.packets.witness()
+    what = f"the {way.leg}" if way.leg.returns else "it"
+    told = f"{fault.what}: of {packet_text(packet)}, {decided_by(way.stop.decider, way.stop.crossing, what)}"
+    return Finding("never-settled", entry.place, access_list.name, entry.number, Fault(told, "permit it there"), packet=packet)
+
+
+@finds("quic-unseen")
+def quic_unseen(case: Case) -> Iterator[Finding]:
+    """Yield the entries that ask for TLS beside which the same list lets QUIC by, that no such entry takes (RFC 9001 section 4)."""
+    for access_list in case.placed():
+        told: set[Decider] = set()
+        for entry in case.entries(access_list) if access_list.tls else ():
+            region = None if entry.tls is None else _quic(access_list, entry)
+            if region is None:
+                continue
+            with answered(f"whether QUIC goes by beside {line_name(access_list.name, entry.number)}", case.missed):
+                found = (
+                    (packets, decider)
+                    for opened in case.states(access_list)
+                    if entry.in_force(opened)
+                    for packets, decider in case.session.regions.of(access_list, opened).split(region)
+                    if decider.permits and decider not in told
+                )
+                packets, decider = next(found, (None, None))
+                if packets is not None and decider is not None:
+                    told.add(decider)
+                    where = "the otherwise line" if decider.entry is None else str(decider.number)
+                    fault = Fault(f"{where} lets udp/{_QUIC} by, and with QUIC goes round this entry", f"deny udp/{_QUIC} first")
+                    because = () if decider.number is None else (decider.number,)
+                    yield Finding("quic-unseen", entry.place, access_list.name, entry.number, fault, because, packets.witness())
+
+
+def _quic(access_list: AccessList, entry: Entry) -> Region | None:
+    """Return the packets to QUIC's port between the ends of an entry, None where it does not ask for the same port of TCP."""
+    region = entry_region(entry, access_list.family)
+    if region is None or not line.contains(region.what, (TCP << PROTOCOL_SHIFT) + _QUIC):
+        return None
+    port = (UDP << PROTOCOL_SHIFT) + _QUIC
+    return region._replace(what=((port, port + 1),), flags=ALL_FLAGS)
