@@ -82,9 +82,7 @@ def test_claims_speak_of_all_tls_or_of_some(run: Run, answer: Ask, plan: Path) -
     assert [(each["text"], each["held"]) for each in found] == claims
     told = run("verify").stdout
     assert "when it speaks TLS 1.1 with TLS_ECDHE_RSA_WITH_AES_128_CBC_SHA is half-open" in told
-    assert "needed: in list 110, at the end: 40 permit tcp/443 sea to timetable tls 1.1,1.2,1.3" in told.replace(
-        "any to timetable", "sea to timetable"
-    )
+    assert "needed: in list 110, at the end: 40 permit tcp/443 any to timetable tls 1.1,1.2,1.3" in told
     assert "when it speaks no TLS is half-open" in told
 
 
@@ -139,22 +137,22 @@ def test_only_what_remembers_conversations_judges_tls(run: Run, plan: Path) -> N
     plan.write_text(PLAN.replace("inbound on breakwater.sea", "inbound on subnet quay"))
     assert "nothing at subnet quay remembers conversations" in run("check").stderr
     plan.write_text(PLAN)
-    assert "remembers conversations" in run("place", "move", "110", "inbound", "breakwater.sea", "subnet", "quay").stderr
+    assert "remembers conversations" in run("place", "110", "outbound", "subnet", "quay").stdout
 
 
-def test_tables_have_it_and_open_formats_refuse_it(run: Run, plan: Path, tmp_path: Path) -> None:
+def test_tables_have_it_and_open_formats_refuse_it(run: Run, answer: Ask, plan: Path, tmp_path: Path) -> None:
     table = run("export", "csv", "110").stdout
     rows = {row["line"]: row for row in csv.DictReader(io.StringIO(table))}
     assert (rows["10"]["tls"], rows["10"]["cipher"], rows["10"]["conditions"]) == ("1.2-", "", "")
     assert (rows["20"]["tls"], rows["20"]["cipher"]) == ("1.2", "TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256,0xC030")
     (tmp_path / "table.csv").write_text(table)
     plan.write_text(PLAN[: PLAN.index("list 110")])
-    run("import", "csv", "table.csv", "--force")
+    run("import", "csv", "table.csv", "--yes")
     assert '20 permit tcp/8443 any to timetable tls 1.2 cipher TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256,0xC030 log "bookings"' in " ".join(
         plan.read_text().split()
     )
     assert "ietf-acl has no TLS versions and cipher suites" in run("export", "ietf-acl", "110").stderr
-    entries = {each["entry"]: each for each in __import__("json").loads(run("lists", "110", "--json").stdout)["lists"][0]["entries"]}
+    entries = {each["entry"]: each for each in answer("lists", "110")["lists"][0]["entries"]}
     assert entries[10]["tls"] == {"versions": ["TLS 1.2", "TLS 1.3"], "suites": None}
     assert entries[10]["in_force"] is True
     assert entries[30]["tls"] is None
