@@ -7,7 +7,8 @@ entries share (a service, the addresses of a name) is one object.
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import NamedTuple
+from dataclasses import replace
+from typing import NamedTuple, cast
 
 from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, AnEntry, Entry, Kind, Note, Otherwise
 from crossgate.core.model.address import Family, anywhere
@@ -92,6 +93,7 @@ def _block(
 ) -> tuple[tuple[AnEntry, ...], Otherwise, tuple[Note, ...]]:  # fmt: skip
     """Read the lines of a list: its entries in the order of their numbers, what it does otherwise, and its notes."""
     entries: dict[int, AnEntry] = {}
+    known, kept = ({}, {}) if names.kept is None else names.kept.of(words.line.text)
     notes: list[Note] = []
     otherwise: Otherwise | None = None
     highest = 0
@@ -106,7 +108,11 @@ def _block(
                     raise at.error(f"list {name} has its otherwise in line {otherwise.place.line} already", index=0)
                 otherwise = closing_line(at)
             else:
-                entry = read(at, highest + 10)
+                entry = cast("AnEntry | None", known.get(line.text)) or read(at, highest + 10)
+                if entry.place != at.place:
+                    entry = replace(entry, place=at.place)
+                if first.isdecimal():
+                    kept[line.text] = entry
                 if entry.number in entries:
                     raise at.error(f"list {name} has an entry {entry.number} in line {entries[entry.number].place.line} already", index=0)
                 entries[entry.number] = entry

@@ -6,12 +6,12 @@ word and a family only.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Hashable, Iterable, Iterator
 from contextlib import contextmanager
 from enum import StrEnum
 from typing import Any
 
-from crossgate.core.model.accesslist import AnyList
+from crossgate.core.model.accesslist import AnyEntry, AnyList
 from crossgate.core.model.address import (
     Address,
     AddressError,
@@ -47,6 +47,24 @@ class Space(StrEnum):
     LISTS = "list"
 
 
+class Kept:
+    """Entries of an earlier reading of a plan, by their list and the text of their line, as long as what is around the lists stays the same."""
+
+    def __init__(self) -> None:
+        self._around: tuple[str, ...] | None = None
+        self._entries: dict[Hashable, dict[str, AnyEntry]] = {}
+
+    def look_around(self, around: tuple[str, ...]) -> None:
+        """Forget everything where what is around the lists is not as it was."""
+        if around != self._around:
+            self._around, self._entries = around, {}
+
+    def of(self, head: Hashable) -> tuple[dict[str, AnyEntry], dict[str, AnyEntry]]:
+        """Return the entries of the list with a head, and an empty dict for those that it has now."""
+        before, self._entries[head] = self._entries.get(head, {}), {}
+        return before, self._entries[head]
+
+
 class Names:
     """Resolves words against a plan that is being read, and gathers the errors met on the way.
 
@@ -55,8 +73,9 @@ class Names:
     statements, by their place, for errors that only the whole network shows.
     """
 
-    def __init__(self, plan: Plan) -> None:
+    def __init__(self, plan: Plan, kept: Kept | None = None) -> None:
         self.plan = plan
+        self.kept = kept
         self.errors: list[PlanError] = []
         self.lines: dict[Place, Line] = {}
         self.declared: dict[Space, dict[str, str]] = {space: {} for space in Space}

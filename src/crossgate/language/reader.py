@@ -15,7 +15,7 @@ from crossgate.core.model.errors import Place, PlanError, PlanErrors, nearest
 from crossgate.core.model.plan import Plan
 from crossgate.language import wiring
 from crossgate.language.lines import Line
-from crossgate.language.names import FollowOn, Names
+from crossgate.language.names import FollowOn, Kept, Names
 from crossgate.language.source import Source, Statement
 from crossgate.language.syntax import STATEMENTS
 from crossgate.language.words import Words
@@ -36,15 +36,36 @@ def read_plan(path: Path) -> Plan:
 
 def read(path: Path, data: Mapping[str, bytes] | None = None) -> Reading:
     """Read a plan; `data` are bytes to read instead of those on disk, by file name. Raises as `read_plan` does."""
+    reading, errors = attempt(path, data)
+    if errors:
+        raise PlanErrors(errors)
+    return reading
+
+
+def attempt(path: Path, data: Mapping[str, bytes] | None = None, kept: Kept | None = None) -> tuple[Reading, list[PlanError]]:
+    """Read what can be read of a plan, and return it with every error in it, in the order of their places.
+
+    Entries that are `kept` from an earlier reading are not read again. Raises `PlanError` only where the plan's own file cannot be read.
+    """
     with _collector_paused():
         source = Source(path, data)
-        names = _understood(source)
+        if kept is not None:
+            kept.look_around(_around(source))
+        names = _understood(source, kept)
     errors = [error for error in (*source.errors, *names.errors) if not isinstance(error, FollowOn)]
-    if errors:
-        order = {file: index for index, file in enumerate(source.files)}
-        errors.sort(key=lambda error: (order.get(error.place.file, 0), error.place.line) if error.place else (0, 0))
-        raise PlanErrors(errors)
-    return Reading(names.plan, names, source.data)
+    order = {file: index for index, file in enumerate(source.files)}
+    errors.sort(key=lambda error: (order.get(error.place.file, 0), error.place.line) if error.place else (0, 0))
+    return Reading(names.plan, names, source.data), errors
+
+
+def _around(source: Source) -> tuple[str, ...]:
+    """Return the lines that decide what the words of entries mean."""
+    return tuple(
+        line.text
+        for statement in source.statements
+        if statement.line.text.split(None, 1)[0] not in ("list", *_NO_NAMES)
+        for line in (statement.line, *statement.block)
+    )
 
 
 def read_names(path: Path, list_name: str | None = None) -> Plan:
@@ -79,10 +100,10 @@ def _collector_paused() -> Iterator[None]:
             gc.enable()
 
 
-def _understood(source: Source) -> Names:
+def _understood(source: Source, kept: Kept | None = None) -> Names:
     """Read the statements of a source, kind by kind in the order of the table, gathering errors on the way."""
     plan = Plan(files=tuple(source.files))
-    names = Names(plan)
+    names = Names(plan, kept)
     written: dict[str, list[Statement]] = {keyword: [] for keyword in STATEMENTS}
     for statement in source.statements:
         with names.gathering():

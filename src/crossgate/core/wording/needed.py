@@ -95,7 +95,12 @@ def _need(plan: Plan, expectation: Expectation, action: Action, asked: Asked, le
     access_list, below = asked.access_list, asked.decider.entry
     assert isinstance(access_list, AccessList)
     assert below is None or isinstance(below, Entry)
-    return Need(access_list, below, free_number(access_list, below), f"{action} {_body(plan, expectation, access_list, leg)}{_spoken(expectation, access_list, action, leg)}")
+    return Need(
+        access_list,
+        below,
+        free_number(access_list, below),
+        f"{action} {_body(plan, expectation, access_list, leg)}{_spoken(expectation, access_list, action, leg)}",
+    )
 
 
 def _body(plan: Plan, expectation: Expectation, access_list: AccessList, leg: LegTrace) -> str:

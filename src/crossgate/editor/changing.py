@@ -1,0 +1,110 @@
+"""Changes of a plan's text: a name given anew everywhere, the usual layout, and what mends a finding or an expectation."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping
+from datetime import datetime
+from difflib import SequenceMatcher
+from pathlib import Path
+from typing import NamedTuple
+
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.finding import MENDED
+from crossgate.core.model.plan import Plan
+from crossgate.editor.plans import OpenPlan
+from crossgate.editor.texts import Mention, Named, Text
+from crossgate.language.layout import tidied
+from crossgate.language.source import decode
+
+_NEW = re.compile(r"[A-Za-z][A-Za-z0-9_-]*\Z")
+_NEW_PART = re.compile(r"[A-Za-z0-9][A-Za-z0-9_/:.-]*\Z")
+
+
+class Edit(NamedTuple):
+    """Lines of a file, the last one not among them, and the text in their place."""
+
+    first: int
+    last: int
+    text: str
+
+
+class Repair(NamedTuple):
+    """What could be mended in a line: what it is, and how it is looked for: a finding by its name, list and entry, or an expectation by its index."""
+
+    title: str
+    words: tuple[str, ...]
+
+
+def renamed(opened: OpenPlan, mention: Mention, name: str) -> dict[str, list[tuple[int, Mention]]]:
+    """Return every place where a name stands that is to be another, by file. Raises `PlanError` for what cannot be one, or is one already."""
+    where = opened.declaration(mention.named, mention.name)
+    if where is None:
+        raise PlanError(f"{mention.name} is not given in this plan, so it cannot be renamed")
+    fits = _NEW_PART if mention.named is Named.POINT else re.compile(r"[A-Za-z0-9_-]+\Z") if mention.named is Named.LIST else _NEW
+    if not fits.match(name):
+        raise PlanError(f"{name} cannot name it: a name is a letter, then letters, digits, _ or -")
+    taken = f"{mention.name.partition('.')[0]}.{name}" if mention.named is Named.POINT else name
+    if opened.declaration(mention.named, taken) is not None:
+        raise PlanError(f"{name} stands for something else already")
+    found: dict[str, list[tuple[int, Mention]]] = {}
+    for text, number, each in opened.mentioning(mention.named, mention.name):
+        found.setdefault(text.file, []).append((number, each))
+    return found
+
+
+def layout_edits(opened: OpenPlan, text: Text, first: int = 0, last: int | None = None) -> list[Edit]:
+    """Return what puts a file, or some of its lines, into the usual layout. Raises `PlanError` while there are errors in the plan."""
+    if opened.whole is None:
+        raise PlanError("a plan is set in its layout once it has no errors")
+    return [
+        each
+        for each in edits_between(text.text, tidied(text.text, text.file, opened.whole.plan))
+        if each.last >= first and (last is None or each.first <= last)
+    ]
+
+
+def edits_between(old: str, new: str) -> list[Edit]:
+    """Return what makes one text of another, line by line."""
+    before, after = old.splitlines(keepends=True), new.splitlines(keepends=True)
+    blocks = SequenceMatcher(None, before, after, autojunk=False).get_opcodes()
+    return [Edit(first, last, "".join(after[start:end])) for kind, first, last, start, end in blocks if kind != "equal"]
+
+
+def repairs(opened: OpenPlan, text: Text, first: int, last: int) -> Iterator[Repair]:
+    """Yield what `mend` can be asked for in some lines."""
+    settled = opened.settled
+    if settled is None:
+        return
+    for finding in settled.findings:
+        if finding.name in MENDED and finding.place.file == text.file and first <= finding.place.line - 1 <= last:
+            words = (finding.name, finding.access_list or "", "" if finding.entry is None else str(finding.entry))
+            yield Repair(f"Mend {finding.name}: {finding.fault.mend}", words)
+    for index, promise in enumerate(settled.reading.plan.expectations):
+        if promise.place.file == text.file and first <= promise.place.line - 1 <= last and not settled.verified[promise.place].held:
+            yield Repair("Make this hold", (str(index),))
+
+
+def repaired(opened: OpenPlan, repair: Repair, now: Callable[[Plan], datetime]) -> Mapping[str, list[Edit]]:
+    """Return the edits of the first proposal that mends something, by file, proved as `mend` proves it. Raises `PlanError` where there is none."""
+    from crossgate.language.mending import mend_claim, mend_finding
+
+    settled = opened.settled
+    if settled is None:
+        raise PlanError("the plan has changed; look again once it has been looked at")
+    reading, path = settled.reading, Path(opened.path)
+    if len(repair.words) == 1:
+        index = int(repair.words[0])
+        verified = settled.verified[reading.plan.expectations[index].place]
+        found = mend_claim(path, reading, index, verified, now(reading.plan))
+    else:
+        finding = next(
+            each
+            for each in settled.findings
+            if (each.name, each.access_list or "", "" if each.entry is None else str(each.entry)) == repair.words
+        )
+        found = mend_finding(path, reading, finding, now(reading.plan), settled.session)
+    if not found.mends:
+        raise PlanError(found.reason or "no edit does it")
+    new = found.mends[0].proposal.new
+    return {file: edits_between(decode(Path(file), reading.data[file]), decode(Path(file), data)) for file, data in new.items()}

@@ -1,0 +1,124 @@
+"""What an editor shows of a whole file: its parts, what can be folded, a line above lists and expectations, numbers, and colours."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from crossgate.core.model.errors import Place
+from crossgate.editor.plans import OpenPlan
+from crossgate.editor.texts import Named, Text
+from crossgate.language.syntax import STATEMENTS
+
+
+class Part(NamedTuple):
+    """A statement that gives a name: its keyword, the name and its line, and the last line of its block."""
+
+    keyword: str
+    name: str
+    first: int
+    last: int
+    column: int
+
+
+def parts(text: Text) -> Iterator[Part]:
+    """Yield the statements of a file that give names, in order."""
+    for number, mention in text.declared.values():
+        if mention.named is not Named.POINT and text.heads[number] == number:
+            yield Part(text.written(number).keyword, mention.name, number, _last(text, number), mention.start)
+
+
+def folds(text: Text) -> Iterator[tuple[int, int]]:
+    """Yield the first and the last lines of what can be folded: blocks, and what stands below a comment line up to the next such one."""
+    sections = [number for number, line in enumerate(text.lines) if line.startswith("# --")]
+    for start, end in zip(sections, [*sections[1:], len(text.lines)], strict=True):
+        last = end - 1
+        while last > start and not text.line(last).strip():
+            last -= 1
+        if last > start:
+            yield start, last
+    for number in range(len(text.lines)):
+        if text.heads[number] == number and STATEMENTS.get(text.written(number).keyword, STATEMENTS["title"]).block:
+            last = _last(text, number)
+            if last > number:
+                yield number, last
+
+
+def _last(text: Text, number: int) -> int:
+    """Return the last line of a statement's block that is not blank."""
+    last = number
+    for line in range(number + 1, len(text.lines)):
+        if text.heads[line] != number:
+            break
+        if text.line(line)[:1] in (" ", "\t") and text.line(line).strip():
+            last = line
+    return last
+
+
+def notes(opened: OpenPlan, text: Text) -> Iterator[tuple[int, str]]:
+    """Yield what is told above lines: of a list where it stands, how long it is and what nothing reaches; of an expectation whether it holds."""
+    if opened.reading is None:
+        return
+    plan, settled = opened.reading.plan, opened.settled
+    for each in plan.every_list.values():
+        if each.place.file == text.file:
+            stands = [f"{placed.direction} on {placed.point}" for placed in plan.every_placement if placed.access_list == each.name]
+            told = ["placed " + ", ".join(stands) if stands else "placed nowhere"]
+            told.append(f"{len(each.entries):,} {'entry' if len(each.entries) == 1 else 'entries'}")
+            if settled is not None:
+                hidden = sum(found.name == "never-reached" and found.access_list == each.name for found in settled.findings)
+                told += [f"{hidden} never reached"] if hidden else []
+            yield each.place.line - 1, " · ".join(told)
+    for promise in plan.expectations:
+        if promise.place.file == text.file:
+            verified = None if settled is None else settled.verified.get(promise.place)
+            if verified is not None:
+                yield (
+                    promise.place.line - 1,
+                    "held" if verified.held else f"{'failed' if verified.answered else 'not answered'}: {verified.why}",
+                )
+
+
+def numbers(opened: OpenPlan, text: Text, first: int, last: int) -> Iterator[tuple[int, int, str]]:
+    """Yield the lines of entries written without a number, with the column where it would stand and the number that they have."""
+    if opened.reading is None:
+        return
+    for access_list in opened.reading.plan.every_list.values():
+        for entry in access_list.entries if access_list.place.file == text.file else ():
+            number = entry.place.line - 1
+            if first <= number <= last:
+                written = text.written(number)
+                if written.words and not written.keyword.isdecimal():
+                    yield number, written.words[0].start, str(entry.number)
+
+
+class Painted(NamedTuple):
+    """A word, where it stands, and what it is painted as (`PAINTS`)."""
+
+    line: int
+    start: int
+    length: int
+    paint: str
+
+
+PAINTS = {
+    "word": "keyword", "remark": "comment", "TEXT": "string", "NUMBER": "number", "NEW": "class", "PART": "property", "LIST": "type",
+    "SERVICE": "function", "WINDOW": "event", "FINDING": "enumMember", "NAME": "variable", "ENDPOINT": "variable", "MACHINE": "variable",
+    "SUBNET": "variable", "HOST": "variable", "GROUP": "variable", "DEVICE": "variable", "POINT": "property", "PORT": "property",
+}  # fmt: skip
+"""What words are painted as, by what they are, in the names of the protocol; all others are numbers."""
+
+
+def painted(text: Text, first: int, last: int) -> Iterator[Painted]:
+    """Yield the words of some lines with what they are painted as."""
+    for number in range(first, min(last + 1, len(text.lines))):
+        written = text.written(number)
+        for token, role in zip(written.words, written.roles, strict=True):
+            if role and token.text != ",":
+                yield Painted(number, token.start, token.end - token.start, PAINTS.get(role, "number"))
+
+
+def verdict_of(opened: OpenPlan, place: Place) -> bool | None:
+    """Return whether the expectation in a line holds, None where that is not known."""
+    verified = None if opened.settled is None else opened.settled.verified.get(place)
+    return None if verified is None else verified.held

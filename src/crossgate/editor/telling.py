@@ -1,0 +1,208 @@
+"""What is told of a word in a plan: what a name stands for and where it is used, what an entry does, whether an expectation holds."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from crossgate.core.lists.split import region_hull
+from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry
+from crossgate.core.model.address import Family, Pattern, format_address, parse_addresses
+from crossgate.core.model.errors import Place, PlanError
+from crossgate.core.model.finding import KINDS
+from crossgate.core.model.meaning import meaning_of
+from crossgate.core.model.plan import Plan
+from crossgate.core.sets.region import entry_region
+from crossgate.core.sets.wildcard import slips
+from crossgate.editor.plans import OpenPlan
+from crossgate.editor.texts import Mention, Named, Text
+from crossgate.language.glossary import explained
+from crossgate.language.lines import Line
+from crossgate.language.names import read_pattern
+from crossgate.language.words import Words
+
+_MOST = 12
+"""Of more addresses, services and the like than these only the first are told."""
+
+
+def told_at(opened: OpenPlan, text: Text, number: int, column: int) -> tuple[str, int, int] | None:
+    """Return what is told of the word at a place, as Markdown, and from where to where that word goes; None where there is nothing."""
+    if number >= len(text.lines) or opened.reading is None:
+        return None
+    written = text.written(number)
+    index = written.at(column)
+    if index is None or written.roles[index] == "remark":
+        return None
+    token, role, plan = written.words[index], written.roles[index], opened.reading.plan
+    mention = text.mention_at(number, column)
+    place = Place(text.file, number + 1)
+    lines: list[str] = []
+    start, end = token.start, token.end
+    if mention is not None:
+        start, end = mention.start, mention.end
+        lines = list(_named(opened, plan, mention))
+    elif role in ("PATTERN", "ADDRESS", "PREFIX", "WILDCARD"):
+        lines = list(_addresses(text.line(number), token.start if role != "WILDCARD" else written.words[max(index - 2, 0)].start))
+    elif written.is_entry and (role == "NUMBER" or token.text in ("permit", "deny", "reject", "off")):
+        lines = list(_entry(opened, plan, place))
+    elif written.keyword in ("expect", "keep") and index <= 1:
+        lines = list(_claim(opened, place))
+    if not lines or role == "word":
+        lines += _word(token.text)
+    return ("\n\n".join(lines), start, end) if lines else None
+
+
+def _word(word: str) -> list[str]:
+    """Return what a word of the language means."""
+    known = explained()
+    found = known.get(word) or next((told for phrase, told in known.items() if word in phrase.split()), None)
+    return [] if found is None else [found.meaning, f"as in: `{found.example}`"]
+
+
+def _named(opened: OpenPlan, plan: Plan, mention: Mention) -> Iterator[str]:
+    name = mention.name
+    if mention.named is Named.FINDING:
+        if name in KINDS:
+            kind = KINDS[name]
+            yield f"**{name}** ({kind.severity}): {kind.meaning}. To mend it: {kind.mend}."
+        return
+    if mention.named is Named.SERVICE:
+        yield from _service(plan, name)
+    elif mention.named is Named.WINDOW and name in plan.windows:
+        yield f"window **{name}**: {plan.windows[name].text}"
+    elif mention.named is Named.LIST and name in plan.every_list:
+        yield from _list(plan, plan.every_list[name])
+    elif mention.named in (Named.NAME, Named.POINT):
+        yield from _name(plan, name)
+    uses = sum(not each.declares for _, _, each in opened.mentioning(mention.named, name))
+    where = opened.declaration(mention.named, name)
+    if where is not None:
+        text, number, _ = where
+        yield f"{_count(uses, 'use')}; given in line {number + 1}" + ("" if text.file == next(iter(opened.texts)) else f" of {text.file}")
+
+
+def _name(plan: Plan, name: str) -> Iterator[str]:
+    try:
+        meaning = meaning_of(plan, name)
+    except PlanError:
+        return
+    if meaning is None:
+        return
+    yield f"{meaning.kind} **{name}**: {_several([_pattern(each) for each in meaning.patterns]) or 'no addresses of its own'}"
+    stands = [f"`{each.access_list}` {each.direction}" for each in plan.every_placement if str(each.point).removeprefix("subnet ") == name]
+    if stands:
+        yield f"lists here: {_several(stands)}"
+
+
+def _service(plan: Plan, name: str) -> Iterator[str]:
+    own = plan.services.get(name)
+    if own is not None:
+        yield f"service **{name}**: {_several(list(own.tokens))}"
+        return
+    if "/" not in name:
+        from crossgate.core.model import iana
+
+        found = iana.services().get(name)
+        if found is not None:
+            (first, last), transports = found
+            ports = str(first) if first == last else f"{first}-{last}"
+            yield f"**{name}**, by IANA: {_several([f'{transport}/{ports}' for transport in transports])}"
+        elif name in iana.protocols():
+            yield f"**{name}**, by IANA: protocol {iana.protocols()[name]}"
+
+
+def _list(plan: Plan, access_list: AnyList[Any]) -> Iterator[str]:
+    stands = [f"{each.direction} on {each.point}" for each in plan.every_placement if each.access_list == access_list.name]
+    yield f"{access_list.kind} {access_list.label} list **{access_list.name}**: {_count(len(access_list.entries), 'entry', 'entries')}, otherwise {access_list.otherwise.action}"
+    yield f"placed {_several(stands)}" if stands else "placed nowhere, so no packet meets it"
+
+
+def _addresses(line: str, start: int) -> Iterator[str]:
+    """Tell of the addresses written from a column on: how many, which, and the bits of a wildcard."""
+    words = line[start:].split()
+    pattern_words = words[:3] if words[1:2] in (["wild"], ["mask"]) else words[:1]
+    try:
+        patterns = (
+            read_pattern(Words(Line("", 1, " ".join(pattern_words)))) if len(pattern_words) == 3 else parse_addresses(words[0].rstrip(","))
+        )
+    except (PlanError, ValueError):
+        return
+    yield f"**{' '.join(pattern_words)}**: {_count(sum(each.size for each in patterns), 'address', 'addresses')}"
+    (first, *others) = patterns
+    if not others and first.wildcard and not first.is_prefix:
+        yield f"```\n{_bits(first)}\n```"
+    elif others or first.wildcard:
+        ends = min(each.first for each in patterns), max(each.last for each in patterns)
+        yield f"{format_address(first.family, ends[0])} to {format_address(first.family, ends[1])}"
+    if not others:
+        yield from slips(first)
+
+
+def _bits(pattern: Pattern) -> str:
+    """Write a pattern in bits, an x for each that does not matter."""
+    bits, group = pattern.family.bits, 8 if pattern.family is Family.IPV4 else 16
+    written = "".join("x" if pattern.wildcard >> bit & 1 else str(pattern.value >> bit & 1) for bit in range(bits - 1, -1, -1))
+    return " ".join(written[start : start + group] for start in range(0, bits, group))
+
+
+def entry_at(plan: Plan, place: Place) -> tuple[AnyList[Any], AnyEntry] | None:
+    """Return the entry that stands in a line, with its list."""
+    for access_list in plan.every_list.values():
+        if access_list.place.file == place.file and access_list.place.line < place.line:
+            found = next((each for each in access_list.entries if each.place == place), None)
+            if found is not None:
+                return access_list, found
+    return None
+
+
+def _entry(opened: OpenPlan, plan: Plan, place: Place) -> Iterator[str]:
+    found = entry_at(plan, place)
+    if found is None:
+        return
+    access_list, entry = found
+    yield f"entry **{entry.number}** of {access_list.name}" + (", which is off" if entry.off else "")
+    if not isinstance(access_list, AccessList) or entry.off:
+        return
+    settled = opened.settled
+    told = [] if settled is None else [each for each in settled.findings if each.place == place]
+    yield from (f"{each.severity} **{each.name}**: {each.message}" for each in told)
+    if settled is not None and not any(each.name == "never-reached" for each in told):
+        region = entry_region(entry, access_list.family) if isinstance(entry, Entry) else None
+        above = [] if region is None else settled.session.regions.of(access_list).touching(region_hull(region))
+        numbers = [str(each.number) for each in above if each.number < entry.number]
+        yield f"it is reached; some of it may go to {_several(numbers)} above it" if numbers else "nothing above it takes any of it"
+    from crossgate.formats.tally import Tally
+
+    try:
+        hits = Tally(opened.path).hits(access_list).get(entry.number, 0)
+    except PlanError:
+        return
+    if hits:
+        yield f"it decided {_count(hits, 'packet')} of those in the tally"
+
+
+def _claim(opened: OpenPlan, place: Place) -> Iterator[str]:
+    settled = opened.settled
+    verified = None if settled is None else settled.verified.get(place)
+    if verified is None:
+        yield "not proved yet"
+    elif verified.held:
+        yield "**held**: proved for every packet that it speaks of"
+    else:
+        yield f"**{'failed' if verified.answered else 'not answered'}**: {verified.why}"
+        yield f"needed: `{verified.needed}`"
+
+
+def _pattern(pattern: Pattern) -> str:
+    text = format_address(pattern.family, pattern.value)
+    if not pattern.wildcard:
+        return text
+    return f"{text}/{pattern.prefix_length}" if pattern.is_prefix else f"{text} wild {format_address(pattern.family, pattern.wildcard)}"
+
+
+def _several(texts: list[str]) -> str:
+    return ", ".join(texts[:_MOST]) + (f" and {len(texts) - _MOST} more" if len(texts) > _MOST else "")
+
+
+def _count(number: int, one: str, many: str = "") -> str:
+    return f"{number:,} {one if number == 1 else many or one + 's'}"

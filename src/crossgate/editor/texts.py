@@ -1,0 +1,193 @@
+"""A file of a plan as an editor has it: its lines, what their words are, and the names that they mention.
+
+Lines and columns count from 0, columns in characters.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from enum import StrEnum
+from functools import cached_property, lru_cache
+from typing import NamedTuple
+
+from crossgate.core.model.accesslist import Kind
+from crossgate.core.model.service import split_service
+from crossgate.language.entries import ETHERNET
+from crossgate.language.forms import COMMAS, Form, entry_form, statement_form
+from crossgate.language.lines import Token, tokens
+from crossgate.language.names import Space
+from crossgate.language.syntax import STATEMENTS
+
+
+class Named(StrEnum):
+    """What a mention names: something of one of the plan's spaces of names, a point, or a finding."""
+
+    NAME = Space.NAMES.value
+    SERVICE = Space.SERVICES.value
+    WINDOW = Space.WINDOWS.value
+    LIST = Space.LISTS.value
+    POINT = "point"
+    FINDING = "finding"
+
+
+class Mention(NamedTuple):
+    """A name in a line, from one column to another; `declares` tells that the line is the one that gives it."""
+
+    named: Named
+    name: str
+    start: int
+    end: int
+    declares: bool
+
+
+class Written(NamedTuple):
+    """A line's words with what each is: "word" for one of the language itself, a kind of `forms.KINDS`, "remark", or "" for what has no place.
+
+    `form` is the form of the line, None where no line begins so; `is_entry` tells that it is one of a list's entries.
+    """
+
+    words: tuple[Token, ...]
+    roles: tuple[str, ...]
+    form: Form | None
+    is_entry: bool
+
+    @property
+    def keyword(self) -> str:
+        """Its first word."""
+        return self.words[0].text if self.words else ""
+
+    def at(self, column: int) -> int | None:
+        """Return which of its words stands at a column or ends there."""
+        return next((index for index, each in enumerate(self.words) if each.start <= column <= each.end), None)
+
+
+_KINDS = {
+    **dict.fromkeys(("NAME", "ENDPOINT", "MACHINE", "SUBNET", "HOST", "GROUP", "DEVICE", "POINT", "PORT"), Named.NAME),
+    "SERVICE": Named.SERVICE,
+    "WINDOW": Named.WINDOW,
+    "LIST": Named.LIST,
+    "FINDING": Named.FINDING,
+}
+_POINTS = ("interface", "port")
+"""The lines that give a point, by the name that stands behind the keyword."""
+
+
+class Text:
+    """One file's text."""
+
+    def __init__(self, file: str, text: str) -> None:
+        self.file = file
+        self.text = text
+        self.lines = text.split("\n")
+
+    @cached_property
+    def heads(self) -> list[int]:
+        """For each line the line of the statement that it belongs to: itself, or that above its block; -1 where there is none."""
+        found, head = [], -1
+        for number, line in enumerate(self.lines):
+            if line[:1] not in (" ", "\t", "", "#", "\r"):
+                head = number
+            found.append(head)
+        return found
+
+    def line(self, number: int) -> str:
+        """Return a line without its ending; "" behind the last one."""
+        return self.lines[number].removesuffix("\r") if number < len(self.lines) else ""
+
+    def written(self, number: int) -> Written:
+        """Return a line's words with what each is."""
+        line, head = self.line(number), self.heads[number] if number < len(self.lines) else -1
+        return _written(line, self.line(head) if line[:1] in (" ", "\t") and head >= 0 else "")
+
+    def mentions(self, number: int) -> tuple[Mention, ...]:
+        """Return the names that a line mentions."""
+        head = self.heads[number]
+        line = self.line(number)
+        return _mentions(line, self.line(head) if line[:1] in (" ", "\t") and head >= 0 else "")
+
+    def mention_at(self, number: int, column: int) -> Mention | None:
+        """Return the name at a place, the longest that ends there."""
+        found = [each for each in self.mentions(number) if each.start <= column <= each.end] if number < len(self.lines) else []
+        return min(found, key=lambda each: (column == each.end, each.end - each.start), default=None)
+
+    @cached_property
+    def declared(self) -> dict[tuple[Named, str], tuple[int, Mention]]:
+        """The names that the file gives, each with the line and place where it does; the first where several do."""
+        found: dict[tuple[Named, str], tuple[int, Mention]] = {}
+        for number, line in enumerate(self.lines):
+            if self.heads[number] == number or line.split(None, 1)[:1] in (["interface"], ["port"]):
+                for each in self.mentions(number):
+                    if each.declares:
+                        found.setdefault((each.named, each.name), (number, each))
+        return found
+
+    def mentioning(self, named: Named, name: str) -> Iterator[tuple[int, Mention]]:
+        """Yield every mention of a name, with its line."""
+        part = name.rpartition(".")[2] if named is Named.POINT else name
+        for number, line in enumerate(self.lines):
+            if part in line:
+                for each in self.mentions(number):
+                    if (each.named, each.name) == (named, name):
+                        yield number, each
+
+
+@lru_cache(1 << 16)
+def _written(line: str, head: str) -> Written:
+    """Return the words of a line in the block of a statement, "" for none."""
+    found = list(tokens(line))
+    commas = bool(found) and found[0].text in COMMAS and not head
+    if commas:
+        found = list(tokens(line, commas=True))
+    form = _form(found[0].text, head) if found else None
+    own = [each for each in found if each.text[0] != "#"]
+    roles = form.roles([each.text for each in own]) if form is not None else [""] * len(own)
+    is_entry = form is not None and bool(head) and form is list_form(head)
+    return Written(tuple(found), (*roles, *["remark"] * (len(found) - len(own))), form, is_entry)
+
+
+def _form(keyword: str, head: str) -> Form | None:
+    """Return the form of a line that begins with a word; nothing where no line there does."""
+    if not head:
+        return statement_form(keyword) if keyword in STATEMENTS else None
+    row = STATEMENTS.get(head.split(None, 1)[0])
+    if row is None or not row.block:
+        return None
+    if keyword in (each.keyword for each in row.block):
+        return statement_form(keyword)
+    return list_form(head) if row.keyword == "list" else None
+
+
+def list_form(head: str) -> Form | None:
+    """Return the form of the entries of the list that begins with a line; None where that does not say what list it is."""
+    words = head.split()
+    kind = next((each for each in Kind if each.value in words[2:3]), None)
+    return None if kind is None else entry_form(kind, words[3:4] == [ETHERNET])
+
+
+@lru_cache(1 << 16)
+def _mentions(line: str, head: str) -> tuple[Mention, ...]:
+    written = _written(line, head)
+    found: list[Mention] = []
+    for token, role in zip(written.words, written.roles, strict=True):
+        if role == "NEW":
+            space = STATEMENTS[written.keyword].space
+            if space is not None:
+                found.append(Mention(Named(space.value), token.text, token.start, token.end, declares=True))
+        elif role == "PART":
+            device = head.split()[1] if len(head.split()) > 1 else ""
+            found.append(Mention(Named.POINT, f"{device}.{token.text}", token.start, token.end, declares=True))
+        elif role == "SERVICE":
+            at = token.start
+            for part in split_service(token.text):
+                at = line.index(part, at)
+                found.append(Mention(Named.SERVICE, part, at, at + len(part), declares=False))
+                at += len(part)
+        elif role in _KINDS:
+            device, dot, _ = token.text.partition(".")
+            if dot and _KINDS[role] is Named.NAME:
+                end = token.start + len(device)
+                found.append(Mention(Named.NAME, device, token.start, end, declares=False))
+                found.append(Mention(Named.POINT, token.text, end + 1, token.end, declares=False))
+            else:
+                found.append(Mention(_KINDS[role], token.text, token.start, token.end, declares=False))
+    return tuple(found)
