@@ -81,21 +81,24 @@ def repairs(opened: OpenPlan, text: Text, first: int, last: int) -> Iterator[Rep
             words = (finding.name, finding.access_list or "", "" if finding.entry is None else str(finding.entry))
             yield Repair(f"Mend {finding.name}: {finding.fault.mend}", words)
     for index, promise in enumerate(settled.reading.plan.expectations):
-        if promise.place.file == text.file and first <= promise.place.line - 1 <= last and not settled.verified[promise.place].held:
+        if promise.place.file == text.file and first <= promise.place.line - 1 <= last and not settled.proved[promise.place].held:
             yield Repair("Make this hold", (str(index),))
 
 
 def repaired(opened: OpenPlan, repair: Repair, now: Callable[[Plan], datetime]) -> Mapping[str, list[Edit]]:
     """Return the edits of the first proposal that mends something, by file, proved as `mend` proves it. Raises `PlanError` where there is none."""
+    from crossgate.core.answers.verify import Verifier
+    from crossgate.core.traffic.session import Session
     from crossgate.language.mending import mend_claim, mend_finding
 
     settled = opened.settled
     if settled is None:
         raise PlanError("the plan has changed; look again once it has been looked at")
-    reading, path = settled.reading, Path(opened.path)
+    reading, path = settled.reading, opened.path
+    session = Session(reading.plan)
     if len(repair.words) == 1:
         index = int(repair.words[0])
-        verified = settled.verified[reading.plan.expectations[index].place]
+        verified = Verifier(session).verify(reading.plan.expectations[index])
         found = mend_claim(path, reading, index, verified, now(reading.plan))
     else:
         finding = next(
@@ -103,7 +106,7 @@ def repaired(opened: OpenPlan, repair: Repair, now: Callable[[Plan], datetime]) 
             for each in settled.findings
             if (each.name, each.access_list or "", "" if each.entry is None else str(each.entry)) == repair.words
         )
-        found = mend_finding(path, reading, finding, now(reading.plan), settled.session)
+        found = mend_finding(path, reading, finding, now(reading.plan), session)
     if not found.mends:
         raise PlanError(found.reason or "no edit does it")
     new = found.mends[0].proposal.new

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from crossgate.core.model.errors import Place
 from crossgate.editor.plans import OpenPlan
 from crossgate.editor.texts import Named, Text
 from crossgate.language.syntax import STATEMENTS
@@ -71,7 +70,7 @@ def notes(opened: OpenPlan, text: Text) -> Iterator[tuple[int, str]]:
             yield each.place.line - 1, " · ".join(told)
     for promise in plan.expectations:
         if promise.place.file == text.file:
-            verified = None if settled is None else settled.verified.get(promise.place)
+            verified = None if settled is None else settled.proved.get(promise.place)
             if verified is not None:
                 yield (
                     promise.place.line - 1,
@@ -116,9 +115,3 @@ def painted(text: Text, first: int, last: int) -> Iterator[Painted]:
         for token, role in zip(written.words, written.roles, strict=True):
             if role and token.text != ",":
                 yield Painted(number, token.start, token.end - token.start, PAINTS.get(role, "number"))
-
-
-def verdict_of(opened: OpenPlan, place: Place) -> bool | None:
-    """Return whether the expectation in a line holds, None where that is not known."""
-    verified = None if opened.settled is None else opened.settled.verified.get(place)
-    return None if verified is None else verified.held

@@ -8,7 +8,8 @@ import threading
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING
+from time import monotonic
+from typing import TYPE_CHECKING, NamedTuple
 
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.finding import Finding
@@ -19,26 +20,29 @@ from crossgate.language.source import decode
 
 if TYPE_CHECKING:
     from datetime import datetime
+    from multiprocessing.connection import Connection
+    from multiprocessing.process import BaseProcess
 
-    from crossgate.core.answers.verify import Verified
     from crossgate.core.model.plan import Plan
-    from crossgate.core.traffic.session import Session
 
 _INCLUDE = re.compile(rb'^include\s+"([^"]*)"', re.MULTILINE)
 
 
-class Superseded(Exception):
-    """The plan has changed, so what was being worked out is of no use."""
+class Proved(NamedTuple):
+    """What became of an expectation: whether it holds; if not, why, and what would make it; not `answered` where nobody knows."""
+
+    held: bool
+    why: str
+    needed: str
+    answered: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Looked:
-    """What was found out of one reading of a plan: the findings, those accepted left out, and what became of each expectation, by its place."""
+class Looked(NamedTuple):
+    """What was found out of one reading of a plan: the findings that are not accepted, and what became of each expectation, by its place."""
 
     reading: Reading
-    session: Session
     findings: list[Finding]
-    verified: dict[Place, Verified]
+    proved: dict[Place, Proved]
 
 
 @dataclass(slots=True)
@@ -98,65 +102,123 @@ class OpenPlan:
             for number, mention in text.mentioning(named, name):
                 yield text, number, mention
 
-    def look(self, now: Callable[[Plan], datetime], superseded: Callable[[], bool]) -> Looked | None:
-        """Find out what `check` and `verify` say of the plan; None where it has errors. Raises `Superseded` once it is."""
-        from crossgate.core.answers.verify import Verifier
-        from crossgate.core.audit import audit
-        from crossgate.core.traffic.session import Session
 
-        reading = self.whole
-        if reading is None:
-            return None
+def look_at(path: Path, data: Mapping[str, bytes], now: Callable[[Plan], datetime]) -> tuple[list[Finding], dict[Place, Proved]]:
+    """Return what `check` and `verify` say of a plan without errors, given as the bytes of its files."""
+    from crossgate.core.answers.verify import Verifier
+    from crossgate.core.audit import audit
+    from crossgate.core.traffic.session import Session
 
-        def tell(done: int, of: int) -> None:
-            if superseded():
-                raise Superseded
+    plan = attempt(path, data)[0].plan
+    session = Session(plan)
+    verifier = Verifier(session)
+    proved = {}
+    for each in plan.expectations:
+        found = verifier.verify(each)
+        proved[each.place] = Proved(found.held, found.why, found.needed, found.answered)
+    return audit(session, now(plan)).findings, proved
 
-        session = Session(reading.plan)
-        verifier = Verifier(session)
-        verified = {}
-        for each in reading.plan.expectations:
-            tell(0, 0)
-            verified[each.place] = verifier.verify(each)
-        findings = audit(session, now(reading.plan), tell).findings
-        self.looked = Looked(reading, session, findings, verified)
-        return self.looked
+
+_Job = tuple[Path, dict[str, bytes], Callable[["Plan"], "datetime"]]
+
+
+def _work(pipe: Connection) -> None:
+    """Look at plans that come by a pipe, one after the other, until it is closed."""
+    while True:
+        try:
+            job: _Job = pipe.recv()
+        except (EOFError, KeyboardInterrupt):
+            return
+        try:
+            pipe.send(look_at(*job))
+        except Exception as error:  # told by whoever waits
+            pipe.send(f"{type(error).__name__}: {error}")
 
 
 class Watcher:
-    """Looks at plans in the background, each a while after its last change, and forgets what has changed meanwhile."""
+    """Looks at plans, each a while after its last change, in a process of its own so that typing is never slowed.
+
+    What has changed meanwhile is of no use any more: that process is ended.
+    """
 
     def __init__(
-        self, pause: float, now: Callable[[Plan], datetime], done: Callable[[OpenPlan], None], failed: Callable[[Exception], None]
+        self, pause: float, now: Callable[[Plan], datetime], done: Callable[[OpenPlan], None], failed: Callable[[str], None]
     ) -> None:
-        """Make it; `pause` are seconds, `now` tells the time on a plan's clock."""
+        """Make it; `pause` are seconds, `now` tells the time on a plan's clock, `done` and `failed` are called in a thread of its own."""
         self._pause, self._now, self._done, self._failed = pause, now, done, failed
-        self._timers: dict[Path, threading.Timer] = {}
+        self._wanted: dict[Path, tuple[OpenPlan, float]] = {}
+        self._changed = threading.Condition()
+        self._stopped = False
+        self._worker: tuple[BaseProcess, Connection] | None = None
+        threading.Thread(target=self._run, daemon=True).start()
 
     def look_soon(self, plan: OpenPlan) -> None:
         """Look at a plan once it has not changed for a while."""
-        before = self._timers.pop(plan.path, None)
-        if before is not None:
-            before.cancel()
-        timer = threading.Timer(self._pause, self._look, (plan, plan.revision))
-        timer.daemon = True
-        self._timers[plan.path] = timer
-        timer.start()
+        with self._changed:
+            self._wanted[plan.path] = plan, monotonic() + self._pause
+            self._changed.notify()
 
     def stop(self) -> None:
         """Look at nothing any more."""
-        for timer in self._timers.values():
-            timer.cancel()
-        self._timers = {}
+        with self._changed:
+            self._stopped = True
+            self._changed.notify()
 
-    def _look(self, plan: OpenPlan, revision: int) -> None:
+    def _run(self) -> None:
+        while (plan := self._next()) is not None:
+            reading, revision = plan.whole, plan.revision
+            if reading is not None:
+                found = self._answer((plan.path, dict(reading.data), self._now), plan, revision)
+                if isinstance(found, str):
+                    self._failed(found)
+                elif found is not None and plan.revision == revision:
+                    plan.looked = Looked(reading, *found)
+                    self._done(plan)
+        self._end()
+
+    def _next(self) -> OpenPlan | None:
+        """Wait for a plan whose time has come; None once there is an end."""
+        with self._changed:
+            while not self._stopped:
+                plan, due = min(self._wanted.values(), key=lambda each: each[1], default=(None, 0.0))
+                left = None if plan is None else due - monotonic()
+                if plan is not None and left is not None and left <= 0:
+                    del self._wanted[plan.path]
+                    return plan
+                self._changed.wait(left)
+        return None
+
+    def _answer(self, job: _Job, plan: OpenPlan, revision: int) -> tuple[list[Finding], dict[Place, Proved]] | str | None:
+        """Have a plan looked at; None where it has changed before that was done, a message where it could not be."""
+        from multiprocessing import get_context
+
+        if self._worker is None or not self._worker[0].is_alive():
+            context = get_context("spawn")
+            own, its = context.Pipe()
+            process: BaseProcess = context.Process(target=_work, args=(its,), daemon=True)
+            process.start()
+            its.close()
+            self._worker = process, own
+        pipe = self._worker[1]
         try:
-            if plan.look(self._now, lambda: plan.revision != revision) is not None and plan.revision == revision:
-                self._done(plan)
-        except Superseded:
-            pass
-        except Exception as error:
-            self._failed(error)
+            pipe.send(job)
+            while not pipe.poll(0.05):
+                if plan.revision != revision or self._stopped:
+                    self._end()
+                    return None
+            found: tuple[list[Finding], dict[Place, Proved]] | str = pipe.recv()
+        except (EOFError, OSError) as error:
+            self._end()
+            return f"{type(error).__name__}: {error}"
+        return found
+
+    def _end(self) -> None:
+        if self._worker is not None:
+            process, pipe = self._worker
+            self._worker = None
+            pipe.close()
+            process.terminate()
+            process.join()
 
 
 def plan_of(file: Path, unsaved: Mapping[str, bytes]) -> Path:

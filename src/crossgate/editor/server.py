@@ -96,7 +96,7 @@ class Editor(LanguageServer):
         if self._loop is not None:
             self._loop.call_soon_threadsafe(self._tell, opened, True)
 
-    def _failed(self, error: Exception) -> None:
+    def _failed(self, error: str) -> None:
         if self._loop is not None:
             message = f"what check says is not known: {error}"
             self._loop.call_soon_threadsafe(self.window_log_message, lsp.LogMessageParams(type=lsp.MessageType.Warning, message=message))
@@ -125,14 +125,15 @@ class Editor(LanguageServer):
                         tags=[lsp.DiagnosticTag.Unnecessary] if finding.name in ("never-reached", "no-effect") else None,
                     )
                 )
-            for place, verified in settled.verified.items():
-                if not verified.held and not verified.expectation.keep:  # a keep is a finding of its own
+            told = {each.place for each in settled.findings if each.name == "locked-out"}
+            for place, proved in settled.proved.items():
+                if not proved.held and place not in told:  # a keep is a finding of its own
                     text = opened.texts.get(place.file)
                     found.setdefault(place.file, []).append(
                         lsp.Diagnostic(
                             self._line(text, place.line - 1),
-                            f"{verified.why}; needed: {verified.needed}",
-                            severity=lsp.DiagnosticSeverity.Error if verified.answered else lsp.DiagnosticSeverity.Warning,
+                            f"{proved.why}; needed: {proved.needed}",
+                            severity=lsp.DiagnosticSeverity.Error if proved.answered else lsp.DiagnosticSeverity.Warning,
                             code="verify",
                             source="crossgate",
                         )
@@ -311,10 +312,13 @@ def _show(server: Editor) -> None:
         _, text = server.plan_at(uri)
         data: list[int] = []
         line = column = 0
+        units = server.workspace.position_codec.client_num_units
         for each in outline.painted(text, first, last):
-            there = server.range_of(text, each.line, each.start, each.start + each.length)
-            start, end = there.start.character, there.end.character
-            data += [each.line - line, start - (column if each.line == line else 0), end - start, _LEGEND.token_types.index(each.paint), 0]
+            own = text.lines[each.line]
+            start, length = each.start, each.length
+            if not own.isascii():
+                start, length = units(own[:start]), units(own[start : start + length])
+            data += [each.line - line, start - (column if each.line == line else 0), length, _LEGEND.token_types.index(each.paint), 0]
             line, column = each.line, start
         return lsp.SemanticTokens(data)
 

@@ -5,14 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from crossgate.core.lists.split import region_hull
-from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry
+from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList
 from crossgate.core.model.address import Family, Pattern, format_address, parse_addresses
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.finding import KINDS
 from crossgate.core.model.meaning import meaning_of
 from crossgate.core.model.plan import Plan
-from crossgate.core.sets.region import entry_region
 from crossgate.core.sets.wildcard import slips
 from crossgate.editor.plans import OpenPlan
 from crossgate.editor.texts import Mention, Named, Text
@@ -167,10 +165,7 @@ def _entry(opened: OpenPlan, plan: Plan, place: Place) -> Iterator[str]:
     told = [] if settled is None else [each for each in settled.findings if each.place == place]
     yield from (f"{each.severity} **{each.name}**: {each.message}" for each in told)
     if settled is not None and not any(each.name == "never-reached" for each in told):
-        region = entry_region(entry, access_list.family) if isinstance(entry, Entry) else None
-        above = [] if region is None else settled.session.regions.of(access_list).touching(region_hull(region))
-        numbers = [str(each.number) for each in above if each.number < entry.number]
-        yield f"it is reached; some of it may go to {_several(numbers)} above it" if numbers else "nothing above it takes any of it"
+        yield "some packet gets as far as this entry"
     from crossgate.formats.tally import Tally
 
     try:
@@ -183,14 +178,14 @@ def _entry(opened: OpenPlan, plan: Plan, place: Place) -> Iterator[str]:
 
 def _claim(opened: OpenPlan, place: Place) -> Iterator[str]:
     settled = opened.settled
-    verified = None if settled is None else settled.verified.get(place)
-    if verified is None:
+    proved = None if settled is None else settled.proved.get(place)
+    if proved is None:
         yield "not proved yet"
-    elif verified.held:
+    elif proved.held:
         yield "**held**: proved for every packet that it speaks of"
     else:
-        yield f"**{'failed' if verified.answered else 'not answered'}**: {verified.why}"
-        yield f"needed: `{verified.needed}`"
+        yield f"**{'failed' if proved.answered else 'not answered'}**: {proved.why}"
+        yield f"needed: `{proved.needed}`"
 
 
 def _pattern(pattern: Pattern) -> str:

@@ -157,6 +157,7 @@ def _form(keyword: str, head: str) -> Form | None:
     return list_form(head) if row.keyword == "list" else None
 
 
+@lru_cache(1 << 10)
 def list_form(head: str) -> Form | None:
     """Return the form of the entries of the list that begins with a line; None where that does not say what list it is."""
     words = head.split()
