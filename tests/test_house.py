@@ -11,7 +11,7 @@ SOURCE = Path(__file__).parents[1] / "src"
 FLOORS = (
     "crossgate.core.model", "crossgate.core.sets", "crossgate.core.lists", "crossgate.core.network", "crossgate.core.traffic",
     "crossgate.core.wording", "crossgate.core.answers", "crossgate.core.audit", "crossgate.core.impact", "crossgate.language",
-    "crossgate.formats", "crossgate.spread", "crossgate.draw", "crossgate.report", "crossgate.show", "crossgate.demo", "crossgate.commands", "crossgate.__main__",
+    "crossgate.formats", "crossgate.spread", "crossgate.draw", "crossgate.report", "crossgate.show", "crossgate.demo", "crossgate.editor", "crossgate.commands", "crossgate.__main__",
 )  # fmt: skip
 """From the ground up; what stands on a floor may import from it and from those below."""
 INTERFACE = ("typer", "rich", "click", "matplotlib")

@@ -338,3 +338,18 @@ def test_both_families_are_asked_of_one_list(plan_of: Read) -> None:
         own = network.list_at(found, family)
         assert own is not None
         assert own.family is family
+
+
+def test_a_change_of_frames_at_some_hours_is_told(answer: Ask, tmp_path: Path) -> None:
+    text = (
+        "subnet a 10.0.0.0/29\nsubnet b 10.0.1.0/29\nrouter r\n    interface a 10.0.0.1/29 on a at hub.2\n    interface b 10.0.1.1/29 on b\n"
+        "switch hub\n    port 1\n    port 2\nhost pinned 10.0.0.2 on a at hub.1\nhost far 10.0.1.2 on b\nwindow open mon 08:00-18:00\n"
+        "list frames extended ethernet\n    permit ipv4 any to any during open\n    otherwise permit\nplace frames inbound on hub.1\n"
+    )
+    (tmp_path / "a.gate").write_text(text)
+    (tmp_path / "new").mkdir()
+    (tmp_path / "new" / "b.gate").write_text(text.replace("    permit ipv4", "    deny ipv4"))
+    found = answer("--plan", "a.gate", "compare", "new/b.gate", status=1)["differences"]
+    machines = [each for each in found if each["opens"] and not each["devices"]]
+    told = {(each["was"]["verdict"], each["is"]["verdict"], each["at"][11:16]) for each in machines}
+    assert told == {("permitted", "denied", "08:00"), ("permitted", "half-open", "08:00")}

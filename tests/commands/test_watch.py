@@ -69,8 +69,8 @@ def test_each_save_is_told_against_the_last_plan_without_errors(demo: Path, watc
     assert "was permitted by guest-fence 10" in watched.until("packet: ")
     plan.write_text(text + "expect permit ssh kiosk-1 to manifest over ipv4\n")
     told = watched.until("is  permitted by guest-fence 10")
-    assert "saved: 25 hold, 1 fails" in told
-    assert "breaks  209  expect permit ssh kiosk-1 to manifest over ipv4" in told
+    assert "saved: 27 hold, 1 fails" in told
+    assert "breaks  211  expect permit ssh kiosk-1 to manifest over ipv4" in told
     watched.process.send_signal(signal.SIGINT)
     assert watched.end() == 130
 
@@ -101,7 +101,7 @@ def test_an_include_is_watched_from_the_save_that_brings_it(demo: Path, watched:
 def test_once_ends_with_what_the_save_brings(demo: Path, change: str, status: int) -> None:
     found = Watched(demo, "--once", "--json", "ternhaven.gate")
     first = json.loads(found.until("}\n"))
-    assert (first["schema"], first["held"], first["failed"], first["expectations"]) == ("crossgate/watch/1", 25, 0, [])
+    assert (first["schema"], first["held"], first["failed"], first["expectations"]) == ("crossgate/watch/1", 27, 0, [])
     (demo / "ternhaven.gate").write_text((demo / "ternhaven.gate").read_text() + change)
     second = json.loads(found.until("}\n"))
     assert bool(second["errors"]) is (change == "nonsense\n")

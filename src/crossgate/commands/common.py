@@ -13,7 +13,6 @@ from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
 import typer
 
-from crossgate.commands.completing import complete_cipher, complete_tls
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
@@ -28,6 +27,20 @@ AtOption = Annotated[
     str | None,
     typer.Option("--at", metavar="TIME", help="The time for windows: 21:30 (today), 'mon 23:00' or '2026-12-01 23:00'. Default: now."),
 ]
+
+
+def complete_tls(incomplete: str) -> Iterator[str]:
+    """Offer the versions of TLS, newest first."""
+    return (version for version in ("1.3", "1.2", "1.1", "1.0") if version.startswith(incomplete))
+
+
+def complete_cipher(incomplete: str) -> Iterator[str]:
+    """Offer the names of cipher suites."""
+    from crossgate.core.model.tls import suite_names
+
+    return (name for name in suite_names().values() if name.startswith(incomplete.upper()))
+
+
 TlsOption = Annotated[
     str | None,
     typer.Option(

@@ -137,15 +137,3 @@ def complete_service(ctx: typer.Context, incomplete: str) -> Iterator[str]:
     except PlanError:
         own = []
     return (name for name in dict.fromkeys((*own, "ping", "ip", *iana.protocols(), *iana.services())) if name.startswith(incomplete))
-
-
-def complete_tls(ctx: typer.Context, incomplete: str) -> Iterator[str]:
-    """Offer the versions of TLS, newest first."""
-    return (version for version in ("1.3", "1.2", "1.1", "1.0") if version.startswith(incomplete))
-
-
-def complete_cipher(ctx: typer.Context, incomplete: str) -> Iterator[str]:
-    """Offer the names of cipher suites."""
-    from crossgate.core.model.tls import suite_names
-
-    return (name for name in suite_names().values() if name.startswith(incomplete.upper()))

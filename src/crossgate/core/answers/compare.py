@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 from crossgate.core.answers.change import Change
 from crossgate.core.answers.clients import told
 from crossgate.core.lists.difference import compare_lists, same_lists, suspects
-from crossgate.core.model.accesslist import AccessList, Action, Decider
+from crossgate.core.model.accesslist import AccessList, Action, AnyList, Decider
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import Limit, State, exceeded, hello_of, settled
 from crossgate.core.model.packet import Packet
@@ -228,7 +228,7 @@ def differences(
     pairs = [pair for family in Family for pair in _pairs(change, family, missed)]
     if not pairs:
         return []
-    before, after = ([each.plan.lists[placement.access_list] for placement in each.plan.placements] for each in (old, new))
+    before, after = ([each.plan.every_list[placement.access_list] for placement in each.plan.every_placement] for each in (old, new))
     several = _states(old.plan, new.plan, before, after)
     met: dict[tuple[object, ...], list[Difference]] = {}
     for state, ((was_open, now_open, beyond, hello), moment) in enumerate(several.items()):
@@ -290,7 +290,7 @@ def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -
 _States = dict[tuple[State, State, frozenset[Limit], Hello | None], datetime | None]
 
 
-def _states(old: Plan, new: Plan, before: Iterable[AccessList], after: Iterable[AccessList]) -> _States:
+def _states(old: Plan, new: Plan, before: Iterable[AnyList[Any]], after: Iterable[AnyList[Any]]) -> _States:
     """Return every pair of states, of the old and of the new plan, that conditions can be in together, each with a moment.
 
     The third of each key are the limits that are exceeded, the fourth is what TLS is settled on.
