@@ -1,3 +1,52 @@
-"""Cross Gate: write, place, trace and prove access lists, offline, from one plain-text plan."""
+"""Cross Gate: write, place, trace and prove access lists, offline, from one plain-text plan.
+
+As a library it has the names of `crossgate.library`, each made when it is first asked for:
+
+    import crossgate
+
+    plan = crossgate.read("ternhaven.gate")
+    print(crossgate.trace(plan, "kiosk-1", "manifest", "tcp/8443")[0].verdict)
+
+Version numbers follow semantic versioning (semver.org): of the language, the commands, the JSON documents and the names here.
+"""
+
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from crossgate.library import (
+        Family,
+        Finding,
+        Plan,
+        PlanError,
+        PlanErrors,
+        Trace,
+        Verdict,
+        When,
+        check,
+        compare,
+        parse,
+        reach,
+        read,
+        replay,
+        trace,
+        verify,
+        when,
+    )  # fmt: skip
 
 __version__ = "0.1.0"
+__all__ = [
+    "Family", "Finding", "Plan", "PlanError", "PlanErrors", "Trace", "Verdict", "When", "__version__", "check", "compare", "parse", "reach",
+    "read", "replay", "trace", "verify", "when",
+]  # fmt: skip
+
+
+def __getattr__(name: str) -> Any:
+    if name in __all__:
+        from importlib import import_module
+
+        return getattr(import_module("crossgate.library"), name)
+    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+
+
+def __dir__() -> list[str]:
+    return __all__

@@ -27,6 +27,10 @@ _SCHEMA = pa.schema(
 )  # fmt: skip
 
 
+NO_VERDICTS = _SCHEMA.empty_table()
+"""A table of verdicts without rows."""
+
+
 class VerdictTable:
     """A table that grows by what is replayed."""
 

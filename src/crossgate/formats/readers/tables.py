@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import socket
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -54,9 +54,18 @@ def read_table(
     `now` is the time of records of a table that has no times, in microseconds. Raises `PlanError` for what cannot be read, with its row.
     """
     batches = {"csv": _csv, "json": _json, "parquet": _parquet}[kind.kind]
+    yield from read_batches(batches(path, kind.packed, name), told, now, account, name)
+    if not account.used:
+        raise PlanError(f"{name} is empty: a table of flows has a row of column names, then a row for each flow")
+
+
+def read_batches(
+    batches: Iterable[Any], told: Mapping[Column, str], now: int, account: TableAccount, name: str
+) -> Iterator[dict[Family, Seen]]:
+    """Yield the records of a table that comes in record batches of pyarrow; see `read_table`."""
     columns: dict[Column, list[str]] | None = None
     try:
-        for batch in batches(path, kind.packed, name):
+        for batch in batches:
             if columns is None:
                 columns = account.used = columns_of(batch.schema.names, told, name)
                 account.timeless = Column.TIME not in columns
@@ -64,8 +73,6 @@ def read_table(
             account.rows += batch.num_rows
     except UnicodeDecodeError:
         raise PlanError(f"{name} behind row {account.rows:,}: text that is not UTF-8") from None
-    if columns is None:
-        raise PlanError(f"{name} is empty: a table of flows has a row of column names, then a row for each flow")
 
 
 def _stream(path: Path, packed: str | None) -> Any:

@@ -1,0 +1,149 @@
+"""Cross Gate as a library: what a program can ask of a plan. `crossgate` itself has all of these names.
+
+All of it is offline and changes nothing. What people got wrong is a `PlanError` with its place and its mend; a plan that is read with
+`read` is whole, or `PlanErrors` has every error in it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from crossgate.core.model.address import Family
+from crossgate.core.model.condition import When
+from crossgate.core.model.errors import PlanError, PlanErrors
+from crossgate.core.model.finding import Finding
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.tls import TlsError, TlsTest, chosen_hello, parse_suites, parse_versions
+from crossgate.core.traffic.session import Session
+from crossgate.core.traffic.trace import Trace, Verdict
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from crossgate.core.answers.compare import Difference
+    from crossgate.core.answers.reach import Reached
+    from crossgate.core.answers.verify import Verified
+
+__all__ = [
+    "Family", "Finding", "Plan", "PlanError", "PlanErrors", "Trace", "Verdict", "When", "check", "compare", "parse", "reach", "read", "replay",
+    "trace", "verify", "when",
+]  # fmt: skip
+
+
+def read(path: str | Path, unsaved: Mapping[str, bytes] | None = None) -> Plan:
+    """Read a plan file and what it includes; `unsaved` are bytes to read instead of those on disk, by the name of the file.
+
+    Raises `PlanErrors` with every error in it, and `PlanError` for a file that cannot be read.
+    """
+    from crossgate.language.reader import read as read_reading
+
+    return read_reading(Path(path), unsaved).plan
+
+
+def parse(text: str, name: str = "plan.gate") -> Plan:
+    """Read a plan from its text, under a name for its errors. Raises as `read` does."""
+    return read(name, {name: text.encode()})
+
+
+def when(
+    plan: Plan, at: datetime | None = None, *, flooding: bool = False, tls: str | None = None, cipher: str | None = None
+) -> When:  # fmt: skip
+    """Return of which time and of which conversations a question is: now, on the plan's clock, within every `at most`, and without TLS.
+
+    With `tls` or `cipher`, written as in an entry, it is of conversations that settle on that. Raises `PlanError` for what is none.
+    """
+    if at is None:
+        from zoneinfo import ZoneInfo
+
+        at = datetime.now(ZoneInfo(plan.zone) if plan.zone else None).replace(tzinfo=None)
+    if tls is None and cipher is None:
+        return When(at, flooding)
+    try:
+        hello = chosen_hello(TlsTest(None if tls is None else parse_versions(tls), None if cipher is None else parse_suites(cipher)))
+    except TlsError as error:
+        raise PlanError(str(error)) from None
+    if hello is None:
+        raise PlanError(f"no conversation settles on {cipher} in TLS {tls}")
+    return When(at, flooding, hello)
+
+
+def trace(
+    plan: Plan, source: str, destination: str, service: str, *, of: When | None = None, source_port: int | None = None,
+    family: Family | None = None,
+) -> list[Trace]:  # fmt: skip
+    """Send a service from one end to another, and return its conversations: one a family that both have, and one a port.
+
+    Ends are hosts, devices, points, addresses, or groups and subnets, which stand for their hosts. Raises `PlanError` for what is none.
+    """
+    from crossgate.core.answers.traces import Choice, asked, ends
+    from crossgate.core.network.itineraries import Network
+    from crossgate.core.traffic.trace import Tracer
+
+    network = Network(plan)
+    tracer = Tracer(network, plan.state_at(of or when(plan)))
+    wanted = asked(network, ends(plan, source), ends(plan, destination), [service], Choice(source_port, (), family))
+    return [tracer.trace(conversation) for each in wanted for conversation in each.conversations]
+
+
+def verify(plan: Plan) -> list[Verified]:
+    """Prove the plan's expectations, each over every packet that it speaks of, at every hour."""
+    from crossgate.core.answers.verify import Verifier
+
+    verifier = Verifier(Session(plan))
+    return [verifier.verify(each) for each in plan.expectations]
+
+
+def check(plan: Plan, at: datetime | None = None) -> list[Finding]:
+    """Return the findings of a plan that it does not accept, in the order of its lines; `at` is when windows are looked at, now by default."""
+    from crossgate.core.audit import audit
+
+    return audit(Session(plan), at or when(plan).at).findings
+
+
+def reach(plan: Plan, source: str, destination: str, service: str | None = None, *, of: When | None = None) -> list[Reached]:
+    """Return exactly what becomes of everything between two sets of addresses, family by family, devices' own addresses apart.
+
+    Raises `PlanError` for an end or a service that is none, `TooManyPieces` where it cannot be told in bounded work.
+    """
+    from crossgate.core.answers.reach import reach as reached
+
+    return list(reached(Session(plan), source, destination, of or when(plan), service))
+
+
+def compare(old: Plan, new: Plan) -> list[Difference]:
+    """Return all traffic that two plans treat differently, in every state of their conditions; what was opened stands first."""
+    from crossgate.core.answers.compare import differences
+
+    return differences(Session(old), Session(new))
+
+
+def replay(plan: Plan, flows: Any, *, columns: Sequence[str] = ()) -> pa.Table:
+    """Put a table of packets or flow records through a plan, and return a row for each conversation, with its verdict and who stopped it.
+
+    `flows` is a pandas data frame, a pyarrow table, or anything else that pyarrow takes for one, with columns by IPFIX element names or the
+    usual short forms; `columns` name others as `WHAT=NAME`, as the option `--column` does. Needs the extra `traffic`. Raises `PlanError`
+    for a table without addresses and protocol.
+    """
+    import pyarrow as pa
+
+    from crossgate.core.answers.replay import Replay
+    from crossgate.core.network.itineraries import Network
+    from crossgate.core.traffic.assembly import SECOND
+    from crossgate.formats.readers.names import columns_of, told_columns
+    from crossgate.formats.readers.tables import TableAccount, read_batches
+    from crossgate.formats.verdicts import NO_VERDICTS, verdict_rows
+
+    table = flows if isinstance(flows, pa.Table) else pa.table(flows)
+    replaying = Replay(Network(plan))
+    rows = []
+    now = int(datetime.now().timestamp() * SECOND)
+    told = told_columns(columns)
+    columns_of(table.schema.names, told, "the table")
+    for seen in read_batches(table.combine_chunks().to_batches(), told, now, TableAccount(), "the table"):
+        for family, batch in seen.items():
+            rows += [verdict_rows(each, replaying.tracer) for each in replaying.add(family, batch, plan.client_ports)]
+    rows += [verdict_rows(each, replaying.tracer) for each in replaying.rest()]
+    return pa.concat_tables([NO_VERDICTS, *rows])
