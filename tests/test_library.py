@@ -44,4 +44,4 @@ def test_what_is_asked_wrongly_is_told(tmp_path: Path) -> None:
         crossgate.when(plan, tls="1.3", cipher="0xC02F")
     with pytest.raises(crossgate.PlanError, match="nobody"):
         crossgate.trace(plan, "nobody", "x", "ping")
-    assert crossgate.replay(plan, {"srcaddr": [], "dstaddr": [], "protocol": []}).num_rows == 0
+    assert crossgate.replay(plan, {name: [] for name in ("srcaddr", "dstaddr", "srcport", "dstport", "protocol")}).num_rows == 0
