@@ -34,6 +34,7 @@ golden: $(MADE)  ## write what the commands print anew, to be read before it is 
 
 docs: $(MADE)  ## write the tables and the guide's outputs in the documentation anew
 	$(PYTHON) docs/tables.py
+	$(PYTHON) editors/grammar.py
 	$(PYTHON) docs/guide.py
 
 demo: $(MADE)  ## run the full example
