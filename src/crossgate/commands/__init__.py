@@ -104,7 +104,7 @@ def application(words: Sequence[str], completes: bool = False) -> typer.Typer:
         elif isinstance(command, typer.Typer):
             app.add_typer(command, rich_help_panel=listed.step)
         else:
-            app.command(name, rich_help_panel=listed.step, epilog=examples(*listed.examples))(command)
+            app.command(name, rich_help_panel=listed.step, epilog=examples(*listed.examples) if listed.examples else None)(command)
     return app
 
 
