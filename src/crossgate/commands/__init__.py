@@ -53,7 +53,7 @@ COMMANDS = {
     "mend": Listed("mending", "mend", _WRITE, ("mend", "mend icmp6-needed guest-fence6 --take a")),
     "tidy": Listed("tidy", "tidy", _WRITE, ("tidy", "tidy --check")),
     "watch": Listed("watch", "watch", _WRITE, ("watch", "watch --once")),
-    "editor": Listed("editor", "editor", _WRITE, ()),
+    "editor": Listed("editor", "editor", _WRITE, ("editor", "--plan ternhaven.gate editor")),
     "draw": Listed("drawing", "draw", _SHOW, ()),
     "report": Listed("reporting", "report", _SHOW, ("report", "report --out ternhaven.html --at 'mon 12:00'")),
     "import": Listed("importing", "import_", _OPEN, ("import ietf gangway.json --dry-run", "import ietf-acl gangway.json --on pier --dry-run")),
@@ -104,7 +104,7 @@ def application(words: Sequence[str], completes: bool = False) -> typer.Typer:
         elif isinstance(command, typer.Typer):
             app.add_typer(command, rich_help_panel=listed.step)
         else:
-            app.command(name, rich_help_panel=listed.step, epilog=examples(*listed.examples) if listed.examples else None)(command)
+            app.command(name, rich_help_panel=listed.step, epilog=examples(*listed.examples))(command)
     return app
 
 
