@@ -71,7 +71,8 @@ def _found(path: Path, reading: Reading, words: Sequence[str], now: datetime) ->
     from crossgate.core.audit import audit
     from crossgate.core.model.finding import KINDS
     from crossgate.core.traffic.session import Session
-    from crossgate.language.mending import mend_claim, mend_finding
+    from crossgate.language.ending import mend_finding
+    from crossgate.language.mending import mend_claim
 
     plan, session = reading.plan, Session(reading.plan)
     verifier = Verifier(session)

@@ -22,6 +22,7 @@ from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Only, Promise
+from crossgate.core.model.condition import settled
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.plan import Plan
@@ -181,9 +182,10 @@ def _focus(before: Session, after: Session) -> tuple[Focus, Focus]:
             if name in moved or None in pair:
                 focus[side][name] = {entry.number for entry in access_list.entries}
             elif changed:
-                regions = (before, after)[side].regions.of(access_list, access_list.windows)
                 hulls = [region.hull for region in changed if region.hull is not None]
-                focus[side][name] = {entry.number for hull in hulls for entry in regions.touching(hull)}
+                states = [settled(access_list.windows, hello) for hello in (None, *access_list.hellos)]
+                every = [(before, after)[side].regions.of(access_list, state) for state in states]
+                focus[side][name] = {entry.number for regions in every for hull in hulls for entry in regions.touching(hull)}
     return focus
 
 

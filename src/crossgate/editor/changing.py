@@ -89,7 +89,8 @@ def repaired(opened: OpenPlan, repair: Repair, now: Callable[[Plan], datetime]) 
     """Return the edits of the first proposal that mends something, by file, proved as `mend` proves it. Raises `PlanError` where there is none."""
     from crossgate.core.answers.verify import Verifier
     from crossgate.core.traffic.session import Session
-    from crossgate.language.mending import mend_claim, mend_finding
+    from crossgate.language.ending import mend_finding
+    from crossgate.language.mending import mend_claim
 
     settled = opened.settled
     if settled is None:

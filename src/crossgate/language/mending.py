@@ -1,4 +1,4 @@
-"""Mends: edits that make an expectation hold that fails, or that end a finding, each proved before it is shown.
+"""Mends: edits that make an expectation hold that fails, each proved before it is shown; those that end a finding are in `ending`.
 
 1. A failed claim comes with a conversation that breaks it. Where a list stops it, an entry in the claim's own words right before the
    stopping line lets it by; where nothing stops it, such an entry in a list on its way does, or a new list near an end.
@@ -20,7 +20,6 @@ from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation, Only, Promise
 from crossgate.core.model.errors import Place, PlanError
-from crossgate.core.model.finding import Finding
 from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import is_elsewhere
@@ -34,7 +33,6 @@ from crossgate.language.change import Change, Proposal, propose
 from crossgate.language.draft import Draft
 from crossgate.language.network import plain_name
 from crossgate.language.reader import Reading, read
-from crossgate.language.twin import ERRORS, NEIGHBOURS, write_twin
 
 MOST_EDITS = 3
 MOST_MENDS = 5
@@ -94,12 +92,12 @@ def mend_claim(path: Path, reading: Reading, index: int, verified: Verified, now
         further: list[tuple[Reading, tuple[Step, ...], Broken]] = []
         for state, steps, broken in beginnings:
             for step in _steps(state.plan, state.plan.expectations[index], broken):
-                after = _applied(path, state, step)
+                after = applied(path, state, step)
                 if after is None:
                     continue
                 again = Verifier(Session(after.plan)).verify(after.plan.expectations[index])
                 if again.held:
-                    mend = _proved(path, reading, after, tuple(each.said for each in (*steps, step)), now, session)
+                    mend = proved(path, reading, after, tuple(each.said for each in (*steps, step)), now, session)
                     if not mend.proposal.refused:
                         mends.append(mend)
                     else:
@@ -125,7 +123,7 @@ def _why(plan: Plan, proposal: Proposal) -> str:
     return f"is refused, since {proposal.refused}"
 
 
-def _applied(path: Path, state: Reading, step: Step) -> Reading | None:
+def applied(path: Path, state: Reading, step: Step) -> Reading | None:
     """Return the plan after an edit, None where it would have errors."""
     draft = Draft(state)
     try:
@@ -135,7 +133,7 @@ def _applied(path: Path, state: Reading, step: Step) -> Reading | None:
         return None
 
 
-def _proved(path: Path, reading: Reading, after: Reading, said: tuple[str, ...], now: datetime, session: Session) -> Mend:
+def proved(path: Path, reading: Reading, after: Reading, said: tuple[str, ...], now: datetime, session: Session) -> Mend:
     """Return edits that were made one after the other as one, proved against the plan as it was."""
 
     def change(draft: Draft) -> str:
@@ -156,11 +154,11 @@ def _steps(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
         yield from _closed(plan, promise, broken)
     for need in needs(plan, broken.claim, broken.trace):
         for texts in _timed(plan, broken.claim, need.text):
-            numbers = _free_numbers(need.access_list, need.before, len(texts)) if len(texts) > 1 or need.number is None else [need.number]
+            numbers = free_numbers(need.access_list, need.before, len(texts)) if len(texts) > 1 or need.number is None else [need.number]
             if numbers:
                 lines = "; ".join(f"{number} {text}" for number, text in zip(numbers, texts, strict=True))
                 where = f"before {need.before.number}" if need.before is not None else "at the end"
-                yield Step(f"in list {need.access_list.name}, {where}: {lines}", _insertions(need.access_list.name, numbers, texts))
+                yield Step(f"in list {need.access_list.name}, {where}: {lines}", insertions(need.access_list.name, numbers, texts))
     if broken.claim.claim is Claim.DENY and not broken.claim.flooding:
         ends = [end_text(plan, word) for word in (broken.claim.source, broken.claim.destination)]
         for texts in _timed(plan, broken.claim, f"deny {broken.claim.service} {ends[0]} to {ends[1]}"):
@@ -200,15 +198,15 @@ def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
             and asked.crossing.rulings is None
             and asked.access_list.kind is Kind.EXTENDED
         ):
-            numbers = _free_numbers(asked.access_list, asked.decider.entry, len(texts))
+            numbers = free_numbers(asked.access_list, asked.decider.entry, len(texts))
             if numbers:
                 where = f"before {asked.decider.number}" if asked.decider.entry is not None else "at the end"
                 lines = "; ".join(f"{number} {text}" for number, text in zip(numbers, texts, strict=True))
-                yield Step(f"in list {asked.access_list.name}, {where}: {lines}", _insertions(asked.access_list.name, numbers, texts))
+                yield Step(f"in list {asked.access_list.name}, {where}: {lines}", insertions(asked.access_list.name, numbers, texts))
     yield from _new_lists(plan, broken, texts)
 
 
-def _free_numbers(access_list: AccessList, below: AnyEntry | None, count: int) -> list[int]:
+def free_numbers(access_list: AccessList, below: AnyEntry | None, count: int) -> list[int]:
     """Return free numbers right before an entry, ascending; none where there are not so many."""
     low = max((each.number for each in access_list.entries if below is None or each.number < below.number), default=0)
     room = (below.number if below is not None else low + 10 * (count + 1)) - low
@@ -216,7 +214,9 @@ def _free_numbers(access_list: AccessList, below: AnyEntry | None, count: int) -
     return [low + step * (number + 1) for number in range(count)] if step else []
 
 
-def _insertions(name: str, numbers: Sequence[int], texts: Sequence[str]) -> Callable[[Draft], object]:
+def insertions(name: str, numbers: Sequence[int], texts: Sequence[str]) -> Callable[[Draft], object]:
+    """Return what puts new entries into a list."""
+
     def change(draft: Draft) -> None:
         access_list = edits.find_list(draft.plan, name)
         for number, text in zip(numbers, texts, strict=True):
@@ -261,77 +261,6 @@ def _new_list(name: str, family: Family, entries: Sequence[str], crossing: Cross
     return change
 
 
-# ---- Edits for a finding
-
-
-def mend_finding(path: Path, reading: Reading, finding: Finding, now: datetime, session: Session) -> Mendable:
-    """Look for mends of a finding; `session` is of the plan as it is."""
-    where = "" if finding.access_list is None else f" in {finding.access_list}" + ("" if finding.entry is None else f" {finding.entry}")
-    mends = []
-    for step in _steps_for(reading.plan, finding):
-        after = _applied(path, reading, step)
-        if after is None:
-            continue
-        mend = _proved(path, reading, after, (step.said,), now, session)
-        if not mend.proposal.refused and _ended(mend.proposal, finding):
-            mends.append(mend)
-    mends.sort(key=lambda each: each.weight)
-    return Mendable(f"{finding.name}{where}", finding.place, finding.fault.what, mends[:MOST_MENDS], "" if mends else finding.fault.mend)
-
-
-def _ended(proposal: Proposal, finding: Finding) -> bool:
-    """Whether an edit ends a finding."""
-    gone = proposal.impact.gone if proposal.impact else []
-    return any((each.name, each.access_list, each.fault.what) == (finding.name, finding.access_list, finding.fault.what) for each in gone)
-
-
-def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
-    """Yield edits that could end a finding."""
-    if finding.access_list is None:
-        return
-    access_list = plan.lists.get(finding.access_list)
-    if access_list is None:
-        return
-    entry = None if finding.entry is None else access_list.entry(finding.entry)
-    if finding.name == "unplaced":
-        yield Step(f"drop list {access_list.name}", lambda draft: edits.drop_list(draft, edits.find_list(draft.plan, access_list.name)))
-    if finding.name == "nothing-permitted":
-        yield Step(f"{access_list.name}: otherwise permit", lambda draft: _otherwise(draft, access_list, Action.PERMIT))
-    if finding.name == "icmp6-needed":
-        yield Step(f"{access_list.name} begins with what RFC 4890 section 4.3.1 asks for", lambda draft: _first(draft, access_list, ERRORS))
-    if finding.name == "neighbour-blocked":
-        yield Step(f"{access_list.name} begins with neighbour discovery", lambda draft: _first(draft, access_list, NEIGHBOURS))
-    if finding.name == "one-family":
-        twin = f"{access_list.name}{'6' if access_list.family is Family.IPV4 else '4'}"
-        yield Step(
-            f"write {twin}, the twin of {access_list.name}, and place it there",
-            lambda draft: write_twin(draft, access_list, twin, placed=True),
-        )
-    if entry is None:
-        return
-    if finding.name in ("never-reached", "no-effect"):
-        yield Step(f"drop {access_list.name} {entry.number}", lambda draft: edits.drop_entry(draft, access_list, entry))
-    if finding.name == "never-reached" and finding.because:
-        first = min(finding.because)
-        yield Step(
-            f"move {access_list.name} {entry.number} before {first}",
-            lambda draft: edits.move_entry(draft, access_list, entry, edits.Spot(before=first)),
-        )
-
-
-def _first(draft: Draft, access_list: AccessList, text: str) -> None:
-    before = access_list.entries[0] if access_list.entries else None
-    edits.add_entry(draft, access_list, edits.number_between(access_list, None, before), text)
-
-
-def _otherwise(draft: Draft, access_list: AccessList, action: Action) -> None:
-    if access_list.otherwise.written:
-        line = draft.line(access_list.otherwise.place)
-        draft.replace(access_list.otherwise.place, f"{line.indent}otherwise {action}")
-    else:
-        draft.after(edits.last_line(access_list), f"    otherwise {action}")
-
-
 # ---- Everything at once
 
 
@@ -354,4 +283,4 @@ def mend_all(path: Path, reading: Reading, now: datetime) -> tuple[Mend | None, 
                 break
             left.append(found)
         else:
-            return (_proved(path, reading, state, tuple(said), now, Session(reading.plan)) if said else None), left
+            return (proved(path, reading, state, tuple(said), now, Session(reading.plan)) if said else None), left

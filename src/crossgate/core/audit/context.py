@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from crossgate.core.network.matrix import Matrix
 
 Focus = Mapping[str, Collection[int]]
-"""The numbers of the entries that are to be looked at, list by list; those of a list that is not there are not."""
+"""The numbers of the entries that are to be looked at, list by list, and these lists as a whole; those of a list that is not there are not."""
 
 
 Touched = Callable[[Family, bool], "NDArray[np.bool_] | None"]
@@ -108,8 +108,8 @@ class Case:
         return (access_list for name, access_list in self.plan.lists.items() if name in names and self.looks_at(access_list))
 
     def looks_at(self, access_list: AnyList[Any]) -> bool:
-        """Whether anything of a list is to be looked at."""
-        return self.focus is None or bool(self.focus.get(access_list.name))
+        """Whether a list is to be looked at, be it only as a whole."""
+        return self.focus is None or access_list.name in self.focus
 
     def states(self, *lists: AnyList[Any]) -> list[State]:
         """Return every state that conditions of these lists can be in."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
@@ -21,6 +22,7 @@ from crossgate.core.model.address import (
 )
 from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
+from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import split_service
 
 
@@ -65,6 +67,15 @@ def mask_reversed(case: Case) -> Iterator[Finding]:
             yield _finding("mask-reversed", at, fault)
 
 
+def other_mask(addresses: Addresses) -> str | None:
+    """Return addresses written with the kind of mask that is meant, where they have the other kind (`mask-reversed`); None where they have not."""
+    for each in addresses.patterns if " wild " in addresses.text else ():
+        fixed = each.family.mask & ~each.wildcard
+        if each.wildcard and fixed and fixed & (fixed + 1) == 0:
+            return f"{addresses.text.partition(' wild ')[0]} wild {format_address(each.family, fixed)}"
+    return re.split(" wild | mask ", addresses.text)[0] if _all_or_nothing(addresses.text) is not None else None
+
+
 def _netmask_as_wildcard(addresses: Addresses) -> Fault | None:
     """Tell of a wildcard whose 1 bits are one run at the left, as a netmask's are; None where there is none."""
     for each in addresses.patterns if " wild " in addresses.text else ():
@@ -94,20 +105,25 @@ def _all_or_nothing(text: str) -> Fault | None:
 @finds("subnet-missed")
 def subnet_missed(case: Case) -> Iterator[Finding]:
     """Yield addresses that begin like a subnet and have one bit more or less free than it has."""
-    blocks = [(segment, block) for segment in case.plan.segments.values() if not segment.outside for block in segment.prefixes]
     for at in _addressed(case):
-        if len(at.addresses.patterns) != 1:
+        for name, block, half in nearly_subnets(case.plan, at.addresses):
+            wider = at.addresses.patterns[0].wildcard > block.wildcard
+            yield _finding("subnet-missed", at, _odd_bit(at.addresses.text, name, block, half, wider))
+
+
+def nearly_subnets(plan: Plan, addresses: Addresses) -> Iterator[tuple[str, Pattern, Pattern]]:
+    """Yield the subnets that addresses begin like with one bit more or less free, each with its prefix and the half that is too much or missed."""
+    if len(addresses.patterns) != 1:
+        return
+    blocks = [(segment, block) for segment in plan.segments.values() if not segment.outside for block in segment.prefixes]
+    (meant,), written = addresses.patterns, _first_address(addresses.text)
+    for segment, block in blocks:
+        odd = meant.wildcard ^ block.wildcard
+        if written != Address(block.family, block.value) or odd.bit_count() != 1 or meant.wildcard == 0:
             continue
-        (meant,) = at.addresses.patterns
-        written = _first_address(at.addresses.text)
-        for segment, block in blocks:
-            odd = meant.wildcard ^ block.wildcard
-            if written != Address(block.family, block.value) or odd.bit_count() != 1 or meant.wildcard == 0:
-                continue
-            half = pattern(block.family, block.value ^ odd, meant.wildcard & block.wildcard)
-            wider = meant.wildcard > block.wildcard
-            if not (wider and any(other.overlaps(half) for _, other in blocks)):
-                yield _finding("subnet-missed", at, _odd_bit(at.addresses.text, segment.name, block, half, wider))
+        half = pattern(block.family, block.value ^ odd, meant.wildcard & block.wildcard)
+        if not (meant.wildcard > block.wildcard and any(other.overlaps(half) for _, other in blocks)):
+            yield segment.name, block, half
 
 
 def _first_address(text: str) -> Address | None:

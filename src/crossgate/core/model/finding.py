@@ -179,7 +179,12 @@ KINDS = {
 """The findings that there are, by name, in the order in which they are looked for."""
 
 
-MENDED = frozenset(("never-reached", "no-effect", "unplaced", "nothing-permitted", "icmp6-needed", "neighbour-blocked", "one-family"))
+MENDED = frozenset(
+    (
+        "never-reached", "no-effect", "mask-reversed", "subnet-missed", "protocol-meant", "unplaced", "nothing-permitted", "wrong-side",
+        "replies-blocked", "icmp6-needed", "neighbour-blocked", "one-family", "out-of-order",
+    )
+)  # fmt: skip
 """The findings that edits are looked for."""
 
 

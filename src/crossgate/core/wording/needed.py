@@ -79,7 +79,7 @@ def _asks_for_a_rate(expectation: Expectation) -> bool:
 
 def answer_text(plan: Plan, expectation: Expectation, action: Action, leg: LegTrace) -> str:
     """Return an entry of an extended list for the answers of what a claim speaks of."""
-    service, mark = _answer(leg.packet)
+    service, mark = answer_service(leg.packet)
     return f"{action} {service} {end_text(plan, expectation.destination)} to {end_text(plan, expectation.source)}{mark}"
 
 
@@ -109,7 +109,7 @@ def _body(plan: Plan, expectation: Expectation, access_list: AccessList, leg: Le
     if access_list.kind is Kind.STANDARD:
         return destination if leg.leg.returns else source
     if leg.leg.returns:
-        service, mark = _answer(leg.packet)
+        service, mark = answer_service(leg.packet)
         return f"{service} {destination} to {source}{mark}"
     port = "" if expectation.source_port is None else f" source port {expectation.source_port}"
     return f"{expectation.service} {source} to {destination}{port}"
@@ -122,7 +122,7 @@ def _spoken(expectation: Expectation, access_list: AccessList, action: Action, l
     return f" {test}" if asks and test is not None else ""
 
 
-def _answer(packet: Packet) -> tuple[str, str]:
+def answer_service(packet: Packet) -> tuple[str, str]:
     """Return the service of an answer as an entry has it, and what follows the ends."""
     if packet.protocol == TCP:
         return "tcp", " established"

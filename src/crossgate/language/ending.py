@@ -1,0 +1,187 @@
+"""Edits that end a finding, each proved before it is shown, as mends of expectations are (`mending`)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from datetime import datetime
+from pathlib import Path
+
+from crossgate.core.audit.notation import nearly_subnets, other_mask
+from crossgate.core.model import iana
+from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
+from crossgate.core.model.address import Address, Addresses, Family
+from crossgate.core.model.finding import Finding
+from crossgate.core.model.network import Direction, Point, Segment
+from crossgate.core.model.packet import Packet
+from crossgate.core.model.plan import Plan
+from crossgate.core.network.endpoints import at_address
+from crossgate.core.network.itineraries import Network
+from crossgate.core.traffic.legs import Conversation
+from crossgate.core.traffic.session import Session
+from crossgate.core.traffic.trace import Tracer
+from crossgate.core.wording.needed import answer_service
+from crossgate.language import edits
+from crossgate.language.change import Proposal
+from crossgate.language.draft import Draft
+from crossgate.language.mending import MOST_MENDS, Mendable, Step, applied, free_numbers, insertions, proved
+from crossgate.language.reader import Reading
+from crossgate.language.twin import ERRORS, NEIGHBOURS, write_twin
+
+
+def mend_finding(path: Path, reading: Reading, finding: Finding, now: datetime, session: Session) -> Mendable:
+    """Look for mends of a finding; `session` is of the plan as it is."""
+    where = "" if finding.access_list is None else f" in {finding.access_list}" + ("" if finding.entry is None else f" {finding.entry}")
+    mends = []
+    for step in _steps_for(reading.plan, finding):
+        after = applied(path, reading, step)
+        if after is None:
+            continue
+        mend = proved(path, reading, after, (step.said,), now, session)
+        if not mend.proposal.refused and _ended(mend.proposal, finding):
+            mends.append(mend)
+    mends.sort(key=lambda each: each.weight)
+    return Mendable(f"{finding.name}{where}", finding.place, finding.fault.what, mends[:MOST_MENDS], "" if mends else finding.fault.mend)
+
+
+def _ended(proposal: Proposal, finding: Finding) -> bool:
+    """Whether an edit ends a finding."""
+    gone = proposal.impact.gone if proposal.impact else []
+    return any((each.name, each.access_list, each.fault.what) == (finding.name, finding.access_list, finding.fault.what) for each in gone)
+
+
+def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
+    """Yield edits that could end a finding."""
+    if finding.access_list is None:
+        return
+    access_list = plan.lists.get(finding.access_list)
+    if access_list is None:
+        return
+    entry = None if finding.entry is None else access_list.entry(finding.entry)
+    if finding.name == "unplaced":
+        yield Step(f"drop list {access_list.name}", lambda draft: edits.drop_list(draft, edits.find_list(draft.plan, access_list.name)))
+        yield from _placings(plan, access_list)
+    if finding.name == "nothing-permitted":
+        yield Step(f"{access_list.name}: otherwise permit", lambda draft: _otherwise(draft, access_list, Action.PERMIT))
+    if finding.name == "icmp6-needed":
+        yield Step(f"{access_list.name} begins with what RFC 4890 section 4.3.1 asks for", lambda draft: _first(draft, access_list, ERRORS))
+    if finding.name == "neighbour-blocked":
+        yield Step(f"{access_list.name} begins with neighbour discovery", lambda draft: _first(draft, access_list, NEIGHBOURS))
+    if finding.name == "one-family":
+        twin = f"{access_list.name}{'6' if access_list.family is Family.IPV4 else '4'}"
+        yield Step(
+            f"write {twin}, the twin of {access_list.name}, and place it there",
+            lambda draft: write_twin(draft, access_list, twin, placed=True),
+        )
+    if finding.name == "out-of-order":
+        yield Step("set the plan in its usual layout, entries in the order of their numbers", edits.tidy_plan)
+    if entry is None:
+        return
+    yield from _written_anew(plan, finding, access_list, entry)
+    if finding.name == "wrong-side":
+        yield from _turned(plan, access_list, entry)
+    if finding.name == "replies-blocked" and finding.packet is not None:
+        yield from _answers_let_by(plan, finding.packet, entry)
+    if finding.name in ("never-reached", "no-effect"):
+        yield Step(f"drop {access_list.name} {entry.number}", lambda draft: edits.drop_entry(draft, access_list, entry))
+    if finding.name == "never-reached" and finding.because:
+        first = min(finding.because)
+        yield Step(
+            f"move {access_list.name} {entry.number} before {first}",
+            lambda draft: edits.move_entry(draft, access_list, entry, edits.Spot(before=first)),
+        )
+
+
+def _placings(plan: Plan, access_list: AccessList) -> Iterator[Step]:
+    """Yield the placements of a list that nothing places: an extended one where the machines come in that its entries speak of (`points`)."""
+    if access_list.kind is not Kind.EXTENDED:
+        return
+    sources = [entry.source for entry in access_list.entries if not entry.off and entry.source.text != "any"]
+    subnets = {segment.name for segment in plan.segments.values() for each in sources if _within(segment, each)}
+    for device in plan.devices.values():
+        for interface in device.interfaces.values():
+            free = (interface.point, Direction.INBOUND, access_list.family) not in plan.placed
+            if free and interface.on in subnets:
+                point = interface.point
+                yield Step(
+                    f"place {access_list.name} inbound on {point}",
+                    _placing(access_list, point),
+                )
+
+
+def _placing(access_list: AccessList, point: Point) -> Callable[[Draft], object]:
+    return lambda draft: edits.place_list(draft, access_list, Direction.INBOUND, point)
+
+
+def _rewriting(entry: Entry, text: str) -> Callable[[Draft], object]:
+    return lambda draft: edits.change_entry(draft, entry, text)
+
+
+def _within(segment: Segment, addresses: Addresses) -> bool:
+    return not segment.outside and any(block.covers(each) for block in segment.prefixes for each in addresses.patterns)
+
+
+def _written_anew(plan: Plan, finding: Finding, access_list: AccessList, entry: Entry) -> Iterator[Step]:
+    """Yield edits that write an address or a service of an entry as it is meant."""
+    words: list[tuple[str, str]] = []
+    for addresses in (entry.source, entry.destination):
+        if finding.name == "mask-reversed" and (meant := other_mask(addresses)) is not None:
+            words.append((addresses.text, meant))
+        if finding.name == "subnet-missed":
+            words += [(addresses.text, name) for name, _, _ in nearly_subnets(plan, addresses)]
+    if finding.name == "protocol-meant":
+        tokens = entry.service.text.split(",")
+        meant = ",".join(iana.MISTAKEN[each].write if each in iana.MISTAKEN else each for each in tokens)
+        words += [(entry.service.text, meant)]
+    for old, new in words:
+        text = re.sub(rf"(?<!\S){re.escape(old)}(?!\S)", new.replace("\\", r"\\"), entry.text, count=1)
+        if text != entry.text:
+            yield Step(
+                f"{access_list.name} {entry.number}: {new} instead of {old}",
+                _rewriting(entry, text),
+            )
+
+
+def _turned(plan: Plan, access_list: AccessList, entry: Entry) -> Iterator[Step]:
+    """Yield what gives an entry packets that it can match: its ends swapped, or its list the other way."""
+    one, other = entry.source.text, entry.destination.text
+    text = entry.text.replace(f" {one} to {other}", f" {other} to {one}", 1)
+    if text != entry.text:
+        yield Step(f"{access_list.name} {entry.number}: swap its ends", _rewriting(entry, text))
+    stands = [each for each in plan.placements if each.access_list == access_list.name]
+    if len(stands) == 1:
+        way = next(each for each in Direction if each is not stands[0].direction)
+        yield Step(
+            f"place {access_list.name} {way} on {stands[0].point} instead",
+            lambda draft: edits.move_list(draft, access_list, way, stands[0].point),
+        )
+
+
+def _answers_let_by(plan: Plan, packet: Packet, entry: Entry) -> Iterator[Step]:
+    """Yield the entry that permits the answers to what an entry takes, right before the line that stops them."""
+    network = Network(plan)
+    source, destination = (at_address(network, Address(packet.family, value)) for value in (packet.source, packet.destination))
+    trace = Tracer(network).trace(Conversation(source, destination, packet))
+    stopped, leg = trace.decided, trace.legs[-1]
+    if stopped is None or not leg.leg.returns or not isinstance(stopped.access_list, AccessList) or stopped.crossing.rulings is not None:
+        return
+    where, below = stopped.access_list, stopped.decider.entry if stopped.decider is not None else None
+    service, mark = answer_service(leg.packet)
+    ends = entry.destination.text, entry.source.text
+    text = f"permit {ends[0]}" if where.kind is Kind.STANDARD else f"permit {service} {ends[0]} to {ends[1]}{mark}"
+    numbers = free_numbers(where, below, 1)
+    if numbers:
+        yield Step(f"in list {where.name}: {numbers[0]} {text}", insertions(where.name, numbers, [text]))
+
+
+def _first(draft: Draft, access_list: AccessList, text: str) -> None:
+    before = access_list.entries[0] if access_list.entries else None
+    edits.add_entry(draft, access_list, edits.number_between(access_list, None, before), text)
+
+
+def _otherwise(draft: Draft, access_list: AccessList, action: Action) -> None:
+    if access_list.otherwise.written:
+        line = draft.line(access_list.otherwise.place)
+        draft.replace(access_list.otherwise.place, f"{line.indent}otherwise {action}")
+    else:
+        draft.after(edits.last_line(access_list), f"    otherwise {action}")

@@ -1,0 +1,66 @@
+"""Every finding that edits are looked for has some: on the plans that show the findings, one proposal ends it, and nothing breaks."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from crossgate.core.audit import audit
+from crossgate.core.model.finding import MENDED, Severity
+from crossgate.core.traffic.session import Session
+from crossgate.language.ending import mend_finding
+from crossgate.language.mending import Mendable
+from crossgate.language.reader import read
+from tests.core.audit.test_findings import FENCE, NETWORK, NOW, PAIRS
+
+BAD = {
+    **{name: bad for name, (bad, _) in PAIRS.items()},
+    # One line is to be mended at a time.
+    "nothing-permitted": FENCE.format("    10 deny telnet any to any log"),
+    "wrong-side": FENCE.format("    10 permit tcp/80 server to kiosk"),
+}
+
+
+def mended(path: Path, name: str) -> Mendable:
+    reading = read(path)
+    session = Session(reading.plan)
+    finding = next(each for each in audit(session, NOW).findings if each.name == name)
+    return mend_finding(path, reading, finding, NOW, session)
+
+
+@pytest.mark.parametrize("name", sorted(MENDED))
+def test_a_finding_is_ended_by_what_is_proposed(tmp_path: Path, name: str) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(NETWORK + BAD[name])
+    before = audit(Session(read(path).plan), NOW).findings
+    found = mended(path, name)
+    assert found.mends, found.reason
+    for mend in found.mends:
+        plan = read(path, {str(path): path.read_bytes(), **mend.proposal.new}).plan
+        after = audit(Session(plan), NOW).findings
+        assert sum(each.name == name for each in after) < sum(each.name == name for each in before)
+        errors = [sum(each.severity is Severity.ERROR for each in several) for several in (before, after)]
+        assert errors[1] <= errors[0]
+
+
+@pytest.mark.parametrize(
+    ("body", "name", "said"),
+    [
+        ("    10 permit ip 10.64.8.0 wild 255.255.255.0 to any", "mask-reversed", "fence 10: 10.64.8.0 wild 0.0.0.255 instead of 10.64.8.0 wild 255.255.255.0"),
+        ("    10 permit ip 10.64.8.0 wild 0.0.0.127 to any", "subnet-missed", "fence 10: hall instead of 10.64.8.0 wild 0.0.0.127"),
+        ("    10 permit rdp hall to server", "protocol-meant", "fence 10: ms-wbt-server instead of rdp"),
+        ("    10 permit tcp/80 server to kiosk", "wrong-side", "fence 10: swap its ends"),
+    ],
+)  # fmt: skip
+def test_what_is_written_is_what_was_meant(tmp_path: Path, body: str, name: str, said: str) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(f"{NETWORK}list fence extended ipv4\n{body}\nplace fence inbound on gate.hall\n")
+    assert said in {mend.said[0] for mend in mended(path, name).mends}
+
+
+def test_answers_are_let_by_where_they_are_stopped(tmp_path: Path) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(NETWORK + PAIRS["replies-blocked"][0])
+    (mend,) = mended(path, "replies-blocked").mends
+    assert mend.said == ("in list back: 20 permit tcp server to kiosk established",)
