@@ -148,7 +148,7 @@ def told(trace: Trace) -> tuple[Verdict, DeciderKey | None]:
     return trace.verdict, trace.decided.decider.key if trace.decided and trace.decided.decider else None
 
 
-@settings(deadline=None)
+@settings(deadline=None, max_examples=30)
 @given(plans())
 def test_every_engine_does_what_going_over_all_of_tls_does(tmp_path_factory: pytest.TempPathFactory, text: str) -> None:
     plan = plan_in(tmp_path_factory.mktemp("tls"), text)
@@ -198,7 +198,7 @@ def test_every_engine_does_what_going_over_all_of_tls_does(tmp_path_factory: pyt
     assert {key: count for key, count in counted.items() if count} == legs
 
 
-@settings(deadline=None, max_examples=60)
+@settings(deadline=None, max_examples=25)
 @given(plans(), st.data())
 def test_two_plans_differ_where_some_spoken_tls_fares_otherwise(
     tmp_path_factory: pytest.TempPathFactory, text: str, data: st.DataObject
