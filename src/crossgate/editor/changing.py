@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Mapping
 from datetime import datetime
 from difflib import SequenceMatcher
@@ -15,10 +14,9 @@ from crossgate.core.model.plan import Plan
 from crossgate.editor.plans import OpenPlan
 from crossgate.editor.texts import Mention, Named, Text
 from crossgate.language.layout import tidied
+from crossgate.language.lines import Line
 from crossgate.language.source import decode
-
-_NEW = re.compile(r"[A-Za-z][A-Za-z0-9_-]*\Z")
-_NEW_PART = re.compile(r"[A-Za-z0-9][A-Za-z0-9_/:.-]*\Z")
+from crossgate.language.words import Words
 
 
 class Edit(NamedTuple):
@@ -41,9 +39,12 @@ def renamed(opened: OpenPlan, mention: Mention, name: str) -> dict[str, list[tup
     where = opened.declaration(mention.named, mention.name)
     if where is None:
         raise PlanError(f"{mention.name} is not given in this plan, so it cannot be renamed")
-    fits = _NEW_PART if mention.named is Named.POINT else re.compile(r"[A-Za-z0-9_-]+\Z") if mention.named is Named.LIST else _NEW
-    if not fits.match(name):
-        raise PlanError(f"{name} cannot name it: a name is a letter, then letters, digits, _ or -")
+    words = Words(Line("", 1, name))
+    if mention.named is Named.POINT:
+        words.part("a point")
+    elif not (mention.named is Named.LIST and name.isdecimal()):
+        words.name(f"a {mention.named}")
+    words.end()
     taken = f"{mention.name.partition('.')[0]}.{name}" if mention.named is Named.POINT else name
     if opened.declaration(mention.named, taken) is not None:
         raise PlanError(f"{name} stands for something else already")

@@ -18,6 +18,7 @@ from crossgate.language.glossary import explained
 from crossgate.language.lines import Line
 from crossgate.language.names import read_pattern
 from crossgate.language.words import Words
+from crossgate.show.console import count
 
 _MOST = 12
 """Of more addresses, services and the like than these only the first are told."""
@@ -76,7 +77,7 @@ def _named(opened: OpenPlan, plan: Plan, mention: Mention) -> Iterator[str]:
     where = opened.declaration(mention.named, name)
     if where is not None:
         text, number, _ = where
-        yield f"{_count(uses, 'use')}; given in line {number + 1}" + ("" if text.file == next(iter(opened.texts)) else f" of {text.file}")
+        yield f"{count(uses, 'use')}; given in line {number + 1}" + ("" if text.file == next(iter(opened.texts)) else f" of {text.file}")
 
 
 def _name(plan: Plan, name: str) -> Iterator[str]:
@@ -86,7 +87,7 @@ def _name(plan: Plan, name: str) -> Iterator[str]:
         return
     if meaning is None:
         return
-    yield f"{meaning.kind} **{name}**: {_several([_pattern(each) for each in meaning.patterns]) or 'no addresses of its own'}"
+    yield f"{meaning.kind} **{name}**: {_several(list(map(str, meaning.patterns))) or 'no addresses of its own'}"
     stands = [f"`{each.access_list}` {each.direction}" for each in plan.every_placement if str(each.point).removeprefix("subnet ") == name]
     if stands:
         yield f"lists here: {_several(stands)}"
@@ -111,7 +112,7 @@ def _service(plan: Plan, name: str) -> Iterator[str]:
 
 def _list(plan: Plan, access_list: AnyList[Any]) -> Iterator[str]:
     stands = [f"{each.direction} on {each.point}" for each in plan.every_placement if each.access_list == access_list.name]
-    yield f"{access_list.kind} {access_list.label} list **{access_list.name}**: {_count(len(access_list.entries), 'entry', 'entries')}, otherwise {access_list.otherwise.action}"
+    yield f"{access_list.kind} {access_list.label} list **{access_list.name}**: {count(len(access_list.entries), 'entry', 'entries')}, otherwise {access_list.otherwise.action}"
     yield f"placed {_several(stands)}" if stands else "placed nowhere, so no packet meets it"
 
 
@@ -125,7 +126,7 @@ def _addresses(line: str, start: int) -> Iterator[str]:
         )
     except (PlanError, ValueError):
         return
-    yield f"**{' '.join(pattern_words)}**: {_count(sum(each.size for each in patterns), 'address', 'addresses')}"
+    yield f"**{' '.join(pattern_words)}**: {count(sum(each.size for each in patterns), 'address', 'addresses')}"
     (first, *others) = patterns
     if not others and first.wildcard and not first.is_prefix:
         yield f"```\n{_bits(first)}\n```"
@@ -173,7 +174,7 @@ def _entry(opened: OpenPlan, plan: Plan, place: Place) -> Iterator[str]:
     except PlanError:
         return
     if hits:
-        yield f"it decided {_count(hits, 'packet')} of those in the tally"
+        yield f"it decided {count(hits, 'packet')} of those in the tally"
 
 
 def _claim(opened: OpenPlan, place: Place) -> Iterator[str]:
@@ -188,16 +189,5 @@ def _claim(opened: OpenPlan, place: Place) -> Iterator[str]:
         yield f"needed: `{proved.needed}`"
 
 
-def _pattern(pattern: Pattern) -> str:
-    text = format_address(pattern.family, pattern.value)
-    if not pattern.wildcard:
-        return text
-    return f"{text}/{pattern.prefix_length}" if pattern.is_prefix else f"{text} wild {format_address(pattern.family, pattern.wildcard)}"
-
-
 def _several(texts: list[str]) -> str:
     return ", ".join(texts[:_MOST]) + (f" and {len(texts) - _MOST} more" if len(texts) > _MOST else "")
-
-
-def _count(number: int, one: str, many: str = "") -> str:
-    return f"{number:,} {one if number == 1 else many or one + 's'}"

@@ -68,8 +68,6 @@ _KINDS = {
     "LIST": Named.LIST,
     "FINDING": Named.FINDING,
 }
-_POINTS = ("interface", "port")
-"""The lines that give a point, by the name that stands behind the keyword."""
 
 
 class Text:
