@@ -14,6 +14,7 @@ from crossgate.core.model.address import (
     Address,
     AddressError,
     Addresses,
+    Family,
     Pattern,
     format_address,
     looks_like_address,
@@ -69,24 +70,31 @@ def mask_reversed(case: Case) -> Iterator[Finding]:
 
 def other_mask(addresses: Addresses) -> str | None:
     """Return addresses written with the kind of mask that is meant, where they have the other kind (`mask-reversed`); None where they have not."""
-    for each in addresses.patterns if " wild " in addresses.text else ():
-        fixed = each.family.mask & ~each.wildcard
-        if each.wildcard and fixed and fixed & (fixed + 1) == 0:
-            return f"{addresses.text.partition(' wild ')[0]} wild {format_address(each.family, fixed)}"
+    meant = _wildcard_meant(addresses)
+    if meant is not None:
+        return f"{addresses.text.partition(' wild ')[0]} wild {format_address(*meant)}"
     return re.split(" wild | mask ", addresses.text)[0] if _all_or_nothing(addresses.text) is not None else None
 
 
 def _netmask_as_wildcard(addresses: Addresses) -> Fault | None:
     """Tell of a wildcard whose 1 bits are one run at the left, as a netmask's are; None where there is none."""
+    meant = _wildcard_meant(addresses)
+    if meant is None:
+        return None
+    family, wildcard = meant
+    address, _, mask = addresses.text.partition(" wild ")
+    return Fault(
+        f"{mask} is a netmask: as a wildcard it leaves the network open and matches one address in {wildcard + 1:,} of every one",
+        f"write {address} wild {format_address(family, wildcard)}, which is {address}/{family.bits - wildcard.bit_length()}",
+    )
+
+
+def _wildcard_meant(addresses: Addresses) -> tuple[Family, int] | None:
+    """Return the wildcard that is meant where the one written is a netmask; None where it is none."""
     for each in addresses.patterns if " wild " in addresses.text else ():
         fixed = each.family.mask & ~each.wildcard
         if each.wildcard and fixed and fixed & (fixed + 1) == 0:
-            address, _, mask = addresses.text.partition(" wild ")
-            length = each.family.bits - fixed.bit_length()
-            return Fault(
-                f"{mask} is a netmask: as a wildcard it leaves the network open and matches one address in {fixed + 1:,} of every one",
-                f"write {address} wild {format_address(each.family, fixed)}, which is {address}/{length}",
-            )
+            return each.family, fixed
     return None
 
 
