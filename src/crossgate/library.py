@@ -16,7 +16,7 @@ from crossgate.core.model.condition import When
 from crossgate.core.model.errors import PlanError, PlanErrors
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.tls import TlsError, TlsTest, chosen_hello, parse_suites, parse_versions
+from crossgate.core.model.tls import TlsError, asked_hello
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Trace, Verdict
 
@@ -59,15 +59,10 @@ def when(
         from zoneinfo import ZoneInfo
 
         at = datetime.now(ZoneInfo(plan.zone) if plan.zone else None).replace(tzinfo=None)
-    if tls is None and cipher is None:
-        return When(at, flooding)
     try:
-        hello = chosen_hello(TlsTest(None if tls is None else parse_versions(tls), None if cipher is None else parse_suites(cipher)))
+        return When(at, flooding, asked_hello(tls, cipher))
     except TlsError as error:
         raise PlanError(str(error)) from None
-    if hello is None:
-        raise PlanError(f"no conversation settles on {cipher} in TLS {tls}")
-    return When(at, flooding, hello)
 
 
 def trace(

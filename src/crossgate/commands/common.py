@@ -87,18 +87,12 @@ def examples(*lines: str) -> str:
 def circumstances(plan: Plan, at: str | None, flood: bool = False, tls: str | None = None, cipher: str | None = None) -> When:
     """Return of which time and of which conversations a question is, by its options. Raises `PlanError`."""
     from crossgate.core.model.condition import When
-    from crossgate.core.model.tls import TlsError, TlsTest, chosen_hello, parse_suites, parse_versions
+    from crossgate.core.model.tls import TlsError, asked_hello
 
     try:
-        test = TlsTest(None if tls is None else parse_versions(tls), None if cipher is None else parse_suites(cipher))
+        return When(moment(at, plan), flood, asked_hello(tls, cipher))
     except TlsError as error:
         raise PlanError(str(error)) from None
-    if tls is None and cipher is None:
-        return When(moment(at, plan), flood)
-    hello = chosen_hello(test)
-    if hello is None:
-        raise PlanError(f"no conversation settles on {cipher} in TLS {tls}")
-    return When(moment(at, plan), flood, hello)
 
 
 def tell_missed(missed: Sequence[PlanError]) -> None:

@@ -142,6 +142,16 @@ def chosen_hello(test: TlsTest) -> Hello | None:
     return next((each for each in _every(frozenset((test,))) if test.takes(each)), None)
 
 
+def asked_hello(tls: str | None, cipher: str | None) -> Hello | None:
+    """Return what a conversation settles on that is asked for by versions, by suites or by both; None where by neither. Raises `TlsError`."""
+    if tls is None and cipher is None:
+        return None
+    hello = chosen_hello(TlsTest(None if tls is None else parse_versions(tls), None if cipher is None else parse_suites(cipher)))
+    if hello is None:
+        raise TlsError(f"no conversation settles on {cipher} in TLS {tls}")
+    return hello
+
+
 @lru_cache(1 << 10)
 def classes(tests: frozenset[TlsTest]) -> tuple[Hello, ...]:
     """Return one of each sort of conversation that speaks TLS and that some tests tell apart, of the newest version first."""
