@@ -39,7 +39,7 @@ def path(tmp_path: Path) -> Path:
 
 def proposed(path: Path, change: Change, anyway: bool = False, harmless: bool = False) -> Proposal:
     before = path.read_bytes()
-    proposal = propose(path, read(path), change, NOW, anyway=anyway, harmless=harmless)
+    proposal = propose(read(path), change, NOW, anyway=anyway, harmless=harmless)
     assert path.read_bytes() == before
     return proposal
 

@@ -26,7 +26,7 @@ def mended(path: Path, name: str) -> Mendable:
     reading = read(path)
     session = Session(reading.plan)
     finding = next(each for each in audit(session, NOW).findings if each.name == name)
-    return mend_finding(path, reading, finding, NOW, session)
+    return mend_finding(reading, finding, NOW, session)
 
 
 @pytest.mark.parametrize("name", sorted(MENDED))

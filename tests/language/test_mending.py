@@ -71,7 +71,7 @@ def test_every_mend_makes_its_claim_hold_and_breaks_none_that_held(
     for index, result in enumerate(results):
         if result.held:
             continue
-        for mend in mend_claim(path, reading, index, result, NOW).mends:
+        for mend in mend_claim(reading, index, result, NOW).mends:
             after = read(path, {**reading.data, **mend.proposal.new}).plan
             network = Network(after)
             for place, claim in enumerate(after.expectations):
@@ -91,7 +91,7 @@ def test_mending_all_ends_and_leaves_only_what_cannot_be(tmp_path: Path, text: s
         return
     path.write_text(text + "".join(f"expect {each} {hosts[number % 2]} to {hosts[1 - number % 2]}\n" for number, each in enumerate(claims)))
     reading = read(path)
-    whole, left = mend_all(path, reading, NOW)
+    whole, left = mend_all(reading, NOW)
     after = reading.plan if whole is None else read(path, {**reading.data, **whole.proposal.new}).plan
     failing = [each for each in after.expectations if not Verifier(Session(after)).verify(each).held]
     assert len(failing) == len(left)

@@ -74,7 +74,7 @@ def carry_out(
     with locked([path]):
         reading = read(path)
     with meter("comparing") as tell:
-        proposal = propose(path, reading, change, clock(reading.plan), anyway=anyway, harmless=harmless, tell=tell)
+        proposal = propose(reading, change, clock(reading.plan), anyway=anyway, harmless=harmless, tell=tell)
     if not as_json:
         write(proposal_lines(proposal))
         for error in proposal.impact.unaudited if proposal.impact else ():

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -37,6 +36,6 @@ def fence(
     def change(draft: Draft) -> str:
         if undo:
             return undo_fence(draft, subnet)
-        return write_fence(draft, Path(draft.plan.files[0]), Asked(subnet, allowed, left_open, one_way), clock(draft.plan))
+        return write_fence(draft, Asked(subnet, allowed, left_open, one_way), clock(draft.plan))
 
     return change

@@ -42,7 +42,7 @@ def mend(
     now = clock(reading.plan)
     if every:
         with meter("mending"):
-            whole, left = mend_all(path, reading, now)
+            whole, left = mend_all(reading, now)
         if whole is None:
             _show(path, left, as_json)
             raise typer.Exit(1 if left else 0)
@@ -52,7 +52,7 @@ def mend(
             _show(path, left, as_json)
         raise typer.Exit(1 if left else 0)
     with meter("mending"):
-        found = list(_found(path, reading, what or [], now))
+        found = list(_found(reading, what or [], now))
     if take is None:
         _show(path, found, as_json)
         raise typer.Exit(1 if found else 0)
@@ -65,7 +65,7 @@ def mend(
     carry_out(context, mends[letters.index(take)].change, anyway=anyway, yes=yes, dry_run=not written, as_json=as_json)
 
 
-def _found(path: Path, reading: Reading, words: Sequence[str], now: datetime) -> Iterator[Mendable]:
+def _found(reading: Reading, words: Sequence[str], now: datetime) -> Iterator[Mendable]:
     """Yield what could be mended of what is named. Raises `PlanError`."""
     from crossgate.core.answers.verify import Verifier
     from crossgate.core.audit import audit
@@ -87,7 +87,7 @@ def _found(path: Path, reading: Reading, words: Sequence[str], now: datetime) ->
         verified = verifier.verify(expectation)
         if verified.held:
             raise PlanError(f"line {line} holds: {expectation.text}")
-        yield mend_claim(path, reading, index, verified, now)
+        yield mend_claim(reading, index, verified, now)
         return
     if words and words[0] not in KINDS:
         raise PlanError(unknown("finding", words[0], list(KINDS)))
@@ -95,14 +95,14 @@ def _found(path: Path, reading: Reading, words: Sequence[str], now: datetime) ->
         for index, each in enumerate(plan.expectations):
             verified = verifier.verify(each)
             if not verified.held:
-                yield mend_claim(path, reading, index, verified, now)
+                yield mend_claim(reading, index, verified, now)
     named = False
     for finding in audit(session, now).findings:
         told = [finding.name, finding.access_list or "", "" if finding.entry is None else str(finding.entry)]
         if words != told[: len(words)] or finding.name == "locked-out":
             continue
         named = True
-        mended = mend_finding(path, reading, finding, now, session)
+        mended = mend_finding(reading, finding, now, session)
         if words or mended.mends:
             yield mended
     if words and not named:

@@ -96,19 +96,19 @@ def repaired(opened: OpenPlan, repair: Repair, now: Callable[[Plan], datetime]) 
     settled = opened.settled
     if settled is None:
         raise PlanError("the plan has changed; look again once it has been looked at")
-    reading, path = settled.reading, opened.path
+    reading = settled.reading
     session = Session(reading.plan)
     if len(repair.words) == 1:
         index = int(repair.words[0])
         verified = Verifier(session).verify(reading.plan.expectations[index])
-        found = mend_claim(path, reading, index, verified, now(reading.plan))
+        found = mend_claim(reading, index, verified, now(reading.plan))
     else:
         finding = next(
             each
             for each in settled.findings
             if (each.name, each.access_list or "", "" if each.entry is None else str(each.entry)) == repair.words
         )
-        found = mend_finding(path, reading, finding, now(reading.plan), session)
+        found = mend_finding(reading, finding, now(reading.plan), session)
     if not found.mends:
         raise PlanError(found.reason or "no edit does it")
     new = found.mends[0].proposal.new

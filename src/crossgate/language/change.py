@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from datetime import datetime
 from difflib import unified_diff
-from pathlib import Path
 from typing import NamedTuple
 
 from crossgate.core.impact import Impact, impact_of
@@ -20,7 +19,7 @@ from crossgate.core.model.progress import Tell
 from crossgate.core.traffic.session import Session
 from crossgate.language.draft import Draft
 from crossgate.language.layout import tidied_data
-from crossgate.language.reader import Reading, read
+from crossgate.language.reader import Reading
 
 Change = Callable[[Draft], str]
 """Edits a draft and says in a sentence what it did. Raises `PlanError` for what cannot be done."""
@@ -51,10 +50,10 @@ class Proposal(NamedTuple):
 
 
 def propose(
-    path: Path, reading: Reading, change: Change, now: datetime, *, anyway: bool = False, harmless: bool = False, tell: Tell | None = None,
+    reading: Reading, change: Change, now: datetime, *, anyway: bool = False, harmless: bool = False, tell: Tell | None = None,
     session: Session | None = None,
 ) -> Proposal:  # fmt: skip
-    """Work out a change of the plan in `path`, as it was read.
+    """Work out a change of a plan as it was read.
 
     It is refused when the plan would have errors, when an expectation that holds would not any more, when there would be a
     new finding that is an error, and when what it does is not known; all but the first are allowed where it is to be made
@@ -68,7 +67,7 @@ def propose(
         return Proposal(said, {}, {}, (), reading.plan, None, (), "", tuple(draft.remarks))
     old = {file: reading.data[file] for file in new}
     try:
-        plan = read(path, {**reading.data, **new}).plan
+        plan = reading.changed(new).plan
     except PlanErrors as errors:
         problems = tuple(map(str, errors.errors))
         return Proposal(
@@ -80,7 +79,7 @@ def propose(
         if not new:
             return Proposal(said, {}, {}, (), reading.plan, None, (), "", tuple(draft.remarks))
         old = {file: old[file] for file in new}
-        plan = read(path, {**reading.data, **new}).plan
+        plan = reading.changed(new).plan
     diff = tuple(_diff(old, new))
     impact = impact_of(session or Session(reading.plan), Session(plan), now, tell, draft.proved)
     refused = "" if anyway else _why_refused(impact)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator
 from datetime import datetime
-from pathlib import Path
 
 from crossgate.core.audit.notation import nearly_subnets, other_mask
 from crossgate.core.model import iana
@@ -29,15 +28,15 @@ from crossgate.language.reader import Reading
 from crossgate.language.twin import ERRORS, NEIGHBOURS, write_twin
 
 
-def mend_finding(path: Path, reading: Reading, finding: Finding, now: datetime, session: Session) -> Mendable:
+def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Session) -> Mendable:
     """Look for mends of a finding; `session` is of the plan as it is."""
     where = "" if finding.access_list is None else f" in {finding.access_list}" + ("" if finding.entry is None else f" {finding.entry}")
     mends = []
     for step in _steps_for(reading.plan, finding):
-        after = applied(path, reading, step)
+        after = applied(reading, step)
         if after is None:
             continue
-        mend = proved(path, reading, after, (step.said,), now, session)
+        mend = proved(reading, after, (step.said,), now, session)
         if not mend.proposal.refused and _ended(mend.proposal, finding):
             mends.append(mend)
     mends.sort(key=lambda each: each.weight)

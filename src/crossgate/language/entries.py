@@ -93,7 +93,7 @@ def _block(
 ) -> tuple[tuple[AnEntry, ...], Otherwise, tuple[Note, ...]]:  # fmt: skip
     """Read the lines of a list: its entries in the order of their numbers, what it does otherwise, and its notes."""
     entries: dict[int, AnEntry] = {}
-    known, kept = ({}, {}) if names.kept is None else names.kept.of(words.line.text)
+    known, kept = names.kept.of(words.line.text)
     notes: list[Note] = []
     otherwise: Otherwise | None = None
     highest = 0

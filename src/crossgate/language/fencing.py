@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import datetime
-from pathlib import Path
 from typing import NamedTuple
 
 from crossgate.core.answers.verify import Verified, Verifier
@@ -16,17 +15,17 @@ from crossgate.language.draft import Draft
 from crossgate.language.fence import Asked, fence, first_line, without_fence
 from crossgate.language.fence import last_line as closing_line
 from crossgate.language.layout import tidied
-from crossgate.language.reader import Reading, read
+from crossgate.language.reader import Reading
 
 
-def write_fence(draft: Draft, path: Path, asked: Asked, now: datetime) -> str:
+def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
     """Write a fence around a subnet at the plan's end, and say what is open and which expectations were left out, as not proved.
 
     What the fence's own lists are found fault with, by what the person asked to leave open, is accepted with that reason.
     """
     made = fence(draft.plan, asked)
     claims = [text for each in made.expectations for text in (each.whole, *each.parts)]
-    verifier = Verifier(Session(_fenced(draft, path, asked, made.lines(claims)).plan))
+    verifier = Verifier(Session(_fenced(draft, asked, made.lines(claims)).plan))
     known = {each.text: each for each in verifier.network.plan.expectations}
     held: list[str] = []
     unproved: list[str] = []
@@ -41,7 +40,7 @@ def write_fence(draft: Draft, path: Path, asked: Asked, now: datetime) -> str:
             (held if proved[part].held else unproved).append(part)
 
     def findings() -> list[Finding]:
-        plan = _fenced(draft, path, asked, made.lines(held)).plan
+        plan = _fenced(draft, asked, made.lines(held)).plan
         own = {name: {entry.number for entry in plan.lists[name].entries} for name in plan.lists.keys() - draft.plan.lists.keys()}
         return [found for found in audit(Session(plan), now, focus=own).findings if found.access_list in own]
 
@@ -59,7 +58,7 @@ def write_fence(draft: Draft, path: Path, asked: Asked, now: datetime) -> str:
     lines = made.lines(held, dict.fromkeys(accepted))
     # Set in the usual layout by itself: nothing above it is touched.
     file = draft.plan.files[0]
-    trial = _fenced(draft, path, asked, lines)
+    trial = _fenced(draft, asked, lines)
     whole, usual = trial.text, tidied(trial.text, file, trial.plan)
     draft.proved = proved
     start = first_line(asked.subnet)
@@ -81,10 +80,11 @@ class _Trial(NamedTuple):
     text: str
 
 
-def _fenced(draft: Draft, path: Path, asked: Asked, lines: list[str]) -> _Trial:
-    trial = Draft(Reading(draft.plan, draft.names, draft.data))
+def _fenced(draft: Draft, asked: Asked, lines: list[str]) -> _Trial:
+    reading = Reading(draft.plan, draft.names, draft.data)
+    trial = Draft(reading)
     trial.append("", first_line(asked.subnet), *lines, closing_line(asked.subnet))
-    return _Trial(read(path, {**draft.data, **trial.result()}).plan, trial.whole(draft.plan.files[0]))
+    return _Trial(reading.changed(trial.result()).plan, trial.whole(draft.plan.files[0]))
 
 
 def undo_fence(draft: Draft, subnet: str) -> str:

@@ -11,7 +11,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime, timedelta
-from pathlib import Path
 from typing import NamedTuple
 
 from crossgate.core.answers.points import suited
@@ -32,7 +31,7 @@ from crossgate.language import edits
 from crossgate.language.change import Change, Proposal, propose
 from crossgate.language.draft import Draft
 from crossgate.language.network import plain_name
-from crossgate.language.reader import Reading, read
+from crossgate.language.reader import Reading
 
 MOST_EDITS = 3
 MOST_MENDS = 5
@@ -78,7 +77,7 @@ class Mendable(NamedTuple):
     reason: str = ""
 
 
-def mend_claim(path: Path, reading: Reading, index: int, verified: Verified, now: datetime) -> Mendable:
+def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime) -> Mendable:
     """Look for mends of the expectation that has an index in the plan, and does not hold."""
     session = Session(reading.plan)  # what is worked out for the plan as it is serves every proof
     what, place = verified.expectation.text, verified.expectation.place
@@ -92,12 +91,12 @@ def mend_claim(path: Path, reading: Reading, index: int, verified: Verified, now
         further: list[tuple[Reading, tuple[Step, ...], Broken]] = []
         for state, steps, broken in beginnings:
             for step in _steps(state.plan, state.plan.expectations[index], broken):
-                after = applied(path, state, step)
+                after = applied(state, step)
                 if after is None:
                     continue
                 again = Verifier(Session(after.plan)).verify(after.plan.expectations[index])
                 if again.held:
-                    mend = proved(path, reading, after, tuple(each.said for each in (*steps, step)), now, session)
+                    mend = proved(reading, after, tuple(each.said for each in (*steps, step)), now, session)
                     if not mend.proposal.refused:
                         mends.append(mend)
                     else:
@@ -123,17 +122,17 @@ def _why(plan: Plan, proposal: Proposal) -> str:
     return f"is refused, since {proposal.refused}"
 
 
-def applied(path: Path, state: Reading, step: Step) -> Reading | None:
+def applied(state: Reading, step: Step) -> Reading | None:
     """Return the plan after an edit, None where it would have errors."""
     draft = Draft(state)
     try:
         step.change(draft)
-        return read(path, {**state.data, **draft.result()})
+        return state.changed(draft.result())
     except PlanError:
         return None
 
 
-def proved(path: Path, reading: Reading, after: Reading, said: tuple[str, ...], now: datetime, session: Session) -> Mend:
+def proved(reading: Reading, after: Reading, said: tuple[str, ...], now: datetime, session: Session) -> Mend:
     """Return edits that were made one after the other as one, proved against the plan as it was."""
 
     def change(draft: Draft) -> str:
@@ -142,7 +141,7 @@ def proved(path: Path, reading: Reading, after: Reading, said: tuple[str, ...], 
                 draft.rewrite(file, data.decode("utf-8-sig"))
         return "; ".join(said)
 
-    return Mend(said, propose(path, reading, change, now, session=session), change)
+    return Mend(said, propose(reading, change, now, session=session), change)
 
 
 # ---- Edits for a claim
@@ -264,7 +263,7 @@ def _new_list(name: str, family: Family, entries: Sequence[str], crossing: Cross
 # ---- Everything at once
 
 
-def mend_all(path: Path, reading: Reading, now: datetime) -> tuple[Mend | None, list[Mendable]]:
+def mend_all(reading: Reading, now: datetime) -> tuple[Mend | None, list[Mendable]]:
     """Mend failed expectations one after the other, each by its first mend, until none is left that can be; return it as one, and what is left.
 
     It ends, since the number of failing expectations falls with every step.
@@ -275,12 +274,12 @@ def mend_all(path: Path, reading: Reading, now: datetime) -> tuple[Mend | None, 
         failed = [(index, result) for index, each in enumerate(state.plan.expectations) if not (result := verifier.verify(each)).held]
         left: list[Mendable] = []
         for index, verified in failed:
-            found = mend_claim(path, state, index, verified, now)
+            found = mend_claim(state, index, verified, now)
             if found.mends:
                 best = found.mends[0]
-                state = read(path, {**state.data, **best.proposal.new})
+                state = state.changed(best.proposal.new)
                 said += best.said
                 break
             left.append(found)
         else:
-            return (proved(path, reading, state, tuple(said), now, Session(reading.plan)) if said else None), left
+            return (proved(reading, state, tuple(said), now, Session(reading.plan)) if said else None), left

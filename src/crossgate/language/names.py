@@ -73,7 +73,7 @@ class Names:
     statements, by their place, for errors that only the whole network shows.
     """
 
-    def __init__(self, plan: Plan, kept: Kept | None = None) -> None:
+    def __init__(self, plan: Plan, kept: Kept) -> None:
         self.plan = plan
         self.kept = kept
         self.errors: list[PlanError] = []

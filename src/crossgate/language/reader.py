@@ -28,15 +28,19 @@ class Reading(NamedTuple):
     names: Names
     data: dict[str, bytes]
 
+    def changed(self, new: Mapping[str, bytes]) -> Reading:
+        """Return the plan with other bytes in some of its files; entries that stay are not read again. Raises `PlanErrors`."""
+        return read(Path(self.plan.files[0]), {**self.data, **new}, self.names.kept)
+
 
 def read_plan(path: Path) -> Plan:
     """Read a plan file and what it includes. Raises `PlanError` or, for what stands in the files, `PlanErrors`."""
     return read(path).plan
 
 
-def read(path: Path, data: Mapping[str, bytes] | None = None) -> Reading:
-    """Read a plan; `data` are bytes to read instead of those on disk, by file name. Raises as `read_plan` does."""
-    reading, errors = attempt(path, data)
+def read(path: Path, data: Mapping[str, bytes] | None = None, kept: Kept | None = None) -> Reading:
+    """Read a plan; `data` are bytes to read instead of those on disk, by file name, `kept` as in `attempt`. Raises as `read_plan` does."""
+    reading, errors = attempt(path, data, kept)
     if errors:
         raise PlanErrors(errors)
     return reading
@@ -49,8 +53,8 @@ def attempt(path: Path, data: Mapping[str, bytes] | None = None, kept: Kept | No
     """
     with _collector_paused():
         source = Source(path, data)
-        if kept is not None:
-            kept.look_around(_around(source))
+        kept = kept or Kept()
+        kept.look_around(_around(source))
         names = _understood(source, kept)
     errors = [error for error in (*source.errors, *names.errors) if not isinstance(error, FollowOn)]
     order = {file: index for index, file in enumerate(source.files)}
@@ -81,7 +85,7 @@ def read_names(path: Path, list_name: str | None = None) -> Plan:
             for keyword, *words in [each.line.text.split(None, 2)]
             if keyword not in _NO_NAMES
         ]
-        return _understood(source).plan
+        return _understood(source, Kept()).plan
 
 
 _NO_NAMES = ("expect", "keep", "accept", "place")
@@ -100,7 +104,7 @@ def _collector_paused() -> Iterator[None]:
             gc.enable()
 
 
-def _understood(source: Source, kept: Kept | None = None) -> Names:
+def _understood(source: Source, kept: Kept) -> Names:
     """Read the statements of a source, kind by kind in the order of the table, gathering errors on the way."""
     plan = Plan(files=tuple(source.files))
     names = Names(plan, kept)
