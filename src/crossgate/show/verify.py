@@ -10,6 +10,7 @@ from crossgate.core.answers.verify import Verified
 from crossgate.core.model.accesslist import AnyEntry, AnyList
 from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
+from crossgate.core.traffic.conditions import ENOUGH
 from crossgate.core.traffic.trace import Verdict
 from crossgate.show.console import count, folded, leading_word, name, quiet, strong, word
 from crossgate.show.width import columns
@@ -58,6 +59,9 @@ def lines(
             if failed and not plan.down
             else ""
         )
+        most = max(results, key=lambda result: result.states)
+        if most.states > ENOUGH:
+            yield quiet(f"line {most.expectation.place.line} was looked at in {most.states:,} states of the conditions on its ways")
     if results and outages is not None:
         yield ""
         yield from _outage_lines(outages)

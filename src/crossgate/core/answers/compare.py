@@ -23,7 +23,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.tls import Hello, spoken_sorts
 from crossgate.core.model.window import Window, open_at, states
-from crossgate.core.network.itineraries import Way
+from crossgate.core.network.itineraries import Network, Way
 from crossgate.core.sets.effort import TooManyPieces, answered, gathered
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine, fewest_lines
@@ -108,12 +108,15 @@ class _Side(NamedTuple):
 
 
 class _Pair(NamedTuple):
-    """Conversations that both plans treat alike among themselves, as a flow of either, and what each plan does with them."""
+    """Conversations that both plans treat alike among themselves, as a flow of either, and what each plan does with them.
+
+    `conditional` are the lists with conditions on their ways, in the old and in the new plan.
+    """
 
     flow: Flow
     old: _Side
     new: _Side
-    windowed: bool
+    conditional: tuple[tuple[AccessList, ...], tuple[AccessList, ...]]
     devices: bool
 
 
@@ -228,7 +231,7 @@ def differences(
     pairs = [pair for family in Family for pair in _pairs(change, family, missed)]
     if not pairs:
         return []
-    before, after = ([each.plan.every_list[placement.access_list] for placement in each.plan.every_placement] for each in (old, new))
+    before, after = (dict.fromkeys(each for pair in pairs for each in pair.conditional[side]) for side in (0, 1))
     several = _states(old.plan, new.plan, before, after)
     met: dict[tuple[object, ...], list[Difference]] = {}
     for state, ((was_open, now_open, beyond, hello), moment) in enumerate(several.items()):
@@ -237,17 +240,17 @@ def differences(
         for done, pair in enumerate(pairs):
             if tell is not None:
                 tell(state * len(pairs) + done, len(several) * len(pairs))
-            if state == 0 or pair.windowed:
+            if state == 0 or any(pair.conditional):
                 with answered(f"what the two plans do with {pair.flow.asked}", missed):
                     for stray, was, now, answer in list(comparison.differing(pair)):
-                        groups.setdefault((pair.flow.senders.family, stray, pair.devices, pair.windowed, was, now), []).append(answer)
-        for (family, stray, devices, windowed, was, now), pieces in groups.items():
+                        groups.setdefault((pair.flow.senders.family, stray, pair.devices, any(pair.conditional), was, now), []).append(answer)
+        for (family, stray, devices, conditional, was, now), pieces in groups.items():
             with answered("the list of all that is treated differently in one way", missed):
                 written, clients, packets = told(pieces, new.plan.client_ports, stray)
                 packet = example(new.plan, packets)
-                when = (moment, beyond, (hello,)) if windowed else (None, None, None)
+                when = (moment, beyond, (hello,)) if conditional else (None, None, None)
                 difference = Difference(family, stray, devices, was, now, written, clients, packet, *when)
-                met.setdefault((family, stray, devices, windowed, was, now, frozenset(written)), []).append(difference)
+                met.setdefault((family, stray, devices, conditional, was, now, frozenset(written)), []).append(difference)
     found = [same[0]._replace(**_when(same, several)) for same in met.values()]
     return sorted(found, key=_gravity)
 
@@ -277,14 +280,14 @@ def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -
             old, new = (_Side(None, flow.on_link) if each is None else _Side(each.ways, each.on_link) for each in flows)
             found.append(((old, new, devices), flow))
     for (old, new, devices), flow in united(found):
-        windowed = any(
-            access_list.is_conditional
-            for network, side in zip(networks, (old, new), strict=True)
-            for way in side.ways or ()
-            for path in (way.there, way.back)
-            for _, access_list in placed_on(network, path, family)
-        )
-        yield _Pair(flow, old, new, windowed, devices)
+        yield _Pair(flow, old, new, (_conditional(networks[0], old, family), _conditional(networks[1], new, family)), devices)
+
+
+def _conditional(network: Network, side: _Side, family: Family) -> tuple[AccessList, ...]:
+    """Return the lists with conditions that stand on the ways of one side."""
+    paths = dict.fromkeys(path for way in side.ways or () for path in (way.there, way.back))
+    lists = (each.access_list for path in paths for each in placed_on(network, path, family))
+    return tuple(dict.fromkeys(each for each in lists if each.is_conditional))
 
 
 _States = dict[tuple[State, State, frozenset[Limit], Hello | None], datetime | None]

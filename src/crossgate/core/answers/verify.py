@@ -24,6 +24,7 @@ from crossgate.core.sets.effort import TooManyPieces, question
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.patterns import first_outside
 from crossgate.core.sets.region import Region
+from crossgate.core.traffic.conditions import legs_of, states_for
 from crossgate.core.traffic.courses import Opening, openings
 from crossgate.core.traffic.examples import example
 from crossgate.core.traffic.flows import Answer, Flow, flows, placed_on
@@ -45,6 +46,7 @@ class Verified(NamedTuple):
     """An expectation and whether it holds; if not, why, and the first packet of a conversation that breaks it, with its verdict.
 
     `needed` says what would make it hold. Where it is not `answered`, it fell into too many pieces, and nobody knows.
+    `states` is in how many states of the conditions on its ways it was looked at, in the family that has most.
     """
 
     expectation: Promise
@@ -55,6 +57,7 @@ class Verified(NamedTuple):
     answered: bool = True
     verdict: Verdict | None = None
     broken: Broken | None = None
+    states: int = 1
 
 
 class _Part(NamedTuple):
@@ -81,7 +84,7 @@ class Verifier:
             return Verified(expectation, False, error.message, "a claim about less at once, or --pieces", answered=False)
 
     def _verify(self, expectation: Promise) -> Verified:
-        spoken_of = False
+        spoken_of, most = False, 1
         for family in Family:
             if expectation.over not in (None, family):
                 continue
@@ -90,16 +93,20 @@ class Verifier:
                 continue
             found = self._between(expectation, family)
             spoken_of = spoken_of or bool(found)
-            for opened, moment in states_on(self.network, found, expectation, expectation.at).items():
+            begun = [each for part in parts for each in part.begun]
+            states = _states_on(self.network, found, begun, expectation, expectation.at)
+            most = max(most, len(states))
+            for opened, moment in states.items():
                 for flow in found:
                     with question(flow.asked):
                         for part in parts:
                             for answer in self.session.flows(opened).answers(flow, part.begun):
                                 if self._breaks(part, answer):
                                     packet = example(self.network.plan, [answer.packets])
-                                    return self._failed(expectation, part, flow, packet, found, opened, moment)
+                                    others = list(_states_on(self.network, found, begun, expectation))
+                                    return self._failed(expectation, part, flow, packet, others, opened, moment)._replace(states=most)
         if spoken_of:
-            return Verified(expectation, True)
+            return Verified(expectation, True, states=most)
         for end, sends in ((expectation.source, True), (expectation.destination, False)):
             if self._nobodys(expectation, sends):
                 return Verified(expectation, False, f"nobody can have {end}: no subnet holds it", "a subnet with it, or an outside")
@@ -205,7 +212,7 @@ class Verifier:
         part: _Part,
         flow: Flow,
         packet: Packet,
-        found: list[Flow],
+        others: list[State],
         opened: State,
         moment: datetime | None,
     ) -> Verified:
@@ -221,7 +228,7 @@ class Verifier:
         when = ""
         if any(
             self.session.tracer(other).trace(conversation).verdict is not first.verdict
-            for other in states_on(self.network, found, expectation)
+            for other in others
             if hello_of(other) == hello_of(opened)
         ):
             windows = sorted(each for each in opened if isinstance(each, str))
@@ -231,7 +238,7 @@ class Verifier:
             when += " beyond what the lists permit at most"
         if any(
             self.session.tracer(settled(opened, hello_of(other))).trace(conversation).verdict is not first.verdict
-            for other in states_on(self.network, found, expectation)
+            for other in others
         ):
             when += f" {speaking(self.network.plan, hello_of(opened))}"
         other = first.differing if trace.verdict is first.verdict else first
@@ -263,7 +270,9 @@ def _addresses(family: Family, end: EndpointSet) -> AddressSet:
     return AddressSet.of(family, end.patterns)
 
 
-def states_on(network: Network, found: list[Flow], promise: Promise, at: Moment | None = None) -> dict[State, datetime | None]:
+def _states_on(
+    network: Network, found: list[Flow], begun: list[Opening], promise: Promise, at: Moment | None = None
+) -> dict[State, datetime | None]:
     """Return the states that the conditions of lists on the ways of some flows can be in, of those that a promise speaks of."""
     lists = {
         access_list.name: access_list
@@ -272,4 +281,4 @@ def states_on(network: Network, found: list[Flow], promise: Promise, at: Moment 
         for path in (way.there, way.back)
         for _, access_list in placed_on(network, path, flow.source.address.family)
     }
-    return network.plan.states(lists.values(), at, promise.flooding, promise.spoken)
+    return states_for(network.plan, lists.values(), lambda: legs_of(found, begun), at, promise.flooding, promise.spoken)

@@ -19,7 +19,9 @@ from crossgate.core.network.routing import Crossing
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.sets.patterns import Excluded
-from crossgate.core.traffic.flows import Flow, Flows, flow_between, merged
+from crossgate.core.sets.region import Region
+from crossgate.core.traffic.conditions import states_for
+from crossgate.core.traffic.flows import Flow, Flows, PlacedList, flow_between, merged
 from crossgate.core.traffic.session import Session
 
 if TYPE_CHECKING:
@@ -114,6 +116,10 @@ class Case:
     def states(self, *lists: AnyList[Any]) -> list[State]:
         """Return every state that conditions of these lists can be in."""
         return list(self.plan.states(lists))
+
+    def states_of(self, lists: Iterable[PlacedList], packets: Callable[[], Iterable[Region]]) -> list[State]:
+        """Return the states of the conditions of some lists to be gone over for some packets (`states_for`)."""
+        return list(states_for(self.plan, dict.fromkeys(each.access_list for each in lists), packets))
 
     def coverage(self, access_list: AccessList) -> list[Coverage]:
         """Return what is known of each entry that is ever in force, all states of the windows taken together."""

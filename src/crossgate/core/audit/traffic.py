@@ -22,6 +22,7 @@ from crossgate.core.sets.frame import Frame, PacketSet
 from crossgate.core.sets.patterns import less
 from crossgate.core.sets.products import Product
 from crossgate.core.sets.region import ALL_WHAT, PROTOCOL_SHIFT, Region, entry_region, every_packet, packet_region, protocol_line
+from crossgate.core.traffic.conditions import legs_of
 from crossgate.core.traffic.courses import Opening, by_course, from_ports, leg_regions
 from crossgate.core.traffic.flows import Flow, Flows, PlacedList, placed_on
 from crossgate.core.traffic.legs import Leg
@@ -137,7 +138,7 @@ def _half_open(case: Case, access_list: AccessList, entry: Entry, begun: list[Op
     back = [each for way in flow.ways for each in none_open.asked(way, Leg.REPLY, access_list.family)]
     if not back or all(each.access_list is not access_list for each in asked):
         return None
-    for opened in case.states(*(each for _, each in (*asked, *back))):
+    for opened in case.states_of((*asked, *back), lambda: legs_of((flow,), begun)):
         if not entry.in_force(opened):
             continue
         for answer in (way for each in case.asking(opened).answers(flow, begun) for way in each.on_each_way):
@@ -202,7 +203,7 @@ class _Claims:
             asked = placed_on(self.case.network, there, self.family)
             if not there.arrived or all(each.access_list is not access_list for each in asked):
                 continue
-            for opened in self.case.states(*(each for _, each in asked)):
+            for opened in self.case.states_of(asked, lambda: [claimed]):
                 if wanted is not None and entry.in_force(opened):
                     asking = self.case.asking(opened)
                     key = (opened, tuple(asked), entry, flow.source.segment)

@@ -48,6 +48,7 @@ def _expectation(result: Verified) -> Document:
         "kind": "keep" if result.expectation.keep else "expect",
         "held": result.held,
         "answered": result.answered,
+        "states": result.states,
         "verdict": None if result.verdict is None else str(result.verdict),
         "why": None if result.held else result.why,
         "needed": None if result.held else result.needed,

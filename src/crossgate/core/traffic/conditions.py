@@ -1,0 +1,64 @@
+"""The states of conditions that a question has to go over: where they are many, only those that change something for its packets.
+
+A condition of an entry that takes none of the packets changes nothing for them, whatever state it is in: such an entry is left
+out before the states are put together. The answer is the same; only its cost is another.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import replace
+from datetime import datetime
+
+from crossgate.core.lists.split import EntryRegion, region_hull
+from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.claim import Moment
+from crossgate.core.model.condition import State
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.tls import Spoken
+from crossgate.core.sets.boxes import Box
+from crossgate.core.sets.region import Region
+from crossgate.core.traffic.courses import Opening, leg_regions
+from crossgate.core.traffic.flows import Flow
+from crossgate.core.traffic.legs import Leg
+
+ENOUGH = 64
+"""Up to so many states are gone over as they are; above that it is looked which conditions matter, and their number is told."""
+
+_SETTLING = (Leg.CLIENT_HELLO, Leg.SERVER_HELLO, Leg.DATA)
+
+
+def states_for(
+    plan: Plan, lists: Iterable[AccessList], packets: Callable[[], Iterable[Region]], at: Moment | None = None, flooding: bool | None = None,
+    spoken: Spoken | None = None,
+) -> dict[State, datetime | None]:  # fmt: skip
+    """Return the states of some lists to be gone over for some packets, each with a moment at which it is; otherwise as `Plan.states`."""
+    every = list(lists)
+    found = plan.states(every, at, flooding, spoken)
+    if len(found) <= ENOUGH:
+        return found
+    boxes = [region_hull(region) for region in packets()]
+    return plan.states([_mattering(each, boxes) for each in every], at, flooding, spoken)
+
+
+def _mattering(access_list: AccessList, boxes: list[Box]) -> AccessList:
+    """Return a list without the entries whose conditions do not matter to the packets in some boxes, as they take none of them."""
+    return replace(access_list, entries=tuple(each for each in access_list.entries if _matters(each, access_list, boxes)))
+
+
+def _matters(entry: Entry, access_list: AccessList, boxes: list[Box]) -> bool:
+    if entry.window is None and entry.limit is None and entry.tls is None:
+        return False  # it is in force in every state
+    region = EntryRegion(entry, access_list.family)
+    return any(map(region.touches, boxes))
+
+
+def legs_of(flows: Iterable[Flow], begun: Iterable[Opening]) -> Iterator[Region]:
+    """Yield the packets of every leg of the conversations of some flows that some packets open."""
+    opened = list(begun)
+    for flow in flows:
+        for course, each in opened:
+            region = each.common(flow.region)
+            if region is not None:
+                for leg in (*course.legs, *(_SETTLING if Leg.SYN in course.legs else ())):
+                    yield from leg_regions(region, course, leg)
