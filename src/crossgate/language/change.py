@@ -60,7 +60,7 @@ def propose(
     `anyway`. A `harmless` one may not change any traffic. A file that was tidy stays so.
     `tell` is told how far the comparison of the two plans is. A `session` of the plan as it was is used again where there is one.
     """
-    draft = Draft(reading)
+    draft = Draft(reading, session)
     said = change(draft)
     new = draft.result()
     if not new:
@@ -81,7 +81,7 @@ def propose(
         old = {file: old[file] for file in new}
         plan = reading.changed(new).plan
     diff = tuple(_diff(old, new))
-    impact = impact_of(session or Session(reading.plan), Session(plan), now, tell, draft.proved)
+    impact = impact_of(draft.session, Session(plan, beside=draft.session), now, tell, draft.proved)
     refused = "" if anyway else _why_refused(impact)
     if harmless and impact.differences:
         refused = "traffic would be treated otherwise, which must not be; please report this plan"

@@ -12,6 +12,7 @@ from pathlib import Path
 
 from crossgate.core.answers.verify import Verified
 from crossgate.core.model.errors import Place
+from crossgate.core.traffic.session import Session
 from crossgate.language.lines import Line, file_lines
 from crossgate.language.reader import Reading
 from crossgate.language.source import decode
@@ -45,13 +46,22 @@ class Draft:
     An edit that writes expectations which it has proved already, in the network and lists that it writes, leaves them in `proved`, by text.
     """
 
-    def __init__(self, reading: Reading) -> None:
+    def __init__(self, reading: Reading, session: Session | None = None) -> None:
+        """Make it; a `session` of the plan is used again where there is one."""
         self.plan = reading.plan
+        self._session = session
         self.names = reading.names
         self.data = reading.data
         self.proved: Mapping[str, Verified] = {}
         self.remarks: list[str] = []
         self._files: dict[str, list[_Slot]] = {}
+
+    @property
+    def session(self) -> Session:
+        """What is worked out for the plan as it was read."""
+        if self._session is None:
+            self._session = Session(self.plan)
+        return self._session
 
     def _slots(self, file: str) -> list[_Slot]:
         """Return the lines of a file; the first is at index 0."""

@@ -74,18 +74,28 @@ def header(words: Words) -> Head:
 
 def access_list(words: Words, names: Names) -> None:
     """Read a list with its block; a line that is in error is left out."""
+    lines, errors = [words.line, *words.block], len(names.errors)
+    found = names.kept.whole(lines) or _access_list(words, names)
+    if len(names.errors) == errors:
+        names.kept.keep(lines, found)
+    if isinstance(found, EthernetList):
+        names.plan.frame_lists[found.name] = found
+    else:
+        names.plan.lists[found.name] = found
+
+
+def _access_list(words: Words, names: Names) -> AccessList | EthernetList:
     name, kind, family = header(words)
     if family is None:
         frames, otherwise, notes = _block(words, names, name, FrameEntryReader(names, kind, name).entry, lambda error, line: error)
-        names.plan.frame_lists[name] = EthernetList(name, kind, frames, otherwise, words.place, notes)
-        return
+        return EthernetList(name, kind, frames, otherwise, words.place, notes)
     reader = _EntryReader(names, kind, family, name)
 
     def mend(error: PlanError, line: Line) -> PlanError:
         return mended(error, line, kind, family, lambda other: reader.entry(Words(other), 0))
 
     own, otherwise, notes = _block(words, names, name, reader.entry, mend)
-    names.plan.lists[name] = AccessList(name, kind, own, otherwise, words.place, notes, family)
+    return AccessList(name, kind, own, otherwise, words.place, notes, family)
 
 
 def _block(
@@ -93,7 +103,7 @@ def _block(
 ) -> tuple[tuple[AnEntry, ...], Otherwise, tuple[Note, ...]]:  # fmt: skip
     """Read the lines of a list: its entries in the order of their numbers, what it does otherwise, and its notes."""
     entries: dict[int, AnEntry] = {}
-    known, kept = names.kept.of(words.line.text)
+    known, kept = names.kept.entries(words.line.text)
     notes: list[Note] = []
     otherwise: Otherwise | None = None
     highest = 0

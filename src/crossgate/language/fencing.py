@@ -25,7 +25,7 @@ def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
     """
     made = fence(draft.plan, asked)
     claims = [text for each in made.expectations for text in (each.whole, *each.parts)]
-    verifier = Verifier(Session(_fenced(draft, asked, made.lines(claims)).plan))
+    verifier = Verifier(Session(_fenced(draft, asked, made.lines(claims)).plan, beside=draft.session))
     known = {each.text: each for each in verifier.network.plan.expectations}
     held: list[str] = []
     unproved: list[str] = []
@@ -42,7 +42,7 @@ def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
     def findings() -> list[Finding]:
         plan = _fenced(draft, asked, made.lines(held)).plan
         own = {name: {entry.number for entry in plan.lists[name].entries} for name in plan.lists.keys() - draft.plan.lists.keys()}
-        return [found for found in audit(Session(plan), now, focus=own).findings if found.access_list in own]
+        return [found for found in audit(Session(plan, beside=verifier.session), now, focus=own).findings if found.access_list in own]
 
     faults = findings()
     needless = {(each.access_list or "", each.entry or 0) for each in faults if each.name == "no-effect"}

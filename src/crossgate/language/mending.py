@@ -94,7 +94,7 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime) 
                 after = applied(state, step)
                 if after is None:
                     continue
-                again = Verifier(Session(after.plan)).verify(after.plan.expectations[index])
+                again = Verifier(Session(after.plan, beside=session)).verify(after.plan.expectations[index])
                 if again.held:
                     mend = proved(reading, after, tuple(each.said for each in (*steps, step)), now, session)
                     if not mend.proposal.refused:

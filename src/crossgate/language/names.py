@@ -6,12 +6,12 @@ word and a family only.
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from enum import StrEnum
 from typing import Any
 
-from crossgate.core.model.accesslist import AnyEntry, AnyList
+from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList
 from crossgate.core.model.address import (
     Address,
     AddressError,
@@ -26,6 +26,7 @@ from crossgate.core.model.address import (
     pattern,
 )
 from crossgate.core.model.errors import Place, PlanError, unknown
+from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.meaning import Meaning, WordKind, meaning_of, of_patterns
 from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Group, Plan, UnknownName
@@ -48,21 +49,34 @@ class Space(StrEnum):
 
 
 class Kept:
-    """Entries of an earlier reading of a plan, by their list and the text of their line, as long as what is around the lists stays the same."""
+    """What an earlier reading of a plan made of its lists, as long as what is around them stays the same.
+
+    That is whole lists that stand where they stood, and entries by their list's head and the text of their line.
+    """
 
     def __init__(self) -> None:
         self._around: tuple[str, ...] | None = None
-        self._entries: dict[Hashable, dict[str, AnyEntry]] = {}
+        self._entries: dict[str, dict[str, AnyEntry]] = {}
+        self._lists: dict[str, tuple[Sequence[Line], AccessList | EthernetList]] = {}
 
     def look_around(self, around: tuple[str, ...]) -> None:
         """Forget everything where what is around the lists is not as it was."""
         if around != self._around:
-            self._around, self._entries = around, {}
+            self._around, self._entries, self._lists = around, {}, {}
 
-    def of(self, head: Hashable) -> tuple[dict[str, AnyEntry], dict[str, AnyEntry]]:
+    def entries(self, head: str) -> tuple[dict[str, AnyEntry], dict[str, AnyEntry]]:
         """Return the entries of the list with a head, and an empty dict for those that it has now."""
         before, self._entries[head] = self._entries.get(head, {}), {}
         return before, self._entries[head]
+
+    def whole(self, lines: Sequence[Line]) -> AccessList | EthernetList | None:
+        """Return what the lines of a list, with its head, were read as; None where it did not stand just so."""
+        before, known = self._lists.get(lines[0].text, ((), None))
+        return known if before == lines else None
+
+    def keep(self, lines: Sequence[Line], access_list: AccessList | EthernetList) -> None:
+        """Note what the lines of a list, in which there is no error, are read as."""
+        self._lists[lines[0].text] = lines, access_list
 
 
 class Names:

@@ -5,7 +5,7 @@ Nothing is ever multiplied out: an entry with many sources, destinations and ser
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -154,17 +154,25 @@ class ListRegions:
 
 
 class Regions:
-    """Lists as regions; what was worked out for one before is kept."""
+    """A plan's lists as regions; what was worked out for one before is kept, by the regions `beside` where that plan has the very same list."""
 
-    def __init__(self) -> None:
+    def __init__(self, lists: Mapping[str, AccessList], beside: Regions | None = None) -> None:
+        self._lists = lists
+        self._beside = beside
         self._kept: dict[tuple[AccessList, State], ListRegions] = {}
 
     def of(self, access_list: AccessList, state: State = frozenset()) -> ListRegions:
         """Return a list as regions, in one `state` of its conditions."""
+        if self._beside is not None and self._beside.has(access_list):
+            return self._beside.of(access_list, state)
         key = (access_list, access_list.relevant(state))
         if key not in self._kept:
             self._kept[key] = ListRegions(*key)
         return self._kept[key]
+
+    def has(self, access_list: AccessList) -> bool:
+        """Whether it is one of the plan's lists."""
+        return self._lists.get(access_list.name) is access_list
 
 
 def split(whole: Region, regions: Sequence[Region | None]) -> Iterator[tuple[PacketSet, int | None]]:

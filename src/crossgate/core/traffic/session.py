@@ -1,8 +1,8 @@
 """One plan and all that is worked out for it: paths, lists as regions, address classes, traffic by state of the windows.
 
 Everything that is kept for a plan is kept here, so that it goes when the plan goes. Two plans share something only where one
-session is made `beside` another: the numbers of itineraries, so that equal ones can be told, and all of the network where it
-is the same.
+session is made `beside` another: the numbers of itineraries, so that equal ones can be told, the lists that are the very same,
+and all of the network where it is the same.
 """
 
 from __future__ import annotations
@@ -31,8 +31,7 @@ class Session:
         self.plan = plan
         self.beside = beside
         self.network: Network = Network(plan, None if beside is None else beside.network)
-        same_lists = beside is not None and beside.plan.lists is plan.lists
-        self.regions: Regions = beside.regions if beside is not None and same_lists else Regions()
+        self.regions: Regions = Regions(plan.lists, None if beside is None else beside.regions)
         self._same_addresses = beside if beside is not None and self.network.same_addresses(beside.network) else None
         self._alike = beside if beside is not None and self.network.like(beside.network) else None
         self._classes: dict[Family, AddressClasses] = {}
