@@ -8,7 +8,7 @@ lists in the same places, only openings whose legs meet a suspected packet at on
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Hashable, Iterable, Iterator, Sequence
 from datetime import datetime
 from typing import Any, NamedTuple
 
@@ -29,9 +29,10 @@ from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine, fewest_lines
 from crossgate.core.sets.products import Product, left
 from crossgate.core.sets.region import Region
+from crossgate.core.traffic.conditions import mattering
 from crossgate.core.traffic.courses import Course, Opening, by_course, opening_regions
 from crossgate.core.traffic.examples import example, unmentioned
-from crossgate.core.traffic.flows import Answer, Decided, Flow, Flows, Party, Question, flow_between, placed_on, united
+from crossgate.core.traffic.flows import Answer, Decided, Flow, Flows, Party, Question, flow_between, lists_on, united
 from crossgate.core.traffic.legs import Leg, settling
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict
@@ -234,6 +235,7 @@ def differences(
     before, after = (dict.fromkeys(each for pair in pairs for each in pair.conditional[side]) for side in (0, 1))
     several = _states(old.plan, new.plan, before, after)
     met: dict[tuple[object, ...], list[Difference]] = {}
+    known: dict[Hashable, list[tuple[bool, Fate, Fate, Answer]]] = {}
     for state, ((was_open, now_open, beyond, hello), moment) in enumerate(several.items()):
         comparison = Comparison(old.flows(was_open), new.flows(now_open))
         groups: dict[tuple[Family, bool, bool, bool, Fate, Fate], list[Answer]] = {}
@@ -241,9 +243,14 @@ def differences(
             if tell is not None:
                 tell(state * len(pairs) + done, len(several) * len(pairs))
             if state == 0 or any(pair.conditional):
+                key = done, mattering(pair.conditional[0], was_open), mattering(pair.conditional[1], now_open)
                 with answered(f"what the two plans do with {pair.flow.asked}", missed):
-                    for stray, was, now, answer in list(comparison.differing(pair)):
-                        groups.setdefault((pair.flow.senders.family, stray, pair.devices, any(pair.conditional), was, now), []).append(answer)
+                    if key not in known:
+                        known[key] = list(comparison.differing(pair))
+                    for stray, was, now, answer in known[key]:
+                        groups.setdefault((pair.flow.senders.family, stray, pair.devices, any(pair.conditional), was, now), []).append(
+                            answer
+                        )
         for (family, stray, devices, conditional, was, now), pieces in groups.items():
             with answered("the list of all that is treated differently in one way", missed):
                 written, clients, packets = told(pieces, new.plan.client_ports, stray)
@@ -285,9 +292,7 @@ def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -
 
 def _conditional(network: Network, side: _Side, family: Family) -> tuple[AccessList, ...]:
     """Return the lists with conditions that stand on the ways of one side."""
-    paths = dict.fromkeys(path for way in side.ways or () for path in (way.there, way.back))
-    lists = (each.access_list for path in paths for each in placed_on(network, path, family))
-    return tuple(dict.fromkeys(each for each in lists if each.is_conditional))
+    return tuple(each for each in lists_on(network, side.ways or (), family) if each.is_conditional)
 
 
 _States = dict[tuple[State, State, frozenset[Limit], Hello | None], datetime | None]

@@ -6,7 +6,7 @@ the windows on the way can be in. What breaks a claim is a set; one packet of it
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Hashable, Iterator
 from datetime import datetime
 from typing import Any, NamedTuple
 
@@ -24,10 +24,10 @@ from crossgate.core.sets.effort import TooManyPieces, question
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.patterns import first_outside
 from crossgate.core.sets.region import Region
-from crossgate.core.traffic.conditions import legs_of, states_for
+from crossgate.core.traffic.conditions import legs_of, mattering, states_for
 from crossgate.core.traffic.courses import Opening, openings
 from crossgate.core.traffic.examples import example
-from crossgate.core.traffic.flows import Answer, Flow, flows, placed_on
+from crossgate.core.traffic.flows import Answer, Flow, flows, lists_on
 from crossgate.core.traffic.legs import Conversation, service_of
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import VERDICTS, Trace, Verdict
@@ -96,8 +96,13 @@ class Verifier:
             begun = [each for part in parts for each in part.begun]
             states = _states_on(self.network, found, begun, expectation, expectation.at)
             most = max(most, len(states))
+            lists, done = [lists_on(self.network, flow.ways, family) for flow in found], set[Hashable]()
             for opened, moment in states.items():
-                for flow in found:
+                for nth, flow in enumerate(found):
+                    key = nth, mattering(lists[nth], opened)
+                    if key in done:
+                        continue  # all is as in a state before
+                    done.add(key)
                     with question(flow.asked):
                         for part in parts:
                             for answer in self.session.flows(opened).answers(flow, part.begun):
@@ -236,10 +241,7 @@ class Verifier:
             when = f" while {state} open (as at {moment:%a %Y-%m-%d %H:%M})"
         if expectation.flooding and self.session.tracer(opened - self.network.plan.limits).trace(conversation).verdict is not first.verdict:
             when += " beyond what the lists permit at most"
-        if any(
-            self.session.tracer(settled(opened, hello_of(other))).trace(conversation).verdict is not first.verdict
-            for other in others
-        ):
+        if any(self.session.tracer(settled(opened, hello_of(other))).trace(conversation).verdict is not first.verdict for other in others):
             when += f" {speaking(self.network.plan, hello_of(opened))}"
         other = first.differing if trace.verdict is first.verdict else first
         by_way_of = f" by way of {parting(trace, other)}" if first.differing is not None and other is not None else ""
@@ -274,11 +276,6 @@ def _states_on(
     network: Network, found: list[Flow], begun: list[Opening], promise: Promise, at: Moment | None = None
 ) -> dict[State, datetime | None]:
     """Return the states that the conditions of lists on the ways of some flows can be in, of those that a promise speaks of."""
-    lists = {
-        access_list.name: access_list
-        for flow in found
-        for way in flow.ways
-        for path in (way.there, way.back)
-        for _, access_list in placed_on(network, path, flow.source.address.family)
-    }
-    return states_for(network.plan, lists.values(), lambda: legs_of(found, begun), at, promise.flooding, promise.spoken)
+    ways = (way for flow in found for way in flow.ways)
+    lists = lists_on(network, ways, found[0].source.address.family) if found else []
+    return states_for(network.plan, lists, lambda: legs_of(found, begun), at, promise.flooding, promise.spoken)

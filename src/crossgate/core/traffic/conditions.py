@@ -6,14 +6,14 @@ out before the states are put together. The answer is the same; only its cost is
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Hashable, Iterable, Iterator
 from dataclasses import replace
 from datetime import datetime
 
 from crossgate.core.lists.split import EntryRegion, region_hull
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.claim import Moment
-from crossgate.core.model.condition import State
+from crossgate.core.model.condition import State, hello_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import Spoken
 from crossgate.core.sets.boxes import Box
@@ -38,10 +38,10 @@ def states_for(
     if len(found) <= ENOUGH:
         return found
     boxes = [region_hull(region) for region in packets()]
-    return plan.states([_mattering(each, boxes) for each in every], at, flooding, spoken)
+    return plan.states([_met_by(each, boxes) for each in every], at, flooding, spoken)
 
 
-def _mattering(access_list: AccessList, boxes: list[Box]) -> AccessList:
+def _met_by(access_list: AccessList, boxes: list[Box]) -> AccessList:
     """Return a list without the entries whose conditions do not matter to the packets in some boxes, as they take none of them."""
     return replace(access_list, entries=tuple(each for each in access_list.entries if _matters(each, access_list, boxes)))
 
@@ -51,6 +51,15 @@ def _matters(entry: Entry, access_list: AccessList, boxes: list[Box]) -> bool:
         return False  # it is in force in every state
     region = EntryRegion(entry, access_list.family)
     return any(map(region.touches, boxes))
+
+
+def mattering(lists: Iterable[AccessList], state: State) -> Hashable:
+    """Return what of a state matters to some lists: for equal values all of them do the same, and conversations have the same legs."""
+    own, settling = [], False
+    for each in lists:
+        own.append(each.relevant(state))
+        settling = settling or bool(each.tls)
+    return tuple(own), settling and hello_of(state) is None
 
 
 def legs_of(flows: Iterable[Flow], begun: Iterable[Opening]) -> Iterator[Region]:

@@ -185,6 +185,12 @@ def placed_on(network: Network, passage: Passage, family: Family) -> list[Placed
     return [PlacedList(each, own) for each in passage.crossings if (own := network.list_at(each, family)) is not None]
 
 
+def lists_on(network: Network, ways: Iterable[Way], family: Family) -> list[AccessList]:
+    """Return the lists of the family that stand on some ways, there and back, each once."""
+    passages = dict.fromkeys(passage for way in ways for passage in (way.there, way.back))
+    return list(dict.fromkeys(each.access_list for passage in passages for each in placed_on(network, passage, family)))
+
+
 def flows(
     network: Network,
     senders: Sequence[AddressClass],
