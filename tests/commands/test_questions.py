@@ -7,7 +7,9 @@ import pty
 import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
+from threading import Thread
 
 import pytest
 
@@ -31,7 +33,7 @@ def at_terminal(folder: Path, *words: str, typed: str = "", out: int | None = No
         env={**os.environ, "TERM": "xterm"},
     ) as started:
         os.close(slave)
-        shown = bytearray()
+        shown, interrupting = bytearray(), None
         while True:
             try:
                 part = os.read(master, 4096)
@@ -40,11 +42,19 @@ def at_terminal(folder: Path, *words: str, typed: str = "", out: int | None = No
             if not part:
                 break
             shown += part
-            if ASKED.encode() in shown and not typed:
-                started.send_signal(signal.SIGINT)
+            if ASKED.encode() in shown and not typed and interrupting is None:
+                interrupting = Thread(target=interrupt, args=(started,))
+                interrupting.start()
         status = started.wait(60)
     os.close(master)
     return status, shown.decode().replace("\r\n", "\n")
+
+
+def interrupt(started: subprocess.Popen[bytes]) -> None:
+    """Interrupt a program that asks; and again where that came between its question and its reading, when Python takes it up with the answer."""
+    while started.poll() is None:
+        started.send_signal(signal.SIGINT)
+        time.sleep(2)
 
 
 @pytest.mark.process
