@@ -65,6 +65,13 @@ def test_errors_come_as_one_types_and_findings_after_a_pause(demo: Path) -> None
         assert error.severity is lsp.DiagnosticSeverity.Error
         line = text.split("\n").index("    10 permit booking    tickets to manifest")
         assert error.range == lsp.Range(lsp.Position(line, 14), lsp.Position(line, 20))
+        context = lsp.CodeActionContext([error])
+        (action,) = await client.client.text_document_code_action_async(lsp.CodeActionParams(document, error.range, context)) or ()
+        assert isinstance(action, lsp.CodeAction)
+        assert (action.title, list(action.diagnostics or ())) == ("Write booking", [error])
+        assert action.edit is not None
+        assert action.edit.changes is not None
+        assert list(action.edit.changes[document.uri]) == [lsp.TextEdit(error.range, "booking")]
         client.replace(document, text.replace("expect deny      ping      kiosk-1", "expect permit    ping      kiosk-1"))
         told = await client.diagnostics(document, 5)
         assert next(each.message for each in told if each.code == "verify").startswith("ping from")
@@ -203,6 +210,11 @@ def test_a_file_as_a_whole(demo: Path) -> None:
         fence = named["kiosk-fence"]
         assert isinstance(fence, lsp.DocumentSymbol)
         assert fence.range.end.line - fence.range.start.line == 6
+        entries = [(each.name, each.detail) for each in fence.children or ()]
+        assert ("10", "permit booking    tickets to manifest") in entries
+        lighthouse = named["lighthouse"]
+        assert isinstance(lighthouse, lsp.DocumentSymbol)
+        assert {("v80", "interface")} <= {(each.name, each.detail) for each in lighthouse.children or ()}
         folds = await client.client.text_document_folding_range_async(lsp.FoldingRangeParams(document))
         assert folds is not None
         assert (fence.range.start.line, fence.range.end.line) in {(each.start_line, each.end_line) for each in folds}

@@ -69,6 +69,56 @@ def test_another_way_of_writing_gets_its_mend(tmp_path: Path, kind: Kind, line: 
     with pytest.raises(PlanErrors) as errors:
         read(path)
     assert [f"write: {form}" in each.message for each in errors.value.errors] == [True]
+    path.write_text(NET + f"list l {kind} ipv4\n    {put(errors.value.errors[0])}  # said why\n".replace("      ", "    "))
+    assert read(path).plan.lists["l"].entries or form.startswith("note")
+
+
+def put(error: PlanError) -> str:
+    """Return the line of an error with what it says was meant put in."""
+    assert error.instead is not None
+    return error.source[: error.instead.start] + error.instead.text + error.source[error.instead.end :]
+
+
+@pytest.mark.parametrize(
+    ("line", "meant"),
+    [
+        ("subnat c 10.2.0.0/24", "subnet c 10.2.0.0/24"),
+        ("host two 10.0.0.8 on A gateway 10.0.0.1  # why", "host two 10.0.0.8 on a gateway 10.0.0.1  # why"),
+        ("place 12x inbound on r.i", "place l2x inbound on r.i"),
+        ("place l2x inbound on rr.i", "place l2x inbound on r.i"),
+        ("place l2x inbound on r.ii", "place l2x inbound on r.i"),
+        ("place l2x inbund on r.i", "place l2x inbound on r.i"),
+        ("zone Europe/Lisbom", "zone Europe/Lisbon"),
+        ("expect permit tcp/80,htps one to b", "expect permit tcp/80,https one to b"),
+        ("expect permit tcp/90-80 one to b", "expect permit tcp/80-90 one to b"),
+        ("expect permit icmp/ecko one to b", "expect permit icmp/echo one to b"),
+        ("expect permit tcpp/80 one to b", "expect permit tcp/80 one to b"),
+        ("expect permit webb,ping one to b", "expect permit web,ping one to b"),
+        ("expect permit web onne to b", "expect permit web one to b"),
+    ],
+)
+def test_what_was_likely_meant_can_be_put_in(tmp_path: Path, line: str, meant: str) -> None:
+    path = tmp_path / "net.gate"
+    text = (
+        NET
+        + "router r\n    interface i 10.0.0.1/24 on a\nservice web tcp/8080\nlist l2x extended ipv4\n    permit web a to b during night\n"
+    )
+    path.write_text(text + line + "\n")
+    with pytest.raises(PlanErrors) as errors:
+        read(path)
+    (error,) = errors.value.errors
+    assert put(error) == meant
+    path.write_text(text + meant + "\n")
+    read(path)
+
+
+@pytest.mark.parametrize("line", ["expect permit tcp/htps-90 one to b", "expect permit web one to qqqq", "expect permit web one"])
+def test_where_it_is_not_plain_what_was_meant_nothing_is_put_in(tmp_path: Path, line: str) -> None:
+    path = tmp_path / "net.gate"
+    path.write_text(NET + f"service web tcp/8080\n{line}\n")
+    with pytest.raises(PlanErrors) as errors:
+        read(path)
+    assert errors.value.errors[0].instead is None
 
 
 @pytest.mark.parametrize(

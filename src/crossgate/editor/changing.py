@@ -8,7 +8,7 @@ from difflib import SequenceMatcher
 from pathlib import Path
 from typing import NamedTuple
 
-from crossgate.core.model.errors import PlanError
+from crossgate.core.model.errors import Instead, PlanError
 from crossgate.core.model.finding import MENDED
 from crossgate.core.model.plan import Plan
 from crossgate.editor.plans import OpenPlan
@@ -70,6 +70,18 @@ def edits_between(old: str, new: str) -> list[Edit]:
     before, after = old.splitlines(keepends=True), new.splitlines(keepends=True)
     blocks = SequenceMatcher(None, before, after, autojunk=False).get_opcodes()
     return [Edit(first, last, "".join(after[start:end])) for kind, first, last, start, end in blocks if kind != "equal"]
+
+
+def meant(opened: OpenPlan, text: Text, first: int, last: int) -> Iterator[tuple[PlanError, int, Instead]]:
+    """Yield the errors in some lines that tell what was most likely meant, each with its line and that."""
+    for error in opened.errors:
+        if (
+            error.instead is not None
+            and error.place is not None
+            and error.place.file == text.file
+            and first <= error.place.line - 1 <= last
+        ):
+            yield error, error.place.line - 1, error.instead
 
 
 def repairs(opened: OpenPlan, text: Text, first: int, last: int) -> Iterator[Repair]:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from itertools import accumulate
 from typing import NamedTuple
 
 from crossgate.editor.plans import OpenPlan
@@ -11,20 +12,47 @@ from crossgate.language.syntax import STATEMENTS
 
 
 class Part(NamedTuple):
-    """A statement that gives a name: its keyword, the name and its line, and the last line of its block."""
+    """A statement that gives a name, or a line of its block: what it is, its name and where that stands, its last line, and its `lines`."""
 
-    keyword: str
+    what: str
     name: str
     first: int
     last: int
     column: int
+    lines: Sequence[Part] = ()
+
+
+MOST_LINES = 2_000
+"""So many lines of blocks are told of a file: an editor asks for all of them after each change."""
 
 
 def parts(text: Text) -> Iterator[Part]:
-    """Yield the statements of a file that give names, in order."""
-    for number, mention in text.declared.values():
-        if mention.named is not Named.POINT and text.heads[number] == number:
-            yield Part(text.written(number).keyword, mention.name, number, _last(text, number), mention.start)
+    """Yield the statements of a file that give names, in order, each with the lines of its block; where these are too many, without the longest."""
+    heads = [
+        (*each, _last(text, each[0]))
+        for each in text.declared.values()
+        if each[1].named is not Named.POINT and text.heads[each[0]] == each[0]
+    ]
+    lengths = sorted(last - number for number, _, last in heads)
+    longest = max((length for length, every in zip(lengths, accumulate(lengths), strict=True) if every <= MOST_LINES), default=0)
+    for number, mention, last in heads:
+        block = range(number + 1, last + 1) if last - number <= longest else ()
+        lines = [each for line in block if (each := _inner(text, line)) is not None]
+        yield Part(text.written(number).keyword, mention.name, number, last, mention.start, lines)
+
+
+def _inner(text: Text, number: int) -> Part | None:
+    """Return a line of a block: an entry by its number, an interface or a port by its name, others by their first word."""
+    line = text.line(number)
+    words = line.partition("#")[0].split(None, 1)
+    if not words:
+        return None
+    name, what = words[0], words[1].rstrip() if len(words) > 1 else ""
+    column = line.index(name)
+    if name in ("interface", "port") and what:
+        name, what = what.split(None, 1)[0], name
+        column = line.index(name, column + len(what))
+    return Part(what, name, number, number, column)
 
 
 def folds(text: Text) -> Iterator[tuple[int, int]]:

@@ -278,14 +278,16 @@ def _show(server: Editor) -> None:
     @server.feature(lsp.TEXT_DOCUMENT_DOCUMENT_SYMBOL)
     def symbols(params: lsp.DocumentSymbolParams) -> list[lsp.DocumentSymbol]:
         _, text = server.plan_at(params.text_document.uri)
-        return [
-            lsp.DocumentSymbol(
-                each.name, _SYMBOLS.get(each.keyword, lsp.SymbolKind.Object),
-                lsp.Range(lsp.Position(each.first, 0), server.range_of(text, each.last, 0, 1 << 20).end),
-                server.range_of(text, each.first, each.column, each.column + len(each.name)), detail=each.keyword,
-            )
-            for each in outline.parts(text)
-        ]  # fmt: skip
+
+        def symbol(part: outline.Part) -> lsp.DocumentSymbol:
+            return lsp.DocumentSymbol(
+                part.name, _SYMBOLS.get(part.what, lsp.SymbolKind.Object if part.lines else lsp.SymbolKind.Field),
+                lsp.Range(lsp.Position(part.first, 0), server.range_of(text, part.last, 0, 1 << 20).end),
+                server.range_of(text, part.first, part.column, part.column + len(part.name)), detail=part.what,
+                children=[symbol(each) for each in part.lines] or None,
+            )  # fmt: skip
+
+        return [symbol(each) for each in outline.parts(text)]
 
     @server.feature(lsp.TEXT_DOCUMENT_FOLDING_RANGE)
     def folding(params: lsp.FoldingRangeParams) -> list[lsp.FoldingRange]:
@@ -383,12 +385,21 @@ def _change(server: Editor) -> None:
     )
     def actions(params: lsp.CodeActionParams) -> list[lsp.CodeAction]:
         opened, text = server.plan_at(params.text_document.uri)
-        return [
+        first, last = params.range.start.line, params.range.end.line
+        meant = [
+            lsp.CodeAction(
+                f"Write {each.text}", kind=lsp.CodeActionKind.QuickFix, is_preferred=True,
+                diagnostics=[known for known in params.context.diagnostics if known.message == error.message and known.range.start.line == line],
+                edit=lsp.WorkspaceEdit(changes={params.text_document.uri: [lsp.TextEdit(server.range_of(text, line, *each[:2]), each.text)]}),
+            )
+            for error, line, each in changing.meant(opened, text, first, last)
+        ]  # fmt: skip
+        return meant + [
             lsp.CodeAction(
                 each.title, kind=lsp.CodeActionKind.QuickFix, data={"uri": params.text_document.uri, "words": list(each.words)},
                 diagnostics=_about(each.words, params.context.diagnostics),
             )
-            for each in changing.repairs(opened, text, params.range.start.line, params.range.end.line)
+            for each in changing.repairs(opened, text, first, last)
         ]  # fmt: skip
 
     @server.feature(lsp.CODE_ACTION_RESOLVE)

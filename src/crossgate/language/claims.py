@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, AnyList, DeciderKey
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import ELSEWHERE, Claim, Expectation, Moment, Only
-from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.errors import PlanError
 from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.finding import KINDS, Acceptance
 from crossgate.core.model.meaning import meaning_of
@@ -255,5 +255,5 @@ def _entry_number(words: Words, access_list: AnyList[Any]) -> int:
     number = words.number("an entry number or otherwise", MOST_NUMBER)
     known = [entry.number for entry in access_list.entries]
     if number not in known:
-        raise words.error(unknown(f"entry in list {access_list.name} with number", str(number), list(map(str, known))))
+        raise words.unknown(f"entry in list {access_list.name} with number", str(number), list(map(str, known)))
     return number

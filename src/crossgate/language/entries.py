@@ -13,7 +13,7 @@ from typing import NamedTuple, cast
 from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, AnEntry, Entry, Kind, Note, Otherwise
 from crossgate.core.model.address import Family, anywhere
 from crossgate.core.model.condition import MINUTE, SECOND, Limit
-from crossgate.core.model.errors import PlanError, nearest, unknown
+from crossgate.core.model.errors import PlanError, nearest
 from crossgate.core.model.ethernet import (
     ANY_STATION,
     BROADCAST,
@@ -186,7 +186,7 @@ def during(words: Words, names: Names) -> str | None:
     if window not in names.plan.windows:
         if window in names.declared[Space.WINDOWS]:
             raise FollowOn("")
-        raise words.error(unknown("window", window, list(names.plan.windows)))
+        raise words.unknown("window", window, list(names.plan.windows))
     return window
 
 
@@ -367,7 +367,7 @@ class FrameEntryReader:
         if not 0 <= number <= MOST_ETHERTYPE:
             near = nearest(word, [*ETHERTYPES, "any"])
             raise words.error(
-                f"expected any, ipv4, ipv6, arp or a number as 0x88cc, not {word}" + (f"; did you mean {near}?" if near else "")
+                f"expected any, ipv4, ipv6, arp or a number as 0x88cc, not {word}" + (f"; did you mean {near}?" if near else ""), near=near
             )
         return number
 

@@ -10,7 +10,7 @@ from collections.abc import Callable
 
 from crossgate.core.model.accesslist import Action, Kind
 from crossgate.core.model.address import Address, AddressError, Family, parse_address
-from crossgate.core.model.errors import PlanError
+from crossgate.core.model.errors import Instead, PlanError
 from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.plaintext import numeral
 from crossgate.core.sets.wildcard import looks_like_mask, meanings
@@ -37,20 +37,23 @@ def mended(error: PlanError, line: Line, kind: Kind, family: Family, reads: Read
         return error
     if words[0] == "remark" and len(words) > 1:
         text = line.text.strip().removeprefix("remark").strip().replace('"', "'")
-        return _told(error, f'note "{text}"', "")
+        return _told(error, line, f'note "{text}"', "")
     for rewritten, doubt in _readings(words, kind, family):
         if rewritten != " ".join(words):
             try:
                 reads(line._replace(text=rewritten))
             except PlanError:
                 continue
-            return _told(error, rewritten, doubt)
+            return _told(error, line, rewritten, doubt)
     return error
 
 
-def _told(error: PlanError, form: str, doubt: str) -> PlanError:
+def _told(error: PlanError, line: Line, form: str, doubt: str) -> PlanError:
     message = f"{error.message}; {doubt}{'; ' * bool(doubt)}write: {form}"
-    return PlanError(message, place=error.place, source=error.source, column=error.column, width=error.width)
+    told = PlanError(message, place=error.place, source=error.source, column=error.column, width=error.width)
+    words = line.words()
+    told.instead = Instead(words[0].start, words[-1].end, form)
+    return told
 
 
 def _readings(words: list[str], kind: Kind, family: Family) -> list[tuple[str, str]]:

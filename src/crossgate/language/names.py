@@ -25,7 +25,7 @@ from crossgate.core.model.address import (
     parse_netmask,
     pattern,
 )
-from crossgate.core.model.errors import Place, PlanError, unknown
+from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.meaning import Meaning, WordKind, meaning_of, of_patterns
 from crossgate.core.model.network import Point
@@ -123,7 +123,7 @@ class Names:
             if kind in (what, "name"):
                 return FollowOn("")
             return words.error(f"{name} is a {what}; a {kind} is needed here")
-        return words.error(unknown(kind, name, list(known)))
+        return words.unknown(kind, name, list(known))
 
     def addresses(self, words: Words, family: Family) -> Addresses:
         """ADDRESSES = "any" | ADDRESS | ADDRESS/LEN | ADDRESS "wild" WILDCARD | ADDRESS "mask" NETMASK | ADDRESS-ADDRESS | NAME | POINT."""
@@ -155,7 +155,7 @@ class Names:
         found = self._met_before(words, word)
         if found is None:
             plan = self.plan
-            raise words.error(unknown("name", word, [*plan.hosts, *plan.segments, *plan.groups, *self.pending_groups, *plan.devices]))
+            raise words.unknown("name", word, [*plan.hosts, *plan.segments, *plan.groups, *self.pending_groups, *plan.devices])
         if found.kind is WordKind.PORT:
             raise words.error(f"{word} is a port and has no addresses; name an interface")
         if found.kind is WordKind.OUTSIDE:
@@ -166,7 +166,7 @@ class Names:
         """Return what the word just taken means as an end of conversations."""
         found = self._met_before(words, word)
         if found is None:
-            raise words.error(unknown("name", word, self.plan.names()))
+            raise words.unknown("name", word, self.plan.names())
         if found.kind is WordKind.PORT:
             raise words.error(f"{word} is a port and has no addresses; name an interface")
         return found
@@ -190,7 +190,7 @@ class Names:
         except UnknownName as error:
             if text in self.declared[Space.NAMES]:
                 raise FollowOn("") from None
-            raise words.error(str(error)) from None
+            raise words.error(str(error), near=error.near) from None
 
     def group(self, statement: Words, name: str) -> Group:
         """GROUP = "group" NAME ADDRESSES *("," ADDRESSES). The groups among ADDRESSES have been read before."""
@@ -232,7 +232,7 @@ class Names:
         try:
             return self.plan.service(word, family)
         except ServiceError as error:
-            raise words.error(str(error), span=(error.start, error.end)) from None
+            raise words.error(str(error), span=(error.start, error.end), near=error.near) from None
 
     def any_list(self, words: Words, expected: str) -> AnyList[Any]:
         """Take the number or name of a list of the plan."""
@@ -242,7 +242,7 @@ class Names:
         except UnknownName as error:
             if name in self.declared[Space.LISTS]:
                 raise FollowOn("") from None
-            raise words.error(str(error)) from None
+            raise words.error(str(error), near=error.near) from None
 
 
 def read_pattern(words: Words) -> tuple[Pattern, ...]:

@@ -135,7 +135,7 @@ def _sort_in(statement: Statement, names: Names, written: dict[str, list[Stateme
     row = STATEMENTS.get(keyword)
     if row is None:
         near = nearest(keyword, list(STATEMENTS))
-        raise words.error(f"no statement {keyword}; " + (f"there is {near}" if near else f"there are {', '.join(STATEMENTS)}"))
+        raise words.error(f"no statement {keyword}; " + (f"there is {near}" if near else f"there are {', '.join(STATEMENTS)}"), near=near)
     if statement.block and not row.block:
         first = Words(statement.block[0])
         span = (0, len(statement.block[0].text.strip()))

@@ -35,7 +35,7 @@ def zone(words: Words, names: Names) -> None:
     except (KeyError, ValueError, OSError):
         near = nearest(name, sorted(available_timezones()))
         hint = f"there is {near}" if near else "name one of the IANA database, as Europe/Lisbon or UTC"
-        raise words.error(f"no time zone {name}; {hint}") from None
+        raise words.error(f"no time zone {name}; {hint}", near=near) from None
     words.end()
     names.plan.zone = name
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Sequence
 
-from crossgate.core.model.errors import Place, PlanError, nearest
+from crossgate.core.model.errors import Instead, Place, PlanError, nearest, unknown
 from crossgate.core.model.plaintext import numeral
 from crossgate.language.lines import Line, split_words, tokens
 
@@ -71,7 +71,7 @@ class Words:
         word = self.take(expected)
         if word not in words:
             near = nearest(word, list(words))
-            raise self.error(f"expected {expected}, not {word}" + (f"; did you mean {near}?" if near else ""))
+            raise self.error(f"expected {expected}, not {word}" + (f"; did you mean {near}?" if near else ""), near=near)
         return word
 
     def text(self, expected: str) -> str:
@@ -116,14 +116,21 @@ class Words:
         last = self._spans()[-1][1] if self.words else len(self.line.text)
         return PlanError(f"expected {expected} here", place=self.place, source=self.line.text, column=last + 2)
 
-    def error(self, message: str, *, index: int | None = None, span: tuple[int, int] | None = None) -> PlanError:
-        """Make an error at the word just taken, or at word `index`; `span` bounds a part of that word."""
+    def error(self, message: str, *, index: int | None = None, span: tuple[int, int] | None = None, near: str = "") -> PlanError:
+        """Make an error at the word just taken, or at word `index`; `span` bounds a part of that word, `near` is what is likely meant there."""
         spans = self._spans()
         at = self.index - 1 if index is None else index
         start, end = spans[at] if 0 <= at < len(spans) else (0, len(self.line.text))
         if span is not None and span[1] > span[0]:
             start, end = start + span[0], start + span[1]
-        return PlanError(message, place=self.place, source=self.line.text, column=start + 1, width=end - start)
+        error = PlanError(message, place=self.place, source=self.line.text, column=start + 1, width=end - start)
+        if near:
+            error.instead = Instead(start, end, near)
+        return error
+
+    def unknown(self, kind: str, name: str, known: Sequence[str]) -> PlanError:
+        """Make an error at the word just taken: no `kind` is called `name`."""
+        return self.error(unknown(kind, name, known), near=nearest(name, known))
 
     def error_from(self, index: int, message: str) -> PlanError:
         """Make an error at the words from `index` to the one just taken."""

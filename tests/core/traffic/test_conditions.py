@@ -26,7 +26,16 @@ host a 10.0.0.9 on here
 host b 10.0.0.10 on here
 host s 10.0.1.9 on far
 """
-CONDITIONS = ["", " during w1", " during w2", " during w3", " at most 5 a second", " at most 9 a minute from each source", " tls 1.2-", " tls 1.0"]
+CONDITIONS = [
+    "",
+    " during w1",
+    " during w2",
+    " during w3",
+    " at most 5 a second",
+    " at most 9 a minute from each source",
+    " tls 1.2-",
+    " tls 1.0",
+]
 
 
 def windows(count: int) -> str:
@@ -74,7 +83,13 @@ def test_only_conditions_that_can_matter_are_gone_over(tmp_path: Path) -> None:
     spoken = "".join(f"    permit tcp/{6000 + number} a to s tls 1.{number}\n" for number in range(4))
     last = "    permit tcp/22 b to s during w3\n    permit tcp/443 a to s\nplace one-in inbound on one.here\n"
     list_text = f"list one-in extended ipv4\n{hours}{spoken}{last}"
-    claims = ["permit tcp/443 a to s", "deny tcp/22 a to s", "permit tcp/22 b to s", "permit tcp/22 b to s at mon 03:30", "deny tcp/5000-5999 a to s"]
+    claims = [
+        "permit tcp/443 a to s",
+        "deny tcp/22 a to s",
+        "permit tcp/22 b to s",
+        "permit tcp/22 b to s at mon 03:30",
+        "deny tcp/5000-5999 a to s",
+    ]
     path.write_text(NETWORK + windows(22) + list_text + "".join(f"expect {claim}\n" for claim in claims))
     plan = read_plan(path)
     verifier = Verifier(Session(plan))

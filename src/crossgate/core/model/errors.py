@@ -47,12 +47,23 @@ def placeless(cls: type[Value]) -> type[Value]:
     return cls
 
 
+class Instead(NamedTuple):
+    """What was most likely meant, and where in the line it is to stand: from the column `start` to before `end`, from 0."""
+
+    start: int
+    end: int
+    text: str
+
+
 class PlanError(Exception):
     """Something a person wrote cannot be used.
 
     `message` says what is wrong and what would be right. `place` and `source` are the line it stands in; `column`
-    (from 1) and `width` (in characters) are the words at fault within `source`.
+    (from 1) and `width` (in characters) are the words at fault within `source`. `instead` is there where the message names what
+    was most likely meant.
     """
+
+    instead: Instead | None = None
 
     def __init__(
         self,

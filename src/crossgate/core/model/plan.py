@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from copy import copy
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -14,7 +14,7 @@ from crossgate.core.model.accesslist import AccessList, AnyList, Kind
 from crossgate.core.model.address import Address, Addresses, Family, Pattern
 from crossgate.core.model.claim import Moment, Only, Promise
 from crossgate.core.model.condition import Limit, State, When, exceeded, settled
-from crossgate.core.model.errors import Place, PlanError, placeless, unknown
+from crossgate.core.model.errors import Place, PlanError, nearest, placeless, unknown
 from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.finding import Acceptance
 from crossgate.core.model.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment, SharedGateway
@@ -33,7 +33,12 @@ DEFAULT_CLIENT_PORTS = (32768, MOST_PORT)
 
 
 class UnknownName(PlanError):
-    """A name that the plan does not have; the message tells the nearest one it has."""
+    """A name that the plan does not have; the message tells the nearest one it has, `near` what was likely meant with the `rest` behind it."""
+
+    def __init__(self, kind: str, name: str, known: Sequence[str], rest: str = "") -> None:
+        super().__init__(unknown(kind, name, known))
+        near = nearest(name, known)
+        self.near = near and near + rest
 
 
 @dataclass(frozen=True, slots=True)
@@ -305,13 +310,13 @@ class Plan:
         owner, _, part = text.partition(".")
         device = self.devices.get(owner)
         if device is None:
-            raise UnknownName(unknown("device", owner, list(self.devices)))
+            raise UnknownName("device", owner, list(self.devices), f".{part}")
         if part in device.interfaces:
             return device.interfaces[part].point
         if part in device.ports:
             return Point(PointKind.PORT, owner, part)
         known = [f"{owner}.{name}" for name in (*device.interfaces, *device.ports)]
-        raise UnknownName(unknown("interface or port" if device.switch else "interface", text, known))
+        raise UnknownName("interface or port" if device.switch else "interface", text, known)
 
     @property
     def only_lines(self) -> list[Only]:
@@ -343,17 +348,18 @@ class Plan:
             return self.lists[name]
         if name in self.frame_lists:
             return self.frame_lists[name]
-        raise UnknownName(unknown("list", name, list(self.every_list)))
+        raise UnknownName("list", name, list(self.every_list))
 
     def service(self, text: str, family: Family) -> Service:
         """Read a service token as lists of `family` would. Raises `ServiceError`."""
         try:
             return parse_service(text, family, lambda name: self._terms_of(name, family))
         except ServiceError as error:
-            near = unknown("service", text, list(self.services))
-            raise ServiceError(
-                near if ";" in near and str(error).startswith("no service") else str(error), error.start, error.end
-            ) from None
+            name, own = text[error.start : error.end], list(self.services)
+            near = nearest(name, own)
+            if not str(error).startswith("no service") or not (near or own) or (error.near and not near):
+                raise
+            raise ServiceError(unknown("service", name, own), error.start, error.end, near) from None
 
     def _terms_of(self, name: str, family: Family) -> tuple[ServiceTerm, ...] | None:
         """Return the terms that a service of the plan stands for, each once; None when it has none of that name.

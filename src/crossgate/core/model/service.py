@@ -22,12 +22,13 @@ WITH_PORTS = ("tcp", "udp", "sctp", "dccp")
 
 
 class ServiceError(PlanError):
-    """A text that is meant as a service and is not one; `start` and `end` bound the part at fault."""
+    """A text that is meant as a service and is not one; `start` and `end` bound the part at fault, `near` is what is likely meant there."""
 
-    def __init__(self, message: str, start: int = 0, end: int = 0) -> None:
+    def __init__(self, message: str, start: int = 0, end: int = 0, near: str = "") -> None:
         super().__init__(message)
         self.start = start
         self.end = end
+        self.near = near
 
 
 class ServiceTerm(NamedTuple):
@@ -189,7 +190,7 @@ def parse_service(text: str, family: Family, named: Callable[[str], tuple[Servic
             terms.update(dict.fromkeys(_parse_term(part, family, named)))
         except ServiceError as error:
             end = start + (error.end or len(part))
-            raise ServiceError(str(error), start + error.start, end) from None
+            raise ServiceError(str(error), start + error.start, end, error.near) from None
         start += len(part) + 1
     return Service(text, tuple(terms))
 
@@ -217,8 +218,9 @@ def _parse_term(text: str, family: Family, named: Callable[[str], tuple[ServiceT
             return (_parse_icmp(rest, family, len(name) + 1),)
         if name in WITH_PORTS:
             return (ServiceTerm(iana.protocols()[name], parse_ports(rest, len(name) + 1)),)
-        message = f"{name} has no ports; {', '.join(WITH_PORTS)} have" if name in iana.protocols() else _no_service(name)
-        raise ServiceError(message, 0, len(name))
+        if name in iana.protocols():
+            raise ServiceError(f"{name} has no ports; {', '.join(WITH_PORTS)} have", 0, len(name))
+        raise _no_service(name)
     if name == "ip":
         return (ServiceTerm(),)
     icmp = icmp_of(family)
@@ -239,13 +241,13 @@ def _parse_term(text: str, family: Family, named: Callable[[str], tuple[ServiceT
     if name in iana.services():
         ports, transports = iana.services()[name]
         return tuple(ServiceTerm(iana.protocols()[transport], (ports,)) for transport in transports)
-    raise ServiceError(_no_service(name))
+    raise _no_service(name)
 
 
-def _no_service(name: str) -> str:
+def _no_service(name: str) -> ServiceError:
     near = nearest(name, ["ip", "ping", *iana.protocols(), *iana.services()])
     mend = f"; there is {near}" if near else "; write a protocol, tcp/PORT, udp/PORT, icmp/TYPE or a service name"
-    return f"no service {name or 'here'}{mend}"
+    return ServiceError(f"no service {name or 'here'}{mend}", 0, len(name), near)
 
 
 def parse_ports(text: str, offset: int = 0) -> Ports:
@@ -258,7 +260,7 @@ def parse_ports(text: str, offset: int = 0) -> Ports:
         try:
             intervals.append(_parse_port_range(piece))
         except ServiceError as error:
-            raise ServiceError(str(error), offset, offset + max(len(piece), 1)) from None
+            raise ServiceError(str(error), offset, offset + max(len(piece), 1), error.near if error.end == len(piece) else "") from None
         offset += len(piece) + 1
     return join_ports(intervals)
 
@@ -275,7 +277,7 @@ def _parse_port_range(piece: str) -> tuple[int, int]:
     if not (first_text or last_text):
         raise ServiceError("a range needs a port on one side of its hyphen at least")
     if first > last:
-        raise ServiceError(f"{piece} is upside down: write {last}-{first}")
+        raise ServiceError(f"{piece} is upside down: write {last}-{first}", 0, len(piece), f"{last}-{first}")
     return (first, last)
 
 
@@ -286,7 +288,9 @@ def _parse_port(text: str) -> int:
             raise ServiceError(f"{text} is no port: 0 to {MOST_PORT}")
         return number
     near = nearest(text, list(iana.services()))
-    raise ServiceError(f"{text or 'nothing'} is no port: a number or an IANA service name" + (f"; there is {near}" if near else ""))
+    raise ServiceError(
+        f"{text or 'nothing'} is no port: a number or an IANA service name" + (f"; there is {near}" if near else ""), 0, len(text), near
+    )
 
 
 def _parse_icmp(text: str, family: Family, offset: int) -> ServiceTerm:
@@ -309,7 +313,7 @@ def _icmp_number(text: str, names: Mapping[str, int], what: str, offset: int) ->
         return names[text]
     near = nearest(text, list(names))
     mend = f"; there is {near}" if near else ": 0 to 255 or a name" + (f", as {next(iter(names))}" if names else "")
-    raise ServiceError(f"{text or 'nothing'} is no {what}{mend}", offset, offset + max(len(text), 1))
+    raise ServiceError(f"{text or 'nothing'} is no {what}{mend}", offset, offset + max(len(text), 1), near)
 
 
 def parse_flags(text: str) -> FlagTest:
