@@ -87,7 +87,7 @@ def _found(reading: Reading, words: Sequence[str], now: datetime) -> Iterator[Me
         verified = verifier.verify(expectation)
         if verified.held:
             raise PlanError(f"line {line} holds: {expectation.text}")
-        yield mend_claim(reading, index, verified, now)
+        yield mend_claim(reading, index, verified, now, verifier)
         return
     if words and words[0] not in KINDS:
         raise PlanError(unknown("finding", words[0], list(KINDS)))
@@ -95,7 +95,7 @@ def _found(reading: Reading, words: Sequence[str], now: datetime) -> Iterator[Me
         for index, each in enumerate(plan.expectations):
             verified = verifier.verify(each)
             if not verified.held:
-                yield mend_claim(reading, index, verified, now)
+                yield mend_claim(reading, index, verified, now, verifier)
     named = False
     for finding in audit(session, now).findings:
         told = [finding.name, finding.access_list or "", "" if finding.entry is None else str(finding.entry)]

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from datetime import datetime
-from difflib import SequenceMatcher
-from pathlib import Path
 from typing import NamedTuple
 
 from crossgate.core.model.errors import Instead, PlanError
@@ -13,18 +11,10 @@ from crossgate.core.model.finding import MENDED
 from crossgate.core.model.plan import Plan
 from crossgate.editor.plans import OpenPlan
 from crossgate.editor.texts import Mention, Named, Text
+from crossgate.language.change import LineEdit, line_edits
 from crossgate.language.layout import tidied
 from crossgate.language.lines import Line
-from crossgate.language.source import decode
 from crossgate.language.words import Words
-
-
-class Edit(NamedTuple):
-    """Lines of a file, the last one not among them, and the text in their place."""
-
-    first: int
-    last: int
-    text: str
 
 
 class Repair(NamedTuple):
@@ -54,22 +44,15 @@ def renamed(opened: OpenPlan, mention: Mention, name: str) -> dict[str, list[tup
     return found
 
 
-def layout_edits(opened: OpenPlan, text: Text, first: int = 0, last: int | None = None) -> list[Edit]:
+def layout_edits(opened: OpenPlan, text: Text, first: int = 0, last: int | None = None) -> list[LineEdit]:
     """Return what puts a file, or some of its lines, into the usual layout. Raises `PlanError` while there are errors in the plan."""
     if opened.whole is None:
         raise PlanError("a plan is set in its layout once it has no errors")
     return [
         each
-        for each in edits_between(text.text, tidied(text.text, text.file, opened.whole.plan))
+        for each in line_edits(text.text, tidied(text.text, text.file, opened.whole.plan))
         if each.last >= first and (last is None or each.first <= last)
     ]
-
-
-def edits_between(old: str, new: str) -> list[Edit]:
-    """Return what makes one text of another, line by line."""
-    before, after = old.splitlines(keepends=True), new.splitlines(keepends=True)
-    blocks = SequenceMatcher(None, before, after, autojunk=False).get_opcodes()
-    return [Edit(first, last, "".join(after[start:end])) for kind, first, last, start, end in blocks if kind != "equal"]
 
 
 def meant(opened: OpenPlan, text: Text, first: int, last: int) -> Iterator[tuple[PlanError, int, Instead]]:
@@ -98,7 +81,7 @@ def repairs(opened: OpenPlan, text: Text, first: int, last: int) -> Iterator[Rep
             yield Repair("Make this hold", (str(index),))
 
 
-def repaired(opened: OpenPlan, repair: Repair, now: Callable[[Plan], datetime]) -> Mapping[str, list[Edit]]:
+def repaired(opened: OpenPlan, repair: Repair, now: Callable[[Plan], datetime]) -> Mapping[str, list[LineEdit]]:
     """Return the edits of the first proposal that mends something, by file, proved as `mend` proves it. Raises `PlanError` where there is none."""
     from crossgate.core.answers.verify import Verifier
     from crossgate.core.traffic.session import Session
@@ -112,8 +95,8 @@ def repaired(opened: OpenPlan, repair: Repair, now: Callable[[Plan], datetime]) 
     session = Session(reading.plan)
     if len(repair.words) == 1:
         index = int(repair.words[0])
-        verified = Verifier(session).verify(reading.plan.expectations[index])
-        found = mend_claim(reading, index, verified, now(reading.plan))
+        verifier = Verifier(session)
+        found = mend_claim(reading, index, verifier.verify(reading.plan.expectations[index]), now(reading.plan), verifier)
     else:
         finding = next(
             each
@@ -123,5 +106,4 @@ def repaired(opened: OpenPlan, repair: Repair, now: Callable[[Plan], datetime]) 
         found = mend_finding(reading, finding, now(reading.plan), session)
     if not found.mends:
         raise PlanError(found.reason or "no edit does it")
-    new = found.mends[0].proposal.new
-    return {file: edits_between(decode(Path(file), reading.data[file]), decode(Path(file), data)) for file, data in new.items()}
+    return found.mends[0].proposal.edits

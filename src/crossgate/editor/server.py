@@ -23,6 +23,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.editor import changing, going_on, outline, telling
 from crossgate.editor.plans import OpenPlan, Watcher, plan_of
 from crossgate.editor.texts import Named, Text
+from crossgate.language.change import LineEdit
 
 _SEVERITIES = {
     Severity.ERROR: lsp.DiagnosticSeverity.Error,
@@ -177,7 +178,7 @@ class Editor(LanguageServer):
         found = self.workspace.position_codec.position_from_client_units(text.lines, lsp.Position(position.line, position.character))
         return int(found.character)
 
-    def edits_of(self, edits: Iterable[changing.Edit]) -> list[lsp.TextEdit]:
+    def edits_of(self, edits: Iterable[LineEdit]) -> list[lsp.TextEdit]:
         """Return edits of whole lines as the protocol has them."""
         return [lsp.TextEdit(lsp.Range(lsp.Position(each.first, 0), lsp.Position(each.last, 0)), each.text) for each in edits]
 

@@ -6,9 +6,11 @@ it is refused.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from datetime import datetime
-from difflib import unified_diff
+from difflib import SequenceMatcher, unified_diff
+from pathlib import Path
 from typing import NamedTuple
 
 from crossgate.core.impact import Impact, impact_of
@@ -20,9 +22,25 @@ from crossgate.core.traffic.session import Session
 from crossgate.language.draft import Draft
 from crossgate.language.layout import tidied_data
 from crossgate.language.reader import Reading
+from crossgate.language.source import decode
 
 Change = Callable[[Draft], str]
 """Edits a draft and says in a sentence what it did. Raises `PlanError` for what cannot be done."""
+
+
+class LineEdit(NamedTuple):
+    """Lines of a text, from `first` to before `last`, counted from 0, and the text that takes their place."""
+
+    first: int
+    last: int
+    text: str
+
+
+def line_edits(old: str, new: str) -> list[LineEdit]:
+    """Return what makes one text of another, line by line."""
+    before, after = (re.findall(r"[^\n]*\n|[^\n]+", text) for text in (old, new))
+    blocks = SequenceMatcher(None, before, after, autojunk=False).get_opcodes()
+    return [LineEdit(first, last, "".join(after[start:end])) for kind, first, last, start, end in blocks if kind != "equal"]
 
 
 class Proposal(NamedTuple):
@@ -47,6 +65,11 @@ class Proposal(NamedTuple):
     def changes(self) -> bool:
         """Whether there is anything to be written."""
         return bool(self.new)
+
+    @property
+    def edits(self) -> dict[str, list[LineEdit]]:
+        """What it changes, by file."""
+        return {file: line_edits(decode(Path(file), self.old[file]), decode(Path(file), data)) for file, data in self.new.items()}
 
 
 def propose(

@@ -4,7 +4,8 @@
    stopping line lets it by; where nothing stops it, such an entry in a list on its way does, or a new list near an end.
 2. After each edit the claim is proved anew; while it still fails another edit is added, three at most.
 3. What is shown is proved as any edit is: everything that held holds, and there is no new error. Of several, those come first that
-   change least traffic, then those of fewest lines.
+   change least traffic beside the claim's own, counted in packets, then those of fewest lines.
+4. Two claims that contradict each other are told, and nothing is looked for.
 """
 
 from __future__ import annotations
@@ -13,20 +14,25 @@ from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
+from crossgate.core.answers.contradiction import contradiction
 from crossgate.core.answers.points import suited
 from crossgate.core.answers.verify import Broken, Verified, Verifier
+from crossgate.core.impact import Impact
 from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation, Only, Promise
 from crossgate.core.model.errors import Place, PlanError
-from crossgate.core.model.network import Direction, PointKind
+from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import is_elsewhere
 from crossgate.core.network.itineraries import Network
 from crossgate.core.network.routing import Crossing
+from crossgate.core.sets.frame import PacketSet
+from crossgate.core.sets.region import Region, every_packet
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict
 from crossgate.core.wording.needed import answer_text, end_text, needs
+from crossgate.core.wording.sentences import packet_text
 from crossgate.language import edits
 from crossgate.language.change import Change, Proposal, propose
 from crossgate.language.draft import Draft
@@ -47,24 +53,23 @@ class Step(NamedTuple):
 
 
 class Mend(NamedTuple):
-    """Edits that mend something, proved: what they say, what comes of them, and the edit as a whole."""
+    """Edits that mend something, proved: what they say, what comes of them, and the edit as a whole.
+
+    `beside` are the sizes, in packets that open conversations, of the kinds of traffic between machines, from client ports, that they
+    treat otherwise, without what the claim that they mend speaks of.
+    """
 
     said: tuple[str, ...]
     proposal: Proposal
     change: Change
-
-    @property
-    def between_machines(self) -> int:
-        """How many kinds of conversations that clients have between machines it changes; the rest is devices' own, and strays."""
-        impact = self.proposal.impact
-        return sum(not each.stray and not each.devices and bool(each.clients) for each in impact.differences) if impact else 0
+    beside: tuple[int, ...]
 
     @property
     def weight(self) -> tuple[int, int, int, int]:
-        """What ranks it: differences in traffic between machines, in all, new findings, lines of text."""
+        """What ranks it: other traffic between machines, in packets, new findings, lines of text, differences in traffic."""
         impact = self.proposal.impact
         lines = sum(line.startswith(("+", "-")) and not line.startswith(("+++", "---")) for line in self.proposal.diff)
-        return (self.between_machines, len(impact.differences) if impact else 0, len(impact.findings) if impact else 0, lines)
+        return (sum(self.beside), len(impact.findings) if impact else 0, lines, len(impact.differences) if impact else 0)
 
 
 class Mendable(NamedTuple):
@@ -77,10 +82,17 @@ class Mendable(NamedTuple):
     reason: str = ""
 
 
-def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime) -> Mendable:
-    """Look for mends of the expectation that has an index in the plan, and does not hold."""
-    session = Session(reading.plan)  # what is worked out for the plan as it is serves every proof
+def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, verifier: Verifier) -> Mendable:
+    """Look for mends of the expectation that has an index in the plan, and does not hold; `verifier` is of the plan as it is."""
+    session = verifier.session
+    promise = reading.plan.expectations[index]
     what, place = verified.expectation.text, verified.expectation.place
+    for other in reading.plan.expectations:
+        packet = contradiction(verifier, promise, other)
+        if packet is not None:
+            lines = sorted((place, other.place), key=lambda each: (reading.plan.files.index(each.file), each.line))
+            both = " and ".join(f"line {each.line}" if each.file == place.file else str(each) for each in lines)
+            return Mendable(what, place, verified.why, (), f"{both} contradict each other: {packet_text(packet)}")
     if not verified.answered or verified.broken is None:
         return Mendable(what, place, verified.why, (), f"no edit of a list does it; needed: {verified.needed}")
     beginnings: list[tuple[Reading, tuple[Step, ...], Broken]] = [(reading, (), verified.broken)]
@@ -96,7 +108,8 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime) 
                     continue
                 again = Verifier(Session(after.plan, beside=session)).verify(after.plan.expectations[index])
                 if again.held:
-                    mend = proved(reading, after, tuple(each.said for each in (*steps, step)), now, session)
+                    own = [each.region for each in verifier.says(promise)]
+                    mend = proved(reading, after, tuple(each.said for each in (*steps, step)), now, session, own)
                     if not mend.proposal.refused:
                         mends.append(mend)
                     else:
@@ -132,8 +145,8 @@ def applied(state: Reading, step: Step) -> Reading | None:
         return None
 
 
-def proved(reading: Reading, after: Reading, said: tuple[str, ...], now: datetime, session: Session) -> Mend:
-    """Return edits that were made one after the other as one, proved against the plan as it was."""
+def proved(reading: Reading, after: Reading, said: tuple[str, ...], now: datetime, session: Session, own: Sequence[Region] = ()) -> Mend:
+    """Return edits that were made one after the other as one, proved against the plan as it was; `own` is what they are to treat otherwise."""
 
     def change(draft: Draft) -> str:
         for file, data in after.data.items():
@@ -141,7 +154,21 @@ def proved(reading: Reading, after: Reading, said: tuple[str, ...], now: datetim
                 draft.rewrite(file, data.decode("utf-8-sig"))
         return "; ".join(said)
 
-    return Mend(said, propose(reading, change, now, session=session), change)
+    proposal = propose(reading, change, now, session=session)
+    ports = reading.plan.client_ports
+    return Mend(said, proposal, change, tuple(_beside(proposal.impact, own, ports)) if proposal.impact else ())
+
+
+def _beside(impact: Impact, own: Sequence[Region], ports: tuple[int, int]) -> Iterator[int]:
+    """Yield how many packets of each kind of traffic that clients have between machines are treated otherwise and are none of `own`."""
+    for each in impact.differences:
+        if not each.stray and not each.devices and each.clients:
+            clients = PacketSet.of(every_packet(each.family)._replace(source_ports=((ports[0], ports[1] + 1),), dscp=1))
+            mine = [region for region in own if region.family is each.family]
+            parts = (part & clients for part in each.sets)
+            size = sum((part - PacketSet.of(*mine) if mine else part).size for part in parts)
+            if size:
+                yield size
 
 
 # ---- Edits for a claim
@@ -237,15 +264,15 @@ def _new_lists(plan: Plan, broken: Broken, entries: Sequence[str], back: bool = 
             if each.kind is not kind or crossing in tried or (crossing.point, crossing.direction, family) in plan.placed:
                 continue
             tried.add(crossing)
-            name = _free_name(plan, crossing, family)
+            name = free_name(plan, crossing.point, crossing.direction, family)
             said = f"new list {name}, {crossing.direction} on {crossing.point}: {'; '.join(entries)}; otherwise permit"
             yield Step(said, _new_list(name, family, entries, crossing))
 
 
-def _free_name(plan: Plan, crossing: Crossing, family: Family) -> str:
-    point = crossing.point
+def free_name(plan: Plan, point: Point, direction: Direction, family: Family) -> str:
+    """Return a name for a new list that is to stand at a place."""
     part = f"{point.owner}-{point.part}" if point.kind is not PointKind.SUBNET else point.owner
-    side = "in" if crossing.direction is Direction.INBOUND else "out"
+    side = "in" if direction is Direction.INBOUND else "out"
     name = plain_name(f"{part}-{side}{'6' if family is Family.IPV6 else ''}", "list")
     while name in plan.lists:
         name += "-2"
@@ -274,7 +301,7 @@ def mend_all(reading: Reading, now: datetime) -> tuple[Mend | None, list[Mendabl
         failed = [(index, result) for index, each in enumerate(state.plan.expectations) if not (result := verifier.verify(each)).held]
         left: list[Mendable] = []
         for index, verified in failed:
-            found = mend_claim(state, index, verified, now)
+            found = mend_claim(state, index, verified, now, verifier)
             if found.mends:
                 best = found.mends[0]
                 state = state.changed(best.proposal.new)

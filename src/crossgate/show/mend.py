@@ -30,13 +30,14 @@ def mend_lines(found: Sequence[Mendable]) -> Iterator[str]:
 def effect(mend: Mend) -> str:
     """Say what a mend does beside what it is for."""
     impact = mend.proposal.impact
-    if impact is None or not impact.differences:
+    if impact is None:
         return "no packet is treated otherwise"
-    between = mend.between_machines
     told = [
-        f"{count(between, 'kind')} of traffic between machines treated otherwise"
-        if between
-        else "only devices' own traffic and strays are treated otherwise"
+        "no packet is treated otherwise"
+        if not impact.differences
+        else f"{count(len(mend.beside), 'kind')} of traffic between machines treated otherwise beside what is asked for"
+        if mend.beside
+        else "nothing else between machines is treated otherwise"
     ]
     held = sum(each.now.held for each in impact.turned)
     if held:

@@ -14,7 +14,7 @@ from typing import Any, NamedTuple
 
 from crossgate.core.answers.change import Change
 from crossgate.core.answers.clients import told
-from crossgate.core.lists.difference import compare_lists, same_lists, suspects
+from crossgate.core.lists.difference import compare_lists, same_lists, stopped_by, suspects
 from crossgate.core.model.accesslist import AccessList, Action, AnyList, Decider
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import Limit, State, exceeded, hello_of, settled
@@ -67,7 +67,7 @@ class Difference(NamedTuple):
     It is so at `moment`, None for always; while just the limits `exceeded` are so, None where limits make no difference; for
     conversations of the sorts `spoken`, by what TLS they settle on, None where that makes no difference.
     `devices` tells that either end is a device's own address; otherwise neither is. `clients` is the part of `lines` that
-    comes from client ports, empty where nothing does.
+    comes from client ports, empty where nothing does, and `sets` are these packets exactly, all of them where nothing comes from there.
     """
 
     family: Family
@@ -77,6 +77,7 @@ class Difference(NamedTuple):
     now: Fate
     lines: list[SetLine]
     clients: list[SetLine]
+    sets: tuple[PacketSet, ...]
     packet: Packet
     moment: datetime | None
     exceeded: frozenset[Limit] | None = None
@@ -126,7 +127,8 @@ class Comparison:
 
     def __init__(self, old: Flows, new: Flows) -> None:
         self.old, self.new = old, new
-        self._suspects: dict[tuple[str, str], list[Region]] = {}
+        self._suspects: dict[tuple[AccessList, AccessList], list[Region]] = {}
+        self._stops: dict[AccessList, list[Region] | None] = {}
         self._ask_for_tls = any(each.network.plan.asks_for_tls for each in (old, new))
 
     def differing(self, pair: _Pair) -> Iterator[tuple[bool, Fate, Fate, Answer]]:
@@ -174,15 +176,32 @@ class Comparison:
                 return None
             if self._ask_for_tls and (old.there.stateful, old.back.stateful) != (new.there.stateful, new.back.stateful):
                 return None
-            before, after = self.old.asked(old, leg, family), self.new.asked(new, leg, family)
-            if [each.crossing for each in before] != [each.crossing for each in after]:
+            before, after = (
+                {each.crossing: each.access_list for each in asking.asked(way, leg, family)}
+                for asking, way in ((self.old, old), (self.new, new))
+            )
+            if [each for each in before if each in after] != [each for each in after if each in before]:
                 return None
-            for was, now in zip(before, after, strict=True):
-                found += self._suspect(was.access_list, now.access_list)
+            for crossing in {**before, **after}:
+                was, now = before.get(crossing), after.get(crossing)
+                regions = self._suspect(was, now) if was is not None and now is not None else self._stopped(was, now)
+                if regions is None:
+                    return None
+                found += regions
         return found
 
+    def _stopped(self, was: AccessList | None, now: AccessList | None) -> list[Region] | None:
+        """Return regions that hold all that a list stops which only one plan asks; None for all packets."""
+        asking, access_list = (self.old, was) if now is None else (self.new, now)
+        assert access_list is not None
+        if access_list not in self._stops:
+            hellos = spoken_sorts(access_list.tls) or (hello_of(asking.state),)
+            several = [stopped_by(asking.regions(access_list, settled(asking.state, hello))) for hello in hellos]
+            self._stops[access_list] = None if None in several else [region for regions in several for region in regions or ()]
+        return self._stops[access_list]
+
     def _suspect(self, was: AccessList, now: AccessList) -> list[Region]:
-        key = (was.name, now.name)
+        key = was, now
         if key not in self._suspects:
             found = self._suspects[key] = []
             # While it is not settled what TLS is spoken, a list does what it would do for each.
@@ -256,7 +275,7 @@ def differences(
                 written, clients, packets = told(pieces, new.plan.client_ports, stray)
                 packet = example(new.plan, packets)
                 when = (moment, beyond, (hello,)) if conditional else (None, None, None)
-                difference = Difference(family, stray, devices, was, now, written, clients, packet, *when)
+                difference = Difference(family, stray, devices, was, now, written, clients, tuple(packets), packet, *when)
                 met.setdefault((family, stray, devices, conditional, was, now, frozenset(written)), []).append(difference)
     found = [same[0]._replace(**_when(same, several)) for same in met.values()]
     return sorted(found, key=_gravity)

@@ -6,7 +6,7 @@ the windows on the way can be in. What breaks a claim is a set; one packet of it
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator
+from collections.abc import Hashable, Iterator, Sequence
 from datetime import datetime
 from typing import Any, NamedTuple
 
@@ -68,6 +68,13 @@ class _Part(NamedTuple):
     without_way: bool
 
 
+class Said(NamedTuple):
+    """What a promise says of some packets that open conversations."""
+
+    claim: Claim
+    region: Region
+
+
 class Verifier:
     """Verifies the expectations of one plan, and keeps which entries decided a packet on the way."""
 
@@ -75,6 +82,7 @@ class Verifier:
         self.session = session
         self.network = session.network
         self.reached: dict[DeciderKey, int] = {}
+        self._says: dict[int, list[Said]] = {}
 
     def verify(self, expectation: Promise) -> Verified:
         """Prove an expectation over all that it speaks of, or find the first packet that breaks it."""
@@ -120,6 +128,22 @@ class Verifier:
         over = f" over {expectation.over.label}" if expectation.over else ""
         why = f"{expectation.source} and {expectation.destination} share no address family{over}, so nothing can be sent"
         return Verified(expectation, False, why, "give both ends addresses of one family")
+
+    def says(self, promise: Promise) -> list[Said]:
+        """Return all that a promise of the plan says, whether it holds or not."""
+        if id(promise) not in self._says:
+            self._says[id(promise)] = list(self._said(promise))
+        return self._says[id(promise)]
+
+    def _said(self, promise: Promise) -> Iterator[Said]:
+        for family in Family:
+            if promise.over in (None, family):
+                ends = zip(self.classes(promise, family), claim_ends(self.network.plan, promise, family), strict=True)
+                source, destination = (_machines(family, found, end) for found, end in ends)
+                between = Region(source, destination)
+                for part in self._parts(promise, family) if source and destination else ():
+                    regions = (each.region.common(between) for each in part.begun)
+                    yield from (Said(part.claim.claim, region) for region in regions if region is not None)
 
     def _parts(self, promise: Promise, family: Family) -> list[_Part]:
         """Return what a promise says of packets of a family; nothing where its service has none of it."""
@@ -266,6 +290,12 @@ def _keeps_to(part: _Part, verdict: Verdict, deciders: list[Decider]) -> bool:
         return False
     deciding = deciders if claim.claim is Claim.PERMIT else deciders[-1:]
     return claim.by is None or any(decider.key == claim.by for decider in deciding)
+
+
+def _machines(family: Family, classes: Sequence[AddressClass], end: EndpointSet) -> AddressSet:
+    """Return the addresses of an end that some address classes have."""
+    own = [AddressSet.of(family, each.within(end.patterns)) - AddressSet.of(family, each.excluded) for each in classes]
+    return AddressSet.union(own) if own else AddressSet.of(family, ())
 
 
 def _addresses(family: Family, end: EndpointSet) -> AddressSet:

@@ -12,7 +12,7 @@ from difflib import SequenceMatcher
 from typing import TypeVar
 
 from crossgate.core.lists.split import ListRegions, numbered, region_hull
-from crossgate.core.model.accesslist import AccessList, Decider, Entry
+from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets.boxes import overlap
 from crossgate.core.sets.frame import Frame, PacketSet
@@ -56,6 +56,15 @@ def unshared(old: Sequence[Item], new: Sequence[Item], meaning: Callable[[Item],
             if kind != "equal":
                 alone += [*old[first:last], *new[start:end]]
     return alone
+
+
+def stopped_by(regions: ListRegions) -> list[Region] | None:
+    """Return regions that hold every packet that a list stops, and may hold others; None for all packets.
+
+    With two entries that stop something it costs more to look at what each of them stops than at all packets at once.
+    """
+    found = [each.region for each in regions.regions if each.region is not None and each.entry.action is not Action.PERMIT]
+    return None if regions.access_list.otherwise.action is not Action.PERMIT or len(found) > 1 else found
 
 
 def suspects(old: ListRegions, new: ListRegions) -> list[Region]:

@@ -10,7 +10,10 @@ from crossgate.language.mending import Mend, Mendable
 
 
 def mend_document(plan: str, found: Sequence[Mendable]) -> Document:
-    """Return `crossgate/mend/1`: each thing that is not right with its mends, by letter."""
+    """Return `crossgate/mend/1`: each thing that is not right with its mends, by letter.
+
+    A mend has its edits as sentences, as text (so many `lines` from a `line` on that give way to a `text`) and as a diff.
+    """
     return {
         "schema": "crossgate/mend/1",
         "plan": plan,
@@ -32,6 +35,11 @@ def _mend(mend: Mend) -> Document:
     impact = mend.proposal.impact
     return {
         "edits": list(mend.said),
+        "text_edits": [
+            {"file": file, "line": each.first + 1, "lines": each.last - each.first, "text": each.text}
+            for file, several in mend.proposal.edits.items()
+            for each in several
+        ],
         "diff": list(mend.proposal.diff),
         "differences": differences_document(mend.proposal.plan, impact.differences) if impact else [],
         "findings": [finding_document(each) for each in impact.findings] if impact else [],

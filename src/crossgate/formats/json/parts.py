@@ -86,6 +86,7 @@ def finding_document(finding: Finding) -> Document:
         "mend": finding.fault.mend,
         "because": list(finding.because),
         "packet": packet_document(finding.packet) if finding.packet else None,
+        "segment": finding.segment,
     }
 
 

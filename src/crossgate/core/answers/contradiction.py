@@ -1,0 +1,32 @@
+"""Two claims that contradict each other: of one packet each says something else, so no lists hold both."""
+
+from __future__ import annotations
+
+from crossgate.core.answers.verify import Verifier
+from crossgate.core.model.claim import Promise
+from crossgate.core.model.packet import Packet
+from crossgate.core.sets.addresses import apart
+from crossgate.core.sets.frame import PacketSet
+from crossgate.core.traffic.examples import example
+
+
+def contradiction(verifier: Verifier, one: Promise, other: Promise) -> Packet | None:
+    """Return a packet of which two claims say something else at one time and in one TLS, None where there is none."""
+    if not _at_once(one, other):
+        return None
+    for first in verifier.says(one):
+        for second in verifier.says(other):
+            if first.claim is not second.claim and first.region.family is second.region.family:
+                both = first.region.common(second.region)
+                if both is not None and apart(both.source, both.destination):
+                    return example(verifier.network.plan, [PacketSet.of(both)])
+    return None
+
+
+def _at_once(one: Promise, other: Promise) -> bool:
+    """Whether two claims speak of conversations at one time, within or beyond what lists permit at most, and of one sort of TLS."""
+    return (
+        one.flooding is other.flooding
+        and (one.at is None or other.at is None or one.at == other.at)
+        and (one.spoken is None or other.spoken is None or one.spoken == other.spoken)
+    )
