@@ -23,7 +23,7 @@ from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Only, Promise
 from crossgate.core.model.condition import settled
-from crossgate.core.model.finding import Finding
+from crossgate.core.model.finding import KINDS, Finding
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
@@ -155,7 +155,25 @@ def _findings(change: Change, now: datetime, missed: list[TooManyPieces]) -> tup
         if met[key]:
             met[key] -= 1
             gone.append(finding)
-    return found, gone
+    return _not_elsewhere(new.plan, found, old, now), _not_elsewhere(old.plan, gone, new, now)
+
+
+_ON_THE_WAY = ("replies-blocked", "spoofable")
+"""Findings that an entry has where any traffic that it permits shows it: touched traffic may, and other traffic too."""
+
+
+def _not_elsewhere(plan: Plan, findings: list[Finding], other: Session, now: datetime) -> list[Finding]:
+    """Return those of a plan's findings that the other plan has not, when all that their entries permit there is looked at."""
+    asked: dict[str, set[int]] = {}
+    for name in {each.access_list for each in findings if each.name in _ON_THE_WAY}:
+        texts = {_finding_key(plan, each)[2] for each in findings if each.access_list == name}
+        if name in other.plan.lists:
+            asked[name] = {entry.number for entry in other.plan.lists[name].entries if entry.text in texts}
+    if not any(asked.values()):
+        return findings
+    leave_out = [name for name in KINDS if name not in _ON_THE_WAY]
+    known = {_finding_key(other.plan, each) for each in audit(other, now, focus=asked, leave_out=leave_out).findings}
+    return [each for each in findings if _finding_key(plan, each) not in known]
 
 
 def _finding_key(plan: Plan, finding: Finding) -> tuple[str, str | None, str]:

@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 
+from crossgate.core.audit import audit
 from crossgate.core.audit.notation import nearly_subnets, other_mask
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Address, Addresses, Family
-from crossgate.core.model.finding import Finding
+from crossgate.core.model.finding import KINDS, Finding
 from crossgate.core.model.network import Direction, Point, Segment
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.itineraries import Network
+from crossgate.core.sets.patterns import less
 from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Tracer
@@ -23,7 +25,7 @@ from crossgate.core.wording.needed import answer_service
 from crossgate.language import edits
 from crossgate.language.change import Proposal
 from crossgate.language.draft import Draft
-from crossgate.language.mending import MOST_MENDS, Mendable, Step, applied, free_numbers, insertions, proved
+from crossgate.language.mending import MOST_MENDS, Mendable, Step, applied, free_name, free_numbers, insertions, proved
 from crossgate.language.reader import Reading
 from crossgate.language.twin import ERRORS, NEIGHBOURS, write_twin
 
@@ -32,11 +34,12 @@ def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Ses
     """Look for mends of a finding; `session` is of the plan as it is."""
     where = "" if finding.access_list is None else f" in {finding.access_list}" + ("" if finding.entry is None else f" {finding.entry}")
     mends = []
-    for step in _steps_for(reading.plan, finding):
-        after = applied(reading, step)
-        if after is None:
-            continue
-        mend = proved(reading, after, (step.said,), now, session)
+    ways = ((step, applied(reading, step)) for step in _steps_for(reading.plan, finding))
+    edited: list[tuple[tuple[str, ...], Reading]] = [((step.said,), after) for step, after in ways if after is not None]
+    if finding.name == "spoofable":
+        edited += _unclaimed(reading, finding, now)
+    for said, after in edited:
+        mend = proved(reading, after, said, now, session)
         if not mend.proposal.refused and _ended(mend.proposal, finding):
             mends.append(mend)
     mends.sort(key=lambda each: each.weight)
@@ -171,6 +174,73 @@ def _answers_let_by(plan: Plan, packet: Packet, entry: Entry) -> Iterator[Step]:
     numbers = free_numbers(where, below, 1)
     if numbers:
         yield Step(f"in list {where.name}: {numbers[0]} {text}", insertions(where.name, numbers, [text]))
+
+
+MOST_BORDERS = 24
+"""At so many segments at most what others can claim is dropped by one mend."""
+
+
+def _unclaimed(reading: Reading, finding: Finding, now: datetime) -> Iterator[tuple[tuple[str, ...], Reading]]:
+    """Yield the plan in which nobody can claim a source any more that an entry permits, with the edits: one for each segment from where that can be done.
+
+    Where machines of a subnet come in, what the entry permits and is not the subnet's own is dropped; where an outside does, all that is the
+    subnets' (RFC 2827). What comes by a subnet between devices has sources from anywhere, so there nothing can be dropped, and that is where it ends.
+    """
+    state, claim, said = reading, finding, list[str]()
+    while claim.segment is not None and claim.access_list is not None and claim.entry is not None and len(said) < MOST_BORDERS:
+        entry = state.plan.lists[claim.access_list].entry(claim.entry)
+        step = None if entry is None or claim.packet is None else _border(state.plan, claim.segment, claim.packet.family, entry)
+        after = None if step is None else applied(state, step)
+        if step is None or after is None:
+            break
+        state, said = after, [*said, step.said]
+        focus = {claim.access_list: {claim.entry}}
+        found = audit(Session(state.plan), now, focus=focus, leave_out=[each for each in KINDS if each != "spoofable"]).findings
+        again = next((each for each in found if each.name == "spoofable"), None)
+        if again is None or again.segment == claim.segment:
+            break
+        claim = again
+    if said:
+        yield tuple(said), state
+
+
+def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
+    """Return what drops sources of an entry that are not a segment's own where its machines come in; None where nothing can stand there."""
+    segment = plan.segments[name]
+    points = [each.point for device in plan.devices.values() for each in device.interfaces.values() if each.on == name]
+    shared = {each.owner for gateway in plan.gateways if gateway.on == name for each in gateway.by}
+    if len({each.owner for each in points} - shared) + bool(shared) > 1:
+        return None
+    own = [] if segment.outside else [block for block in segment.prefixes if block.family is family]
+    foreign = less(entry.source.patterns, own)
+    words = [entry.source.text] if foreign == {*entry.source.patterns} else sorted(map(str, foreign))
+    inside = [each.name for each in plan.segments.values() if not each.outside and any(block.family is family for block in each.prefixes)]
+    new = [f"deny {each}" for each in (inside if segment.outside else words)]
+    stands = {point: plan.placed.get((point, Direction.INBOUND, family)) for point in points}
+    said, changes = list[str](), list[Callable[[Draft], object]]()
+    for access_list in dict.fromkeys(each for each in stands.values() if each is not None):
+        standard = access_list.kind is Kind.STANDARD
+        texts = [f"deny {each}" if standard else f"deny ip {each} to any" for each in words]
+        numbers = free_numbers(access_list, access_list.entries[0] if access_list.entries else None, len(texts))
+        if not numbers:
+            return None
+        said.append(f"{access_list.name} begins with {'; '.join(texts)}")
+        changes.append(insertions(access_list.name, numbers, texts))
+    free = [point for point, access_list in stands.items() if access_list is None]
+    if free:
+        known = free_name(plan, free[0], Direction.INBOUND, family)
+        said.append(f"new list {known}, inbound on {', '.join(map(str, free))}: {'; '.join(new)}; otherwise permit")
+        changes.append(_bordering(known, family, new, free))
+    return Step("; ".join(said), lambda draft: [change(draft) for change in changes]) if changes else None
+
+
+def _bordering(name: str, family: Family, entries: Sequence[str], points: Sequence[Point]) -> Callable[[Draft], object]:
+    def change(draft: Draft) -> None:
+        edits.new_list(draft, name, Kind.STANDARD, family, entries, Action.PERMIT)
+        for point in points:
+            edits.place_list(draft, edits.empty_list(name, Kind.STANDARD, family), Direction.INBOUND, point)
+
+    return change
 
 
 def _first(draft: Draft, access_list: AccessList, text: str) -> None:

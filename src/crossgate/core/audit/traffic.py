@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Iterator
 from itertools import chain, islice
 
@@ -14,6 +15,7 @@ from crossgate.core.model.address import Address, Family, Pattern, everything
 from crossgate.core.model.condition import State
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import ICMPV6, Packet
+from crossgate.core.model.plan import Plan
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.addresses import AddressSet, everywhere
@@ -158,8 +160,10 @@ def _half_open(case: Case, access_list: AccessList, entry: Entry, begun: list[Op
 def spoofable(case: Case) -> Iterator[Finding]:
     """Yield the entries that permit a source address which machines elsewhere can claim and get through with.
 
-    What an outside sends with an address of another outside is not looked for: nobody can tell (RFC 2827 section 2).
+    What an outside sends with an address of another outside is not looked for: nobody can tell (RFC 2827 section 2). Nor is what is sent on
+    a subnet between devices where no host is: no list there can tell it from what these devices hand on.
     """
+    links = _links(case.plan)
     for access_list, entries in case.traffic():
         every = everything(access_list.family)
         claims = _Claims(case, access_list.family)
@@ -171,7 +175,11 @@ def spoofable(case: Case) -> Iterator[Finding]:
                 continue
             with answered(f"who else can claim a source of {line_name(access_list.name, entry.number)}", case.missed):
                 region = entry_region(entry, access_list.family)
-                strangers = [index for index in senders if claims.claimable(classes[index].end.segment, entry.source.patterns)]
+                strangers = [
+                    index
+                    for index in senders
+                    if classes[index].end.segment not in links and claims.claimable(classes[index].end.segment, entry.source.patterns)
+                ]
                 pairs = case.across(access_list, entry, strangers, claimed=True)
                 flows = (case.flow(access_list.family, one, other) for one, other in pairs)
                 found = (
@@ -180,6 +188,13 @@ def spoofable(case: Case) -> Iterator[Finding]:
                     if region is not None and (packet := claims.claimed(access_list, entry, region, flow)) is not None
                 )
                 yield from islice(found, 1)
+
+
+def _links(plan: Plan) -> frozenset[str]:
+    """Return the subnets that only devices are on, several of them."""
+    on = Counter(name for device in plan.devices.values() for name in {each.on for each in device.interfaces.values()})
+    hosts = {host.on for host in plan.hosts.values()}
+    return frozenset(name for name, count in on.items() if count > 1 and name not in hosts and not plan.segments[name].outside)
 
 
 class _Claims:
@@ -282,7 +297,7 @@ def _told(case: Case, access_list: AccessList, entry: Entry, flow: Flow, packet:
         f"way drops it",
         f"where {flow.source.segment} comes in, permit only its own addresses (RFC 2827)",
     )
-    return Finding("spoofable", entry.place, access_list.name, entry.number, fault, packet=packet)
+    return Finding("spoofable", entry.place, access_list.name, entry.number, fault, packet=packet, segment=flow.source.segment)
 
 
 @finds("icmp6-needed")

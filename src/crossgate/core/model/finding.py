@@ -182,7 +182,7 @@ KINDS = {
 MENDED = frozenset(
     (
         "never-reached", "no-effect", "mask-reversed", "subnet-missed", "protocol-meant", "unplaced", "nothing-permitted", "wrong-side",
-        "replies-blocked", "icmp6-needed", "neighbour-blocked", "one-family", "out-of-order",
+        "replies-blocked", "spoofable", "icmp6-needed", "neighbour-blocked", "one-family", "out-of-order",
     )
 )  # fmt: skip
 """The findings that edits are looked for."""
@@ -198,7 +198,8 @@ class Fault(NamedTuple):
 class Finding(NamedTuple):
     """One finding: its name, where it is, and what is wrong there with its mend.
 
-    `because` are the numbers of the entries that cause it; `packet` is a witness where one exists.
+    `because` are the numbers of the entries that cause it; `packet` is a witness where one exists, sent on `segment` where that is not
+    its source address's own.
     """
 
     name: str
@@ -208,6 +209,7 @@ class Finding(NamedTuple):
     fault: Fault
     because: tuple[int, ...] = ()
     packet: Packet | None = None
+    segment: str | None = None
 
     @property
     def message(self) -> str:
