@@ -9,6 +9,8 @@ import pytest
 from crossgate.core.audit import audit
 from crossgate.core.model.finding import MENDED, Severity
 from crossgate.core.traffic.session import Session
+from crossgate.language.change import propose
+from crossgate.language.draft import Draft
 from crossgate.language.ending import mend_finding
 from crossgate.language.mending import Mendable
 from crossgate.language.reader import read
@@ -57,6 +59,51 @@ def test_what_is_written_is_what_was_meant(tmp_path: Path, body: str, name: str,
     path = tmp_path / "plan.gate"
     path.write_text(f"{NETWORK}list fence extended ipv4\n{body}\nplace fence inbound on gate.hall\n")
     assert said in {mend.said[0] for mend in mended(path, name).mends}
+
+
+CLAIMED = """subnet hall 10.0.0.0/24
+subnet yard 10.0.1.0/24
+subnet link 10.0.2.0/30
+outside sea
+router gate
+    interface hall 10.0.0.1/24 on hall
+    interface yard 10.0.1.1/24 on yard
+    interface link 10.0.2.1/30 on link
+router wall
+    interface link 10.0.2.2/30 on link
+    interface sea 203.0.113.2/30 on sea
+host desk 10.0.0.9 on hall
+host crane 10.0.1.9 on yard
+list cranes standard ipv4
+    10 permit desk
+place cranes outbound on gate.yard
+"""
+
+
+def test_a_source_is_dropped_wherever_others_could_claim_it(tmp_path: Path) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(CLAIMED)
+    (mend,) = mended(path, "spoofable").mends
+    # Not at the link, by which what the other router hands on comes in as well.
+    assert mend.said == ("new list wall-sea-in, inbound on wall.sea: deny hall; deny yard; deny link; otherwise permit",)
+
+
+def test_an_edit_ends_no_finding_that_other_traffic_shows(tmp_path: Path) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(
+        CLAIMED.replace("outside sea", "outside sea\nsubnet store 10.0.3.0/24").replace(
+            "    interface sea", "    interface store 10.0.3.1/24 on store\n    interface sea"
+        )
+    )
+    reading = read(path)
+
+    def change(draft: Draft) -> str:
+        draft.append("list sea-in standard ipv4", "    deny hall", "    otherwise permit", "place sea-in inbound on wall.sea")
+        return "the sea is closed"
+
+    impact = propose(reading, change, NOW).impact
+    assert impact is not None
+    assert "spoofable" not in {each.name for each in (*impact.gone, *impact.findings)}
 
 
 def test_answers_are_let_by_where_they_are_stopped(tmp_path: Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from datetime import datetime
 from pathlib import Path
@@ -127,6 +128,19 @@ def test_what_fails_is_told_with_its_mends(run: Run, failing: Path) -> None:
     other = line_of(failing, "expect permit tcp/rtsp duty to camera-3")
     assert f"no edit is found: line {line} and line {other} contradict each other: tcp/554 from" in done.stdout
     assert "  a  guest-fence6 begins with what RFC 4890 section 4.3.1 asks for" in done.stdout
+
+
+def test_edits_as_text_make_the_plan_that_is_proposed(run: Run, failing: Path) -> None:
+    line = line_of(failing, "expect permit ssh kiosk-1 to manifest over ipv4")
+    (found,) = json.loads(run("mend", line, "--json").stdout)["mends"]
+    for proposal in found["proposals"]:
+        lines = failing.read_text().splitlines(keepends=True)
+        for each in reversed(proposal["text_edits"]):
+            lines[each["line"] - 1 : each["line"] - 1 + each["lines"]] = [each["text"]]
+        added = [each[1:] for each in proposal["diff"] if each.startswith("+") and not each.startswith("+++")]
+        (failing.parent / "other.gate").write_text("".join(lines))
+        assert all(f"{each}\n" in "".join(lines) for each in added)
+        assert verified(failing.parent / "other.gate")[-3].held
 
 
 def test_one_is_taken_as_an_edit(run: Run, failing: Path) -> None:
