@@ -12,9 +12,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from crossgate.core.answers.contradiction import contradiction
 from crossgate.core.answers.verify import Verified, Verifier
+from crossgate.core.audit import audit
 from crossgate.core.model.address import Family
-from crossgate.core.model.claim import Claim, Expectation
+from crossgate.core.model.claim import Claim, Expectation, Promise
+from crossgate.core.model.finding import Severity
 from crossgate.core.model.window import states
 from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.session import Session
@@ -97,6 +100,46 @@ def test_mending_all_ends_and_leaves_only_what_cannot_be(tmp_path: Path, text: s
     failing = [each for each in after.expectations if not Verifier(Session(after)).verify(each).held]
     assert len(failing) == len(left)
     assert all(each.reason for each in left)
+
+
+@st.composite
+def tables(draw: st.DrawFn) -> str:
+    """Draw a network without lists and a table of what must hold between machines of different subnets, in which no two lines contradict each other."""
+    stateful = st.sampled_from(["", "", " stateful"])
+    text = net.NETWORK.format(left=draw(stateful), right=draw(stateful))
+    left = ["pinned", "plain"]
+    lines = []
+    for _ in range(draw(st.integers(2, 6))):
+        ends = draw(st.permutations([draw(st.sampled_from(left)), *draw(st.permutations(["server", "far"]))[:1]]))
+        claim = draw(
+            st.sampled_from(
+                ["permit tcp/80", "permit udp/80", "only tcp/443", "only udp/80", "only ping", "deny ip", "deny tcp/80", "deny ping"]
+            )
+        )
+        lines.append(f"expect {claim} {ends[0]} to {ends[1]}\n")
+    return text + "".join(dict.fromkeys(lines))
+
+
+@settings(max_examples=7)
+@given(text=tables())
+def test_from_a_table_alone_lists_are_written_that_hold_it(tmp_path: Path, text: str) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(text)
+    plan = read(path).plan
+    verifier = Verifier(Session(plan))
+    kept: list[Promise] = []
+    for each in plan.expectations:
+        if not any(contradiction(verifier, each, other) for other in kept):
+            kept.append(each)
+    path.write_text(text[: text.index("expect ")] + "".join(f"{each.text}\n" for each in kept))
+    reading = read(path)
+    whole, left = mend_all(reading, NOW)
+    assert [each.what for each in left] == []
+    after = reading.plan if whole is None else whole.proposal.plan
+    assert all(Verifier(Session(after)).verify(each).held for each in after.expectations)
+    assert all(holds_packet_by_packet(Network(after), each) for each in after.expectations if isinstance(each, Expectation))
+    errors = [each.name for each in audit(Session(after), NOW).findings if each.severity is Severity.ERROR]
+    assert errors == []
 
 
 # ---- The command

@@ -2,7 +2,7 @@
 
 1. A failed claim comes with a conversation that breaks it. Where a list stops it, an entry in the claim's own words right before the
    stopping line lets it by; where nothing stops it, such an entry in a list on its way does, or a new list near an end.
-2. After each edit the claim is proved anew; while it still fails another edit is added, three at most.
+2. After each edit the claim is proved anew; while it still fails, or breaks another that held, another edit is added, three at most.
 3. What is shown is proved as any edit is: everything that held holds, and there is no new error. Of several, those come first that
    change least traffic beside the claim's own, counted in packets, then those of fewest lines.
 4. Two claims that contradict each other are told, and nothing is looked for.
@@ -23,15 +23,17 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation, Only, Promise
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.network import Direction, Point, PointKind
+from crossgate.core.model.packet import icmp_of
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.endpoints import is_elsewhere
+from crossgate.core.network.endpoints import claim_ends, is_elsewhere
 from crossgate.core.network.itineraries import Network
 from crossgate.core.network.routing import Crossing
+from crossgate.core.sets import spans as line
 from crossgate.core.sets.frame import PacketSet
-from crossgate.core.sets.region import Region, every_packet
+from crossgate.core.sets.region import Region, every_packet, protocol_line
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict
-from crossgate.core.wording.needed import answer_text, end_text, needs
+from crossgate.core.wording.needed import answer_text, answers_text, end_text, needs
 from crossgate.core.wording.sentences import packet_text
 from crossgate.language import edits
 from crossgate.language.change import Change, Proposal, propose
@@ -95,34 +97,74 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
             return Mendable(what, place, verified.why, (), f"{both} contradict each other: {packet_text(packet)}")
     if not verified.answered or verified.broken is None:
         return Mendable(what, place, verified.why, (), f"no edit of a list does it; needed: {verified.needed}")
-    beginnings: list[tuple[Reading, tuple[Step, ...], Broken]] = [(reading, (), verified.broken)]
+    own = [each.region for each in verifier.says(promise)]
+    beginnings = [_Beginning(reading, (), index, verified.broken)]
     mends: list[Mend] = []
     reasons: dict[str, None] = {}
     last = f"no entry does it; needed: {verified.needed}"
     for _ in range(MOST_EDITS):
-        further: list[tuple[Reading, tuple[Step, ...], Broken]] = []
-        for state, steps, broken in beginnings:
-            for step in _steps(state.plan, state.plan.expectations[index], broken):
-                after = applied(state, step)
+        further: list[_Beginning] = []
+        breaking: list[_Beginning] = []
+        for each in beginnings:
+            twins = beginnings if len(beginnings) < 2 * _WIDTH else further  # the same for the other family is no further edit
+            for step in _steps(each.reading.plan, each.reading.plan.expectations[each.number], each.broken):
+                after, steps = applied(each.reading, step), (*each.steps, step)
                 if after is None:
                     continue
                 again = Verifier(Session(after.plan, beside=session)).verify(after.plan.expectations[index])
-                if again.held:
-                    own = [each.region for each in verifier.says(promise)]
-                    mend = proved(reading, after, tuple(each.said for each in (*steps, step)), now, session, own)
-                    if not mend.proposal.refused:
-                        mends.append(mend)
-                    else:
-                        reasons[_why(reading.plan, mend.proposal)] = None
-                elif again.answered and again.broken is not None:
-                    further.append((after, (*steps, step), again.broken))
-                    last = f"{MOST_EDITS} edits are not enough; then {again.why}"
+                if not again.held:
+                    if again.answered and again.broken is not None:
+                        next_one = _Beginning(after, steps, index, again.broken)
+                        (twins if next_one.is_twin(each) else further).append(next_one)
+                        last = f"{MOST_EDITS} edits are not enough; then {again.why}"
+                    continue
+                mend = proved(reading, after, tuple(each.said for each in steps), now, session, own)
+                if not mend.proposal.refused:
+                    mends.append(mend)
+                else:
+                    reasons[_why(reading.plan, mend.proposal)] = None
+                    for next_one in _going_on(after, steps, mend.proposal):
+                        (twins if next_one.is_twin(each) else breaking).append(next_one)
         if mends:
             break
-        beginnings = further[:_WIDTH]
+        beginnings = [*further, *breaking][:_WIDTH]
     mends.sort(key=lambda each: each.weight)
     reason = "" if mends else f"what makes it hold {' and '.join(reasons)}" if reasons else last
     return Mendable(what, place, verified.why, mends[:MOST_MENDS], reason)
+
+
+def _of_every_code(region: Region) -> Region:
+    """Return a region with the whole of each ICMP type that it has: an entry for the answers cannot tell the codes of requests apart."""
+    messages = protocol_line(icmp_of(region.family))
+    own, others = line.common(region.what, messages), line.less(region.what, messages)
+    whole = ((first & ~0xFF, end + 0xFF & ~0xFF) for first, end in own)
+    return region._replace(what=line.joined((*others, *line.common(line.joined(whole), messages))))
+
+
+class _Beginning(NamedTuple):
+    """A plan after some edits, and the expectation, by its number from 0, that the next one is to make hold."""
+
+    reading: Reading
+    steps: tuple[Step, ...]
+    number: int
+    broken: Broken
+
+    @property
+    def family(self) -> Family:
+        """The family of the conversation that breaks it."""
+        return self.broken.trace.conversation.first.family
+
+    def is_twin(self, before: _Beginning) -> bool:
+        """Whether it is about the same expectation as the one before, in the other family."""
+        return self.number == before.number and self.family is not before.family
+
+
+def _going_on(after: Reading, steps: tuple[Step, ...], proposal: Proposal) -> Iterator[_Beginning]:
+    """Yield how to go on after edits that make a claim hold and break another: by making that hold."""
+    for each in proposal.impact.broken[:1] if proposal.impact else ():
+        index = next(number for number, own in enumerate(proposal.plan.expectations) if own is each.expectation)
+        if each.broken is not None:
+            yield _Beginning(after, steps, index, each.broken)
 
 
 def _why(plan: Plan, proposal: Proposal) -> str:
@@ -164,7 +206,7 @@ def _beside(impact: Impact, own: Sequence[Region], ports: tuple[int, int]) -> It
     for each in impact.differences:
         if not each.stray and not each.devices and each.clients:
             clients = PacketSet.of(every_packet(each.family)._replace(source_ports=((ports[0], ports[1] + 1),), dscp=1))
-            mine = [region for region in own if region.family is each.family]
+            mine = [_of_every_code(region) for region in own if region.family is each.family]
             parts = (part & clients for part in each.sets)
             size = sum((part - PacketSet.of(*mine) if mine else part).size for part in parts)
             if size:
@@ -212,10 +254,7 @@ def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
     source = end_text(plan, promise.source)
     destination = "any" if is_elsewhere(plan, promise) else end_text(plan, promise.destination)
     texts = [f"permit {service} {source} to {destination}" for service in promise.services]
-    if any(
-        isinstance(each, Expectation) and each.claim is Claim.PERMIT and each.destination == promise.source for each in plan.expectations
-    ):
-        texts.append(f"permit tcp {source} to {destination} established")  # it opens nothing, and answers what may come
+    texts += _answering(plan, promise, broken.trace.conversation.first.family)
     texts.append(f"deny ip {source} to {destination}")
     for asked in broken.trace.legs[0].asked:
         if (
@@ -230,6 +269,21 @@ def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
                 lines = "; ".join(f"{number} {text}" for number, text in zip(numbers, texts, strict=True))
                 yield Step(f"in list {asked.access_list.name}, {where}: {lines}", insertions(asked.access_list.name, numbers, texts))
     yield from _new_lists(plan, broken, texts)
+
+
+def _answering(plan: Plan, promise: Only, family: Family) -> list[str]:
+    """Return the entries that permit what the sources of an `only` line answer to those who may reach them; they open nothing."""
+    ends = claim_ends(plan, promise, family)
+    found: dict[str, None] = {}
+    for other in plan.expectations:
+        permits = isinstance(other, Only) or other.claim is Claim.PERMIT
+        there = claim_ends(plan, other, family)[::-1] if permits and other is not promise else ()
+        if there and all(any(one.overlaps(each) for one in a.patterns for each in b.patterns) for a, b in zip(ends, there, strict=True)):
+            for service in other.services:
+                found |= dict.fromkeys(
+                    answers_text(plan, service, family, "any" if is_elsewhere(plan, other) else other.destination, other.source)
+                )
+    return list(found)
 
 
 def free_numbers(access_list: AccessList, below: AnyEntry | None, count: int) -> list[int]:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import NamedTuple
 
 from crossgate.core.lists.insertion import free_number
+from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
+from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP, Packet
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import protocol_word
+from crossgate.core.model.service import ServiceError, format_ports, protocol_word
 from crossgate.core.traffic.legs import service_of
 from crossgate.core.traffic.trace import VERDICTS, Asked, LegTrace, Trace, Verdict
 
@@ -129,6 +132,26 @@ def answer_service(packet: Packet) -> tuple[str, str]:
     if packet.protocol in PORT_PROTOCOLS:
         return protocol_word(packet.protocol, packet.family), f" source port {packet.source_port}"
     return service_of(packet), ""
+
+
+def answers_text(plan: Plan, word: str, family: Family, source: str, destination: str) -> Iterator[str]:
+    """Yield the entries that permit the answers of a service from its far end back; none where it has nothing of a family."""
+    try:
+        terms = plan.service(word, family).terms
+    except ServiceError:
+        return
+    ends = f"{end_text(plan, source)} to {end_text(plan, destination)}"
+    for term in terms:
+        if term.protocol == TCP:
+            yield f"permit tcp {ends} established"
+        elif term.ports is not None and term.protocol is not None:
+            yield f"permit {protocol_word(term.protocol, family)} {ends} source port {format_ports(term.ports)}"
+        elif term.icmp_type is not None and term.protocol is not None:
+            answer = iana.ANSWERED[term.protocol].get(term.icmp_type)
+            if answer is not None:
+                yield f"permit {service_of(Packet(family, 0, 0, term.protocol, icmp_type=answer, icmp_code=0))} {ends}"
+        else:
+            yield f"permit {'ip' if term.protocol is None else protocol_word(term.protocol, family)} {ends}"
 
 
 def end_text(plan: Plan, word: str) -> str:
