@@ -27,7 +27,7 @@ from crossgate.core.model.packet import icmp_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import claim_ends, is_elsewhere
 from crossgate.core.network.itineraries import Network
-from crossgate.core.network.routing import Crossing
+from crossgate.core.network.paths import Crossing
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import Region, every_packet, protocol_line

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from crossgate.core.answers.points import CrossedPoint, Suited
 from crossgate.core.model.accesslist import Kind
-from crossgate.core.network.routing import Endpoint
+from crossgate.core.network.paths import Endpoint
 from crossgate.show.console import folded, name, quiet, strong
 from crossgate.show.width import columns
 

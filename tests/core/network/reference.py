@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Device, Direction, Interface, Point, PointKind, Segment
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.routing import Endpoint
+from crossgate.core.network.paths import Endpoint
 
 IN, OUT = Direction.INBOUND, Direction.OUTBOUND
 Met = tuple[Point, Direction]

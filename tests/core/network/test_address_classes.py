@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from crossgate.core.model.address import Address, Family, Pattern
 from crossgate.core.network.address_classes import AddressClass, AddressClasses
-from crossgate.core.network.routing import Endpoint
+from crossgate.core.network.paths import Endpoint
 from crossgate.core.sets.patterns import common, first_outside
 
 BITS = 5

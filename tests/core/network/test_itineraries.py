@@ -15,7 +15,7 @@ from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.itineraries import Itineraries, Network, Sequence
 from crossgate.core.network.matrix import Matrix
 from crossgate.core.network.nodes import Outcome
-from crossgate.core.network.routing import Endpoint
+from crossgate.core.network.paths import Endpoint
 from crossgate.language.reader import read_plan
 from tests.core.network import reference
 from tests.core.network.reference import Reference, Way
@@ -119,7 +119,7 @@ def test_each_way_is_walked_and_the_first_is_the_path(tmp_path_factory: pytest.T
 
 
 def _crossings(places: tuple[reference.Met, ...]) -> list[object]:
-    from crossgate.core.network.routing import Crossing
+    from crossgate.core.network.paths import Crossing
 
     return [Crossing(*each) for each in places]
 

@@ -19,7 +19,7 @@ from crossgate.core.model.window import open_at, states
 from crossgate.core.network.endpoints import at_address, candidates, endpoint_set, pairs
 from crossgate.core.network.itineraries import Network
 from crossgate.core.network.layer2 import Wire
-from crossgate.core.network.routing import Endpoint
+from crossgate.core.network.paths import Endpoint
 from crossgate.core.traffic.trace import Tracer, Verdict
 
 Read = Callable[[str], Plan]

@@ -20,8 +20,8 @@ from crossgate.core.model.packets import packet_columns
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import Hello, TlsTest
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.routing import Crossing
-from crossgate.core.network.routing import Path as Way
+from crossgate.core.network.paths import Crossing
+from crossgate.core.network.paths import Path as Way
 from crossgate.core.sets.region import packet_region
 from crossgate.core.traffic.bulk import VERDICTS, BulkTracer
 from crossgate.core.traffic.courses import by_course

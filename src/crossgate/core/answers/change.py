@@ -17,7 +17,7 @@ from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import AddressClass, address_classes, boundaries
-from crossgate.core.network.routing import Endpoint
+from crossgate.core.network.paths import Endpoint
 from crossgate.core.sets.patterns import Excluded
 from crossgate.core.traffic.flows import merged
 from crossgate.core.traffic.session import Session

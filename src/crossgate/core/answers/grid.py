@@ -13,7 +13,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service, ServiceError
 from crossgate.core.network.endpoints import candidates
 from crossgate.core.network.itineraries import Network
-from crossgate.core.network.routing import Endpoint
+from crossgate.core.network.paths import Endpoint
 from crossgate.core.traffic.legs import Conversation, conversations
 from crossgate.core.traffic.trace import Fate, Tracer, Verdict
 

@@ -16,7 +16,7 @@ from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.routing import Endpoint
+from crossgate.core.network.paths import Endpoint
 from crossgate.core.traffic.session import Session
 
 _MOST_PAIRS = 2_000

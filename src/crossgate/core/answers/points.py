@@ -13,7 +13,7 @@ from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.network.itineraries import Itineraries, Network
-from crossgate.core.network.routing import Crossing, Endpoint
+from crossgate.core.network.paths import Crossing, Endpoint
 
 
 class CrossedPoint(NamedTuple):

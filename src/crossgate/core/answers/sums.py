@@ -16,7 +16,7 @@ from crossgate.core.model.accesslist import AnyList, Decider
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.packet import SYN, Packet
 from crossgate.core.model.packets import Indices, Packets, joined_packets, picked
-from crossgate.core.network.routing import Crossing
+from crossgate.core.network.paths import Crossing
 from crossgate.core.traffic.assembly import Seen
 from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer, Fates, Hits
 from crossgate.core.traffic.legs import service_label

@@ -15,7 +15,7 @@ from crossgate.core.model.network import Direction
 from crossgate.core.model.progress import Tell
 from crossgate.core.network.address_classes import AddressClass, AddressClasses
 from crossgate.core.network.itineraries import Itineraries
-from crossgate.core.network.routing import Crossing
+from crossgate.core.network.paths import Crossing
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.sets.patterns import Excluded

@@ -14,7 +14,7 @@ from crossgate.core.model.condition import State
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Direction, Placement, Point, PointKind, SharedGateway
 from crossgate.core.model.packet import ICMPV6, Packet
-from crossgate.core.network.routing import Endpoint
+from crossgate.core.network.paths import Endpoint
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.frame import PacketSet

@@ -13,7 +13,7 @@ from crossgate.core.model.address import Address, Family, single
 from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Direction, Host, Placement, Point, PointKind, Segment
-from crossgate.core.network.routing import Crossing
+from crossgate.core.network.paths import Crossing
 from crossgate.core.sets.addresses import AddressSet, apart, everywhere
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.region import Region, entry_region

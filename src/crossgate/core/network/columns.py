@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from crossgate.core.network.nodes import Nodes, Outcome
-from crossgate.core.network.routing import FAR
+from crossgate.core.network.routes import FAR
 from crossgate.core.sets.effort import TooManyPieces
 
 MOST_WAYS = 4096

@@ -9,7 +9,7 @@ from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.network import Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.itineraries import Network
-from crossgate.core.network.routing import Endpoint
+from crossgate.core.network.paths import Endpoint
 
 
 class Entrance(NamedTuple):

@@ -25,7 +25,8 @@ from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.columns import MOST_WAYS, Cell, Chosen, Column, Edge, Moves, Nearest
 from crossgate.core.network.nodes import End, Nodes, Outcome
-from crossgate.core.network.routing import Crossing, Endpoint, Forwarding, Move, Path
+from crossgate.core.network.paths import Crossing, Endpoint, Move, Path
+from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.effort import TooManyPieces
 
 Token = Crossing | str

@@ -19,7 +19,8 @@ from crossgate.core.model.ethernet import group_mac
 from crossgate.core.network.columns import Edge
 from crossgate.core.network.itineraries import Itineraries
 from crossgate.core.network.nodes import Outcome
-from crossgate.core.network.routing import FAR, Endpoint
+from crossgate.core.network.paths import Endpoint
+from crossgate.core.network.routes import FAR
 
 Numbers = NDArray[np.int32]
 

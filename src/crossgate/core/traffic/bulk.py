@@ -37,7 +37,7 @@ from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.itineraries import Network, Passage, Way
 from crossgate.core.network.matrix import Matrix
-from crossgate.core.network.routing import Crossing
+from crossgate.core.network.paths import Crossing
 from crossgate.core.traffic.kinds import KindFinder
 from crossgate.core.traffic.trace import Verdict, is_judged
 

@@ -20,7 +20,7 @@ from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.condition import State, hello_of
 from crossgate.core.network.address_classes import AddressClass
 from crossgate.core.network.itineraries import Network, Passage, Way
-from crossgate.core.network.routing import Crossing, Endpoint
+from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.addresses import AddressSet, apart

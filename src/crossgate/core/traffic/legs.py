@@ -20,7 +20,7 @@ from crossgate.core.model.iana import FLAGS
 from crossgate.core.model.packet import ACK, CLIENT_PORT, ECHO, PORT_PROTOCOLS, PSH, SYN, TCP, Packet, icmp_of
 from crossgate.core.model.service import Service, ServiceTerm, protocol_name, protocol_word
 from crossgate.core.model.tls import Hello
-from crossgate.core.network.routing import Endpoint
+from crossgate.core.network.paths import Endpoint
 
 
 class Leg(StrEnum):

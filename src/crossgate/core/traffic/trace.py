@@ -23,7 +23,7 @@ from crossgate.core.model.condition import State, hello_of
 from crossgate.core.model.packet import Packet
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.itineraries import Network, Way
-from crossgate.core.network.routing import Crossing, Endpoint, Path
+from crossgate.core.network.paths import Crossing, Endpoint, Path
 from crossgate.core.traffic.legs import Conversation, Leg, legs, settling
 
 

@@ -13,7 +13,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import VERSIONS, Hello
 from crossgate.core.model.window import open_at
-from crossgate.core.network.routing import Crossing
+from crossgate.core.network.paths import Crossing
 from crossgate.core.traffic.legs import Leg, service_label
 from crossgate.core.traffic.trace import VERDICTS, Asked, Outcome, Trace, Verdict
 

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from crossgate.core.model.condition import When
     from crossgate.core.model.finding import Finding
     from crossgate.core.model.tls import Hello, TlsTest
-    from crossgate.core.network.routing import Endpoint
+    from crossgate.core.network.paths import Endpoint
     from crossgate.core.sets.minimise import SetLine
     from crossgate.core.traffic.flows import Decided
     from crossgate.core.wording.services import Sort

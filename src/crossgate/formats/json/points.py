@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 
 from crossgate.core.answers.points import CrossedPoint, Suited
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.routing import Endpoint
+from crossgate.core.network.paths import Endpoint
 from crossgate.formats.json.parts import Document, endpoint_document
 
 

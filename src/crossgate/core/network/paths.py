@@ -1,0 +1,84 @@
+"""The values of routing: where a conversation starts and ends, what a packet crosses, its steps and its whole way."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from crossgate.core.model.address import Address
+from crossgate.core.model.ethernet import Ruling
+from crossgate.core.model.network import Direction, Point
+
+
+class Crossing(NamedTuple):
+    """A packet passing a place in one direction, or the frame that carries it.
+
+    For a frame at a place with an ethernet list, `rulings` are the lines of that which may decide it; None for the packet.
+    """
+
+    point: Point
+    direction: Direction
+    rulings: tuple[Ruling, ...] | None = None
+
+    @property
+    def place(self) -> tuple[Point, Direction]:
+        """Where and which way, whatever passes."""
+        return self.point, self.direction
+
+
+class Endpoint(NamedTuple):
+    """Where a conversation starts or ends: a host, a device, or an address that nobody has been given.
+
+    `segment` is the subnet or outside it is on, `at` its switch port, `gateways` the gateways it is told to use. For a
+    device, `device` is its name and `segment` that of the interface with the address; `others` are those that answer for a
+    shared gateway's address as well. `follows` is the host's own place, where lists follow it; `mac` its hardware address, where
+    the plan has ethernet lists.
+    """
+
+    name: str
+    address: Address
+    segment: str
+    at: Point | None = None
+    gateways: tuple[Address, ...] = ()
+    device: str | None = None
+    follows: Point | None = None
+    others: tuple[str, ...] = ()
+    mac: int | None = None
+
+    @property
+    def sender(self) -> tuple[object, ...]:
+        """All of it that says which way its packets go, and what they meet."""
+        return self.device, self.segment, self.at, self.gateways, self.follows, self.others, self.mac
+
+
+class Path(NamedTuple):
+    """The way of a packet: what it crosses, whether it arrives, and if not where it ends and why.
+
+    `devices` are those that route it, the sender too; `entered` those that it comes into.
+    `forks` tells that somewhere on the way another next device was as good. `on_link` tells that the packet is for an address
+    to which nothing is routed, so that nobody answers it.
+    """
+
+    crossings: tuple[Crossing, ...] = ()
+    devices: tuple[str, ...] = ()
+    entered: tuple[str, ...] = ()
+    arrived: bool = True
+    reason: str = ""
+    forks: bool = False
+    on_link: bool = False
+    ended: bool = False
+
+    def lost(self, reason: str) -> Path:
+        """Return the path as one that ends here without arriving."""
+        return self._replace(arrived=False, reason=reason, ended=True)
+
+
+class Move(NamedTuple):
+    """A step of a packet: what it crosses, and the device that it comes into then, None for the machine that it is handed to.
+
+    Where it `ends` the packet has arrived, unless there is a `reason` why not.
+    """
+
+    crossings: tuple[Crossing, ...]
+    device: str | None
+    ends: bool
+    reason: str = ""
