@@ -101,15 +101,8 @@ class Frame:
         return apart(self.addresses(0, product[0]), self.addresses(1, product[1]))
 
     def witness(self, product: Product) -> Packet:
-        """Return a packet of a product, of the kind that people know, and between two machines where there is one."""
-        sources, destinations = self.addresses(0, product[0]), self.addresses(1, product[1])
-        source, destination = sources.middle(), destinations.middle()
-        if source == destination and apart(sources, destinations):
-            itself = AddressSet(self.family, spans=((source, source + 1),))
-            others = destinations - itself
-            source, destination = (source, others.middle()) if others else ((sources - itself).middle(), destination)
-        found = some_service(self.family, self.numbers(2, product[2]), self.numbers(3, product[3]), product[4], product[5])
-        return found._replace(source=source, destination=destination)
+        """Return a packet of a product (`witness`)."""
+        return witness(self.region(product))
 
     def size(self, product: Product) -> int:
         """Return how many points a product has; a packet without ports is one for every port."""
@@ -117,6 +110,16 @@ class Frame:
         for atoms, mask in zip(self.atoms, product, strict=False):
             count *= atoms.size(mask)
         return count
+
+
+def witness(region: Region) -> Packet:
+    """Return a packet of a region, of the kind that people know, and between two machines where there is one."""
+    source, destination = region.source.middle(), region.destination.middle()
+    if source == destination and apart(region.source, region.destination):
+        itself = AddressSet(region.family, spans=((source, source + 1),))
+        others = region.destination - itself
+        source, destination = (source, others.middle()) if others else ((region.source - itself).middle(), destination)
+    return some_service(region.family, *region[2:])._replace(source=source, destination=destination)
 
 
 def is_left(region: Region, others: Sequence[Region]) -> bool:

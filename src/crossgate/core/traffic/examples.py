@@ -11,7 +11,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import device_addresses, unrouted
 from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.addresses import AddressSet, apart
-from crossgate.core.sets.frame import PacketSet
+from crossgate.core.sets.frame import PacketSet, witness
 
 _MOST_TRIED = 50
 """How many pieces of a set are searched for a packet between two hosts of the plan."""
@@ -26,7 +26,7 @@ def example(plan: Plan, pieces: Sequence[PacketSet]) -> Packet:
         known = bool(sources) + bool(destinations)
         if known > most:
             pairs = (region.between(one, other) for one in sources or (region.source,) for other in destinations or (region.destination,))
-            found = next((PacketSet.of(pair).witness() for pair in pairs if apart(pair.source, pair.destination)), None)
+            found = next((witness(pair) for pair in pairs if apart(pair.source, pair.destination)), None)
             if found is not None:
                 best, most = found, known
                 if known == 2:

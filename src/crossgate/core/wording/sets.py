@@ -73,6 +73,8 @@ class Wording:
     def _filled(self, patterns: Patterns, family: Family) -> Patterns:
         """Return a set with the devices' own addresses that alone keep it from having all of something with a name."""
         held = given = AddressSet.of(family, patterns)
+        if _too_scattered(held):
+            return patterns
         for _, named in self._sets[family]:
             if len(named) == 1 and not named <= patterns:
                 around = AddressSet.of(family, named)
@@ -112,9 +114,20 @@ class Wording:
         inside = frozenset(each for each in left if around.covers(each))
         if len(inside) < 3:
             return 0, name, (), inside
-        rest = AddressSet.of(around.family, (around,)) - AddressSet.of(around.family, inside)
+        own = AddressSet.of(around.family, inside)
+        if _too_scattered(own):
+            return 0, name, (), inside
+        rest = AddressSet.of(around.family, (around,)) - own
         hole = tuple(sorted(joined(rest.patterns)))
         return len(inside) - 1 - len(hole), name, hole, inside
+
+
+_MOST_SCATTERED = 16
+"""What is left of something without more scattered patterns than these can be any number of pieces, and is no shorter to write."""
+
+
+def _too_scattered(addresses: AddressSet) -> bool:
+    return addresses.spans is None and len(addresses.patterns) > _MOST_SCATTERED
 
 
 def _named_sets(plan: Plan, family: Family) -> list[_NamedSet]:
