@@ -58,6 +58,8 @@ def blocks(*texts: str) -> frozenset[Pattern]:
         (less(blocks("10.64.8.0/22"), blocks("10.64.9.21")), "hall but kiosk"),
         (less(blocks("10.64.20.0/24"), blocks("10.64.20.1", "10.64.20.10")), "office but box and r.b"),
         (less(blocks("0.0.0.0/0"), blocks("10.64.0.0/16")), "any but ours"),
+        # All of a name, in pieces of which wildcards overlap.
+        (blocks("10.64.8.0/23", "10.64.10.0/24", "10.64.11.0/25") | {pattern(Family.IPV4, 0x0A400A00, 0x1FF)}, "hall"),
         (less(blocks("10.64.0.0/16"), blocks("10.64.8.0/22")), "ours but hall"),
         (blocks("2001:db8:64:8::/64"), "hall"),
         (less(blocks("2001:db8:64:8::/64"), blocks("2001:db8:64:8::21")), "hall but kiosk"),

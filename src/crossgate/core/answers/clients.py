@@ -34,10 +34,17 @@ def told(answers: Sequence[Answer], ports: tuple[int, int], stray: bool) -> Told
 
 def from_clients(sets: Sequence[PacketSet], ports: tuple[int, int]) -> list[PacketSet]:
     """Return what sets of one family have from client ports (first and last); those with nothing are left out."""
-    if not sets:
-        return []
-    clients = PacketSet.of(every_packet(sets[0].family)._replace(source_ports=((ports[0], ports[1] + 1),)))
-    return [part for each in sets if (part := each & clients)]
+    spans = ((ports[0], ports[1] + 1),)
+    found = []
+    for each in sets:
+        cut = [each.frame.from_ports(product, spans) for product in each.products]
+        if None in cut:
+            part = each & PacketSet.of(every_packet(each.family)._replace(source_ports=spans))
+        else:
+            part = PacketSet(each.frame, [product for product in cut if product is not None and product[3]])
+        if part:
+            found.append(part)
+    return found
 
 
 def client_lines(sets: Sequence[PacketSet], ports: tuple[int, int]) -> list[SetLine]:

@@ -74,6 +74,17 @@ class Atoms:
         firsts, lasts = np.flatnonzero(held & ~goes_on[:-1]).tolist(), np.flatnonzero(held & ~goes_on[1:]).tolist()
         return tuple((pieces[first][0], pieces[last][1]) for first, last in zip(firsts, lasts, strict=True))
 
+    def mask_of(self, numbers: Spans) -> int | None:
+        """Return the atoms that lie in some numbers, where every atom that is a set of spans does or has none of them; else None."""
+        mask = 0
+        for index, spans in enumerate(self.spans or ()):
+            shared = line.size(line.common(tuple(spans), numbers))
+            if shared == self.sizes[index]:
+                mask |= 1 << index
+            elif shared:
+                return None
+        return mask
+
     def address_set(self, family: Family, mask: int) -> AddressSet:
         """Return the addresses of a bit set of atoms."""
         if self.spans is not None:

@@ -22,7 +22,7 @@ from crossgate.core.sets.spans import Spans
 class Frame:
     """The atoms that some regions make of the packets `within` one of them; they need not lie in it."""
 
-    __slots__ = ("_addresses", "_known", "_services", "atoms", "family", "order", "whole", "within")
+    __slots__ = ("_addresses", "_known", "_ports", "_services", "atoms", "family", "order", "whole", "within")
 
     def __init__(self, within: Region, regions: Iterable[Region]) -> None:
         self.family = within.family
@@ -50,6 +50,7 @@ class Frame:
         self.order = tuple(each for side in first for each in ((2, 4, 3, 5) if side == 2 else (side,)))
         self._addresses: dict[tuple[int, int], AddressSet] = {}
         self._services: dict[tuple[int, int], Spans] = {}
+        self._ports: dict[Spans, int | None] = {}
 
     def product(self, region: Region) -> Product | None:
         """Return one of the regions that the frame was made for as a product, cut to what it is within; None where nothing is left."""
@@ -68,6 +69,13 @@ class Frame:
     def mask(self, side: int, addresses: AddressSet) -> int:
         """Return one of the sets of addresses that the frame was made for, cut to what it is within."""
         return self._known[side][id(addresses)][0]
+
+    def from_ports(self, product: Product, ports: Spans) -> Product | None:
+        """Return what a product has from some source ports, all zeros there where that is nothing; None where the frame does not tell them apart."""
+        if ports not in self._ports:
+            self._ports[ports] = self.atoms[3].mask_of(ports)
+        mask = self._ports[ports]
+        return None if mask is None else (*product[:3], product[3] & mask, *product[4:])
 
     def region(self, product: Product) -> Region:
         """Return a product of the frame as a region of its own."""

@@ -386,7 +386,12 @@ class Question:
         self._rows: dict[tuple[int, int, Leg], list[tuple[Product, EntryRegion]]] = {}
         regions = [region for several in self._near.values() for own, _ in several for region in own]
         hidden = [] if flow.hidden is None else [Region(*flow.hidden)]
-        self.frame = Frame(_around(flow, opened), [*(each.region for each in opened), *hidden, *regions])
+        whole = _around(flow, opened)
+        # What clients send is told by itself (`answers.clients`), so it is told apart here.
+        clients = [
+            whole._replace(source_ports=((first, last + 1),)) for first, last in {each.asking.network.plan.client_ports for each in parties}
+        ]
+        self.frame = Frame(whole, [*(each.region for each in opened), *hidden, *regions, *clients])
         products = ((each.course, self.frame.product(each.region)) for each in opened)
         self.openings = [(course, product) for course, product in products if product is not None]
         self._hidden = None if flow.hidden is None else (self.frame.mask(0, flow.hidden[0]), self.frame.mask(1, flow.hidden[1]))

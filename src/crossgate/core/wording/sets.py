@@ -104,8 +104,10 @@ class Wording:
         )
         if saved <= 0:
             return []
-        term = f"{name} but {' and '.join(self._terms(set(hole), family, depth + 1))}"
-        term = f"({term})" if depth else term
+        term = name
+        if hole:
+            term = f"{name} but {' and '.join(self._terms(set(hole), family, depth + 1))}"
+            term = f"({term})" if depth else term
         rest = left - inside
         return [term, *(self._terms(rest, family, depth) if rest else [])]
 
