@@ -99,6 +99,7 @@ def test_words_are_explained_where_they_stand(demo: Path) -> None:
         assert "router **breakwater**" in (await hover(client, document, place(text, "by breakwater.quay", 5))).replace("device", "router")
         entry = await hover(client, document, place(text, "30 permit duty", 1))
         assert "entry **30** of 12" in entry
+        assert "it takes **ip** from 1 address to any, while night is open" in entry
         assert "warning **spoofable**" in entry
         assert "**held**" in await hover(client, document, place(text, "expect permit    booking", 2))
         assert "What a list does with packets that no entry takes" in await hover(client, document, place(text, "    otherwise deny", 6))

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any
 
-from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList
-from crossgate.core.model.address import Family, Pattern, format_address, parse_addresses
+from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry
+from crossgate.core.model.address import Family, Pattern, everything, format_address, parse_addresses
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.finding import KINDS
 from crossgate.core.model.meaning import meaning_of
 from crossgate.core.model.plan import Plan
+from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.wildcard import slips
 from crossgate.editor.plans import OpenPlan
 from crossgate.editor.texts import Mention, Named, Text
@@ -160,8 +161,11 @@ def _entry(opened: OpenPlan, plan: Plan, place: Place) -> Iterator[str]:
         return
     access_list, entry = found
     yield f"entry **{entry.number}** of {access_list.name}" + (", which is off" if entry.off else "")
-    if not isinstance(access_list, AccessList) or entry.off:
+    if not isinstance(access_list, AccessList) or not isinstance(entry, Entry) or entry.off:
         return
+    ends = [_many(each.patterns, access_list.family) for each in (entry.source, entry.destination)]
+    conditions = (entry.window and f"while {entry.window} is open", entry.limit and str(entry.limit), entry.tls and "by its TLS")
+    yield ", ".join((f"it takes **{entry.service.text}** from {ends[0]} to {ends[1]}", *filter(None, conditions)))
     settled = opened.settled
     told = [] if settled is None else [each for each in settled.findings if each.place == place]
     yield from (f"{each.severity} **{each.name}**: {each.message}" for each in told)
@@ -175,6 +179,13 @@ def _entry(opened: OpenPlan, plan: Plan, place: Place) -> Iterator[str]:
         return
     if hits:
         yield f"it decided {count(hits, 'packet')} of those in the tally"
+
+
+def _many(patterns: Iterable[Pattern], family: Family) -> str:
+    """Say how many addresses some patterns have; an address in several wildcards counts in each."""
+    own = AddressSet.of(family, patterns)
+    number = sum(each.size for each in patterns) if own.spans is None else sum(end - first for first, end in own.spans)
+    return "any" if number == everything(family).size else count(number, "address", "addresses")
 
 
 def _claim(opened: OpenPlan, place: Place) -> Iterator[str]:
