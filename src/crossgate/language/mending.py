@@ -220,6 +220,8 @@ def _steps(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
     """Yield edits that could make a claim hold for the conversation that breaks it."""
     if isinstance(promise, Only) and broken.claim.claim is Claim.DENY and not promise.flooding:
         yield from _closed(plan, promise, broken)
+    if broken.claim.claim is Claim.HALF_OPEN and broken.claim.spoken is not None and broken.trace.verdict is Verdict.PERMITTED:
+        yield from _cut_off(plan, broken)
     for need in needs(plan, broken.claim, broken.trace):
         for texts in _timed(plan, broken.claim, need.text):
             numbers = free_numbers(need.access_list, need.before, len(texts)) if len(texts) > 1 or need.number is None else [need.number]
@@ -249,13 +251,19 @@ def _timed(plan: Plan, claim: Expectation, text: str) -> Iterator[list[str]]:
     yield [text]
 
 
-def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
-    """Yield what an `only` line says as entries, permits closed by a denial of all else: in a list on the way, or in a new one."""
-    source = end_text(plan, promise.source)
-    destination = "any" if is_elsewhere(plan, promise) else end_text(plan, promise.destination)
-    texts = [f"permit {service} {source} to {destination}" for service in promise.services]
-    texts += _answering(plan, promise, broken.trace.conversation.first.family)
-    texts.append(f"deny ip {source} to {destination}")
+def _cut_off(plan: Plan, broken: Broken) -> Iterator[Step]:
+    """Yield what lets conversations begin and stops them once it is known what TLS they speak: in a list on the way, or in a new one."""
+    claim = broken.claim
+    port = "" if claim.source_port is None else f" source port {claim.source_port}"
+    body = f"{claim.service} {end_text(plan, claim.source)} to {end_text(plan, claim.destination)}{port}"
+    test = None if claim.spoken is None else claim.spoken.test
+    texts = [f"permit {body} tls -1.3", f"deny {body}"] if test is None else [f"deny {body} {test}"]
+    yield from _in_lists(broken, texts)
+    yield from _new_lists(plan, broken, texts)
+
+
+def _in_lists(broken: Broken, texts: Sequence[str]) -> Iterator[Step]:
+    """Yield some entries in each extended list that the conversation's first packet meets, right before the line that decides there."""
     for asked in broken.trace.legs[0].asked:
         if (
             asked.decider is not None
@@ -268,6 +276,16 @@ def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
                 where = f"before {asked.decider.number}" if asked.decider.entry is not None else "at the end"
                 lines = "; ".join(f"{number} {text}" for number, text in zip(numbers, texts, strict=True))
                 yield Step(f"in list {asked.access_list.name}, {where}: {lines}", insertions(asked.access_list.name, numbers, texts))
+
+
+def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
+    """Yield what an `only` line says as entries, permits closed by a denial of all else: in a list on the way, or in a new one."""
+    source = end_text(plan, promise.source)
+    destination = "any" if is_elsewhere(plan, promise) else end_text(plan, promise.destination)
+    texts = [f"permit {service} {source} to {destination}" for service in promise.services]
+    texts += _answering(plan, promise, broken.trace.conversation.first.family)
+    texts.append(f"deny ip {source} to {destination}")
+    yield from _in_lists(broken, texts)
     yield from _new_lists(plan, broken, texts)
 
 
@@ -349,9 +367,9 @@ def mend_all(reading: Reading, now: datetime) -> tuple[Mend | None, list[Mendabl
 
     It ends, since the number of failing expectations falls with every step.
     """
-    state, said = reading, list[str]()
+    state, said, first = reading, list[str](), Session(reading.plan)
     while True:
-        verifier = Verifier(Session(state.plan))
+        verifier = Verifier(first if state is reading else Session(state.plan, beside=first))
         failed = [(index, result) for index, each in enumerate(state.plan.expectations) if not (result := verifier.verify(each)).held]
         left: list[Mendable] = []
         for index, verified in failed:
@@ -363,4 +381,4 @@ def mend_all(reading: Reading, now: datetime) -> tuple[Mend | None, list[Mendabl
                 break
             left.append(found)
         else:
-            return (proved(reading, state, tuple(said), now, Session(reading.plan)) if said else None), left
+            return (proved(reading, state, tuple(said), now, first) if said else None), left
