@@ -133,6 +133,7 @@ class Tracer:
         self.state = state
         self._indexes: dict[AccessList, ListIndex] = {}
         self._undecided: dict[AccessList, list[ListIndex]] = {}
+        self._asks_for_tls = network.plan.asks_for_tls
 
     def trace(self, conversation: Conversation) -> Trace:
         """Trace a conversation along the first of the equally good paths, and see whether it fares alike on the others.
@@ -169,7 +170,7 @@ class Tracer:
 
     def _then(self, way: Way) -> tuple[Leg, ...]:
         """Return the legs by which TCP conversations settle on what they speak, where a list on a way is to judge it."""
-        if not self.network.plan.asks_for_tls:
+        if not self._asks_for_tls:
             return ()
         lists = ((each, self.network.list_at(each, family)) for family in Family for each in way.there.crossings)
         judged = any(own is not None and own.tls and is_judged(each, way) for each, own in lists)
@@ -180,7 +181,7 @@ class Tracer:
         owed: list[Decider] = []
         for number, (leg, packet) in enumerate(packets):
             passage = way.back if leg.returns else way.there
-            if leg.settles and owed:
+            if owed and leg.settles:
                 return Fate(Verdict.HALF_OPEN, owed[-1 if leg.returns else 0])
             for crossing in passage.crossings:
                 if crossing.rulings is not None or crossing.point.device not in passed:
@@ -188,7 +189,7 @@ class Tracer:
                     assert access_list is not None
                     decider = self._index(access_list).decide(packet)
                     if not decider.permits:
-                        if not self._may_pass(access_list, packet):
+                        if not access_list.tls or not self._may_pass(access_list, packet):
                             return Fate(Verdict.HALF_OPEN if number else Verdict.DENIED, decider)
                         if not number and is_judged(crossing, way):
                             owed.append(decider)
@@ -219,7 +220,7 @@ class Tracer:
 
     def _judged(self, way_there: Path, way_back: Path, family: Family) -> list[tuple[Crossing, AccessList]]:
         """Return the lists on the way there that ask about TLS, at stateful devices that see the way back too."""
-        if not self.network.plan.asks_for_tls:
+        if not self._asks_for_tls:
             return []
         both = path_devices(way_back)
         lists = ((each, self.network.list_at(each, family)) for each in way_there.crossings if self._remembers(each, both))
