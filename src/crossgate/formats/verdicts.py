@@ -15,7 +15,8 @@ from crossgate.core.answers.replay import Replayed
 from crossgate.core.model.address import Family, format_address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packets import Words
-from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer
+from crossgate.core.traffic.bulk import BulkTracer
+from crossgate.core.traffic.fates import NO_PLACE, VERDICTS
 
 _ENDINGS = {".parquet": "parquet", ".csv": "csv"}
 _SCHEMA = pa.schema(
@@ -71,13 +72,13 @@ def verdict_rows(replayed: Replayed, tracer: BulkTracer) -> pa.Table:
     """Return a row for each of some conversations, with what a tracer found."""
     seen, fates = replayed.seen, replayed.fates
     packets = seen.packets
-    places = [f"{each.direction} on {each.point}" for each in map(tracer.place, range(tracer.places))]
+    places = [f"{each.direction} on {each.point}" for each in tracer.places]
     listed = fates.list != NO_PLACE
     columns = [
         _addresses(packets.family, packets.source), _addresses(packets.family, packets.destination), packets.protocol,
         packets.source_port, packets.destination_port, seen.counts.sum(axis=0), seen.octets.sum(axis=0),
         pa.array(seen.first, pa.timestamp("us", "UTC")), pa.array(seen.last, pa.timestamp("us", "UTC")),
-        _words([*(str(each) for each in VERDICTS), "nowhere"], fates.verdict), _words([*(each.name for each in tracer.lists), ""], fates.list),
+        _words([*(str(each) for each in VERDICTS), "nowhere"], fates.verdict), _words([*(each.name for each in tracer.asked.lists), ""], fates.list),
         pa.array([_entry(tracer, fates.list[row], fates.entry[row]) if listed[row] else "" for row in range(len(listed))]),
         _words([*places, ""], fates.crossing),
     ]  # fmt: skip
@@ -85,7 +86,7 @@ def verdict_rows(replayed: Replayed, tracer: BulkTracer) -> pa.Table:
 
 
 def _entry(tracer: BulkTracer, number: int, entry: int) -> str:
-    return "otherwise" if entry < 0 else str(tracer.lists[number].entries[entry].number)
+    return "otherwise" if entry < 0 else str(tracer.asked.lists[number].entries[entry].number)
 
 
 def _words(words: Sequence[str], places: NDArray[Any]) -> Any:

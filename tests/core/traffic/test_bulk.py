@@ -16,7 +16,8 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import packet_columns
 from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic import bulk as bulk_module
-from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer, Fates
+from crossgate.core.traffic.bulk import BulkTracer
+from crossgate.core.traffic.fates import NO_PLACE, VERDICTS, Fates
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 from crossgate.language.reader import read_plan
 from tests import net
@@ -38,9 +39,9 @@ def check(tracer: BulkTracer, fates: Fates, row: int, trace: Trace) -> None:
         return
     assert decided.decider is not None
     access_list, entry = decided.decider
-    assert tracer.lists[fates.list[row]].name == access_list.name
-    assert tracer.place(int(fates.crossing[row])) == decided.crossing
-    own = tracer.lists[fates.list[row]]
+    assert tracer.asked.lists[fates.list[row]].name == access_list.name
+    assert tracer.places[int(fates.crossing[row])] == decided.crossing
+    own = tracer.asked.lists[fates.list[row]]
     assert (None if entry is None else entry.number) == (None if fates.entry[row] < 0 else own.entries[fates.entry[row]].number)
 
 
@@ -68,7 +69,7 @@ def test_many_conversations_fare_as_each_does(
         assert fates.on_link[row] == (trace.conversation.source.segment == trace.conversation.destination.segment)
     found = {
         DeciderKey(each.name, entry.number if entry else None): int(hits.legs[place])
-        for each, hits in zip(bulk.lists, bulk.hits, strict=True)
+        for each, hits in zip(bulk.asked.lists, bulk.asked.hits, strict=True)
         for place, entry in enumerate((*each.entries, None))
     }
     assert {key: count for key, count in found.items() if count} == legs

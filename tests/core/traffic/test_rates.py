@@ -20,7 +20,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.itineraries import Network
 from crossgate.core.traffic.assembly import Seen
-from crossgate.core.traffic.bulk import VERDICTS
+from crossgate.core.traffic.fates import VERDICTS
 from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.rates import SECOND, Rates
 from crossgate.core.traffic.trace import Tracer

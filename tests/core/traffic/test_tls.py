@@ -23,8 +23,9 @@ from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.paths import Crossing
 from crossgate.core.network.paths import Path as Way
 from crossgate.core.sets.region import packet_region
-from crossgate.core.traffic.bulk import VERDICTS, BulkTracer
+from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.courses import by_course
+from crossgate.core.traffic.fates import VERDICTS
 from crossgate.core.traffic.flows import flows
 from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.session import Session
@@ -192,7 +193,7 @@ def test_every_engine_does_what_going_over_all_of_tls_does(tmp_path_factory: pyt
         assert VERDICTS[verdict] is (verdicts.pop() if len(verdicts) == 1 else Verdict.VARIES)
     counted = {
         DeciderKey(each.name, entry.number if entry else None): int(hits.legs[place])
-        for each, hits in zip(bulk.lists, bulk.hits, strict=True)
+        for each, hits in zip(bulk.asked.lists, bulk.asked.hits, strict=True)
         for place, entry in enumerate((*each.entries, None))
     }
     assert {key: count for key, count in counted.items() if count} == legs

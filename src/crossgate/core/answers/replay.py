@@ -22,9 +22,12 @@ from crossgate.core.model.packets import Indices, Marks, whole_address
 from crossgate.core.model.window import open_at
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.itineraries import Network
+from crossgate.core.traffic.asked import AskedLists
 from crossgate.core.traffic.assembly import SECOND, Arrivals, Arrived, Assembler, Seen, decoded, joined, opened, spoken
-from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer, Fates, Hits, courses_of
+from crossgate.core.traffic.bulk import BulkTracer
+from crossgate.core.traffic.fates import NO_PLACE, VERDICTS, Fates, Hits
 from crossgate.core.traffic.rates import Rates
+from crossgate.core.traffic.run import courses_of
 from crossgate.core.traffic.trace import Verdict
 
 _BATCH = 1 << 15
@@ -90,7 +93,7 @@ class Replay:
         self._waiting: dict[Family, list[Seen]] = {}
         self._rated: dict[Family, list[Seen]] = {}
         self.rates, self._other_rates = Rates(), Rates()
-        self.sums = Sums(hits=self.tracer.hits)
+        self.sums = Sums(hits=self.tracer.asked.hits)
 
     @property
     def again(self) -> int:
@@ -154,13 +157,13 @@ class Replay:
         """Forget all traffic and its sums; what was worked out of the plan is kept."""
         self._arrivals, self._assemblers, self._waiting, self._rated = {}, {}, {}, {}
         self.rates, self._other_rates = Rates(), Rates()
-        self.tracer.forget_hits()
-        self.sums = Sums(hits=self.tracer.hits)
+        self.tracer.asked.forget_hits()
+        self.sums = Sums(hits=self.tracer.asked.hits)
 
     def stopped(self) -> dict[Sort, Sum]:
         """Return what was not permitted, or with another plan what fares otherwise there."""
         tracer = self.other or self.tracer
-        return self.sums.sorts.found(tracer.lists, self.other is not None)
+        return self.sums.sorts.found(tracer.asked.lists, self.other is not None)
 
     def _traced(self, family: Family) -> Replayed:
         seen = joined(self._waiting.pop(family))
@@ -181,9 +184,9 @@ class Replay:
             other = self._fates(self.other, self._other_clock, seen, self._other_rates if in_order else None)
         self._sum(seen, fates)
         if other is None or self.other is None:
-            self.sums.sorts.add(seen, fates, self.tracer, np.flatnonzero(fates.verdict > 0))
+            self.sums.sorts.add(seen, fates, self.tracer.places, np.flatnonzero(fates.verdict > 0))
         else:
-            self.sums.sorts.add(seen, other, self.other, np.flatnonzero(fates.verdict != other.verdict), fates)
+            self.sums.sorts.add(seen, other, self.other.places, np.flatnonzero(fates.verdict != other.verdict), fates)
         return Replayed(seen, fates, other)
 
     @staticmethod
@@ -220,7 +223,7 @@ class Replay:
         """Yield each placed list with its lines and how often they decided."""
         plan = self.network.plan
         placed = {each.access_list for each in plan.every_placement}
-        for each, hits in zip(self.tracer.lists, self.sums.hits, strict=True):
+        for each, hits in zip(self.tracer.asked.lists, self.sums.hits, strict=True):
             if each.name in placed:
                 yield each, list_lines(each, hits)
 
@@ -273,7 +276,7 @@ class ListReplay:
     def __init__(self, network: Network, access_list: AccessList, zone: tzinfo | None = None) -> None:
         self.access_list = access_list
         self.clock = Clock(network, zone)
-        self._asked = BulkTracer(network)
+        self._asked = AskedLists(network.plan)
         self._number = self._asked.lists.index(access_list)
         self.packets, self.octets, self.foreign = 0, 0, 0
         """How many packets were asked, their octets, and how many are of the other family."""
@@ -308,7 +311,7 @@ class ListReplay:
         nowhere, none = np.full(len(seen), NO_PLACE, np.int32), np.zeros(len(seen), np.bool_)
         lists = np.full(len(seen), self._number, np.int32)
         fates = Fates(denied.astype(np.int8) * VERDICTS.index(Verdict.DENIED), lists, entry, nowhere, ~none, none, none)
-        self._denied.add(seen, fates, self._asked, np.flatnonzero(denied))
+        self._denied.add(seen, fates, [], np.flatnonzero(denied))
 
     def _exceeding(self, seen: Seen, windows: Indices) -> tuple[Indices, list[State]]:
         """Return the state of each packet, in the order of time, with the limits that are exceeded for it; and all states."""

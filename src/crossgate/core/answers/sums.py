@@ -18,7 +18,7 @@ from crossgate.core.model.packet import SYN, Packet
 from crossgate.core.model.packets import Indices, Packets, joined_packets, picked
 from crossgate.core.network.paths import Crossing
 from crossgate.core.traffic.assembly import Seen
-from crossgate.core.traffic.bulk import NO_PLACE, VERDICTS, BulkTracer, Fates, Hits
+from crossgate.core.traffic.fates import NO_PLACE, VERDICTS, Fates, Hits
 from crossgate.core.traffic.legs import service_label
 from crossgate.core.traffic.trace import Verdict
 
@@ -99,8 +99,8 @@ class Sorts:
     def __bool__(self) -> bool:
         return bool(self._rows)
 
-    def add(self, seen: Seen, fates: Fates, tracer: BulkTracer, rows: Indices, was: Fates | None = None) -> None:
-        """Add some rows, whose fates are those that a tracer gave."""
+    def add(self, seen: Seen, fates: Fates, places: list[Crossing], rows: Indices, was: Fates | None = None) -> None:
+        """Add some rows, whose fates are those that a tracer gave, with its `places`."""
         if not len(rows):
             return
         packets = seen.packets.take(rows)
@@ -109,7 +109,7 @@ class Sorts:
         columns += [np.zeros(len(rows)) if was is None else was.verdict[rows]]
         keys = np.stack([each.view(np.int64) if each.dtype == np.uint64 else each.astype(np.int64) for each in columns], axis=1)
         numbers = [np.ones(len(rows), np.int64), *(picked(each, rows).sum(axis=0) for each in (seen.counts, seen.octets))]
-        self.places = [tracer.place(number) for number in range(tracer.places)]
+        self.places = places
         self._put(packets.family, _Rows(keys, packets, np.stack(numbers, axis=1)))
 
     def include(self, other: Sorts) -> None:

@@ -1,0 +1,122 @@
+"""The lists that columns of packets are asked of, by number: what decides, what may pass until TLS is settled, and how often each line did."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+import numpy as np
+
+from crossgate.core.lists.bulk.first_match import FirstMatch
+from crossgate.core.model.accesslist import AccessList, AnyList, Decider
+from crossgate.core.model.condition import Limit, State
+from crossgate.core.model.packets import Indices, Marks, Packets
+from crossgate.core.model.plan import Plan
+from crossgate.core.traffic.fates import Hits, Numbers, by_value
+
+
+class AskedLists:
+    """The lists of one plan, those for frames as what they are for the packets in some; what is worked out for a list is kept."""
+
+    def __init__(self, plan: Plan) -> None:
+        self.lists: list[AnyList[Any]] = list(plan.every_list.values())
+        """The plan's lists, in the order of their numbers in `Fates`: those for packets, then those for frames."""
+        self._list_numbers = {each.name: number for number, each in enumerate(self.lists)}
+        self._asked: list[AccessList] = []
+        """The lists that packets are asked of: the plan's, with the same numbers; then what those for frames are for the packets in some."""
+        self._number: dict[AccessList, int] = {}
+        self._own: list[tuple[int, Numbers]] = []
+        """For each list that is asked the number of the plan's list that it is, and which line of that each of its lines is."""
+        self.hits: list[Hits] = []
+        self.forget_hits()
+        self._permits: list[Marks] = []
+        self._flagged: list[bool] = []
+        self.limits: list[dict[int, Limit]] = []
+        """The limits of each list, by the index of their entry."""
+        self._matches: dict[tuple[int, State], FirstMatch] = {}
+        for each in plan.lists.values():
+            self.numbered(each)
+
+    def forget_hits(self) -> None:
+        """Count what lines decide from nothing; what was counted stays with whom it was given to."""
+        self.hits = [Hits(*(np.zeros(len(each.entries) + 1, np.int64) for _ in range(2))) for each in self.lists]
+
+    def numbered(self, own: AccessList) -> int:
+        """Return the number of a list; one of frames is taken in as what it is for the packets in them."""
+        if own not in self._number:
+            self._number[own] = len(self._asked)
+            self._take_in(own)
+        return self._number[own]
+
+    def _take_in(self, own: AccessList) -> None:
+        self._asked.append(own)
+        number = self._list_numbers[own.name]
+        indexes = {each.number: index for index, each in enumerate(self.lists[number].entries)}
+        # The line behind the last entry is the otherwise line, as -1 is.
+        lines = [*(indexes[each.number] for each in own.entries), -1]
+        self._own.append((number, np.array(lines, np.int32)))
+        self._permits.append(np.array([Decider(own, entry).permits for entry in (*own.entries, None)]))
+        self._flagged.append(any(entry.qualifiers.flags for entry in own.entries))
+        limits = enumerate(own.entries)
+        self.limits.append({index: entry.limit for index, entry in limits if entry.limit is not None and not entry.off})
+
+    def decided(self, number: int, packets: Packets, windows: Indices, states: Sequence[State]) -> Numbers:
+        """Return the entry of a list that decides each of some packets of its family; `states[windows[row]]` are open at a row."""
+        if not self._asked[number].is_conditional:
+            return self._match(number, frozenset()).decide(packets)
+        found = np.empty(len(packets), np.int32)
+        for state, own in by_value(windows):
+            found[own] = self._match(number, states[state]).decide(packets.take(own))
+        return found
+
+    def unsettled(self, number: int, packets: Packets, windows: Indices, states: Sequence[State]) -> Numbers:
+        """Return the entry of a list that decides each of some packets as long as it is not settled what TLS is spoken."""
+        entry = self.decided(number, packets, windows, states)
+        if self.asks_for_tls(number):
+            found = entry.copy()
+            for rows, by in self.let_by(number, packets, windows, states, entry):
+                found[rows] = by
+            return found
+        return entry
+
+    def let_by(
+        self, number: int, packets: Packets, windows: Indices, states: Sequence[State], entry: Numbers
+    ) -> Iterator[tuple[Indices, Numbers]]:
+        """Yield which of some packets that entries of a list stop it lets by as long as TLS is not settled, and the entries that do.
+
+        `entry` is what `decided` returned for them.
+        """
+        access_list = self._asked[number]
+        stopped = np.flatnonzero(~self._permits[number][entry])
+        for state, own in by_value(windows[stopped]):
+            left = stopped[own]
+            for other in access_list.undecided(states[state]):
+                found = self._match(number, other).decide(packets.take(left))
+                by = self._permits[number][found]
+                if by.any():
+                    yield left[by], found[by]
+                left = left[~by]
+
+    def asks_for_tls(self, number: int) -> bool:
+        """Whether a list asks what TLS is spoken."""
+        return bool(self._asked[number].tls)
+
+    def _match(self, number: int, state: State) -> FirstMatch:
+        access_list = self._asked[number]
+        key = (number, access_list.relevant(state))
+        if key not in self._matches:
+            self._matches[key] = FirstMatch(access_list, key[1])
+        return self._matches[key]
+
+    def own_line(self, number: int, entry: Numbers) -> tuple[int, Numbers]:
+        """Return which of the plan's lists one that is asked is, and which of its lines some lines of it are."""
+        own, lines = self._own[number]
+        return own, lines[entry]
+
+    def permits(self, number: int) -> Marks:
+        """Return whether each line of a list lets by; the otherwise line is the last."""
+        return self._permits[number]
+
+    def flagged(self, number: int) -> bool:
+        """Whether some entry of a list asks for TCP flags."""
+        return self._flagged[number]
