@@ -25,8 +25,8 @@ from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine
 from crossgate.core.sets.patterns import common, first_outside
 from crossgate.core.sets.region import every_packet
+from crossgate.core.traffic.between import flows
 from crossgate.core.traffic.courses import by_course, courses
-from crossgate.core.traffic.flows import flows
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict
 from tests import net, small

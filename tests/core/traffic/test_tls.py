@@ -23,10 +23,10 @@ from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.paths import Crossing
 from crossgate.core.network.paths import Path as Way
 from crossgate.core.sets.region import packet_region
+from crossgate.core.traffic.between import flows
 from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.courses import by_course
 from crossgate.core.traffic.fates import VERDICTS
-from crossgate.core.traffic.flows import flows
 from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Trace, Tracer, Verdict, path_devices

@@ -20,8 +20,8 @@ from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.sets.region import packet_region
+from crossgate.core.traffic.between import flows
 from crossgate.core.traffic.courses import by_course
-from crossgate.core.traffic.flows import flows
 from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict

@@ -19,7 +19,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import AddressClass, address_classes, boundaries
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.sets.patterns import Excluded
-from crossgate.core.traffic.flows import merged
+from crossgate.core.traffic.between import merged
 from crossgate.core.traffic.session import Session
 
 if TYPE_CHECKING:

@@ -29,10 +29,11 @@ from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine, fewest_lines
 from crossgate.core.sets.products import Product, left
 from crossgate.core.sets.region import Region
+from crossgate.core.traffic.between import Flow, flow_between, united
 from crossgate.core.traffic.conditions import mattering
 from crossgate.core.traffic.courses import Course, Opening, by_course, opening_regions
 from crossgate.core.traffic.examples import example, unmentioned
-from crossgate.core.traffic.flows import Answer, Decided, Flow, Flows, Party, Question, flow_between, lists_on, united
+from crossgate.core.traffic.flows import Answer, Decided, Flows, Party, Question, lists_on
 from crossgate.core.traffic.legs import Leg, settling
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict

@@ -17,9 +17,10 @@ from crossgate.core.network.endpoints import endpoint_set
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.minimise import SetLine
 from crossgate.core.sets.region import every_packet, term_line
+from crossgate.core.traffic.between import Flow, flows
 from crossgate.core.traffic.courses import Opening, by_course
 from crossgate.core.traffic.examples import example, unmentioned
-from crossgate.core.traffic.flows import Answer, Decided, Flow, Flows, flows
+from crossgate.core.traffic.flows import Answer, Decided, Flows
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict
 

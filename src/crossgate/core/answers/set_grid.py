@@ -11,8 +11,9 @@ from crossgate.core.model.service import Service
 from crossgate.core.network.address_classes import AddressClass, meant
 from crossgate.core.network.endpoints import EndpointSet, endpoint_set
 from crossgate.core.sets.effort import TooManyPieces, answered
+from crossgate.core.traffic.between import Flow, flows
 from crossgate.core.traffic.courses import openings
-from crossgate.core.traffic.flows import Flow, Flows, flows, placed_on
+from crossgate.core.traffic.flows import Flows, placed_on
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Verdict
 

@@ -24,10 +24,11 @@ from crossgate.core.sets.effort import TooManyPieces, question
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.patterns import first_outside
 from crossgate.core.sets.region import Region
+from crossgate.core.traffic.between import Flow, flows
 from crossgate.core.traffic.conditions import legs_of, mattering, states_for
 from crossgate.core.traffic.courses import Opening, openings
 from crossgate.core.traffic.examples import example
-from crossgate.core.traffic.flows import Answer, Flow, flows, lists_on
+from crossgate.core.traffic.flows import Answer, lists_on
 from crossgate.core.traffic.legs import Conversation, service_of
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import VERDICTS, Trace, Verdict

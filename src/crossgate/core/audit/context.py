@@ -20,8 +20,9 @@ from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.sets.patterns import Excluded
 from crossgate.core.sets.region import Region
+from crossgate.core.traffic.between import Flow, flow_between, merged
 from crossgate.core.traffic.conditions import states_for
-from crossgate.core.traffic.flows import Flow, Flows, PlacedList, flow_between, merged
+from crossgate.core.traffic.flows import Flows, PlacedList
 from crossgate.core.traffic.session import Session
 
 if TYPE_CHECKING:

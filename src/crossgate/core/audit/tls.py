@@ -13,8 +13,9 @@ from crossgate.core.model.packet import TCP, UDP
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.region import ALL_FLAGS, PROTOCOL_SHIFT, Region, entry_region
+from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.courses import Opening
-from crossgate.core.traffic.flows import Answer, Flow, placed_on
+from crossgate.core.traffic.flows import Answer, placed_on
 from crossgate.core.traffic.trace import is_judged
 from crossgate.core.wording.sentences import decided_by, packet_text
 

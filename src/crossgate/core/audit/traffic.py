@@ -24,9 +24,10 @@ from crossgate.core.sets.frame import Frame, PacketSet
 from crossgate.core.sets.patterns import less
 from crossgate.core.sets.products import Product
 from crossgate.core.sets.region import ALL_WHAT, PROTOCOL_SHIFT, Region, entry_region, every_packet, packet_region, protocol_line
+from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.conditions import legs_of
 from crossgate.core.traffic.courses import Opening, by_course, from_ports, leg_regions
-from crossgate.core.traffic.flows import Flow, Flows, PlacedList, placed_on
+from crossgate.core.traffic.flows import Flows, PlacedList, placed_on
 from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.trace import Verdict
 from crossgate.core.wording.sentences import decided_by, packet_text

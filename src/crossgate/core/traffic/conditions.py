@@ -18,8 +18,8 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import Spoken
 from crossgate.core.sets.boxes import Box
 from crossgate.core.sets.region import Region
+from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.courses import Opening, leg_regions
-from crossgate.core.traffic.flows import Flow
 from crossgate.core.traffic.legs import Leg
 
 ENOUGH = 64

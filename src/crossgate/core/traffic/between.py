@@ -1,0 +1,204 @@
+"""Who sends to whom: the machines of address classes as few flows, each of which is treated alike on its way there and back."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Hashable, Iterable, Iterator, Sequence
+from typing import NamedTuple, TypeVar
+
+from crossgate.core.model.address import Pattern
+from crossgate.core.network.address_classes import AddressClass
+from crossgate.core.network.itineraries import Network, Way
+from crossgate.core.network.paths import Endpoint
+from crossgate.core.sets.addresses import AddressSet, apart
+from crossgate.core.sets.patterns import Excluded
+from crossgate.core.sets.region import Region
+
+_Kind = TypeVar("_Kind", bound=Hashable)
+
+
+class Flow(NamedTuple):
+    """All that the machines of one address class send to those of another: from any of `senders` to any of `receivers`.
+
+    Of these the `hidden` ones belong to other flows, and are taken in only so that what the others do is told in fewer words.
+    `ways` are those there and back that differ in the lists they meet, the first one first.
+    """
+
+    source: Endpoint
+    destination: Endpoint
+    ways: tuple[Way, ...]
+    senders: AddressSet
+    receivers: AddressSet
+    hidden: tuple[AddressSet, AddressSet] | None = None
+
+    @property
+    def asked(self) -> str:
+        """What a question about it is about, in words."""
+        return f"what is sent as from {self.source.address} to {self.destination.address}"
+
+    @property
+    def on_link(self) -> bool:
+        """Whether both ends are on one link."""
+        return self.source.segment == self.destination.segment
+
+    @property
+    def region(self) -> Region:
+        """Every packet on the way there."""
+        return Region(self.senders, self.receivers)
+
+
+def flows(
+    network: Network,
+    senders: Sequence[AddressClass],
+    receivers: Sequence[AddressClass],
+    source: Sequence[Pattern],
+    destination: Sequence[Pattern],
+    hidden: Callable[[bool], Collection[Pattern]] = lambda devices: (),
+    numbers: Callable[[AddressClass, AddressClass], tuple[int, int]] | None = None,
+) -> list[Flow]:
+    """Return what is sent from the `source` addresses of some address classes to the `destination` addresses of others.
+
+    Classes that are treated alike are one; addresses that are `hidden` in flows between devices' own addresses, or in others,
+    are taken in as such. `numbers` tells the itineraries' of a pair, there and back, where they are worked out already.
+    """
+    here = [address_class for address_class in senders if address_class.within(source) and not address_class.scoped]
+    far = [address_class for address_class in receivers if address_class.within(destination)]
+    kinds: dict[tuple[int, int], Hashable] = {}
+    number = {id(each): index for index, each in enumerate((*here, *far))}
+
+    def like(one: AddressClass, other: AddressClass) -> Hashable:
+        key = number[id(one)], number[id(other)]
+        if key not in kinds:
+            kinds[key] = likeness(network, one.end, other.end, numbers(one, other) if numbers else None)
+        return kinds[key]
+
+    ends: dict[tuple[int, bool, bool], _End] = {}
+
+    def own(each: AddressClass, devices: bool, sends: bool, excluded: tuple[Pattern, ...]) -> _End:
+        key = id(each), devices, sends
+        if key not in ends:
+            ends[key] = _own(each.within(source if sends else destination), excluded, hidden(devices))
+        return ends[key]
+
+    sent: dict[tuple[Hashable, int], list[int]] = {}
+    left_in = (
+        merged(here, lambda one, other: all(like(one, each) == like(other, each) for each in far)),
+        merged(far, lambda one, other: all(like(each, one) == like(each, other) for each in here)),
+    )
+    for one in left_in[0]:
+        for other in left_in[1]:
+            sent.setdefault((like(here[one], far[other]), one), []).append(other)
+    got: dict[tuple[Hashable, tuple[int, ...]], list[int]] = {}
+    for (kind, one), others in sent.items():
+        got.setdefault((kind, tuple(others)), []).append(one)
+    found = []
+    for (_, receiving), ones in got.items():
+        first, last = here[ones[0]], far[receiving[0]]
+        devices = first.end.device is not None or last.end.device is not None
+        sides = (
+            _joined([own(here[each], devices, True, left_in[0][each]) for each in ones]),
+            _joined([own(far[each], devices, False, left_in[1][each]) for each in receiving]),
+        )
+        if apart(sides[0].every, sides[1].every):
+            ways = network.between(first.end, last.end, numbers(first, last) if numbers else (None, None))
+            found.append(Flow(first.end, last.end, ways, sides[0].every, sides[1].every, _hidden(*sides)))
+    return found
+
+
+def flow_between(
+    network: Network, source: Endpoint, destination: Endpoint, ends: tuple[Iterable[Pattern], Iterable[Pattern]], excluded: Excluded,
+    hidden: Collection[Pattern] = (), numbers: tuple[int | None, int | None] = (None, None),
+) -> Flow:  # fmt: skip
+    """Return the flow from one end to another between the addresses `ends` but those `excluded`; `hidden` ones of these stay as such.
+
+    `numbers` are their itineraries' where they are known.
+    """
+    one, other = (_own(end, left_out, hidden) for end, left_out in zip(ends, excluded, strict=True))
+    return Flow(source, destination, network.between(source, destination, numbers), one.every, other.every, _hidden(one, other))
+
+
+def likeness(network: Network, source: Endpoint, destination: Endpoint, numbers: tuple[int, int] | None = None) -> Hashable:
+    """Return all that decides what becomes of conversations between two endpoints; equal values are treated alike.
+
+    That is: the itineraries there and back, and whether both are on one link. A device's own address is never like a machine's.
+    `numbers` are the itineraries' where they are known.
+    """
+    itineraries = network.itineraries(source.address.family)
+    ends = source.segment == destination.segment, source.device is None, destination.device is None
+    if numbers is None:
+        numbers = itineraries.node(source, destination.address), itineraries.node(destination, source.address)
+    return ends, network.scope(destination.address), network.unanswered(source, destination.address), numbers
+
+
+def merged(group: Sequence[AddressClass], same: Callable[[AddressClass, AddressClass], bool]) -> dict[int, tuple[Pattern, ...]]:
+    """Return the classes that are left when each joins the one around it if they are the `same`.
+
+    The keys are indices in `group`, the values the patterns within a class that belong to others.
+    """
+    index_of = {address_class.pattern: index for index, address_class in enumerate(group)}
+    gone: set[int] = set()
+    for address_class in group:
+        for inner in address_class.excluded:
+            if inner in index_of and same(address_class, group[index_of[inner]]):
+                gone.add(index_of[inner])
+
+    def others(index: int) -> Iterator[Pattern]:
+        for inner in group[index].excluded:
+            if index_of.get(inner) in gone:
+                yield from others(index_of[inner])
+            else:
+                yield inner
+
+    return {index: tuple(others(index)) for index in range(len(group)) if index not in gone}
+
+
+def united(found: Iterable[tuple[_Kind, Flow]]) -> list[tuple[_Kind, Flow]]:
+    """Return as few flows of each kind as those given: those from the same senders become one, then those to the same receivers.
+
+    Flows of one kind are treated alike: they take the same ways in every network that is asked.
+    """
+    sent: dict[tuple[object, ...], list[tuple[_Kind, Flow]]] = {}
+    for kind, flow in found:
+        sent.setdefault((kind, flow.senders.patterns), []).append((kind, flow))
+    got: dict[tuple[object, ...], list[tuple[_Kind, Flow]]] = {}
+    for several in sent.values():
+        flow = _one([each for _, each in several], 1)
+        got.setdefault((several[0][0], flow.receivers.patterns), []).append((several[0][0], flow))
+    return [(several[0][0], _one([each for _, each in several], 0)) for several in got.values()]
+
+
+class _End(NamedTuple):
+    """The addresses of one end of a flow, and those of them that are hidden."""
+
+    every: AddressSet
+    hidden: AddressSet
+
+
+def _own(patterns: Iterable[Pattern], excluded: Iterable[Pattern], hidden: Collection[Pattern]) -> _End:
+    """Return the addresses of some patterns but those excluded, which stay where they are `hidden`."""
+    inside, outside = tuple(patterns), tuple(excluded)
+    family = inside[0].family
+    left_out = AddressSet.of(family, (each for each in outside if each not in hidden))
+    return _End(AddressSet.of(family, inside) - left_out, AddressSet.of(family, (each for each in outside if each in hidden)))
+
+
+def _joined(several: Sequence[_End]) -> _End:
+    """Return ends as one; an address that is hidden in one and seen in another is seen."""
+    if len(several) == 1:
+        return several[0]
+    every = AddressSet.union([each.every for each in several])
+    return _End(every, every - AddressSet.union([each.every - each.hidden for each in several]))
+
+
+def _hidden(source: _End, destination: _End) -> tuple[AddressSet, AddressSet] | None:
+    return (source.hidden, destination.hidden) if source.hidden or destination.hidden else None
+
+
+def _one(several: Sequence[Flow], side: int) -> Flow:
+    """Return flows that differ only in their senders (side 0) or only in their receivers (side 1) as one."""
+    sides = [_joined([_side(each, nth) for each in several]) if nth == side else _side(several[0], nth) for nth in (0, 1)]
+    return several[0]._replace(senders=sides[0].every, receivers=sides[1].every, hidden=_hidden(*sides))
+
+
+def _side(flow: Flow, side: int) -> _End:
+    every = flow.receivers if side else flow.senders
+    return _End(every, AddressSet.of(every.family, ()) if flow.hidden is None else flow.hidden[side])
