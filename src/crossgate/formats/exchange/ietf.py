@@ -16,7 +16,8 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Device, Interface, Route
 from crossgate.core.model.plan import Plan
 from crossgate.formats.exchange.asked import Given, Wanted, Written
-from crossgate.formats.exchange.ietf_acl import ACL, INTERFACES, acl_tree, interface_tree, read_acls
+from crossgate.formats.exchange.ietf_acl import ACL, INTERFACES, acl_tree, interface_tree
+from crossgate.formats.exchange.ietf_acl_in import read_acls
 from crossgate.formats.exchange.topology import read_topology, topology_tree
 from crossgate.formats.exchange.tree import Identity, Node, json_of, read_tree, xml_of
 from crossgate.language.importing import Coming

@@ -1,0 +1,338 @@
+"""Access lists of RFC 8519 coming in: aces as entries, with the interfaces that they are attached to (`ietf_acl` writes them)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+from crossgate.core.lists.rules import ALL_FLAGS, Rule
+from crossgate.core.model import iana
+from crossgate.core.model.accesslist import Action
+from crossgate.core.model.address import AddressError, Family, Pattern, everything, parse_block, parse_prefix
+from crossgate.core.model.errors import PlanError
+from crossgate.core.model.ethernet import BROADCAST, ETHERTYPES, MOST_MAC, format_mac, parse_mac
+from crossgate.core.model.network import Point
+from crossgate.core.model.packet import MOST_PORT, TCP, icmp_of
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.service import FlagTest, Ports
+from crossgate.formats.exchange.asked import Given
+from crossgate.formats.exchange.ietf_acl import ACL, BITS, FORWARDING, INTERFACES, L4, OTHERWISE, SIDES
+from crossgate.formats.exchange.tree import Node, read_tree
+from crossgate.language.importing import Coming, ComingEntry, ComingList, ComingPlace
+
+_ACTIONS = {name: action for action, name in FORWARDING.items()}
+_L3 = {family: family.word for family in Family}
+_NAMED = re.compile(r"(\d{1,10})(?:\.(\d+)/(\d+))?(?: +(.*))?", re.DOTALL)
+
+
+def read(given: Given) -> Coming:
+    """Read lists and where they are attached. Raises `PlanError` for what is no such document."""
+    document = read_tree(given.path, given.data)
+    coming = Coming(str(given.path))
+    found = document.get(f"{ACL}:acls")
+    document.get(f"{INTERFACES}:interfaces")  # only there so that the names below are known
+    if found is None:
+        there = ", ".join(each.split(" = ")[0].lstrip("/") for each in document.left()) or "nothing"
+        raise PlanError(f"{given.path} has no {ACL}:acls (RFC 8519); it has {there}")
+    others = [*document.left()]
+    if f"{INTERFACES}:interfaces" in document and others:
+        coming.told.append(
+            f"only lists come in: {', '.join(each.lstrip('/') for each in others)} left out; crossgate import ietf brings in more"
+        )
+    else:
+        coming.told += [f"{each} has no meaning here" for each in others]
+    read_acls(found, given, coming, lambda text: point_of(given.plan, given.device, text))
+    return coming
+
+
+def read_acls(acls: Node, given: Given, coming: Coming, place: Callable[[str], Point | None]) -> None:
+    """Read the lists of a document, and the places that they are attached to; `place` tells which an interface's name is."""
+    names: dict[str, list[ComingList]] = {}
+    for each in acls.list("acl", key="name"):
+        names[each.text("name")] = _read_acl(each, given, coming)
+    attached = acls.get("attachment-points")
+    if attached is not None:
+        for each in attached.list("interface", key="interface-id"):
+            _read_attachment(each, names, place, coming)
+        coming.told += [f"{each} has no meaning here" for each in attached.left()]
+    coming.told += [f"{each} has no meaning here" for each in acls.left()]
+
+
+def _read_acl(acl: Node, given: Given, coming: Coming) -> list[ComingList]:
+    """Read one list, or the two that it is in the two families."""
+    kind = acl.identity("type", "")
+    aces = acl.get("aces")
+    read_aces = [_Ace(each) for each in aces.list("ace", key="name")] if aces else []
+    families = {
+        "ipv4-acl-type": [Family.IPV4], "mixed-eth-ipv4-acl-type": [Family.IPV4],
+        "ipv6-acl-type": [Family.IPV6], "mixed-eth-ipv6-acl-type": [Family.IPV6],
+        "": sorted({each.family for each in read_aces if each.family}) or [*Family], "mixed-eth-ipv4-ipv6-acl-type": [*Family],
+    }.get(kind)  # fmt: skip
+    if kind == "eth-acl-type":
+        own, known = coming.new_list(acl.text("name"), None), _stations_named(given.plan)
+        for ace in read_aces:
+            ace.into_frames(own, known)
+        if own.otherwise is None:
+            if given.otherwise is None:
+                raise acl.error(_OPEN)
+            own.otherwise = given.otherwise
+        for each in (*acl.left(), *(aces.left() if aces else ())):
+            own.note(f"{each} has no word here")
+        return [own]
+    if families is None:
+        raise acl.error(f"the type {kind} is no type of RFC 8519")
+    found = []
+    for family in families:
+        own = coming.new_list(acl.text("name"), family, apart=len(families) > 1)
+        for ace in read_aces:
+            if ace.family in (None, family):
+                ace.into(own, family)
+        _close(own, acl, given)
+        left = [*acl.left(), *(aces.left() if aces else ())]
+        for each in left:
+            own.note(f"{each} has no word here")
+        found.append(own)
+    return found
+
+
+def _close(own: ComingList, acl: Node, given: Given) -> None:
+    """Make the last rule the otherwise line where it takes all that is left."""
+    last = own.rules[-1] if own.rules else None
+    assert own.family is not None
+    every = everything(own.family)
+    if last is not None and (last.source, last.destination) == (every, every) and last == closing_of(last):
+        own.otherwise = last.action
+        if not last.log and (last.number is None):
+            own.rules.pop()
+    elif given.otherwise is not None:
+        own.otherwise = given.otherwise
+    else:
+        raise acl.error(_OPEN)
+
+
+_OPEN = "no ace takes what is left, and RFC 8519 does not say what becomes of it; say so with --otherwise permit or deny"
+
+
+def closing_of(rule: Rule) -> Rule:
+    """Return a rule as it would be if it asked for nothing."""
+    plain = Rule(rule.action, None, rule.source, rule.destination, log=rule.log, number=rule.number, comment=rule.comment)
+    return plain._replace(part=rule.part, parts=rule.parts)
+
+
+class _Ace:
+    """An ace as it stands, read for either family."""
+
+    def __init__(self, ace: Node) -> None:
+        self._ace = ace
+        self._matches = ace.get("matches")
+        networks = [family for family, word in _L3.items() if self._matches is not None and word in self._matches]
+        if len(networks) > 1:
+            raise ace.error("matches has both ipv4 and ipv6, which exclude each other")
+        self.family = networks[0] if networks else None
+
+    def _actions(self) -> tuple[Node, Action]:
+        actions = self._ace.get("actions")
+        if actions is None:
+            raise self._ace.error("actions is missing")
+        action = _ACTIONS.get(actions.identity("forwarding"))
+        if action is None:
+            raise self._ace.error(f"the action {actions.text('forwarding')} is none of {', '.join(_ACTIONS)}")
+        return actions, action
+
+    def into_frames(self, own: ComingList, known: dict[int, str]) -> None:
+        """Add the entry to an ethernet list; the last one without matches is its otherwise line."""
+        ace = self._ace
+        actions, action = self._actions()
+        if action is Action.REJECT:
+            action = Action.DENY
+            own.note("reject of frames is deny here: nobody tells the sender of a frame")
+        logged = actions.identity("logging", "log-none") != "log-none"
+        eth = self._matches.get("eth") if self._matches is not None else None
+        ends = [_stations(eth, side, known) for side in ("source", "destination")]
+        carried = "any" if eth is None else eth.text("ethertype", "any")
+        own.otherwise = None
+        lost = [*(eth.left() if eth is not None else ()), *(self._matches.left() if self._matches is not None else ())]
+        name, statistics = ace.text("name"), ace.get("statistics")
+        hits = statistics.number("matched-packets", (1 << 64) - 1) if statistics is not None else None
+        if not lost and (ends, carried, logged) == (["any", "any"], "any", False):
+            own.otherwise = action
+            own.count(OTHERWISE, hits or 0)
+        else:
+            named = _NAMED.fullmatch(name)
+            comment = (named[4] or "") if named else name
+            words = ["off"] * bool(lost) + [str(action), _carried(carried), ends[0], "to", ends[1]] + ["log"] * logged
+            words += [f'"{" ".join(comment.replace(chr(34), chr(39)).split())}"'] if comment else []
+            number = max((each.number for each in own.entries), default=0) // 10 * 10 + 10
+            own.entries.append(ComingEntry(number, " ".join(words), hits or 0))
+        for each in lost:
+            own.note(f"an entry is off for this: {each} has no word here")
+        for each in (*ace.left(), *actions.left()):
+            own.note(f"{each} has no word here")
+
+    def into(self, own: ComingList, family: Family) -> None:
+        """Add the rule to a list, and what it asks that has no word here as notes."""
+        ace = self._ace
+        actions, action = self._actions()
+        logging = actions.identity("logging", "log-none")
+        every = everything(family)
+        rule = Rule(action, None, every, every, log=logging != "log-none")
+        lost: list[str] = []
+        if self._matches is not None:
+            rule = self._matched(rule, self._matches, family, lost)
+        name = ace.text("name")
+        named = _NAMED.fullmatch(name)
+        if named:
+            number, part, parts, comment = named.groups()
+            rule = rule._replace(number=int(number), part=int(part or 1), parts=int(parts or 1), comment=comment or "")
+        elif name != OTHERWISE:
+            rule = rule._replace(comment=name)
+        statistics = ace.get("statistics")
+        hits = statistics.number("matched-packets", (1 << 64) - 1) if statistics is not None else None
+        own.add(rule, lost, hits or 0, name)
+        for each in (*ace.left(), *actions.left()):
+            own.note(f"{each} has no word here")
+
+    def _matched(self, rule: Rule, matches: Node, family: Family, lost: list[str]) -> Rule:
+        network = matches.get(family.word)
+        if network is not None:
+            sides = [_prefix(network, f"{side}-{family.word}-network", family) for side in ("source", "destination")]
+            rule = rule._replace(
+                source=sides[0] or rule.source, destination=sides[1] or rule.destination, protocol=network.number("protocol", 255),
+                dscp=network.number("dscp", 63),
+            )  # fmt: skip
+            lost += network.left()
+        for number, word in L4.items():
+            transport = matches.get(word)
+            if transport is not None:
+                rule = _of_protocol(rule, number, transport)
+                ports = [_ports(transport.get(f"{side}-port"), lost) for side in ("source", "destination")]
+                rule = rule._replace(source_ports=ports[0], destination_ports=ports[1])
+                if number == TCP and "flags" in transport:
+                    rule = rule._replace(flags=(_flags(transport),))
+                lost += transport.left()
+        icmp = matches.get("icmp")
+        if icmp is not None:
+            rule = _of_protocol(rule, icmp_of(family), icmp)
+            rule = rule._replace(icmp_type=icmp.number("type", 255), icmp_code=icmp.number("code", 255))
+            lost += icmp.left()
+            if rule.icmp_type is None and rule.icmp_code is not None:
+                lost.append(f"{icmp.path}/code = {rule.icmp_code} without a type")
+                rule = rule._replace(icmp_code=None)
+        lost += matches.left()
+        return rule
+
+
+def _of_protocol(rule: Rule, protocol: int, node: Node) -> Rule:
+    if rule.protocol not in (None, protocol):
+        raise node.error(f"the ace asks for protocol {rule.protocol} too, which no packet here is; {protocol} is what belongs")
+    return rule._replace(protocol=protocol)
+
+
+def _stations_named(plan: Plan) -> dict[int, str]:
+    """Return the machines of a plan by their hardware addresses, and the address of all."""
+    found = {each.mac: name for name, each in plan.hosts.items() if each.mac is not None}
+    own = ((each.mac, str(each.point)) for device in plan.devices.values() for each in device.interfaces.values())
+    return {BROADCAST: "broadcast", **{mac: point for mac, point in own if mac is not None}, **found}
+
+
+def _stations(eth: Node | None, side: str, known: dict[int, str]) -> str:
+    """Return the hardware addresses of one side of a frame as an entry has them."""
+    if eth is None or f"{side}-mac-address" not in eth:
+        return "any"
+    value, mask = parse_mac(eth.text(f"{side}-mac-address")), parse_mac(eth.text(f"{side}-mac-address-mask", format_mac(MOST_MAC)))
+    wildcard = mask ^ MOST_MAC
+    if wildcard == MOST_MAC:
+        return "any"
+    if wildcard:
+        return f"{format_mac(value & mask)} wild {format_mac(wildcard)}"
+    return known.get(value, format_mac(value))
+
+
+def _carried(text: str) -> str:
+    """Return an EtherType as an entry has it."""
+    return f"0x{int(text):04x}" if text.isdecimal() and int(text) not in ETHERTYPES.values() else _names_of_types().get(text, text)
+
+
+def _names_of_types() -> dict[str, str]:
+    return {str(number): name for name, number in ETHERTYPES.items()}
+
+
+def _prefix(network: Node, name: str, family: Family) -> Pattern | None:
+    if name not in network:
+        return None
+    text = network.text(name)
+    try:
+        found, own = parse_block(text), parse_prefix(text)[0]
+    except AddressError as error:
+        raise network.error(f"{name}: {error.message}") from None
+    if found.family is not family:
+        raise network.error(f"{name} is {text}, which is no {family.label} prefix")
+    if found.value != own.value:
+        raise network.error(f"{name} is {text}, which has bits set beyond its length; as a prefix it is {found}")
+    return found
+
+
+def _ports(node: Node | None, lost: list[str]) -> Ports | None:
+    """Read a port as a range or with an operator; what the module does not have is lost."""
+    if node is None:
+        return None
+    lower, upper = node.number("lower-port", MOST_PORT), node.number("upper-port", MOST_PORT)
+    port, operator = node.number("port", MOST_PORT), node.text("operator", "eq")
+    lost += node.left()
+    if lower is not None or upper is not None:
+        if lower is None or upper is None or lower > upper:
+            raise node.error("a range has a lower-port and an upper-port that is no less")
+        return ((lower, upper),)
+    if port is None:
+        if any(True for _ in node.left()):
+            return None
+        raise node.error("neither a port nor a range stands here")
+    found = {
+        "eq": ((port, port),), "lte": ((0, port),), "gte": ((port, MOST_PORT),),
+        "neq": tuple(each for each in ((0, port - 1), (port + 1, MOST_PORT)) if each[0] <= each[1]),
+    }.get(operator)  # fmt: skip
+    if found is None:
+        raise node.error(f"the operator {operator} is none of eq, lte, gte, neq")
+    return found
+
+
+def _flags(transport: Node) -> FlagTest:
+    words = transport.text("flags").split()
+    unknown = [each for each in words if each not in BITS]
+    if unknown:
+        raise transport.error(f"flags has {unknown[0]}, which is none of {' '.join(BITS)}")
+    return FlagTest(sum(iana.FLAGS[each.upper()] for each in dict.fromkeys(words)), ALL_FLAGS)
+
+
+def _read_attachment(interface: Node, names: dict[str, list[ComingList]], place: Callable[[str], Point | None], coming: Coming) -> None:
+    text = interface.text("interface-id")
+    point = place(text)
+    for direction, side in SIDES.items():
+        below = interface.get(side)
+        sets = below.get("acl-sets") if below is not None else None
+        for each in sets.list("acl-set", key="name") if sets is not None else ():
+            own = names.get(each.text("name"))
+            if own is None:
+                raise each.error(f"there is no acl {each.text('name')} in the document")
+            for one in own:
+                if point is None:
+                    one.note(f"was attached {side} to {text}, which the plan has not")
+                else:
+                    coming.places.append(ComingPlace(one, direction, point, each.path))
+            for statistics in each.list("ace-statistics", key="name"):
+                for one in own:
+                    one.count(statistics.text("name"), statistics.number("matched-packets", (1 << 64) - 1) or 0)
+        if sets is not None:
+            coming.told += [f"{left} has no meaning here" for node in (below, sets) if node is not None for left in node.left()]
+    coming.told += [f"{each} has no meaning here" for each in interface.left()]
+
+
+def point_of(plan: Plan, device: str | None, text: str) -> Point | None:
+    """Return the interface or port that a document names: of the one device it is for, as DEVICE.NAME, or the only one of that name."""
+    owners = [plan.devices[device]] if device is not None else [*plan.devices.values()]
+    found = []
+    for each in owners:
+        for own in (text, text.removeprefix(f"{each.name}.")):
+            found += [part[own].point for part in (each.interfaces, each.ports) if own in part]
+    unique = list(dict.fromkeys(found))
+    return unique[0] if len(unique) == 1 else None
