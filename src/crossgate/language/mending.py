@@ -89,12 +89,9 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
     session = verifier.session
     promise = reading.plan.expectations[index]
     what, place = verified.expectation.text, verified.expectation.place
-    for other in reading.plan.expectations:
-        packet = contradiction(verifier, promise, other)
-        if packet is not None:
-            lines = sorted((place, other.place), key=lambda each: (reading.plan.files.index(each.file), each.line))
-            both = " and ".join(f"line {each.line}" if each.file == place.file else str(each) for each in lines)
-            return Mendable(what, place, verified.why, (), f"{both} contradict each other: {packet_text(packet)}")
+    contradicted = _contradicted(reading.plan, promise, verifier)
+    if contradicted:
+        return Mendable(what, place, verified.why, (), contradicted)
     if not verified.answered or verified.broken is None:
         return Mendable(what, place, verified.why, (), f"no edit of a list does it; needed: {verified.needed}")
     own = [each.region for each in verifier.says(promise)]
@@ -139,6 +136,17 @@ def _of_every_code(region: Region) -> Region:
     own, others = line.common(region.what, messages), line.less(region.what, messages)
     whole = ((first & ~0xFF, end + 0xFF & ~0xFF) for first, end in own)
     return region._replace(what=line.joined((*others, *line.common(line.joined(whole), messages))))
+
+
+def _contradicted(plan: Plan, promise: Promise, verifier: Verifier) -> str:
+    """Say which other expectation contradicts one, and of which packet; "" where none does."""
+    for other in plan.expectations:
+        packet = contradiction(verifier, promise, other)
+        if packet is not None:
+            lines = sorted((promise.place, other.place), key=lambda each: (plan.files.index(each.file), each.line))
+            both = " and ".join(f"line {each.line}" if each.file == promise.place.file else str(each) for each in lines)
+            return f"{both} contradict each other: {packet_text(packet)}"
+    return ""
 
 
 class _Beginning(NamedTuple):
