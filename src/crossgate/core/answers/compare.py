@@ -78,11 +78,11 @@ class Difference(NamedTuple):
     now: Fate
     lines: list[SetLine]
     clients: list[SetLine]
-    sets: tuple[PacketSet, ...]
     packet: Packet
     moment: datetime | None
     exceeded: frozenset[Limit] | None = None
     spoken: tuple[Hello | None, ...] | None = None
+    sets: tuple[PacketSet, ...] = ()
 
 
 def named_differences(old: Session, new: Session, name: str, tell: Tell | None = None) -> list[ListDifference]:
@@ -276,7 +276,7 @@ def differences(
                 written, clients, packets = told(pieces, new.plan.client_ports, stray)
                 packet = example(new.plan, packets)
                 when = (moment, beyond, (hello,)) if conditional else (None, None, None)
-                difference = Difference(family, stray, devices, was, now, written, clients, tuple(packets), packet, *when)
+                difference = Difference(family, stray, devices, was, now, written, clients, packet, *when, tuple(packets))
                 met.setdefault((family, stray, devices, conditional, was, now, frozenset(written)), []).append(difference)
     found = [same[0]._replace(**_when(same, several)) for same in met.values()]
     return sorted(found, key=_gravity)
