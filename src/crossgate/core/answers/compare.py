@@ -276,7 +276,7 @@ def differences(
                 written, clients, packets = told(pieces, new.plan.client_ports, stray)
                 packet = example(new.plan, packets)
                 when = (moment, beyond, (hello,)) if conditional else (None, None, None)
-                difference = Difference(family, stray, devices, was, now, written, clients, packet, *when, sets=tuple(packets))
+                difference = Difference(family, stray, devices, was, now, written, clients, packet, *when)._replace(sets=tuple(packets))
                 met.setdefault((family, stray, devices, conditional, was, now, frozenset(written)), []).append(difference)
     found = [same[0]._replace(**_when(same, several)) for same in met.values()]
     return sorted(found, key=_gravity)
