@@ -14,6 +14,7 @@ from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
+from crossgate.core.answers.clients import from_clients
 from crossgate.core.answers.contradiction import contradiction
 from crossgate.core.answers.points import suited
 from crossgate.core.answers.verify import Broken, Verified, Verifier
@@ -213,9 +214,9 @@ def _beside(impact: Impact, own: Sequence[Region], ports: tuple[int, int]) -> It
     """Yield how many packets of each kind of traffic that clients have between machines are treated otherwise and are none of `own`."""
     for each in impact.differences:
         if not each.stray and not each.devices and each.clients:
-            clients = PacketSet.of(every_packet(each.family)._replace(source_ports=((ports[0], ports[1] + 1),), dscp=1))
+            unmarked = PacketSet.of(every_packet(each.family)._replace(dscp=1))
             mine = [_of_every_code(region) for region in own if region.family is each.family]
-            parts = (part & clients for part in each.sets)
+            parts = (part & unmarked for part in from_clients(each.sets, ports))
             size = sum((part - PacketSet.of(*mine) if mine else part).size for part in parts)
             if size:
                 yield size
