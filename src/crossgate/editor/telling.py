@@ -11,6 +11,7 @@ from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.finding import KINDS
 from crossgate.core.model.meaning import meaning_of
 from crossgate.core.model.plan import Plan
+from crossgate.core.sets import spans
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.wildcard import slips
 from crossgate.editor.plans import OpenPlan
@@ -184,7 +185,7 @@ def _entry(opened: OpenPlan, plan: Plan, place: Place) -> Iterator[str]:
 def _many(patterns: Iterable[Pattern], family: Family) -> str:
     """Say how many addresses some patterns have; an address in several wildcards counts in each."""
     own = AddressSet.of(family, patterns)
-    number = sum(each.size for each in patterns) if own.spans is None else sum(end - first for first, end in own.spans)
+    number = sum(each.size for each in patterns) if own.spans is None else spans.size(own.spans)
     return "any" if number == everything(family).size else count(number, "address", "addresses")
 
 
