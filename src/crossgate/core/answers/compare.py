@@ -122,6 +122,11 @@ class _Pair(NamedTuple):
     conditional: tuple[tuple[AccessList, ...], tuple[AccessList, ...]]
     devices: bool
 
+    @property
+    def is_conditional(self) -> bool:
+        """Whether what either plan does with them depends on a state."""
+        return any(self.conditional)
+
 
 class Comparison:
     """The work of comparing two plans in one pair of states of their windows."""
@@ -262,15 +267,14 @@ def differences(
         for done, pair in enumerate(pairs):
             if tell is not None:
                 tell(state * len(pairs) + done, len(several) * len(pairs))
-            if state == 0 or any(pair.conditional):
+            if state == 0 or pair.is_conditional:
                 key = done, mattering(pair.conditional[0], was_open), mattering(pair.conditional[1], now_open)
                 with answered(f"what the two plans do with {pair.flow.asked}", missed):
                     if key not in known:
                         known[key] = list(comparison.differing(pair))
                     for stray, was, now, answer in known[key]:
-                        groups.setdefault((pair.flow.senders.family, stray, pair.devices, any(pair.conditional), was, now), []).append(
-                            answer
-                        )
+                        group = pair.flow.senders.family, stray, pair.devices, pair.is_conditional, was, now
+                        groups.setdefault(group, []).append(answer)
         for (family, stray, devices, conditional, was, now), pieces in groups.items():
             with answered("the list of all that is treated differently in one way", missed):
                 written, clients, packets = told(pieces, new.plan.client_ports, stray)
