@@ -36,8 +36,8 @@ def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Ses
     mends = []
     ways = ((step, applied(reading, step)) for step in _steps_for(reading.plan, finding))
     edited: list[tuple[tuple[str, ...], Reading]] = [((step.said,), after) for step, after in ways if after is not None]
-    if finding.name == "spoofable":
-        edited += _unclaimed(reading, finding, now)
+    if finding.name == "spoofable" and (unclaimed := _unclaimed(reading, finding, now)) is not None:
+        edited.append(unclaimed)
     for said, after in edited:
         mend = proved(reading, after, said, now, session)
         if not mend.proposal.refused and _ended(mend.proposal, finding):
@@ -180,8 +180,8 @@ MOST_BORDERS = 24
 """At so many segments at most what others can claim is dropped by one mend."""
 
 
-def _unclaimed(reading: Reading, finding: Finding, now: datetime) -> Iterator[tuple[tuple[str, ...], Reading]]:
-    """Yield the plan in which nobody can claim a source any more that an entry permits, with the edits: one for each segment from where that can be done.
+def _unclaimed(reading: Reading, finding: Finding, now: datetime) -> tuple[tuple[str, ...], Reading] | None:
+    """Return the plan in which nobody can claim a source any more that an entry permits, with the edits: one for each segment from where that can be done.
 
     Where machines of a subnet come in, what the entry permits and is not the subnet's own is dropped; where an outside does, all that is the
     subnets' (RFC 2827). What comes by a subnet between devices has sources from anywhere, so there nothing can be dropped, and that is where it ends.
@@ -200,8 +200,7 @@ def _unclaimed(reading: Reading, finding: Finding, now: datetime) -> Iterator[tu
         if again is None or again.segment == claim.segment:
             break
         claim = again
-    if said:
-        yield tuple(said), state
+    return (tuple(said), state) if said else None
 
 
 def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
