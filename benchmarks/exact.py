@@ -30,7 +30,7 @@ from crossgate.core.sets.boxes import covers
 from crossgate.demo import PLAN, write
 from crossgate.language.reader import read_plan
 from synthetic import entries, grouped, placed, plan, ranged, standard
-from whole import run, speed
+from whole import measured
 
 NOW = datetime(2026, 12, 1, 8, 30)
 
@@ -88,9 +88,7 @@ def wide(folder: Path) -> None:
 
 
 def _told(name: str, folder: Path, words: tuple[str, ...], most: float) -> float:
-    pace = speed()
-    seconds, memory, ended = run(folder, words)
-    seconds /= (pace + speed()) / 2
+    seconds, memory, ended = measured(folder, words)
     ran = "" if ended else ", did not end"
     print(f"{name}: {' '.join(words[:3])}: {seconds:.2f} s (at most {most:.0f}), {memory:.0f} MB{ran}")
     return seconds

@@ -104,7 +104,7 @@ def propose(
         old = {file: old[file] for file in new}
         plan = reading.changed(new).plan
     diff = tuple(_diff(old, new))
-    impact = impact_of(draft.session, Session(plan, beside=draft.session), now, tell, draft.proved)
+    impact = impact_of(draft.session, Session(plan, beside=draft.tried or draft.session), now, tell, draft.proved)
     refused = "" if anyway else _why_refused(impact)
     if harmless and impact.differences:
         refused = "traffic would be treated otherwise, which must not be; please report this plan"

@@ -44,6 +44,7 @@ class Draft:
 
     What an edit has to tell beyond its sentence, as what it could not take over, it leaves in `remarks`.
     An edit that writes expectations which it has proved already, in the network and lists that it writes, leaves them in `proved`, by text.
+    One that has tried what it writes leaves the session of that plan in `tried`.
     """
 
     def __init__(self, reading: Reading, session: Session | None = None) -> None:
@@ -53,6 +54,7 @@ class Draft:
         self.names = reading.names
         self.data = reading.data
         self.proved: Mapping[str, Verified] = {}
+        self.tried: Session | None = None
         self.remarks: list[str] = []
         self._files: dict[str, list[_Slot]] = {}
 

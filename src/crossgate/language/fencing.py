@@ -39,17 +39,17 @@ def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
             proved[part] = verifier.verify(known[part])
             (held if proved[part].held else unproved).append(part)
 
-    def findings() -> list[Finding]:
-        plan = _fenced(draft, asked, made.lines(held)).plan
-        own = {name: {entry.number for entry in plan.lists[name].entries} for name in plan.lists.keys() - draft.plan.lists.keys()}
-        return [found for found in audit(Session(plan, beside=verifier.session), now, focus=own).findings if found.access_list in own]
+    def findings(session: Session) -> list[Finding]:
+        lists = session.plan.lists
+        own = {name: {entry.number for entry in lists[name].entries} for name in lists.keys() - draft.plan.lists.keys()}
+        return [found for found in audit(session, now, focus=own).findings if found.access_list in own]
 
-    faults = findings()
+    faults = findings(verifier.session)
     needless = {(each.access_list or "", each.entry or 0) for each in faults if each.name == "no-effect"}
     if needless:
         proved.clear()  # of other lists
         made = made.without(needless)
-        faults = findings()
+        faults = findings(Session(_fenced(draft, asked, made.lines(held)).plan, beside=verifier.session))
     accepted = [
         f'accept {found.name} in {found.access_list}{"" if found.entry is None else f" {found.entry}"} "{_OPEN[found.name]}"'
         for found in faults
@@ -60,7 +60,7 @@ def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
     file = draft.plan.files[0]
     trial = _fenced(draft, asked, lines)
     whole, usual = trial.text, tidied(trial.text, file, trial.plan)
-    draft.proved = proved
+    draft.proved, draft.tried = proved, verifier.session
     start = first_line(asked.subnet)
     draft.rewrite(file, whole[: whole.index(start)] + usual[usual.index(start) :])
     said = f"{asked.subnet} is fenced off" + (", one way" if asked.one_way else "")

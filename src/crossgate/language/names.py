@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from enum import StrEnum
-from typing import Any
+from typing import Any, NamedTuple
 
 from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList
 from crossgate.core.model.address import (
@@ -48,6 +48,25 @@ class Space(StrEnum):
     LISTS = "list"
 
 
+class _Around(NamedTuple):
+    """The lines around the lists of a plan: those of groups, as words, and the others."""
+
+    others: tuple[str, ...]
+    groups: frozenset[tuple[str, ...]]
+
+    @classmethod
+    def of(cls, lines: Iterable[str]) -> _Around:
+        """Sort the lines."""
+        others, groups = list[str](), set[tuple[str, ...]]()
+        for line in lines:
+            words = tuple(line.split())
+            if words[:1] == ("group",):
+                groups.add(words)
+            else:
+                others.append(line)
+        return cls(tuple(others), frozenset(groups))
+
+
 class Kept:
     """What an earlier reading of a plan made of its lists, as long as what is around them stays the same.
 
@@ -55,14 +74,16 @@ class Kept:
     """
 
     def __init__(self) -> None:
-        self._around: tuple[str, ...] | None = None
+        self._around = _Around((), frozenset())
         self._entries: dict[str, dict[str, AnyEntry]] = {}
         self._lists: dict[str, tuple[Sequence[Line], AccessList | EthernetList]] = {}
 
-    def look_around(self, around: tuple[str, ...]) -> None:
-        """Forget everything where what is around the lists is not as it was."""
-        if around != self._around:
-            self._around, self._entries, self._lists = around, {}, {}
+    def look_around(self, around: Sequence[str]) -> None:
+        """Forget everything where what is around the lists is not as it was; more groups change nothing that was read without them."""
+        now = _Around.of(around)
+        if now.others != self._around.others or not self._around.groups <= now.groups:
+            self._entries, self._lists = {}, {}
+        self._around = now
 
     def entries(self, head: str) -> tuple[dict[str, AnyEntry], dict[str, AnyEntry]]:
         """Return the entries of the list with a head, and an empty dict for those that it has now."""

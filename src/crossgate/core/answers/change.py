@@ -78,7 +78,7 @@ class Change:
     """From one plan to another; `new` is a session beside `old`, made anew where the one given is not."""
 
     def __init__(self, old: Session, new: Session) -> None:
-        self.old, self.new = old, new if new.beside is old else Session(new.plan, beside=old)
+        self.old, self.new = old, new if new.is_beside(old) else Session(new.plan, beside=old)
         self._known: dict[Family, _Pairs] = {}
         self._differing: dict[Family, dict[int, list[Entry] | None]] = {}
 
@@ -181,15 +181,19 @@ class Change:
         else:
             from crossgate.core.network.matrix import Matrix
 
-            networks = self.old.network, self.new.network
-            edges = boundaries(networks[0], family) | boundaries(networks[1], family)
-            found = [address_classes(network, family, edges) for network in networks]
+            sessions = self.old, self.new
+            edges = [boundaries(each.network, family) for each in sessions]
+            if edges[0] == edges[1]:
+                found: list[Sequence[AddressClass]] = [each.address_classes(family) for each in sessions]
+                matrices = [each.matrix(family) for each in sessions]
+            else:
+                found = [address_classes(each.network, family, edges[0] | edges[1]) for each in sessions]
+                matrices = [
+                    Matrix(own.network.itineraries(family), [each.end for each in ends]) for own, ends in zip(sessions, found, strict=True)
+                ]
             patterns = list(dict.fromkeys(each.pattern for classes in found for each in classes))
-            before, after = (
-                _known(classes, Matrix(network.itineraries(family), [each.end for each in classes]), patterns)
-                for network, classes in zip(networks, found, strict=True)
-            )
-            both = before, after
+            both = _known(found[0], matrices[0], patterns), _known(found[1], matrices[1], patterns)
+            before, after = both
             on_link = [each.segments[:, None] == each.segments for each in both]
             suspect = (before.numbers != after.numbers) | (on_link[0] != on_link[1])
         number = {pattern: index for index, pattern in enumerate(patterns)}

@@ -47,14 +47,11 @@ _MOST_FLOWS = 20_000
 
 
 class Passing(NamedTuple):
-    """Which address classes send to which across a place: by sender, a mask of the destinations."""
+    """Which address classes send to which across a place: by sender, a mask of the destinations; and to which anyone does."""
 
     classes: AddressClasses
     rows: dict[int, NDArray[np.bool_]]
-
-    def anyone_to(self, index: int) -> bool:
-        """Whether anyone sends to a class across the place."""
-        return any(row[index] for row in self.rows.values())
+    anyone_to: Collection[int]
 
 
 class Case:
@@ -76,6 +73,7 @@ class Case:
         self._own: dict[tuple[Family, int], AddressSet] = {}
         self._joined: dict[Family, dict[int, tuple[Pattern, ...]]] = {}
         self._senders: dict[str, dict[int, list[int]]] = {}
+        self._of_touched: dict[tuple[str, bool], dict[int, list[int]]] = {}
         self._flows: dict[tuple[Family, int, int], Flow] = {}
         self._indexes: dict[tuple[str, State], ListIndex] = {}
         self._coverage: dict[str, list[Coverage]] = {}
@@ -88,11 +86,6 @@ class Case:
     def in_focus(self, access_list: AccessList, entry: Entry) -> bool:
         """Whether all about an entry is to be looked at, not only what is touched."""
         return self.focus is None or entry.number in self.focus.get(access_list.name, ())
-
-    def untouched(self, access_list: AccessList, senders: Iterable[int], claimed: bool = False) -> bool:
-        """Whether nothing that these senders send across a list is touched."""
-        touched = None if self._touched is None else self._touched(access_list.family, claimed)
-        return touched is None or not any(touched[one][self.senders(access_list)[one]].any() for one in senders)
 
     def traffic(self) -> Iterator[tuple[AccessList, list[Entry]]]:
         """Yield the lists whose traffic is to be looked at, with their entries that some packet gets as far as.
@@ -154,7 +147,8 @@ class Case:
             matrix, classes = self.session.matrix(family) if placed else self._unplaced(family), self.session.address_classes(family)
             rows = dict(matrix.meeting(matrix.itineraries.bit(crossing.place), arriving=True))
             senders = [index for index, row in enumerate(matrix.row.tolist()) if row in rows]
-            self._passing[key] = Passing(classes, {index: rows[int(matrix.row[index])] for index in senders})
+            anyone = frozenset(index for row in rows.values() for index in row.nonzero()[0].tolist())
+            self._passing[key] = Passing(classes, {index: rows[int(matrix.row[index])] for index in senders}, anyone)
         return self._passing[key]
 
     def _unplaced(self, family: Family) -> Matrix:
@@ -179,23 +173,32 @@ class Case:
             self._senders[access_list.name] = {one: columns[row] for one in machines if (row := int(matrix.row[one])) in columns}
         return self._senders[access_list.name]
 
-    def across(self, access_list: AccessList, entry: Entry, senders: Iterable[int], claimed: bool = False) -> Iterator[tuple[int, int]]:
-        """Yield what some of its `senders` send across a list to the classes that have destinations of an entry, as their indices.
+    def touched(self, access_list: AccessList, claimed: bool = False) -> dict[int, list[int]]:
+        """Return what of `senders` is touched; with `claimed` it is so under any address that they claim."""
+        key = access_list.name, claimed
+        if key not in self._of_touched:
+            touched = None if self._touched is None else self._touched(access_list.family, claimed)
+            found = self._of_touched[key] = {}
+            if touched is not None:
+                for one, others in self.senders(access_list).items():
+                    own = [other for other in others if touched[one, other]] if touched[one].any() else []
+                    if own:
+                        found[one] = own
+        return self._of_touched[key]
 
-        With `claimed` it is under any address that they claim.
-        """
-        every, destinations = self.senders(access_list), entry.destination.patterns
-        touched = None
-        if self._touched is not None and not self.in_focus(access_list, entry):
-            touched = self._touched(access_list.family, claimed)
-            if touched is None:
-                return
-        receivers = self.session.address_classes(access_list.family).overlapping(destinations)
-        chosen = None if len(receivers) == len(self.session.address_classes(access_list.family)) else set(receivers)
+    def sent(self, access_list: AccessList, entry: Entry, claimed: bool = False) -> dict[int, list[int]]:
+        """Return what of `senders` is to be looked at for an entry: all of it, or what is `touched`."""
+        return self.senders(access_list) if self.in_focus(access_list, entry) else self.touched(access_list, claimed)
+
+    def across(
+        self, access_list: AccessList, entry: Entry, sent: Mapping[int, Sequence[int]], senders: Iterable[int]
+    ) -> Iterator[tuple[int, int]]:
+        """Yield the pairs in which some senders send to a class that has destinations of an entry, of what is `sent` across its list."""
+        classes = self.session.address_classes(access_list.family)
+        receivers = classes.overlapping(entry.destination.patterns)
+        chosen = None if len(receivers) == len(classes) else set(receivers)
         for one in senders:
-            row = None if touched is None else touched[one]
-            if row is None or row.any():
-                yield from ((one, other) for other in every[one] if (chosen is None or other in chosen) and (row is None or row[other]))
+            yield from ((one, other) for other in sent[one] if chosen is None or other in chosen)
 
     def nodes(self, family: Family, one: int, other: int) -> tuple[int, int]:
         """Return the numbers of the itineraries between two address classes, there and back."""

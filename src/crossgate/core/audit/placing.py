@@ -64,7 +64,7 @@ def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> 
         if claims or classes[index].scoped:
             if (
                 region is not None
-                and passing.anyone_to(index)
+                and index in passing.anyone_to
                 and apart(region.source, case.own_addresses(family, index) & region.destination)
             ):
                 return True

@@ -30,10 +30,10 @@ def never_settled(case: Case) -> Iterator[Finding]:
         senders = case.senders(access_list) if access_list.tls else {}
         classes = case.session.address_classes(access_list.family)
         for entry in entries if senders else ():
-            if entry.tls is None:
+            if entry.tls is None or not case.sent(access_list, entry):
                 continue
             own = [index for index in classes.overlapping(entry.source.patterns) if index in senders]
-            begun, pairs = begun_by(case, access_list, entry), list(case.across(access_list, entry, own))
+            begun, pairs = begun_by(case, access_list, entry), list(case.across(access_list, entry, senders, own))
             with answered(f"whether {line_name(access_list.name, entry.number)} learns what TLS is spoken", case.missed):
                 flows = [case.flow(access_list.family, one, other) for one, other in pairs]
                 if begun and flows and not any(_settles(case, access_list, entry, begun, flow) for flow in flows):

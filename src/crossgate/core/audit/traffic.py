@@ -65,13 +65,13 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
     for access_list, entries in case.traffic():
         family, senders = access_list.family, case.senders(access_list) if entries else {}
         classes = case.session.address_classes(family)
-        if case.focus is not None and case.untouched(access_list, senders):
+        if case.focus is not None and not case.touched(access_list):
             entries = [entry for entry in entries if case.in_focus(access_list, entry)]
         for entry in entries if senders else ():
             if entry.action is not Action.PERMIT:
                 continue
-            own = [index for index in classes.overlapping(entry.source.patterns) if index in senders]
-            across = case.across(access_list, entry, own)
+            sent = case.sent(access_list, entry)
+            across = case.across(access_list, entry, sent, [each for each in classes.overlapping(entry.source.patterns) if each in sent])
             first = next(across, None)
             begun = [] if first is None else begun_by(case, access_list, entry)
             if first is not None and begun:
@@ -142,7 +142,7 @@ def _half_open(case: Case, access_list: AccessList, entry: Entry, begun: list[Op
     if not back or all(each.access_list is not access_list for each in asked):
         return None
     for opened in case.states_of((*asked, *back), lambda: legs_of((flow,), begun)):
-        if not entry.in_force(opened):
+        if not entry.in_force(opened) or case.asking(opened).stops_all(flow, begun):
             continue
         for answer in (way for each in case.asking(opened).answers(flow, begun) for way in each.on_each_way):
             if answer.verdict is not Verdict.HALF_OPEN or answer.stop is None or not answer.leg.returns or answer.leg.settles:
@@ -169,24 +169,23 @@ def spoofable(case: Case) -> Iterator[Finding]:
         every = everything(access_list.family)
         claims = _Claims(case, access_list.family)
         senders, classes = case.senders(access_list) if entries else {}, case.session.address_classes(access_list.family)
-        if case.focus is not None and case.untouched(access_list, senders, claimed=True):
+        if case.focus is not None and not case.touched(access_list, claimed=True):
             entries = [entry for entry in entries if case.in_focus(access_list, entry)]
         for entry in entries if senders else ():
             if entry.action is not Action.PERMIT or every in entry.source.patterns:
                 continue
             with answered(f"who else can claim a source of {line_name(access_list.name, entry.number)}", case.missed):
-                region = entry_region(entry, access_list.family)
-                strangers = [
+                sent = case.sent(access_list, entry, claimed=True)
+                strangers = (
                     index
-                    for index in senders
+                    for index in sent
                     if classes[index].end.segment not in links and claims.claimable(classes[index].end.segment, entry.source.patterns)
-                ]
-                pairs = case.across(access_list, entry, strangers, claimed=True)
-                flows = (case.flow(access_list.family, one, other) for one, other in pairs)
+                )
+                flows = (case.flow(access_list.family, *pair) for pair in case.across(access_list, entry, sent, strangers))
                 found = (
                     _told(case, access_list, entry, flow, packet)
                     for flow in flows
-                    if region is not None and (packet := claims.claimed(access_list, entry, region, flow)) is not None
+                    if (packet := claims.claimed(access_list, entry, flow)) is not None
                 )
                 yield from islice(found, 1)
 
@@ -208,10 +207,11 @@ class _Claims:
         self._foreign: dict[tuple[str, tuple[Pattern, ...]], frozenset[Pattern]] = {}
         self._nowhere: dict[tuple[object, ...], bool] = {}
 
-    def claimed(self, access_list: AccessList, entry: Entry, region: Region, flow: Flow) -> Packet | None:
+    def claimed(self, access_list: AccessList, entry: Entry, flow: Flow) -> Packet | None:
         """Return a packet of a flow with a source of an entry that is no machine's there, that an entry and all else lets by."""
+        region = entry_region(entry, self.family)
         sources = AddressSet.of(self.family, self.claimable(flow.source.segment, entry.source.patterns))
-        if not sources:
+        if region is None or not sources:
             return None
         claimed = region.between(sources, region.destination)
         wanted = claimed.common(Region(everywhere(self.family), flow.receivers))

@@ -14,7 +14,7 @@ from typing import TypeVar
 from crossgate.core.lists.split import ListRegions, numbered, region_hull
 from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry
 from crossgate.core.sets import products as algebra
-from crossgate.core.sets.boxes import overlap
+from crossgate.core.sets.boxes import meets
 from crossgate.core.sets.frame import Frame, PacketSet
 from crossgate.core.sets.region import Region, every_packet
 
@@ -26,7 +26,7 @@ def compare_lists(old: ListRegions, new: ListRegions) -> Iterator[tuple[PacketSe
     suspected = suspects(old, new)
     hulls = [region_hull(each) for each in suspected]
     for index, (region, hull) in enumerate(zip(suspected, hulls, strict=True)):
-        earlier = [suspected[each] for each in range(index) if overlap(hulls[each], hull) is not None]
+        earlier = [suspected[each] for each in range(index) if meets(hulls[each], hull)]
         before, after = old.near(hull), new.near(hull)
         frame = Frame(region, [*earlier, *(each.region for each in (*before, *after) if each.region is not None)])
         here, there = (numbered(frame, (each.region for each in side)) for side in (before, after))

@@ -14,7 +14,7 @@ from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.condition import State
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets.addresses import AddressSet
-from crossgate.core.sets.boxes import LOW_BITS, Box, overlap
+from crossgate.core.sets.boxes import LOW_BITS, Box, meets
 from crossgate.core.sets.frame import Frame, PacketSet
 from crossgate.core.sets.products import Product
 from crossgate.core.sets.region import Region, entry_region, every_packet, term_line
@@ -56,7 +56,7 @@ class EntryRegion:
 
     def touches(self, box: Box) -> bool:
         """Whether it may have a packet of a box."""
-        return self.hull is not None and overlap(self.hull, box) is not None
+        return self.hull is not None and meets(self.hull, box)
 
 
 def _box(source: Pattern, destination: Pattern, part: ServicePart) -> Box:
@@ -128,8 +128,10 @@ class ListRegions:
 
         return [self.regions[index] for index in self._hulls.entry[overlapping(box_columns([box], [0], [False]), self._hulls)].tolist()]
 
-    def near_any(self, boxes: Sequence[Box]) -> list[EntryRegion]:
-        """Return the regions that may have a packet of any of some boxes, in order."""
+    def near_any(self, boxes: Sequence[Box], close: Sequence[EntryRegion]) -> list[EntryRegion]:
+        """Return the regions that may have a packet of any of some boxes, in order; all these are among the `close` ones."""
+        if len(close) <= _FEW:
+            return [region for region in close if any(region.touches(box) for box in boxes)]
         if len(boxes) == 1:
             return self.near(boxes[0])
         found = {id(region) for box in boxes for region in self.near(box)}

@@ -105,6 +105,15 @@ def overlap(one: Box, other: Box) -> Box | None:
     )  # fmt: skip
 
 
+def meets(one: Box, other: Box) -> bool:
+    """Whether two boxes of a family have a packet in common."""
+    _, value, wildcard, p0, p1, s0, s1, d0, d1 = one
+    _, other_value, other_wildcard, q0, q1, t0, t1, e0, e1 = other
+    return not (
+        (value ^ other_value) & ~(wildcard | other_wildcard) or p0 > q1 or q0 > p1 or d0 > e1 or e0 > d1 or s0 > t1 or t0 > s1
+    )  # fmt: skip
+
+
 def covers(outer: Box, inner: Box) -> bool:
     """Whether every packet of `inner` is in `outer`."""
     fixed = ~outer.wildcard

@@ -95,6 +95,15 @@ class Region(NamedTuple):
         destination = self.destination & other.destination if source else None
         return Region(source, destination, what, ports, flags, dscp) if source and destination else None
 
+    def holds(self, other: Region) -> bool:
+        """Whether it is plain that it has all of another: where addresses are scattered it may, though it is not told."""
+        if other.flags & ~self.flags or other.dscp & ~self.dscp:
+            return False
+        if line.less(other.what, self.what) or line.less(other.source_ports, self.source_ports):
+            return False
+        ends = zip((self.source, self.destination), (other.source, other.destination), strict=True)
+        return all(one.spans is not None and each.spans is not None and not line.less(each.spans, one.spans) for one, each in ends)
+
 
 @cache
 def every_packet(family: Family) -> Region:

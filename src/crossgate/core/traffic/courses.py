@@ -54,20 +54,16 @@ def courses(family: Family) -> tuple[Course, ...]:
     alone = (Leg.REQUEST,)
     tcp = every._replace(what=whole_packets(TCP))
     found = [
-        Course(every._replace(what=FRAGMENTS), alone, stray=True),
         Course(tcp._replace(flags=1 << SYN), (Leg.SYN, Leg.SYN_ACK, Leg.ACK)),
         Course(tcp._replace(flags=ALL_FLAGS & ~(1 << SYN)), alone, stray=True),
     ]
     answered, near = iana.ANSWERED[protocol], iana.ANSWERED_ON_LINK[protocol]
-    base, message = protocol << PROTOCOL_SHIFT, 0
-
-    def messages(first: int, end: int) -> Region:
-        return every._replace(what=((base + first, base + end),))
+    base, message, strays = protocol << PROTOCOL_SHIFT, 0, list(FRAGMENTS)
 
     for kind in (*sorted({*answered, *near}), 256):
         if message < kind << 8:
-            found.append(Course(messages(message, kind << 8), alone, stray=True))
-        own = messages(kind << 8, kind + 1 << 8)
+            strays.append((base + message, base + (kind << 8)))
+        own = every._replace(what=((base + (kind << 8), base + (kind + 1 << 8)),))
         if kind in answered:
             found.append(Course(own, (Leg.REQUEST, Leg.REPLY), answered[kind]))
         elif kind in near:
@@ -76,6 +72,7 @@ def courses(family: Family) -> tuple[Course, ...]:
         message = kind + 1 << 8
     apart = line.joined((*protocol_line(TCP), *protocol_line(protocol)))
     others = line.less(WHOLE, apart)
+    found.append(Course(every._replace(what=line.joined(strays)), alone, stray=True))
     return (*found, Course(every._replace(what=others), (Leg.REQUEST, Leg.REPLY)))
 
 

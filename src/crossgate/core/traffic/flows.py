@@ -15,7 +15,7 @@ from operator import or_
 from typing import NamedTuple
 
 from crossgate.core.lists.split import EntryRegion, ListRegions, Regions, region_hull
-from crossgate.core.model.accesslist import AccessList, Decider
+from crossgate.core.model.accesslist import AccessList, Action, Decider
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State, hello_of
 from crossgate.core.network.itineraries import Network, Passage, Way
@@ -104,6 +104,20 @@ class Flows:
         for course, opening in question.openings:
             yield from question.answers(0, course, opening)
 
+    def stops_all(self, flow: Flow, begun: Iterable[Opening]) -> bool:
+        """Whether it is plain, without a question, that lists on each way there stop all that some packets of a flow open."""
+        opened = ((course, region.common(flow.region)) for course, region in begun)
+        return all(
+            any(self._ends(each.access_list, region) for each in self.asked(way, course.legs[0], region.family))
+            for course, region in opened
+            if region is not None
+            for way in flow.ways
+        )
+
+    def _ends(self, access_list: AccessList, opened: Region) -> bool:
+        hull, every = region_hull(opened), (self.regions(access_list), *self.undecided(access_list))
+        return all(_stops_all(access_list, regions.near(hull), (opened,)) for regions in every)
+
     def lists_asked(self, ways: Iterable[Way], leg: Leg, family: Family) -> Iterable[ListRegions]:
         """Return the lists that are asked on a leg of some ways, each once in every state that conversations may still be in."""
         lists = dict.fromkeys(each.access_list for way in ways for each in self.asked(way, leg, family))
@@ -167,6 +181,10 @@ class _Fate(NamedTuple):
     passed: tuple[Decided, ...]
 
 
+_Near = dict[tuple[int, int, Leg], list[tuple[list[Region], EntryRegion]]]
+"""Entries that may take packets of a leg, by course, list and leg, each with the openings that these follow."""
+
+
 class Party(NamedTuple):
     """Whose lists are asked in a question, the ways that its packets take, and whether both ends are on one link there."""
 
@@ -190,11 +208,11 @@ class Question:
             for course, each in begun
             if course.on_link in (None, flow.on_link) and (region := each.common(flow.region)) is not None
         ]
-        self._near = self._gathered(opened)
+        whole = _around(flow, opened)
+        self._near = self._gathered(opened, whole)
         self._rows: dict[tuple[int, int, Leg], list[tuple[Product, EntryRegion]]] = {}
         regions = [region for several in self._near.values() for own, _ in several for region in own]
         hidden = [] if flow.hidden is None else [Region(*flow.hidden)]
-        whole = _around(flow, opened)
         # What clients send is told by itself (`answers.clients`), so it is told apart here.
         clients = [
             whole._replace(source_ports=((first, last + 1),)) for first, last in {each.asking.network.plan.client_ports for each in parties}
@@ -204,23 +222,40 @@ class Question:
         self.openings = [(course, product) for course, product in products if product is not None]
         self._hidden = None if flow.hidden is None else (self.frame.mask(0, flow.hidden[0]), self.frame.mask(1, flow.hidden[1]))
 
-    def _gathered(self, opened: Sequence[Opening]) -> dict[tuple[int, int, Leg], list[tuple[list[Region], EntryRegion]]]:
+    def _gathered(self, opened: Sequence[Opening], whole: Region) -> _Near:
         """Return the entries that may take packets of each leg, by course, list and leg, with the openings that these follow."""
         courses: dict[int, list[Opening]] = {}
         for each in opened:
             courses.setdefault(id(each.course), []).append(each)
-        found = {}
+        # Of most lists only a few entries have such addresses, and these are the same for every course.
+        ends = {returns: region_hull(Region(*(reversed(whole[:2]) if returns else whole[:2]))) for returns in (False, True)}
+        close: dict[tuple[int, bool], list[EntryRegion]] = {}
+        found: _Near = {}
         for several in courses.values():
             for asking, ways, on_link in self._parties:
                 course = course_on(several[0].course, on_link)
-                for leg in dict.fromkeys(leg for way in ways for leg in asking.legs(way, course, self._family)):
+                for nth, leg in enumerate(dict.fromkeys(leg for way in ways for leg in asking.legs(way, course, self._family))):
+                    if nth == 1 and all(self._ends_there(asking, way, course, several, found) for way in ways):
+                        break  # no later leg is ever asked about
                     boxes: list[Box] = []
                     for regions in asking.lists_asked(ways, leg, self._family):
                         if not boxes:
                             boxes = [region_hull(each) for own in several for each in leg_regions(own.region, course, leg)]
-                        near = regions.near_any(boxes)
+                        here = id(regions), leg.returns
+                        if here not in close:
+                            close[here] = regions.near(ends[leg.returns])
+                        near = regions.near_any(boxes, close[here])
                         found[id(course), id(regions), leg] = [(asking.opened_by(each, course, leg), each) for each in near]
         return found
+
+    def _ends_there(self, asking: Flows, way: Way, course: Course, opened: Sequence[Opening], near: _Near) -> bool:
+        """Whether it is plain that a list on the way there lets by none of what opens a course: it may be so where it is not told."""
+        for access_list in (each.access_list for each in asking.asked(way, course.legs[0], self._family)):
+            every = (asking.regions(access_list), *asking.undecided(access_list))
+            takers = ([each for _, each in near[id(course), id(regions), course.legs[0]]] for regions in every)
+            if all(_stops_all(access_list, several, [each.region for each in opened]) for several in takers):
+                return True
+        return False
 
     def answers(self, party: int, course: Course, opening: Product) -> Iterator[Answer]:
         """Yield what becomes of openings of a course on all ways of one party: pieces in which every way has one answer."""
@@ -325,6 +360,16 @@ class Question:
         if key not in self._rows:
             self._rows[key] = [(product, each) for own, each in self._near[key] for product in self.frame.products(own)]
         return self._rows[key]
+
+
+def _stops_all(access_list: AccessList, near: Iterable[EntryRegion], opened: Sequence[Region]) -> bool:
+    """Whether it is plain that a list stops all of some openings, of which only entries `near` take any."""
+    for each in near:
+        if each.entry.action is Action.PERMIT:
+            return False
+        if each.region is not None and all(map(each.region.holds, opened)):
+            return True
+    return access_list.otherwise.action is not Action.PERMIT
 
 
 def _around(flow: Flow, opened: Sequence[Opening]) -> Region:

@@ -39,6 +39,10 @@ class Session:
         self._flows: dict[State, Flows] = {}
         self._tracers: dict[State, Tracer] = {}
 
+    def is_beside(self, other: Session) -> bool:
+        """Whether it was made beside another session, or beside one that was."""
+        return self.beside is not None and (self.beside is other or self.beside.is_beside(other))
+
     def address_classes(self, family: Family) -> AddressClasses:
         """Return the address classes of a family."""
         if self._same_addresses is not None:

@@ -42,6 +42,7 @@ class Wording:
     def __init__(self, plan: Plan) -> None:
         self.plan = plan
         self._sets = {family: _named_sets(plan, family) for family in Family}
+        self._alone: dict[Family, list[tuple[Patterns, AddressSet]]] = {}
         self.service_words = ServiceWords(plan)
         self._written: dict[tuple[Patterns, bool], str] = {}
         own = [single(address) for device in plan.devices.values() for address in device.addresses()]
@@ -75,11 +76,13 @@ class Wording:
         held = given = AddressSet.of(family, patterns)
         if _too_scattered(held):
             return patterns
-        for _, named in self._sets[family]:
-            if len(named) == 1 and not named <= patterns:
-                around = AddressSet.of(family, named)
+        if family not in self._alone:
+            alone = (named for _, named in self._sets[family] if len(named) == 1)
+            self._alone[family] = [(named, AddressSet.of(family, named)) for named in alone]
+        for named, around in self._alone[family]:
+            if not named <= patterns and held & around:
                 missing = around - held
-                if missing and held & around and not missing - self._own[family]:
+                if missing and not missing - self._own[family]:
                     held = held | missing
         return patterns if held is given else joined(held.patterns)
 
