@@ -62,8 +62,9 @@ def jobs(size: Size) -> dict[str, Job]:
 def speed() -> float:
     """Return how many times slower this machine is just now than the one that times are given for."""
     start = time.process_time()
-    exec(_STEPS, {"total": 0})  # as a plain script does them, with global names
-    return (time.process_time() - start) / LOOP
+    for _ in range(3):
+        exec(_STEPS, {"total": 0})  # as a plain script does them, with global names
+    return (time.process_time() - start) / 3 / LOOP
 
 
 def run(folder: Path, words: tuple[str, ...]) -> tuple[float, float, bool]:
@@ -83,13 +84,13 @@ def run(folder: Path, words: tuple[str, ...]) -> tuple[float, float, bool]:
 
 def measured(folder: Path, words: tuple[str, ...]) -> tuple[float, float, bool]:
     """Return the same of the best of a few runs, as many as `SPENT` allows, with the time as on the machine that times are given for."""
-    paces, runs = [speed()], [run(folder, words)]
-    paces.append(speed())
-    while len(runs) < RUNS and (len(runs) + 1) * runs[0][0] < SPENT:
-        runs.append(run(folder, words))
-        paces.append(speed())
-    seconds, memory, ended = min(runs)
-    return seconds / min(paces), memory, ended
+    pace, runs, spent = speed(), list[tuple[float, float, bool]](), 0.0
+    while not runs or (len(runs) < RUNS and spent * (1 + 1 / len(runs)) < SPENT):
+        seconds, memory, ended = run(folder, words)
+        before, pace = pace, speed()
+        runs.append((seconds / (before + pace) * 2, memory, ended))
+        spent += seconds
+    return min(runs)
 
 
 def moved(text: str) -> str:
