@@ -20,6 +20,8 @@ _LETTERS = {
 }
 _MEANINGS = {Verdict.VARIES: "varies with the path", Verdict.SOME: "some of it (reach tells)"}
 _MIXED = "m"
+_WORDS = {letter: str(verdict) for verdict, letter in _LETTERS.items()} | {_MIXED: str(Verdict.HALF_OPEN)}
+"""The words by whose colours the letters are painted."""
 _NONE = "·"
 _COLUMNS = 80
 """How wide the names across may stand beside each other where nothing says how wide the screen is."""
@@ -91,8 +93,7 @@ def _letters(verdicts: dict[Family, tuple[Verdict, ...]] | None, itself: bool) -
 
 
 def _paint(letters: str) -> str:
-    words = {letter: str(verdict) for verdict, letter in _LETTERS.items()} | {_MIXED: "half-open"}
-    return "".join(word(words[letter], shown=letter) if letter in words else quiet(letter) for letter in letters)
+    return "".join(word(_WORDS[letter], shown=letter) if letter in _WORDS else quiet(letter) for letter in letters)
 
 
 def change_lines(changes: Sequence[Change], before: str, after: str) -> Iterator[str]:

@@ -33,15 +33,14 @@ class ListIndex:
 
     def decide(self, packet: Packet) -> Decider:
         """Return what the list does with the packet, and the entry that decided."""
-        return self._first(self._taking(packet))
+        taking = self._taking(packet)
+        return self._deciders[(taking & -taking).bit_length() - 1] if taking else self._otherwise
 
     def decide_after(self, packet: Packet, entry: Entry) -> Decider:
         """Return what the list does with a packet that has got by an entry of it, and the later entry that decided."""
         place = bisect_left(self.entries, entry.number, key=lambda each: each.number)
-        return self._first(self._taking(packet) >> place + 1 << place + 1)
-
-    def _first(self, taking: int) -> Decider:
-        return self._deciders[(taking & -taking).bit_length() - 1] if taking else self._otherwise
+        later = self._taking(packet) >> place + 1
+        return self._deciders[place + (later & -later).bit_length()] if later else self._otherwise
 
     def _taking(self, packet: Packet) -> int:
         """Return the entries that take a packet, a bit each."""

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from enum import StrEnum
-from typing import NamedTuple
+from typing import NamedTuple, Self
 
 from crossgate.core.model import iana
 from crossgate.core.model.address import Address, Family
@@ -24,26 +24,30 @@ from crossgate.core.network.paths import Endpoint
 
 
 class Leg(StrEnum):
-    """Which packet of a conversation it is."""
+    """Which packet of a conversation it is.
+
+    One that `returns` travels from the far end back to the sender. With one that `settles` a conversation has settled on what TLS
+    it speaks, or shown that it speaks none.
+    """
+
+    returns: bool
+    settles: bool
+
+    def __new__(cls, word: str, returns: bool = False, settles: bool = False) -> Self:
+        """Make a member; what is asked of legs most often is an attribute of each."""
+        leg = str.__new__(cls, word)
+        leg._value_ = word
+        leg.returns, leg.settles = returns, settles
+        return leg
 
     SYN = "SYN"
-    SYN_ACK = "SYN+ACK"
+    SYN_ACK = "SYN+ACK", True
     ACK = "ACK"
     REQUEST = "request"
-    REPLY = "reply"
+    REPLY = "reply", True
     CLIENT_HELLO = "client hello"
-    SERVER_HELLO = "server hello"
-    DATA = "data"
-
-    @property
-    def returns(self) -> bool:
-        """Whether it travels from the far end back to the sender."""
-        return self in (Leg.SYN_ACK, Leg.REPLY, Leg.SERVER_HELLO)
-
-    @property
-    def settles(self) -> bool:
-        """Whether with it a conversation has settled on what TLS it speaks, or shown that it speaks none."""
-        return self in (Leg.SERVER_HELLO, Leg.DATA)
+    SERVER_HELLO = "server hello", True, True
+    DATA = "data", False, True
 
 
 TCP_FLAGS = {
@@ -62,17 +66,21 @@ def legs(first: Packet, on_link: bool = False, then: Iterable[Leg] = ()) -> Iter
 
     TCP goes on with the legs `then`.
     """
+    tcp = first.protocol == TCP
+    if tcp:
+        yield Leg.SYN, first if first.flags == TCP_FLAGS[Leg.SYN] else first._replace(flags=TCP_FLAGS[Leg.SYN])
+    else:
+        yield Leg.REQUEST, first
     back = first._replace(
         source=first.destination,
         destination=first.source,
         source_port=first.destination_port,
         destination_port=first.source_port,
     )
-    if first.protocol == TCP:
-        for leg in (Leg.SYN, Leg.SYN_ACK, Leg.ACK, *then):
+    if tcp:
+        for leg in (Leg.SYN_ACK, Leg.ACK, *then):
             yield leg, (back if leg.returns else first)._replace(flags=TCP_FLAGS[leg])
         return
-    yield Leg.REQUEST, first
     if first.icmp_type is None:
         yield Leg.REPLY, back
         return

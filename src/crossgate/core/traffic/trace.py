@@ -125,6 +125,9 @@ class Fate(NamedTuple):
     agreed: bool = True
 
 
+_PASSED, _LOST = Fate(Verdict.PERMITTED, None), Fate(Verdict.UNROUTABLE, None)
+
+
 class Tracer:
     """Traces conversations through one network in one `state` of its conditions."""
 
@@ -133,6 +136,7 @@ class Tracer:
         self.state = state
         self._indexes: dict[AccessList, ListIndex] = {}
         self._undecided: dict[AccessList, list[ListIndex]] = {}
+        self._asked: dict[tuple[Way, bool, bool, Family], list[tuple[Crossing, ListIndex]]] = {}
         self._asks_for_tls = network.plan.asks_for_tls
 
     def trace(self, conversation: Conversation) -> Trace:
@@ -177,28 +181,34 @@ class Tracer:
         return settling(hello_of(self.state)) if judged else ()
 
     def _fate(self, packets: Iterable[tuple[Leg, Packet]], way: Way) -> Fate:
-        passed = frozenset[str]()
         owed: list[Decider] = []
         for number, (leg, packet) in enumerate(packets):
-            passage = way.back if leg.returns else way.there
             if owed and leg.settles:
                 return Fate(Verdict.HALF_OPEN, owed[-1 if leg.returns else 0])
-            for crossing in passage.crossings:
-                if crossing.rulings is not None or crossing.point.device not in passed:
-                    access_list = self.network.list_at(crossing, packet.family)
-                    assert access_list is not None
-                    decider = self._index(access_list).decide(packet)
-                    if not decider.permits:
-                        if not access_list.tls or not self._may_pass(access_list, packet):
-                            return Fate(Verdict.HALF_OPEN if number else Verdict.DENIED, decider)
-                        if not number and is_judged(crossing, way):
-                            owed.append(decider)
-            if not passage.arrived:
-                return Fate(Verdict.UNROUTABLE, None)
+            for crossing, index in self._on_way(way, leg.returns, number > 0, packet.family):
+                decider = index.decide(packet)
+                if decider.action is not Action.PERMIT:
+                    access_list = index.access_list
+                    if not access_list.tls or not self._may_pass(access_list, packet):
+                        return Fate(Verdict.HALF_OPEN if number else Verdict.DENIED, decider)
+                    if not number and is_judged(crossing, way):
+                        owed.append(decider)
+            if not (way.back if leg.returns else way.there).arrived:
+                return _LOST
             if way.unanswered:
                 break
-            passed = way.there.stateful
-        return Fate(Verdict.PERMITTED, None)
+        return _PASSED
+
+    def _on_way(self, way: Way, returns: bool, later: bool, family: Family) -> list[tuple[Crossing, ListIndex]]:
+        """Return the lists that are asked about a leg, with where; a stateful device that let an earlier leg by is not asked `later`."""
+        key = way, returns, later, family
+        if key not in self._asked:
+            passed = way.there.stateful if later else ()
+            crossings = (way.back if returns else way.there).crossings
+            asked = [each for each in crossings if each.rulings is not None or each.point.device not in passed]
+            lists = ((each, self.network.list_at(each, family)) for each in asked)
+            self._asked[key] = [(each, self._index(own)) for each, own in lists if own is not None]
+        return self._asked[key]
 
     def _along(self, conversation: Conversation, way_there: Path, way_back: Path) -> Trace:
         passed: set[str] = set()
