@@ -5,9 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
+from numpy.typing import NDArray
 
 from crossgate.core.model.address import Family
 from crossgate.core.model.packets import Indices, Words, address_words
+
+
+def _distinct(ascending: NDArray[np.uint64]) -> NDArray[np.uint64]:
+    found: NDArray[np.uint64] = ascending[np.concatenate([[True], ascending[1:] != ascending[:-1]])]
+    return found
 
 
 class BoundFinder:
@@ -15,8 +21,8 @@ class BoundFinder:
 
     def __init__(self, family: Family, bounds: Sequence[int]) -> None:
         words = address_words(family, bounds)
-        self._high = np.unique(words[0])
-        self._low = np.unique(words[-1])
+        self._high = _distinct(words[0])
+        self._low = _distinct(np.sort(words[-1]))
         self._steps = len(self._low) + 1
         self._keys = self._key(words)
 

@@ -8,11 +8,12 @@ from typing import Any
 import numpy as np
 
 from crossgate.core.lists.bulk.first_match import FirstMatch
+from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, AnyList, Decider
 from crossgate.core.model.condition import Limit, State
 from crossgate.core.model.packets import Indices, Marks, Packets
 from crossgate.core.model.plan import Plan
-from crossgate.core.traffic.fates import Hits, Numbers, by_value
+from crossgate.core.traffic.fates import NO_PLACE, Hits, Numbers, by_value
 
 
 class AskedLists:
@@ -34,6 +35,9 @@ class AskedLists:
         self.limits: list[dict[int, Limit]] = []
         """The limits of each list, by the index of their entry."""
         self._matches: dict[tuple[int, State], FirstMatch] = {}
+        self._met: dict[tuple[int, State], int] = {}
+        """How many packets were asked of a list that has no trees yet."""
+        self._indexes: dict[tuple[int, State], tuple[ListIndex, dict[int, int]]] = {}
         for each in plan.lists.values():
             self.numbered(each)
 
@@ -63,10 +67,10 @@ class AskedLists:
     def decided(self, number: int, packets: Packets, windows: Indices, states: Sequence[State]) -> Numbers:
         """Return the entry of a list that decides each of some packets of its family; `states[windows[row]]` are open at a row."""
         if not self._asked[number].is_conditional:
-            return self._match(number, frozenset()).decide(packets)
+            return self._first_match(number, frozenset(), packets)
         found = np.empty(len(packets), np.int32)
         for state, own in by_value(windows):
-            found[own] = self._match(number, states[state]).decide(packets.take(own))
+            found[own] = self._first_match(number, states[state], packets.take(own))
         return found
 
     def unsettled(self, number: int, packets: Packets, windows: Indices, states: Sequence[State]) -> Numbers:
@@ -91,7 +95,7 @@ class AskedLists:
         for state, own in by_value(windows[stopped]):
             left = stopped[own]
             for other in access_list.undecided(states[state]):
-                found = self._match(number, other).decide(packets.take(left))
+                found = self._first_match(number, other, packets.take(left))
                 by = self._permits[number][found]
                 if by.any():
                     yield left[by], found[by]
@@ -101,12 +105,24 @@ class AskedLists:
         """Whether a list asks what TLS is spoken."""
         return bool(self._asked[number].tls)
 
-    def _match(self, number: int, state: State) -> FirstMatch:
+    def _first_match(self, number: int, state: State, packets: Packets) -> Numbers:
+        """Return the entry that decides each of some packets. The trees are made once more packets than entries have been asked."""
         access_list = self._asked[number]
         key = (number, access_list.relevant(state))
         if key not in self._matches:
+            self._met[key] = self._met.get(key, 0) + len(packets)
+            if self._met[key] <= len(access_list.entries):
+                return self._one_by_one(key, packets)
             self._matches[key] = FirstMatch(access_list, key[1])
-        return self._matches[key]
+        return self._matches[key].decide(packets)
+
+    def _one_by_one(self, key: tuple[int, State], packets: Packets) -> Numbers:
+        access_list = self._asked[key[0]]
+        if key not in self._indexes:
+            self._indexes[key] = ListIndex(access_list, key[1]), {each.number: index for index, each in enumerate(access_list.entries)}
+        index, places = self._indexes[key]
+        entries = (index.decide(packets.packet(row)).entry for row in range(len(packets)))
+        return np.array([NO_PLACE if entry is None else places[entry.number] for entry in entries], np.int32)
 
     def own_line(self, number: int, entry: Numbers) -> tuple[int, Numbers]:
         """Return which of the plan's lists one that is asked is, and which of its lines some lines of it are."""

@@ -34,6 +34,10 @@ _NEVER = -(1 << 62)
 _LEAST_MERGED = 1 << 15
 _PART_ROWS = 1 << 15
 """More rows than these are parted before they are merged."""
+_FOLDED, _UNFOLDED = 0.75, 8
+"""A batch that folds to no less than this part of its rows was not worth it, and so many further ones are not folded."""
+_FEW_SHARED = 0.2
+"""Where less than this part of the rows belongs with others, the rest is left as it is."""
 _FEW_ENDED = 4
 """Conversations that have ended are only parted from the others once they are so large a part of all: the fourth."""
 
@@ -200,10 +204,12 @@ class Arrivals:
             return seen
         identity = np.concatenate([self._recent[0], seen.identity])
         times = np.concatenate([self._recent[1], seen.first])
-        order = np.lexsort((times, identity))
-        same = (identity[order][1:] == identity[order][:-1]) & (identity[order][1:] != 0) & (np.diff(times[order]) <= AGAIN)
         again = np.zeros(len(identity), np.bool_)
-        again[order[1:][same]] = True
+        rows = np.flatnonzero(_not_alone(identity) & (identity != 0))
+        if len(rows):
+            order = rows[np.lexsort((times[rows], identity[rows]))]
+            same = (identity[order][1:] == identity[order][:-1]) & (np.diff(times[order]) <= AGAIN)
+            again[order[1:][same]] = True
         recent = times > self._latest - AGAIN
         self._recent = identity[recent], times[recent]
         again = again[len(again) - len(seen) :]
@@ -220,8 +226,11 @@ class Assembler:
         self._open: Seen | None = None
         self._begun = np.zeros(0, np.int64)
         """For each open conversation, the time that had been reached when it began."""
-        self._waiting: list[Arrived] = []
+        self._waiting: list[tuple[Seen, Indices]] = []
+        """Rows that are not put together with the open ones yet, with the time that had been reached when each came."""
         self._latest = _NEVER
+        self._unfolded = 0
+        """How many batches are not folded, since the last one that was became hardly shorter."""
 
     def add(self, arrived: Arrived) -> Seen:
         """Take a batch, and return conversations that have ended by now, in the order in which they did."""
@@ -231,9 +240,9 @@ class Assembler:
             before, self._latest = self.rest(), _NEVER
         if len(seen):
             self._latest = max(self._latest, arrived.clock, int(seen.first[-1]))
-            self._waiting.append(arrived)
+            self._waiting.append(self._folded(seen, arrived.clocks()))
         # Merging costs as much as is open, so it waits for as many.
-        waiting, open_ones = sum(len(each.seen) for each in self._waiting), len(self._begun)
+        waiting, open_ones = sum(len(each) for each, _ in self._waiting), len(self._begun)
         ended = self._merge() if waiting >= max(_LEAST_MERGED, open_ones) else seen.take(slice(0, 0))
         return ended if before is None else joined([before, ended])
 
@@ -247,13 +256,21 @@ class Assembler:
         whole = joined(parts)
         return whole.take(np.argsort(whole.last, kind="stable"))
 
+    def _folded(self, seen: Seen, clocks: Indices) -> tuple[Seen, Indices]:
+        """Return a batch with what certainly belongs together as one row; where that made hardly fewer rows of late, as it is."""
+        if self._unfolded:
+            self._unfolded -= 1
+            return seen, clocks
+        folded = self._merged_in_parts(seen, clocks, batch=True)
+        self._unfolded = _UNFOLDED if len(folded[0]) > _FOLDED * len(seen) else 0
+        return folded
+
     def _merge(self) -> Seen:
         """Put what waits behind what is open, and return what has ended."""
         waiting, self._waiting = self._waiting, []
-        seen, clocks = [each.seen for each in waiting], [each.clocks() for each in waiting]
         if self._open is not None:
-            seen, clocks = [self._open, *seen], [self._begun, *clocks]
-        found, begun = self._merged_in_parts(joined(seen), np.concatenate(clocks))
+            waiting.insert(0, (self._open, self._begun))
+        found, begun = self._merged_in_parts(joined([each for each, _ in waiting]), np.concatenate([each for _, each in waiting]))
         ended = found.last < self._latest - self._idle
         if ended.sum() < len(found) // _FEW_ENDED:
             self._open, self._begun = found, begun
@@ -262,30 +279,44 @@ class Assembler:
         ended_ones = np.flatnonzero(ended)
         return found.take(ended_ones[np.argsort(found.last[ended_ones], kind="stable")])
 
-    def _merged_in_parts(self, seen: Seen, clocks: Indices) -> tuple[Seen, Indices]:
-        """Return what `_merged` does, in any order of conversations; many rows are parted first, so that each part is in the processor's cache."""
+    def _merged_in_parts(self, seen: Seen, clocks: Indices, batch: bool = False) -> tuple[Seen, Indices]:
+        """Return what `_merged` does, in any order of conversations.
+
+        Of many rows those that are alone of their conversation stay as they are, and the others are parted first, so that each part
+        is in the processor's cache.
+        """
         if len(seen) <= _PART_ROWS:
-            return self._merged(seen, clocks)
+            return self._merged(seen, clocks, batch)
+        digest = conversation_digest(seen)
+        several = _not_alone(digest)
+        if np.count_nonzero(several) < _FEW_SHARED * len(several):
+            if not several.any():
+                return seen, clocks
+            merged = self._merged_in_parts(seen.take(several), clocks[several], batch)
+            return joined([seen.take(~several), merged[0]]), np.concatenate([clocks[~several], merged[1]])
         bits = min(int(len(seen) // _PART_ROWS).bit_length(), 16)
-        part = (conversation_digest(seen) >> np.uint64(64 - bits)).astype(np.uint16)
+        part = (digest >> np.uint64(64 - bits)).astype(np.uint16)
         order = np.argsort(part, kind="stable")
         seen, clocks = seen.take(order), clocks[order]
         bounds = np.searchsorted(part[order], np.arange(1 << bits, dtype=np.uint16)).tolist()
-        merged = [
-            self._merged(seen.take(slice(start, end)), clocks[start:end])
+        parts = [
+            self._merged(seen.take(slice(start, end)), clocks[start:end], batch)
             for start, end in zip(bounds, [*bounds[1:], len(seen)], strict=True)
         ]
-        return joined([each for each, _ in merged]), np.concatenate([each for _, each in merged])
+        return joined([each for each, _ in parts]), np.concatenate([each for _, each in parts])
 
-    def _merged(self, seen: Seen, clocks: Indices) -> tuple[Seen, Indices]:
-        """Return one row for each conversation among rows in the order in which they came, and the clock of its first."""
+    def _merged(self, seen: Seen, clocks: Indices, batch: bool) -> tuple[Seen, Indices]:
+        """Return one row for each conversation among rows in the order in which they came, and the clock of its first.
+
+        Of a `batch` it is not known what came before: there each SYN that may open a conversation begins a row of its own.
+        """
         order, key = _sorted_by_conversation(seen)
         first, last, told = seen.first[order], seen.last[order], seen.told[order]
         begins = np.ones(len(seen), np.bool_)
         begins[1:] = (key[1:] != key[:-1]).any(axis=1)
         clock = clocks[order]
         begins[1:] |= clock[1:] - _running_maximum(last, begins)[:-1] > self._idle
-        begins |= _reopened(seen, order, begins)
+        begins |= _may_open(seen)[order] if batch else _reopened(seen, order, begins)
         if begins.all():
             return seen, clocks
         starts = np.flatnonzero(begins)
@@ -379,12 +410,27 @@ def _running_maximum(values: Indices, begins: Marks) -> Indices:
     return raised if known is None else known[raised]
 
 
+def _not_alone(digest: Words) -> Marks:
+    """Tell which rows share their digest with another."""
+    ordered = np.sort(digest)
+    shared = ordered[1:][ordered[1:] == ordered[:-1]]
+    if not len(shared):
+        return np.zeros(len(digest), np.bool_)
+    found: Marks = shared[np.minimum(np.searchsorted(shared, digest), len(shared) - 1)] == digest
+    return found
+
+
+def _may_open(seen: Seen) -> Marks:
+    packets = seen.packets
+    found: Marks = (packets.protocol == TCP) & ~packets.fragment & seen.told & (packets.flags & (SYN | ACK) == SYN)
+    return found
+
+
 def _reopened(seen: Seen, order: Indices, begins: Marks) -> Marks:
     """Tell which SYNs, of rows taken in an order, begin a new conversation in the place of one that has ended."""
     packets = seen.packets
-    syn = (packets.protocol == TCP) & ~packets.fragment & seen.told & (packets.flags & (SYN | ACK) == SYN)
     found = np.zeros(len(seen), np.bool_)
-    asking = np.flatnonzero(syn[order] & ~begins)
+    asking = np.flatnonzero(_may_open(seen)[order] & ~begins)
     if not len(asking):
         return found
     run = np.cumsum(begins) - 1

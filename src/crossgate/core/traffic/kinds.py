@@ -31,11 +31,17 @@ class KindFinder:
         entries = [entry for each in lists if each.family is family for entry in each.entries if not entry.off]
         patterns = dict.fromkeys([*_patterns(entry.source.patterns for entry in entries), *(each.pattern for each in classes)])
         patterns |= dict.fromkeys(_patterns(entry.destination.patterns for entry in entries))
-        counted = [spans_of(each, _MOST_SPANS) for each in patterns]
+        scattered, bounds = [], {0}
+        for each in patterns:
+            if each.wildcard & each.wildcard + 1:
+                scattered.append(spans_of(each, _MOST_SPANS))
+            else:
+                bounds.update((each.value, each.value + each.wildcard + 1))
         self._finder: BoundFinder | None = None
-        if all(each is not None for each in counted):
-            bounds = {0, *(bound for spans in counted for span in spans or () for bound in span)}
-            self._finder = BoundFinder(family, sorted(each for each in bounds if each <= family.mask))
+        if all(each is not None for each in scattered):
+            bounds.update(bound for spans in scattered for span in spans or () for bound in span)
+            bounds.discard(family.mask + 1)
+            self._finder = BoundFinder(family, sorted(bounds))
         cuts = np.zeros(_PORTS + 1, np.bool_)
         for ports in dict.fromkeys(
             ports for entry in entries for ports in (*(term.ports for term in entry.service.terms), entry.qualifiers.source_ports)

@@ -38,6 +38,15 @@ _MOST_TAGS, _MOST_EXTENSIONS = 4, 12
 _MIX = np.uint64(0x9E3779B97F4A7C15)
 
 
+_PORTED = np.isin(np.arange(256), list(PORT_PROTOCOLS))
+"""Which protocols have ports."""
+_ANSWERED = {
+    family: np.isin(np.arange(256), [each for pair in iana.ANSWERED[own].items() for each in pair])
+    for family, own in ((Family.IPV4, ICMP), (Family.IPV6, ICMPV6))
+}
+"""Which ICMP types of a family are requests or answers, and so have an identifier."""
+
+
 class Frames(NamedTuple):
     """Frames in one buffer: where each starts, where its captured part ends, and when it was seen, in microseconds."""
 
@@ -79,6 +88,11 @@ class _Fields:
         return self._by_size[8][np.minimum(at, self._last)].astype(np.uint64)
 
 
+def _part(words: NDArray[np.uint64], after: int, octets: int) -> Indices:
+    """Return the numbers of so many octets of words of 8, which have so many octets after them."""
+    return (words >> np.uint64(8 * after) & np.uint64((1 << 8 * octets) - 1)).view(np.int64)
+
+
 def packets_of(frames: Frames, link_type: int) -> Found:
     """Return the packets in some frames of one link type."""
     fields = _Fields(frames.octets)
@@ -101,8 +115,10 @@ def packets_of(frames: Frames, link_type: int) -> Found:
             seen[family] = _seen(family, packets, kept, frames.time[chosen[kept]])
             ends = frames.end[chosen[kept]]
             payload = packets.payload[kept]
-            said = (payload + 9 < ends) & (fields.read(payload) == HANDSHAKE) & (fields.read(payload + 5) == SERVER_HELLO)
-            hellos += [(family, row, int(payload[row]), int(ends[row])) for row in np.flatnonzero(said).tolist()]
+            rows = np.flatnonzero(payload + 9 < ends)
+            rows = rows[fields.read(payload[rows]) == HANDSHAKE]
+            rows = rows[fields.read(payload[rows] + 5) == SERVER_HELLO]
+            hellos += [(family, row, int(payload[row]), int(ends[row])) for row in rows.tolist()]
     return Found(seen, np.flatnonzero(other), np.sort(np.concatenate(cut)), np.sort(np.concatenate(damaged)), hellos)
 
 
@@ -142,16 +158,15 @@ class _Read(NamedTuple):
 
 
 def _ipv4(fields: _Fields, at: Indices, end: Indices) -> _Read:
-    header = (fields.read(at) & 15) * 4
-    octets, protocol = fields.read(at + 2, 2), fields.read(at + 9)
-    pieces = fields.read(at + 6, 2)
-    ends = fields.read(at + 12, 4), fields.read(at + 16, 4)
-    source, destination = (each.astype(np.uint64).reshape(1, -1) for each in ends)
+    first, second, third = (fields.words(at + after) for after in (0, 8, 16))
+    header = _part(first, 7, 1) % 16 * 4
+    octets, protocol = _part(first, 4, 2), _part(second, 6, 1)
+    source, destination = (each.reshape(1, -1) for each in (second & np.uint64(0xFFFFFFFF), third >> np.uint64(32)))
     # An empty length is what a capture taken before the network card cuts large packets shows (segmentation offload).
     sound = (header >= 20) & ((octets >= header) | (octets == 0) | (at + 20 > end))
-    digest = fields.words(at + 2) & np.uint64(0xFFFFFFFFFFFF0000)
-    return _carried(fields, Family.IPV4, at, at + header, end, (source, destination), protocol, (pieces & 0x1FFF) != 0,
-                    fields.read(at + 1) >> 2, np.where(octets > 0, octets, end - at), digest, sound)  # fmt: skip
+    fragment = first & np.uint64(0x1FFF) != 0
+    return _carried(fields, Family.IPV4, at, at + header, end, (source, destination), protocol, fragment,
+                    _part(first, 6, 1) >> 2, np.where(octets > 0, octets, end - at), first << np.uint64(16), sound)  # fmt: skip
 
 
 def _ipv6(fields: _Fields, at: Indices, end: Indices) -> _Read:
@@ -179,27 +194,24 @@ def _carried(
 ) -> _Read:  # fmt: skip
     """Return what packets carry, whose transport headers start at `place`."""
     own = ICMP if family is Family.IPV4 else ICMPV6
-    ported, icmp, tcp = (each & ~fragment for each in (np.isin(protocol, list(PORT_PROTOCOLS)), protocol == own, protocol == TCP))
+    ported, icmp, tcp = (each & ~fragment for each in (_PORTED[protocol], protocol == own, protocol == TCP))
     needed = np.where(tcp, 14, np.where(ported, 4, np.where(icmp, 2, 0)))
     whole = (at + (20 if family is Family.IPV4 else 40) <= end) & (place + needed <= end)
-    first, second = fields.read(place, 2), fields.read(place + 2, 2)
+    head = [fields.words(place + after) for after in (0, 8, 16)]
+    first, second = _part(head[0], 6, 2), _part(head[0], 4, 2)
     ports = np.where(ported, first, 0), np.where(ported, second, np.where(icmp, first, 0))
-    flags = np.where(tcp, fields.read(place + 13), 0)
-    payload = np.where(tcp, place + (fields.read(place + 12) >> 4) * 4, end)
-    identifier = np.where(icmp & (place + 8 <= end) & _answered(family, first >> 8), fields.read(place + 4, 2), 0)
+    flags = np.where(tcp, _part(head[1], 2, 1), 0)
+    payload = np.where(tcp, place + (_part(head[1], 3, 1) >> 4) * 4, end)
+    identifier = np.zeros(len(at), np.int64)
+    if icmp.any():
+        identifier = np.where(icmp & (place + 8 <= end) & _ANSWERED[family][first >> 8], _part(head[0], 2, 2), 0)
     # What is the same before and after a router: not the lifetime, nor the header checksum.
-    words = [digest, *ends[0], *ends[1], *(np.where(place + after + 8 <= end, fields.words(place + after), 0) for after in (0, 8, 16))]
+    there = [np.where(place + after + 8 <= end, word, 0) for after, word in zip((0, 8, 16), head, strict=True)]
     identity = np.zeros(len(at), np.uint64)
-    for word in words:
-        identity = (identity ^ word.astype(np.uint64)) * _MIX
+    for word in (digest, *ends[0], *ends[1], *there):
+        identity = (identity ^ word) * _MIX
         identity ^= identity >> np.uint64(31)
     return _Read(*ends, protocol, ports, flags, fragment, dscp, identifier, octets, np.maximum(identity, 1), payload, whole, sound)
-
-
-def _answered(family: Family, kind: Indices) -> Marks:
-    """Tell which ICMP types are requests or answers, and so have an identifier."""
-    own = ICMP if family is Family.IPV4 else ICMPV6
-    return np.isin(kind, [each for pair in iana.ANSWERED[own].items() for each in pair])
 
 
 def _seen(family: Family, read: _Read, kept: Indices, time: Indices) -> Seen:
