@@ -76,6 +76,8 @@ def picked(columns: NDArray[Scalar], rows: Indices | slice) -> NDArray[Scalar]:
     return columns[..., rows] if isinstance(rows, slice) else np.take(columns, rows, axis=-1)
 
 
+PORTED = np.isin(np.arange(256), list(PORT_PROTOCOLS))
+"""Which protocols have ports."""
 _COLUMNS = tuple(each.name for each in fields(Packets)[3:])
 
 

@@ -21,8 +21,8 @@ import numpy as np
 
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family
-from crossgate.core.model.packet import ACK, PORT_PROTOCOLS, PSH, SYN, TCP, icmp_of
-from crossgate.core.model.packets import Indices, Marks, Octets, Packets, Ports, Words, joined_packets, numbered, picked
+from crossgate.core.model.packet import ACK, PSH, SYN, TCP, icmp_of
+from crossgate.core.model.packets import PORTED, Indices, Marks, Octets, Packets, Ports, Words, joined_packets, numbered, picked
 from crossgate.core.model.tls import UNSETTLED, Hello
 
 SECOND = 1_000_000
@@ -129,7 +129,7 @@ def opened(seen: Seen, client_ports: tuple[int, int] | None = None) -> Seen:
         told |= syn
     else:
         first, last = client_ports
-        ported = np.isin(packets.protocol, list(PORT_PROTOCOLS)) & whole
+        ported = PORTED[packets.protocol] & whole
         clients = [(first <= each) & (each <= last) for each in (packets.source_port, packets.destination_port)]
         told |= ported & (clients[0] != clients[1])
         back |= told & clients[1]
@@ -344,20 +344,22 @@ def _key_words(seen: Seen) -> list[Words]:
     """Return the words that rows of one conversation share, whichever way they go."""
     packets = seen.packets
     icmp = (packets.protocol == icmp_of(packets.family)) & ~packets.fragment
+    some = icmp.any()
     ends = []
     for address, port in ((packets.source, packets.source_port), (packets.destination, packets.destination_port)):
-        ends.append([*address, np.where(icmp, 0, port).astype(np.uint64)])
+        ends.append([*address, (np.where(icmp, 0, port) if some else port).astype(np.uint64)])
+    number = np.where(icmp, packets.destination_port, 0).astype(np.uint64) << np.uint64(16) if some else np.uint64(0)
+    kind = packets.protocol.astype(np.uint64) << np.uint64(1) | packets.fragment
+    rest = kind << np.uint64(32) | number | seen.identifier
+    if packets.family is Family.IPV4:
+        one, other = (address << np.uint64(16) | port for address, port in ends)
+        return [np.minimum(one, other), np.maximum(one, other), rest]
     higher, equal = np.zeros(len(seen), np.bool_), np.ones(len(seen), np.bool_)
     for one, other in zip(*ends, strict=True):
         higher |= equal & (one > other)
         equal &= one == other
     low = [np.where(higher, other, one) for one, other in zip(*ends, strict=True)]
     high = [np.where(higher, one, other) for one, other in zip(*ends, strict=True)]
-    number = np.where(icmp, seen.packets.destination_port, 0).astype(np.uint64)
-    kind = packets.protocol.astype(np.uint64) << np.uint64(1) | packets.fragment
-    rest = kind << np.uint64(32) | number << np.uint64(16) | seen.identifier
-    if packets.family is Family.IPV4:
-        return [low[0] << np.uint64(16) | low[1], high[0] << np.uint64(16) | high[1], rest]
     ports = low[2] << np.uint64(16) | high[2]
     return [low[0], low[1], high[0], high[1], ports, rest]
 

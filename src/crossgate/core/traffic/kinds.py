@@ -12,8 +12,7 @@ import numpy as np
 
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Family, Pattern
-from crossgate.core.model.packet import PORT_PROTOCOLS
-from crossgate.core.model.packets import Indices, Packets, Words
+from crossgate.core.model.packets import PORTED, Indices, Packets, Words
 from crossgate.core.network.address_classes import AddressClasses
 from crossgate.core.sets.addresses import spans_of
 from crossgate.core.sets.bounds import BoundFinder
@@ -53,7 +52,7 @@ class KindFinder:
 
     def find(self, packets: Packets, windows: Indices) -> tuple[Indices, Indices]:
         """Return the first row of each kind of opening packets, and the kind of each row; `windows` are told apart too."""
-        ported = np.isin(packets.protocol, list(PORT_PROTOCOLS)) & ~packets.fragment
+        ported = PORTED[packets.protocol] & ~packets.fragment
         # Behind the ports' own numbers stand the messages of ICMP, each apart.
         ports = [
             np.where(ported, self._port[each], each.astype(np.uint64) + _PORTS) for each in (packets.source_port, packets.destination_port)

@@ -16,8 +16,8 @@ from numpy.typing import NDArray
 
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family
-from crossgate.core.model.packet import ICMP, ICMPV6, PORT_PROTOCOLS, TCP
-from crossgate.core.model.packets import Indices, Marks, Packets, Words, picked
+from crossgate.core.model.packet import ICMP, ICMPV6, TCP
+from crossgate.core.model.packets import PORTED, Indices, Marks, Packets, Words, picked
 from crossgate.core.traffic.assembly import Seen
 from crossgate.formats.readers.tls import HANDSHAKE, SERVER_HELLO
 
@@ -38,8 +38,6 @@ _MOST_TAGS, _MOST_EXTENSIONS = 4, 12
 _MIX = np.uint64(0x9E3779B97F4A7C15)
 
 
-_PORTED = np.isin(np.arange(256), list(PORT_PROTOCOLS))
-"""Which protocols have ports."""
 _ANSWERED = {
     family: np.isin(np.arange(256), [each for pair in iana.ANSWERED[own].items() for each in pair])
     for family, own in ((Family.IPV4, ICMP), (Family.IPV6, ICMPV6))
@@ -194,7 +192,7 @@ def _carried(
 ) -> _Read:  # fmt: skip
     """Return what packets carry, whose transport headers start at `place`."""
     own = ICMP if family is Family.IPV4 else ICMPV6
-    ported, icmp, tcp = (each & ~fragment for each in (_PORTED[protocol], protocol == own, protocol == TCP))
+    ported, icmp, tcp = (each & ~fragment for each in (PORTED[protocol], protocol == own, protocol == TCP))
     needed = np.where(tcp, 14, np.where(ported, 4, np.where(icmp, 2, 0)))
     whole = (at + (20 if family is Family.IPV4 else 40) <= end) & (place + needed <= end)
     head = [fields.words(place + after) for after in (0, 8, 16)]

@@ -18,8 +18,8 @@ from numpy.typing import NDArray
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
-from crossgate.core.model.packet import PORT_PROTOCOLS, TCP, icmp_of
-from crossgate.core.model.packets import Indices, Packets, Words, address_words, picked
+from crossgate.core.model.packet import TCP, icmp_of
+from crossgate.core.model.packets import PORTED, Indices, Packets, Words, address_words, picked
 from crossgate.core.traffic.assembly import SECOND, UNTOLD, Seen
 from crossgate.formats.readers.kinds import Kind
 from crossgate.formats.readers.names import UNITS, Column, columns_of, plain
@@ -34,6 +34,34 @@ _LATEST = 253_402_300_799 * SECOND
 _LETTERS = {"F": 1, "S": 2, "R": 4, "P": 8, "A": 16, "U": 32, "E": 64, "C": 128}
 
 
+class Known:
+    """Addresses that were met in a table, each read once: by what stands there, the place in columns of their families and words."""
+
+    def __init__(self) -> None:
+        self.places: dict[object, int] = {}
+        self._met: list[tuple[Family, int] | None] = []
+        self._columns: tuple[Indices, dict[Family, Words]] | None = None
+
+    def add(self, value: object, address: tuple[Family, int] | None) -> int:
+        """Note what an address is, None where there is none, and return its place."""
+        place = self.places[value] = len(self._met)
+        self._met.append(address)
+        self._columns = None
+        return place
+
+    def columns(self) -> tuple[Indices, dict[Family, Words]]:
+        """Return the family of each, 0 for none, and the words of each as they are in a family, 0 in another one."""
+        if self._columns is None:
+            families = np.array([0 if each is None else each[0] for each in self._met], np.int64)
+            words = {
+                family: address_words(family, [0 if each is None or each[0] is not family else each[1] for each in self._met])
+                for family in Family
+                if (families == family).any()
+            }
+            self._columns = families, words
+        return self._columns
+
+
 @dataclass
 class TableAccount:
     """What was read of a table: `rows`, those without an address `empty`, and whether ICMP messages stood in the port column."""
@@ -42,7 +70,7 @@ class TableAccount:
     empty: int = 0
     icmp_in_port: int = 0
     timeless: bool = False
-    addresses: dict[tuple[object, Family | None], tuple[Family, int]] = field(default_factory=dict)
+    addresses: dict[Family | None, Known] = field(default_factory=dict)
     used: dict[Column, list[str]] = field(default_factory=dict)
 
 
@@ -128,7 +156,9 @@ def _parquet(path: Path, packed: str | None, name: str) -> Iterator[Any]:
     from pyarrow import parquet
 
     try:
-        yield from parquet.ParquetFile(str(path)).iter_batches(batch_size=_ROWS)
+        schema = parquet.read_schema(str(path))
+        texts = [each.name for each in schema if pa.types.is_string(each.type) or pa.types.is_binary(each.type)]
+        yield from parquet.ParquetFile(str(path), read_dictionary=texts).iter_batches(batch_size=_ROWS)
     except (pa.ArrowInvalid, pa.ArrowIOError, OSError) as error:
         raise PlanError(f"{name} cannot be read as Parquet: {_first_line(error)}") from None
 
@@ -162,39 +192,44 @@ class _Rows:
         for family in Family:
             rows = np.flatnonzero((families[0] == family) & (families[1] == family))
             if len(rows):
-                words = [picked(each[1][family], rows) for each in ends]
-                found[family] = self._of_family(family, rows, words, numbers, flags, first, np.maximum(first, last))
+                whole = len(rows) == count
+                words = [each[1][family] if whole else picked(each[1][family], rows) for each in ends]
+                found[family] = self._of_family(
+                    family, slice(0, count) if whole else rows, words, numbers, flags, first, np.maximum(first, last)
+                )
         return found
 
     def _of_family(
-        self, family: Family, rows: Indices, words: list[Words], numbers: dict[Column, Indices], flags: dict[Column, Indices],
+        self, family: Family, rows: Indices | slice, words: list[Words], numbers: dict[Column, Indices], flags: dict[Column, Indices],
         first: Indices, last: Indices,
     ) -> Seen:  # fmt: skip
+        count = words[0].shape[1]
+
         def column(which: Column, otherwise: int) -> Indices:
-            return numbers[which][rows] if which in numbers else np.full(len(rows), otherwise)
+            return numbers[which][rows] if which in numbers else np.full(count, otherwise)
 
         protocol, ports = column(Column.PROTOCOL, 0), [column(Column.SOURCE_PORT, 0), column(Column.DESTINATION_PORT, 0)]
-        icmp, ported = protocol == icmp_of(family), np.isin(protocol, list(PORT_PROTOCOLS))
+        icmp, ported = protocol == icmp_of(family), PORTED[protocol]
         if Column.ICMP in numbers:
             message = column(Column.ICMP, 0)
         else:
             message = ports[1]
             self._account.icmp_in_port += int((icmp & (message != 0)).sum())
         ports = [np.where(ported, ports[0], 0), np.where(icmp, message, np.where(ported, ports[1], 0))]
-        both = [np.where(protocol == TCP, flags[which][rows], 0) if which in flags else np.zeros(len(rows), np.int64)
+        both = [np.where(protocol == TCP, flags[which][rows], 0) if which in flags else np.zeros(count, np.int64)
                 for which in (Column.FLAGS, Column.BACK_FLAGS)]  # fmt: skip
         octets = [each.astype(np.uint8) for each in (protocol, both[0], column(Column.DSCP, 0))]
         packets = Packets(
             family, words[0], words[1], octets[0], ports[0].astype(np.uint16), ports[1].astype(np.uint16), octets[1],
-            np.zeros(len(rows), np.bool_), octets[2],
+            np.zeros(count, np.bool_), octets[2],
         )  # fmt: skip
         counts = np.stack([column(Column.PACKETS, 1), column(Column.BACK_PACKETS, 0)])
         sizes = np.stack([column(Column.BYTES, 0), column(Column.BACK_BYTES, 0)])
-        none = np.zeros(len(rows), np.int64)
+        none = np.zeros(count, np.int64)
         return Seen(
             packets, first[rows], last[rows], counts, sizes, np.stack(both).astype(np.uint8), none.astype(np.uint16),
             none.astype(np.bool_), none.astype(np.uint64),
-            np.full(len(rows), UNTOLD, np.uint64),
+            np.full(count, UNTOLD, np.uint64),
         )  # fmt: skip
 
     # Columns
@@ -210,30 +245,29 @@ class _Rows:
         """Return the family of each row's address, 0 for none, and the addresses as words of each family."""
         count = self._batch.num_rows
         families = np.zeros(count, np.int64)
-        words = {Family.IPV4: np.zeros((1, count), np.uint64), Family.IPV6: np.zeros((2, count), np.uint64)}
+        words: dict[Family, Words] = {}
         for name in self._columns[column]:
             values = self._batch.column(self._batch.schema.get_field_index(name))
             told = Family.IPV4 if "ipv4" in plain(name) else Family.IPV6 if "ipv6" in plain(name) else None
             encoded = values if pa.types.is_dictionary(values.type) else pc.dictionary_encode(values)
             places = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
-            known = [self._known(each, column, told, places, place) for place, each in enumerate(encoded.dictionary.to_pylist())]
-            for family in Family:
-                own = np.array([each is not None and each[0] is family for each in known] + [False], np.bool_)
-                rows = np.flatnonzero(own[places] & (families == 0))
-                if len(rows):
-                    values_of = address_words(family, [each[1] if each is not None and each[0] is family else 0 for each in known])
-                    words[family][:, rows] = picked(values_of, places[rows])
+            known = self._account.addresses.setdefault(told, Known())
+            if len(known.places) > _MOST_KNOWN:
+                known = self._account.addresses[told] = Known()
+            met = [known.places.get(each) for each in encoded.dictionary.to_pylist()]
+            for place, value in enumerate(encoded.dictionary.to_pylist() if None in met else ()):
+                if met[place] is None:
+                    met[place] = known.add(value, self._address(value, column, told, places, place))
+            whose = np.array([*met, known.places.get(None, -1) if None in known.places else known.add(None, None)], np.int64)[places]
+            of, values_of = known.columns()
+            for family, own in values_of.items():
+                rows = np.flatnonzero((of[whose] == family) & (families == 0))
+                if len(rows) == count:
+                    words[family], families = picked(own, whose), np.full(count, int(family))
+                elif len(rows):
+                    words.setdefault(family, np.zeros((len(own), count), np.uint64))[:, rows] = picked(own, whose[rows])
                     families[rows] = family
         return families, words
-
-    def _known(self, value: Any, column: Column, told: Family | None, places: Indices, place: int) -> tuple[Family, int] | None:
-        """Return what an address is, remembered from one batch to the next."""
-        found = self._account.addresses.get((value, told))
-        if found is None and value is not None:
-            found = self._address(value, column, told, places, place)
-            if found is not None and len(self._account.addresses) < _MOST_KNOWN:
-                self._account.addresses[value, told] = found
-        return found
 
     def _address(self, value: Any, column: Column, told: Family | None, places: Indices, place: int) -> tuple[Family, int] | None:
         """Return an address as its family and number: from text, from an integer, or from octets; None for an empty one."""
@@ -290,6 +324,8 @@ class _Rows:
     def _times(self, column: Column) -> Indices:
         """Return times in microseconds since 1970-01-01 UTC: of a timestamp, of a number in the unit of its name, or of text."""
         values, name = self._column(column), plain(self._columns[column][0])
+        if pa.types.is_dictionary(values.type):
+            values = values.dictionary_decode()
         unit = next((factor for word, factor in UNITS.items() if name.endswith(word)), None)
         if pa.types.is_string(values.type) or pa.types.is_large_string(values.type):
             values = self._written(column, values)
