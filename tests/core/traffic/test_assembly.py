@@ -98,9 +98,19 @@ def drawn_packets(draw: st.DrawFn) -> list[Packet]:
 
 
 @settings(max_examples=300, deadline=None)
-@given(data=st.data(), packets=drawn_packets(), part_rows=st.sampled_from([2, 1_000]))
-def test_batches_come_to_what_packet_by_packet_does(data: st.DataObject, packets: list[Packet], part_rows: int) -> None:
-    with mock.patch.object(assembly, "_PART_ROWS", part_rows):
+@given(
+    data=st.data(),
+    packets=drawn_packets(),
+    part_rows=st.sampled_from([2, 1_000]),
+    least_merged=st.sampled_from([1, 1_000]),
+    few_shared=st.sampled_from([0.2, 1.0]),
+    unfolded=st.sampled_from([0, 3]),
+)
+def test_batches_come_to_what_packet_by_packet_does(
+    data: st.DataObject, packets: list[Packet], part_rows: int, least_merged: int, few_shared: float, unfolded: int
+) -> None:
+    sizes = {"_PART_ROWS": part_rows, "_LEAST_MERGED": least_merged, "_FEW_SHARED": few_shared, "_UNFOLDED": unfolded}
+    with mock.patch.multiple(assembly, **sizes):
         compare_with_reference(data, packets)
 
 
@@ -118,6 +128,21 @@ def compare_with_reference(data: st.DataObject, packets: list[Packet]) -> None:
     every = [row for each in found for row in columns(each)]
     assert sorted(every, key=str) == sorted(reference(packets, times), key=str)
     assert arrivals.backwards == 0
+
+
+def test_a_late_packet_in_the_batch_of_the_next_syn_belongs_to_the_conversation_before() -> None:
+    there, back = (1, 2, 6, 50_000, 80), (2, 1, 6, 80, 50_000)
+    batches = (
+        [(there, SYN), (back, SYN | ACK), (there, FIN | ACK), (back, FIN | ACK)],
+        [(there, ACK), (there, SYN), (back, SYN | ACK)],
+    )
+    arrivals, assembler = Arrivals(IDLE), Assembler(IDLE)
+    for number, batch in enumerate(batches):
+        packets = [Packet(Family.IPV4, *ends, flags=flags) for ends, flags in batch]
+        assembler.add(arrivals.take(opened(seen(Family.IPV4, packets, [10 * number + each for each in range(len(packets))]))))
+    rest = assembler.rest()
+    assert rest is not None
+    assert sorted(row[4:] for row in columns(rest)) == [(0, 10, 3, 2), (11, 12, 1, 1)]
 
 
 def test_the_same_ip_packet_within_ten_milliseconds_counts_once_across_batches_too() -> None:

@@ -13,11 +13,12 @@ they are of, and each run of rows that belong together becomes one row again.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, fields, replace
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family
@@ -73,6 +74,15 @@ class Seen:
         rows = numbered(rows)
         return Seen(self.packets.take(rows), *(picked(getattr(self, each.name), rows) for each in fields(Seen)[1:]))
 
+    def put(self, rows: Indices, others: Seen) -> None:
+        """Put other rows in the place of some, in columns that nobody else has."""
+        for one, other in zip(self._columns(), others._columns(), strict=True):
+            one[..., rows] = other
+
+    def _columns(self) -> Iterator[NDArray[Any]]:
+        for part in (self.packets, self):
+            yield from (column for each in fields(part) if isinstance(column := getattr(part, each.name), np.ndarray))
+
     def turned(self, rows: Marks) -> Seen:
         """Return the same with there and back changed in some rows."""
         packets = self.packets
@@ -108,7 +118,9 @@ def decoded(code: int) -> Hello | None:
 
 
 def joined(parts: Sequence[Seen]) -> Seen:
-    """Return the rows of several, one behind the other."""
+    """Return the rows of several, at least one, one behind the other."""
+    if len(parts) == 1:
+        return parts[0]
     names = [each.name for each in fields(Seen)[1:]]
     columns = {name: np.concatenate([getattr(each, name) for each in parts], axis=-1) for name in names}
     return Seen(joined_packets([each.packets for each in parts]), **columns)
@@ -292,8 +304,13 @@ class Assembler:
         if np.count_nonzero(several) < _FEW_SHARED * len(several):
             if not several.any():
                 return seen, clocks
-            merged = self._merged_in_parts(seen.take(several), clocks[several], batch)
-            return joined([seen.take(~several), merged[0]]), np.concatenate([clocks[~several], merged[1]])
+            merged, begun = self._merged_in_parts(seen.take(several), clocks[several], batch)
+            kept = ~several
+            kept[np.flatnonzero(several)[: len(merged)]] = True
+            places, left, clocks = np.flatnonzero(several[kept]), seen.take(kept), clocks[kept]
+            left.put(places, merged)
+            clocks[places] = begun
+            return left, clocks
         bits = min(int(len(seen) // _PART_ROWS).bit_length(), 16)
         part = (digest >> np.uint64(64 - bits)).astype(np.uint16)
         order = np.argsort(part, kind="stable")
