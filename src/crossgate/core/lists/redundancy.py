@@ -35,7 +35,7 @@ from crossgate.core.sets.columns import (
     row_box,
 )
 from crossgate.core.sets.effort import TooManyPieces, answered
-from crossgate.core.sets.frame import Frame, PacketSet
+from crossgate.core.sets.frame import Frame, witness
 from crossgate.core.sets.products import Product
 from crossgate.core.sets.services import box_region
 from crossgate.core.sets.uncovered import first_uncovered
@@ -120,7 +120,7 @@ class _Settling:
         first = int(np.searchsorted(self.table.entry, index))
         row = first + int(np.argmax(self.reached[first:]))
         box = row_box(self.regions[index].family, self.proof_value[row], self.proof_spans[row])
-        return Coverage(entry, True, False, PacketSet.of(box_region(box)).witness())
+        return Coverage(entry, True, False, witness(box_region(box)))
 
     def _group(self, rows: Numbers, left: Numbers, right: Numbers) -> None:
         """Settle `rows`, given all the pairs of them with rows they overlap."""
@@ -229,7 +229,7 @@ class _Settling:
                 entries = table.entry[earlier].tolist()
                 self._cover(row, frame, frame.whole, [(product, entries[each]) for product, each in numbered(frame, regions)])
                 return
-            self._reach(row, PacketSet.of(box_region(proof)).witness())
+            self._reach(row, witness(box_region(proof)))
         later = others[table.entry[others] > index]
         alike = np.sort(np.concatenate((earlier, later[self.actions[later] == action])))
         targets = later[self.actions[later] != action]

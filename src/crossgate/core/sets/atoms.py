@@ -96,7 +96,7 @@ class Atoms:
         return sum(self.sizes[atom] for atom in bits_of(mask))
 
 
-def bits_of(mask: int) -> Iterable[int]:
+def bits_of(mask: int) -> list[int]:
     """Return the numbers of the bits that are set, from the lowest."""
     found: list[int] = []
     if mask.bit_count() > _FEW_BITS:

@@ -10,12 +10,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from functools import cache, reduce
 from itertools import product
+from operator import or_
 
 import numpy as np
 from numpy.typing import NDArray
 
-from crossgate.core.sets.boxes import Box, minus, overlap, spans_cover
+from crossgate.core.sets.atoms import bits_of
+from crossgate.core.sets.boxes import Box, minus, overlap
 from crossgate.core.sets.effort import spend
 
 _Rows = NDArray[np.uint8]
@@ -73,13 +76,15 @@ def _by_pieces(box: Box, parts: Sequence[Box]) -> Box | None:
 
 def _by_bits(cells: Iterable[Box], parts: Sequence[Box]) -> Box | None:
     """Return a box of what is left of cells without some boxes, of which none begins or ends a span within a cell; or None."""
+    spans = np.array([part[3:] for part in parts], np.int64).reshape(-1, 6)
     for cell in cells:
-        inside = {
-            (part.value & cell.wildcard & ~part.wildcard, cell.wildcard & ~part.wildcard) for part in parts if spans_cover(part, cell)
-        }
-        bits = [1 << shift for shift in range(cell.wildcard.bit_length()) if any(fixed >> shift & 1 for _, fixed in inside)]
-        rows = np.array([[int(bool(value & bit)) if fixed & bit else _FREE for bit in bits] for value, fixed in inside], np.uint8)
-        rows = rows.reshape(len(inside), len(bits))
+        own = np.array(cell[3:], np.int64)
+        covering = ((spans[:, ::2] <= own[::2]) & (own[1::2] <= spans[:, 1::2])).all(axis=1)
+        chosen = (parts[index] for index in np.flatnonzero(covering).tolist())
+        inside = {(part.value & cell.wildcard & ~part.wildcard, cell.wildcard & ~part.wildcard) for part in chosen}
+        asked = reduce(or_, (fixed for _, fixed in inside), 0)
+        bits = [1 << shift for shift in bits_of(asked)]
+        rows = np.where(_digits([fixed for _, fixed in inside], asked), _digits([value for value, _ in inside], asked), _FREE)
         found = _lucky(rows) or _search(rows, np.arange(len(bits)))
         if found is not None:
             fixed = sum(bits[column] for column in found)
@@ -87,6 +92,13 @@ def _by_bits(cells: Iterable[Box], parts: Sequence[Box]) -> Box | None:
                 value=cell.value | sum(bits[column] for column, bit in found.items() if bit), wildcard=cell.wildcard & ~fixed
             )
     return None
+
+
+def _digits(numbers: Sequence[int], asked: int) -> _Rows:
+    """Return the bits of numbers that are `asked`, from the lowest, a row a number."""
+    size = asked.bit_length() // 8 + 1
+    octets = np.frombuffer(b"".join(each.to_bytes(size, "little") for each in numbers), np.uint8).reshape(-1, size)
+    return np.unpackbits(octets, axis=1, bitorder="little")[:, bits_of(asked)]
 
 
 def _cells(box: Box, parts: Sequence[Box]) -> Iterable[Box] | None:
@@ -101,10 +113,17 @@ def _cells(box: Box, parts: Sequence[Box]) -> Iterable[Box] | None:
     return (Box(box.family, box.value, box.wildcard, *protocols, *sources, *ports) for protocols, sources, ports in product(*cuts))
 
 
+@cache
+def _choices(columns: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    """Return many choices of so many bits, a column a choice, and the same with every bit turned."""
+    choices = np.random.default_rng(64).integers(0, 2, (columns, _MANY)).astype(np.float32)
+    return choices, 1 - choices
+
+
 def _lucky(rows: _Rows) -> dict[int, int] | None:
     """Try many choices of all bits at once, and return one that no row agrees with, or None; it proves nothing else."""
-    choices = np.random.default_rng(64).integers(0, 2, (rows.shape[1], _MANY)).astype(np.float32)
-    disagreeing = (rows == 1).astype(np.float32) @ (1 - choices) + (rows == 0).astype(np.float32) @ choices
+    choices, others = _choices(rows.shape[1])
+    disagreeing = (rows == 1).astype(np.float32) @ others + (rows == 0).astype(np.float32) @ choices
     free = np.flatnonzero((disagreeing > 0).all(axis=0))
     return {column: int(bit) for column, bit in enumerate(choices[:, free[0]])} if len(free) else None
 
