@@ -12,7 +12,6 @@ from crossgate.core.audit.registry import finds
 from crossgate.core.lists.split import ListRegions, region_hull
 from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry, line_name
 from crossgate.core.model.address import Address, Family, Pattern, everything
-from crossgate.core.model.condition import State
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import ICMPV6, Packet
 from crossgate.core.model.plan import Plan
@@ -20,7 +19,7 @@ from crossgate.core.sets import products as algebra
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.addresses import AddressSet, everywhere
 from crossgate.core.sets.effort import TooManyPieces, answered
-from crossgate.core.sets.frame import Frame, PacketSet
+from crossgate.core.sets.frame import Frame, PacketSet, witness
 from crossgate.core.sets.patterns import less
 from crossgate.core.sets.products import Product
 from crossgate.core.sets.region import ALL_WHAT, PROTOCOL_SHIFT, Region, entry_region, every_packet, packet_region, protocol_line
@@ -309,9 +308,9 @@ def icmp6_needed(case: Case) -> Iterator[Finding]:
             for opened in case.states(access_list):
                 stopped = {}
                 with answered(f"whether {access_list.name} stops needed ICMPv6", case.missed):
-                    stopped = {
-                        name: found for name, span in RFC_4890.items() if (found := _stops(case, access_list, opened, span)) is not None
-                    }
+                    regions = case.session.regions.of(access_list, opened)
+                    passing = _Passing(regions)
+                    stopped = {name: found for name, span in RFC_4890.items() if (found := _stops(regions, passing, span)) is not None}
                 if stopped:
                     decider, packet = next(iter(stopped.values()))
                     where = "its otherwise line" if decider.entry is None else str(decider.number)
@@ -325,17 +324,31 @@ def icmp6_needed(case: Case) -> Iterator[Finding]:
                     break
 
 
-def _stops(case: Case, access_list: AccessList, opened: State, span: tuple[int, int]) -> tuple[Decider, Packet] | None:
+class _Passing:
+    """What an IPv6 list lets by that is no ICMPv6, between ends: these are alike for most messages, and asked about once."""
+
+    def __init__(self, regions: ListRegions) -> None:
+        self._regions = regions
+        self._found: dict[tuple[tuple[Pattern, ...], tuple[Pattern, ...]], tuple[AddressSet, AddressSet] | None] = {}
+        self._others = line.less(ALL_WHAT, protocol_line(ICMPV6))
+
+    def between(self, source: AddressSet, destination: AddressSet) -> tuple[AddressSet, AddressSet] | None:
+        """Return some of these ends between which something is let by, None where nothing is."""
+        key = source.patterns, destination.patterns
+        if key not in self._found:
+            passing = (piece for piece, decider in self._regions.split(Region(source, destination, self._others)) if decider.permits)
+            ends = ((piece.frame.addresses(0, each[0]), piece.frame.addresses(1, each[1])) for piece in passing for each in piece.products)
+            self._found[key] = next(ends, None)
+        return self._found[key]
+
+
+def _stops(regions: ListRegions, passing: _Passing, span: tuple[int, int]) -> tuple[Decider, Packet] | None:
     """Return who stops a message between addresses between which the list lets other packets by, and the message."""
     icmp = ICMPV6 << PROTOCOL_SHIFT
     messages = every_packet(Family.IPV6)._replace(what=((icmp + span[0], icmp + span[1] + 1),))
-    others = line.less(ALL_WHAT, protocol_line(ICMPV6))
-    regions = case.session.regions.of(access_list, opened)
     for piece, decider in regions.split(messages):
-        if decider.permits:
-            continue
-        for own in piece.regions():
-            for passing, other in regions.split(Region(own.source, own.destination, others)):
-                for part in passing.regions() if other.permits else ():
-                    return decider, PacketSet.of(own.between(part.source, part.destination)).witness()
+        for own in piece.regions() if not decider.permits else ():
+            ends = passing.between(own.source, own.destination)
+            if ends is not None:
+                return decider, witness(own.between(*ends))
     return None
