@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from operator import itemgetter
 from typing import NamedTuple
 
 from crossgate.core.model.address import Pattern
@@ -61,11 +62,15 @@ def less(patterns: Iterable[Pattern], excluded: Iterable[Pattern]) -> Patterns:
     """Return the addresses of some patterns that none of others has, as patterns."""
     left = list(patterns)
     for part in excluded:
+        _, own, free = part
+        spend(len(left))
         kept: list[Pattern] = []
         for each in left:
-            shared = common(each, part)
-            spend()
-            kept += [each] if shared is None else outside(each, shared)
+            _, value, wildcard = each
+            if (value ^ own) & ~(wildcard | free):
+                kept.append(each)
+            else:
+                kept += outside(each, Pattern(each.family, value | own, wildcard & free))
         left = kept
     return frozenset(left)
 
@@ -75,26 +80,31 @@ def joined(patterns: Iterable[Pattern], wild: bool = False) -> Patterns:
 
     Prefixes become larger prefixes and nothing else, unless they are `wild`; scattered patterns may join in any bit.
     """
-    left = set(patterns)
-    prefixes_only = not wild and all(each.is_prefix for each in left)
-    changed = len(left) > 1
+    given = frozenset(patterns)
+    if len(given) < 2:
+        return given
+    family = next(iter(given)).family
+    prefixes_only = not wild and all(each.is_prefix for each in given)
+    left, mask, changed = {(wildcard, value) for _, value, wildcard in given}, family.mask, True
     while changed:
         changed = False
         spend(len(left))
-        for each in sorted(left, key=lambda pattern: pattern.wildcard):
+        for each in sorted(left, key=itemgetter(0)):
             if each not in left:
                 continue
-            fixed = each.family.mask & ~each.wildcard
+            wildcard, value = each
+            fixed = mask & ~wildcard
             while fixed:
                 bit = fixed & -fixed
-                other = Pattern(each.family, each.value ^ bit, each.wildcard)
+                other = (wildcard, value ^ bit)
                 if other in left:
-                    left -= {each, other}
-                    left.add(Pattern(each.family, each.value & ~bit, each.wildcard | bit))
+                    left.discard(each)
+                    left.discard(other)
+                    left.add((wildcard | bit, value & ~bit))
                     changed = True
                     break
                 fixed = 0 if prefixes_only else fixed ^ bit
-    return frozenset(left)
+    return frozenset(Pattern(family, value, wildcard) for wildcard, value in left)
 
 
 def merged(patterns: Iterable[Pattern]) -> tuple[Pattern, ...]:
