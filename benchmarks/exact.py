@@ -17,6 +17,7 @@ import time
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
+from typing import TypeVar
 
 from crossgate.core.traffic.session import Session
 
@@ -30,8 +31,9 @@ from crossgate.core.sets.boxes import covers
 from crossgate.demo import PLAN, write
 from crossgate.language.reader import read_plan
 from synthetic import entries, grouped, placed, plan, ranged, standard
-from whole import measured
+from whole import measured, speed
 
+Answer = TypeVar("Answer")
 NOW = datetime(2026, 12, 1, 8, 30)
 
 
@@ -45,12 +47,12 @@ def read(folder: Path, text: str, name: str = "big.gate") -> Plan:
 def plain_seconds(regions: ListRegions) -> float:
     """Time the pairwise check: every entry's boxes against every earlier entry's."""
     boxes = [list(region.boxes()) for region in regions.regions]
-    start = time.perf_counter()
+    pace, start = speed(), time.process_time()
     for index, own in enumerate(boxes):
         for earlier in boxes[:index]:
             if all(any(covers(outer, box) for outer in earlier) for box in own):
                 break
-    return time.perf_counter() - start
+    return (time.process_time() - start) / (pace + speed()) * 2
 
 
 def slipped(count: int) -> str:
@@ -87,6 +89,18 @@ def wide(folder: Path) -> None:
         _told(f"a placed list of {count:,}", folder, ("check",), 3.0)
 
 
+def paced(call: Callable[[], Answer], runs: int = 3) -> tuple[float, Answer]:
+    """Return the time of the best of a few runs, as on the machine that times are given for, and what was returned."""
+    best, pace = float("inf"), speed()
+    for _ in range(runs):
+        start = time.process_time()
+        found = call()
+        seconds = time.process_time() - start
+        before, pace = pace, speed()
+        best = min(best, seconds / (before + pace) * 2)
+    return best, found
+
+
 def _told(name: str, folder: Path, words: tuple[str, ...], most: float) -> float:
     seconds, memory, ended = measured(folder, words)
     ran = "" if ended else ", did not end"
@@ -103,9 +117,7 @@ def main() -> None:
         reference = plain_seconds(small)
         for count, scattered, most in ((1_000, 0.03, None), (500, 1.0, 10), (10_000, 0.03, 1.0), (100_000, 0.03, 20)):
             access_list = read(folder, plan(count, scattered=scattered)).lists["big"]
-            start = time.perf_counter()
-            known = coverage(ListRegions(access_list))
-            seconds = time.perf_counter() - start
+            seconds, known = paced(lambda access_list=access_list: coverage(ListRegions(access_list)), 1 if count > 10_000 else 3)
             never, idle = sum(not each.reached for each in known), sum(each.reached and not each.needed for each in known)
             goal = (
                 f" (at most {most})" if most else f", {reference / seconds:.0f} times as fast as the plain pairwise check of coverage alone"
@@ -115,19 +127,13 @@ def main() -> None:
             )
         one, other, same = read(folder, plan(10_000)), read(folder, slipped(10_000), "other.gate"), read(folder, plan(10_000), "same.gate")
         for name, plans, most in (("that differ in 20", (one, other), 1), ("that are the same", (one, same), 2)):
-            start = time.perf_counter()
-            found = named_differences(Session(plans[0]), Session(plans[1]), "big")
-            print(f"two lists of 10,000 {name}: {time.perf_counter() - start:6.2f} s (at most {most}); {len(found)} differences")
+            seconds, found = paced(lambda plans=plans: named_differences(Session(plans[0]), Session(plans[1]), "big"))
+            print(f"two lists of 10,000 {name}: {seconds:6.2f} s (at most {most}); {len(found)} differences")
         demo = folder / "demo"
         write(demo)
         ternhaven = read_plan(demo / PLAN)
-        audit(Session(ternhaven), NOW)
-        times = []
-        for _ in range(5):
-            start = time.perf_counter()
-            audit(Session(ternhaven), NOW)
-            times.append(time.perf_counter() - start)
-        print(f"the demo's whole check: {min(times) * 1000:.0f} ms (at most 150)")
+        seconds, _ = paced(lambda: audit(Session(ternhaven), NOW), 5)
+        print(f"the demo's whole check: {seconds * 1000:.0f} ms (at most 150)")
         print(f"memory at most: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB (at most 1,024)")
 
 
