@@ -40,7 +40,8 @@ class Columns(NamedTuple):
 
     def take(self, rows: Numbers) -> Columns:
         """Return just these rows."""
-        return Columns(self.value[rows], self.wildcard[rows], self.spans[rows], self.entry[rows], self.loose[rows])
+        value, wildcard, spans = (each.T.take(rows, axis=1).T for each in (self.value, self.wildcard, self.spans))
+        return Columns(value, wildcard, spans, self.entry[rows], self.loose[rows])
 
     def down(self) -> Columns:
         """Return the rows as the first of two axes."""
@@ -54,14 +55,13 @@ class Columns(NamedTuple):
 def box_columns(boxes: Sequence[Box], entry: Sequence[int], loose: Sequence[bool]) -> Columns:
     """Return boxes of one family as columns."""
     count = 1 + (2 * boxes[0].family.bits // 64 if boxes else 1)
-    value = np.empty((len(boxes), count), np.uint64)
-    wildcard = np.empty((len(boxes), count), np.uint64)
+    value, wildcard = (np.empty((count, len(boxes)), np.uint64).T for _ in range(2))
     for word in range(count):
         shift = LOW_BITS + 64 * (word - 1) if word else 0
         mask = _WORD if word else LOW_FREE
         value[:, word] = [box.value >> shift & mask for box in boxes]
         wildcard[:, word] = [box.wildcard >> shift & mask for box in boxes]
-    spans = np.array([box[3:] for box in boxes], np.int32).reshape(-1, 6)
+    spans = np.asfortranarray(np.array([box[3:] for box in boxes], np.int32).reshape(-1, 6))
     return Columns(value, wildcard, spans, np.array(entry, np.int64), np.array(loose, np.bool_))
 
 
