@@ -664,3 +664,37 @@ def test_pieces_may_stand_before_any_command(run: Run, demo: Path) -> None:
 def test_what_nobody_can_send_is_said(run: Run, demo: Path) -> None:
     assert "nothing is sent: no machine can have an address of 224.0.0.1" in run("reach", "224.0.0.1", "any").stdout
     assert "no machine of the plan has the address that it is sent from" in run("trace", "fe80::1", "duty", "ping").stdout
+
+
+def scattered(*more: str) -> str:
+    """Return a plan whose list denies what wildcards scatter, so that all that it permits is many pieces."""
+    rows = [
+        f"    {10 * n} deny ip 10.{n * 37 % 128}.{n * 91 % 256}.{n * 53 % 256} "
+        f"wild 0.{1 << n % 7 | 1 << n * 3 % 7 | 8}.{n * 29 % 256}.{n * 71 % 256} to any"
+        for n in range(1, 13)
+    ]
+    return "\n".join(
+        ["subnet here 10.0.0.0/9", "subnet far 10.128.0.0/9", "router r", "    interface a 10.0.0.1/9 on here",
+         "    interface b 10.128.0.1/9 on far", "list big extended ipv4", *rows, "    otherwise permit", "place big inbound on r.a", *more, ""]
+    )  # fmt: skip
+
+
+def test_one_part_that_is_too_many_pieces_is_everything_else(run: Run, answer: Callable[..., Any], tmp_path: Path) -> None:
+    (tmp_path / "p.gate").write_text(scattered())
+    done = run("reach", "here", "far", "--pieces", "1000")
+    assert (done.returncode, done.stderr) == (0, "")
+    assert "permitted\n    everything else\n" in done.stdout
+    whole, few = (answer("reach", "here", "far", *words)["answers"][0]["parts"] for words in ((), ("--pieces", "1000")))
+    assert [each["rest"] for each in few] == [True] + [False] * (len(few) - 1)
+    assert [each["rest"] for each in whole] == [False] * len(few)
+    assert (few[0]["lines"], few[0]["packet"]) == ([], whole[0]["packet"])
+    assert few[1:] == whole[1:]
+
+
+def test_two_parts_that_are_too_many_pieces_are_not_answered(run: Run, tmp_path: Path) -> None:
+    other = ("list two extended ipv4", "    10 permit udp any to any", "    otherwise deny", "place two outbound on r.b")
+    (tmp_path / "p.gate").write_text(scattered(*other))
+    done = run("reach", "here", "far", "--pieces", "1500")
+    assert (done.returncode, done.stderr.count("not answered: the list of all that is")) == (2, 2)
+    assert done.stdout.count("    too many pieces to write; one packet: ") == 2
+    assert "denied by two otherwise, outbound on r.b\n    too many pieces to write; one packet: tcp/443 from " in done.stdout

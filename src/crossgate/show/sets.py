@@ -64,14 +64,16 @@ def reach_lines(
         yield reached.family.label + (", to or from devices' own addresses" if reached.devices else "")
         parts = reached.parts
         if not (source_ports or every):
-            from_others.update(each.verdict for each in parts if not each.clients)
-            parts = [each._replace(lines=each.clients) for each in parts if each.clients]
+            from_others.update(each.verdict for each in parts if each.lines and not each.clients)
+            parts = [each._replace(lines=each.clients) for each in parts if each.clients or not each.lines]
         whole, rest = _told_whole(parts, every)
         remainder = None if every else _remainder(whole)
         for part in whole:
             yield f"  {_fate(part)}"
-            if part is remainder:
+            if part is remainder or part.rest:
                 yield "    everything else"
+            elif not part.lines:
+                yield quiet(f"    too many pieces to write; one packet: {packet_text(part.packet)}")
             else:
                 yield from _written(wording, part.lines, sort, not reached.devices, every)
         for part in rest[:MOST_PARTS]:

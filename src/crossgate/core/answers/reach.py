@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
-from crossgate.core.answers.clients import told
+from crossgate.core.answers.clients import Told, told
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import When
 from crossgate.core.model.errors import PlanError
@@ -28,7 +28,8 @@ from crossgate.core.traffic.trace import Verdict
 class Part(NamedTuple):
     """Packets with the same fate, as lines: the verdict, the list that stopped them, whether on the way back, and one of them.
 
-    `clients` is the part of `lines` that comes from client ports, empty where nothing does.
+    `clients` is the part of `lines` that comes from client ports, empty where nothing does. Both are empty where they would be too
+    many pieces: then the part is the `rest`, all that no other part has, or nobody knows but for its packet.
     """
 
     verdict: Verdict
@@ -37,6 +38,7 @@ class Part(NamedTuple):
     lines: list[SetLine]
     clients: list[SetLine]
     packet: Packet
+    rest: bool = False
 
 
 class _Fate(NamedTuple):
@@ -131,6 +133,8 @@ def _parts(
 ) -> list[Part]:
     """Return the fates of what some flows begin, what gets through first and what an otherwise line stops last."""
     pieces: dict[_Fate, list[Answer]] = {}
+    unasked = [] if missed is None else missed
+    known = len(unasked)
     for done, flow in enumerate(between):
         if tell is not None:
             tell(done, len(between))
@@ -139,11 +143,18 @@ def _parts(
                 stopped = answer.stopped
                 back = stopped.stop is not None and stopped.leg.returns and not stopped.leg.settles
                 pieces.setdefault(_Fate(answer.verdict, stopped.stop, back), []).append(answer)
-    plan, parts = asking.network.plan, []
+    plan, parts, unwritten = asking.network.plan, list[Part](), list[TooManyPieces]()
     for fate, several in pieces.items():
-        with answered(f"the list of all that is {fate.verdict}{f' by {fate.stop.decider.name}' if fate.stop else ''}", missed):
-            written, clients, packets = told(several, plan.client_ports, begun[0].course.stray)
-            parts.append(Part(*fate, written, clients, example(plan, packets)))
+        written = Told([], [], [each.packets for each in several])
+        with answered(f"the list of all that is {fate.verdict}{f' by {fate.stop.decider.name}' if fate.stop else ''}", unwritten):
+            written = told(several, plan.client_ports, begun[0].course.stray)
+        parts.append(Part(*fate, written.lines, written.clients, example(plan, written.packets)))
+    if len(unwritten) == 1 and len(unasked) == known:
+        parts = [each if each.lines else each._replace(rest=True) for each in parts]
+    elif unwritten and missed is None:
+        raise unwritten[0]
+    else:
+        unasked += unwritten
     return sorted(parts, key=lambda part: (_ORDER.index(part.verdict), part.stop is not None and part.stop.decider.entry is None))
 
 

@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from crossgate.core.model.address import Family
+from crossgate.core.model.packets import Scalar
 from crossgate.core.sets.boxes import LOW_BITS, LOW_FREE, Box
 
 Words = NDArray[np.uint64]
@@ -24,6 +25,11 @@ _LEAF_ROWS = 192
 _MOST_CELLS = 1 << 21
 _SAMPLE = 256
 _WORD = (1 << 64) - 1
+
+
+def _taken(columns: NDArray[Scalar], rows: Numbers) -> NDArray[Scalar]:
+    """Return some rows of columns, each of which lies in one piece."""
+    return columns.T.take(rows, axis=1).T
 
 
 class Columns(NamedTuple):
@@ -40,8 +46,7 @@ class Columns(NamedTuple):
 
     def take(self, rows: Numbers) -> Columns:
         """Return just these rows."""
-        value, wildcard, spans = (each.T.take(rows, axis=1).T for each in (self.value, self.wildcard, self.spans))
-        return Columns(value, wildcard, spans, self.entry[rows], self.loose[rows])
+        return Columns(_taken(self.value, rows), _taken(self.wildcard, rows), _taken(self.spans, rows), self.entry[rows], self.loose[rows])
 
     def down(self) -> Columns:
         """Return the rows as the first of two axes."""

@@ -55,6 +55,7 @@ def _answer(wording: Wording, sort: Sort, reached: Reached) -> Document:
                 "lines": lines_document(wording, part.lines, sort, not reached.devices),
                 "clients": lines_document(wording, part.clients, sort, not reached.devices),
                 "packet": packet_document(part.packet),
+                "rest": part.rest,
             }
             for part in reached.parts
         ],
