@@ -679,7 +679,7 @@ def scattered(*more: str) -> str:
     )  # fmt: skip
 
 
-def test_one_part_that_is_too_many_pieces_is_everything_else(run: Run, answer: Callable[..., Any], tmp_path: Path) -> None:
+def test_one_part_that_is_too_many_pieces_is_everything_else(run: Run, answer: Ask, tmp_path: Path) -> None:
     (tmp_path / "p.gate").write_text(scattered())
     done = run("reach", "here", "far", "--pieces", "1000")
     assert (done.returncode, done.stderr) == (0, "")

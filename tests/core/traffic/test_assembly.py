@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Any
 from unittest import mock
 
 import numpy as np
@@ -109,7 +110,7 @@ def drawn_packets(draw: st.DrawFn) -> list[Packet]:
 def test_batches_come_to_what_packet_by_packet_does(
     data: st.DataObject, packets: list[Packet], part_rows: int, least_merged: int, few_shared: float, unfolded: int
 ) -> None:
-    sizes = {"_PART_ROWS": part_rows, "_LEAST_MERGED": least_merged, "_FEW_SHARED": few_shared, "_UNFOLDED": unfolded}
+    sizes: dict[str, Any] = {"_PART_ROWS": part_rows, "_LEAST_MERGED": least_merged, "_FEW_SHARED": few_shared, "_UNFOLDED": unfolded}
     with mock.patch.multiple(assembly, **sizes):
         compare_with_reference(data, packets)
 
