@@ -16,16 +16,18 @@ import tempfile
 import time
 from collections.abc import Callable
 from datetime import datetime
+from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
 from crossgate.core.traffic.session import Session
 
 sys.path.insert(0, str(Path(__file__).parent))
-from crossgate.core.answers.compare import named_differences
+from crossgate.core.answers.compare import ListDifference, named_differences
 from crossgate.core.audit import audit
-from crossgate.core.lists.redundancy import coverage
+from crossgate.core.lists.redundancy import Coverage, coverage
 from crossgate.core.lists.split import ListRegions
+from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.boxes import covers
 from crossgate.demo import PLAN, write
@@ -101,6 +103,14 @@ def paced(call: Callable[[], Answer], runs: int = 3) -> tuple[float, Answer]:
     return best, found
 
 
+def _covered(access_list: AccessList) -> list[Coverage]:
+    return coverage(ListRegions(access_list))
+
+
+def _compared(one: Plan, other: Plan) -> list[ListDifference]:
+    return named_differences(Session(one), Session(other), "big")
+
+
 def _told(name: str, folder: Path, words: tuple[str, ...], most: float) -> float:
     seconds, memory, ended = measured(folder, words)
     ran = "" if ended else ", did not end"
@@ -117,7 +127,7 @@ def main() -> None:
         reference = plain_seconds(small)
         for count, scattered, most in ((1_000, 0.03, None), (500, 1.0, 10), (10_000, 0.03, 1.0), (100_000, 0.03, 20)):
             access_list = read(folder, plan(count, scattered=scattered)).lists["big"]
-            seconds, known = paced(lambda access_list=access_list: coverage(ListRegions(access_list)), 1 if count > 10_000 else 3)
+            seconds, known = paced(partial(_covered, access_list), 1 if count > 10_000 else 3)
             never, idle = sum(not each.reached for each in known), sum(each.reached and not each.needed for each in known)
             goal = (
                 f" (at most {most})" if most else f", {reference / seconds:.0f} times as fast as the plain pairwise check of coverage alone"
@@ -127,7 +137,7 @@ def main() -> None:
             )
         one, other, same = read(folder, plan(10_000)), read(folder, slipped(10_000), "other.gate"), read(folder, plan(10_000), "same.gate")
         for name, plans, most in (("that differ in 20", (one, other), 1), ("that are the same", (one, same), 2)):
-            seconds, found = paced(lambda plans=plans: named_differences(Session(plans[0]), Session(plans[1]), "big"))
+            seconds, found = paced(partial(_compared, *plans))
             print(f"two lists of 10,000 {name}: {seconds:6.2f} s (at most {most}); {len(found)} differences")
         demo = folder / "demo"
         write(demo)
