@@ -185,6 +185,10 @@ _Near = dict[tuple[int, int, Leg], list[tuple[list[Region], EntryRegion]]]
 """Entries that may take packets of a leg, by course, list and leg, each with the openings that these follow."""
 
 
+_FEW_WAYS = 3
+"""Where packets have more ways, what a list decides on one is kept for the others."""
+
+
 class Party(NamedTuple):
     """Whose lists are asked in a question, the ways that its packets take, and whether both ends are on one link there."""
 
@@ -211,6 +215,8 @@ class Question:
         whole = _around(flow, opened)
         self._near = self._gathered(opened, whole)
         self._rows: dict[tuple[int, int, Leg], list[tuple[Product, EntryRegion]]] = {}
+        self._many_ways = any(len(each.ways) > _FEW_WAYS for each in parties)
+        self._pieces: dict[tuple[int, int, int, int, Product], list[tuple[Product, Decided, Decided | None]]] = {}
         regions = [region for several in self._near.values() for own, _ in several for region in own]
         hidden = [] if flow.hidden is None else [Region(*flow.hidden)]
         # What clients send is told by itself (`answers.clients`), so it is told apart here.
@@ -318,12 +324,23 @@ class Question:
                 yield _Fate(opening, Verdict.UNROUTABLE, leg, None, passed)
             return
         judged = not index and is_judged(asked[nth].crossing, way)
-        for piece, decided, stop in self._decided(party, course, leg, asked[nth], opening):
+        for piece, decided, stop in self._known(party, course, index, leg, asked[nth], opening):
             if decided.decider.permits:
                 due = (*owed, stop) if judged and stop is not None else owed
                 yield from self._crossing(party, way, course, index, asked, nth + 1, piece, (*passed, decided), due)
             else:
                 yield _Fate(piece, Verdict.HALF_OPEN if index else Verdict.DENIED, leg, decided, passed)
+
+    def _known(
+        self, party: int, course: Course, index: int, leg: Leg, placed: PlacedList, opening: Product
+    ) -> Iterable[tuple[Product, Decided, Decided | None]]:
+        """Return what `_decided` yields; many ways ask the same lists about the same openings, so it is kept for them."""
+        if not self._many_ways:
+            return self._decided(party, course, leg, placed, opening)
+        key = party, id(course), index, id(placed.crossing), opening
+        if key not in self._pieces:
+            self._pieces[key] = list(self._decided(party, course, leg, placed, opening))
+        return self._pieces[key]
 
     def _decided(
         self, party: int, course: Course, leg: Leg, placed: PlacedList, opening: Product
