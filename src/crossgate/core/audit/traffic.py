@@ -205,10 +205,13 @@ class _Claims:
         self._inside = [block for segment in subnets for block in segment.prefixes if block.family is family]
         self._foreign: dict[tuple[str, tuple[Pattern, ...]], frozenset[Pattern]] = {}
         self._nowhere: dict[tuple[object, ...], bool] = {}
+        self._regions: dict[int, Region | None] = {}
 
     def claimed(self, access_list: AccessList, entry: Entry, flow: Flow) -> Packet | None:
         """Return a packet of a flow with a source of an entry that is no machine's there, that an entry and all else lets by."""
-        region = entry_region(entry, self.family)
+        if id(entry) not in self._regions:
+            self._regions[id(entry)] = entry_region(entry, self.family)
+        region = self._regions[id(entry)]
         sources = AddressSet.of(self.family, self.claimable(flow.source.segment, entry.source.patterns))
         if region is None or not sources:
             return None
