@@ -254,11 +254,13 @@ class _Rows:
             known = self._account.addresses.setdefault(told, Known())
             if len(known.places) > _MOST_KNOWN:
                 known = self._account.addresses[told] = Known()
-            met = [known.places.get(each) for each in encoded.dictionary.to_pylist()]
-            for place, value in enumerate(encoded.dictionary.to_pylist() if None in met else ()):
+            values_met = encoded.dictionary.to_pylist()
+            met = [known.places.get(each) for each in values_met]
+            for place, value in enumerate(values_met if None in met else ()):
                 if met[place] is None:
                     met[place] = known.add(value, self._address(value, column, told, places, place))
-            whose = np.array([*met, known.places.get(None, -1) if None in known.places else known.add(None, None)], np.int64)[places]
+            empty = known.places[None] if None in known.places else known.add(None, None)
+            whose = np.array([*met, empty], np.int64)[places]
             of, values_of = known.columns()
             for family, own in values_of.items():
                 rows = np.flatnonzero((of[whose] == family) & (families == 0))
