@@ -20,7 +20,7 @@ import numpy as np
 from crossgate.core.model import iana
 from crossgate.core.model.address import Address, Family, Pattern, format_address, prefix, range_patterns, single
 from crossgate.core.model.packet import ECHO, PORT_PROTOCOLS, SYN, TCP, icmp_of
-from crossgate.core.model.packets import whole_address
+from crossgate.core.model.packets import PORTED, whole_address
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError, format_ports, join_ports, protocol_word
 from crossgate.core.sets.patterns import joined
@@ -91,7 +91,7 @@ class Distiller:
         if not len(rows):
             return
         chosen = packets.take(rows)
-        numbered = (np.isin(chosen.protocol, list(PORT_PROTOCOLS)) | (chosen.protocol == icmp_of(self.family))) & ~chosen.fragment
+        numbered = (PORTED[chosen.protocol] | (chosen.protocol == icmp_of(self.family))) & ~chosen.fragment
         number = np.where(numbered, chosen.destination_port.astype(np.int64), -1)
         columns = [*chosen.source.view(np.int64), *chosen.destination.view(np.int64), chosen.protocol, number, chosen.fragment]
         table = np.stack([each.astype(np.int64) for each in columns], axis=1)
@@ -103,7 +103,7 @@ class Distiller:
             key = whole_address(chosen.source[:, place]), whole_address(chosen.destination[:, place]), term
             self._counts[key] = self._counts.get(key, 0) + count
         low, high = self._client_ports
-        clients = chosen.source_port[np.isin(chosen.protocol, list(PORT_PROTOCOLS)) & ~chosen.fragment]
+        clients = chosen.source_port[PORTED[chosen.protocol] & ~chosen.fragment]
         if len(clients):
             self._client_ports = min(low, int(clients.min())), max(high, int(clients.max()))
 
