@@ -11,6 +11,7 @@ from crossgate.core.answers.reach import reach
 from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
+from crossgate.core.traffic.trace import Verdict
 from crossgate.show.sets import MOST_LINES, MOST_PARTS, reach_lines
 
 NETWORK = """
@@ -56,3 +57,18 @@ def test_long_terms_and_many_lines_are_cut(plan_of: Callable[[str], Plan]) -> No
     assert f"    and {2 * MOST_LINES + 1} more lines; --all shows them" in short
     assert any(ports in line for line in whole)
     assert sum("to 10.1." in line for line in whole) == 3 * MOST_LINES
+
+
+def test_everything_else_is_told_only_where_clients_send_some_of_it(plan_of: Callable[[str], Plan]) -> None:
+    plan = plan_of(listed(["permit tcp/80 here to far source port 53", "otherwise deny"]))
+    (found, *_) = reach(Session(plan), "here", "far", When(NOW), "tcp")
+    for port, shown in ((53, False), (40_000, True)):
+        parts = [
+            each._replace(lines=[], clients=[], rest=True, packet=each.packet._replace(source_port=port))
+            if each.verdict is not Verdict.DENIED
+            else each
+            for each in found.parts
+        ]
+        lines = COLOUR.sub("", "\n".join(reach_lines(plan, "here", "far", When(NOW), [found._replace(parts=parts)], False, False, False)))
+        assert ("    everything else" in lines) is shown
+        assert ("1 set from source ports outside" in lines) is not shown

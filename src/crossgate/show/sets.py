@@ -63,9 +63,9 @@ def reach_lines(
         yield ""
         yield reached.family.label + (", to or from devices' own addresses" if reached.devices else "")
         parts = reached.parts
-        if not (source_ports or every):
-            from_others.update(each.verdict for each in parts if each.lines and not each.clients)
-            parts = [each._replace(lines=each.clients) for each in parts if each.clients or not each.lines]
+        if not (source_ports or every or strays):
+            from_others.update(each.verdict for each in parts if not _from_clients(plan, each))
+            parts = [each._replace(lines=each.clients) for each in parts if _from_clients(plan, each)]
         whole, rest = _told_whole(parts, every)
         remainder = None if every else _remainder(whole)
         for part in whole:
@@ -87,6 +87,13 @@ def reach_lines(
     if from_others:
         fates = ", ".join(f"{number} {verdict}" for verdict, number in from_others.items())
         yield quiet(f"left out: {_from_other_ports(plan, from_others.total())} ({fates}); --source-ports shows them")
+
+
+def _from_clients(plan: Plan, part: Part) -> bool:
+    """Whether something of a part comes from client ports; one that is not written has its packet from there if anything is."""
+    first, last = plan.client_ports
+    port = part.packet.source_port
+    return bool(part.clients) or (not part.lines and (port is None or first <= port <= last))
 
 
 def _from_other_ports(plan: Plan, number: int) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
-from crossgate.core.answers.clients import Told, told
+from crossgate.core.answers.clients import Told, from_clients, told
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import When
 from crossgate.core.model.errors import PlanError
@@ -144,10 +144,12 @@ def _parts(
                 back = stopped.stop is not None and stopped.leg.returns and not stopped.leg.settles
                 pieces.setdefault(_Fate(answer.verdict, stopped.stop, back), []).append(answer)
     plan, parts, unwritten = asking.network.plan, list[Part](), list[TooManyPieces]()
+    stray = any(each.course.stray for each in begun)
     for fate, several in pieces.items():
-        written = Told([], [], [each.packets for each in several])
+        sets = [each.packets for each in several]
+        written = Told([], [], sets if stray else from_clients(sets, plan.client_ports) or sets)
         with answered(f"the list of all that is {fate.verdict}{f' by {fate.stop.decider.name}' if fate.stop else ''}", unwritten):
-            written = told(several, plan.client_ports, begun[0].course.stray)
+            written = told(several, plan.client_ports, stray)
         parts.append(Part(*fate, written.lines, written.clients, example(plan, written.packets)))
     if len(unwritten) == 1 and len(unasked) == known:
         parts = [each if each.lines else each._replace(rest=True) for each in parts]
