@@ -20,7 +20,7 @@ from pyarrow import parquet
 
 sys.path.insert(0, str(Path(__file__).parent))
 from crossgate.core.answers.replay import Replay
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.formats.readers.traffic import Traffic
 from crossgate.language.reader import read_plan
 from synthetic import entries

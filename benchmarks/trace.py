@@ -13,7 +13,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent))
 from crossgate.core.answers.grid import cells
 from crossgate.core.network.endpoints import pairs
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.trace import Tracer
 from crossgate.demo import PLAN, write

@@ -15,7 +15,7 @@ from pathlib import Path
 
 from crossgate.core.model.address import Family
 from crossgate.core.network.address_classes import address_classes
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.language.reader import read_plan
 from sites import SHAPES, SIZES, site
 

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.packet import SYN, Packet
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.legs import Conversation
 
 NETWORK = """

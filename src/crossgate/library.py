@@ -18,7 +18,8 @@ from crossgate.core.model.finding import Finding
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import TlsError, asked_hello
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Trace, Verdict
+from crossgate.core.traffic.trace import Trace
+from crossgate.core.traffic.verdict import Verdict
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -74,7 +75,7 @@ def trace(
     Ends are hosts, devices, points, addresses, or groups and subnets, which stand for their hosts. Raises `PlanError` for what is none.
     """
     from crossgate.core.answers.traces import Choice, asked, ends
-    from crossgate.core.network.itineraries import Network
+    from crossgate.core.network.ways import Network
     from crossgate.core.traffic.trace import Tracer
 
     network = Network(plan)
@@ -125,7 +126,7 @@ def replay(plan: Plan, flows: Any, *, columns: Sequence[str] = ()) -> pa.Table:
     import pyarrow as pa
 
     from crossgate.core.answers.replay import Replay
-    from crossgate.core.network.itineraries import Network
+    from crossgate.core.network.ways import Network
     from crossgate.core.traffic.assembly import SECOND
     from crossgate.formats.readers.names import columns_of, told_columns
     from crossgate.formats.readers.tables import TableAccount, read_batches

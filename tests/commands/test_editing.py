@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 from crossgate.core.network.endpoints import pairs
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.trace import Tracer
 from crossgate.language.reader import read_plan

@@ -11,7 +11,7 @@ import pytest
 from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.ethernet import MacError, format_mac, group_mac, parse_mac
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.draw.layout import laid_out
 from tests.conftest import Ask, Read, Run
 from tests.formats.exchange.yang import see_that_it_is_valid

@@ -12,7 +12,7 @@ import pytest
 from crossgate.commands.common import clock
 from crossgate.core.answers.replay import Clock
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.assembly import SECOND
 from tests.conftest import Read, Run
 

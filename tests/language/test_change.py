@@ -9,7 +9,7 @@ import pytest
 
 from crossgate.core.audit import Audited
 from crossgate.core.sets import effort
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.language import edits
 from crossgate.language.change import Change, Proposal, propose
 from crossgate.language.draft import Draft

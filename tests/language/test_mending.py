@@ -19,9 +19,10 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation, Promise
 from crossgate.core.model.finding import Severity
 from crossgate.core.model.window import states
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Tracer, Verdict
+from crossgate.core.traffic.trace import Tracer
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.language.mending import mend_all, mend_claim
 from crossgate.language.reader import read
 from tests import net

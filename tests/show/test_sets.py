@@ -11,7 +11,7 @@ from crossgate.core.answers.reach import reach
 from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.show.sets import MOST_LINES, MOST_PARTS, reach_lines
 
 NETWORK = """

@@ -14,7 +14,7 @@ from crossgate.core.answers.reach import reach
 from crossgate.core.model.address import Family, Pattern, parse_block, pattern
 from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Tracer
 from crossgate.show import console, grid, sets, wild

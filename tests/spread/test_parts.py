@@ -26,7 +26,7 @@ from pyarrow import parquet
 from crossgate.core.answers.replay import Replay
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import Packet
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.assembly import SECOND
 from crossgate.formats.verdicts import verdict_rows
 from crossgate.language.reader import read_plan

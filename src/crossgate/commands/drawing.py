@@ -21,7 +21,8 @@ if TYPE_CHECKING:
     from crossgate.core.model.address import Family
     from crossgate.core.model.plan import Plan
     from crossgate.core.sets.effort import TooManyPieces
-    from crossgate.core.traffic.trace import Trace, Verdict
+    from crossgate.core.traffic.trace import Trace
+    from crossgate.core.traffic.verdict import Verdict
     from crossgate.draw.canvas import Sheet
     from crossgate.draw.charts import Bar, Square
     from crossgate.draw.style import Theme
@@ -173,7 +174,7 @@ def tally(
 def _traced(plan: Plan, source: str, destination: str, service: str, when: datetime) -> tuple[Trace, list[str]]:
     from crossgate.core.answers.traces import Choice, asked, ends
     from crossgate.core.model.window import open_at
-    from crossgate.core.network.itineraries import Network
+    from crossgate.core.network.ways import Network
     from crossgate.core.traffic.trace import Tracer
 
     network = Network(plan)
@@ -199,7 +200,7 @@ def draw_differences(plan: Plan, found: Sequence[Difference], out: Path) -> None
     from crossgate.core.model.condition import State, settled
     from crossgate.core.model.window import open_at
     from crossgate.core.network.endpoints import at_address
-    from crossgate.core.network.itineraries import Network
+    from crossgate.core.network.ways import Network
     from crossgate.core.traffic.legs import Conversation
     from crossgate.core.traffic.trace import Tracer
     from crossgate.draw.canvas import kind_of_file
@@ -254,7 +255,7 @@ def squares_of(
 
 
 def _verdicts(cell: Cell) -> dict[Family, Verdict]:
-    from crossgate.core.traffic.trace import Verdict
+    from crossgate.core.traffic.verdict import Verdict
 
     return {family: several[0] if len(several) == 1 else Verdict.SOME for family, several in cell.verdicts().items() if several}
 

@@ -55,7 +55,7 @@ def grid(
 ) -> None:
     """Show who reaches whom: sources down, destinations across, a letter a verdict; a set's is proved for all of it."""
     from crossgate.core.answers.grid import changes, check_services, default_services
-    from crossgate.core.network.itineraries import Network
+    from crossgate.core.network.ways import Network
 
     if as_csv and as_json:
         raise PlanError("--csv and --json exclude each other")

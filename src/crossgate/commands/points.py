@@ -19,7 +19,7 @@ def points(
     """Show every place between FROM and TO, there and back, and which suit a standard and an extended list."""
     from crossgate.core.answers.points import crossed, suited
     from crossgate.core.network.endpoints import pairs
-    from crossgate.core.network.itineraries import Network
+    from crossgate.core.network.ways import Network
 
     plan = load(context)
     network = Network(plan)

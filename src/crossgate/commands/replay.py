@@ -92,7 +92,7 @@ def _conversations(
 ) -> None:  # fmt: skip
     from crossgate.core.answers.replay import Replay
     from crossgate.core.network.entrance import entrance
-    from crossgate.core.network.itineraries import Network
+    from crossgate.core.network.ways import Network
     from crossgate.core.traffic.assembly import SECOND
 
     came_in = None if entered is None else entrance(plan, entered)
@@ -172,7 +172,7 @@ def _packets(
 ) -> None:  # fmt: skip
     from crossgate.core.answers.replay import ListReplay
     from crossgate.core.network.entrance import place_named
-    from crossgate.core.network.itineraries import Network
+    from crossgate.core.network.ways import Network
     from crossgate.formats.readers.traffic import size
 
     network = Network(plan)

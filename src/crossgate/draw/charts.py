@@ -12,7 +12,7 @@ from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, AnyLis
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
 from crossgate.core.model.window import DAY_MINUTES, DAYS, WEEK_MINUTES, Window
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.draw.canvas import Sheet, sized
 from crossgate.draw.style import MARKS, SMALL, TEXT, Theme, text_width
 

@@ -13,7 +13,8 @@ from typing import Any, NamedTuple
 from crossgate.core.model.address import Family
 from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.plan import Plan
-from crossgate.core.traffic.trace import Trace, Verdict
+from crossgate.core.traffic.trace import Trace
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.draw.canvas import Sheet, sized
 from crossgate.draw.columns import LINE
 from crossgate.draw.layout import laid_out

@@ -11,8 +11,8 @@ from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.itineraries import Network
 from crossgate.core.network.paths import Crossing, Endpoint
+from crossgate.core.network.ways import Network
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.region import Region, entry_region
 from crossgate.language import edits

@@ -16,7 +16,7 @@ from crossgate.core.model.network import Direction, Point, Segment
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.sets.patterns import less
 from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.session import Session

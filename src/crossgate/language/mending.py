@@ -27,13 +27,13 @@ from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.packet import icmp_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import claim_ends, is_elsewhere
-from crossgate.core.network.itineraries import Network
 from crossgate.core.network.paths import Crossing
+from crossgate.core.network.ways import Network
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import Region, every_packet, protocol_line
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.needed import answer_text, answers_text, end_text, needs
 from crossgate.core.wording.sentences import packet_text
 from crossgate.language import edits

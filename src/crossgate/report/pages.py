@@ -14,7 +14,7 @@ from crossgate.core.answers.verify import Verified
 from crossgate.core.model.accesslist import AnyList, DeciderKey, line_name
 from crossgate.core.model.finding import Acceptance, Finding, Severity
 from crossgate.core.model.plan import Plan
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.draw.style import DARK, LIGHT, MARKS, Theme
 
 EXTRA = "pip install 'crossgate[pictures]'"

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from crossgate.core.answers.grid import Cell, Change
 from crossgate.core.model.address import Family
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.show.console import count, name, quiet, strong, word
 from crossgate.show.width import columns, screen_width, wrapped
 

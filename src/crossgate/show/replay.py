@@ -13,7 +13,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import format_ports, join_ports
 from crossgate.core.model.tls import VERSIONS, suite_name
 from crossgate.core.traffic.rates import Rates
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.formats.readers.names import Column
 from crossgate.formats.readers.traffic import Told, hellos_of
 from crossgate.show.console import alert, count, leading_word, quiet, strong, word

@@ -24,7 +24,7 @@ from crossgate.core.answers.sums import Sums
 from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.entrance import entrance
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.assembly import Arrived, Seen, conversation_digest
 from crossgate.formats.verdicts import verdict_rows
 

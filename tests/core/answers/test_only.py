@@ -16,10 +16,11 @@ from crossgate.core.model.errors import PlanErrors
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address, pairs
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.legs import Conversation, conversations
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Tracer, Verdict
+from crossgate.core.traffic.trace import Tracer
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.language.reader import read_plan
 from tests.conftest import Read
 

@@ -14,11 +14,12 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.sets.region import whole_packets
 from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Trace, Tracer, Verdict
+from crossgate.core.traffic.trace import Trace, Tracer
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import packet_text, sentence
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording

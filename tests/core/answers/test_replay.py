@@ -20,11 +20,12 @@ from crossgate.core.model.packets import packet_columns
 from crossgate.core.model.window import open_at
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.entrance import entrance
-from crossgate.core.network.itineraries import Network
 from crossgate.core.network.paths import Endpoint
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.assembly import SECOND, Seen
 from crossgate.core.traffic.legs import Conversation
-from crossgate.core.traffic.trace import Tracer, Verdict
+from crossgate.core.traffic.trace import Tracer
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.language.reader import read_plan
 from tests import net
 

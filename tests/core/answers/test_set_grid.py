@@ -16,7 +16,8 @@ from crossgate.core.network.endpoints import pairs
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Tracer, Verdict
+from crossgate.core.traffic.trace import Tracer
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.language.reader import read_plan
 from tests.conftest import Read
 

@@ -19,7 +19,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import join_ports
 from crossgate.core.network.endpoints import at_address, pairs
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.sets.boxes import overlap, packet_box
 from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.session import Session

@@ -12,10 +12,11 @@ from hypothesis import strategies as st
 from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.itineraries import Itineraries, Network, Sequence
+from crossgate.core.network.itineraries import Itineraries
 from crossgate.core.network.matrix import Matrix
-from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.nodes import Outcome, Sequence
 from crossgate.core.network.paths import Endpoint
+from crossgate.core.network.ways import Network
 from crossgate.language.reader import read_plan
 from tests.core.network import reference
 from tests.core.network.reference import Reference, Way
@@ -57,7 +58,7 @@ def test_all_equal_paths_are_those_of_plain_recursion(tmp_path_factory: pytest.T
                 expected = plain.ways_from(origin, destination)
                 node = itineraries.node(origin, destination)
                 where = (seed, str(source), str(destination))
-                assert {told(itineraries, each) for each in itineraries.sequences(node)} == expected, where
+                assert {told(itineraries, each) for each in itineraries.nodes.sequences(node)} == expected, where
     del plan
 
 
@@ -84,11 +85,11 @@ def test_paths_avoid_what_is_down(tmp_path_factory: pytest.TempPathFactory, seed
                 expected = plain.ways_from(origin, destination)
                 node = itineraries.node(origin, destination)
                 where = (seed, sorted(map(str, plan.down)), str(source), str(destination))
-                assert {told(itineraries, each) for each in itineraries.sequences(node)} == expected, where
+                assert {told(itineraries, each) for each in itineraries.nodes.sequences(node)} == expected, where
                 assert matrix.numbers[row, column] == node, where
                 if before.carriers(origin, destination).isdisjoint(plan.down):
                     same = before.itineraries(family)
-                    assert {told(same, each) for each in same.sequences(same.node(origin, destination))} == expected, where
+                    assert {told(same, each) for each in same.nodes.sequences(same.node(origin, destination))} == expected, where
 
 
 @settings(max_examples=30, deadline=None)
@@ -106,7 +107,7 @@ def test_each_way_is_walked_and_the_first_is_the_path(tmp_path_factory: pytest.T
                     continue
                 ways = network.ways(origin, destination)
                 assert ways[0] == network.path(origin, destination)
-                sequences = itineraries.sequences(itineraries.node(origin, destination))
+                sequences = itineraries.nodes.sequences(itineraries.node(origin, destination))
                 assert len(ways) == len(sequences) <= itineraries.paths(origin, destination)
                 met = [
                     tuple(each for each in way.crossings if each.rulings is None and (*each.place, family) in network.plan.placed)
@@ -200,6 +201,6 @@ def test_the_lists_of_a_whole_turn_are_met(plan_of: Read, place: str) -> None:
     assert not way.arrived
     assert way.reason == "it goes round in a circle: one to two to one"
     assert any((*each.place, Family.IPV4) in network.plan.placed for each in way.crossings)
-    (sequence,) = network.itineraries(Family.IPV4).sequences(network.itineraries(Family.IPV4).node(origin, parse_address("10.0.9.9")))
+    (sequence,) = network.itineraries(Family.IPV4).nodes.sequences(network.itineraries(Family.IPV4).node(origin, parse_address("10.0.9.9")))
     assert (len(sequence.tokens), sequence.end) == (1, Outcome.LOST)
     assert Path(network.plan.files[0]).exists()

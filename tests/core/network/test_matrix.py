@@ -8,8 +8,8 @@ from hypothesis import strategies as st
 
 from crossgate.core.model.address import Family
 from crossgate.core.network.address_classes import address_classes
-from crossgate.core.network.itineraries import Network
 from crossgate.core.network.matrix import Matrix
+from crossgate.core.network.ways import Network
 from crossgate.language.reader import read_plan
 from tests.core.network import reference
 
@@ -29,9 +29,9 @@ def test_every_number_is_that_of_its_pair(tmp_path_factory: pytest.TempPathFacto
         for row, origin in zip(matrix.row, ends, strict=True):
             expected = [alone.itineraries(family).node(origin, end.address) for end in ends]
             assert matrix.numbers[row].tolist() == expected, (seed, str(origin.address))
-        tokens = {token for number in matrix.numbers.flat for each in itineraries.sequences(int(number)) for token in each.tokens}
+        tokens = {token for number in matrix.numbers.flat for each in itineraries.nodes.sequences(int(number)) for token in each.tokens}
         for token in tokens:
             found = dict(matrix.meeting(1 << token))
             for row, numbers in enumerate(matrix.numbers):
-                meets = [any(token in each.tokens for each in itineraries.sequences(int(number))) for number in numbers]
+                meets = [any(token in each.tokens for each in itineraries.nodes.sequences(int(number))) for number in numbers]
                 assert (found[row].tolist() if row in found else [False] * len(ends)) == meets

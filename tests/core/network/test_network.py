@@ -17,10 +17,11 @@ from crossgate.core.model.network import Direction
 from crossgate.core.model.plan import Plan, UnknownName
 from crossgate.core.model.window import open_at, states
 from crossgate.core.network.endpoints import at_address, candidates, endpoint_set, pairs
-from crossgate.core.network.itineraries import Network
 from crossgate.core.network.layer2 import Wire
 from crossgate.core.network.paths import Endpoint
-from crossgate.core.traffic.trace import Tracer, Verdict
+from crossgate.core.network.ways import Network
+from crossgate.core.traffic.trace import Tracer
+from crossgate.core.traffic.verdict import Verdict
 
 Read = Callable[[str], Plan]
 

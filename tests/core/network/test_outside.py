@@ -12,7 +12,7 @@ from crossgate.core.model.address import parse_address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.session import Session
 
 Read = Callable[[str], Plan]

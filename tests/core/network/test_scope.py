@@ -15,10 +15,11 @@ from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import Scope, scope_of
 from crossgate.core.network.endpoints import pairs
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Trace, Tracer, Verdict
+from crossgate.core.traffic.trace import Trace, Tracer
+from crossgate.core.traffic.verdict import Verdict
 
 Read = Callable[[str], Plan]
 NOON = datetime(2026, 11, 30, 12)

@@ -14,11 +14,12 @@ from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import packet_columns
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic import bulk as bulk_module
 from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.fates import NO_PLACE, VERDICTS, Fates
-from crossgate.core.traffic.trace import Trace, Tracer, Verdict
+from crossgate.core.traffic.trace import Trace, Tracer
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.language.reader import read_plan
 from tests import net
 

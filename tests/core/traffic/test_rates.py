@@ -18,7 +18,7 @@ from crossgate.core.model.packet import ACK, SYN, Packet
 from crossgate.core.model.packets import packet_columns
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.assembly import Seen
 from crossgate.core.traffic.fates import VERDICTS
 from crossgate.core.traffic.legs import Conversation

@@ -29,7 +29,8 @@ from crossgate.core.traffic.courses import by_course
 from crossgate.core.traffic.fates import VERDICTS
 from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Trace, Tracer, Verdict, path_devices
+from crossgate.core.traffic.trace import Trace, Tracer, path_devices
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.language.reader import read_plan
 from tests.core.traffic.test_flows import in_line
 
@@ -176,7 +177,7 @@ def test_every_engine_does_what_going_over_all_of_tls_does(tmp_path_factory: pyt
             (answer,) = [each for flow in between for each in session.flows(state).answers(flow, by_course([packet_region(first)]))]
             verdicts = {verdict for verdict, _ in every}
             assert answer.verdict is (every[0][0] if len(verdicts) == 1 else Verdict.VARIES)
-            assert {way.stop.decider.key if way.stop else None for way in answer.on_each_way} == {line for _, line in every}
+            assert {way.stop.decider.key if way.stop else None for way in answer.endings} == {line for _, line in every}
             ways = network.between(conversation.source, conversation.destination)
             fate = tracer.fate(conversation, ways)
             assert (fate.verdict, fate.stopped.key if fate.stopped else None) == every[0]

@@ -18,9 +18,10 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
 from crossgate.core.network.endpoints import at_address, pairs
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.legs import Leg, conversations, legs
-from crossgate.core.traffic.trace import Outcome, Trace, Tracer, Verdict
+from crossgate.core.traffic.trace import Outcome, Trace, Tracer
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import noticed, sentence
 from tests import net
 

@@ -7,7 +7,7 @@ from datetime import datetime
 from unittest import mock
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.answers.compare import differences
@@ -16,17 +16,21 @@ from crossgate.core.answers.points import crossed
 from crossgate.core.answers.reach import reach
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
+from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.address import Family, single
 from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.sets.region import packet_region
-from crossgate.core.traffic import flows as questions
+from crossgate.core.traffic import trace as tracing
 from crossgate.core.traffic.between import flows
 from crossgate.core.traffic.courses import by_course
-from crossgate.core.traffic.legs import conversations
+from crossgate.core.traffic.endings import Decided
+from crossgate.core.traffic.flows import Answer
+from crossgate.core.traffic.legs import Conversation, Leg, conversations, legs
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.trace import Trace
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import parting
 from crossgate.language.reader import read_plan
 from tests.core.network import reference
@@ -107,9 +111,47 @@ def test_what_varies_is_told_everywhere(plan_of: Read) -> None:
     assert turned == {(Verdict.VARIES, Verdict.PERMITTED)}
 
 
+Told = tuple[Verdict, Leg, Decided | None]
+
+
+def told(trace: Trace) -> Told:
+    """Return how a conversation ends on one way; one that gets through ends on the last leg that it may have."""
+    decided = trace.decided
+    every = [leg for leg, _ in legs(trace.conversation.first, trace.conversation.source.segment == trace.conversation.destination.segment)]
+    stop = None if decided is None or decided.decider is None else Decided(decided.crossing, decided.decider)
+    return trace.verdict, every[-1] if trace.verdict is Verdict.PERMITTED else trace.legs[-1].leg, stop
+
+
+def check_endings(session: Session, conversation: Conversation, answer: Answer, by: DeciderKey | None) -> None:
+    """Hold the endings of an answer, and the examples that are traced of them, against tracing every way by itself."""
+    tracer = session.tracer()
+    ways: dict[Told, list[Trace]] = {}
+    for each in tracer.alternatives(conversation):
+        ways.setdefault(told(each), []).append(each)
+    assert {each[:3]: each.number for each in answer.endings} == {how: len(traces) for how, traces in ways.items()}
+    for ending in answer.endings:
+        how = ending[:3]
+        deciding = [[decider for decider in each.deciders() if decider.permits] for each in ways[how]]
+        assert {each.decider for each in ending.passed} == {decider for each in deciding for decider in each}
+        assert ending.by == all(any(decider.key == by for decider in each.deciders()) for each in ways[how])
+    with mock.patch.object(tracing, "_FEW_WAYS", 0):
+        examples = tracer.examples(conversation, by)
+        fate = tracer.fate(conversation, session.network.between(conversation.source, conversation.destination))
+    every = [each for several in ways.values() for each in several]
+    first = tracer.alternatives(conversation)[0]
+    assert examples[0] == first._replace(differing=examples[0].differing)
+    assert (first.differing is None) == (examples[0].differing is None) == fate.agreed
+    assert {told(each) for each in examples} == ways.keys()
+    assert {each._replace(differing=None) for each in examples} <= {each._replace(differing=None) for each in every}
+    for how, several in ways.items():
+        lacking = [each for each in several if all(decider.key != by for decider in each.deciders())]
+        shown = [each for each in examples if told(each) == how and all(decider.key != by for decider in each.deciders())]
+        assert bool(lacking) == bool(shown)
+
+
 @settings(max_examples=40, deadline=None)
-@given(st.integers(0, 1 << 32), st.data(), st.sampled_from([0, 3]))
-def test_an_answer_speaks_of_all_ways(tmp_path_factory: pytest.TempPathFactory, seed: int, data: st.DataObject, few_ways: int) -> None:
+@given(st.integers(0, 1 << 32), st.data())
+def test_an_answer_speaks_of_all_ways(tmp_path_factory: pytest.TempPathFactory, seed: int, data: st.DataObject) -> None:
     """The verdict over all ways is the one that tracing along each of them finds, or that they vary."""
     path = tmp_path_factory.mktemp("net") / "r.gate"
     path.write_text(reference.network(seed))
@@ -126,9 +168,54 @@ def test_an_answer_speaks_of_all_ways(tmp_path_factory: pytest.TempPathFactory, 
             verdicts = {each.verdict for each in session.tracer().alternatives(wanted)}
             expected = verdicts.pop() if len(verdicts) == 1 else Verdict.VARIES
             begun = by_course([packet_region(wanted.first)])
-            with mock.patch.object(questions, "_FEW_WAYS", few_ways):
-                told = {answer.verdict for flow in found for answer in session.flows().answers(flow, begun)}
-            assert told == {expected}, (seed, str(source), str(destination), service)
+            answers = [answer for flow in found for answer in session.flows().answers(flow, begun)]
+            assert {answer.verdict for answer in answers} == {expected}, (seed, str(source), str(destination), service)
+            for answer in answers:
+                check_endings(session, wanted, answer, None)
+
+
+@st.composite
+def ladders(draw: st.DrawFn) -> str:
+    """Draw two or three pairs of routers in a row, some of them stateful, with a few lists at many places, there and back."""
+    tiers = draw(st.integers(2, 3))
+    lines = ["subnet s0 10.0.0.0/24"]
+    for tier in range(tiers):
+        lines.append(f"subnet s{tier + 1} 10.0.{tier + 1}.0/24")
+        for side in "ab":
+            lines += [f"router {side}{tier}{draw(st.sampled_from(['', '', ' stateful']))}"]
+            for way, subnet, last in (("near", tier, 11 if side == "a" else 12), ("far", tier + 1, 1 if side == "a" else 2)):
+                lines.append(f"    interface {way} 10.0.{subnet}.{last}/24 on s{subnet}")
+    lines += ["host left 10.0.0.99 on s0", f"host right 10.0.{tiers}.99 on s{tiers}"]
+    entry = st.sampled_from(["permit tcp any to any established", "deny tcp any to any established", "permit tcp/80 any to any",
+                             "deny icmp any to any", "permit ip left to any", "deny ip any to left", "permit udp any to any"])  # fmt: skip
+    names = []
+    for number in range(draw(st.integers(1, 4))):
+        names.append(f"l{number}")
+        lines += [f"list l{number} extended ipv4", *(f"    {line}" for line in draw(st.lists(entry, max_size=3)))]
+        lines.append(f"    otherwise {draw(st.sampled_from(['permit', 'permit', 'deny']))}")
+    points = [f"{side}{tier}.{way}" for tier in range(tiers) for side in "ab" for way in ("near", "far")]
+    places = st.tuples(st.sampled_from(points), st.sampled_from(["inbound", "outbound"]))
+    for point, direction in draw(st.lists(places, min_size=2, max_size=10, unique=True)):
+        lines.append(f"place {draw(st.sampled_from(names))} {direction} on {point}")
+    return "\n".join(lines) + "\n"
+
+
+@settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@given(ladders(), st.data())
+def test_endings_are_what_tracing_each_way_finds(plan_of: Read, text: str, data: st.DataObject) -> None:
+    session = Session(plan_of(text))
+    every = [access_list for access_list in session.plan.lists.values() for _ in access_list.entries]
+    keys = [DeciderKey(each.name, number) for each in every for number in (None, *(entry.number for entry in each.entries))]
+    by = data.draw(st.sampled_from([None, *keys]))
+    ends, family = session.address_classes(Family.IPV4), Family.IPV4
+    addresses = [host.addresses[0] for host in session.plan.hosts.values()]
+    for source, destination in (addresses, addresses[::-1]):
+        (flow,) = flows(session.network, ends, ends, [single(source)], [single(destination)])
+        for service in ("tcp/80", "tcp/22", "udp/53", "ping"):
+            start, end = at_address(session.network, source), at_address(session.network, destination)
+            (wanted,) = conversations(session.plan.service(service, family), start, end)
+            (answer,) = session.flows().answers(flow, by_course([packet_region(wanted.first)]), by)
+            check_endings(session, wanted, answer, by)
 
 
 @settings(max_examples=30, deadline=None)

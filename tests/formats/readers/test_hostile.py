@@ -13,7 +13,7 @@ from pathlib import Path
 from crossgate.core.answers.distil import Distiller
 from crossgate.core.answers.replay import Replay
 from crossgate.core.model.errors import PlanError
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.demo import PLAN
 from crossgate.demo.traffic import SEA
 from crossgate.formats.readers.traffic import Traffic

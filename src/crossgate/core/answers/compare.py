@@ -23,7 +23,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.tls import Hello, spoken_sorts
 from crossgate.core.model.window import Window, open_at, states
-from crossgate.core.network.itineraries import Network, Way
+from crossgate.core.network.ways import Network, Ways
 from crossgate.core.sets.effort import TooManyPieces, answered, gathered
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine, fewest_lines
@@ -32,11 +32,12 @@ from crossgate.core.sets.region import Region
 from crossgate.core.traffic.between import Flow, flow_between, united
 from crossgate.core.traffic.conditions import mattering
 from crossgate.core.traffic.courses import Course, Opening, by_course, opening_regions
+from crossgate.core.traffic.endings import Decided
 from crossgate.core.traffic.examples import example, unmentioned
-from crossgate.core.traffic.flows import Answer, Decided, Flows, Party, Question, lists_on
+from crossgate.core.traffic.flows import Answer, Flows, Party, Question, lists_on
 from crossgate.core.traffic.legs import Leg, settling
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.verdict import Verdict
 
 
 class Fate(NamedTuple):
@@ -106,7 +107,7 @@ def named_differences(old: Session, new: Session, name: str, tell: Tell | None =
 class _Side(NamedTuple):
     """What one plan does with a pair: the ways that are taken, None where the addresses are nobody's, and whether on one link."""
 
-    ways: tuple[Way, ...] | None
+    ways: Ways | None
     on_link: bool
 
 
@@ -151,49 +152,35 @@ class Comparison:
         ]
         if not begun:
             return
-        parties = [Party(asking, side.ways or (), side.on_link) for asking, side in ((self.old, pair.old), (self.new, pair.new))]
+        parties = [Party(asking, *side) for asking, side in ((self.old, pair.old), (self.new, pair.new))]
         question = Question(pair.flow, begun, parties)
         done: list[Product] = []
         for course, opening in question.openings:
             for part in left(opening, done, question.frame.order):
-                for was in self._answers(question, 0, course, part):
-                    for now in self._answers(question, 1, course, was.opening):
+                for was in question.answers(0, course, part):
+                    for now in question.answers(1, course, was.opening):
                         before, after = _fate(was, now), _fate(now, was)
                         if (before.verdict, before.told) != (after.verdict, after.told):
                             yield course.stray, before, after, now
             done.append(opening)
 
-    def _answers(self, question: Question, party: int, course: Course, opening: Product) -> Iterator[Answer]:
-        if question.has_way(party):
-            yield from question.answers(party, course, opening)
-            return
-        packets = question.seen(opening)
-        if packets is not None:
-            yield Answer(packets, PacketSet(question.frame, (opening,)), Verdict.UNROUTABLE, course.legs[0], None, ())
-
     def _suspected(self, pair: _Pair, leg: Leg) -> list[Region] | None:
         """Return regions of a leg's packets outside of which both plans do the same; None where they ask in different places."""
-        if pair.old.ways is None or pair.new.ways is None or len(pair.old.ways) != len(pair.new.ways):
+        old, new = pair.old.ways, pair.new.ways
+        if old is None or new is None or not old.alike(new, self._ask_for_tls):
             return None
         family = pair.flow.senders.family
         found: list[Region] = []
-        for old, new in zip(pair.old.ways, pair.new.ways, strict=True):
-            if (old.there.arrived, old.back.arrived) != (new.there.arrived, new.back.arrived):
+        before, after = (
+            {each.crossing: each.access_list for each in asking.asked(ways, leg, family)}
+            for asking, ways in ((self.old, old), (self.new, new))
+        )
+        for crossing in {**before, **after}:
+            was, now = before.get(crossing), after.get(crossing)
+            regions = self._suspect(was, now) if was is not None and now is not None else self._stopped(was, now)
+            if regions is None:
                 return None
-            if self._ask_for_tls and (old.there.stateful, old.back.stateful) != (new.there.stateful, new.back.stateful):
-                return None
-            before, after = (
-                {each.crossing: each.access_list for each in asking.asked(way, leg, family)}
-                for asking, way in ((self.old, old), (self.new, new))
-            )
-            if [each for each in before if each in after] != [each for each in after if each in before]:
-                return None
-            for crossing in {**before, **after}:
-                was, now = before.get(crossing), after.get(crossing)
-                regions = self._suspect(was, now) if was is not None and now is not None else self._stopped(was, now)
-                if regions is None:
-                    return None
-                found += regions
+            found += regions
         return found
 
     def _stopped(self, was: AccessList | None, now: AccessList | None) -> list[Region] | None:
@@ -237,10 +224,10 @@ def _to_try(course: Course, region: Region, suspected: dict[Leg, list[Region] | 
 
 
 def _fate(answer: Answer, other: Answer) -> Fate:
-    decided, decisive = answer.stopped.stop, other.stopped.stop
+    (decided, _), (decisive, _) = answer.stopped, other.stopped
     if decided is None and decisive is not None:
-        decided = next((each for way in answer.on_each_way for each in way.passed if each.crossing == decisive.crossing), None)
-    told = any(way.stop is not None and way.stop.decider.action is Action.REJECT for way in answer.on_each_way)
+        decided = next((each for ending in answer.endings for each in ending.passed if each.crossing == decisive.crossing), None)
+    told = any(ending.stop is not None and ending.stop.decider.action is Action.REJECT for ending in answer.endings)
     return Fate(answer.verdict, told, decided)
 
 
@@ -316,7 +303,7 @@ def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -
 
 def _conditional(network: Network, side: _Side, family: Family) -> tuple[AccessList, ...]:
     """Return the lists with conditions that stand on the ways of one side."""
-    return tuple(each for each in lists_on(network, side.ways or (), family) if each.is_conditional)
+    return tuple(each for each in lists_on(network, () if side.ways is None else (side.ways,), family) if each.is_conditional)
 
 
 _States = dict[tuple[State, State, frozenset[Limit], Hello | None], datetime | None]

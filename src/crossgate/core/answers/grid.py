@@ -12,10 +12,11 @@ from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service, ServiceError
 from crossgate.core.network.endpoints import candidates
-from crossgate.core.network.itineraries import Network
 from crossgate.core.network.paths import Endpoint
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.legs import Conversation, conversations
-from crossgate.core.traffic.trace import Fate, Tracer, Verdict
+from crossgate.core.traffic.trace import Fate, Tracer
+from crossgate.core.traffic.verdict import Verdict
 
 
 class Cell(NamedTuple):

@@ -12,8 +12,9 @@ from typing import NamedTuple
 from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction, PointKind
-from crossgate.core.network.itineraries import Itineraries, Network
+from crossgate.core.network.itineraries import Itineraries
 from crossgate.core.network.paths import Crossing, Endpoint
+from crossgate.core.network.ways import Network
 
 
 class CrossedPoint(NamedTuple):

@@ -19,10 +19,11 @@ from crossgate.core.sets.minimise import SetLine
 from crossgate.core.sets.region import every_packet, term_line
 from crossgate.core.traffic.between import Flow, flows
 from crossgate.core.traffic.courses import Opening, by_course
+from crossgate.core.traffic.endings import Decided
 from crossgate.core.traffic.examples import example, unmentioned
-from crossgate.core.traffic.flows import Answer, Decided, Flows
+from crossgate.core.traffic.flows import Answer, Flows
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.verdict import Verdict
 
 
 class Part(NamedTuple):
@@ -140,9 +141,9 @@ def _parts(
             tell(done, len(between))
         with answered(flow.asked, missed):
             for answer in list(asking.answers(flow, begun)):
-                stopped = answer.stopped
-                back = stopped.stop is not None and stopped.leg.returns and not stopped.leg.settles
-                pieces.setdefault(_Fate(answer.verdict, stopped.stop, back), []).append(answer)
+                stop, leg = answer.stopped
+                back = stop is not None and leg.returns and not leg.settles
+                pieces.setdefault(_Fate(answer.verdict, stop, back), []).append(answer)
     plan, parts, unwritten = asking.network.plan, list[Part](), list[TooManyPieces]()
     stray = any(each.course.stray for each in begun)
     for fate, several in pieces.items():

@@ -21,14 +21,14 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import Indices, Marks, whole_address
 from crossgate.core.model.window import open_at
 from crossgate.core.network.entrance import Entrance
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.asked import AskedLists
 from crossgate.core.traffic.assembly import SECOND, Arrivals, Arrived, Assembler, Seen, decoded, joined, opened, spoken
 from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.fates import NO_PLACE, VERDICTS, Fates, Hits
 from crossgate.core.traffic.rates import Rates
 from crossgate.core.traffic.run import courses_of
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.verdict import Verdict
 
 _BATCH = 1 << 15
 _MINUTE = 60 * SECOND

@@ -10,12 +10,13 @@ from crossgate.core.model.condition import When
 from crossgate.core.model.service import Service
 from crossgate.core.network.address_classes import AddressClass, meant
 from crossgate.core.network.endpoints import EndpointSet, endpoint_set
+from crossgate.core.network.nodes import Outcome
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.traffic.between import Flow, flows
 from crossgate.core.traffic.courses import openings
-from crossgate.core.traffic.flows import Flows, placed_on
+from crossgate.core.traffic.flows import Flows, lists_on
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.verdict import Verdict
 
 
 class SetGrid:
@@ -60,8 +61,7 @@ class SetGrid:
         found: set[Verdict] = set()
         for flow in sent:
             family = flow.source.address.family
-            paths = [path for way in flow.ways for path in (way.there, way.back)]
-            if all(path.arrived for path in paths) and not any(placed_on(self.session.network, path, family) for path in paths):
+            if Outcome.LOST not in flow.ways.ends and not lists_on(self.session.network, (flow.ways,), family):
                 found.add(Verdict.PERMITTED)  # nothing stands on any way
                 continue
             begun = openings(service, family, self.plan.client_ports)

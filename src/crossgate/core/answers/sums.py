@@ -20,7 +20,7 @@ from crossgate.core.network.paths import Crossing
 from crossgate.core.traffic.assembly import Seen
 from crossgate.core.traffic.fates import NO_PLACE, VERDICTS, Fates, Hits
 from crossgate.core.traffic.legs import service_label
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.verdict import Verdict
 
 _LEAST_ADDED_UP = 1 << 16
 

@@ -12,7 +12,7 @@ from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError
 from crossgate.core.network.endpoints import NoConversation, candidates, pairs
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.legs import Conversation, conversations
 
 _MANY = (WordKind.SUBNET, WordKind.OUTSIDE, WordKind.GROUP)

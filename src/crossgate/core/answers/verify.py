@@ -6,6 +6,7 @@ the windows on the way can be in. What breaks a claim is a set; one packet of it
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Hashable, Iterator, Sequence
 from datetime import datetime
 from typing import Any, NamedTuple
@@ -18,7 +19,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import ServiceError
 from crossgate.core.network.address_classes import AddressClass, meant
 from crossgate.core.network.endpoints import EndpointSet, at_address, claim_ends, is_elsewhere
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import TooManyPieces, question
 from crossgate.core.sets.frame import PacketSet
@@ -31,7 +32,8 @@ from crossgate.core.traffic.examples import example
 from crossgate.core.traffic.flows import Answer, lists_on
 from crossgate.core.traffic.legs import Conversation, service_of
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import VERDICTS, Trace, Verdict
+from crossgate.core.traffic.trace import Trace
+from crossgate.core.traffic.verdict import VERDICTS, Verdict
 from crossgate.core.wording.needed import needed
 from crossgate.core.wording.sentences import packet_text, parting, speaking, why_broken
 
@@ -82,7 +84,7 @@ class Verifier:
     def __init__(self, session: Session) -> None:
         self.session = session
         self.network = session.network
-        self.reached: dict[DeciderKey, int] = {}
+        self.reached: Counter[DeciderKey] = Counter()
         self._says: dict[int, list[Said]] = {}
 
     def verify(self, expectation: Promise) -> Verified:
@@ -105,7 +107,7 @@ class Verifier:
             begun = [each for part in parts for each in part.begun]
             states = _states_on(self.network, found, begun, expectation, expectation.at)
             most = max(most, len(states))
-            lists, done = [lists_on(self.network, flow.ways, family) for flow in found], set[Hashable]()
+            lists, done = [lists_on(self.network, (flow.ways,), family) for flow in found], set[Hashable]()
             for opened, moment in states.items():
                 for nth, flow in enumerate(found):
                     key = nth, mattering(lists[nth], opened)
@@ -114,7 +116,7 @@ class Verifier:
                     done.add(key)
                     with question(flow.asked):
                         for part in parts:
-                            for answer in self.session.flows(opened).answers(flow, part.begun):
+                            for answer in self.session.flows(opened).answers(flow, part.begun, part.claim.by):
                                 if self._breaks(part, answer):
                                     packet = example(self.network.plan, [answer.packets])
                                     others = list(_states_on(self.network, found, begun, expectation))
@@ -231,10 +233,11 @@ class Verifier:
 
     def _breaks(self, part: _Part, answer: Answer) -> bool:
         """Whether an answer breaks what is said of it."""
-        for way in answer.on_each_way:
-            for stop in way.decisions:
-                self.reached[stop.decider.key] = self.reached.get(stop.decider.key, 0) + 1
-        return not all(_keeps_to(part, way.verdict, [stop.decider for stop in way.decisions]) for way in answer.on_each_way)
+        for each in answer.endings:
+            self.reached.update(decided.decider.key for decided in each.passed)
+            if each.stop is not None:
+                self.reached[each.stop.decider.key] += 1
+        return not all(_keeps_to(part, each.verdict, each.stop and each.stop.decider, each.by) for each in answer.endings)
 
     def _failed(
         self,
@@ -253,8 +256,11 @@ class Verifier:
         conversation = Conversation(ends[0], ends[1], packet)
         tracer = self.session.tracer(opened)
         first = tracer.trace(conversation)
-        breaking = (each for each in tracer.alternatives(conversation) if not _keeps_to(part, each.verdict, list(each.deciders())))
-        trace = first if first.ways == 1 else next(breaking, first)
+        trace = (
+            first
+            if first.ways == 1
+            else next((each for each in tracer.examples(conversation, part.claim.by) if _broken(part, each)), first)
+        )
         when = ""
         if any(
             self.session.tracer(other).trace(conversation).verdict is not first.verdict
@@ -282,15 +288,20 @@ class Verifier:
         )
 
 
-def _keeps_to(part: _Part, verdict: Verdict, deciders: list[Decider]) -> bool:
-    """Whether what becomes of a packet on one way is what is said of it."""
+def _keeps_to(part: _Part, verdict: Verdict, stop: Decider | None, by: bool) -> bool:
+    """Whether what becomes of a packet is what is said of it: who stops it, and whether the line that is to decide does."""
     claim = part.claim
     if verdict is Verdict.UNROUTABLE and part.without_way:
         return True
     if verdict is not VERDICTS[claim.claim]:
         return False
-    deciding = deciders if claim.claim is Claim.PERMIT else deciders[-1:]
-    return claim.by is None or any(decider.key == claim.by for decider in deciding)
+    return claim.by is None or (by if claim.claim is Claim.PERMIT else stop is not None and stop.key == claim.by)
+
+
+def _broken(part: _Part, trace: Trace) -> bool:
+    """Whether a conversation on the way that was traced is not what is said of it."""
+    stop = None if trace.decided is None else trace.decided.decider
+    return not _keeps_to(part, trace.verdict, stop, any(decider.key == part.claim.by for decider in trace.deciders()))
 
 
 def _machines(family: Family, classes: Sequence[AddressClass], end: EndpointSet) -> AddressSet:
@@ -307,6 +318,5 @@ def _states_on(
     network: Network, found: list[Flow], begun: list[Opening], promise: Promise, at: Moment | None = None
 ) -> dict[State, datetime | None]:
     """Return the states that the conditions of lists on the ways of some flows can be in, of those that a promise speaks of."""
-    ways = (way for flow in found for way in flow.ways)
-    lists = lists_on(network, ways, found[0].source.address.family) if found else []
+    lists = lists_on(network, (flow.ways for flow in found), found[0].source.address.family) if found else []
     return states_for(network.plan, lists, lambda: legs_of(found, begun), at, promise.flooding, promise.spoken)

@@ -10,6 +10,7 @@ from crossgate.core.audit.traffic import begun_by
 from crossgate.core.model.accesslist import AccessList, Decider, Entry, line_name
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import TCP, UDP
+from crossgate.core.network.ways import Way
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.region import ALL_FLAGS, PROTOCOL_SHIFT, Region, entry_region
@@ -42,17 +43,16 @@ def never_settled(case: Case) -> Iterator[Finding]:
 
 def _settles(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flow: Flow) -> bool:
     """Whether some conversation of a flow that an entry takes shows what TLS it speaks to the device where the list stands."""
-    judged = [_judges(case, access_list, flow, index) for index in range(len(flow.ways))]
+    judged = [_judges(case, access_list, way) for way in flow.ways]
     return any(judged) and any(
-        judged[index] and way.leg.settles
+        judges and ending.leg.settles
         for answer in _answers(case, access_list, entry, begun, flow)
-        for index, way in enumerate(answer.on_each_way)
+        for judges, ending in zip(judged, answer.endings, strict=True)
     )
 
 
-def _judges(case: Case, access_list: AccessList, flow: Flow, index: int) -> bool:
-    """Whether a list on a way of a flow stands where the answers come through too."""
-    way = flow.ways[index]
+def _judges(case: Case, access_list: AccessList, way: Way) -> bool:
+    """Whether a list on a way stands where the answers come through too."""
     stand = placed_on(case.network, way.there, access_list.family)
     return any(each.access_list is access_list and is_judged(each.crossing, way) for each in stand)
 
@@ -65,7 +65,7 @@ def _answers(case: Case, access_list: AccessList, entry: Entry, begun: list[Open
 
 def _unsettled(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flows: list[Flow]) -> Finding:
     """Say why an entry never learns what TLS is spoken."""
-    seen = [flow for flow in flows if any(_judges(case, access_list, flow, index) for index in range(len(flow.ways)))]
+    seen = [flow for flow in flows if any(_judges(case, access_list, way) for way in flow.ways)]
     if not seen:
         devices = dict.fromkeys(str(point.device) for point, _ in case.plan.places_of(access_list) if point.device is not None)
         fault = Fault(
@@ -74,14 +74,14 @@ def _unsettled(case: Case, access_list: AccessList, entry: Entry, begun: list[Op
             "let the way back lead through there, or place the list where both ways meet",
         )
         return Finding("never-settled", entry.place, access_list.name, entry.number, fault)
-    stopped = (way for flow in seen for each in _answers(case, access_list, entry, begun, flow) for way in each.on_each_way)
-    way = next((each for each in stopped if each.stop is not None), None)
+    every = (each for flow in seen for each in _answers(case, access_list, entry, begun, flow))
+    answer, ending = next(((each, ending) for each in every for ending in each.endings if ending.stop is not None), (None, None))
     fault = Fault("nothing that it takes gets as far as the server's hello", "see that there is a way there and back")
-    if way is None or way.stop is None:
+    if answer is None or ending is None or ending.stop is None:
         return Finding("never-settled", entry.place, access_list.name, entry.number, fault)
-    packet = way.packets.witness()
-    what = f"the {way.leg}" if way.leg.returns else "it"
-    told = f"{fault.what}: of {packet_text(packet)}, {decided_by(way.stop.decider, way.stop.crossing, what)}"
+    packet = answer.packets.witness()
+    what = f"the {ending.leg}" if ending.leg.returns else "it"
+    told = f"{fault.what}: of {packet_text(packet)}, {decided_by(ending.stop.decider, ending.stop.crossing, what)}"
     return Finding("never-settled", entry.place, access_list.name, entry.number, Fault(told, "permit it there"), packet=packet)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from itertools import chain, islice
+from typing import NamedTuple
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit.context import Case
@@ -15,6 +16,8 @@ from crossgate.core.model.address import Address, Family, Pattern, everything
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import ICMPV6, Packet
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.passages import Passages
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.addresses import AddressSet, everywhere
@@ -28,7 +31,7 @@ from crossgate.core.traffic.conditions import legs_of
 from crossgate.core.traffic.courses import Opening, by_course, from_ports, leg_regions
 from crossgate.core.traffic.flows import Flows, PlacedList, placed_on
 from crossgate.core.traffic.legs import Leg
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import decided_by, packet_text
 
 RFC_4890 = {
@@ -111,7 +114,7 @@ class _Answers:
     def _come_back(self, flow: Flow, begun: list[Opening]) -> bool:
         """Whether the lists on all ways back permit the answers to some openings to everyone, in all states of the windows."""
         none_open, family = self._case.asking(frozenset()), flow.source.address.family
-        back = {each.access_list for way in flow.ways for each in none_open.asked(way, Leg.REPLY, family)}
+        back = {each.access_list for each in none_open.asked(flow.ways, Leg.REPLY, family)}
         return all(self._permit(self._case.asking(opened), flow, opening) for opened in self._case.states(*back) for opening in begun)
 
     def _permit(self, asking: Flows, flow: Flow, opening: Opening) -> bool:
@@ -136,21 +139,20 @@ class _Answers:
 def _half_open(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flow: Flow) -> Finding | None:
     """Return what is found where an entry permits conversations of a flow whose way back is stopped."""
     none_open = case.asking(frozenset())
-    asked = [each for way in flow.ways for each in none_open.asked(way, Leg.REQUEST, access_list.family)]
-    back = [each for way in flow.ways for each in none_open.asked(way, Leg.REPLY, access_list.family)]
+    asked, back = (none_open.asked(flow.ways, leg, access_list.family) for leg in (Leg.REQUEST, Leg.REPLY))
     if not back or all(each.access_list is not access_list for each in asked):
         return None
     for opened in case.states_of((*asked, *back), lambda: legs_of((flow,), begun)):
         if not entry.in_force(opened) or case.asking(opened).stops_all(flow, begun):
             continue
-        for answer in (way for each in case.asking(opened).answers(flow, begun) for way in each.on_each_way):
-            if answer.verdict is not Verdict.HALF_OPEN or answer.stop is None or not answer.leg.returns or answer.leg.settles:
+        for answer, ending in ((each, ending) for each in case.asking(opened).answers(flow, begun) for ending in each.endings):
+            if ending.verdict is not Verdict.HALF_OPEN or ending.stop is None or not ending.leg.returns or ending.leg.settles:
                 continue
-            if answer.stop.crossing.rulings is not None:
+            if ending.stop.crossing.rulings is not None:
                 continue  # whose frames are stopped is nobody who should answer
-            if any(stop.decider.entry is entry for stop in answer.passed):
+            if any(stop.decider.entry is entry for stop in ending.passed):
                 packet = answer.packets.witness()
-                stop = decided_by(answer.stop.decider, answer.stop.crossing, "the answer")
+                stop = decided_by(ending.stop.decider, ending.stop.crossing, "the answer")
                 fault = Fault(f"{packet_text(packet)} gets there, but {stop}", "permit the answers there")
                 return Finding("replies-blocked", entry.place, access_list.name, entry.number, fault, packet=packet)
     return None
@@ -217,21 +219,19 @@ class _Claims:
             return None
         claimed = region.between(sources, region.destination)
         wanted = claimed.common(Region(everywhere(self.family), flow.receivers))
-        for there in dict.fromkeys(way.there for way in flow.ways) if wanted is not None else ():
-            asked = placed_on(self.case.network, there, self.family)
-            if not there.arrived or all(each.access_list is not access_list for each in asked):
-                continue
-            for opened in self.case.states_of(asked, lambda: [claimed]):
-                if wanted is not None and entry.in_force(opened):
-                    asking = self.case.asking(opened)
-                    key = (opened, tuple(asked), entry, flow.source.segment)
-                    if self._nowhere.get(key):
-                        continue
-                    packet = _tried(asking, asked, wanted, entry)
-                    if packet is None and not self._stopped(key, asking, asked, entry, claimed):
-                        packet = _gets_by(asking, asked, wanted, entry)
-                    if packet is not None:
-                        return packet
+        there = flow.ways.there
+        asked = placed_on(self.case.network, there, self.family)
+        if wanted is None or Outcome.ARRIVED not in there.ends or all(each.access_list is not access_list for each in asked):
+            return None
+        for opened in self.case.states_of(asked, lambda: [claimed]):
+            key = (opened, there.number, entry, flow.source.segment)
+            if entry.in_force(opened) and not self._nowhere.get(key):
+                crowd = _Crowd(self.case.asking(opened), there, asked, entry)
+                packet = crowd.tried(wanted)
+                if packet is None and not self._stopped(key, crowd, claimed):
+                    packet = crowd.getting_by(wanted)
+                if packet is not None:
+                    return packet
         return None
 
     def claimable(self, name: str, sources: tuple[Pattern, ...]) -> frozenset[Pattern]:
@@ -245,50 +245,69 @@ class _Claims:
                 self._foreign[key] = less(sources, [block for block in segment.prefixes if block.family is self.family])
         return self._foreign[key]
 
-    def _stopped(self, key: tuple[object, ...], asking: Flows, asked: list[PlacedList], entry: Entry, claimed: Region) -> bool:
+    def _stopped(self, key: tuple[object, ...], crowd: _Crowd, claimed: Region) -> bool:
         """Whether these lists stop all of an entry's packets from the sources that a segment claims, wherever they are sent."""
         if key not in self._nowhere:
             self._nowhere[key] = False  # as long as it is not known
-            tried = _tried(asking, asked, claimed, entry)
-            self._nowhere[key] = tried is None and _gets_by(asking, asked, claimed, entry) is None
+            self._nowhere[key] = crowd.tried(claimed) is None and crowd.getting_by(claimed) is None
         return self._nowhere[key]
 
 
-def _tried(asking: Flows, asked: list[PlacedList], packets: Region, entry: Entry) -> Packet | None:
-    """Return one packet of some, if all lists let it by, one of them by this entry: most are found so, and no list is taken apart."""
-    packet = PacketSet.of(packets).witness()
-    if packet.source == packet.destination:
+class _Crowd(NamedTuple):
+    """Packets with sources of an entry, on their ways there and before the lists that are `asked` on these."""
+
+    asking: Flows
+    there: Passages
+    asked: list[PlacedList]
+    entry: Entry
+
+    def tried(self, packets: Region) -> Packet | None:
+        """Return one packet of some, if all lists on the first way let it by, one of them by the entry: most are found so."""
+        packet = PacketSet.of(packets).witness()
+        if packet.source == packet.destination or not self.there.first.arrived:
+            return None
+        hull = region_hull(packet_region(packet))
+        lists = {each.crossing: each.access_list for each in self.asked}
+        met = [lists[each] for each in self.there.first.crossings if each in lists]
+        takers = [next((near.entry for near in self.asking.regions(own).near(hull) if near.entry.matches(packet)), None) for own in met]
+        permits = (Decider(own, taker).permits for own, taker in zip(met, takers, strict=True))
+        return packet if any(taker is self.entry for taker in takers) and all(permits) else None
+
+    def getting_by(self, packets: Region) -> Packet | None:
+        """Return one of some packets that all lists on some way let by, one of them by the entry; None when there is none."""
+        hull = region_hull(packets)
+        near = {each.access_list: self.asking.regions(each.access_list).near(hull) for each in self.asked}
+        frame = Frame(packets, [each.region for regions in near.values() for each in regions if each.region is not None])
+        rows = {
+            own: [(row, each.entry) for each in regions if each.region is not None and (row := frame.product(each.region)) is not None]
+            for own, regions in near.items()
+        }
+        lists = {each.crossing: each.access_list for each in self.asked}
+        done: dict[tuple[int, bool], list[Product]] = {}  # what has come to a step before, by whether the entry took it
+        stack = [(0, frame.whole, False)]
+        while stack:
+            number, part, taken = stack.pop()
+            step = self.there.steps[number]
+            if taken and Outcome.ARRIVED in step.ends and frame.has_two_ends(part):
+                return frame.witness(part)
+            further: list[tuple[int, Product, bool]] = []
+            for token, following in step.moves:
+                crossing = self.there.token_at(token)
+                own = None if isinstance(crossing, str) else lists.get(crossing)
+                if own is None:
+                    further.append((following, part, taken))
+                    continue
+                pieces = algebra.split(part, rows[own], frame.order)
+                further += [(following, piece, taken or taker is self.entry) for piece, taker in pieces if Decider(own, taker).permits]
+            if self.there.count > 1:
+                fresh: list[tuple[int, Product, bool]] = []
+                for following, piece, by in further:
+                    before = done.setdefault((following, by), [])
+                    fresh += [(following, each, by) for each in algebra.left(piece, before, frame.order)]
+                    before.append(piece)
+                further = fresh
+            stack += reversed(further)
         return None
-    hull = region_hull(packet_region(packet))
-    takers = [
-        next((each.entry for each in asking.regions(access_list).near(hull) if each.entry.matches(packet)), None)
-        for _, access_list in asked
-    ]
-    permits = (Decider(each.access_list, taker).permits for each, taker in zip(asked, takers, strict=True))
-    return packet if any(taker is entry for taker in takers) and all(permits) else None
-
-
-def _gets_by(asking: Flows, asked: list[PlacedList], packets: Region, entry: Entry) -> Packet | None:
-    """Return one of some packets that all lists let by, one of them by this entry; None when there is none."""
-    hull = region_hull(packets)
-    near = [asking.regions(each.access_list).near(hull) for each in asked]
-    frame = Frame(packets, [each.region for regions in near for each in regions if each.region is not None])
-    rows = [
-        [(row, each.entry) for each in regions if each.region is not None and (row := frame.product(each.region)) is not None]
-        for regions in near
-    ]
-
-    def passing(nth: int, part: Product, met: bool) -> Packet | None:
-        if nth == len(asked):
-            return frame.witness(part) if met and frame.has_two_ends(part) else None
-        for piece, taker in algebra.split(part, rows[nth], frame.order):
-            if Decider(asked[nth].access_list, taker).permits:
-                packet = passing(nth + 1, piece, met or taker is entry)
-                if packet is not None:
-                    return packet
-        return None
-
-    return passing(0, frame.whole, False)
 
 
 def _told(case: Case, access_list: AccessList, entry: Entry, flow: Flow, packet: Packet) -> Finding:

@@ -4,12 +4,9 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from crossgate.core.network.nodes import Nodes, Outcome
+from crossgate.core.network.nodes import MOST_WAYS, Nodes, Outcome
 from crossgate.core.network.routes import FAR
 from crossgate.core.sets.effort import TooManyPieces
-
-MOST_WAYS = 4096
-"""Up to so many different ways of one pair are looked at one by one."""
 
 
 class Cell(NamedTuple):

@@ -8,8 +8,8 @@ from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.network import Point, PointKind
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.itineraries import Network
 from crossgate.core.network.paths import Endpoint
+from crossgate.core.network.ways import Network
 
 
 class Entrance(NamedTuple):

@@ -17,44 +17,15 @@ through a ladder of routers cost as much as the lists on them make a difference.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import NamedTuple
 
 from crossgate.core.model.address import Address, Family, Pattern
 from crossgate.core.model.network import Direction, Point
-from crossgate.core.model.plan import Plan
-from crossgate.core.network.columns import MOST_WAYS, Cell, Chosen, Column, Edge, Moves, Nearest
-from crossgate.core.network.nodes import End, Nodes, Outcome
+from crossgate.core.network.columns import Cell, Chosen, Column, Edge, Moves, Nearest
+from crossgate.core.network.nodes import End, Nodes, Outcome, Sequence
+from crossgate.core.network.passages import Passages, Token
 from crossgate.core.network.paths import Crossing, Endpoint, Move, Path
 from crossgate.core.network.routing import Forwarding
-from crossgate.core.sets.effort import TooManyPieces
-
-Token = Crossing | str
-"""A place with a list, crossed in a direction by packets or by frames; or the name of a stateful device that is passed."""
-
-
-class Sequence(NamedTuple):
-    """One sequence of an itinerary and how it ends."""
-
-    tokens: tuple[int, ...]
-    end: End
-
-
-class Passage(NamedTuple):
-    """What packets meet on one way: the places with lists in order, the stateful devices with lists, and whether they arrive."""
-
-    crossings: tuple[Crossing, ...]
-    stateful: frozenset[str]
-    arrived: bool
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Way:
-    """What packets meet on one of their ways, and the answers on one of theirs; none come where it is `unanswered`."""
-
-    there: Passage
-    back: Passage
-    unanswered: bool = False
 
 
 class Itineraries:
@@ -93,7 +64,7 @@ class Itineraries:
         ]
         interfaces = [each for device in devices for each in device.interfaces.values() if plan.segments[each.on].outside]
         self._outward = [own for each in interfaces for own in each.in_family(family)]
-        self._passages: dict[int, dict[Sequence, Passage]] = {}
+        self._passages: dict[tuple[int, Sequence | None], Passages] = {}
         self._pairs: dict[tuple[object, ...], Cell] = {}
         self._arriving: dict[int, bool] = {}
         self._met: tuple[dict[int, int], dict[int, int]] = {}, {}
@@ -314,51 +285,29 @@ class Itineraries:
         """Return the token that has a number."""
         return self._named[number]
 
-    def sequences(self, number: int) -> list[Sequence]:
-        """Return the sequences of a node, each with its end. Raises `TooManyPieces` when they are more than `MOST_WAYS`."""
-        found: list[Sequence] = []
-        stack: list[tuple[int, tuple[int, ...]]] = [(number, ())]
-        while stack:
-            current, tokens = stack.pop()
-            node = self.nodes.of[current]
-            found += [Sequence(tokens, end) for end in sorted(node.ends, key=str)]
-            stack += [(child, (*tokens, token)) for token, child in reversed(node.children)]
-            if len(found) > MOST_WAYS:
-                raise TooManyPieces(
-                    f"the equal paths there meet the lists in more than {MOST_WAYS:,} different ways, which are not looked at"
-                )
-        return found
-
     def ways(self, origin: Endpoint, destination: Address) -> list[Path]:
         """Return one path for each different sequence of a pair, the first path of all first.
 
         Raises `TooManyPieces` when there are too many different ones.
         """
-        wanted = self.sequences(self.node(origin, destination))
+        wanted = self.nodes.sequences(self.node(origin, destination))
         if len(wanted) == 1:
             return [self.network.path(origin, destination)]
         first = self._walk(origin, destination)
-        return [first.path, *(self._walk(origin, destination, each).path for each in wanted if each != first.sequence)]
+        return [first.path, *(self.path(origin, destination, each) for each in wanted if each != first.sequence)]
 
-    def passages(self, origin: Endpoint, destination: Address, number: int | None = None) -> tuple[Passage, ...]:
-        """Return what packets of a pair meet on each of their different ways, on the first path of all first.
+    def path(self, origin: Endpoint, destination: Address, sequence: Sequence) -> Path:
+        """Return the first path of a pair that meets one of its sequences."""
+        return self._walk(origin, destination, sequence).path
 
-        `number` is the pair's node where that is known. Raises `TooManyPieces` when there are too many different ones.
-        """
+    def passages(self, origin: Endpoint, destination: Address, number: int | None = None) -> Passages:
+        """Return what packets of a pair meet on their different ways; `number` is the pair's node where that is known."""
         if number is None:
             number = self.node(origin, destination)
-        if number not in self._passages:
-            self._passages[number] = {each: self._passage(each) for each in self.sequences(number)}
-        found = self._passages[number]
-        if len(found) == 1:
-            return tuple(found.values())
-        first = self._walk(origin, destination).sequence
-        return found[first], *(passage for each, passage in found.items() if each != first)
-
-    def _passage(self, sequence: Sequence) -> Passage:
-        tokens = [self.token_at(each) for each in sequence.tokens]
-        places = tuple(each for each in tokens if not isinstance(each, str))
-        return Passage(places, frozenset(each for each in tokens if isinstance(each, str)), sequence.end is Outcome.ARRIVED)
+        first = None if self.nodes.count(number) == 1 else self._walk(origin, destination).sequence
+        if (number, first) not in self._passages:
+            self._passages[number, first] = Passages(self.nodes, self._named, number, first)
+        return self._passages[number, first]
 
     def crossings(self, origin: Endpoint, destination: Address) -> dict[Crossing, None]:
         """Return all places that a packet crosses on any equally good path that arrives, those of the first path first, in order."""
@@ -458,53 +407,3 @@ class _Walked(NamedTuple):
 
     path: Path
     sequence: Sequence
-
-
-class Network(Forwarding):
-    """Where packets go in a plan, with all equal paths at once."""
-
-    def __init__(self, plan: Plan, beside: Network | None = None) -> None:
-        """Make it; numbers of itineraries are those of the network of another plan `beside`, and so are they all where it is like it."""
-        super().__init__(plan)
-        self._beside = beside
-        self._itineraries: dict[Family, Itineraries] = {}
-        self._between: dict[tuple[tuple[int, ...], tuple[int, ...], bool], tuple[Way, ...]] = {}
-
-    def like(self, other: Network) -> bool:
-        """Whether packets go the same ways and meet the same places with lists as in another plan, whatever lists these are."""
-        own, its = self.plan, other.plan
-        same = own.down == its.down and own.placed.keys() == its.placed.keys() and own.says_of_frames == its.says_of_frames
-        return self.same_addresses(other) and same
-
-    def same_addresses(self, other: Network) -> bool:
-        """Whether machines, those that lists follow, devices and links are those of another plan, whatever else is placed or down."""
-        own, its = self.plan, other.plan
-        return (own.segments, own.devices, own.hosts, own.gateways, own.static_routing, own.followed) == (
-            its.segments, its.devices, its.hosts, its.gateways, its.static_routing, its.followed
-        )  # fmt: skip
-
-    def itineraries(self, family: Family) -> Itineraries:
-        """Return the itineraries of a family."""
-        if family not in self._itineraries:
-            beside = None if self._beside is None else self._beside.itineraries(family)
-            alike = self._beside is not None and self.like(self._beside)
-            self._itineraries[family] = beside if beside is not None and alike else Itineraries(self, family, beside)
-        return self._itineraries[family]
-
-    def ways(self, origin: Endpoint, destination: Address) -> list[Path]:
-        """Return one path for each different sequence of lists that equally good paths meet, the first path first."""
-        return self.itineraries(destination.family).ways(origin, destination)
-
-    def between(self, source: Endpoint, destination: Endpoint, numbers: tuple[int | None, int | None] = (None, None)) -> tuple[Way, ...]:
-        """Return the ways of conversations between two ends that differ in the lists they meet, that of the first paths first.
-
-        `numbers` are the nodes of the pair, there and back, where they are known.
-        """
-        itineraries = self.itineraries(source.address.family)
-        there = itineraries.passages(source, destination.address, numbers[0])
-        back = itineraries.passages(destination, source.address, numbers[1])
-        unanswered = self.unanswered(source, destination.address)
-        key = (tuple(map(id, there)), tuple(map(id, back)), unanswered)
-        if key not in self._between:
-            self._between[key] = tuple(Way(one, other, unanswered) for one in there for other in back)
-        return self._between[key]

@@ -9,6 +9,11 @@ from __future__ import annotations
 from enum import Enum
 from typing import NamedTuple
 
+from crossgate.core.sets.effort import TooManyPieces
+
+MOST_WAYS = 4096
+"""Up to so many different ways of one pair are looked at one by one."""
+
 
 class Outcome(Enum):
     """How a sequence ends: the packet arrives, or it is lost on the way."""
@@ -19,6 +24,13 @@ class Outcome(Enum):
 
 End = Outcome | str
 """How a sequence ends; in a column, the device at which it does."""
+
+
+class Sequence(NamedTuple):
+    """One sequence of tokens and how it ends."""
+
+    tokens: tuple[int, ...]
+    end: End
 
 
 class _Node(NamedTuple):
@@ -36,6 +48,7 @@ class Nodes:
         self._numbers: dict[_Node, int] = {}
         self._unions: dict[frozenset[int], int] = {}
         self._prepended: dict[tuple[int, int], int] = {}
+        self._counts: dict[int, int] = {}
 
     def _intern(self, ends: frozenset[End], children: tuple[tuple[int, int], ...]) -> int:
         node = _Node(ends, children)
@@ -81,9 +94,39 @@ class Nodes:
     def _united(self, numbers: frozenset[int]) -> int:
         return next(iter(numbers)) if len(numbers) == 1 else self._unions[numbers]
 
+    def without(self, number: int, tokens: frozenset[int]) -> int:
+        """Return the sequences of a node with some tokens taken out of each."""
+        found: dict[int, int] = {}
+        for each in self.below(number):
+            node = self.of[each]
+            numbers = {found[child] if token in tokens else self.prepend((token,), found[child]) for token, child in node.children}
+            found[each] = self.union(frozenset((*numbers, *map(self.ending, node.ends))))
+        return found[number]
+
     def ending(self, end: End) -> int:
         """Return the node of the one sequence without tokens that ends so."""
         return self._intern(frozenset((end,)), ())
+
+    def count(self, number: int) -> int:
+        """Return how many sequences a node has."""
+        if number not in self._counts:
+            for each in self.below(number):
+                node = self.of[each]
+                self._counts[each] = len(node.ends) + sum(self._counts[child] for _, child in node.children)
+        return self._counts[number]
+
+    def sequences(self, number: int) -> list[Sequence]:
+        """Return the sequences of a node. Raises `TooManyPieces` when they are more than `MOST_WAYS`."""
+        if self.count(number) > MOST_WAYS:
+            raise too_many_ways()
+        found: list[Sequence] = []
+        stack: list[tuple[int, tuple[int, ...]]] = [(number, ())]
+        while stack:
+            current, tokens = stack.pop()
+            node = self.of[current]
+            found += [Sequence(tokens, end) for end in sorted(node.ends, key=str)]
+            stack += [(child, (*tokens, token)) for token, child in reversed(node.children)]
+        return found
 
     def below(self, number: int) -> list[int]:
         """Return a node and all that can be reached from it, each behind its children."""
@@ -94,3 +137,10 @@ class Nodes:
                     seen.add(child)
                     front.append(child)
         return sorted(seen)
+
+
+def too_many_ways() -> TooManyPieces:
+    """Return what is raised where ways would have to be looked at one by one, and are too many."""
+    return TooManyPieces(
+        f"the equal paths there meet the lists in more than {MOST_WAYS:,} different ways, which are not looked at one by one"
+    )

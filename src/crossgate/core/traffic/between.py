@@ -7,8 +7,8 @@ from typing import NamedTuple, TypeVar
 
 from crossgate.core.model.address import Pattern
 from crossgate.core.network.address_classes import AddressClass
-from crossgate.core.network.itineraries import Network, Way
 from crossgate.core.network.paths import Endpoint
+from crossgate.core.network.ways import Network, Ways
 from crossgate.core.sets.addresses import AddressSet, apart
 from crossgate.core.sets.patterns import Excluded
 from crossgate.core.sets.region import Region
@@ -20,12 +20,12 @@ class Flow(NamedTuple):
     """All that the machines of one address class send to those of another: from any of `senders` to any of `receivers`.
 
     Of these the `hidden` ones belong to other flows, and are taken in only so that what the others do is told in fewer words.
-    `ways` are those there and back that differ in the lists they meet, the first one first.
+    `ways` are those there and back that differ in the lists they meet.
     """
 
     source: Endpoint
     destination: Endpoint
-    ways: tuple[Way, ...]
+    ways: Ways
     senders: AddressSet
     receivers: AddressSet
     hidden: tuple[AddressSet, AddressSet] | None = None

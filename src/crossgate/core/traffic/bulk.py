@@ -30,9 +30,10 @@ from crossgate.core.network.address_classes import AddressClasses, address_class
 from crossgate.core.network.class_of import NOWHERE, ClassFinder
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.entrance import Entrance
-from crossgate.core.network.itineraries import Network, Passage, Way
 from crossgate.core.network.matrix import Matrix
+from crossgate.core.network.passages import Passage
 from crossgate.core.network.paths import Crossing
+from crossgate.core.network.ways import Network, Way, Ways
 from crossgate.core.traffic.asked import AskedLists
 from crossgate.core.traffic.fates import NO_PLACE, VARIES, Fates, Lane, Lanes, Numbers, Weights
 from crossgate.core.traffic.kinds import KindFinder
@@ -281,8 +282,8 @@ class _Ends:
         else:
             itineraries, strays = network.itineraries(self._family), True
             start = entered.sender._replace(address=source)
-            there, back = itineraries.passages(start, destination), itineraries.passages(end, source)
-            ways = tuple(Way(one, other, network.unanswered(start, destination)) for one in there for other in back)
+            unanswered = network.unanswered(start, destination)
+            ways = Ways(itineraries.passages(start, destination), itineraries.passages(end, source), unanswered)
         lanes = dict.fromkeys(self._tracer.lane(way, self._family, strays) for way in ways)
         return _Pair(tuple(lanes), start.segment == end.segment)
 

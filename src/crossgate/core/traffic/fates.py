@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from crossgate.core.model.packets import Indices, Marks
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.verdict import Verdict
 
 VERDICTS = (Verdict.PERMITTED, Verdict.DENIED, Verdict.HALF_OPEN, Verdict.UNROUTABLE, Verdict.VARIES)
 """The verdicts by their numbers in `Fates`."""

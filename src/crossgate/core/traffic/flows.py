@@ -9,17 +9,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from functools import reduce
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from functools import partial, reduce
+from itertools import islice
 from operator import or_
 from typing import NamedTuple
 
 from crossgate.core.lists.split import EntryRegion, ListRegions, Regions, region_hull
-from crossgate.core.model.accesslist import AccessList, Action, Decider
+from crossgate.core.model.accesslist import AccessList, Action, Decider, DeciderKey
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State, hello_of
-from crossgate.core.network.itineraries import Network, Passage, Way
+from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.passages import Passage, Passages
 from crossgate.core.network.paths import Crossing
+from crossgate.core.network.ways import Network, Way, Ways
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.boxes import Box
@@ -29,8 +32,10 @@ from crossgate.core.sets.region import Region
 from crossgate.core.sets.spans import Spans
 from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.courses import Course, Opening, course_on, leg_regions, opening_regions
+from crossgate.core.traffic.endings import Decide, Decided, Ending, endings
 from crossgate.core.traffic.legs import Leg, settling
-from crossgate.core.traffic.trace import Verdict, is_judged
+from crossgate.core.traffic.trace import is_judged
+from crossgate.core.traffic.verdict import Verdict
 
 
 class PlacedList(NamedTuple):
@@ -40,18 +45,11 @@ class PlacedList(NamedTuple):
     access_list: AccessList
 
 
-class Decided(NamedTuple):
-    """A list that was asked about a leg: at which crossing, and the line that decided."""
-
-    crossing: Crossing
-    decider: Decider
-
-
 class Answer(NamedTuple):
     """What becomes of the conversations that some packets open; `written` are these with hidden addresses of their flow.
 
     `stop` is the list that ended them on the leg `leg`; `passed` are the lists that let them by before, in order. That is on
-    the first way; `others` are the answers on the further ones. The verdict is `VARIES` where these do not agree.
+    the first way; `endings` are how they fare on all ways. The verdict is `VARIES` where these do not agree.
     """
 
     packets: PacketSet
@@ -60,7 +58,7 @@ class Answer(NamedTuple):
     leg: Leg
     stop: Decided | None
     passed: tuple[Decided, ...]
-    others: tuple[Answer, ...] = ()
+    endings: tuple[Ending, ...]
 
     @property
     def opening(self) -> Product:
@@ -68,19 +66,13 @@ class Answer(NamedTuple):
         return self.written.products[0]
 
     @property
-    def decisions(self) -> tuple[Decided, ...]:
-        """Every list asked on the first way, with the entry that decided."""
-        return self.passed if self.stop is None else (*self.passed, self.stop)
-
-    @property
-    def on_each_way(self) -> tuple[Answer, ...]:
-        """The answers way by way."""
-        return (self, *self.others)
-
-    @property
-    def stopped(self) -> Answer:
-        """The answer on the first way on which a list stopped the packets; where none did, on the first way."""
-        return next((each for each in self.on_each_way if each.stop is not None), self)
+    def stopped(self) -> tuple[Decided | None, Leg]:
+        """Which list stopped the packets on which leg, on the first way on which one did; where none did, the leg on the first way."""
+        if self.stop is None:
+            for each in self.endings:
+                if each.stop is not None:
+                    return each.stop, each.leg
+        return self.stop, self.leg
 
 
 class Flows:
@@ -90,7 +82,7 @@ class Flows:
         self.network = network
         self._regions = regions
         self.state = state
-        self._asked: dict[tuple[Way, Leg], list[PlacedList]] = {}
+        self._asked: dict[tuple[Way | Ways, Leg], list[PlacedList]] = {}
         self._opened: dict[tuple[EntryRegion, int, Leg], list[Region]] = {}
         self._services: dict[Spans, Spans] = {}
 
@@ -98,9 +90,9 @@ class Flows:
         """Return a list's regions, in another state where one is given."""
         return self._regions.of(access_list, self.state if state is None else state)
 
-    def answers(self, flow: Flow, begun: Iterable[Opening]) -> Iterator[Answer]:
-        """Yield what becomes of the conversations of a flow that these packets open."""
-        question = Question(flow, begun, [Party(self, flow.ways, flow.on_link)])
+    def answers(self, flow: Flow, begun: Iterable[Opening], by: DeciderKey | None = None) -> Iterator[Answer]:
+        """Yield what becomes of the conversations of a flow that these packets open; `by` is the line that endings tell of."""
+        question = Question(flow, begun, [Party(self, flow.ways, flow.on_link)], by)
         for course, opening in question.openings:
             yield from question.answers(0, course, opening)
 
@@ -108,31 +100,47 @@ class Flows:
         """Whether it is plain, without a question, that lists on each way there stop all that some packets of a flow open."""
         opened = ((course, region.common(flow.region)) for course, region in begun)
         return all(
-            any(self._ends(each.access_list, region) for each in self.asked(way, course.legs[0], region.family))
+            self.all_meet(flow.ways, course.legs[0], region.family, partial(self._ends, region))
             for course, region in opened
             if region is not None
-            for way in flow.ways
         )
 
-    def _ends(self, access_list: AccessList, opened: Region) -> bool:
+    def all_meet(self, ways: Ways, leg: Leg, family: Family, test: Callable[[AccessList], bool]) -> bool:
+        """Whether a list that passes a test is asked on each way there."""
+        asked = self.asked(ways, leg, family)
+        if ways.there.count == 1:
+            return any(test(each.access_list) for each in asked)
+        return ways.there.all_meet({each.crossing for each in asked if test(each.access_list)})
+
+    def _ends(self, opened: Region, access_list: AccessList) -> bool:
         hull, every = region_hull(opened), (self.regions(access_list), *self.undecided(access_list))
         return all(_stops_all(access_list, regions.near(hull), (opened,)) for regions in every)
 
-    def lists_asked(self, ways: Iterable[Way], leg: Leg, family: Family) -> Iterable[ListRegions]:
+    def lists_asked(self, ways: Ways, leg: Leg, family: Family) -> Iterable[ListRegions]:
         """Return the lists that are asked on a leg of some ways, each once in every state that conversations may still be in."""
-        lists = dict.fromkeys(each.access_list for way in ways for each in self.asked(way, leg, family))
+        lists = dict.fromkeys(each.access_list for each in self.asked(ways, leg, family))
         return dict.fromkeys(regions for each in lists for regions in (self.regions(each), *self.undecided(each)))
 
     def undecided(self, access_list: AccessList) -> list[ListRegions]:
         """Return a list's regions in the other states that a conversation may be in which has not settled on its TLS."""
         return [self.regions(access_list, each) for each in access_list.undecided(self.state)] if access_list.tls else []
 
+    def settles(self, ways: Ways, family: Family) -> bool:
+        """Whether a list on some way there asks what TLS is spoken, so that it matters on each way what it settles on."""
+        return self.network.plan.asks_for_tls and any(each.access_list.tls for each in self.asked(ways, Leg.SYN, family))
+
     def legs(self, way: Way, course: Course, family: Family) -> tuple[Leg, ...]:
         """Return the legs of a course on a way, with those by which TCP settles on what it speaks where a list is to judge it."""
         if course.legs[0] is not Leg.SYN or not self.network.plan.asks_for_tls:
             return course.legs
-        judged = any(each.access_list.tls and is_judged(each.crossing, way) for each in self.asked(way, Leg.SYN, family))
+        judged = any(each.access_list.tls and is_judged(each.crossing, way) for each in self.asked_on(way, Leg.SYN, family))
         return (*course.legs, *settling(hello_of(self.state))) if judged else course.legs
+
+    def legs_on(self, ways: Ways, course: Course, family: Family) -> Iterable[Leg]:
+        """Return the legs of a course on some ways, each once."""
+        if not self.settles(ways, family):
+            return course.legs
+        return dict.fromkeys(leg for way in ways for leg in self.legs(way, course, family))
 
     def opened_by(self, region: EntryRegion, course: Course, leg: Leg) -> list[Region]:
         """Return the openings of a course whose packets on a leg an entry takes (`opening_regions`)."""
@@ -147,28 +155,33 @@ class Flows:
             ]
         return self._opened[key]
 
-    def asked(self, way: Way, leg: Leg, family: Family) -> list[PlacedList]:
-        """Return the lists that are asked on a leg; a stateful device that let an earlier leg by is not."""
-        key = (way, leg)
+    def asked(self, ways: Ways, leg: Leg, family: Family) -> list[PlacedList]:
+        """Return the lists that are asked on a leg on some of the ways; not those of a stateful device that let an earlier leg by on each."""
+        return self._lists_asked((ways, leg), ways.back if leg.returns else ways.there, ways.there.always, family)
+
+    def asked_on(self, way: Way, leg: Leg, family: Family) -> list[PlacedList]:
+        """Return the lists that are asked on a leg on one way; a stateful device that let an earlier leg by is not."""
+        return self._lists_asked((way, leg), way.back if leg.returns else way.there, way.there.stateful, family)
+
+    def _lists_asked(
+        self, key: tuple[Way | Ways, Leg], passage: Passage | Passages, remembered: frozenset[str], family: Family
+    ) -> list[PlacedList]:
         if key not in self._asked:
-            self._asked[key] = self._lists_asked(way, leg, family)
+            passed = frozenset() if key[1] in (Leg.SYN, Leg.REQUEST) else remembered
+            every = placed_on(self.network, passage, family)
+            self._asked[key] = [each for each in every if each.crossing.rulings is not None or each.crossing.point.device not in passed]
         return self._asked[key]
 
-    def _lists_asked(self, way: Way, leg: Leg, family: Family) -> list[PlacedList]:
-        passed = frozenset() if leg in (Leg.SYN, Leg.REQUEST) else way.there.stateful
-        every = placed_on(self.network, way.back if leg.returns else way.there, family)
-        return [each for each in every if each.crossing.rulings is not None or each.crossing.point.device not in passed]
 
-
-def placed_on(network: Network, passage: Passage, family: Family) -> list[PlacedList]:
-    """Return the crossings of a passage, with the lists of the family that stand there."""
+def placed_on(network: Network, passage: Passage | Passages, family: Family) -> list[PlacedList]:
+    """Return the crossings on a way, or on several, with the lists of the family that stand there."""
     return [PlacedList(each, own) for each in passage.crossings if (own := network.list_at(each, family)) is not None]
 
 
-def lists_on(network: Network, ways: Iterable[Way], family: Family) -> list[AccessList]:
+def lists_on(network: Network, ways: Iterable[Ways], family: Family) -> list[AccessList]:
     """Return the lists of the family that stand on some ways, there and back, each once."""
-    passages = dict.fromkeys(passage for way in ways for passage in (way.there, way.back))
-    return list(dict.fromkeys(each.access_list for passage in passages for each in placed_on(network, passage, family)))
+    passages = dict.fromkeys(passages for each in ways for passages in (each.there, each.back))
+    return list(dict.fromkeys(each.access_list for passages in passages for each in placed_on(network, passages, family)))
 
 
 class _Fate(NamedTuple):
@@ -185,15 +198,11 @@ _Near = dict[tuple[int, int, Leg], list[tuple[list[Region], EntryRegion]]]
 """Entries that may take packets of a leg, by course, list and leg, each with the openings that these follow."""
 
 
-_FEW_WAYS = 3
-"""Where packets have more ways, what a list decides on one is kept for the others."""
-
-
 class Party(NamedTuple):
-    """Whose lists are asked in a question, the ways that its packets take, and whether both ends are on one link there."""
+    """Whose lists are asked in a question, the ways that its packets take, if any, and whether both ends are on one link there."""
 
     asking: Flows
-    ways: tuple[Way, ...]
+    ways: Ways | None
     on_link: bool
 
 
@@ -204,8 +213,9 @@ class Question:
     The `parties` are one network, or two to be compared.
     """
 
-    def __init__(self, flow: Flow, begun: Iterable[Opening], parties: Sequence[Party]) -> None:
+    def __init__(self, flow: Flow, begun: Iterable[Opening], parties: Sequence[Party], by: DeciderKey | None = None) -> None:
         self._parties = parties
+        self._by = by
         self._family = flow.senders.family
         opened = [
             Opening(course, region)
@@ -215,8 +225,6 @@ class Question:
         whole = _around(flow, opened)
         self._near = self._gathered(opened, whole)
         self._rows: dict[tuple[int, int, Leg], list[tuple[Product, EntryRegion]]] = {}
-        self._many_ways = any(len(each.ways) > _FEW_WAYS for each in parties)
-        self._pieces: dict[tuple[int, int, int, int, Product], list[tuple[Product, Decided, Decided | None]]] = {}
         regions = [region for several in self._near.values() for own, _ in several for region in own]
         hidden = [] if flow.hidden is None else [Region(*flow.hidden)]
         # What clients send is told by itself (`answers.clients`), so it is told apart here.
@@ -240,8 +248,9 @@ class Question:
         for several in courses.values():
             for asking, ways, on_link in self._parties:
                 course = course_on(several[0].course, on_link)
-                for nth, leg in enumerate(dict.fromkeys(leg for way in ways for leg in asking.legs(way, course, self._family))):
-                    if nth == 1 and all(self._ends_there(asking, way, course, several, found) for way in ways):
+                for nth, leg in enumerate(() if ways is None else asking.legs_on(ways, course, self._family)):
+                    assert ways is not None
+                    if nth == 1 and self._ends_there(asking, ways, course, several, found):
                         break  # no later leg is ever asked about
                     boxes: list[Box] = []
                     for regions in asking.lists_asked(ways, leg, self._family):
@@ -254,39 +263,80 @@ class Question:
                         found[id(course), id(regions), leg] = [(asking.opened_by(each, course, leg), each) for each in near]
         return found
 
-    def _ends_there(self, asking: Flows, way: Way, course: Course, opened: Sequence[Opening], near: _Near) -> bool:
-        """Whether it is plain that a list on the way there lets by none of what opens a course: it may be so where it is not told."""
-        for access_list in (each.access_list for each in asking.asked(way, course.legs[0], self._family)):
+    def _ends_there(self, asking: Flows, ways: Ways, course: Course, opened: Sequence[Opening], near: _Near) -> bool:
+        """Whether it is plain that lists on each way there let by none of what opens a course: it may be so where it is not told."""
+
+        def ends(access_list: AccessList) -> bool:
             every = (asking.regions(access_list), *asking.undecided(access_list))
             takers = ([each for _, each in near[id(course), id(regions), course.legs[0]]] for regions in every)
-            if all(_stops_all(access_list, several, [each.region for each in opened]) for several in takers):
-                return True
-        return False
+            return all(_stops_all(access_list, several, [each.region for each in opened]) for several in takers)
+
+        return asking.all_meet(ways, course.legs[0], self._family, ends)
 
     def answers(self, party: int, course: Course, opening: Product) -> Iterator[Answer]:
-        """Yield what becomes of openings of a course on all ways of one party: pieces in which every way has one answer."""
-        _, ways, on_link = self._parties[party]
+        """Yield what becomes of openings of a course on all ways of one party: pieces that fare alike on each way.
+
+        Openings that are nobody's there have no way, and end on their first leg.
+        """
+        asking, ways, on_link = self._parties[party]
         course = course_on(course, on_link)
-        for fate in self._leg(party, ways[0], course, 0, opening, (), ()):
-            pieces = [[fate]]
-            for way in ways[1:]:
-                pieces = [[*fates, each] for fates in pieces for each in self._leg(party, way, course, 0, fates[-1].product, (), ())]
-            for fates in pieces:
-                packets = self.seen(fates[-1].product)
-                if packets is not None:
-                    yield self._answer(fates, packets)
+        if ways is None:
+            nowhere = _Fate(opening, Verdict.UNROUTABLE, course.legs[0], None, ())
+            yield from self._answer(opening, [nowhere], [])
+            return
+        for fate in self._leg(party, ways.first, course, 0, opening, (), ()):
+            if ways.count == 1:
+                yield from self._answer(fate.product, [fate], [])
+            elif asking.settles(ways, self._family):
+                yield from self._one_by_one(party, ways, course, fate)
+            else:
+                for product, decide in self._decided_alike(party, ways, course, fate.product):
+                    yield from self._answer(product, [fate], endings(ways, course.legs, decide, self._by))
 
-    def has_way(self, party: int) -> bool:
-        """Whether the addresses are anybody's where one party is asked."""
-        return bool(self._parties[party].ways)
+    def _one_by_one(self, party: int, ways: Ways, course: Course, first: _Fate) -> Iterator[Answer]:
+        """Yield what becomes of openings that fare alike on the first way, gone over way by way."""
+        pieces = [[first]]
+        for way in islice(ways, 1, None):
+            pieces = [[*fates, each] for fates in pieces for each in self._leg(party, way, course, 0, fates[-1].product, (), ())]
+        for fates in pieces:
+            yield from self._answer(fates[-1].product, fates, [])
 
-    def _answer(self, fates: Sequence[_Fate], packets: PacketSet) -> Answer:
-        written = packets if self._hidden is None else PacketSet(self.frame, (fates[-1].product,))
-        first, *others = (Answer(packets, written, *each[1:]) for each in fates)
-        if not others:
-            return first
-        verdict = first.verdict if all(each.verdict is first.verdict for each in others) else Verdict.VARIES
-        return first._replace(verdict=verdict, others=tuple(others))
+    def _answer(self, product: Product, fates: Sequence[_Fate], every: list[Ending]) -> Iterator[Answer]:
+        """Yield the answer for a product that is not hidden, given its fates way by way, or that on the first way and how `every` one ends."""
+        packets = self.seen(product)
+        if packets is None:
+            return
+        written = packets if self._hidden is None else PacketSet(self.frame, (product,))
+        every = every or [self._ending(each) for each in fates]
+        first = fates[0]
+        verdict = first.verdict if all(each.verdict is first.verdict for each in every) else Verdict.VARIES
+        yield Answer(packets, written, verdict, *first[2:], tuple(every))
+
+    def _ending(self, fate: _Fate) -> Ending:
+        decided = fate.passed if fate.stop is None else (*fate.passed, fate.stop)
+        by = self._by is not None and any(each.decider.key == self._by for each in decided)
+        return Ending(*fate[1:], by)
+
+    def _decided_alike(self, party: int, ways: Ways, course: Course, opening: Product) -> Iterator[tuple[Product, Decide]]:
+        """Yield openings in pieces, of each of which every list that is met decides all alike; with what tells the lines that do."""
+        asking = self._parties[party].asking
+        legs = course.legs[:1] if ways.unanswered else course.legs
+        lists = [{each.crossing: each.access_list for each in asking.asked(ways, leg, self._family)} for leg in legs]
+        stack: list[tuple[Product, dict[tuple[int, AccessList], Decider]]] = [(opening, {})]
+        while stack:
+            product, known = stack.pop()
+            unasked = _first_unasked(ways, lists, known)
+            if unasked is None:
+
+                def decide(leg: int, crossing: Crossing, known: Mapping[tuple[int, AccessList], Decider] = known) -> Decider | None:
+                    access_list = lists[leg].get(crossing) if leg < len(lists) else None
+                    return None if access_list is None else known.get((leg, access_list))
+
+                yield product, decide
+                continue
+            index, placed = unasked
+            pieces = list(self._decided(party, course, legs[index], placed, product))
+            stack += [(piece, {**known, (index, placed.access_list): decided.decider}) for piece, decided, _ in reversed(pieces)]
 
     def seen(self, product: Product) -> PacketSet | None:
         """Return the packets of a product from and to addresses that are not hidden, None where there are none."""
@@ -308,7 +358,7 @@ class Question:
         elif owed and every[index].settles:
             yield _Fate(opening, Verdict.HALF_OPEN, every[index], owed[-1 if every[index].returns else 0], passed)
         else:
-            asked = asking.asked(way, every[index], self._family)
+            asked = asking.asked_on(way, every[index], self._family)
             yield from self._crossing(party, way, course, index, asked, 0, opening, passed, owed)
 
     def _crossing(
@@ -324,23 +374,12 @@ class Question:
                 yield _Fate(opening, Verdict.UNROUTABLE, leg, None, passed)
             return
         judged = not index and is_judged(asked[nth].crossing, way)
-        for piece, decided, stop in self._known(party, course, index, leg, asked[nth], opening):
+        for piece, decided, stop in self._decided(party, course, leg, asked[nth], opening):
             if decided.decider.permits:
                 due = (*owed, stop) if judged and stop is not None else owed
                 yield from self._crossing(party, way, course, index, asked, nth + 1, piece, (*passed, decided), due)
             else:
                 yield _Fate(piece, Verdict.HALF_OPEN if index else Verdict.DENIED, leg, decided, passed)
-
-    def _known(
-        self, party: int, course: Course, index: int, leg: Leg, placed: PlacedList, opening: Product
-    ) -> Iterable[tuple[Product, Decided, Decided | None]]:
-        """Return what `_decided` yields; many ways ask the same lists about the same openings, so it is kept for them."""
-        if not self._many_ways:
-            return self._decided(party, course, leg, placed, opening)
-        key = party, id(course), index, id(placed.crossing), opening
-        if key not in self._pieces:
-            self._pieces[key] = list(self._decided(party, course, leg, placed, opening))
-        return self._pieces[key]
 
     def _decided(
         self, party: int, course: Course, leg: Leg, placed: PlacedList, opening: Product
@@ -377,6 +416,33 @@ class Question:
         if key not in self._rows:
             self._rows[key] = [(product, each) for own, each in self._near[key] for product in self.frame.products(own)]
         return self._rows[key]
+
+
+def _first_unasked(
+    ways: Ways, lists: Sequence[Mapping[Crossing, AccessList]], known: Mapping[tuple[int, AccessList], Decider]
+) -> tuple[int, PlacedList] | None:
+    """Return the first list on some way, with the index of its leg, that is asked of packets of which only these decisions are known."""
+    for index, placed in enumerate(lists):
+        passages = ways.back if index == 1 else ways.there
+        reached, arrives = {0}, False
+        for number, step in enumerate(passages.steps):
+            if number not in reached:
+                continue
+            arrives = arrives or Outcome.ARRIVED in step.ends
+            for token, following in step.moves:
+                crossing = passages.token_at(token)
+                access_list = None if isinstance(crossing, str) else placed.get(crossing)
+                if access_list is not None and not isinstance(crossing, str):
+                    decider = known.get((index, access_list))
+                    if decider is None:
+                        return index, PlacedList(crossing, access_list)
+                    may_pass = index > 0 and crossing.rulings is None and crossing.point.device in ways.there.devices
+                    if not decider.permits and not may_pass:
+                        continue
+                reached.add(following)
+        if not arrives:
+            break
+    return None
 
 
 def _stops_all(access_list: AccessList, near: Iterable[EntryRegion], opened: Sequence[Region]) -> bool:

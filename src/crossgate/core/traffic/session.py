@@ -14,7 +14,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import AddressClasses, address_classes
-from crossgate.core.network.itineraries import Network
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.flows import Flows
 from crossgate.core.traffic.trace import Tracer
 

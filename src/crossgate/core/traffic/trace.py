@@ -16,30 +16,17 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from crossgate.core.lists.index import ListIndex
-from crossgate.core.model.accesslist import AccessList, Action, Decider
+from crossgate.core.model.accesslist import AccessList, Action, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.claim import Claim
 from crossgate.core.model.condition import State, hello_of
 from crossgate.core.model.packet import Packet
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.itineraries import Network, Way
+from crossgate.core.network.nodes import MOST_WAYS, too_many_ways
 from crossgate.core.network.paths import Crossing, Endpoint, Path
+from crossgate.core.network.ways import Network, Way, Ways
+from crossgate.core.traffic.endings import Ending, endings, example
 from crossgate.core.traffic.legs import Conversation, Leg, legs, settling
-
-
-class Verdict(StrEnum):
-    """What becomes of a conversation; of a set of them, `SOME` where not all fare alike."""
-
-    PERMITTED = "permitted"
-    DENIED = "denied"
-    HALF_OPEN = "half-open"
-    UNROUTABLE = "unroutable"
-    VARIES = "varies"
-    SOME = "some"
-
-
-VERDICTS = {Claim.PERMIT: Verdict.PERMITTED, Claim.DENY: Verdict.DENIED, Claim.HALF_OPEN: Verdict.HALF_OPEN}
-"""What a claim says becomes of a conversation."""
+from crossgate.core.traffic.verdict import Verdict
 
 
 class Outcome(StrEnum):
@@ -125,6 +112,9 @@ class Fate(NamedTuple):
     agreed: bool = True
 
 
+_FEW_WAYS = 16
+"""Up to so many ways are traced one by one, which is faster then."""
+
 _PASSED, _LOST = Fate(Verdict.PERMITTED, None), Fate(Verdict.UNROUTABLE, None)
 
 
@@ -146,7 +136,37 @@ class Tracer:
         """
         there, back = _destinations(conversation)
         first, second = self.network.path(conversation.source, there), self.network.path(conversation.destination, back)
-        return self.alternatives(conversation)[0] if first.forks or second.forks else self._along(conversation, first, second)
+        return self.examples(conversation)[0] if first.forks or second.forks else self._along(conversation, first, second)
+
+    def examples(self, conversation: Conversation, by: DeciderKey | None = None) -> list[Trace]:
+        """Trace a conversation along the first way, and so that each of its endings is seen, on ways without the line `by` where there are.
+
+        Where the plan asks what TLS is spoken these are all `alternatives`. Raises `TooManyPieces` when they are too many.
+        """
+        there, back = _destinations(conversation)
+        source, destination = conversation.source, conversation.destination
+        itineraries = self.network.itineraries(there.family)
+        unanswered = self.network.unanswered(source, there)
+        ways = Ways(itineraries.passages(source, there), itineraries.passages(destination, back), unanswered)
+        if ways.count <= _FEW_WAYS or self._asks_for_tls:
+            return self.alternatives(conversation)
+        first = self.network.path(source, there), self.network.path(destination, back)
+        every, found = [self._along(conversation, *first)], self._endings(conversation, ways, by)
+        for ending in found:
+            one, other = example(ways, ending)
+            path = first[1] if other is None else itineraries.path(destination, back, other)
+            every.append(self._along(conversation, itineraries.path(source, there, one), path))
+        return _compared(every, sum(ending.number for ending in found))
+
+    def _endings(self, conversation: Conversation, ways: Ways, by: DeciderKey | None = None) -> list[Ending]:
+        """Return how a conversation ends on its ways, where nothing depends on what TLS is spoken."""
+        packets = list(legs(conversation.first, conversation.source.segment == conversation.destination.segment))
+
+        def decide(leg: int, crossing: Crossing) -> Decider | None:
+            access_list = self.network.list_at(crossing, conversation.first.family)
+            return None if access_list is None else self._index(access_list).decide(packets[leg][1])
+
+        return endings(ways, [leg for leg, _ in packets], decide, by)
 
     def alternatives(self, conversation: Conversation) -> list[Trace]:
         """Trace a conversation along every way there and back that differs in the lists it meets, the first one first.
@@ -154,20 +174,23 @@ class Tracer:
         Raises `TooManyPieces` when they are too many.
         """
         there, back = _destinations(conversation)
+        if self.network.between(conversation.source, conversation.destination).count > MOST_WAYS:
+            raise too_many_ways()
         every: list[Trace] = []
         for way_there in self.network.ways(conversation.source, there):
             for way_back in self.network.ways(conversation.destination, back):
                 every.append(self._along(conversation, way_there, way_back))
                 if not any(leg.leg.returns for leg in every[-1].legs):
                     break
-        return [
-            each._replace(ways=len(every), differing=next((other for other in every if other.verdict is not each.verdict), None))
-            for each in every
-        ]
+        return _compared(every, len(every))
 
-    def fate(self, conversation: Conversation, ways: Sequence[Way]) -> Fate:
-        """Return what `trace` finds of a conversation that its sender opens under its own address, given its ways, the first one first."""
+    def fate(self, conversation: Conversation, ways: Ways) -> Fate:
+        """Return what `trace` finds of a conversation that its sender opens under its own address, given its ways."""
         on_link = conversation.source.segment == conversation.destination.segment
+        if ways.count > _FEW_WAYS and not self._asks_for_tls:
+            first = self._fate(legs(conversation.first, on_link), ways.first)
+            agreed = all(each.verdict is first.verdict for each in self._endings(conversation, ways))
+            return first if agreed else first._replace(agreed=False)
         fates = (self._fate(legs(conversation.first, on_link, self._then(way)), way) for way in ways)
         first = next(fates)
         return first if all(each.verdict is first.verdict for each in fates) else first._replace(agreed=False)
@@ -310,6 +333,13 @@ def _destinations(conversation: Conversation) -> tuple[Address, Address]:
 def _same_machine(one: Endpoint, other: Endpoint) -> bool:
     """Whether two ends are addresses of one device or of one host."""
     return (one.device, one.name) == (other.device, other.name) if one.device is None else one.device == other.device
+
+
+def _compared(every: list[Trace], ways: int) -> list[Trace]:
+    """Return traces on some of so many ways, each with the first of them that ends otherwise."""
+    return [
+        each._replace(ways=ways, differing=next((other for other in every if other.verdict is not each.verdict), None)) for each in every
+    ]
 
 
 def _verdict(done: list[LegTrace]) -> Verdict:

@@ -14,7 +14,8 @@ from crossgate.core.model.packet import PORT_PROTOCOLS, TCP, Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError, format_ports, protocol_word
 from crossgate.core.traffic.legs import service_of
-from crossgate.core.traffic.trace import VERDICTS, Asked, LegTrace, Trace, Verdict
+from crossgate.core.traffic.trace import Asked, LegTrace, Trace
+from crossgate.core.traffic.verdict import VERDICTS, Verdict
 
 
 def needed(plan: Plan, expectation: Expectation, trace: Trace) -> str:

@@ -15,7 +15,8 @@ from crossgate.core.model.tls import VERSIONS, Hello
 from crossgate.core.model.window import open_at
 from crossgate.core.network.paths import Crossing
 from crossgate.core.traffic.legs import Leg, service_label
-from crossgate.core.traffic.trace import VERDICTS, Asked, Outcome, Trace, Verdict
+from crossgate.core.traffic.trace import Asked, Outcome, Trace
+from crossgate.core.traffic.verdict import VERDICTS, Verdict
 
 DOES = {Action.PERMIT: "permits", Action.DENY: "denies", Action.REJECT: "rejects"}
 

@@ -8,7 +8,7 @@ from datetime import datetime
 from crossgate.core.answers.grid import Cell, Change
 from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
-from crossgate.core.traffic.trace import Verdict
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.formats.json.parts import Document, when_document
 
 

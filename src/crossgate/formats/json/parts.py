@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from crossgate.core.model.tls import Hello, TlsTest
     from crossgate.core.network.paths import Endpoint
     from crossgate.core.sets.minimise import SetLine
-    from crossgate.core.traffic.flows import Decided
+    from crossgate.core.traffic.endings import Decided
     from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 

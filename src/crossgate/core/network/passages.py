@@ -1,0 +1,133 @@
+"""What packets meet on all their ways from one end to another: an itinerary step by step, and one passage of it after the other."""
+
+from __future__ import annotations
+
+from collections.abc import Container, Iterator
+from functools import cached_property
+from typing import NamedTuple
+
+from crossgate.core.network.nodes import Nodes, Outcome, Sequence
+from crossgate.core.network.paths import Crossing
+
+Token = Crossing | str
+"""A place with a list, crossed in a direction by packets or by frames; or the name of a stateful device that is passed."""
+
+
+class Passage(NamedTuple):
+    """What packets meet on one way: the places with lists in order, the stateful devices with lists, and whether they arrive."""
+
+    crossings: tuple[Crossing, ...]
+    stateful: frozenset[str]
+    arrived: bool
+
+
+class Step(NamedTuple):
+    """What follows for all that have come so far: how those end that meet nothing more, and what the others meet next.
+
+    Each of the `moves` is a token by its number and the step that follows behind it.
+    """
+
+    ends: frozenset[Outcome]
+    moves: tuple[tuple[int, int], ...]
+
+
+class Passages:
+    """What packets from one end to another meet on their different ways; `count` is how many there are, the `first` is that of all paths'.
+
+    `steps` are these ways as an automaton, a step before those that follow it, the first one at the start.
+    """
+
+    def __init__(self, nodes: Nodes, tokens: list[Token], number: int, first: Sequence | None) -> None:
+        """Make those of a node, the sequence of the first path given where there are several."""
+        self._nodes = nodes
+        self._tokens = tokens
+        self.number = number
+        self.count: int = nodes.count(number)
+        self._first = nodes.sequences(number)[0] if first is None else first
+        self.first: Passage = self._passage(self._first)
+
+    def __iter__(self) -> Iterator[Passage]:
+        """Yield them one by one, the first one first. Raises `TooManyPieces` where they are more than `MOST_WAYS`."""
+        yield self.first
+        if self.count > 1:
+            yield from (self._passage(each) for each in self._nodes.sequences(self.number) if each != self._first)
+
+    @cached_property
+    def steps(self) -> list[Step]:
+        """The ways as an automaton."""
+        step = {number: index for index, number in enumerate(self._numbers)}
+        nodes = [self._nodes.of[number] for number in self._numbers]
+        return [
+            Step(
+                frozenset(end for end in node.ends if isinstance(end, Outcome)),
+                tuple((token, step[child]) for token, child in node.children),
+            )
+            for node in nodes
+        ]
+
+    @cached_property
+    def _numbers(self) -> list[int]:
+        return self._nodes.below(self.number)[::-1]
+
+    def count_from(self, step: int) -> int:
+        """Return how many ways there are from a step on."""
+        return self._nodes.count(self._numbers[step])
+
+    def token_at(self, number: int) -> Token:
+        """Return the token that has a number."""
+        return self._tokens[number]
+
+    @cached_property
+    def _met(self) -> frozenset[int]:
+        return frozenset(token for step in self.steps for token, _ in step.moves)
+
+    @cached_property
+    def crossings(self) -> tuple[Crossing, ...]:
+        """Every place with a list that is met on some way, none before one that comes earlier."""
+        if self.count == 1:
+            return self.first.crossings
+        met = dict.fromkeys(self.token_at(token) for step in self.steps for token, _ in step.moves)
+        return tuple(each for each in met if not isinstance(each, str))
+
+    @cached_property
+    def devices(self) -> frozenset[str]:
+        """The stateful devices with lists that are passed on some way."""
+        return frozenset(each for each in map(self.token_at, self._met) if isinstance(each, str))
+
+    @cached_property
+    def always(self) -> frozenset[str]:
+        """The stateful devices with lists that are passed on every way."""
+        if self.count == 1:
+            return self.first.stateful
+        return frozenset(name for name in self.first.stateful if self.all_meet((name,)))
+
+    @cached_property
+    def ends(self) -> frozenset[Outcome]:
+        """How ways end: some arrive, or some are lost, or both."""
+        return frozenset(end for step in self.steps for end in step.ends)
+
+    def alike(self, other: Passages, all_devices: bool) -> bool:
+        """Whether they are those of another plan but for what only one of the two has: see `Ways.alike`."""
+        if self.number == other.number:
+            return True
+        only = self._met ^ other._met
+        apart = [self.token_at(token) for token in only]
+        names = {each for each in apart if isinstance(each, str)}
+        if names and (all_devices or any(each.point.device in names for each in self.crossings if each not in apart)):
+            return False
+        return self._nodes.without(self.number, only) == self._nodes.without(other.number, only)
+
+    def all_meet(self, some: Container[Token]) -> bool:
+        """Whether each way meets one of some tokens."""
+        reached = {0}
+        for number, step in enumerate(self.steps):
+            if number in reached:
+                if step.ends:
+                    return False
+                reached.update(following for token, following in step.moves if self.token_at(token) not in some)
+        return True
+
+    def _passage(self, sequence: Sequence) -> Passage:
+        tokens = [self.token_at(each) for each in sequence.tokens]
+        places = tuple(each for each in tokens if not isinstance(each, str))
+        return Passage(places, frozenset(each for each in tokens if isinstance(each, str)), sequence.end is Outcome.ARRIVED)

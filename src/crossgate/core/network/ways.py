@@ -1,0 +1,105 @@
+"""The ways of conversations between two ends, there and back, and the network of a plan that tells them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.plan import Plan
+from crossgate.core.network.itineraries import Itineraries
+from crossgate.core.network.nodes import MOST_WAYS, Outcome, too_many_ways
+from crossgate.core.network.passages import Passage, Passages
+from crossgate.core.network.paths import Endpoint, Path
+from crossgate.core.network.routing import Forwarding
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Way:
+    """What packets meet on one of their ways, and the answers on one of theirs; none come where it is `unanswered`."""
+
+    there: Passage
+    back: Passage
+    unanswered: bool = False
+
+
+class Ways:
+    """All the ways of conversations between two ends that differ in the lists they meet; the `first` is that of the first paths."""
+
+    def __init__(self, there: Passages, back: Passages, unanswered: bool) -> None:
+        self.there = there
+        self.back = back
+        self.unanswered = unanswered
+        self.count: int = there.count * back.count
+        self.first: Way = Way(there.first, back.first, unanswered)
+        self._every: tuple[Way, ...] = (self.first,) if self.count == 1 else ()
+
+    def alike(self, other: Ways, all_devices: bool) -> bool:
+        """Whether they are those of another plan, made beside this one, but for places with lists that only one of the two has.
+
+        With `all_devices` they pass the same stateful devices, too, whether these have lists in both plans or not.
+        """
+        pairs = (self.there, other.there), (self.back, other.back)
+        return self.unanswered is other.unanswered and all(one.alike(its, all_devices) for one, its in pairs)
+
+    @property
+    def ends(self) -> frozenset[Outcome]:
+        """How packets there and answers end that nothing stops: some arrive, or some are lost, or both."""
+        return self.there.ends | self.back.ends
+
+    def __iter__(self) -> Iterator[Way]:
+        """Yield them one by one, the first one first. Raises `TooManyPieces` where they are more than `MOST_WAYS`."""
+        if not self._every:
+            if self.count > MOST_WAYS:
+                raise too_many_ways()
+            there, back = list(self.there), list(self.back)
+            rest = (Way(one, other, self.unanswered) for one in there for other in back)
+            next(rest)
+            self._every = (self.first, *rest)
+        return iter(self._every)
+
+
+class Network(Forwarding):
+    """Where packets go in a plan, with all equal paths at once."""
+
+    def __init__(self, plan: Plan, beside: Network | None = None) -> None:
+        """Make it; numbers of itineraries are those of the network of another plan `beside`, and so are they all where it is like it."""
+        super().__init__(plan)
+        self._beside = beside
+        self._itineraries: dict[Family, Itineraries] = {}
+        self._between: dict[tuple[Passages, Passages, bool], Ways] = {}
+
+    def like(self, other: Network) -> bool:
+        """Whether packets go the same ways and meet the same places with lists as in another plan, whatever lists these are."""
+        own, its = self.plan, other.plan
+        same = own.down == its.down and own.placed.keys() == its.placed.keys() and own.says_of_frames == its.says_of_frames
+        return self.same_addresses(other) and same
+
+    def same_addresses(self, other: Network) -> bool:
+        """Whether machines, those that lists follow, devices and links are those of another plan, whatever else is placed or down."""
+        own, its = self.plan, other.plan
+        return (own.segments, own.devices, own.hosts, own.gateways, own.static_routing, own.followed) == (
+            its.segments, its.devices, its.hosts, its.gateways, its.static_routing, its.followed
+        )  # fmt: skip
+
+    def itineraries(self, family: Family) -> Itineraries:
+        """Return the itineraries of a family."""
+        if family not in self._itineraries:
+            beside = None if self._beside is None else self._beside.itineraries(family)
+            alike = self._beside is not None and self.like(self._beside)
+            self._itineraries[family] = beside if beside is not None and alike else Itineraries(self, family, beside)
+        return self._itineraries[family]
+
+    def ways(self, origin: Endpoint, destination: Address) -> list[Path]:
+        """Return one path for each different sequence of lists that equally good paths meet, the first path first."""
+        return self.itineraries(destination.family).ways(origin, destination)
+
+    def between(self, source: Endpoint, destination: Endpoint, numbers: tuple[int | None, int | None] = (None, None)) -> Ways:
+        """Return the ways of conversations between two ends; `numbers` are the nodes of the pair, there and back, where they are known."""
+        itineraries = self.itineraries(source.address.family)
+        there = itineraries.passages(source, destination.address, numbers[0])
+        back = itineraries.passages(destination, source.address, numbers[1])
+        key = (there, back, self.unanswered(source, destination.address))
+        if key not in self._between:
+            self._between[key] = Ways(*key)
+        return self._between[key]

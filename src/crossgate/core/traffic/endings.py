@@ -1,0 +1,247 @@
+"""What becomes of a conversation on all its ways at once, where each list that it meets decides it alike on all of them.
+
+The ways are gone over step by step (`Passages.steps`), not one by one. Those that have come to the same step are told apart only
+by what makes a difference later: the stateful devices that have let the conversation by and would stop the answer otherwise, and
+the line that will stop the last leg. So equal ways that cross at every hop cost as much as the steps they have in common.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from collections.abc import Sequence as Several
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from crossgate.core.model.accesslist import Decider, DeciderKey
+from crossgate.core.network.nodes import Outcome, Sequence
+from crossgate.core.network.passages import Passages
+from crossgate.core.network.paths import Crossing
+from crossgate.core.network.ways import Ways
+from crossgate.core.sets.effort import spend
+from crossgate.core.traffic.legs import Leg
+from crossgate.core.traffic.verdict import Verdict
+
+Decide = Callable[[int, Crossing], Decider | None]
+"""Tells the line that decides a leg, by its index, at a place; None where no list is, and where the leg never comes."""
+
+
+class Decided(NamedTuple):
+    """A list that was asked about a leg: at which crossing, and the line that decided."""
+
+    crossing: Crossing
+    decider: Decider
+
+
+class Ending(NamedTuple):
+    """Some ways of a conversation that end alike: the verdict, the leg on which they end, and the list that stopped it there.
+
+    `passed` are the lines that let it by before on some of these ways. `by` tells that the line asked about, where one was, decided
+    on each of them. `number` is how many ways they are: without an answer there is but one way back. `example` is one of them, one on
+    which the line asked about decides nothing where there is such a one.
+    """
+
+    verdict: Verdict
+    leg: Leg
+    stop: Decided | None
+    passed: tuple[Decided, ...]
+    by: bool
+    number: int = 1
+    example: tuple[_Link | None, _Link | None] = (None, None)
+
+
+class _Link(NamedTuple):
+    """A token that was met, by its number, the step behind it, and what was met before."""
+
+    before: _Link | None
+    token: int
+    step: int
+
+
+class _Kind(NamedTuple):
+    """What tells ways apart later: the stateful devices passed that matter, and the line that will stop the last leg."""
+
+    passed: frozenset[str] = frozenset()
+    late: Decided | None = None
+
+
+class _Trail(NamedTuple):
+    """What is known of ways there of one kind that have come equally far.
+
+    `lines` are the lines that decided on some of them, `later` those that decide the last leg, a bit each; `by` and `at_last` tell whether
+    the line asked about is among the former, or among either, on each. `remembered` are all stateful devices passed on each.
+    """
+
+    lines: int = 0
+    later: int = 0
+    by: bool = False
+    at_last: bool = False
+    remembered: frozenset[str] = frozenset()
+    number: int = 1
+    link: _Link | None = None
+
+    def with_(self, other: _Trail) -> _Trail:
+        """Return what is known of both."""
+        lacking = self if (self.at_last, self.by) <= (other.at_last, other.by) else other
+        return _Trail(
+            self.lines | other.lines, self.later | other.later, self.by and other.by, self.at_last and other.at_last,
+            self.remembered & other.remembered, self.number + other.number, lacking.link,
+        )  # fmt: skip
+
+
+def endings(ways: Ways, legs: Several[Leg], decide: Decide, by: DeciderKey | None = None) -> list[Ending]:
+    """Return how a conversation of up to three legs ends on its ways, those that end alike as one. `by` is the line asked about."""
+    return _Endings(ways, legs, decide, by).found()
+
+
+@dataclass
+class _Endings:
+    ways: Ways
+    legs: Several[Leg]
+    decide: Decide
+    by: DeciderKey | None
+    lines: dict[tuple[int, Decided], int] = field(default_factory=dict)
+    ended: dict[tuple[Verdict, Leg, Decided | None], Ending] = field(default_factory=dict)
+    answers: dict[frozenset[str], list[tuple[Decided | Outcome, _Trail]]] = field(default_factory=dict)
+
+    def found(self) -> list[Ending]:
+        last = self.legs[-1]
+        for kind, trail in self._there().items():
+            if len(self.legs) == 1 or self.ways.unanswered:
+                self._end(Verdict.PERMITTED, last, None, trail)
+                continue
+            for end, back in self._back(kind.passed):
+                lines = trail.lines | back.lines & ~self._unasked(trail)
+                both = trail._replace(lines=lines, by=trail.by or back.by, number=trail.number * back.number)
+                if end is not Outcome.ARRIVED:
+                    stop = None if end is Outcome.LOST else end
+                    self._end(Verdict.UNROUTABLE if stop is None else Verdict.HALF_OPEN, self.legs[1], stop, both, back.link)
+                    continue
+                both = both._replace(lines=lines | trail.later, by=trail.at_last or back.by)
+                self._end(Verdict.PERMITTED if kind.late is None else Verdict.HALF_OPEN, last, kind.late, both, back.link)
+        return list(self.ended.values())
+
+    def _there(self) -> dict[_Kind, _Trail]:
+        """Return what ways there arrive; those on which the first leg ends are ended."""
+        there, relevant = self.ways.there, self._relevant()
+        arrived: dict[_Kind, _Trail] = {}
+        for kind, trail, end, decided in self._walked(there, 0, {_Kind(): _Trail()}, relevant):
+            if decided is not None:
+                self._end(Verdict.DENIED, self.legs[0], decided, trail)
+            elif end is Outcome.LOST:
+                self._end(Verdict.UNROUTABLE, self.legs[0], None, trail)
+            else:
+                arrived[kind] = arrived[kind].with_(trail) if kind in arrived else trail
+        return arrived
+
+    def _back(self, passed: frozenset[str]) -> list[tuple[Decided | Outcome, _Trail]]:
+        """Return how the answer's ways end, where these devices that matter have let the conversation by."""
+        if passed not in self.answers:
+            found: dict[Decided | Outcome, _Trail] = {}
+            for _, trail, end, decided in self._walked(self.ways.back, 1, {_Kind(passed): _Trail()}, frozenset()):
+                how = decided or end or Outcome.ARRIVED
+                found[how] = found[how].with_(trail) if how in found else trail
+            self.answers[passed] = list(found.items())
+        return self.answers[passed]
+
+    def _walked(
+        self, passages: Passages, leg: int, start: dict[_Kind, _Trail], relevant: frozenset[str]
+    ) -> Iterator[tuple[_Kind, _Trail, Outcome | None, Decided | None]]:
+        """Yield where ways end, step by step: each with how it ends, or with the line that stops it."""
+        reached = [start, *({} for _ in passages.steps[1:])]
+        for step, here in zip(passages.steps, reached, strict=True):
+            spend(len(here))
+            for kind, trail in here.items():
+                yield from ((kind, trail, end, None) for end in sorted(step.ends, key=str))
+                for token, following in step.moves:
+                    link, met = _Link(trail.link, token, following), passages.token_at(token)
+                    after, on = kind, trail._replace(link=link)
+                    if isinstance(met, str):
+                        if met in relevant:
+                            after = kind._replace(passed=kind.passed | {met})
+                        on = on._replace(remembered=on.remembered | {met})
+                    elif leg == 0 or not self._is_remembered(met, kind.passed):
+                        decider = self.decide(leg, met)
+                        if decider is not None:
+                            on = self._with(on, leg, Decided(met, decider))
+                            if not decider.permits:
+                                number = on.number * passages.count_from(following)
+                                yield after, on._replace(number=number), None, Decided(met, decider)
+                                continue
+                        if leg == 0:
+                            after, on = self._later(after, on, met)
+                    others = reached[following]
+                    others[after] = others[after].with_(on) if after in others else on
+
+    def _with(self, trail: _Trail, leg: int, decided: Decided) -> _Trail:
+        by = trail.by or decided.decider.key == self.by
+        return trail._replace(lines=trail.lines | self._bit(leg, decided), by=by, at_last=trail.at_last or by)
+
+    def _bit(self, leg: int, decided: Decided) -> int:
+        return self.lines.setdefault((leg, decided), 1 << len(self.lines))
+
+    def _later(self, kind: _Kind, trail: _Trail, crossing: Crossing) -> tuple[_Kind, _Trail]:
+        """Take what the list at a place on the way there does with the last leg, which takes the same way."""
+        remembered = crossing.rulings is None and crossing.point.device in self.ways.there.devices
+        decider = None if len(self.legs) < 3 or kind.late is not None or remembered else self.decide(2, crossing)
+        if decider is None:
+            return kind, trail
+        decided = Decided(crossing, decider)
+        if not decider.permits:
+            kind = kind._replace(late=decided)
+        return kind, trail._replace(later=trail.later | self._bit(2, decided), at_last=trail.at_last or decider.key == self.by)
+
+    def _relevant(self) -> frozenset[str]:
+        """Return the stateful devices on the way there of which it matters whether they have let the conversation by."""
+        found = set()
+        for crossing in self.ways.back.crossings if len(self.legs) > 1 else ():
+            device = None if crossing.rulings is not None else crossing.point.device
+            if device is not None and device in self.ways.there.devices:
+                decider = self.decide(1, crossing)
+                if decider is not None and (not decider.permits or decider.key == self.by):
+                    found.add(device)
+        return frozenset(found)
+
+    @staticmethod
+    def _is_remembered(crossing: Crossing, passed: frozenset[str]) -> bool:
+        return crossing.rulings is None and crossing.point.device in passed
+
+    def _unasked(self, trail: _Trail) -> int:
+        """Return the lines of the answer that decide on none of some ways, as their devices have let the conversation by on each."""
+        met = ((leg, each.crossing, bit) for (leg, each), bit in self.lines.items())
+        return sum(bit for leg, crossing, bit in met if leg == 1 and self._is_remembered(crossing, trail.remembered))
+
+    def _end(self, verdict: Verdict, leg: Leg, stop: Decided | None, trail: _Trail, back: _Link | None = None) -> None:
+        passed = dict.fromkeys(each for (_, each), bit in self.lines.items() if trail.lines & bit and each.decider.permits)
+        found = Ending(verdict, leg, stop, tuple(passed), trail.by, trail.number, (trail.link, back))
+        known = self.ended.setdefault((verdict, leg, stop), found)
+        if known is not found:
+            self.ended[verdict, leg, stop] = known._replace(
+                passed=tuple(dict.fromkeys((*known.passed, *found.passed))),
+                by=known.by and found.by,
+                number=known.number + found.number,
+                example=known.example if known.by <= found.by else found.example,
+            )
+
+
+def example(ways: Ways, ending: Ending) -> tuple[Sequence, Sequence | None]:
+    """Return what is met on one of the ways that end so, there and back; None where nothing comes back."""
+    lost = Outcome.LOST if ending.stop is None and ending.verdict is Verdict.UNROUTABLE else None
+    there, back = ending.example
+    if not ending.leg.returns and ending.verdict in (Verdict.DENIED, Verdict.UNROUTABLE):
+        return _sequence(ways.there, there, lost), None
+    stopped = ending.stop is not None and ending.leg.returns
+    return _sequence(ways.there, there, Outcome.ARRIVED), _sequence(ways.back, back, None if stopped else lost or Outcome.ARRIVED)
+
+
+def _sequence(passages: Passages, link: _Link | None, end: Outcome | None) -> Sequence:
+    """Return the sequence that meets what was met so far, and then whatever comes first, up to an end: this one, where one is wanted."""
+    step, tokens = passages.steps[0 if link is None else link.step], []
+    while link is not None:
+        tokens.append(link.token)
+        link = link.before
+    tokens.reverse()
+    while end is None and not step.ends:
+        token, following = step.moves[0]
+        tokens.append(token)
+        step = passages.steps[following]
+    return Sequence(tuple(tokens), min(step.ends, key=str) if end is None else end)
