@@ -27,6 +27,7 @@ from crossgate.core.sets.patterns import common, first_outside
 from crossgate.core.sets.region import every_packet
 from crossgate.core.traffic.between import flows
 from crossgate.core.traffic.courses import by_course, courses
+from crossgate.core.traffic.question import answers
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Trace, Tracer
 from crossgate.core.traffic.verdict import Verdict
@@ -72,10 +73,10 @@ def test_an_answer_is_what_a_trace_finds(plan_of: Read, data: st.DataObject, fam
     found = flows(network, ends, ends, every, every)
     asking = Session(network.plan).flows(opened)
     begun = by_course([every_packet(family)])
-    answers = [answer for flow in found for answer in asking.answers(flow, begun)]
+    several = [answer for flow in found for answer in answers(asking, flow, begun)]
     for packet in data.draw(st.lists(st.sampled_from(list(net.openings(family))), min_size=40, max_size=40)):
         trace = traced(network, packet, opened)
-        fitting = [answer for answer in answers if in_set(answer.packets, packet)]
+        fitting = [answer for answer in several if in_set(answer.packets, packet)]
         assert {answer.verdict for answer in fitting} == {trace.verdict}, packet
         decided = trace.decided
         told = None if decided is None else (decided.crossing, decided.decider)

@@ -28,6 +28,7 @@ from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.courses import by_course
 from crossgate.core.traffic.fates import VERDICTS
 from crossgate.core.traffic.legs import Conversation
+from crossgate.core.traffic.question import answers
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Trace, Tracer, path_devices
 from crossgate.core.traffic.verdict import Verdict
@@ -174,7 +175,7 @@ def test_every_engine_does_what_going_over_all_of_tls_does(tmp_path_factory: pyt
             ]
             assert {told(each) for each in traces} == {*every}
             assert told(tracer.trace(conversation)) == every[0]
-            (answer,) = [each for flow in between for each in session.flows(state).answers(flow, by_course([packet_region(first)]))]
+            (answer,) = [each for flow in between for each in answers(session.flows(state), flow, by_course([packet_region(first)]))]
             verdicts = {verdict for verdict, _ in every}
             assert answer.verdict is (every[0][0] if len(verdicts) == 1 else Verdict.VARIES)
             assert {way.stop.decider.key if way.stop else None for way in answer.endings} == {line for _, line in every}

@@ -26,8 +26,8 @@ from crossgate.core.traffic import trace as tracing
 from crossgate.core.traffic.between import flows
 from crossgate.core.traffic.courses import by_course
 from crossgate.core.traffic.endings import Decided
-from crossgate.core.traffic.flows import Answer
 from crossgate.core.traffic.legs import Conversation, Leg, conversations, legs
+from crossgate.core.traffic.question import Answer, answers
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Trace
 from crossgate.core.traffic.verdict import Verdict
@@ -168,9 +168,9 @@ def test_an_answer_speaks_of_all_ways(tmp_path_factory: pytest.TempPathFactory, 
             verdicts = {each.verdict for each in session.tracer().alternatives(wanted)}
             expected = verdicts.pop() if len(verdicts) == 1 else Verdict.VARIES
             begun = by_course([packet_region(wanted.first)])
-            answers = [answer for flow in found for answer in session.flows().answers(flow, begun)]
-            assert {answer.verdict for answer in answers} == {expected}, (seed, str(source), str(destination), service)
-            for answer in answers:
+            several = [answer for flow in found for answer in answers(session.flows(), flow, begun)]
+            assert {answer.verdict for answer in several} == {expected}, (seed, str(source), str(destination), service)
+            for answer in several:
                 check_endings(session, wanted, answer, None)
 
 
@@ -214,7 +214,7 @@ def test_endings_are_what_tracing_each_way_finds(plan_of: Read, text: str, data:
         for service in ("tcp/80", "tcp/22", "udp/53", "ping"):
             start, end = at_address(session.network, source), at_address(session.network, destination)
             (wanted,) = conversations(session.plan.service(service, family), start, end)
-            (answer,) = session.flows().answers(flow, by_course([packet_region(wanted.first)]), by)
+            (answer,) = answers(session.flows(), flow, by_course([packet_region(wanted.first)]), by)
             check_endings(session, wanted, answer, by)
 
 

@@ -12,7 +12,7 @@ from typing import NamedTuple
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine, fewest_lines
 from crossgate.core.sets.region import ALL_PORTS, every_packet
-from crossgate.core.traffic.flows import Answer
+from crossgate.core.traffic.question import Answer
 
 
 class Told(NamedTuple):

@@ -34,8 +34,9 @@ from crossgate.core.traffic.conditions import mattering
 from crossgate.core.traffic.courses import Course, Opening, by_course, opening_regions
 from crossgate.core.traffic.endings import Decided
 from crossgate.core.traffic.examples import example, unmentioned
-from crossgate.core.traffic.flows import Answer, Flows, Party, Question, lists_on
+from crossgate.core.traffic.flows import Flows, lists_on
 from crossgate.core.traffic.legs import Leg, settling
+from crossgate.core.traffic.question import Answer, Party, Question
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.verdict import Verdict
 

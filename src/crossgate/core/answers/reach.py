@@ -21,7 +21,8 @@ from crossgate.core.traffic.between import Flow, flows
 from crossgate.core.traffic.courses import Opening, by_course
 from crossgate.core.traffic.endings import Decided
 from crossgate.core.traffic.examples import example, unmentioned
-from crossgate.core.traffic.flows import Answer, Flows
+from crossgate.core.traffic.flows import Flows
+from crossgate.core.traffic.question import Answer, answers
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.verdict import Verdict
 
@@ -140,7 +141,7 @@ def _parts(
         if tell is not None:
             tell(done, len(between))
         with answered(flow.asked, missed):
-            for answer in list(asking.answers(flow, begun)):
+            for answer in list(answers(asking, flow, begun)):
                 stop, leg = answer.stopped
                 back = stop is not None and leg.returns and not leg.settles
                 pieces.setdefault(_Fate(answer.verdict, stop, back), []).append(answer)

@@ -15,6 +15,7 @@ from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.traffic.between import Flow, flows
 from crossgate.core.traffic.courses import openings
 from crossgate.core.traffic.flows import Flows, lists_on
+from crossgate.core.traffic.question import answers
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.verdict import Verdict
 
@@ -65,7 +66,7 @@ class SetGrid:
                 found.add(Verdict.PERMITTED)  # nothing stands on any way
                 continue
             begun = openings(service, family, self.plan.client_ports)
-            for answer in self.asking.answers(flow, begun):
+            for answer in answers(self.asking, flow, begun):
                 found.add(answer.verdict)
                 if len(found) > 1 and Verdict.VARIES in found:
                     return Verdict.VARIES

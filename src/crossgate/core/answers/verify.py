@@ -29,8 +29,9 @@ from crossgate.core.traffic.between import Flow, flows
 from crossgate.core.traffic.conditions import legs_of, mattering, states_for
 from crossgate.core.traffic.courses import Opening, openings
 from crossgate.core.traffic.examples import example
-from crossgate.core.traffic.flows import Answer, lists_on
+from crossgate.core.traffic.flows import lists_on
 from crossgate.core.traffic.legs import Conversation, service_of
+from crossgate.core.traffic.question import Answer, answers
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Trace
 from crossgate.core.traffic.verdict import VERDICTS, Verdict
@@ -116,7 +117,7 @@ class Verifier:
                     done.add(key)
                     with question(flow.asked):
                         for part in parts:
-                            for answer in self.session.flows(opened).answers(flow, part.begun, part.claim.by):
+                            for answer in answers(self.session.flows(opened), flow, part.begun, part.claim.by):
                                 if self._breaks(part, answer):
                                     packet = example(self.network.plan, [answer.packets])
                                     others = list(_states_on(self.network, found, begun, expectation))

@@ -16,7 +16,8 @@ from crossgate.core.sets.effort import answered
 from crossgate.core.sets.region import ALL_FLAGS, PROTOCOL_SHIFT, Region, entry_region
 from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.courses import Opening
-from crossgate.core.traffic.flows import Answer, placed_on
+from crossgate.core.traffic.flows import placed_on
+from crossgate.core.traffic.question import Answer, answers
 from crossgate.core.traffic.trace import is_judged
 from crossgate.core.wording.sentences import decided_by, packet_text
 
@@ -60,7 +61,7 @@ def _judges(case: Case, access_list: AccessList, way: Way) -> bool:
 def _answers(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flow: Flow) -> Iterator[Answer]:
     for opened in case.states(access_list):
         if entry.in_force(opened):
-            yield from case.asking(opened).answers(flow, begun)
+            yield from answers(case.asking(opened), flow, begun)
 
 
 def _unsettled(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flows: list[Flow]) -> Finding:

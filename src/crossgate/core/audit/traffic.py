@@ -31,6 +31,7 @@ from crossgate.core.traffic.conditions import legs_of
 from crossgate.core.traffic.courses import Opening, by_course, from_ports, leg_regions
 from crossgate.core.traffic.flows import Flows, PlacedList, placed_on
 from crossgate.core.traffic.legs import Leg
+from crossgate.core.traffic.question import answers
 from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import decided_by, packet_text
 
@@ -145,7 +146,7 @@ def _half_open(case: Case, access_list: AccessList, entry: Entry, begun: list[Op
     for opened in case.states_of((*asked, *back), lambda: legs_of((flow,), begun)):
         if not entry.in_force(opened) or case.asking(opened).stops_all(flow, begun):
             continue
-        for answer, ending in ((each, ending) for each in case.asking(opened).answers(flow, begun) for ending in each.endings):
+        for answer, ending in ((each, ending) for each in answers(case.asking(opened), flow, begun) for ending in each.endings):
             if ending.verdict is not Verdict.HALF_OPEN or ending.stop is None or not ending.leg.returns or ending.leg.settles:
                 continue
             if ending.stop.crossing.rulings is not None:

@@ -7,17 +7,19 @@ the line that will stop the last leg. So equal ways that cross at every hop cost
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from collections.abc import Sequence as Several
 from dataclasses import dataclass, field
+from functools import partial
 from typing import NamedTuple
 
-from crossgate.core.model.accesslist import Decider, DeciderKey
+from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
 from crossgate.core.network.nodes import Outcome, Sequence
 from crossgate.core.network.passages import Passages
 from crossgate.core.network.paths import Crossing
 from crossgate.core.network.ways import Ways
 from crossgate.core.sets.effort import spend
+from crossgate.core.sets.products import Product
 from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.verdict import Verdict
 
@@ -221,6 +223,85 @@ class _Endings:
                 number=known.number + found.number,
                 example=known.example if known.by <= found.by else found.example,
             )
+
+
+Split = Callable[[int, Crossing, AccessList, Product], Iterable[tuple[Product, Decider]]]
+"""Parts openings by the lines of a list that decide the packets of a leg, by its index, at a place."""
+
+
+class _Move(NamedTuple):
+    """From one step to another, behind a list that is asked there; `may_pass` where a stateful device may let by what it stops."""
+
+    step: int
+    following: int
+    crossing: Crossing | None
+    access_list: AccessList | None
+    may_pass: bool
+
+
+class _Sweep(NamedTuple):
+    """How far some openings have been followed: through which legs and moves, to which steps, a bit each, and what lists do with them."""
+
+    openings: Product
+    known: dict[tuple[int, AccessList], Decider]
+    leg: int = 0
+    move: int = 0
+    reached: int = 1
+
+
+def decided_alike(
+    ways: Ways, lists: Several[Mapping[Crossing, AccessList]], openings: Product, split: Split
+) -> Iterator[tuple[Product, Decide]]:
+    """Yield openings in pieces, of each of which every list that is met decides all alike; with what tells the lines that do.
+
+    `lists` are those that are asked on each leg. No list is asked about what never comes to it.
+    """
+    legs = [(_moves(ways, leg, placed), _arrivals(ways.back if leg == 1 else ways.there)) for leg, placed in enumerate(lists)]
+    stack = [_Sweep(openings, {})]
+    while stack:
+        product, known, leg, start, reached = stack.pop()
+        moves, arrivals = legs[leg]
+        for index in range(start, len(moves)):
+            step, following, crossing, access_list, may_pass = moves[index]
+            if not reached >> step & 1:
+                continue
+            if access_list is not None and crossing is not None:
+                decider = known.get((leg, access_list))
+                if decider is None:
+                    pieces = list(split(leg, crossing, access_list, product))
+                    stack += [_Sweep(each, {**known, (leg, access_list): line}, leg, index, reached) for each, line in reversed(pieces)]
+                    break
+                if not decider.permits and not may_pass:
+                    continue
+            reached |= 1 << following
+        else:
+            if reached & arrivals and leg + 1 < len(legs):
+                stack.append(_Sweep(product, known, leg + 1))
+            else:
+                yield product, partial(_told, lists, known)
+
+
+def _told(
+    lists: Several[Mapping[Crossing, AccessList]], known: Mapping[tuple[int, AccessList], Decider], leg: int, crossing: Crossing
+) -> Decider | None:
+    access_list = lists[leg].get(crossing) if leg < len(lists) else None
+    return None if access_list is None else known.get((leg, access_list))
+
+
+def _moves(ways: Ways, leg: int, placed: Mapping[Crossing, AccessList]) -> list[_Move]:
+    passages = ways.back if leg == 1 else ways.there
+    found: list[_Move] = []
+    for number, step in enumerate(passages.steps):
+        for token, following in step.moves:
+            met = passages.token_at(token)
+            crossing = None if isinstance(met, str) else met
+            may_pass = leg > 0 and crossing is not None and crossing.rulings is None and crossing.point.device in ways.there.devices
+            found.append(_Move(number, following, crossing, None if crossing is None else placed.get(crossing), may_pass))
+    return found
+
+
+def _arrivals(passages: Passages) -> int:
+    return sum(1 << number for number, step in enumerate(passages.steps) if Outcome.ARRIVED in step.ends)
 
 
 def example(ways: Ways, ending: Ending) -> tuple[Sequence, Sequence | None]:

@@ -13,6 +13,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import VERSIONS, Hello
 from crossgate.core.model.window import open_at
+from crossgate.core.network.nodes import MOST_WAYS
 from crossgate.core.network.paths import Crossing
 from crossgate.core.traffic.legs import Leg, service_label
 from crossgate.core.traffic.trace import Asked, Outcome, Trace
@@ -84,9 +85,11 @@ def ways_note(trace: Trace) -> str:
     """Say whether all ways of a conversation fare alike; "" where there is only one path."""
     if trace.differing is not None:
         device = parting(trace.differing, trace)
-        return f"it varies with the path: by way of {device} it is {sentence(trace.differing)}; --all-paths shows each way"
+        shown = "; --all-paths shows each way" if trace.ways <= MOST_WAYS else ""
+        return f"it varies with the path: by way of {device} it is {sentence(trace.differing)}{shown}"
     if trace.ways > 1:
-        return f"{trace.ways} ways meet different lists, and on each it is {trace.verdict}; --all-paths shows them"
+        shown = "; --all-paths shows them" if trace.ways <= MOST_WAYS else ""
+        return f"{trace.ways:,} ways meet different lists, and on each it is {trace.verdict}{shown}"
     return "other paths are as good, and meet the same lists" if trace.forks else ""
 
 
