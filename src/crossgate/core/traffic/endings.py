@@ -67,10 +67,11 @@ class _Kind(NamedTuple):
 
 
 class _Trail(NamedTuple):
-    """What is known of ways there of one kind that have come equally far.
+    """What is known of ways of one kind that have come equally far.
 
     `lines` are the lines that decided on some of them, `later` those that decide the last leg, a bit each; `by` and `at_last` tell whether
     the line asked about is among the former, or among either, on each. `remembered` are all stateful devices passed on each.
+    `link` and `back` are what one of them met, there and back: one without the line asked about, where there is such a one.
     """
 
     lines: int = 0
@@ -80,14 +81,25 @@ class _Trail(NamedTuple):
     remembered: frozenset[str] = frozenset()
     number: int = 1
     link: _Link | None = None
+    back: _Link | None = None
 
-    def with_(self, other: _Trail) -> _Trail:
-        """Return what is known of both."""
-        lacking = self if (self.at_last, self.by) <= (other.at_last, other.by) else other
+    def and_(self, other: _Trail | None) -> _Trail:
+        """Return what is known of both; of this alone where there is no other."""
+        if other is None:
+            return self
+        lacking = other if (other.at_last, other.by) <= (self.at_last, self.by) else self
         return _Trail(
             self.lines | other.lines, self.later | other.later, self.by and other.by, self.at_last and other.at_last,
-            self.remembered & other.remembered, self.number + other.number, lacking.link,
+            self.remembered & other.remembered, self.number + other.number, lacking.link, lacking.back,
         )  # fmt: skip
+
+
+class _Line(NamedTuple):
+    """What a list at a place does: the line that decides, its bit, and whether it is the one asked about."""
+
+    decided: Decided
+    bit: int
+    by: bool
 
 
 def endings(ways: Ways, legs: Several[Leg], decide: Decide, by: DeciderKey | None = None) -> list[Ending]:
@@ -101,8 +113,8 @@ class _Endings:
     legs: Several[Leg]
     decide: Decide
     by: DeciderKey | None
-    lines: dict[tuple[int, Decided], int] = field(default_factory=dict)
-    ended: dict[tuple[Verdict, Leg, Decided | None], Ending] = field(default_factory=dict)
+    bits: dict[tuple[int, Decided], int] = field(default_factory=dict)
+    ended: dict[tuple[Verdict, Leg, Decided | None], _Trail] = field(default_factory=dict)
     answers: dict[frozenset[str], list[tuple[Decided | Outcome, _Trail]]] = field(default_factory=dict)
 
     def found(self) -> list[Ending]:
@@ -111,86 +123,89 @@ class _Endings:
             if len(self.legs) == 1 or self.ways.unanswered:
                 self._end(Verdict.PERMITTED, last, None, trail)
                 continue
-            for end, back in self._back(kind.passed):
-                lines = trail.lines | back.lines & ~self._unasked(trail)
-                both = trail._replace(lines=lines, by=trail.by or back.by, number=trail.number * back.number)
+            answers = self._back(kind.passed)
+            unasked = self._unasked(trail)
+            for end, back in answers:
+                lines, number = trail.lines | back.lines & ~unasked, trail.number * back.number
+                both = trail._replace(lines=lines, by=trail.by or back.by, number=number, back=back.link)
                 if end is not Outcome.ARRIVED:
                     stop = None if end is Outcome.LOST else end
-                    self._end(Verdict.UNROUTABLE if stop is None else Verdict.HALF_OPEN, self.legs[1], stop, both, back.link)
+                    self._end(Verdict.UNROUTABLE if stop is None else Verdict.HALF_OPEN, self.legs[1], stop, both)
                     continue
                 both = both._replace(lines=lines | trail.later, by=trail.at_last or back.by)
-                self._end(Verdict.PERMITTED if kind.late is None else Verdict.HALF_OPEN, last, kind.late, both, back.link)
-        return list(self.ended.values())
+                self._end(Verdict.PERMITTED if kind.late is None else Verdict.HALF_OPEN, last, kind.late, both)
+        return [
+            Ending(*how, self._permitting(trail.lines), trail.by, trail.number, (trail.link, trail.back))
+            for how, trail in self.ended.items()
+        ]
+
+    def _end(self, verdict: Verdict, leg: Leg, stop: Decided | None, trail: _Trail) -> None:
+        key = verdict, leg, stop
+        self.ended[key] = trail._replace(at_last=trail.by).and_(self.ended.get(key))
+
+    def _permitting(self, lines: int) -> tuple[Decided, ...]:
+        return tuple(dict.fromkeys(each for (_, each), bit in self.bits.items() if lines & bit and each.decider.permits))
 
     def _there(self) -> dict[_Kind, _Trail]:
         """Return what ways there arrive; those on which the first leg ends are ended."""
-        there, relevant = self.ways.there, self._relevant()
         arrived: dict[_Kind, _Trail] = {}
-        for kind, trail, end, decided in self._walked(there, 0, {_Kind(): _Trail()}, relevant):
-            if decided is not None:
-                self._end(Verdict.DENIED, self.legs[0], decided, trail)
+        for kind, trail, end in self._walked(0, {_Kind(): _Trail()}, self._relevant()):
+            if end is Outcome.ARRIVED:
+                arrived[kind] = trail.and_(arrived.get(kind))
             elif end is Outcome.LOST:
                 self._end(Verdict.UNROUTABLE, self.legs[0], None, trail)
             else:
-                arrived[kind] = arrived[kind].with_(trail) if kind in arrived else trail
+                self._end(Verdict.DENIED, self.legs[0], end, trail)
         return arrived
 
     def _back(self, passed: frozenset[str]) -> list[tuple[Decided | Outcome, _Trail]]:
         """Return how the answer's ways end, where these devices that matter have let the conversation by."""
         if passed not in self.answers:
             found: dict[Decided | Outcome, _Trail] = {}
-            for _, trail, end, decided in self._walked(self.ways.back, 1, {_Kind(passed): _Trail()}, frozenset()):
-                how = decided or end or Outcome.ARRIVED
-                found[how] = found[how].with_(trail) if how in found else trail
+            for _, trail, end in self._walked(1, {_Kind(passed): _Trail()}, frozenset()):
+                found[end] = trail.and_(found.get(end))
             self.answers[passed] = list(found.items())
         return self.answers[passed]
 
-    def _walked(
-        self, passages: Passages, leg: int, start: dict[_Kind, _Trail], relevant: frozenset[str]
-    ) -> Iterator[tuple[_Kind, _Trail, Outcome | None, Decided | None]]:
-        """Yield where ways end, step by step: each with how it ends, or with the line that stops it."""
+    def _walked(self, leg: int, start: dict[_Kind, _Trail], relevant: frozenset[str]) -> Iterator[tuple[_Kind, _Trail, Decided | Outcome]]:
+        """Yield where ways of a leg end, step by step: each with how it ends, or with the line that stops it."""
+        passages = self.ways.back if leg else self.ways.there
         reached = [start, *({} for _ in passages.steps[1:])]
         for step, here in zip(passages.steps, reached, strict=True):
             spend(len(here))
-            for kind, trail in here.items():
-                yield from ((kind, trail, end, None) for end in sorted(step.ends, key=str))
-                for token, following in step.moves:
-                    link, met = _Link(trail.link, token, following), passages.token_at(token)
-                    after, on = kind, trail._replace(link=link)
+            yield from ((kind, trail, end) for end in sorted(step.ends, key=str) for kind, trail in here.items())
+            for token, following in step.moves if here else ():
+                met, others = passages.token_at(token), reached[following]
+                crossing = None if isinstance(met, str) else met
+                line, late = (None, None) if crossing is None else (self._line(leg, crossing), None if leg else self._late(crossing))
+                passed = None if crossing is None or crossing.rulings is not None else crossing.point.device
+                for kind, trail in here.items():
+                    on = trail._replace(link=_Link(trail.link, token, following))
                     if isinstance(met, str):
-                        if met in relevant:
-                            after = kind._replace(passed=kind.passed | {met})
                         on = on._replace(remembered=on.remembered | {met})
-                    elif leg == 0 or not self._is_remembered(met, kind.passed):
-                        decider = self.decide(leg, met)
-                        if decider is not None:
-                            on = self._with(on, leg, Decided(met, decider))
-                            if not decider.permits:
-                                number = on.number * passages.count_from(following)
-                                yield after, on._replace(number=number), None, Decided(met, decider)
-                                continue
-                        if leg == 0:
-                            after, on = self._later(after, on, met)
-                    others = reached[following]
-                    others[after] = others[after].with_(on) if after in others else on
+                        kind = kind._replace(passed=kind.passed | {met}) if met in relevant else kind
+                    if line is not None and not (leg and passed in kind.passed):
+                        on = on._replace(lines=on.lines | line.bit, by=on.by or line.by, at_last=on.at_last or line.by)
+                        if not line.decided.decider.permits:
+                            yield kind, on._replace(number=on.number * passages.count_from(following)), line.decided
+                            continue
+                    if late is not None and kind.late is None:
+                        on = on._replace(later=on.later | late.bit, at_last=on.at_last or late.by)
+                        kind = kind if late.decided.decider.permits else kind._replace(late=late.decided)
+                    others[kind] = on.and_(others.get(kind))
 
-    def _with(self, trail: _Trail, leg: int, decided: Decided) -> _Trail:
-        by = trail.by or decided.decider.key == self.by
-        return trail._replace(lines=trail.lines | self._bit(leg, decided), by=by, at_last=trail.at_last or by)
-
-    def _bit(self, leg: int, decided: Decided) -> int:
-        return self.lines.setdefault((leg, decided), 1 << len(self.lines))
-
-    def _later(self, kind: _Kind, trail: _Trail, crossing: Crossing) -> tuple[_Kind, _Trail]:
-        """Take what the list at a place on the way there does with the last leg, which takes the same way."""
-        remembered = crossing.rulings is None and crossing.point.device in self.ways.there.devices
-        decider = None if len(self.legs) < 3 or kind.late is not None or remembered else self.decide(2, crossing)
+    def _line(self, leg: int, crossing: Crossing) -> _Line | None:
+        decider = self.decide(leg, crossing)
         if decider is None:
-            return kind, trail
+            return None
         decided = Decided(crossing, decider)
-        if not decider.permits:
-            kind = kind._replace(late=decided)
-        return kind, trail._replace(later=trail.later | self._bit(2, decided), at_last=trail.at_last or decider.key == self.by)
+        bit = self.bits.setdefault((leg, decided), 1 << len(self.bits))
+        return _Line(decided, bit, self.by is not None and decider.key == self.by)
+
+    def _late(self, crossing: Crossing) -> _Line | None:
+        """Return what the list at a place on the way there does with the last leg, which takes the same way."""
+        remembered = crossing.rulings is None and crossing.point.device in self.ways.there.devices
+        return None if len(self.legs) < 3 or remembered else self._line(2, crossing)
 
     def _relevant(self) -> frozenset[str]:
         """Return the stateful devices on the way there of which it matters whether they have let the conversation by."""
@@ -203,26 +218,10 @@ class _Endings:
                     found.add(device)
         return frozenset(found)
 
-    @staticmethod
-    def _is_remembered(crossing: Crossing, passed: frozenset[str]) -> bool:
-        return crossing.rulings is None and crossing.point.device in passed
-
     def _unasked(self, trail: _Trail) -> int:
         """Return the lines of the answer that decide on none of some ways, as their devices have let the conversation by on each."""
-        met = ((leg, each.crossing, bit) for (leg, each), bit in self.lines.items())
-        return sum(bit for leg, crossing, bit in met if leg == 1 and self._is_remembered(crossing, trail.remembered))
-
-    def _end(self, verdict: Verdict, leg: Leg, stop: Decided | None, trail: _Trail, back: _Link | None = None) -> None:
-        passed = dict.fromkeys(each for (_, each), bit in self.lines.items() if trail.lines & bit and each.decider.permits)
-        found = Ending(verdict, leg, stop, tuple(passed), trail.by, trail.number, (trail.link, back))
-        known = self.ended.setdefault((verdict, leg, stop), found)
-        if known is not found:
-            self.ended[verdict, leg, stop] = known._replace(
-                passed=tuple(dict.fromkeys((*known.passed, *found.passed))),
-                by=known.by and found.by,
-                number=known.number + found.number,
-                example=known.example if known.by <= found.by else found.example,
-            )
+        met = ((each.crossing, bit) for (leg, each), bit in self.bits.items() if leg == 1) if trail.remembered else ()
+        return sum(bit for crossing, bit in met if crossing.rulings is None and crossing.point.device in trail.remembered)
 
 
 Split = Callable[[int, Crossing, AccessList, Product], Iterable[tuple[Product, Decider]]]
