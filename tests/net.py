@@ -109,3 +109,29 @@ def conversation(network: Network, packet: Packet) -> Conversation:
     """Return the conversation that a packet opens, from where its source address really is."""
     source, destination = (at_address(network, Address(packet.family, value)) for value in (packet.source, packet.destination))
     return Conversation(source, destination, packet)
+
+
+@st.composite
+def ladders(draw: st.DrawFn) -> str:
+    """Draw two or three pairs of routers in a row, some of them stateful, with a few lists at many places, there and back."""
+    tiers = draw(st.integers(2, 3))
+    lines = ["subnet s0 10.0.0.0/24"]
+    for tier in range(tiers):
+        lines.append(f"subnet s{tier + 1} 10.0.{tier + 1}.0/24")
+        for side in "ab":
+            lines += [f"router {side}{tier}{draw(st.sampled_from(['', '', ' stateful']))}"]
+            for way, subnet, last in (("near", tier, 11 if side == "a" else 12), ("far", tier + 1, 1 if side == "a" else 2)):
+                lines.append(f"    interface {way} 10.0.{subnet}.{last}/24 on s{subnet}")
+    lines += ["host left 10.0.0.99 on s0", f"host right 10.0.{tiers}.99 on s{tiers}"]
+    entry = st.sampled_from(["permit tcp any to any established", "deny tcp any to any established", "permit tcp/80 any to any",
+                             "deny icmp any to any", "permit ip left to any", "deny ip any to left", "permit udp any to any"])  # fmt: skip
+    names = []
+    for number in range(draw(st.integers(1, 4))):
+        names.append(f"l{number}")
+        lines += [f"list l{number} extended ipv4", *(f"    {line}" for line in draw(st.lists(entry, max_size=3)))]
+        lines.append(f"    otherwise {draw(st.sampled_from(['permit', 'permit', 'deny']))}")
+    points = [f"{side}{tier}.{way}" for tier in range(tiers) for side in "ab" for way in ("near", "far")]
+    places = st.tuples(st.sampled_from(points), st.sampled_from(["inbound", "outbound"]))
+    for point, direction in draw(st.lists(places, min_size=2, max_size=10, unique=True)):
+        lines.append(f"place {draw(st.sampled_from(names))} {direction} on {point}")
+    return "\n".join(lines) + "\n"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pytest
@@ -109,6 +110,30 @@ def test_what_equal_paths_do_not_agree_on_varies(tmp_path: Path) -> None:
     fates = BulkTracer(network).trace(packet_columns(Family.IPV4, packets), np.zeros(3, np.int64), OPEN, ones, ones)
     assert [VERDICTS[each] for each in fates.verdict] == [Verdict.VARIES, Verdict.VARIES, Verdict.PERMITTED]
     assert [of_trace(Tracer(network).trace(net.conversation(network, each))) for each in packets] == [VERDICTS[e] for e in fates.verdict]
+
+
+@LOOSE
+@given(text=net.ladders())
+def test_ways_that_get_no_lane_each_fare_as_they_do_one_by_one(tmp_path: Path, text: str) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(text)
+    network = Network(read_plan(path))
+    ends = [host.addresses[0].value for host in network.plan.hosts.values()]
+    tcp, udp = (Packet(Family.IPV4, 0, 0, protocol, 51_000, 53) for protocol in (6, 17))
+    kinds = [udp, *(tcp._replace(destination_port=port, flags=2) for port in (80, 22)), Packet(Family.IPV4, 0, 0, 6, fragment=True)]
+    kinds += [Packet(Family.IPV4, 0, 0, 1, icmp_type=8, icmp_code=0), Packet(Family.IPV4, 0, 0, 47)]
+    packets = [each._replace(source=one, destination=other) for one, other in (ends, ends[::-1]) for each in kinds]
+    ones, none = np.ones(len(packets), np.int64), np.zeros(len(packets), np.int64)
+    told = []
+    for most in (0, 1_000):
+        with mock.patch.object(bulk_module, "_MOST_LANES", most):
+            bulk = BulkTracer(network)
+            fates = bulk.trace(packet_columns(Family.IPV4, packets), none, [frozenset()], ones, ones)
+        told.append([(*map(int, row),) for row in zip(fates.verdict, fates.list, fates.entry, fates.met, strict=True)])
+        for row, packet in enumerate(packets):
+            if not packet.fragment:
+                check(bulk, fates, row, Tracer(network).trace(net.conversation(network, packet)))
+    assert told[0] == told[1]
 
 
 def test_what_has_no_place_gets_no_verdict(tmp_path: Path) -> None:

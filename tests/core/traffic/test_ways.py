@@ -33,6 +33,7 @@ from crossgate.core.traffic.trace import Trace
 from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import parting
 from crossgate.language.reader import read_plan
+from tests import net
 from tests.core.network import reference
 
 Read = Callable[[str], Plan]
@@ -174,34 +175,8 @@ def test_an_answer_speaks_of_all_ways(tmp_path_factory: pytest.TempPathFactory, 
                 check_endings(session, wanted, answer, None)
 
 
-@st.composite
-def ladders(draw: st.DrawFn) -> str:
-    """Draw two or three pairs of routers in a row, some of them stateful, with a few lists at many places, there and back."""
-    tiers = draw(st.integers(2, 3))
-    lines = ["subnet s0 10.0.0.0/24"]
-    for tier in range(tiers):
-        lines.append(f"subnet s{tier + 1} 10.0.{tier + 1}.0/24")
-        for side in "ab":
-            lines += [f"router {side}{tier}{draw(st.sampled_from(['', '', ' stateful']))}"]
-            for way, subnet, last in (("near", tier, 11 if side == "a" else 12), ("far", tier + 1, 1 if side == "a" else 2)):
-                lines.append(f"    interface {way} 10.0.{subnet}.{last}/24 on s{subnet}")
-    lines += ["host left 10.0.0.99 on s0", f"host right 10.0.{tiers}.99 on s{tiers}"]
-    entry = st.sampled_from(["permit tcp any to any established", "deny tcp any to any established", "permit tcp/80 any to any",
-                             "deny icmp any to any", "permit ip left to any", "deny ip any to left", "permit udp any to any"])  # fmt: skip
-    names = []
-    for number in range(draw(st.integers(1, 4))):
-        names.append(f"l{number}")
-        lines += [f"list l{number} extended ipv4", *(f"    {line}" for line in draw(st.lists(entry, max_size=3)))]
-        lines.append(f"    otherwise {draw(st.sampled_from(['permit', 'permit', 'deny']))}")
-    points = [f"{side}{tier}.{way}" for tier in range(tiers) for side in "ab" for way in ("near", "far")]
-    places = st.tuples(st.sampled_from(points), st.sampled_from(["inbound", "outbound"]))
-    for point, direction in draw(st.lists(places, min_size=2, max_size=10, unique=True)):
-        lines.append(f"place {draw(st.sampled_from(names))} {direction} on {point}")
-    return "\n".join(lines) + "\n"
-
-
 @settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
-@given(ladders(), st.data())
+@given(net.ladders(), st.data())
 def test_endings_are_what_tracing_each_way_finds(plan_of: Read, text: str, data: st.DataObject) -> None:
     session = Session(plan_of(text))
     every = [access_list for access_list in session.plan.lists.values() for _ in access_list.entries]

@@ -24,7 +24,7 @@ import numpy as np
 from crossgate.core.lists.bulk.lookup import BLOCK
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import Limit, State
-from crossgate.core.model.packet import SYN, TCP
+from crossgate.core.model.packet import SYN, TCP, Packet
 from crossgate.core.model.packets import Indices, Marks, Packets, whole_address
 from crossgate.core.network.address_classes import AddressClasses, address_classes
 from crossgate.core.network.class_of import NOWHERE, ClassFinder
@@ -35,10 +35,11 @@ from crossgate.core.network.passages import Passage
 from crossgate.core.network.paths import Crossing
 from crossgate.core.network.ways import Network, Way, Ways
 from crossgate.core.traffic.asked import AskedLists
-from crossgate.core.traffic.fates import NO_PLACE, VARIES, Fates, Lane, Lanes, Numbers, Weights
+from crossgate.core.traffic.fates import NO_PLACE, VARIES, VERDICTS, Fates, Lane, Lanes, Numbers, Weights
 from crossgate.core.traffic.kinds import KindFinder
 from crossgate.core.traffic.run import Run, courses_of, with_flags
-from crossgate.core.traffic.trace import is_judged
+from crossgate.core.traffic.trace import Tracer, is_judged
+from crossgate.core.traffic.verdict import Verdict
 
 
 class _Place(NamedTuple):
@@ -62,6 +63,7 @@ class BulkTracer:
         self._lane_numbers: dict[Lane, int] = {}
         self._every_lane: list[Lane] = []
         self._lanes: Lanes | None = None
+        self._tracers: dict[State, Tracer] = {}
 
     @property
     def places(self) -> list[Crossing]:
@@ -78,7 +80,7 @@ class BulkTracer:
         """Trace conversations by their opening packets, and count what decided.
 
         `states[windows[row]]` are the windows open at a row; `there` and `back` are how many packets went each way. Raises
-        `TooManyPieces` where the equal paths between two ends differ in too many ways.
+        `TooManyPieces` where the plan asks what TLS is spoken, and the equal paths between two ends differ in too many ways.
         """
         ends = self.ends(packets.family)
         first = kind = np.arange(len(packets))
@@ -108,17 +110,34 @@ class BulkTracer:
         count = len(packets)
         verdict = np.full(count, NO_PLACE, np.int8)
         verdict[rows[first]] = run.verdict[first]
+        met = np.zeros(count, np.bool_)
+        met[rows[run.met]] = True
         differing = rows[run.verdict != verdict[rows]]
+        crowded = np.flatnonzero(np.array([each.ways is not None for each in pairs], np.bool_)[of_row])
+        if len(crowded):
+            others = [self._others(packets.packet(row), pairs[of_row[row]], states[windows[row]]) for row in crowded.tolist()]
+            met[crowded] |= np.array([any(each.met for each in several) for several in others], np.bool_)
+            apart = [any(each.verdict != verdict[row] for each in several) for row, several in zip(crowded.tolist(), others, strict=True)]
+            differing = np.concatenate((differing, crowded[apart]))
         verdict[differing] = VARIES
         stopped = [np.full(count, NO_PLACE, np.int32) for _ in range(3)]
         for column, found in zip(stopped, run.stopped, strict=True):
             column[rows[first]] = found[first]
             column[differing] = NO_PLACE
-        met = np.zeros(count, np.bool_)
-        met[rows[run.met]] = True
         unsettled = np.zeros(count, np.bool_)
         unsettled[rows[run.unsettled]] = True
         return Fates(verdict, stopped[0], stopped[1], stopped[2], met, run.on_link, unsettled)
+
+    def _others(self, packet: Packet, pair: _Pair, state: State) -> list[_Other]:
+        """Return what becomes of a conversation on ways that are too many for a lane each."""
+        assert pair.ways is not None
+        if state not in self._tracers:
+            self._tracers[state] = Tracer(self.network, state)
+        found = []
+        for each in self._tracers[state].endings(packet, pair.on_link, pair.ways):
+            verdict = Verdict.HALF_OPEN if pair.strays and each.verdict is Verdict.PERMITTED and not pair.ways.unanswered else each.verdict
+            found.append(_Other(VERDICTS.index(verdict), each.stop is not None or bool(each.passed)))
+        return found
 
     # What the run asks
 
@@ -159,6 +178,12 @@ class BulkTracer:
         return np.array([each.list for each in self._places], np.int32)
 
     # Lanes
+
+    def pair(self, ways: Ways, family: Family, on_link: bool, strays: bool = False) -> _Pair:
+        """Return what is known of two ends that have these ways; `strays` as in `lane`."""
+        if ways.count > _MOST_LANES and not self.network.plan.asks_for_tls:
+            return _Pair((self.lane(ways.first, family, strays),), on_link, ways, strays)
+        return _Pair(tuple(dict.fromkeys(self.lane(way, family, strays) for way in ways)), on_link)
 
     def lane(self, way: Way, family: Family, strays: bool) -> int:
         """Return the number of the lane that a way is; `strays` where its replies go to another machine than the sender."""
@@ -212,16 +237,30 @@ class BulkTracer:
 
 
 class _Pair(NamedTuple):
-    """What is known of two ends: the lanes between them, none where an end has no place, and whether they are on one link."""
+    """What is known of two ends: the lanes between them, none where an end has no place, and whether they are on one link.
+
+    Where they have more `ways` than get a lane each, the one lane is the first; `strays` where replies go to another machine.
+    """
 
     lanes: tuple[int, ...]
     on_link: bool
+    ways: Ways | None = None
+    strays: bool = False
+
+
+class _Other(NamedTuple):
+    """How conversations end on some ways: the number of the verdict, and whether a list was met."""
+
+    verdict: int
+    met: bool
 
 
 _FEW = 4_096
 """Up to so many conversations are traced each by itself: to find their kinds would take longer."""
 _MANY = 1_000
 """For more pairs of ends it is faster to work out the itineraries between all."""
+_MOST_LANES = 32
+"""More ways of two ends are not gone over one by one, but together for each kind of conversations."""
 _NO_PAIR = _Pair((), False)
 
 
@@ -268,8 +307,7 @@ class _Ends:
     def _between_classes(self, one: int, other: int, matrix: Matrix) -> _Pair:
         start, end = self.classes[one].end, self.classes[other].end
         ways = self._tracer.network.between(start, end, matrix.between(one, other))
-        lanes = dict.fromkeys(self._tracer.lane(way, self._family, strays=False) for way in ways)
-        return _Pair(tuple(lanes), start.segment == end.segment)
+        return self._tracer.pair(ways, self._family, start.segment == end.segment)
 
     def _between(self, source: Address, destination: Address) -> _Pair:
         network, entered = self._tracer.network, self._tracer.entered
@@ -284,8 +322,7 @@ class _Ends:
             start = entered.sender._replace(address=source)
             unanswered = network.unanswered(start, destination)
             ways = Ways(itineraries.passages(start, destination), itineraries.passages(end, source), unanswered)
-        lanes = dict.fromkeys(self._tracer.lane(way, self._family, strays) for way in ways)
-        return _Pair(tuple(lanes), start.segment == end.segment)
+        return self._tracer.pair(ways, self._family, start.segment == end.segment, strays)
 
 
 def _expanded(pairs: list[_Pair], of_row: Indices) -> tuple[Indices, Indices, Marks]:

@@ -64,8 +64,11 @@ def settling(hello: Hello | None) -> tuple[Leg, ...]:
 def legs(first: Packet, on_link: bool = False, then: Iterable[Leg] = ()) -> Iterator[tuple[Leg, Packet]]:
     """Yield the legs of the conversation that `first` opens, each with its packet; `on_link` between machines of one link.
 
-    TCP goes on with the legs `then`.
+    TCP goes on with the legs `then`. What is no first fragment opens nothing, and nothing follows it.
     """
+    if first.fragment:
+        yield Leg.REQUEST, first
+        return
     tcp = first.protocol == TCP
     if tcp:
         yield Leg.SYN, first if first.flags == TCP_FLAGS[Leg.SYN] else first._replace(flags=TCP_FLAGS[Leg.SYN])

@@ -151,19 +151,23 @@ class Tracer:
         if ways.count <= _FEW_WAYS or self._asks_for_tls:
             return self.alternatives(conversation)
         first = self.network.path(source, there), self.network.path(destination, back)
-        every, found = [self._along(conversation, *first)], self._endings(conversation, ways, by)
+        on_link = source.segment == destination.segment
+        every, found = [self._along(conversation, *first)], self.endings(conversation.first, on_link, ways, by)
         for ending in found:
             one, other = example(ways, ending)
             path = first[1] if other is None else itineraries.path(destination, back, other)
             every.append(self._along(conversation, itineraries.path(source, there, one), path))
         return _compared(every, sum(ending.number for ending in found))
 
-    def _endings(self, conversation: Conversation, ways: Ways, by: DeciderKey | None = None) -> list[Ending]:
-        """Return how a conversation ends on its ways, where nothing depends on what TLS is spoken."""
-        packets = list(legs(conversation.first, conversation.source.segment == conversation.destination.segment))
+    def endings(self, first: Packet, on_link: bool, ways: Ways, by: DeciderKey | None = None) -> list[Ending]:
+        """Return how the conversation that a packet opens ends on its ways, in a plan that does not ask what TLS is spoken.
+
+        `on_link` between machines of one link; `by` is the line that endings tell of.
+        """
+        packets = list(legs(first, on_link))
 
         def decide(leg: int, crossing: Crossing) -> Decider | None:
-            access_list = self.network.list_at(crossing, conversation.first.family)
+            access_list = self.network.list_at(crossing, first.family)
             return None if access_list is None else self._index(access_list).decide(packets[leg][1])
 
         return endings(ways, [leg for leg, _ in packets], decide, by)
@@ -189,7 +193,7 @@ class Tracer:
         on_link = conversation.source.segment == conversation.destination.segment
         if ways.count > _FEW_WAYS and not self._asks_for_tls:
             first = self._fate(legs(conversation.first, on_link), ways.first)
-            agreed = all(each.verdict is first.verdict for each in self._endings(conversation, ways))
+            agreed = all(each.verdict is first.verdict for each in self.endings(conversation.first, on_link, ways))
             return first if agreed else first._replace(agreed=False)
         fates = (self._fate(legs(conversation.first, on_link, self._then(way)), way) for way in ways)
         first = next(fates)
