@@ -124,7 +124,7 @@ def ladders(draw: st.DrawFn) -> str:
                 lines.append(f"    interface {way} 10.0.{subnet}.{last}/24 on s{subnet}")
     lines += ["host left 10.0.0.99 on s0", f"host right 10.0.{tiers}.99 on s{tiers}"]
     entry = st.sampled_from(["permit tcp any to any established", "deny tcp any to any established", "permit tcp/80 any to any",
-                             "deny icmp any to any", "permit ip left to any", "deny ip any to left", "permit udp any to any"])  # fmt: skip
+                             "deny icmp any to any", "reject udp any to any", "permit ip left to any", "deny ip any to left", "permit udp any to any"])  # fmt: skip
     names = []
     for number in range(draw(st.integers(1, 4))):
         names.append(f"l{number}")

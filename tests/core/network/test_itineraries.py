@@ -26,7 +26,7 @@ Read = Callable[[str], Plan]
 
 def told(itineraries: Itineraries, sequence: Sequence) -> Way:
     """Return a sequence as the reference tells it, which knows nothing of frames."""
-    tokens = [itineraries.token_at(number) for number in sequence.tokens]
+    tokens = [itineraries.tokens[number] for number in sequence.tokens]
     places = tuple(each.place for each in tokens if not isinstance(each, str) and each.rulings is None)
     return places, frozenset(each for each in tokens if isinstance(each, str)), sequence.end is Outcome.ARRIVED
 

@@ -16,16 +16,19 @@ from crossgate.core.answers.points import crossed
 from crossgate.core.answers.reach import reach
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
-from crossgate.core.model.accesslist import DeciderKey
+from crossgate.core.audit.claims import Hurdles
+from crossgate.core.model.accesslist import Action, DeciderKey, Entry
 from crossgate.core.model.address import Family, single
 from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address, pairs
-from crossgate.core.sets.region import packet_region
+from crossgate.core.network.passages import Passages
+from crossgate.core.sets.region import every_packet, packet_region
 from crossgate.core.traffic import trace as tracing
 from crossgate.core.traffic.between import flows
 from crossgate.core.traffic.courses import by_course
 from crossgate.core.traffic.endings import Decided
+from crossgate.core.traffic.flows import placed_on
 from crossgate.core.traffic.legs import Conversation, Leg, conversations, legs
 from crossgate.core.traffic.question import Answer, answers
 from crossgate.core.traffic.session import Session
@@ -33,11 +36,12 @@ from crossgate.core.traffic.trace import Trace
 from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import parting
 from crossgate.language.reader import read_plan
-from tests import net
+from tests import net, small
 from tests.core.network import reference
 
 Read = Callable[[str], Plan]
 NOON = datetime(2026, 12, 1, 12)
+SLOW = settings(max_examples=100, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 SIDES = """
 subnet one 10.0.1.0/24
 subnet two 10.0.2.0/24
@@ -175,7 +179,7 @@ def test_an_answer_speaks_of_all_ways(tmp_path_factory: pytest.TempPathFactory, 
                 check_endings(session, wanted, answer, None)
 
 
-@settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@SLOW
 @given(net.ladders(), st.data())
 def test_endings_are_what_tracing_each_way_finds(plan_of: Read, text: str, data: st.DataObject) -> None:
     session = Session(plan_of(text))
@@ -191,6 +195,77 @@ def test_endings_are_what_tracing_each_way_finds(plan_of: Read, text: str, data:
             (wanted,) = conversations(session.plan.service(service, family), start, end)
             (answer,) = answers(session.flows(), flow, by_course([packet_region(wanted.first)]), by)
             check_endings(session, wanted, answer, by)
+
+
+def changed(data: st.DataObject, text: str) -> str:
+    """Draw a plan that is like another but for one line: a place, a router, or what a list ends with."""
+    lines = text.splitlines()
+    number, line = data.draw(
+        st.sampled_from([(number, each) for number, each in enumerate(lines) if each.startswith(("place", "router", "    otherwise"))])
+    )
+    if line.startswith("router"):
+        lines[number] = line.removesuffix(" stateful") if line.endswith(" stateful") else f"{line} stateful"
+    elif line.startswith("place"):
+        del lines[number]
+    else:
+        lines[number] = f"    otherwise {'deny' if 'permit' in line else 'permit'}"
+    return "\n".join(lines) + "\n"
+
+
+def fares(session: Session, conversation: Conversation) -> tuple[set[Verdict], bool]:
+    """Return what becomes of a conversation on its ways, and whether its sender is told on some of them."""
+    traces = session.tracer().alternatives(conversation)
+    return {each.verdict for each in traces}, any(each.legs[-1].outcome == "rejected" for each in traces)
+
+
+@SLOW
+@given(net.ladders(), st.data())
+def test_ladders_differ_just_where_tracing_each_way_does(plan_of: Read, text: str, data: st.DataObject) -> None:
+    old, new = Session(plan_of(text)), Session(plan_of(changed(data, text)))
+    found = [each for each in differences(old, new) if not each.devices]
+    addresses = [host.addresses[0] for host in old.plan.hosts.values()]
+    for source, destination in (addresses, addresses[::-1]):
+        for service in ("tcp/80", "tcp/22", "udp/53", "ping"):
+            start, end = at_address(old.network, source), at_address(old.network, destination)
+            (wanted,) = conversations(old.plan.service(service, Family.IPV4), start, end)
+            was, now = fares(old, wanted), fares(new, wanted)
+            apart = was != now and not (len(was[0]) > 1 and len(now[0]) > 1 and was[1] == now[1])
+            told = [each for each in found for packets in each.sets for region in packets.regions() if small.holds(region, wanted.first)]
+            assert bool(told) == apart
+            for each in told:
+                assert each.was.verdict is (Verdict.VARIES if len(was[0]) > 1 else min(was[0]))
+                assert each.now.verdict is (Verdict.VARIES if len(now[0]) > 1 else min(now[0]))
+
+
+@SLOW
+@given(net.ladders())
+def test_what_gets_by_on_some_way_gets_by_on_one_of_them(plan_of: Read, text: str) -> None:
+    """All ways at once against each by itself, for every entry that permits."""
+    session = Session(plan_of(text))
+    itineraries = session.network.itineraries(Family.IPV4)
+    start, end = (at_address(session.network, host.addresses[0]) for host in session.plan.hosts.values())
+    there = itineraries.passages(start, end.address)
+    nodes, tokens = itineraries.nodes, itineraries.tokens
+    alone = [Passages(nodes, tokens, nodes.prepend(each.tokens, nodes.ending(each.end)), None) for each in nodes.sequences(there.number)]
+    packets = every_packet(Family.IPV4)
+
+    def by(passages: Passages, entry: Entry) -> bool:
+        hurdles = Hurdles(session.flows(), passages, placed_on(session.network, passages, Family.IPV4), entry)
+        packet = hurdles.getting_by(packets)
+        if packet is not None:  # the witness does get by somewhere
+            assert any(
+                each.first.arrived
+                and all(own.decide(packet).action is Action.PERMIT for own in lists)
+                and any(own.decide(packet).entry is entry for own in lists)
+                for each in alone
+                for lists in [[own for _, own in placed_on(session.network, each, Family.IPV4)]]
+            )
+        return packet is not None
+
+    for access_list in session.plan.lists.values():
+        for entry in access_list.entries:
+            if entry.action is Action.PERMIT:
+                assert by(there, entry) == any(by(each, entry) for each in alone)
 
 
 @settings(max_examples=30, deadline=None)

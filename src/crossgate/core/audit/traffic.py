@@ -5,31 +5,26 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from itertools import chain, islice
-from typing import NamedTuple
 
 from crossgate.core.answers.verify import Verifier
+from crossgate.core.audit.claims import Claims
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
-from crossgate.core.lists.split import ListRegions, region_hull
+from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry, line_name
 from crossgate.core.model.address import Address, Family, Pattern, everything
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import ICMPV6, Packet
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.nodes import Outcome
-from crossgate.core.network.passages import Passages
-from crossgate.core.sets import products as algebra
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.addresses import AddressSet, everywhere
 from crossgate.core.sets.effort import TooManyPieces, answered
-from crossgate.core.sets.frame import Frame, PacketSet, witness
-from crossgate.core.sets.patterns import less
-from crossgate.core.sets.products import Product
-from crossgate.core.sets.region import ALL_WHAT, PROTOCOL_SHIFT, Region, entry_region, every_packet, packet_region, protocol_line
+from crossgate.core.sets.frame import witness
+from crossgate.core.sets.region import ALL_WHAT, PROTOCOL_SHIFT, Region, entry_region, every_packet, protocol_line
 from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.conditions import legs_of
 from crossgate.core.traffic.courses import Opening, by_course, from_ports, leg_regions
-from crossgate.core.traffic.flows import Flows, PlacedList, placed_on
+from crossgate.core.traffic.flows import Flows
 from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.question import answers
 from crossgate.core.traffic.verdict import Verdict
@@ -169,7 +164,7 @@ def spoofable(case: Case) -> Iterator[Finding]:
     links = _links(case.plan)
     for access_list, entries in case.traffic():
         every = everything(access_list.family)
-        claims = _Claims(case, access_list.family)
+        claims = Claims(case, access_list.family)
         senders, classes = case.senders(access_list) if entries else {}, case.session.address_classes(access_list.family)
         if case.focus is not None and not case.touched(access_list, claimed=True):
             entries = [entry for entry in entries if case.in_focus(access_list, entry)]
@@ -197,118 +192,6 @@ def _links(plan: Plan) -> frozenset[str]:
     on = Counter(name for device in plan.devices.values() for name in {each.on for each in device.interfaces.values()})
     hosts = {host.on for host in plan.hosts.values()}
     return frozenset(name for name, count in on.items() if count > 1 and name not in hosts and not plan.segments[name].outside)
-
-
-class _Claims:
-    """Who can claim the sources of entries; what is asked of many flows alike is asked once."""
-
-    def __init__(self, case: Case, family: Family) -> None:
-        self.case, self.family = case, family
-        subnets = [segment for segment in case.plan.segments.values() if not segment.outside]
-        self._inside = [block for segment in subnets for block in segment.prefixes if block.family is family]
-        self._foreign: dict[tuple[str, tuple[Pattern, ...]], frozenset[Pattern]] = {}
-        self._nowhere: dict[tuple[object, ...], bool] = {}
-        self._regions: dict[int, Region | None] = {}
-
-    def claimed(self, access_list: AccessList, entry: Entry, flow: Flow) -> Packet | None:
-        """Return a packet of a flow with a source of an entry that is no machine's there, that an entry and all else lets by."""
-        if id(entry) not in self._regions:
-            self._regions[id(entry)] = entry_region(entry, self.family)
-        region = self._regions[id(entry)]
-        sources = AddressSet.of(self.family, self.claimable(flow.source.segment, entry.source.patterns))
-        if region is None or not sources:
-            return None
-        claimed = region.between(sources, region.destination)
-        wanted = claimed.common(Region(everywhere(self.family), flow.receivers))
-        there = flow.ways.there
-        asked = placed_on(self.case.network, there, self.family)
-        if wanted is None or Outcome.ARRIVED not in there.ends or all(each.access_list is not access_list for each in asked):
-            return None
-        for opened in self.case.states_of(asked, lambda: [claimed]):
-            key = (opened, there.number, entry, flow.source.segment)
-            if entry.in_force(opened) and not self._nowhere.get(key):
-                crowd = _Crowd(self.case.asking(opened), there, asked, entry)
-                packet = crowd.tried(wanted)
-                if packet is None and not self._stopped(key, crowd, claimed):
-                    packet = crowd.getting_by(wanted)
-                if packet is not None:
-                    return packet
-        return None
-
-    def claimable(self, name: str, sources: tuple[Pattern, ...]) -> frozenset[Pattern]:
-        """Return the sources that machines of a segment can claim, and that are not theirs."""
-        key = (name, sources)
-        if key not in self._foreign:
-            segment = self.case.plan.segments[name]
-            if segment.outside:
-                self._foreign[key] = less(sources, less(sources, self._inside))
-            else:
-                self._foreign[key] = less(sources, [block for block in segment.prefixes if block.family is self.family])
-        return self._foreign[key]
-
-    def _stopped(self, key: tuple[object, ...], crowd: _Crowd, claimed: Region) -> bool:
-        """Whether these lists stop all of an entry's packets from the sources that a segment claims, wherever they are sent."""
-        if key not in self._nowhere:
-            self._nowhere[key] = False  # as long as it is not known
-            self._nowhere[key] = crowd.tried(claimed) is None and crowd.getting_by(claimed) is None
-        return self._nowhere[key]
-
-
-class _Crowd(NamedTuple):
-    """Packets with sources of an entry, on their ways there and before the lists that are `asked` on these."""
-
-    asking: Flows
-    there: Passages
-    asked: list[PlacedList]
-    entry: Entry
-
-    def tried(self, packets: Region) -> Packet | None:
-        """Return one packet of some, if all lists on the first way let it by, one of them by the entry: most are found so."""
-        packet = PacketSet.of(packets).witness()
-        if packet.source == packet.destination or not self.there.first.arrived:
-            return None
-        hull = region_hull(packet_region(packet))
-        lists = {each.crossing: each.access_list for each in self.asked}
-        met = [lists[each] for each in self.there.first.crossings if each in lists]
-        takers = [next((near.entry for near in self.asking.regions(own).near(hull) if near.entry.matches(packet)), None) for own in met]
-        permits = (Decider(own, taker).permits for own, taker in zip(met, takers, strict=True))
-        return packet if any(taker is self.entry for taker in takers) and all(permits) else None
-
-    def getting_by(self, packets: Region) -> Packet | None:
-        """Return one of some packets that all lists on some way let by, one of them by the entry; None when there is none."""
-        hull = region_hull(packets)
-        near = {each.access_list: self.asking.regions(each.access_list).near(hull) for each in self.asked}
-        frame = Frame(packets, [each.region for regions in near.values() for each in regions if each.region is not None])
-        rows = {
-            own: [(row, each.entry) for each in regions if each.region is not None and (row := frame.product(each.region)) is not None]
-            for own, regions in near.items()
-        }
-        lists = {each.crossing: each.access_list for each in self.asked}
-        done: dict[tuple[int, bool], list[Product]] = {}  # what has come to a step before, by whether the entry took it
-        stack = [(0, frame.whole, False)]
-        while stack:
-            number, part, taken = stack.pop()
-            step = self.there.steps[number]
-            if taken and Outcome.ARRIVED in step.ends and frame.has_two_ends(part):
-                return frame.witness(part)
-            further: list[tuple[int, Product, bool]] = []
-            for token, following in step.moves:
-                crossing = self.there.token_at(token)
-                own = None if isinstance(crossing, str) else lists.get(crossing)
-                if own is None:
-                    further.append((following, part, taken))
-                    continue
-                pieces = algebra.split(part, rows[own], frame.order)
-                further += [(following, piece, taken or taker is self.entry) for piece, taker in pieces if Decider(own, taker).permits]
-            if self.there.count > 1:
-                fresh: list[tuple[int, Product, bool]] = []
-                for following, piece, by in further:
-                    before = done.setdefault((following, by), [])
-                    fresh += [(following, each, by) for each in algebra.left(piece, before, frame.order)]
-                    before.append(piece)
-                further = fresh
-            stack += reversed(further)
-        return None
 
 
 def _told(case: Case, access_list: AccessList, entry: Entry, flow: Flow, packet: Packet) -> Finding:

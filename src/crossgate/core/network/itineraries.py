@@ -46,7 +46,7 @@ class Itineraries:
         self.family = family
         plan = network.plan
         self._tokens: dict[Token, int] = {} if beside is None else beside._tokens
-        self._named: list[Token] = [] if beside is None else beside._named
+        self.tokens: list[Token] = [] if beside is None else beside.tokens
         listed = {point.device for point, _, listed_family in plan.placed if listed_family is family}
         self._stateful = {name for name, device in plan.devices.items() if device.stateful and name in listed}
         placed = {(point, direction) for point, direction, listed_family in plan.placed if listed_family is family}
@@ -81,8 +81,8 @@ class Itineraries:
 
     def _token(self, token: Token) -> int:
         number = self._tokens.setdefault(token, len(self._tokens))
-        if number == len(self._named):
-            self._named.append(token)
+        if number == len(self.tokens):
+            self.tokens.append(token)
         return number
 
     # Columns
@@ -281,10 +281,6 @@ class Itineraries:
         """Return the bit of a place with a list, for `met`."""
         return 1 << self._token(Crossing(*place))
 
-    def token_at(self, number: int) -> Token:
-        """Return the token that has a number."""
-        return self._named[number]
-
     def ways(self, origin: Endpoint, destination: Address) -> list[Path]:
         """Return one path for each different sequence of a pair, the first path of all first.
 
@@ -306,7 +302,7 @@ class Itineraries:
             number = self.node(origin, destination)
         first = None if self.nodes.count(number) == 1 else self._walk(origin, destination).sequence
         if (number, first) not in self._passages:
-            self._passages[number, first] = Passages(self.nodes, self._named, number, first)
+            self._passages[number, first] = Passages(self.nodes, self.tokens, number, first)
         return self._passages[number, first]
 
     def crossings(self, origin: Endpoint, destination: Address) -> dict[Crossing, None]:
