@@ -151,3 +151,25 @@ def standard(count: int) -> str:
         written = (".".join(str(each >> shift & 255) for shift in (24, 16, 8, 0)) for each in (value, wildcard))
         lines.append(f"    {10 * index + 10} {rng.choice(('permit', 'deny'))} {' wild '.join(written)}")
     return placed("\n".join(lines))
+
+
+def ladder(six: bool, tiers: int) -> str:
+    """Return pairs of routers in a row, each joined to both of the next pair, with a list of its own on every one, there and back."""
+
+    def address(subnet: int, host: int) -> str:
+        return f"2001:db8:0:{subnet}::{host}" if six else f"10.0.{subnet}.{host}"
+
+    length, family = (64, "ipv6") if six else (24, "ipv4")
+    lines = [f"subnet s{tier} {address(tier, 0)}/{length}" for tier in range(tiers + 1)]
+    for tier in range(tiers):
+        for number, side in enumerate("ab"):
+            lines += [f"router {side}{tier}", f"    interface near {address(tier, 11 + number)}/{length} on s{tier}"]
+            lines.append(f"    interface far {address(tier + 1, 1 + number)}/{length} on s{tier + 1}")
+            lines.append(f"list there-{side}{tier} extended {family}")
+            lines += [f"    deny tcp/{1000 + 100 * tier + 10 * port + 5 * number} any to any" for port in range(4)]
+            lines += ["    permit ip s0 to any", "    permit ip any to s0", f"place there-{side}{tier} inbound on {side}{tier}.near"]
+            lines += [f"list back-{side}{tier} extended {family}", "    permit tcp any to any established", "    permit udp any to s0"]
+            lines += ["    permit ping any to any", "    permit tcp/22 any to any", f"place back-{side}{tier} inbound on {side}{tier}.far"]
+    lines += [f"host left {address(0, 99)} on s0", f"host right {address(tiers, 99)} on s{tiers}"]
+    lines += [f"expect permit tcp/443 s0 to s{tiers}", f"expect half-open gre s0 to s{tiers}"]
+    return "\n".join(lines) + "\n"

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from itertools import product
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pytest
@@ -23,6 +24,7 @@ from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.paths import Crossing
 from crossgate.core.network.paths import Path as Way
 from crossgate.core.sets.region import packet_region
+from crossgate.core.traffic import trace as tracing
 from crossgate.core.traffic.between import flows
 from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.courses import by_course
@@ -183,6 +185,9 @@ def test_every_engine_does_what_going_over_all_of_tls_does(tmp_path_factory: pyt
             fate = tracer.fate(conversation, ways)
             assert (fate.verdict, fate.stopped.key if fate.stopped else None) == every[0]
             assert fate.agreed == (len(verdicts) == 1)
+            with mock.patch.object(tracing, "_FEW_WAYS", 0):
+                assert tracer.fate(conversation, ways) == fate
+                assert {told(each) for each in tracer.examples(conversation)} == {*every}
             packets.append(first)
             windows.append(window)
             wanted.append(every)

@@ -197,19 +197,22 @@ def test_endings_are_what_tracing_each_way_finds(plan_of: Read, text: str, data:
             check_endings(session, wanted, answer, by)
 
 
-def changed(data: st.DataObject, text: str) -> str:
-    """Draw a plan that is like another but for one line: a place, a router, or what a list ends with."""
+def changed(data: st.DataObject, text: str, read: Read) -> Plan:
+    """Draw a plan that is like another but for one place, one router that is stateful or down, or what one list ends with."""
     lines = text.splitlines()
-    number, line = data.draw(
-        st.sampled_from([(number, each) for number, each in enumerate(lines) if each.startswith(("place", "router", "    otherwise"))])
-    )
-    if line.startswith("router"):
-        lines[number] = line.removesuffix(" stateful") if line.endswith(" stateful") else f"{line} stateful"
-    elif line.startswith("place"):
+    places = [number for number, each in enumerate(lines) if each.startswith(("place", "router", "    otherwise"))]
+    number = data.draw(st.sampled_from(places))
+    line, down = lines[number], False
+    if line.startswith("place"):
         del lines[number]
-    else:
+    elif line.startswith("    otherwise"):
         lines[number] = f"    otherwise {'deny' if 'permit' in line else 'permit'}"
-    return "\n".join(lines) + "\n"
+    else:
+        down = data.draw(st.booleans())
+        if not down:
+            lines[number] = line.removesuffix(" stateful") if line.endswith(" stateful") else f"{line} stateful"
+    plan = read("\n".join(lines) + "\n")
+    return plan.without([plan.devices[line.split()[1]].itself]) if down else plan
 
 
 def fares(session: Session, conversation: Conversation) -> tuple[set[Verdict], bool]:
@@ -221,7 +224,7 @@ def fares(session: Session, conversation: Conversation) -> tuple[set[Verdict], b
 @SLOW
 @given(net.ladders(), st.data())
 def test_ladders_differ_just_where_tracing_each_way_does(plan_of: Read, text: str, data: st.DataObject) -> None:
-    old, new = Session(plan_of(text)), Session(plan_of(changed(data, text)))
+    old, new = Session(plan_of(text)), Session(changed(data, text, plan_of))
     found = [each for each in differences(old, new) if not each.devices]
     addresses = [host.addresses[0] for host in old.plan.hosts.values()]
     for source, destination in (addresses, addresses[::-1]):

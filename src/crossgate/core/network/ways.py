@@ -94,6 +94,11 @@ class Network(Forwarding):
         """Return one path for each different sequence of lists that equally good paths meet, the first path first."""
         return self.itineraries(destination.family).ways(origin, destination)
 
+    def asks_for_tls(self, ways: Ways, family: Family) -> bool:
+        """Whether a list on some way there asks what TLS is spoken, so that it matters on each what a conversation settles on."""
+        lists = (self.list_at(each, family) for each in ways.there.crossings) if self.plan.asks_for_tls else ()
+        return any(own is not None and own.tls for own in lists)
+
     def between(self, source: Endpoint, destination: Endpoint, numbers: tuple[int | None, int | None] = (None, None)) -> Ways:
         """Return the ways of conversations between two ends; `numbers` are the nodes of the pair, there and back, where they are known."""
         itineraries = self.itineraries(source.address.family)

@@ -80,7 +80,7 @@ class BulkTracer:
         """Trace conversations by their opening packets, and count what decided.
 
         `states[windows[row]]` are the windows open at a row; `there` and `back` are how many packets went each way. Raises
-        `TooManyPieces` where the plan asks what TLS is spoken, and the equal paths between two ends differ in too many ways.
+        `TooManyPieces` where what TLS is spoken is asked on too many ways between two ends.
         """
         ends = self.ends(packets.family)
         first = kind = np.arange(len(packets))
@@ -181,7 +181,7 @@ class BulkTracer:
 
     def pair(self, ways: Ways, family: Family, on_link: bool, strays: bool = False) -> _Pair:
         """Return what is known of two ends that have these ways; `strays` as in `lane`."""
-        if ways.count > _MOST_LANES and not self.network.plan.asks_for_tls:
+        if ways.count > _MOST_LANES and not self.network.asks_for_tls(ways, family):
             return _Pair((self.lane(ways.first, family, strays),), on_link, ways, strays)
         return _Pair(tuple(dict.fromkeys(self.lane(way, family, strays) for way in ways)), on_link)
 

@@ -72,10 +72,6 @@ class Flows:
         """Return a list's regions in the other states that a conversation may be in which has not settled on its TLS."""
         return [self.regions(access_list, each) for each in access_list.undecided(self.state)] if access_list.tls else []
 
-    def settles(self, ways: Ways, family: Family) -> bool:
-        """Whether a list on some way there asks what TLS is spoken, so that it matters on each way what it settles on."""
-        return self.network.plan.asks_for_tls and any(each.access_list.tls for each in self.asked(ways, Leg.SYN, family))
-
     def legs(self, way: Way, course: Course, family: Family) -> tuple[Leg, ...]:
         """Return the legs of a course on a way, with those by which TCP settles on what it speaks where a list is to judge it."""
         if course.legs[0] is not Leg.SYN or not self.network.plan.asks_for_tls:
@@ -85,7 +81,7 @@ class Flows:
 
     def legs_on(self, ways: Ways, course: Course, family: Family) -> Iterable[Leg]:
         """Return the legs of a course on some ways, each once."""
-        if not self.settles(ways, family):
+        if not self.network.asks_for_tls(ways, family):
             return course.legs
         return dict.fromkeys(leg for way in ways for leg in self.legs(way, course, family))
 

@@ -176,7 +176,7 @@ class Question:
         for fate in self._leg(party, ways.first, course, 0, opening, (), ()):
             if ways.count == 1:
                 yield from self._answer(fate.product, [fate], [])
-            elif asking.settles(ways, self._family):
+            elif asking.network.asks_for_tls(ways, self._family):
                 yield from self._one_by_one(party, ways, course, fate)
             else:
                 for product, decide in self._alike(party, ways, course, fate.product):

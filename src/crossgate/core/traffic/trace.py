@@ -141,14 +141,13 @@ class Tracer:
     def examples(self, conversation: Conversation, by: DeciderKey | None = None) -> list[Trace]:
         """Trace a conversation along the first way, and so that each of its endings is seen, on ways without the line `by` where there are.
 
-        Where the plan asks what TLS is spoken these are all `alternatives`. Raises `TooManyPieces` when they are too many.
+        Where the ways are few, or what TLS is spoken is asked on them, these are all `alternatives`. Raises `TooManyPieces` when they
+        are too many.
         """
         there, back = _destinations(conversation)
         source, destination = conversation.source, conversation.destination
-        itineraries = self.network.itineraries(there.family)
-        unanswered = self.network.unanswered(source, there)
-        ways = Ways(itineraries.passages(source, there), itineraries.passages(destination, back), unanswered)
-        if ways.count <= _FEW_WAYS or self._asks_for_tls:
+        ways, itineraries = self._ways(conversation), self.network.itineraries(there.family)
+        if ways.count <= _FEW_WAYS or self.network.asks_for_tls(ways, there.family):
             return self.alternatives(conversation)
         first = self.network.path(source, there), self.network.path(destination, back)
         on_link = source.segment == destination.segment
@@ -160,7 +159,7 @@ class Tracer:
         return _compared(every, sum(ending.number for ending in found))
 
     def endings(self, first: Packet, on_link: bool, ways: Ways, by: DeciderKey | None = None) -> list[Ending]:
-        """Return how the conversation that a packet opens ends on its ways, in a plan that does not ask what TLS is spoken.
+        """Return how the conversation that a packet opens ends on its ways, where no list there asks what TLS is spoken.
 
         `on_link` between machines of one link; `by` is the line that endings tell of.
         """
@@ -168,7 +167,7 @@ class Tracer:
 
         def decide(leg: int, crossing: Crossing) -> Decider | None:
             access_list = self.network.list_at(crossing, first.family)
-            return None if access_list is None else self._index(access_list).decide(packets[leg][1])
+            return None if access_list is None else self._decide(access_list, packets[leg][1])
 
         return endings(ways, [leg for leg, _ in packets], decide, by)
 
@@ -177,9 +176,9 @@ class Tracer:
 
         Raises `TooManyPieces` when they are too many.
         """
-        there, back = _destinations(conversation)
-        if self.network.between(conversation.source, conversation.destination).count > MOST_WAYS:
+        if self._ways(conversation).count > MOST_WAYS:
             raise too_many_ways()
+        there, back = _destinations(conversation)
         every: list[Trace] = []
         for way_there in self.network.ways(conversation.source, there):
             for way_back in self.network.ways(conversation.destination, back):
@@ -188,10 +187,17 @@ class Tracer:
                     break
         return _compared(every, len(every))
 
+    def _ways(self, conversation: Conversation) -> Ways:
+        there, back = _destinations(conversation)
+        source, destination = conversation.source, conversation.destination
+        itineraries = self.network.itineraries(there.family)
+        unanswered = self.network.unanswered(source, there)
+        return Ways(itineraries.passages(source, there), itineraries.passages(destination, back), unanswered)
+
     def fate(self, conversation: Conversation, ways: Ways) -> Fate:
         """Return what `trace` finds of a conversation that its sender opens under its own address, given its ways."""
         on_link = conversation.source.segment == conversation.destination.segment
-        if ways.count > _FEW_WAYS and not self._asks_for_tls:
+        if ways.count > _FEW_WAYS and not self.network.asks_for_tls(ways, conversation.first.family):
             first = self._fate(legs(conversation.first, on_link), ways.first)
             agreed = all(each.verdict is first.verdict for each in self.endings(conversation.first, on_link, ways))
             return first if agreed else first._replace(agreed=False)
@@ -290,9 +296,7 @@ class Tracer:
             if self._remembers(crossing, passed):
                 asked.append(Asked(crossing, access_list, None, remembered=True))
                 continue
-            decider = self._index(access_list).decide(packet)
-            if not decider.permits:
-                decider = self._may_pass(access_list, packet) or decider
+            decider = self._decide(access_list, packet)
             asked.append(Asked(crossing, access_list, decider))
             if not decider.permits:
                 return stopped(decider.action)
@@ -301,6 +305,11 @@ class Tracer:
     def _remembers(self, crossing: Crossing, passed: set[str]) -> bool:
         device = crossing.point.device if crossing.rulings is None else None
         return device is not None and device in passed and self.network.plan.devices[device].stateful
+
+    def _decide(self, access_list: AccessList, packet: Packet) -> Decider:
+        """Return the line that decides a packet, or the one that would let it by as long as the conversation may settle on another TLS."""
+        decider = self._index(access_list).decide(packet)
+        return decider if decider.permits else self._may_pass(access_list, packet) or decider
 
     def _may_pass(self, access_list: AccessList, packet: Packet) -> Decider | None:
         """Return the line that would let by a packet that a list does not, if the conversation settled on another TLS; None for none."""
