@@ -248,6 +248,7 @@ def test_what_gets_by_is_not_lost_where_other_packets_came_before(plan_of: Read)
             lines += [f"router {side}{tier}", f"    interface near 10.0.{tier}.{11 + number}/24 on s{tier}"]
             lines.append(f"    interface far 10.0.{tier + 1}.{1 + number}/24 on s{tier + 1}")
     lines += ["list first extended ipv4", "    deny tcp/80 any to any", "    otherwise permit", "place first inbound on a0.near"]
+    lines += ["list open extended ipv4", "    otherwise permit", "place open inbound on b0.near"]
     lines += ["list second extended ipv4", "    permit ip 172.16.0.0/16 to s3", "    otherwise permit"]
     lines += ["list third extended ipv4", "    permit tcp/80 any to any"]
     lines += [f"place {name} inbound on {side}{tier}.near" for tier, name in ((1, "second"), (2, "third")) for side in "ab"]
