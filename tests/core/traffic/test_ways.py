@@ -240,15 +240,16 @@ def test_ladders_differ_just_where_tracing_each_way_does(plan_of: Read, text: st
                 assert each.now.verdict is (Verdict.VARIES if len(now[0]) > 1 else min(now[0]))
 
 
-def test_what_gets_by_is_not_lost_where_other_packets_came_before(plan_of: Read) -> None:
-    """By way of a0 all but tcp/80 comes to the second pair, by way of b0 that too, and only that passes the third pair."""
+@pytest.mark.parametrize(("near", "other"), ["ab", "ba"])
+def test_what_gets_by_is_not_lost_where_other_packets_came_before(plan_of: Read, near: str, other: str) -> None:
+    """By way of one router all but tcp/80 comes to the second pair, by way of the other that too, and only that passes the third pair."""
     lines = ["host left 10.0.0.99 on s0", *(f"subnet s{tier} 10.0.{tier}.0/24" for tier in range(4))]
     for tier in range(3):
         for number, side in enumerate("ab"):
             lines += [f"router {side}{tier}", f"    interface near 10.0.{tier}.{11 + number}/24 on s{tier}"]
             lines.append(f"    interface far 10.0.{tier + 1}.{1 + number}/24 on s{tier + 1}")
-    lines += ["list first extended ipv4", "    deny tcp/80 any to any", "    otherwise permit", "place first inbound on a0.near"]
-    lines += ["list open extended ipv4", "    otherwise permit", "place open inbound on b0.near"]
+    lines += ["list first extended ipv4", "    deny tcp/80 any to any", "    otherwise permit", f"place first inbound on {near}0.near"]
+    lines += ["list open extended ipv4", "    otherwise permit", f"place open inbound on {other}0.near"]
     lines += ["list second extended ipv4", "    permit ip 172.16.0.0/16 to s3", "    otherwise permit"]
     lines += ["list third extended ipv4", "    permit tcp/80 any to any"]
     lines += [f"place {name} inbound on {side}{tier}.near" for tier, name in ((1, "second"), (2, "third")) for side in "ab"]
