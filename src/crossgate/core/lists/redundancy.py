@@ -28,7 +28,6 @@ from crossgate.core.sets.columns import (
     Numbers,
     box_columns,
     common,
-    covering,
     covering_pairs,
     meeting,
     overlapping,
@@ -83,6 +82,8 @@ class _Settling:
         self.list_regions = regions
         self.regions = regions.regions
         self.table, self.boxes = region_columns(self.regions)
+        self.starts: list[int] = np.searchsorted(self.table.entry, np.arange(len(self.regions) + 1)).tolist()
+        """The first row of each region."""
         actions = list(Action)
         self.actions = np.array([actions.index(region.entry.action) for region in self.regions], np.int64)[self.table.entry]
         self.otherwise = actions.index(regions.access_list.otherwise.action)
@@ -117,7 +118,7 @@ class _Settling:
             return Coverage(entry, False, False, None, self._because(index))
         if needed:
             return Coverage(entry, True, True)
-        first = int(np.searchsorted(self.table.entry, index))
+        first = self.starts[index]
         row = first + int(np.argmax(self.reached[first:]))
         box = row_box(self.regions[index].family, self.proof_value[row], self.proof_spans[row])
         return Coverage(entry, True, False, witness(box_region(box)))
@@ -297,13 +298,11 @@ class _Settling:
         """Tell which targets' parts of a box no single blocking row before them covers."""
         if not len(targets) or not len(blocking):
             return np.ones(len(targets), np.bool_)
-        one = box_columns([box], [0], [False])
-        rows = self.table.take(targets)
-        touching = overlapping(one, rows)
-        parts = common(one, rows).down()
-        across = self.table.take(blocking).across()
-        blocked = covering(across, parts) & (across.entry < parts.entry) & ~across.loose
-        return touching & ~blocked.any(axis=1)
+        parts = common(box_columns([box], [0], [False]), self.table.take(targets))
+        part, block = np.nonzero((self.table.entry[blocking] < parts.entry[:, None]) & ~self.table.loose[blocking])
+        found = np.ones(len(targets), np.bool_)
+        found[part[covering_pairs(self.table, blocking[block], parts, part)]] = False
+        return found
 
     def _left(self, box: Box, rows: Numbers) -> Box | None:
         """Return a part of a box that is in none of these rows' regions, or None."""
@@ -313,9 +312,7 @@ class _Settling:
 
     def _because(self, index: int) -> tuple[Entry, ...]:
         """Return the earlier entries that take all of one that is never reached: one alone if one does."""
-        first = int(np.searchsorted(self.table.entry, index))
-        last = int(np.searchsorted(self.table.entry, index, side="right"))
-        takers = [self.takers[row] for row in range(first, last)]
+        takers = [self.takers[row] for row in range(self.starts[index], self.starts[index + 1])]
         alone = takers[0][0] if len(takers) == 1 else set.intersection(*(alone for alone, _ in takers)) if takers else set()
         chosen = {min(alone)} if alone else {each for alone, together in takers for each in together or {min(alone)}}
         return tuple(self.regions[each].entry for each in sorted(chosen))

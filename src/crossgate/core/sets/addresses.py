@@ -52,7 +52,8 @@ class AddressSet:
     def of(cls, family: Family, patterns: Iterable[Pattern]) -> Self:
         """Return the addresses of some patterns of a family."""
         found = tuple(patterns)
-        return cls(family, found, wild=not all(each.is_prefix for each in found))
+        wild = not found[0].is_prefix if len(found) == 1 else not all(each.is_prefix for each in found)
+        return cls(family, found, wild=wild)
 
     @property
     def spans(self) -> Spans | None:

@@ -114,18 +114,20 @@ def _cells(box: Box, parts: Sequence[Box]) -> Iterable[Box] | None:
 
 
 @cache
-def _choices(columns: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-    """Return many choices of so many bits, a column a choice, and the same with every bit turned."""
-    choices = np.random.default_rng(64).integers(0, 2, (columns, _MANY)).astype(np.float32)
-    return choices, 1 - choices
+def _choices(columns: int) -> NDArray[np.float32]:
+    """Return many choices of so many bits, a column a choice: -1 for 0, and 1."""
+    return 2 * np.random.default_rng(64).integers(0, 2, (columns, _MANY)).astype(np.float32) - 1
+
+
+_SIGN = np.array([-1, 1, 0], np.float32)
+"""What stands for a bit that is 0, 1 or free: the sum of its products with a choice is the number of fixed bits where all agree."""
 
 
 def _lucky(rows: _Rows) -> dict[int, int] | None:
     """Try many choices of all bits at once, and return one that no row agrees with, or None; it proves nothing else."""
-    choices, others = _choices(rows.shape[1])
-    disagreeing = (rows == 1).astype(np.float32) @ others + (rows == 0).astype(np.float32) @ choices
-    free = np.flatnonzero((disagreeing > 0).all(axis=0))
-    return {column: int(bit) for column, bit in enumerate(choices[:, free[0]])} if len(free) else None
+    choices, signs = _choices(rows.shape[1]), _SIGN[rows]
+    free = np.flatnonzero((signs @ choices < np.abs(signs).sum(axis=1, keepdims=True)).all(axis=0))
+    return {column: int(bit > 0) for column, bit in enumerate(choices[:, free[0]])} if len(free) else None
 
 
 def _search(rows: _Rows, columns: NDArray[np.int64]) -> dict[int, int] | None:
