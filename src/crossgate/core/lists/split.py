@@ -17,7 +17,7 @@ from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.boxes import LOW_BITS, Box, meets
 from crossgate.core.sets.frame import Frame, PacketSet
 from crossgate.core.sets.products import Product
-from crossgate.core.sets.region import Region, entry_region, every_packet, term_line
+from crossgate.core.sets.region import Region, entry_region, entry_services, every_packet, term_line
 from crossgate.core.sets.services import ServicePart, service_parts
 
 if TYPE_CHECKING:
@@ -92,13 +92,18 @@ class ListRegions:
         # Within a list a service's text says all of it, and the same addresses are one object.
         what = {text: term_line(service.terms) for text, service in {entry.service.text: entry.service for entry in entries}.items()}
         ends: dict[tuple[Pattern, ...], AddressSet] = {}
+
+        def addresses(patterns: tuple[Pattern, ...]) -> AddressSet:
+            found = ends.get(patterns)
+            if found is None:
+                found = ends[patterns] = AddressSet.of(family, patterns)
+            return found
+
         self.regions: list[EntryRegion] = []
         for entry in entries:
-            region = entry_region(entry, family, what[entry.service.text])
-            if region is not None:
-                source, destination = (ends.setdefault(each.patterns, each) for each in region[:2])
-                region = region.between(source, destination)
-            self.regions.append(EntryRegion(entry, family, region))
+            services = entry_services(entry, what[entry.service.text])
+            source, destination = addresses(entry.source.patterns), addresses(entry.destination.patterns)
+            self.regions.append(EntryRegion(entry, family, None if services is None else Region(source, destination, *services)))
 
     @cached_property
     def _hulls(self) -> Columns:

@@ -60,19 +60,20 @@ Patterns = frozenset[Pattern]
 
 def less(patterns: Iterable[Pattern], excluded: Iterable[Pattern]) -> Patterns:
     """Return the addresses of some patterns that none of others has, as patterns."""
-    left = list(patterns)
-    for part in excluded:
-        _, own, free = part
-        spend(len(left))
-        kept: list[Pattern] = []
-        for each in left:
-            _, value, wildcard = each
-            if (value ^ own) & ~(wildcard | free):
-                kept.append(each)
-            else:
-                kept += outside(each, Pattern(each.family, value | own, wildcard & free))
-        left = kept
-    return frozenset(left)
+    kept: list[Pattern] = []
+    parts = [(own, free) for _, own, free in excluded]
+    stack = [(each, parts) for each in patterns]
+    while stack:
+        each, near = stack.pop()
+        family, value, wildcard = each
+        near = [(own, free) for own, free in near if not (value ^ own) & ~(wildcard | free)]
+        spend()
+        if near:
+            own, free = near[0]
+            stack += [(piece, near[1:]) for piece in outside(each, Pattern(family, value | own, wildcard & free))]
+        else:
+            kept.append(each)
+    return frozenset(kept)
 
 
 def joined(patterns: Iterable[Pattern], wild: bool = False) -> Patterns:
@@ -111,7 +112,11 @@ def merged(patterns: Iterable[Pattern]) -> tuple[Pattern, ...]:
     """Drop the patterns that another one of the set covers; the order stays."""
     kept: list[Pattern] = []
     for candidate in patterns:
-        if not any(other.covers(candidate) for other in kept):
+        _, value, wildcard = candidate
+        for _, own, free in kept:
+            if not (wildcard | (value ^ own)) & ~free:
+                break
+        else:
             kept = [other for other in kept if not candidate.covers(other)]
             kept.append(candidate)
     return tuple(kept)

@@ -150,9 +150,9 @@ def entry_services(entry: Entry, what: Spans | None = None) -> Services | None:
     return Services(what, source_ports, flags, dscp) if what and flags else None
 
 
-def entry_region(entry: Entry, family: Family, what: Spans | None = None) -> Region | None:
-    """Return the packets that an entry takes, None where it takes none; `what` is its service on the line where it is known."""
-    services = entry_services(entry, what)
+def entry_region(entry: Entry, family: Family) -> Region | None:
+    """Return the packets that an entry takes, None where it takes none."""
+    services = entry_services(entry)
     if services is None:
         return None
     source, destination = (AddressSet.of(family, each.patterns) for each in (entry.source, entry.destination))
