@@ -97,6 +97,13 @@ def test_sets_of_addresses_are_sets(one: AddressSet, other: AddressSet) -> None:
     assert apart(one, other) is any(here != there for here in members(one) for there in members(other))
 
 
+@given(st.lists(st.tuples(st.integers(0, 250), st.integers(1, 90)), min_size=1, max_size=4))
+def test_the_hull_of_spans_is_that_of_their_patterns(spans: list[tuple[int, int]]) -> None:
+    counted = line.joined((first, first + size) for first, size in spans)
+    patterns = AddressSet(Family.IPV4, spans=counted).patterns
+    assert AddressSet(Family.IPV4, spans=counted).hull == AddressSet.of(Family.IPV4, patterns).hull
+
+
 @given(st.integers(0, (1 << 64) - 1))
 def test_cubes_are_apart_and_hold_just_the_set(chosen: int) -> None:
     held = [each for each in range(64) for test in cubes(chosen, 6) if test.holds(each)]

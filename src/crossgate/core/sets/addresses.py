@@ -120,10 +120,15 @@ class AddressSet:
     def hull(self) -> Pattern:
         """The smallest pattern that has all of it."""
         if self._hull is None:
-            (family, value, wildcard), *others = self.patterns
-            for _, other, free in others:
+            if self._patterns is None and self._spans:
+                # All bits vary in a span from the first on in which its ends differ.
+                parts = [(first, (1 << (first ^ (end - 1)).bit_length()) - 1) for first, end in self._spans]
+            else:
+                parts = [(value, wildcard) for _, value, wildcard in self.patterns]
+            value, wildcard = parts[0]
+            for other, free in parts[1:]:
                 wildcard |= free | (value ^ other)
-            self._hull = Pattern(family, value & ~wildcard, wildcard)
+            self._hull = Pattern(self.family, value & ~wildcard, wildcard)
         return self._hull
 
     @property

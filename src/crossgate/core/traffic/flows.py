@@ -13,6 +13,7 @@ from crossgate.core.model.condition import State, hello_of
 from crossgate.core.network.passages import Passage, Passages
 from crossgate.core.network.paths import Crossing
 from crossgate.core.network.ways import Network, Way, Ways
+from crossgate.core.sets.boxes import Box
 from crossgate.core.sets.region import Region
 from crossgate.core.sets.spans import Spans
 from crossgate.core.traffic.between import Flow
@@ -47,7 +48,7 @@ class Flows:
         """Whether it is plain, without a question, that lists on each way there stop all that some packets of a flow open."""
         opened = ((course, region.common(flow.region)) for course, region in begun)
         return all(
-            self.all_meet(flow.ways, course.legs[0], region.family, partial(self._ends, region))
+            self.all_meet(flow.ways, course.legs[0], region.family, partial(self._ends, region, region_hull(region)))
             for course, region in opened
             if region is not None
         )
@@ -59,8 +60,8 @@ class Flows:
             return any(test(each.access_list) for each in asked)
         return ways.there.all_meet({each.crossing for each in asked if test(each.access_list)})
 
-    def _ends(self, opened: Region, access_list: AccessList) -> bool:
-        hull, every = region_hull(opened), (self.regions(access_list), *self.undecided(access_list))
+    def _ends(self, opened: Region, hull: Box, access_list: AccessList) -> bool:
+        every = (self.regions(access_list), *self.undecided(access_list))
         return all(stops_all_near(access_list, regions.near(hull), (opened,)) for regions in every)
 
     def lists_asked(self, ways: Ways, leg: Leg, family: Family) -> Iterable[ListRegions]:
