@@ -171,16 +171,16 @@ class Question:
         course = course_on(course, on_link)
         if ways is None:
             nowhere = _Fate(opening, Verdict.UNROUTABLE, course.legs[0], None, ())
-            yield from self._answer(opening, [nowhere], [])
+            yield from self._answer(opening, nowhere, [self._ending(nowhere)])
             return
         for fate in self._leg(party, ways.first, course, 0, opening, (), ()):
             if ways.count == 1:
-                yield from self._answer(fate.product, [fate], [])
+                yield from self._answer(fate.product, fate, [self._ending(fate)])
             elif asking.network.asks_for_tls(ways, self._family):
                 yield from self._one_by_one(party, ways, course, fate)
             else:
                 for product, decide in self._alike(party, ways, course, fate.product):
-                    yield from self._answer(product, [fate], endings(ways, course.legs, decide, self._by))
+                    yield from self._answer(product, fate, endings(ways, course.legs, decide, self._by))
 
     def _one_by_one(self, party: int, ways: Ways, course: Course, first: _Fate) -> Iterator[Answer]:
         """Yield what becomes of openings that fare alike on the first way, gone over way by way."""
@@ -188,18 +188,15 @@ class Question:
         for way in islice(ways, 1, None):
             pieces = [[*fates, each] for fates in pieces for each in self._leg(party, way, course, 0, fates[-1].product, (), ())]
         for fates in pieces:
-            yield from self._answer(fates[-1].product, fates, [])
+            yield from self._answer(fates[-1].product, fates[0], map(self._ending, fates))
 
-    def _answer(self, product: Product, fates: Sequence[_Fate], every: list[Ending]) -> Iterator[Answer]:
-        """Yield the answer for a product that is not hidden, given its fates way by way, or that on the first way and how `every` one ends."""
-        packets = self.seen(product)
-        if packets is None:
-            return
-        written = packets if self._hidden is None else PacketSet(self.frame, (product,))
-        every = every or [self._ending(each) for each in fates]
-        first = fates[0]
-        verdict = first.verdict if all(each.verdict is first.verdict for each in every) else Verdict.VARIES
-        yield Answer(packets, written, verdict, *first[2:], tuple(every))
+    def _answer(self, product: Product, first: _Fate, every: Iterable[Ending]) -> Iterator[Answer]:
+        """Yield the answer for a product that is not hidden, given its fate on the first way, and how every one ends."""
+        packets = self._seen(product)
+        if packets is not None:
+            written, every = packets if self._hidden is None else PacketSet(self.frame, (product,)), tuple(every)
+            verdict = first.verdict if all(each.verdict is first.verdict for each in every) else Verdict.VARIES
+            yield Answer(packets, written, verdict, *first[2:], every)
 
     def _ending(self, fate: _Fate) -> Ending:
         decided = fate.passed if fate.stop is None else (*fate.passed, fate.stop)
@@ -217,7 +214,7 @@ class Question:
 
         return decided_alike(ways, [{each.crossing: each.access_list for each in lists} for lists in asked], opening, split)
 
-    def seen(self, product: Product) -> PacketSet | None:
+    def _seen(self, product: Product) -> PacketSet | None:
         """Return the packets of a product from and to addresses that are not hidden, None where there are none."""
         if self._hidden is not None:
             sources, destinations = product[0] & ~self._hidden[0], product[1] & ~self._hidden[1]
