@@ -19,7 +19,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.packet import Packet
 from crossgate.core.sets import uncovered
 from crossgate.core.sets.boxes import LOW_BITS, Box, covers, overlap, whole
-from crossgate.core.sets.columns import covering_pairs, meeting, overlapping
+from crossgate.core.sets.columns import covering, covering_pairs, meeting, overlapping
 from crossgate.language.reader import read_plan
 from tests import small
 
@@ -117,9 +117,12 @@ def test_columns_cover_and_overlap_as_boxes_do(tmp_path: Path) -> None:
     path = tmp_path / "big.gate"
     path.write_text(synthetic.plan(60, scattered=0.3))
     table, boxes = region_columns(ListRegions(read_plan(path).lists["big"]).regions)
-    for one, box in enumerate(boxes):
-        assert overlapping(table.take(np.array([one])), table).tolist() == [overlap(box, other) is not None for other in boxes]
+    down, across = table.down(), table.across()
+    over, cover = overlapping(down, across), covering(down, across)
     pairs = [(one, other) for one in range(len(boxes)) for other in range(len(boxes))]
+    for one, other in pairs:
+        assert over[one, other] == (overlap(boxes[one], boxes[other]) is not None)
+        assert cover[one, other] == covers(boxes[one], boxes[other])
     left, right = (np.array(side) for side in zip(*pairs, strict=True))
     assert [pairs[place] for place in covering_pairs(table, left, table, right)] == [
         pair for pair in pairs if covers(boxes[pair[0]], boxes[pair[1]])

@@ -10,7 +10,7 @@ takes entries out of a row until nothing or a packet is left.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from itertools import islice
 from typing import NamedTuple
 
@@ -24,10 +24,12 @@ from crossgate.core.model.progress import Tell
 from crossgate.core.sets import products as algebra
 from crossgate.core.sets.boxes import Box, overlap, packet_box
 from crossgate.core.sets.columns import (
+    CACHED_CELLS,
     Columns,
     Numbers,
     box_columns,
     common,
+    covering,
     covering_pairs,
     meeting,
     overlapping,
@@ -131,7 +133,9 @@ class _Settling:
         inside = inside[covering_pairs(table, right[inside], table, left[inside])]
         self.covered[left[inside]] = True
         for row, other in zip(left[inside].tolist(), table.entry[right[inside]].tolist(), strict=True):
-            self.takers.setdefault(row, (set(), set()))[0].add(other)
+            if row not in self.takers:
+                self.takers[row] = set(), set()
+            self.takers[row][0].add(other)
         opposite = np.flatnonzero(later & (self.actions[right] != self.actions[left]))
         contested = self.actions[rows] != self.otherwise
         self.position[rows] = np.arange(len(rows))
@@ -224,7 +228,7 @@ class _Settling:
         table, index, action = self.table, int(self.table.entry[row]), int(self.actions[row])
         box, earlier = self.boxes[row], others[table.entry[others] < index]
         if not self.reached[row]:
-            proof = self._left(box, earlier)
+            proof = first_uncovered(box, [self.boxes[each] for each in earlier.tolist()])
             if proof is None:
                 frame = Frame(box_region(box), regions := [box_region(self.boxes[each]) for each in earlier])
                 entries = table.entry[earlier].tolist()
@@ -234,10 +238,10 @@ class _Settling:
         later = others[table.entry[others] > index]
         alike = np.sort(np.concatenate((earlier, later[self.actions[later] == action])))
         targets = later[self.actions[later] != action]
-        if action != self.otherwise and self._left(box, alike) is not None:
+        if action != self.otherwise and first_uncovered(box, [self.boxes[each] for each in alike.tolist()]) is not None:
             self.needed[row] = True
             return
-        for target in targets[self._open(box, targets, alike)]:
+        for target in self._open(row, targets, alike):
             part = overlap(box, self.boxes[target])
             if part is not None and self._left(part, alike[table.entry[alike] < table.entry[target]]) is not None:
                 self.needed[row] = True
@@ -294,21 +298,21 @@ class _Settling:
         every = len(pieces) == _MOST_PIECES
         self.takers[row] = (alone, {entry for _, entry in earlier} if every else {entry for entry in pieces if entry is not None})
 
-    def _open(self, box: Box, targets: Numbers, blocking: Numbers) -> NDArray[np.bool_]:
-        """Tell which targets' parts of a box no single blocking row before them covers."""
-        if not len(targets) or not len(blocking):
-            return np.ones(len(targets), np.bool_)
-        parts = common(box_columns([box], [0], [False]), self.table.take(targets))
-        part, block = np.nonzero((self.table.entry[blocking] < parts.entry[:, None]) & ~self.table.loose[blocking])
-        found = np.ones(len(targets), np.bool_)
-        found[part[covering_pairs(self.table, blocking[block], parts, part)]] = False
-        return found
+    def _open(self, row: int, targets: Numbers, blocking: Numbers) -> Iterator[int]:
+        """Yield the targets, which overlap a row, of which no single blocking row before them covers what they have in common with it."""
+        own, across = self.table.take(np.array([row])), self.table.take(blocking).across()
+        most = max(CACHED_CELLS // max(len(blocking), 1), 1)
+        for start in range(0, len(targets), most):
+            several = targets[start : start + most]
+            parts = common(own, self.table.take(several)).down()
+            blocked = covering(across, parts) & (across.entry < parts.entry) & ~across.loose
+            yield from several[~blocked.any(axis=1)].tolist()
 
     def _left(self, box: Box, rows: Numbers) -> Box | None:
         """Return a part of a box that is in none of these rows' regions, or None."""
         if len(rows) > _FEW:
             rows = rows[overlapping(box_columns([box], [0], [False]), self.table.take(rows))]
-        return first_uncovered(box, [self.boxes[row] for row in rows])
+        return first_uncovered(box, [self.boxes[row] for row in rows.tolist()])
 
     def _because(self, index: int) -> tuple[Entry, ...]:
         """Return the earlier entries that take all of one that is never reached: one alone if one does."""

@@ -18,7 +18,7 @@ from crossgate.core.sets.boxes import LOW_BITS, Box, meets
 from crossgate.core.sets.frame import Frame, PacketSet
 from crossgate.core.sets.products import Product
 from crossgate.core.sets.region import Region, entry_region, entry_services, every_packet, term_line
-from crossgate.core.sets.services import ServicePart, service_parts
+from crossgate.core.sets.services import ServicePart, service_hull, service_parts
 
 if TYPE_CHECKING:
     from crossgate.core.sets.columns import Columns
@@ -44,7 +44,7 @@ class EntryRegion:
         parts = () if self.region is None else service_parts(self.region)
         self.size = len(entry.source.patterns) * len(entry.destination.patterns) * len(parts)
         """How many boxes it would be when multiplied out."""
-        self.hull = None if self.region is None else _hull(self.region.source.hull, self.region.destination.hull, parts)
+        self.hull = None if self.region is None else region_hull(self.region)
 
     def boxes(self) -> Iterator[Box]:
         """Yield all of it as boxes."""
@@ -66,20 +66,9 @@ def _box(source: Pattern, destination: Pattern, part: ServicePart) -> Box:
     return Box(source.family, value, wildcard, *part.spans)
 
 
-def _hull(source: Pattern, destination: Pattern, parts: Sequence[ServicePart]) -> Box:
-    if len(parts) == 1:
-        return _box(source, destination, parts[0])
-    value, wildcard = parts[0].value, parts[0].wildcard
-    for part in parts:
-        wildcard |= part.wildcard | (value ^ part.value)
-    first = zip(*(part.spans for part in parts), strict=True)
-    spans = tuple((min, max)[index % 2](ends) for index, ends in enumerate(first))
-    return _box(source, destination, ServicePart(value & ~wildcard, wildcard, spans))
-
-
 def region_hull(region: Region) -> Box:
     """Return the smallest box that holds a region."""
-    return _hull(region.source.hull, region.destination.hull, service_parts(region))
+    return _box(region.source.hull, region.destination.hull, service_hull(region))
 
 
 class ListRegions:

@@ -120,6 +120,9 @@ class AddressSet:
     def hull(self) -> Pattern:
         """The smallest pattern that has all of it."""
         if self._hull is None:
+            if self._patterns is not None and len(self._patterns) == 1:
+                self._hull = self._patterns[0]
+                return self._hull
             if self._patterns is None and self._spans:
                 # All bits vary in a span from the first on in which its ends differ.
                 parts = [(first, (1 << (first ^ (end - 1)).bit_length()) - 1) for first, end in self._spans]

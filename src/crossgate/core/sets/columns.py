@@ -21,6 +21,8 @@ Words = NDArray[np.uint64]
 Numbers = NDArray[np.int64]
 Spans = NDArray[np.int32]
 
+CACHED_CELLS = 1 << 16
+"""So many pairs of rows are compared at once that a processor's cache has what is worked out of them."""
 _LEAF_ROWS = 192
 _MOST_CELLS = 1 << 21
 _SAMPLE = 256
@@ -48,6 +50,14 @@ class Columns(NamedTuple):
         """Return just these rows."""
         return Columns(_taken(self.value, rows), _taken(self.wildcard, rows), _taken(self.spans, rows), self.entry[rows], self.loose[rows])
 
+    def down(self) -> Columns:
+        """Return the rows as the first of two axes."""
+        return Columns(self.value[:, None], self.wildcard[:, None], self.spans[:, None], self.entry[:, None], self.loose[:, None])
+
+    def across(self) -> Columns:
+        """Return the rows as the second of two axes."""
+        return Columns(self.value[None], self.wildcard[None], self.spans[None], self.entry[None], self.loose[None])
+
 
 def box_columns(boxes: Sequence[Box], entry: Sequence[int], loose: Sequence[bool]) -> Columns:
     """Return boxes of one family as columns."""
@@ -69,7 +79,7 @@ def row_box(family: Family, value: Words, spans: Spans) -> Box:
 
 
 def overlapping(one: Columns, other: Columns) -> NDArray[np.bool_]:
-    """Tell whether rows overlap, row by row; one row may stand for as many as there are others."""
+    """Tell whether rows overlap, row by row, or all with all when one is `down` and the other `across`."""
     found: NDArray[np.bool_] = one.spans[..., 0] <= other.spans[..., 1]
     for word in range(one.value.shape[-1] - 1, -1, -1):
         free = one.wildcard[..., word] | other.wildcard[..., word]
@@ -78,6 +88,19 @@ def overlapping(one: Columns, other: Columns) -> NDArray[np.bool_]:
     for first in (2, 4):
         found &= one.spans[..., first] <= other.spans[..., first + 1]
         found &= other.spans[..., first] <= one.spans[..., first + 1]
+    return found
+
+
+def covering(outer: Columns, inner: Columns) -> NDArray[np.bool_]:
+    """Tell whether rows of `outer` cover those of `inner`, row by row, or all with all as in `overlapping`."""
+    found: NDArray[np.bool_] = outer.spans[..., 0] <= inner.spans[..., 0]
+    for word in range(outer.value.shape[-1] - 1, -1, -1):
+        astray = inner.wildcard[..., word] | (inner.value[..., word] ^ outer.value[..., word])
+        found = found & (astray & ~outer.wildcard[..., word] == 0)
+    found &= inner.spans[..., 1] <= outer.spans[..., 1]
+    for first in (2, 4):
+        found &= outer.spans[..., first] <= inner.spans[..., first]
+        found &= inner.spans[..., first + 1] <= outer.spans[..., first + 1]
     return found
 
 
@@ -126,22 +149,16 @@ def meeting(table: Columns, rows: Numbers) -> Iterator[tuple[Numbers, Numbers, N
 
 
 def _pairs(table: Columns, rows: Numbers, others: Numbers) -> tuple[Numbers, Numbers]:
-    """Return all pairs of rows and others that overlap, of different entries; what fails early is not looked at again."""
-    words = range(table.value.shape[1] - 1, 0, -1)
-    found = np.ones((len(rows), len(others)), np.bool_)
-    for word in words:
-        free = table.wildcard[rows, word][:, None] | table.wildcard[others, word]
-        found &= (table.value[rows, word][:, None] ^ table.value[others, word]) & ~free == 0
-    left, right = np.nonzero(found)
-    left, right = rows[left], others[right]
-    kept = table.entry[left] != table.entry[right]
-    kept &= (table.value[left, 0] ^ table.value[right, 0]) & ~(table.wildcard[left, 0] | table.wildcard[right, 0]) == 0
-    left, right = left[kept], right[kept]
-    for first in (4, 0, 2):
-        kept = table.spans[left, first] <= table.spans[right, first + 1]
-        kept &= table.spans[right, first] <= table.spans[left, first + 1]
-        left, right = left[kept], right[kept]
-    return left, right
+    """Return all pairs of rows and others that overlap, of different entries."""
+    across = table.take(others).across()
+    most = max(CACHED_CELLS // max(len(others), 1), 1)
+    found = []
+    for start in range(0, len(rows), most):
+        down = table.take(rows[start : start + most]).down()
+        left, right = np.nonzero(overlapping(down, across) & (down.entry != across.entry))
+        found.append((left + start, right))
+    left, right = (np.concatenate(each) for each in zip(*found, strict=True))
+    return rows[left], others[right]
 
 
 def _digit(table: Columns, rows: Numbers, word: int, shift: np.uint64) -> Numbers:

@@ -26,6 +26,23 @@ def service_parts(region: Region) -> tuple[ServicePart, ...]:
     return _parts(*region[2:])
 
 
+def service_hull(region: Region) -> ServicePart:
+    """Return the smallest part that holds all that a region says besides its addresses."""
+    return _hull(*region[2:])
+
+
+@lru_cache(1 << 14)
+def _hull(what: Spans, source_ports: Spans, flags: int, dscp: int) -> ServicePart:
+    (value, wildcard, spans), *others = _parts(what, source_ports, flags, dscp)
+    for part in others:
+        wildcard |= part.wildcard | (value ^ part.value)
+        first, last, source, source_end, port, port_end = (
+            (min, max)[index % 2](ends) for index, ends in enumerate(zip(spans, part.spans, strict=True))
+        )
+        spans = first, last, source, source_end, port, port_end
+    return ServicePart(value & ~wildcard, wildcard, spans)
+
+
 @lru_cache(1 << 14)
 def _parts(what: Spans, source_ports: Spans, flags: int, dscp: int) -> tuple[ServicePart, ...]:
     marks = [
