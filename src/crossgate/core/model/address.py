@@ -11,40 +11,35 @@ import socket
 from collections.abc import Iterable, Iterator
 from enum import IntEnum
 from functools import cache
-from typing import NamedTuple
+from typing import NamedTuple, Self
 
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plaintext import numeral
 
 
 class Family(IntEnum):
-    """An address family: IPv4 (RFC 791) or IPv6 (RFC 8200)."""
+    """An address family: IPv4 (RFC 791) or IPv6 (RFC 8200).
+
+    `bits` is how many an address has, `mask` the wildcard that matches every address: all bits set. `label` is the name as people
+    write it, `word` that of the plan language.
+    """
+
+    bits: int
+    mask: int
+    label: str
+    word: str
+
+    def __new__(cls, number: int) -> Self:
+        """Make a member; what is asked of families most often is an attribute of each."""
+        family = int.__new__(cls, number)
+        family._value_ = number
+        family.bits = {4: 32, 6: 128}[number]
+        family.mask = (1 << family.bits) - 1
+        family.label, family.word = f"IPv{number}", f"ipv{number}"
+        return family
 
     IPV4 = 4
     IPV6 = 6
-
-    @property
-    def bits(self) -> int:
-        """How many bits an address has."""
-        return 32 if self is Family.IPV4 else 128
-
-    @property
-    def mask(self) -> int:
-        """All bits set: the wildcard that matches every address."""
-        return _MASK[self]
-
-    @property
-    def label(self) -> str:
-        """The family's name as people write it."""
-        return "IPv4" if self is Family.IPV4 else "IPv6"
-
-    @property
-    def word(self) -> str:
-        """The family's word in the plan language."""
-        return "ipv4" if self is Family.IPV4 else "ipv6"
-
-
-_MASK = {Family.IPV4: (1 << 32) - 1, Family.IPV6: (1 << 128) - 1}
 
 
 _WILDCARDS = {family: {"": 0} | {str(length): family.mask >> length for length in range(family.bits + 1)} for family in Family}
@@ -161,7 +156,7 @@ def anywhere(family: Family) -> Addresses:
 
 def prefix(address: Address, length: int) -> Pattern:
     """Return the prefix of `length` bits that `address` is in."""
-    wildcard = _MASK[address.family] >> length
+    wildcard = address.family.mask >> length
     return Pattern(address.family, address.value & ~wildcard, wildcard)
 
 
