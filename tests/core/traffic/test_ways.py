@@ -94,6 +94,12 @@ def test_there_and_back_are_independent_and_a_stateful_device_knows_only_what_it
     assert {each.verdict for each in traces} == ({Verdict.PERMITTED, Verdict.HALF_OPEN} if stateful else {Verdict.HALF_OPEN})
 
 
+def test_an_answer_that_is_stopped_on_the_first_way_alone_is_found(plan_of: Read) -> None:
+    ask = "list ask extended ipv4\n    10 permit ip one to any\nplace ask inbound on left.one\nplace wall inbound on left.two\n"
+    (found,) = (each for each in audit(Session(plan_of(SIDES.format(stateful="") + ask)), NOON).findings if each.name == "replies-blocked")
+    assert (found.access_list, found.entry) == ("ask", 10)
+
+
 def test_what_varies_is_told_everywhere(plan_of: Read) -> None:
     text = SIDES.format(stateful="")
     closed, opened = plan_of(text + "place wall inbound on right.one\n"), plan_of(text)
