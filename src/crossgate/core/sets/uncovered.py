@@ -38,7 +38,7 @@ def first_uncovered(box: Box, parts: Sequence[Box]) -> Box | None:
         boxes = [part for each in parts if (part := overlap(each, box)) is not None]
         cells = _cells(box, boxes)
         if cells is not None:
-            return _by_bits(cells, boxes)
+            return _by_bits(box, cells, boxes)
     return _by_pieces(box, parts)
 
 
@@ -74,22 +74,25 @@ def _by_pieces(box: Box, parts: Sequence[Box]) -> Box | None:
     return None
 
 
-def _by_bits(cells: Iterable[Box], parts: Sequence[Box]) -> Box | None:
-    """Return a box of what is left of cells without some boxes, of which none begins or ends a span within a cell; or None."""
+def _by_bits(box: Box, cells: Iterable[Box], parts: Sequence[Box]) -> Box | None:
+    """Return a box of what is left of cells of a box without some boxes, of which none begins or ends a span within a cell; or None."""
     spans = np.array([part[3:] for part in parts], np.int64).reshape(-1, 6)
+    bits = [(part.value & box.wildcard & ~part.wildcard, box.wildcard & ~part.wildcard) for part in parts]
+    whole = np.array([not fixed for _, fixed in bits], np.bool_)
     for cell in cells:
         own = np.array(cell[3:], np.int64)
         covering = ((spans[:, ::2] <= own[::2]) & (own[1::2] <= spans[:, 1::2])).all(axis=1)
-        chosen = (parts[index] for index in np.flatnonzero(covering).tolist())
-        inside = {(part.value & cell.wildcard & ~part.wildcard, cell.wildcard & ~part.wildcard) for part in chosen}
+        if (covering & whole).any():
+            continue  # one of them has all of the cell
+        inside = {bits[index] for index in np.flatnonzero(covering).tolist()}
         asked = reduce(or_, (fixed for _, fixed in inside), 0)
-        bits = [1 << shift for shift in bits_of(asked)]
+        columns = [1 << shift for shift in bits_of(asked)]
         rows = np.where(_digits([fixed for _, fixed in inside], asked), _digits([value for value, _ in inside], asked), _FREE)
-        found = _lucky(rows) or _search(rows, np.arange(len(bits)))
+        found = _lucky(rows) or _search(rows, np.arange(len(columns)))
         if found is not None:
-            fixed = sum(bits[column] for column in found)
+            fixed = sum(columns[column] for column in found)
             return cell._replace(
-                value=cell.value | sum(bits[column] for column, bit in found.items() if bit), wildcard=cell.wildcard & ~fixed
+                value=cell.value | sum(columns[column] for column, bit in found.items() if bit), wildcard=cell.wildcard & ~fixed
             )
     return None
 
