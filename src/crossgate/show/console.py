@@ -57,9 +57,13 @@ def write(lines: Iterable[str]) -> None:
 
     What would steer the terminal, but for our own colours, is printed as an escape.
     """
-    plain = "NO_COLOR" in os.environ
+    plain, terminal = "NO_COLOR" in os.environ, sys.stdout.isatty()
     try:
         for line in (part for each in lines for part in hung(each)):
+            if not terminal:
+                sys.stdout.write(f"{escaped(CODES.sub('', line))}\n")
+                sys.stdout.flush()
+                continue
             parts = CODES.split(line)
             codes = [] if plain else CODES.findall(line)
             typer.echo("".join(escaped(part) + code for part, code in zip_longest(parts, codes, fillvalue="")))

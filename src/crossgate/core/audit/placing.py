@@ -44,49 +44,50 @@ def wrong_side(case: Case) -> Iterator[Finding]:
         crossings = [Crossing(*place) for place in case.plan.places_of(access_list)]
         for entry in case.entries(access_list):
             with answered(f"whether anything can match {line_name(access_list.name, entry.number)} where it stands", case.missed):
-                if not any(_can_match(case, entry, access_list.family, crossing) for crossing in crossings):
+                region = entry_region(entry, access_list.family)
+                if region is None or not any(_can_match(case, entry, region, crossing) for crossing in crossings):
                     where = " or ".join(f"{each.direction} on {each.point}" for each in placements)
-                    fault = _why(case, entry, access_list.family, crossings, where)
+                    fault = _why(case, entry, region, crossings, where)
                     yield Finding("wrong-side", entry.place, access_list.name, entry.number, fault)
     yield from misplaced(case)
 
 
-def _can_match(case: Case, entry: Entry, family: Family, crossing: Crossing) -> bool:
-    """Whether some packet that can cross a place matches an entry."""
+def _can_match(case: Case, entry: Entry, region: Region, crossing: Crossing) -> bool:
+    """Whether some packet that can cross a place matches an entry, which takes a region."""
+    family = region.family
     passing = case.crossing(family, crossing)
     if not passing.rows:
         return False
-    region, classes = entry_region(entry, family), passing.classes
+    classes = passing.classes
     claims = entry.action is not Action.PERMIT
     senders = [index for index in classes.holding(entry.source.patterns) if index in passing.rows] if not claims else []
     # The innermost first: they leave nothing out, so that it is easy to find a packet in them.
-    for index in reversed(classes.holding(entry.destination.patterns) if region is not None else ()):
+    for index in reversed(classes.holding(entry.destination.patterns)):
         if claims or classes[index].scoped:
-            if (
-                region is not None
-                and index in passing.anyone_to
-                and apart(region.source, case.own_addresses(family, index) & region.destination)
-            ):
+            if index in passing.anyone_to and apart(region.source, case.own_addresses(family, index) & region.destination):
                 return True
             continue
         for start in senders:
-            if region is not None and passing.rows[start][index]:
+            if passing.rows[start][index]:
                 ends = case.own_addresses(family, start) & region.source, case.own_addresses(family, index) & region.destination
                 if apart(*ends):
                     return True
     return False
 
 
-def _why(case: Case, entry: Entry, family: Family, crossings: list[Crossing], where: str) -> Fault:
+def _why(case: Case, entry: Entry, region: Region | None, crossings: list[Crossing], where: str) -> Fault:
     """Say why nothing matches, and what would: the ends swapped, or the other direction."""
+    nowhere = Fault(f"nothing that passes {where} can match it", "put it where its traffic passes, see: crossgate points FROM TO")
+    if region is None:
+        return nowhere
     turned = replace(entry, source=entry.destination, destination=entry.source)
     for crossing in crossings:
         other = next(direction for direction in Direction if direction is not crossing.direction)
-        if _can_match(case, entry, family, crossing._replace(direction=other)):
+        if _can_match(case, entry, region, crossing._replace(direction=other)):
             return Fault(f"nothing that passes {where} can match it, but {other} there it could", f"place the list {other}")
-        if _can_match(case, turned, family, crossing):
+        if _can_match(case, turned, region.between(region.destination, region.source), crossing):
             return Fault(f"nothing that passes {where} can match it: there source and destination are the other way round", "swap them")
-    return Fault(f"nothing that passes {where} can match it", "put it where its traffic passes, see: crossgate points FROM TO")
+    return nowhere
 
 
 @finds("asked-twice")
