@@ -82,7 +82,7 @@ class Flows:
 
     def legs_on(self, ways: Ways, course: Course, family: Family) -> Iterable[Leg]:
         """Return the legs of a course on some ways, each once."""
-        if not self.network.asks_for_tls(ways, family):
+        if course.legs[0] is not Leg.SYN or not self.network.asks_for_tls(ways, family):
             return course.legs
         return dict.fromkeys(leg for way in ways for leg in self.legs(way, course, family))
 

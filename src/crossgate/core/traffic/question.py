@@ -114,6 +114,7 @@ class Question:
         whole = _around(flow, opened)
         self._near = self._gathered(opened, whole)
         self._rows: dict[tuple[int, int, Leg], list[tuple[Product, EntryRegion]]] = {}
+        self._kept: dict[tuple[int, int, int, int, Product], list[tuple[Product, Decided, Decided | None]]] | None = None
         regions = [region for several in self._near.values() for own, _ in several for region in own]
         hidden = [] if flow.hidden is None else [Region(*flow.hidden)]
         # What clients send is told by itself (`answers.clients`), so it is told apart here.
@@ -176,14 +177,15 @@ class Question:
         for fate in self._leg(party, ways.first, course, 0, opening, (), ()):
             if ways.count == 1:
                 yield from self._answer(fate.product, fate, [self._ending(fate)])
-            elif asking.network.asks_for_tls(ways, self._family):
+            elif course.legs[0] is Leg.SYN and asking.network.asks_for_tls(ways, self._family):
                 yield from self._one_by_one(party, ways, course, fate)
             else:
                 for product, decide in self._alike(party, ways, course, fate.product):
                     yield from self._answer(product, fate, endings(ways, course.legs, decide, self._by))
 
     def _one_by_one(self, party: int, ways: Ways, course: Course, first: _Fate) -> Iterator[Answer]:
-        """Yield what becomes of openings that fare alike on the first way, gone over way by way."""
+        """Yield what becomes of openings that fare alike on the first way, gone over way by way; what lists decide is kept for all of them."""
+        self._kept = {} if self._kept is None else self._kept
         pieces = [[first]]
         for way in islice(ways, 1, None):
             pieces = [[*fates, each] for fates in pieces for each in self._leg(party, way, course, 0, fates[-1].product, (), ())]
@@ -250,12 +252,23 @@ class Question:
                 yield _Fate(opening, Verdict.UNROUTABLE, leg, None, passed)
             return
         judged = not index and is_judged(asked[nth].crossing, way)
-        for piece, decided, stop in self._decided(party, course, leg, asked[nth], opening):
+        for piece, decided, stop in self._known(party, course, index, leg, asked[nth], opening):
             if decided.decider.permits:
                 due = (*owed, stop) if judged and stop is not None else owed
                 yield from self._crossing(party, way, course, index, asked, nth + 1, piece, (*passed, decided), due)
             else:
                 yield _Fate(piece, Verdict.HALF_OPEN if index else Verdict.DENIED, leg, decided, passed)
+
+    def _known(
+        self, party: int, course: Course, index: int, leg: Leg, placed: PlacedList, opening: Product
+    ) -> Iterable[tuple[Product, Decided, Decided | None]]:
+        """Return what `_decided` yields, which is kept where ways are gone over one by one."""
+        if self._kept is None:
+            return self._decided(party, course, leg, placed, opening)
+        key = party, id(course), index, id(placed.crossing), opening
+        if key not in self._kept:
+            self._kept[key] = list(self._decided(party, course, leg, placed, opening))
+        return self._kept[key]
 
     def _decided(
         self, party: int, course: Course, leg: Leg, placed: PlacedList, opening: Product

@@ -19,11 +19,12 @@ from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Action, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import State, hello_of
-from crossgate.core.model.packet import Packet
+from crossgate.core.model.packet import TCP, Packet
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.nodes import MOST_WAYS, too_many_ways
 from crossgate.core.network.paths import Crossing, Endpoint, Path
 from crossgate.core.network.ways import Network, Way, Ways
+from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.traffic.endings import Ending, endings, example
 from crossgate.core.traffic.legs import Conversation, Leg, legs, settling
 from crossgate.core.traffic.verdict import Verdict
@@ -147,7 +148,9 @@ class Tracer:
         there, back = _destinations(conversation)
         source, destination = conversation.source, conversation.destination
         ways, itineraries = self._ways(conversation), self.network.itineraries(there.family)
-        if ways.count <= _FEW_WAYS or self.network.asks_for_tls(ways, there.family):
+        if ways.count <= _FEW_WAYS or self._settles(conversation, ways):
+            if ways.count > MOST_WAYS:
+                raise too_many_ways()
             return self.alternatives(conversation)
         first = self.network.path(source, there), self.network.path(destination, back)
         on_link = source.segment == destination.segment
@@ -176,8 +179,12 @@ class Tracer:
 
         Raises `TooManyPieces` when they are too many.
         """
-        if self._ways(conversation).count > MOST_WAYS:
-            raise too_many_ways()
+        count = self._ways(conversation).count
+        if count > MOST_WAYS:
+            raise TooManyPieces(
+                f"{count:,} ways meet different lists there, and at most {MOST_WAYS:,} are shown one by one; without --all-paths they are "
+                "followed together"
+            )
         there, back = _destinations(conversation)
         every: list[Trace] = []
         for way_there in self.network.ways(conversation.source, there):
@@ -197,13 +204,17 @@ class Tracer:
     def fate(self, conversation: Conversation, ways: Ways) -> Fate:
         """Return what `trace` finds of a conversation that its sender opens under its own address, given its ways."""
         on_link = conversation.source.segment == conversation.destination.segment
-        if ways.count > _FEW_WAYS and not self.network.asks_for_tls(ways, conversation.first.family):
+        if ways.count > _FEW_WAYS and not self._settles(conversation, ways):
             first = self._fate(legs(conversation.first, on_link), ways.first)
             agreed = all(each.verdict is first.verdict for each in self.endings(conversation.first, on_link, ways))
             return first if agreed else first._replace(agreed=False)
         fates = (self._fate(legs(conversation.first, on_link, self._then(way)), way) for way in ways)
         first = next(fates)
         return first if all(each.verdict is first.verdict for each in fates) else first._replace(agreed=False)
+
+    def _settles(self, conversation: Conversation, ways: Ways) -> bool:
+        """Whether it matters on each way what TLS a conversation settles on."""
+        return conversation.first.protocol == TCP and self.network.asks_for_tls(ways, conversation.first.family)
 
     def _then(self, way: Way) -> tuple[Leg, ...]:
         """Return the legs by which TCP conversations settle on what they speak, where a list on a way is to judge it."""
