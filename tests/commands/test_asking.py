@@ -681,10 +681,10 @@ def scattered(*more: str) -> str:
 
 def test_one_part_that_is_too_many_pieces_is_everything_else(run: Run, answer: Ask, tmp_path: Path) -> None:
     (tmp_path / "p.gate").write_text(scattered())
-    done = run("reach", "here", "far", "--pieces", "1000")
+    done = run("reach", "here", "far", "--pieces", "800")
     assert (done.returncode, done.stderr) == (0, "")
     assert "permitted\n    everything else\n" in done.stdout
-    whole, few = (answer("reach", "here", "far", *words)["answers"][0]["parts"] for words in ((), ("--pieces", "1000")))
+    whole, few = (answer("reach", "here", "far", *words)["answers"][0]["parts"] for words in ((), ("--pieces", "800")))
     assert [each["rest"] for each in few] == [True] + [False] * (len(few) - 1)
     assert [each["rest"] for each in whole] == [False] * len(few)
     assert (few[0]["lines"], few[0]["packet"]) == ([], whole[0]["packet"])
@@ -694,7 +694,7 @@ def test_one_part_that_is_too_many_pieces_is_everything_else(run: Run, answer: A
 def test_two_parts_that_are_too_many_pieces_are_not_answered(run: Run, tmp_path: Path) -> None:
     other = ("list two extended ipv4", "    10 permit udp any to any", "    otherwise deny", "place two outbound on r.b")
     (tmp_path / "p.gate").write_text(scattered(*other))
-    done = run("reach", "here", "far", "--pieces", "1500")
+    done = run("reach", "here", "far", "--pieces", "800")
     assert (done.returncode, done.stderr.count("not answered: the list of all that is")) == (2, 2)
     assert done.stdout.count("    too many pieces to write; one packet: ") == 2
     assert "denied by two otherwise, outbound on r.b\n    too many pieces to write; one packet: tcp/443 from " in done.stdout
