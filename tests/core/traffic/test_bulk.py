@@ -15,6 +15,7 @@ from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import packet_columns
+from crossgate.core.network.entrance import entrance
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic import bulk as bulk_module
 from crossgate.core.traffic.bulk import BulkTracer
@@ -113,24 +114,27 @@ def test_what_equal_paths_do_not_agree_on_varies(tmp_path: Path) -> None:
 
 
 @LOOSE
-@given(text=net.ladders())
-def test_ways_that_get_no_lane_each_fare_as_they_do_one_by_one(tmp_path: Path, text: str) -> None:
+@given(text=net.ladders(), enters=st.booleans())
+def test_ways_that_get_no_lane_each_fare_as_they_do_one_by_one(tmp_path: Path, text: str, enters: bool) -> None:
+    """Where packets come in at one end, answers to those of addresses elsewhere go astray."""
     path = tmp_path / "plan.gate"
     path.write_text(text)
     network = Network(read_plan(path))
     ends = [host.addresses[0].value for host in network.plan.hosts.values()]
+    elsewhere = parse_address("10.0.1.77").value
     tcp, udp = (Packet(Family.IPV4, 0, 0, protocol, 51_000, 53) for protocol in (6, 17))
     kinds = [udp, *(tcp._replace(destination_port=port, flags=2) for port in (80, 22)), Packet(Family.IPV4, 0, 0, 6, fragment=True)]
-    kinds += [Packet(Family.IPV4, 0, 0, 1, icmp_type=8, icmp_code=0), Packet(Family.IPV4, 0, 0, 47)]
-    packets = [each._replace(source=one, destination=other) for one, other in (ends, ends[::-1]) for each in kinds]
+    kinds += [Packet(Family.IPV4, 0, 0, 1, icmp_type=message, icmp_code=0) for message in (8, 3)] + [Packet(Family.IPV4, 0, 0, 47)]
+    between = [(elsewhere, ends[1])] if enters else [(ends[0], ends[1]), (ends[1], ends[0])]
+    packets = [each._replace(source=one, destination=other) for one, other in between for each in kinds]
     ones, none = np.ones(len(packets), np.int64), np.zeros(len(packets), np.int64)
     told = []
     for most in (0, 1_000):
         with mock.patch.object(bulk_module, "_MOST_LANES", most):
-            bulk = BulkTracer(network)
+            bulk = BulkTracer(network, entrance(network.plan, "subnet s0") if enters else None)
             fates = bulk.trace(packet_columns(Family.IPV4, packets), none, [frozenset()], ones, ones)
         told.append([(*map(int, row),) for row in zip(fates.verdict, fates.list, fates.entry, fates.met, strict=True)])
-        for row, packet in enumerate(packets):
+        for row, packet in enumerate(() if enters else packets):
             if not packet.fragment:
                 check(bulk, fates, row, Tracer(network).trace(net.conversation(network, packet)))
     assert told[0] == told[1]

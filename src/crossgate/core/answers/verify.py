@@ -257,11 +257,7 @@ class Verifier:
         conversation = Conversation(ends[0], ends[1], packet)
         tracer = self.session.tracer(opened)
         first = tracer.trace(conversation)
-        trace = (
-            first
-            if first.ways == 1
-            else next((each for each in tracer.examples(conversation, part.claim.by) if _broken(part, each)), first)
-        )
+        trace = next((each for each in tracer.examples(conversation, part.claim.by) if _broken(part, each)), first)
         when = ""
         if any(
             self.session.tracer(other).trace(conversation).verdict is not first.verdict

@@ -37,6 +37,7 @@ from crossgate.core.network.ways import Network, Way, Ways
 from crossgate.core.traffic.asked import AskedLists
 from crossgate.core.traffic.fates import NO_PLACE, VARIES, VERDICTS, Fates, Lane, Lanes, Numbers, Weights
 from crossgate.core.traffic.kinds import KindFinder
+from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.run import Run, courses_of, with_flags
 from crossgate.core.traffic.trace import Tracer, is_judged
 from crossgate.core.traffic.verdict import Verdict
@@ -135,7 +136,8 @@ class BulkTracer:
             self._tracers[state] = Tracer(self.network, state)
         found = []
         for each in self._tracers[state].endings(packet, pair.on_link, pair.ways):
-            verdict = Verdict.HALF_OPEN if pair.strays and each.verdict is Verdict.PERMITTED and not pair.ways.unanswered else each.verdict
+            answered = each.verdict is Verdict.PERMITTED and each.leg is not Leg.REQUEST and not pair.ways.unanswered
+            verdict = Verdict.HALF_OPEN if pair.strays and answered else each.verdict
             found.append(_Other(VERDICTS.index(verdict), each.stop is not None or bool(each.passed)))
         return found
 
