@@ -80,8 +80,8 @@ def test_an_answer_is_what_a_trace_finds(plan_of: Read, data: st.DataObject, fam
         assert {answer.verdict for answer in fitting} == {trace.verdict}, packet
         decided = trace.decided
         told = None if decided is None else (decided.crossing, decided.decider)
-        assert {answer.stop for answer in fitting} == {told}
-        assert [stop.decider for stop in (*fitting[0].passed, fitting[0].stop) if stop is not None] == list(trace.deciders())
+        assert {answer.first.stop for answer in fitting} == {told}
+        assert [stop.decider for stop in (*fitting[0].first.passed, fitting[0].first.stop) if stop is not None] == list(trace.deciders())
 
 
 CLAIMS = ["permit", "deny", "half-open"]

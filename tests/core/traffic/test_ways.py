@@ -196,7 +196,7 @@ def test_endings_are_what_tracing_each_way_finds(plan_of: Read, text: str, data:
     addresses = [host.addresses[0] for host in session.plan.hosts.values()]
     for source, destination in (addresses, addresses[::-1]):
         (flow,) = flows(session.network, ends, ends, [single(source)], [single(destination)])
-        for service in ("tcp/80", "tcp/22", "udp/53", "ping"):
+        for service in ("tcp/80", "tcp/22", "udp/53", "ping", "icmp/3"):
             start, end = at_address(session.network, source), at_address(session.network, destination)
             (wanted,) = conversations(session.plan.service(service, family), start, end)
             (answer,) = answers(session.flows(), flow, by_course([packet_region(wanted.first)]), by)

@@ -225,7 +225,7 @@ def _to_try(course: Course, region: Region, suspected: dict[Leg, list[Region] | 
 
 
 def _fate(answer: Answer, other: Answer) -> Fate:
-    (decided, _), (decisive, _) = answer.stopped, other.stopped
+    decided, decisive = answer.stopped.stop, other.stopped.stop
     if decided is None and decisive is not None:
         decided = next((each for ending in answer.endings for each in ending.passed if each.crossing == decisive.crossing), None)
     told = any(ending.stop is not None and ending.stop.decider.action is Action.REJECT for ending in answer.endings)

@@ -142,9 +142,9 @@ def _parts(
             tell(done, len(between))
         with answered(flow.asked, missed):
             for answer in list(answers(asking, flow, begun)):
-                stop, leg = answer.stopped
-                back = stop is not None and leg.returns and not leg.settles
-                pieces.setdefault(_Fate(answer.verdict, stop, back), []).append(answer)
+                stopped = answer.stopped
+                back = stopped.stop is not None and stopped.leg.returns and not stopped.leg.settles
+                pieces.setdefault(_Fate(answer.verdict, stopped.stop, back), []).append(answer)
     plan, parts, unwritten = asking.network.plan, list[Part](), list[TooManyPieces]()
     stray = any(each.course.stray for each in begun)
     for fate, several in pieces.items():

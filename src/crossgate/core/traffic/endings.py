@@ -52,11 +52,14 @@ class Ending(NamedTuple):
 
 
 class _Link(NamedTuple):
-    """A token that was met, by its number, the step behind it, and what was met before."""
+    """A token that was met, by its number, the step behind it, and what was met before; the start of a way has met none."""
 
     before: _Link | None
     token: int
     step: int
+
+
+_START = _Link(None, -1, 0)
 
 
 class _Kind(NamedTuple):
@@ -71,7 +74,8 @@ class _Trail(NamedTuple):
 
     `lines` are the lines that decided on some of them, `later` those that decide the last leg, a bit each; `by` and `at_last` tell whether
     the line asked about is among the former, or among either, on each. `remembered` are all stateful devices passed on each.
-    `link` and `back` are what one of them met, there and back: one without the line asked about, where there is such a one.
+    `link` and `back` are what one of them met, there and back: one without the line asked about, where there is such a one. Where
+    nothing comes back there is no `back`.
     """
 
     lines: int = 0
@@ -80,7 +84,7 @@ class _Trail(NamedTuple):
     at_last: bool = False
     remembered: frozenset[str] = frozenset()
     number: int = 1
-    link: _Link | None = None
+    link: _Link = _START
     back: _Link | None = None
 
     def and_(self, other: _Trail | None) -> _Trail:
@@ -305,18 +309,19 @@ def _arrivals(passages: Passages) -> int:
 
 def example(ways: Ways, ending: Ending) -> tuple[Sequence, Sequence | None]:
     """Return what is met on one of the ways that end so, there and back; None where nothing comes back."""
-    lost = Outcome.LOST if ending.stop is None and ending.verdict is Verdict.UNROUTABLE else None
     there, back = ending.example
-    if not ending.leg.returns and ending.verdict in (Verdict.DENIED, Verdict.UNROUTABLE):
-        return _sequence(ways.there, there, lost), None
+    arrived = Outcome.LOST if ending.verdict is Verdict.UNROUTABLE else Outcome.ARRIVED
+    assert there is not None  # it was found by `endings`
+    if back is None:
+        return _sequence(ways.there, there, arrived if ending.stop is None else None), None
     stopped = ending.stop is not None and ending.leg.returns
-    return _sequence(ways.there, there, Outcome.ARRIVED), _sequence(ways.back, back, None if stopped else lost or Outcome.ARRIVED)
+    return _sequence(ways.there, there, Outcome.ARRIVED), _sequence(ways.back, back, None if stopped else arrived)
 
 
-def _sequence(passages: Passages, link: _Link | None, end: Outcome | None) -> Sequence:
+def _sequence(passages: Passages, link: _Link, end: Outcome | None) -> Sequence:
     """Return the sequence that meets what was met so far, and then whatever comes first, up to an end: this one, where one is wanted."""
-    step, tokens = passages.steps[0 if link is None else link.step], []
-    while link is not None:
+    step, tokens = passages.steps[link.step], []
+    while link.before is not None:
         tokens.append(link.token)
         link = link.before
     tokens.reverse()

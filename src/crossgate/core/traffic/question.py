@@ -39,16 +39,13 @@ from crossgate.core.traffic.verdict import Verdict
 class Answer(NamedTuple):
     """What becomes of the conversations that some packets open; `written` are these with hidden addresses of their flow.
 
-    `stop` is the list that ended them on the leg `leg`; `passed` are the lists that let them by before, in order. That is on
-    the first way; `endings` are how they fare on all ways. The verdict is `VARIES` where these do not agree.
+    `first` is how they end on the first way, `endings` how on all. The verdict is `VARIES` where these do not agree.
     """
 
     packets: PacketSet
     written: PacketSet
     verdict: Verdict
-    leg: Leg
-    stop: Decided | None
-    passed: tuple[Decided, ...]
+    first: Ending
     endings: tuple[Ending, ...]
 
     @property
@@ -57,13 +54,9 @@ class Answer(NamedTuple):
         return self.written.products[0]
 
     @property
-    def stopped(self) -> tuple[Decided | None, Leg]:
-        """Which list stopped the packets on which leg, on the first way on which one did; where none did, the leg on the first way."""
-        if self.stop is None:
-            for each in self.endings:
-                if each.stop is not None:
-                    return each.stop, each.leg
-        return self.stop, self.leg
+    def stopped(self) -> Ending:
+        """How they end on the first way on which a list stopped them; where none did, on the first one."""
+        return next((each for each in (self.first, *self.endings) if each.stop is not None), self.first)
 
 
 def answers(asking: Flows, flow: Flow, begun: Iterable[Opening], by: DeciderKey | None = None) -> Iterator[Answer]:
@@ -171,17 +164,18 @@ class Question:
         asking, ways, on_link = self._parties[party]
         course = course_on(course, on_link)
         if ways is None:
-            nowhere = _Fate(opening, Verdict.UNROUTABLE, course.legs[0], None, ())
-            yield from self._answer(opening, nowhere, [self._ending(nowhere)])
+            nowhere = Ending(Verdict.UNROUTABLE, course.legs[0], None, (), False)
+            yield from self._answer(opening, nowhere, [nowhere])
             return
         for fate in self._leg(party, ways.first, course, 0, opening, (), ()):
+            first = self._ending(fate)
             if ways.count == 1:
-                yield from self._answer(fate.product, fate, [self._ending(fate)])
+                yield from self._answer(fate.product, first, [first])
             elif course.legs[0] is Leg.SYN and asking.network.asks_for_tls(ways, self._family):
                 yield from self._one_by_one(party, ways, course, fate)
             else:
                 for product, decide in self._alike(party, ways, course, fate.product):
-                    yield from self._answer(product, fate, endings(ways, course.legs, decide, self._by))
+                    yield from self._answer(product, first, endings(ways, course.legs, decide, self._by))
 
     def _one_by_one(self, party: int, ways: Ways, course: Course, first: _Fate) -> Iterator[Answer]:
         """Yield what becomes of openings that fare alike on the first way, gone over way by way; what lists decide is kept for all of them."""
@@ -190,15 +184,16 @@ class Question:
         for way in islice(ways, 1, None):
             pieces = [[*fates, each] for fates in pieces for each in self._leg(party, way, course, 0, fates[-1].product, (), ())]
         for fates in pieces:
-            yield from self._answer(fates[-1].product, fates[0], map(self._ending, fates))
+            every = [self._ending(each) for each in fates]
+            yield from self._answer(fates[-1].product, every[0], every)
 
-    def _answer(self, product: Product, first: _Fate, every: Iterable[Ending]) -> Iterator[Answer]:
-        """Yield the answer for a product that is not hidden, given its fate on the first way, and how every one ends."""
+    def _answer(self, product: Product, first: Ending, every: Iterable[Ending]) -> Iterator[Answer]:
+        """Yield the answer for a product that is not hidden, given how it ends on the first way, and on every one."""
         packets = self._seen(product)
         if packets is not None:
             written, every = packets if self._hidden is None else PacketSet(self.frame, (product,)), tuple(every)
             verdict = first.verdict if all(each.verdict is first.verdict for each in every) else Verdict.VARIES
-            yield Answer(packets, written, verdict, *first[2:], every)
+            yield Answer(packets, written, verdict, first, every)
 
     def _ending(self, fate: _Fate) -> Ending:
         decided = fate.passed if fate.stop is None else (*fate.passed, fate.stop)
