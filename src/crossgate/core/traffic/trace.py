@@ -179,19 +179,20 @@ class Tracer:
 
         Raises `TooManyPieces` when they are too many.
         """
-        count = self._ways(conversation).count
-        if count > MOST_WAYS:
-            raise TooManyPieces(
-                f"{count:,} ways meet different lists there, and at most {MOST_WAYS:,} are shown one by one; without --all-paths they are "
-                "followed together"
-            )
         there, back = _destinations(conversation)
-        every: list[Trace] = []
-        for way_there in self.network.ways(conversation.source, there):
-            for way_back in self.network.ways(conversation.destination, back):
+        ways, every = self._ways(conversation), list[Trace]()
+        few = max(ways.there.count, ways.back.count) <= MOST_WAYS
+        ways_back = self.network.ways(conversation.destination, back) if few else []
+        for way_there in self.network.ways(conversation.source, there) if few else ():
+            for way_back in ways_back if len(every) <= MOST_WAYS else ():
                 every.append(self._along(conversation, way_there, way_back))
                 if not any(leg.leg.returns for leg in every[-1].legs):
                     break
+        if not few or len(every) > MOST_WAYS:
+            raise TooManyPieces(
+                f"more than {MOST_WAYS:,} ways meet different lists there, which are not shown one by one; without --all-paths they are "
+                "followed together"
+            )
         return _compared(every, len(every))
 
     def _ways(self, conversation: Conversation) -> Ways:
