@@ -20,6 +20,11 @@ class Crossing(NamedTuple):
     rulings: tuple[Ruling, ...] | None = None
 
     @property
+    def remembered_by(self) -> str | None:
+        """The device that, where it is stateful, asks no list here about what it has let by; None for a frame."""
+        return self.point.device if self.rulings is None else None
+
+    @property
     def place(self) -> tuple[Point, Direction]:
         """Where and which way, whatever passes."""
         return self.point, self.direction

@@ -211,7 +211,7 @@ class BulkTracer:
     @staticmethod
     def _is_asked(crossing: Crossing, stateful: frozenset[str]) -> bool:
         """Whether a list is asked of what a conversation goes on with, where stateful devices have let it by."""
-        return crossing.rulings is not None or crossing.point.device not in stateful
+        return crossing.remembered_by not in stateful
 
     def _crossing(self, crossing: Crossing, number: int) -> int:
         found = self._place_numbers.setdefault((crossing, number), len(self._places))

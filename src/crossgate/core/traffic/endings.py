@@ -182,7 +182,7 @@ class _Endings:
                 met, others = passages.token_at(token), reached[following]
                 crossing = None if isinstance(met, str) else met
                 line, late = (None, None) if crossing is None else (self._line(leg, crossing), None if leg else self._late(crossing))
-                passed = None if crossing is None or crossing.rulings is not None else crossing.point.device
+                passed = None if crossing is None else crossing.remembered_by
                 for kind, trail in here.items():
                     on = trail._replace(link=_Link(trail.link, token, following))
                     if isinstance(met, str):
@@ -208,14 +208,14 @@ class _Endings:
 
     def _late(self, crossing: Crossing) -> _Line | None:
         """Return what the list at a place on the way there does with the last leg, which takes the same way."""
-        remembered = crossing.rulings is None and crossing.point.device in self.ways.there.devices
+        remembered = crossing.remembered_by in self.ways.there.devices
         return None if len(self.legs) < 3 or remembered else self._line(2, crossing)
 
     def _relevant(self) -> frozenset[str]:
         """Return the stateful devices on the way there of which it matters whether they have let the conversation by."""
         found = set()
         for crossing in self.ways.back.crossings if len(self.legs) > 1 else ():
-            device = None if crossing.rulings is not None else crossing.point.device
+            device = crossing.remembered_by
             if device is not None and device in self.ways.there.devices:
                 decider = self.decide(1, crossing)
                 if decider is not None and (not decider.permits or decider.key == self.by):
@@ -225,7 +225,7 @@ class _Endings:
     def _unasked(self, trail: _Trail) -> int:
         """Return the lines of the answer that decide on none of some ways, as their devices have let the conversation by on each."""
         met = ((each.crossing, bit) for (leg, each), bit in self.bits.items() if leg == 1) if trail.remembered else ()
-        return sum(bit for crossing, bit in met if crossing.rulings is None and crossing.point.device in trail.remembered)
+        return sum(bit for crossing, bit in met if crossing.remembered_by in trail.remembered)
 
 
 Split = Callable[[int, Crossing, AccessList, Product], Iterable[tuple[Product, Decider]]]
@@ -298,7 +298,7 @@ def _moves(ways: Ways, leg: int, placed: Mapping[Crossing, AccessList]) -> list[
         for token, following in step.moves:
             met = passages.token_at(token)
             crossing = None if isinstance(met, str) else met
-            may_pass = leg > 0 and crossing is not None and crossing.rulings is None and crossing.point.device in ways.there.devices
+            may_pass = leg > 0 and crossing is not None and crossing.remembered_by in ways.there.devices
             found.append(_Move(number, following, crossing, None if crossing is None else placed.get(crossing), may_pass))
     return found
 

@@ -113,7 +113,7 @@ class Flows:
         if key not in self._asked:
             passed = frozenset() if key[1] in (Leg.SYN, Leg.REQUEST) else remembered
             every = placed_on(self.network, passage, family)
-            self._asked[key] = [each for each in every if each.crossing.rulings is not None or each.crossing.point.device not in passed]
+            self._asked[key] = [each for each in every if each.crossing.remembered_by not in passed]
         return self._asked[key]
 
 

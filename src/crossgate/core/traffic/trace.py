@@ -250,7 +250,7 @@ class Tracer:
         if key not in self._asked:
             passed = way.there.stateful if later else ()
             crossings = (way.back if returns else way.there).crossings
-            asked = [each for each in crossings if each.rulings is not None or each.point.device not in passed]
+            asked = [each for each in crossings if each.remembered_by not in passed]
             lists = ((each, self.network.list_at(each, family)) for each in asked)
             self._asked[key] = [(each, self._index(own)) for each, own in lists if own is not None]
         return self._asked[key]
@@ -315,7 +315,7 @@ class Tracer:
         return LegTrace(leg, packet, path, tuple(asked), Outcome.ARRIVED if path.arrived else Outcome.UNROUTABLE)
 
     def _remembers(self, crossing: Crossing, passed: set[str]) -> bool:
-        device = crossing.point.device if crossing.rulings is None else None
+        device = crossing.remembered_by
         return device is not None and device in passed and self.network.plan.devices[device].stateful
 
     def _decide(self, access_list: AccessList, packet: Packet) -> Decider:
@@ -340,7 +340,7 @@ class Tracer:
 
 def is_judged(crossing: Crossing, way: Way) -> bool:
     """Whether what passes a place on the way there is judged once it is settled on its TLS: by a stateful device that sees both ways."""
-    device = crossing.point.device if crossing.rulings is None else None
+    device = crossing.remembered_by
     return device in way.there.stateful and device in way.back.stateful
 
 
