@@ -44,6 +44,14 @@ def no_width(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.delenv("COLUMNS", raising=False)
 
 
+@pytest.fixture(autouse=True)
+def own_state(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """What runs leave for each other lies in a folder of the test's own."""
+    folder = tmp_path_factory.mktemp("state")
+    monkeypatch.setenv("XDG_STATE_HOME", str(folder))
+    return folder / "crossgate"
+
+
 @pytest.fixture
 def plan_of(tmp_path: Path) -> Callable[[str], Plan]:
     """Read a plan from its text."""

@@ -7,6 +7,7 @@ All of it is offline and changes nothing. What people got wrong is a `PlanError`
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from contextvars import copy_context
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -34,14 +35,20 @@ __all__ = [
 ]  # fmt: skip
 
 
-def read(path: str | Path, unsaved: Mapping[str, bytes] | None = None) -> Plan:
+def read(path: str | Path, unsaved: Mapping[str, bytes] | None = None, *, include_from: Sequence[str | Path] = ()) -> Plan:
     """Read a plan file and what it includes; `unsaved` are bytes to read instead of those on disk, by the name of the file.
 
+    Includes lie in the plan's own folder or git repository, or in one of those in `include_from`, which the caller trusts.
     Raises `PlanErrors` with every error in it, and `PlanError` for a file that cannot be read.
     """
     from crossgate.language.reader import read as read_reading
+    from crossgate.language.source import allow_includes
 
-    return read_reading(Path(path), unsaved).plan
+    def within() -> Plan:
+        allow_includes(map(Path, include_from))
+        return read_reading(Path(path), unsaved).plan
+
+    return copy_context().run(within)
 
 
 def parse(text: str, name: str = "plan.gate") -> Plan:

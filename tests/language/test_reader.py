@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
+from contextvars import copy_context
 from datetime import datetime
 from pathlib import Path
 
 import pytest
 
+import crossgate
 from crossgate.core.model.accesslist import Action, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError, PlanErrors
@@ -223,6 +226,58 @@ def test_includes_are_read_in_place_and_may_not_go_round(tmp_path: Path) -> None
     assert plan.files == (str(main), str(tmp_path / "parts" / "net.gate"))
     (tmp_path / "parts" / "net.gate").write_text('subnet a 10.0.0.0/24\ninclude "../main.gate"\n')
     with pytest.raises(PlanErrors, match="include goes round in a circle"):
+        read_plan(main)
+
+
+@pytest.fixture
+def outside(tmp_path: Path) -> Path:
+    """A plan that includes a file of another folder."""
+    (tmp_path / "plans").mkdir()
+    (tmp_path / "shared").mkdir()
+    (tmp_path / "shared" / "net.gate").write_text("subnet a 10.0.0.0/24\n")
+    main = tmp_path / "plans" / "main.gate"
+    main.write_text('include "../shared/net.gate"\n')
+    return main
+
+
+def test_an_include_of_another_folder_is_read_only_where_a_person_trusts_it(outside: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def attempt() -> Plan:
+        return copy_context().run(read_plan, outside)
+
+    with pytest.raises(PlanErrors, match=r"net.gate lies outside the plan's folder .*--include-from .*shared"):
+        attempt()
+    (outside.parent / "link.gate").symlink_to("../shared/net.gate")
+    outside.write_text('include "link.gate"\n')
+    with pytest.raises(PlanErrors, match="lies outside the plan's folder"):
+        attempt()
+    monkeypatch.setenv("CROSSGATE_INCLUDE_FROM", os.pathsep.join(["/nowhere", str(outside.parents[1] / "shared")]))
+    assert attempt().segments
+    monkeypatch.setenv("CROSSGATE_INCLUDE_FROM", "")
+    assert crossgate.read(outside, include_from=[outside.parents[1] / "shared"]).segments
+    with pytest.raises(PlanErrors):
+        attempt()
+    (outside.parents[1] / ".git").mkdir()
+    assert attempt().segments
+
+
+def test_of_an_include_that_is_no_plan_by_its_name_no_word_is_shown(tmp_path: Path) -> None:
+    main = tmp_path / "main.gate"
+    for name in ("secret", "secret.gate"):
+        (tmp_path / name).write_bytes(b"root:hunter2 secretword\nsubnet secretword\n" + b"secretword \xff\n" * (name == "secret"))
+        main.write_text(f'include "{name}"\n')
+        with pytest.raises(PlanErrors) as raised:
+            read_plan(main)
+        shown = "secretword" in str(raised.value) or "hunter2" in str(raised.value)
+        assert shown is name.endswith(".gate")
+        assert f"{name}:1" in str(raised.value) or f"{name}:3" in str(raised.value)
+
+
+@pytest.mark.parametrize("make", [os.mkfifo, Path.mkdir, lambda path: path.symlink_to("/dev/zero")])
+def test_an_include_is_a_regular_file(tmp_path: Path, make: Callable[[Path], object]) -> None:
+    make(tmp_path / "odd.gate")
+    main = tmp_path / "main.gate"
+    main.write_text('include "odd.gate"\n')
+    with pytest.raises(PlanErrors, match=r"no regular file|is a folder|lies outside"):
         read_plan(main)
 
 

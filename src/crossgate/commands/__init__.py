@@ -52,6 +52,7 @@ COMMANDS = {
     "twin": Listed("twin", "twin", _WRITE, ("twin kiosk-fence kiosks-in-ipv6 --dry-run", "twin kiosk-port socket6 --place --dry-run")),
     "mend": Listed("mending", "mend", _WRITE, ("mend", "mend icmp6-needed guest-fence6 --take a")),
     "tidy": Listed("tidy", "tidy", _WRITE, ("tidy", "tidy --check")),
+    "recover": Listed("recover", "recover", _WRITE, ("recover", "recover --dry-run")),
     "watch": Listed("watch", "watch", _WRITE, ("watch", "watch --once")),
     "editor": Listed("editor", "editor", _WRITE, ("editor", "--plan ternhaven.gate editor")),
     "draw": Listed("drawing", "draw", _SHOW, ()),
@@ -122,7 +123,7 @@ def _command(words: Sequence[str]) -> str:
     """Return the first word that is neither an option nor the plan's name."""
     left = iter(words)
     for word in left:
-        if word in ("--plan", "--pieces"):
+        if word in ("--plan", "--pieces", "--include-from"):
             next(left, None)
         elif not word.startswith("-"):
             return word
@@ -141,6 +142,10 @@ def options(
         Path | None, typer.Option(help="The plan file. Default: CROSSGATE_PLAN, else the only *.gate file here.", metavar="FILE")
     ] = None,
     pieces: Annotated[int | None, typer.Option(help="Allow each exact question N pieces (1,000,000).", metavar="N", min=1)] = None,
+    include_from: Annotated[
+        list[Path] | None,
+        typer.Option(help="Trust the files of this folder as includes. Default: those of the plan's folder or repository.", metavar="DIR"),
+    ] = None,
     version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False,
 ) -> None:
     """Write, place, trace and prove access lists, offline, from one plain-text plan."""
@@ -148,6 +153,10 @@ def options(
         from crossgate.core.sets.effort import allow
 
         allow(pieces)
+    if include_from:
+        from crossgate.language.source import allow_includes
+
+        allow_includes(include_from)
     if context.invoked_subcommand is None:
         from crossgate.commands.standing import standing
 

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from crossgate.core.model.accesslist import DeciderKey
     from crossgate.core.model.condition import When
     from crossgate.core.model.plan import Plan
+    from crossgate.language.reader import Reading
 
 Item = TypeVar("Item")
 
@@ -133,18 +134,61 @@ def load(context: typer.Context) -> Plan:
 
 
 def read_file(path: Path) -> Plan:
-    """Read a plan, once an edit that was ended in between is put right and while nobody replaces it; `-` is standard input.
+    """Read a plan; `-` is standard input. Raises `PlanError`."""
+    return reading_of(path).plan
+
+
+def reading_of(path: Path) -> Reading:
+    """Read a plan for a question or an edit. What an edit has left half done is told, and nothing is written for it.
 
     Raises `PlanError`.
     """
-    from crossgate.formats.disk import locked, recover
-    from crossgate.language.reader import read, read_plan
+    from crossgate.formats.replacing import read_settled
+    from crossgate.language.reader import read
 
     if path == STANDARD_INPUT:
-        return read(path, {str(path): sys.stdin.buffer.read()}).plan
-    recover(path)
-    with locked([path]):
-        return read_plan(path)
+        return read(path, {str(path): sys.stdin.buffer.read()})
+    _tell_strange_journals(path)
+    try:
+        found = read_settled(lambda: read(path))
+    except PlanError:
+        _tell_half_done(plan_files(path))
+        raise
+    if len(found.data) > 1:
+        _tell_half_done(map(Path, found.data))
+    return found
+
+
+def plan_files(path: Path) -> list[Path]:
+    """Return a plan's file and those that it includes, as far as they can be read."""
+    from crossgate.language.source import Source
+
+    try:
+        return [Path(name) for name in Source(path).files]
+    except PlanError:
+        return [path]
+
+
+def _tell_strange_journals(path: Path) -> None:
+    """Name what lies beside a plan as a half done edit would, and was not written by this user on this machine."""
+    from crossgate.formats.replacing import strange_journals
+    from crossgate.show.console import warn
+
+    for journal in strange_journals(path):
+        warn(strange_journal(journal, path))
+
+
+def strange_journal(journal: Path, plan: Path) -> str:
+    """Say that a journal beside a plan is not believed."""
+    return f"{journal} was not written by you on this machine, so it is left alone; if nobody else edits {plan}, remove it"
+
+
+def _tell_half_done(files: Iterable[Path]) -> None:
+    from crossgate.formats.replacing import half_done
+    from crossgate.show.console import warn
+
+    for edit in half_done(files):
+        warn(f"{edit.text()}; crossgate --plan {edit.plan} recover shows what it would do, and finishes it after asking")
 
 
 def plan_file(context: typer.Context, purpose: str) -> Path:
@@ -213,23 +257,12 @@ def print_json(document: dict[str, Any]) -> None:
 
 def write_file(path: Path, text: str | bytes, inputs: Iterable[str]) -> None:
     """Write a file, whole or not at all. Raises `PlanError` when that cannot be done, or when it is one of the files that were read."""
+    from crossgate.formats.disk import put_file
+
     for name in inputs:
         if path.exists() and Path(name).exists() and path.samefile(name):
             raise PlanError(f"{path} is part of the plan that this is about; name another file to write to")
-    data = text if isinstance(text, bytes) else text.encode()
-    target = Path(os.path.realpath(path))
-    beside = target.with_name(f".{target.name}.{os.getpid()}.new")
-    try:
-        if target.exists() and not target.is_file():  # a pipe or a device is only written to
-            target.write_bytes(data)
-            return
-        beside.write_bytes(data)
-        if target.exists():
-            beside.chmod(target.stat().st_mode)
-        os.replace(beside, target)
-    except OSError as error:
-        beside.unlink(missing_ok=True)
-        raise PlanError(f"{path} cannot be written: {error.strerror}") from None
+    put_file(path, text if isinstance(text, bytes) else text.encode())
 
 
 @contextmanager

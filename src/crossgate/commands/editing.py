@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from inspect import Parameter, Signature, signature
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from crossgate.commands.common import JsonOption, clock, meter, plan_file, print_json
+from crossgate.commands.common import JsonOption, clock, meter, plan_file, plan_files, print_json, reading_of
+from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from crossgate.language.change import Proposal
     from crossgate.language.draft import Draft
+    from crossgate.language.reader import Reading
 
 AnywayOption = Annotated[
     bool, typer.Option("--anyway", help="Write it even when it breaks an expect or a keep, or brings a new error finding.")
@@ -57,46 +62,82 @@ def carry_out(
     dry_run: bool = False,
     as_json: bool = False,
     harmless: bool = False,
+    reading: Reading | None = None,
 ) -> Proposal:
     """Make a change to the plan: show the proposal, write it unless it is refused, a dry run or not wanted, and return it; see `propose`.
 
+    The plan is read here, once no other edit is at it, unless the change was found in a `reading` of it.
     Exits with 1, the plan untouched, when it is refused or a person at a terminal does not want it.
     """
-    from crossgate.formats.disk import locked, recover, replace_files
+    path = plan_file(context, "write")
+    if dry_run:
+        proposal, wanted = _made(reading or reading_of(path), change, None, anyway, yes, as_json, harmless)
+    else:
+        with alone(path, yes or as_json):
+            found = reading or reading_of(path)
+            proposal, wanted = _made(found, change, path, anyway, yes, as_json, harmless)
+    if proposal.refused or (proposal.changes and not dry_run and not wanted):
+        raise typer.Exit(1)
+    return proposal
+
+
+def _made(
+    reading: Reading, change: Change, path: Path | None, anyway: bool, yes: bool, as_json: bool, harmless: bool
+) -> tuple[Proposal, bool]:
+    """Show what a change does, and write it to the plan at `path` unless that is None, it is refused or not wanted.
+
+    Returns the proposal, and whether it is written.
+    """
     from crossgate.formats.json.edit import edit_document
+    from crossgate.formats.replacing import replace_files
     from crossgate.language.change import propose
-    from crossgate.language.reader import read
     from crossgate.show.console import warn, write
     from crossgate.show.edit import outcome, proposal_lines
 
-    path = plan_file(context, "write")
-    recover(path)
-    with locked([path]):
-        reading = read(path)
     with meter("comparing") as tell:
         proposal = propose(reading, change, clock(reading.plan), anyway=anyway, harmless=harmless, tell=tell)
     if not as_json:
         write(proposal_lines(proposal))
         for error in proposal.impact.unaudited if proposal.impact else ():
             warn(f"new findings may be missing: {error.message}")
-    writable = bool(proposal.changes and not proposal.refused and not dry_run)
-    wanted = writable and (yes or as_json or _wants())
-    if wanted:
+    written = bool(path and proposal.changes and not proposal.refused and (yes or as_json or wants("write it?")))
+    if path and written:
         replace_files(path, reading.data, proposal.new)
     if as_json:
-        print_json(edit_document(proposal, wanted))
+        print_json(edit_document(proposal, written))
     elif proposal.changes:
-        write([outcome(proposal, wanted, dry_run)])
-    if proposal.refused or wanted is not writable:
-        raise typer.Exit(1)
-    return proposal
+        write([outcome(proposal, written, path is None)])
+    return proposal, written
 
 
-def _wants() -> bool:
-    """Ask whether to write, where there is a person to ask: standard input and output are both terminals."""
+@contextmanager
+def alone(path: Path, asked: bool) -> Iterator[None]:
+    """Let no other edit of this user's change the plan's files meanwhile; one that was left half done is finished first.
+
+    A person at a terminal is asked before that, unless `asked`. Raises `PlanError` where another
+    edit holds a file for too long, and where the one that was left cannot be finished.
+    """
+    from crossgate.formats.own_state import taking_turns
+    from crossgate.formats.replacing import finish, half_done
+    from crossgate.show.console import warn
+
+    files = plan_files(path)
+    with taking_turns(files, lambda told: warn(told) if sys.stderr.isatty() else None):
+        for edit in half_done(files):
+            if edit.plan != path.resolve():
+                raise PlanError(f"{edit.text()}; finish it first: crossgate --plan {edit.plan} recover")
+            if not asked and not wants(f"{edit.text()}; finish it first?"):
+                raise PlanError(f"{edit.text()}; nothing is written")
+            finish(edit, files)
+            warn(f"an edit of {path} that was left half done is finished")
+        yield
+
+
+def wants(question: str) -> bool:
+    """Ask something, where there is a person to ask: standard input and output are both terminals."""
     if not (sys.stdin and sys.stdin.isatty() and sys.stdout.isatty()):
         return True
     try:
-        return typer.confirm("write it?", default=False, prompt_suffix=" ")
+        return typer.confirm(question, default=False, prompt_suffix=" ")
     except typer.Abort:
         return False

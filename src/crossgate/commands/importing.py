@@ -14,6 +14,7 @@ from crossgate.commands.completing import complete_device
 from crossgate.commands.editing import AnywayOption, DryRunOption, YesOption, carry_out
 from crossgate.core.model.accesslist import Action
 from crossgate.core.model.errors import PlanError, unknown
+from crossgate.formats.disk import put_file
 from crossgate.formats.exchange.registry import FORMATS, format_named
 
 if TYPE_CHECKING:
@@ -75,12 +76,12 @@ def _begun(path: Path) -> Iterator[None]:
     if path.exists() or not path.parent.is_dir():
         yield
         return
-    empty = f'title "{path.stem}"\n'
-    path.write_text(empty, encoding="utf-8")
+    empty = f'title "{path.stem}"\n'.encode()
+    put_file(path, empty, fresh=True)
     try:
         yield
     finally:
-        if path.read_text(encoding="utf-8") == empty:
+        if path.read_bytes() == empty:
             path.unlink()
 
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, clock, meter, plan_file, print_json
+from crossgate.commands.common import JsonOption, clock, meter, plan_file, print_json, reading_of
 from crossgate.commands.editing import AnywayOption, YesOption, carry_out
 from crossgate.core.model.errors import PlanError, unknown
 
@@ -31,14 +31,13 @@ def mend(
 ) -> None:  # fmt: skip
     """Find edits that make what must hold hold, and end findings; each is proved, and nothing that held breaks."""
     from crossgate.language.mending import mend_all
-    from crossgate.language.reader import read
 
     path = plan_file(context, "mend")
     if every and (what or take):
         raise PlanError("--all mends everything; leave LINE, FINDING and --take out")
     if written and not (every or take):
         raise PlanError("--write makes an edit; say which with --take LETTER, or --all")
-    reading = read(path)
+    reading = reading_of(path)
     now = clock(reading.plan)
     if every:
         with meter("mending"):
@@ -46,7 +45,7 @@ def mend(
         if whole is None:
             _show(path, left, as_json)
             raise typer.Exit(1 if left else 0)
-        carry_out(context, whole.change, anyway=anyway, yes=yes, dry_run=not written, as_json=as_json)
+        carry_out(context, whole.change, anyway=anyway, yes=yes, dry_run=not written, as_json=as_json, reading=reading)
         if left and not as_json:
             typer.echo()
             _show(path, left, as_json)
@@ -62,7 +61,7 @@ def mend(
     letters = "abcdefgh"[: len(mends)]
     if len(take) != 1 or take not in letters:
         raise PlanError(f"--take {take}: there {'is ' + ', '.join(letters) if letters else 'is no proposal for it'}")
-    carry_out(context, mends[letters.index(take)].change, anyway=anyway, yes=yes, dry_run=not written, as_json=as_json)
+    carry_out(context, mends[letters.index(take)].change, anyway=anyway, yes=yes, dry_run=not written, as_json=as_json, reading=reading)
 
 
 def _found(reading: Reading, words: Sequence[str], now: datetime) -> Iterator[Mendable]:

@@ -47,6 +47,7 @@ def new(
     as_json: JsonOption = False,
 ) -> None:
     """Start a plan: from tables of subnets and hosts, or a small commented one that runs."""
+    from crossgate.formats.disk import put_file
     from crossgate.language.beginning import from_tables, skeleton
 
     if file.suffix != ".gate":
@@ -63,11 +64,7 @@ def new(
         tables = [_subnets(subnets), *([_hosts(hosts)] if hosts is not None else [])]
         unused = [f'"{each}" of {table.file}' for table in tables for each in table.unused]
         begun = from_tables(file, heading, *([_sources(each) for each in tables] + [[]] * (2 - len(tables))))
-    try:
-        with file.open("x", encoding="utf-8", newline="\n") as stream:
-            stream.write(begun.text)
-    except OSError as error:
-        raise PlanError(f"{file} cannot be written: {error.strerror}") from None
+    put_file(file, begun.text.encode(), fresh=True)
     if as_json:
         from crossgate.formats.json.new import new_document
 

@@ -127,11 +127,10 @@ def _table(out: Path | None, traffic: Traffic, plan: Plan) -> Iterator[VerdictTa
     if out is None:
         yield None
         return
-    from crossgate.formats.verdicts import VerdictTable
+    from crossgate.formats.verdicts import verdict_table
 
-    table = VerdictTable(out, [*traffic.paths, *map(Path, plan.files)])
-    yield table
-    table.close()
+    with verdict_table(out, [*traffic.paths, *map(Path, plan.files)]) as table:
+        yield table
 
 
 def _run(replayed: Replay, plan: Plan, traffic: Traffic, table: VerdictTable | None) -> None:

@@ -11,6 +11,7 @@ from typing import NamedTuple
 
 from crossgate.core.model.errors import PlanError
 from crossgate.demo.traffic import DAY, FLOWS, SEA, Day, write_captures, write_flows
+from crossgate.formats.disk import put_file
 
 PLAN = "ternhaven.gate"
 PROPOSAL = f"proposal/{PLAN}"
@@ -103,8 +104,7 @@ def write(folder: Path) -> None:
         plan, device = ((files(__package__) / "files" / name).read_bytes() for name in (PLAN, DEVICE))
         (folder / PROPOSAL).parent.mkdir(exist_ok=True)
         for name, data in ((PLAN, plan), (PROPOSAL, plan.replace(*_SLIP)), (DEVICE, device)):
-            with (folder / name).open("xb") as target:
-                target.write(data)
+            put_file(folder / name, data, fresh=True)
 
 
 def write_traffic(folder: Path) -> None:
@@ -120,7 +120,5 @@ def write_traffic(folder: Path) -> None:
 def _told(folder: Path) -> Iterator[None]:
     try:
         yield
-    except FileExistsError as error:
-        raise PlanError(f"{error.filename} is there already; name another folder, nothing is overwritten") from None
     except OSError as error:
         raise PlanError(f"the demo cannot be written into {folder}: {error.strerror}") from None

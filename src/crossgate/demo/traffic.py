@@ -14,6 +14,8 @@ from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
+from crossgate.formats.disk import writing
+
 DAY, SEA, FLOWS = "day.pcap", "sea.pcap", "flows.parquet"
 MIDNIGHT = 1_795_564_800
 """2026-11-25 00:00 UTC, in seconds since 1970."""
@@ -264,7 +266,7 @@ def hello(kind: int, version: str) -> bytes:
 def write_captures(folder: Path, day: Day) -> None:
     """Write the two captures into a folder."""
     for name, frames in ((DAY, day.land), (SEA, day.sea)):
-        with (folder / name).open("xb") as target:
+        with writing(folder / name, fresh=True) as beside, beside.open("wb") as target:
             target.write(struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65_535, 1))
             for time, octets in sorted(frames, key=lambda each: each.time):
                 moment = int((MIDNIGHT + time) * 1_000_000)
@@ -294,4 +296,5 @@ def write_flows(folder: Path, day: Day) -> None:
         "reverseOctetDeltaCount": [each.octets[1] for each in flows],
         "reverseTcpControlBits": [each.flags[1] for each in flows],
     }
-    parquet.write_table(pyarrow.table(columns), str(folder / FLOWS))
+    with writing(folder / FLOWS, fresh=True) as beside:
+        parquet.write_table(pyarrow.table(columns), str(beside))

@@ -16,7 +16,7 @@ from crossgate.core.model.finding import Finding
 from crossgate.editor.texts import Mention, Named, Text
 from crossgate.language.names import Kept
 from crossgate.language.reader import Reading, attempt
-from crossgate.language.source import decode
+from crossgate.language.source import decode, read_bytes
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -223,10 +223,15 @@ class Watcher:
 
 def plan_of(file: Path, unsaved: Mapping[str, bytes]) -> Path:
     """Return the plan that a file belongs to: the one beside or above it that includes it, straight or by others; else itself."""
-    around = [each for folder in (file.parent, *list(file.parents)[1:3]) for each in sorted(folder.glob("*.gate")) if each != file]
-    real = os.path.realpath(file)
-    found = next((each for each in around if real in _included(each, unsaved)), None)
-    return file if found is None else plan_of(found, unsaved)
+    seen = {os.path.realpath(file)}
+    while True:
+        around = (each for folder in (file.parent, *list(file.parents)[1:3]) for each in sorted(folder.glob("*.gate")))
+        real = os.path.realpath(file)
+        found = next((each for each in around if os.path.realpath(each) not in seen and real in _included(each, unsaved)), None)
+        if found is None:
+            return file
+        seen.add(os.path.realpath(found))
+        file = found
 
 
 def _included(file: Path, unsaved: Mapping[str, bytes]) -> set[str]:
@@ -236,8 +241,8 @@ def _included(file: Path, unsaved: Mapping[str, bytes]) -> set[str]:
     while left:
         each = left.pop()
         try:
-            data = unsaved[str(each)] if str(each) in unsaved else each.read_bytes()
-        except OSError:
+            data = unsaved[str(each)] if str(each) in unsaved else read_bytes(each, included=True)
+        except PlanError:
             continue
         for name in _INCLUDE.findall(data):
             target = Path(os.path.normpath(each.parent / name.decode("utf-8", "replace")))

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packets import Words
 from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.fates import NO_PLACE, VERDICTS
+from crossgate.formats.disk import writing
 
 _ENDINGS = {".parquet": "parquet", ".csv": "csv"}
 _SCHEMA = pa.schema(
@@ -35,37 +37,43 @@ NO_VERDICTS = _SCHEMA.empty_table()
 class VerdictTable:
     """A table that grows by what is replayed."""
 
-    def __init__(self, path: Path, inputs: Sequence[Path]) -> None:
-        """Begin it. Raises `PlanError` for another ending, and where the file is an input or cannot be written."""
-        kind = _ENDINGS.get(path.suffix.lower())
-        if kind is None:
-            raise PlanError(f"--out {path}: the ending says what is written; name a file that ends in {' or '.join(_ENDINGS)}")
-        if any(path.exists() and each.exists() and path.samefile(each) for each in inputs):
-            raise PlanError(f"--out {path} is a file that is read; name another one")
+    def __init__(self, path: Path, writer: Any) -> None:
+        """Make it of what writes its rows, and the path that errors name."""
         self._path = path
-        try:
-            self._writer: Any = parquet.ParquetWriter(str(path), _SCHEMA) if kind == "parquet" else csv.CSVWriter(str(path), _SCHEMA)
-        except OSError as error:
-            raise self._failed(error) from None
+        self._writer = writer
 
     def write(self, rows: pa.Table) -> None:
         """Write some rows, as `verdict_rows` returns them. Raises `PlanError` when the file cannot be written on."""
         try:
             self._writer.write_table(rows)
         except OSError as error:
-            raise self._failed(error) from None
+            raise _failed(self._path, error) from None
 
-    def close(self) -> None:
-        """End it. Raises `PlanError` when the file cannot be written."""
-        try:
-            self._writer.close()
-        except OSError as error:
-            raise self._failed(error) from None
 
-    def _failed(self, error: OSError) -> PlanError:
-        # Arrow says what the system did in the text of its errors.
-        _, found, reason = str(error).partition("[errno ")
-        return PlanError(f"{self._path} cannot be written: {reason.partition('] ')[2] if found else error.strerror or error}")
+@contextmanager
+def verdict_table(path: Path, inputs: Sequence[Path]) -> Iterator[VerdictTable]:
+    """Give a table to write to; the file is there when all went well, and only then.
+
+    Raises `PlanError` for another ending, and where the file is an input or cannot be written.
+    """
+    kind = _ENDINGS.get(path.suffix.lower())
+    if kind is None:
+        raise PlanError(f"--out {path}: the ending says what is written; name a file that ends in {' or '.join(_ENDINGS)}")
+    if any(path.exists() and each.exists() and path.samefile(each) for each in inputs):
+        raise PlanError(f"--out {path} is a file that is read; name another one")
+    try:
+        with writing(path) as beside:
+            opened = parquet.ParquetWriter if kind == "parquet" else csv.CSVWriter
+            with opened(str(beside), _SCHEMA) as writer:
+                yield VerdictTable(path, writer)
+    except OSError as error:
+        raise _failed(path, error) from None
+
+
+def _failed(path: Path, error: OSError) -> PlanError:
+    # Arrow says what the system did in the text of its errors.
+    _, found, reason = str(error).partition("[errno ")
+    return PlanError(f"{path} cannot be written: {reason.partition('] ')[2] if found else error.strerror or error}")
 
 
 def verdict_rows(replayed: Replayed, tracer: BulkTracer) -> pa.Table:

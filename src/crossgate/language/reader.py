@@ -58,8 +58,19 @@ def attempt(path: Path, data: Mapping[str, bytes] | None = None, kept: Kept | No
         names = _understood(source, kept)
     errors = [error for error in (*source.errors, *names.errors) if not isinstance(error, FollowOn)]
     order = {file: index for index, file in enumerate(source.files)}
+    errors = [_discreet(error, source.files[0]) for error in errors]
     errors.sort(key=lambda error: (order.get(error.place.file, 0), error.place.line) if error.place else (0, 0))
     return Reading(names.plan, names, source.data), errors
+
+
+def _discreet(error: PlanError, plan: str) -> PlanError:
+    """Return an error that shows nothing of a file which is no plan by its name: an include may name any file there is."""
+    if error.place is None or error.place.file in (plan, "") or error.place.file.endswith(".gate"):
+        return error
+    return PlanError(
+        "this line is no line of a plan; what it says is shown only of files whose name ends in .gate",
+        place=error.place,
+    )
 
 
 def _around(source: Source) -> tuple[str, ...]:

@@ -9,7 +9,8 @@ from __future__ import annotations
 import os
 import stat
 import unicodedata
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from contextvars import ContextVar
 from pathlib import Path
 from typing import NamedTuple
 
@@ -17,6 +18,27 @@ from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.plaintext import escaped
 from crossgate.language.lines import Line, file_lines
 from crossgate.language.words import Words
+
+INCLUDE_FROM = "CROSSGATE_INCLUDE_FROM"
+"""The environment's word for the folders that includes may come from, beside the plan's own."""
+
+_granted: ContextVar[tuple[Path, ...]] = ContextVar("granted", default=())
+
+
+def allow_includes(folders: Iterable[Path]) -> None:
+    """Let plans that are read from here on include files of these folders, wherever the plans are."""
+    _granted.set((*_granted.get(), *(Path(os.path.realpath(each)) for each in folders)))
+
+
+def _include_folders(plan: Path) -> tuple[Path, ...]:
+    """Return the folders that a plan's includes may lie in, at any depth, by their real paths.
+
+    They are the plan's own folder, or all of the git repository that it lies in, and those that the person granted.
+    """
+    own = Path(os.path.realpath(plan)).parent
+    repository = next((each for each in (own, *own.parents) if (each / ".git").exists()), own)
+    from_environment = filter(None, os.environ.get(INCLUDE_FROM, "").split(os.pathsep))
+    return (repository, *_granted.get(), *(Path(os.path.realpath(each)) for each in from_environment))
 
 
 class Statement(NamedTuple):
@@ -40,6 +62,7 @@ class Source:
         self._instead = {} if data is None else data
         self._including: list[_File] = []
         self._known: set[str] = set()
+        self._folders = _include_folders(path)
         self._open(path)
         while self._including:
             self._go_on(self._including[-1])
@@ -85,6 +108,12 @@ class Source:
         words.end()
         target = Path(os.path.normpath(file.path.parent / name))
         real = os.path.realpath(target)
+        if not any(Path(real).is_relative_to(folder) for folder in self._folders):
+            raise words.error(
+                f"{target} lies outside the plan's folder {self._folders[0]}, so it is not read; if you trust it, say so: "
+                f"crossgate --include-from {Path(real).parent}, or {INCLUDE_FROM} in the environment",
+                index=1,
+            )
         if real in self._known:
             chain = [each.real for each in self._including]
             if real in chain:
@@ -141,13 +170,16 @@ MOST_BYTES = 256 * 1024 * 1024
 def read_bytes(path: Path, included: bool = False) -> bytes:
     """Return a plan file's bytes; only the plan itself may be a pipe. Raises `PlanError`."""
     try:
-        mode = path.stat().st_mode
-        if stat.S_ISDIR(mode):
-            raise PlanError(f"{path} is a folder; name the plan file in it")
-        if not stat.S_ISREG(mode) and (included or not stat.S_ISFIFO(mode)):
-            raise PlanError(f"{path} is no regular file, so it cannot be a plan")
-        with path.open("rb") as stream:
+        # What is opened is looked at, not what the name led to before; a pipe without a writer is not waited for here.
+        with open(path, "rb", opener=lambda name, flags: os.open(name, flags | getattr(os, "O_NONBLOCK", 0))) as stream:
+            mode = os.fstat(stream.fileno()).st_mode
+            if not stat.S_ISREG(mode) and (included or not stat.S_ISFIFO(mode)):
+                raise PlanError(f"{path} is no regular file, so it cannot be a plan")
+            if stat.S_ISFIFO(mode):
+                os.set_blocking(stream.fileno(), True)
             data = stream.read(MOST_BYTES + 1)
+    except IsADirectoryError:
+        raise PlanError(f"{path} is a folder; name the plan file in it") from None
     except FileNotFoundError:
         raise PlanError(f"there is no file {path}") from None
     except (OSError, ValueError) as error:

@@ -1,0 +1,87 @@
+"""`crossgate recover`: an edit that was left half done, by a crash or a power cut, finished or given up."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable, Iterator
+from contextlib import nullcontext
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from crossgate.commands.common import JsonOption, plan_file, plan_files, print_json, strange_journal
+from crossgate.commands.editing import DryRunOption, YesOption, wants
+
+if TYPE_CHECKING:
+    from crossgate.formats.replacing import EditRecord, FileState
+
+
+def recover(
+    context: typer.Context,
+    forget: Annotated[
+        bool, typer.Option("--forget", help="Let every file stay as it is, and remove what was still to be written.")
+    ] = False,
+    yes: YesOption = False,
+    dry_run: DryRunOption = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Show what an edit has left half done, and finish it, or give it up with --forget; exit status 1 while it is left so."""
+    from crossgate.formats.own_state import taking_turns
+    from crossgate.formats.replacing import finish, half_done, states, strange_journals
+    from crossgate.formats.replacing import forget as give_up
+    from crossgate.show.console import warn, write
+
+    path = plan_file(context, "recover")
+    strange = strange_journals(path)
+    rows: list[dict[str, Any]] = []
+    for edit in half_done(plan_files(path)):
+        files = plan_files(edit.plan)
+        with nullcontext() if dry_run else taking_turns(files, lambda told: warn(told) if sys.stderr.isatty() else None):
+            found = states(edit, files)
+            if not as_json:
+                write(_lines(edit, found, forget))
+            finishes = forget or not any(each.problem for each in found)
+            ends = finishes and not dry_run and (yes or as_json or wants("give it up?" if forget else "finish it?"))
+            if ends and forget:
+                give_up(edit)
+            elif ends:
+                finish(edit, files)
+        rows.append({"plan": str(edit.plan), "files": [*map(_document, found)], "ended": ends})
+        if not as_json:
+            write(["given up: every file is as it was" if forget else "finished"] if ends else ["nothing is written"])
+    if as_json:
+        print_json({"schema": "crossgate/recover/1", "plan": str(path), "edits": rows, "not_ours": [str(each) for each in strange]})
+    else:
+        write(strange_journal(each, path) for each in strange)
+        if not rows:
+            write(["no edit of yours was left half done"])
+    raise typer.Exit(0 if all(row["ended"] for row in rows) else 1)
+
+
+def _lines(edit: EditRecord, found: Iterable[FileState], forget: bool) -> Iterator[str]:
+    """Yield what becomes of each file of an edit."""
+    yield edit.text()
+    for each in found:
+        if each.problem:
+            yield f"  {each.problem}"
+        elif each.replaced:
+            yield f"  {each.target} has its new text already"
+        elif forget:
+            yield f"  {each.target} keeps its old text; {each.waiting.name} is removed"
+        else:
+            yield f"  {each.target} is replaced by {each.waiting.name}:"
+            yield from (f"    {line}" for line in _diff(each.target, each.waiting))
+
+
+def _diff(old: Path, new: Path) -> Iterator[str]:
+    from difflib import unified_diff
+
+    was, becomes = (each.read_bytes().decode("utf-8", "replace").splitlines() for each in (old, new))
+    lines = unified_diff(was, becomes, lineterm="", n=1)
+    return (line for line in lines if not line.startswith(("---", "+++")))
+
+
+def _document(found: FileState) -> dict[str, Any]:
+    state = "problem" if found.problem else "replaced" if found.replaced else "waiting"
+    return {"file": str(found.target), "state": state, "waiting": str(found.waiting), "problem": found.problem or None}

@@ -1,0 +1,142 @@
+"""The user's own folder for what one run leaves for the next, and the locks in it.
+
+Nobody else can write there, so what stands in it was written by this user on this machine, and no other user can hold
+a lock of it. Where the system gives the user no such folder, one under the folder for temporary files serves, when it
+is the user's own.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import stat
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import ExitStack, contextmanager, suppress
+from datetime import datetime
+from hashlib import sha256
+from pathlib import Path
+from typing import IO
+
+from crossgate.core.model.errors import PlanError
+
+try:
+    import fcntl
+except ImportError:  # a system without file locks: edits are told when they cross, but do not wait
+    fcntl = None  # type: ignore[assignment]
+
+LONGEST_WAIT = 30.0
+"""Seconds that a command waits for one and the same holder of a lock."""
+_PAUSE = 0.05
+
+
+def own_folder(name: str) -> Path:
+    """Return a folder of the user's own, made where it is not there. Raises `PlanError` where none can be had."""
+    reasons = []
+    for top in _tops():
+        try:
+            _make_own(top)
+            _make_own(top / name)
+            return top / name
+        except OSError as error:
+            reasons.append(f"{top} ({error.strerror or error})")
+    raise PlanError(
+        f"an edit needs a folder of your own to remember what it does: neither {' nor '.join(reasons)} can be used; "
+        "set XDG_STATE_HOME to a folder that is yours"
+    )
+
+
+def existing_folder(name: str) -> Path | None:
+    """Return a folder of the user's own where there is one, without making any: for commands that only read."""
+    for top in _tops():
+        with suppress(OSError):
+            if all(_is_own(os.lstat(each)) for each in (top, top / name)):
+                return top / name
+    return None
+
+
+def _tops() -> tuple[Path, Path]:
+    """Return where the user's own folder may lie, the better place first."""
+    from platformdirs import user_state_path
+
+    user = os.getuid() if hasattr(os, "getuid") else "user"
+    return user_state_path("crossgate", appauthor=False), Path(tempfile.gettempdir()) / f"crossgate-{user}"
+
+
+def _is_own(known: os.stat_result) -> bool:
+    """Whether something is a folder of this user's that nobody else can write to."""
+    if not hasattr(os, "getuid"):
+        return stat.S_ISDIR(known.st_mode)
+    return stat.S_ISDIR(known.st_mode) and known.st_uid == os.getuid() and not known.st_mode & 0o022
+
+
+def _make_own(folder: Path) -> None:
+    """Make a folder that only the user can write to. Raises `OSError` where it is somebody else's."""
+    folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+    known = os.lstat(folder)
+    if stat.S_ISDIR(known.st_mode) and hasattr(os, "getuid") and known.st_uid == os.getuid():
+        folder.chmod(0o700)
+        known = os.lstat(folder)
+    if not _is_own(known):
+        raise PermissionError("it is not yours, or a link")
+    if not os.access(folder, os.W_OK):
+        raise PermissionError("it is write-protected")
+
+
+@contextmanager
+def taking_turns(files: Iterable[Path], waiting: Callable[[str], None] = lambda _: None) -> Iterator[None]:
+    """Let no other edit of this user's change any of some files meanwhile.
+
+    Waits while others do, and tells `waiting` who does when that takes over a second; each time
+    that another one has its turn, the time begins anew. Raises `PlanError` when one holds a file for `LONGEST_WAIT` seconds.
+    """
+    folder = own_folder("locks")
+    locks = {folder / sha256(os.fsencode(os.path.realpath(each))).hexdigest()[:32]: each for each in files}
+    with ExitStack() as stack:
+        for lock in sorted(locks):
+            stream = stack.enter_context(open(os.open(lock, os.O_RDWR | os.O_CREAT, 0o600), "r+", encoding="utf-8"))
+            _hold(stream, locks[lock], waiting)
+        yield
+
+
+def _hold(stream: IO[str], file: Path, waiting: Callable[[str], None]) -> None:
+    """Take one lock, and write down who has it."""
+    if fcntl is None:
+        return
+    holder, since, told = "", time.monotonic(), False
+    while True:
+        try:
+            fcntl.flock(stream, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            break
+        except BlockingIOError:
+            stream.seek(0)
+            other = _who(stream.read())
+            if other != holder:
+                holder, since, told = other, time.monotonic(), False
+            waited = time.monotonic() - since
+            if waited > 1 and not told:
+                told = True
+                waiting(f"waiting: {file} is being edited by {other}")
+            if waited > LONGEST_WAIT:
+                raise PlanError(
+                    f"{file} is being edited by {other}, for more than {LONGEST_WAIT:.0f} seconds; "
+                    "nothing is written. Let that one end, then run the command again"
+                ) from None
+            time.sleep(_PAUSE)
+    with suppress(OSError):  # on a full disk nobody is told who holds it
+        stream.seek(0)
+        stream.truncate()
+        command = " ".join(["crossgate", *sys.argv[1:]])[:200]
+        json.dump({"process": os.getpid(), "since": f"{datetime.now():%H:%M:%S}", "command": command}, stream)
+        stream.flush()
+
+
+def _who(text: str) -> str:
+    """Say in words who holds a lock, by what stands in its file."""
+    try:
+        told = json.loads(text)
+        return f"process {int(told['process'])} since {told['since']} ({told['command']})"
+    except (ValueError, KeyError, TypeError):
+        return "another process"

@@ -1,0 +1,398 @@
+"""The files of an edit replaced together: after a crash all can be made new, and what is believed was written by us.
+
+1. Every edit has a record in the user's own folder: the plan, and the digests of each file before and after. The new
+   files wait beside the old ones, under names that hold the record's token, flushed to the disk.
+2. Where several files are to be moved, a copy of the record, the *journal*, is put beside the plan before the first
+   move and taken away after the last. So whoever finds it knows that the edit was left half done.
+3. A journal is believed only where the record of its token is the same, octet for octet. Nobody else can write records,
+   so what anybody else puts beside a plan is left alone.
+4. An edit is finished only by `finish`: where each file is still as it was before the edit or as the edit left it,
+   the names are those of the plan's own files, and no link is on the way. Else nothing at all is moved.
+5. What waits without a journal was left by a process that died before its first move. The next edit of these files
+   removes it, and nothing else: only what its own record names.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import secrets
+import signal
+import stat
+import time
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, replace
+from hashlib import sha256
+from pathlib import Path
+from typing import Protocol, TypeVar
+
+from crossgate.core.model.errors import PlanError
+from crossgate.formats.disk import flush_folder, write_beside
+from crossgate.formats.own_state import existing_folder, own_folder
+
+_MOST_OCTETS = 256 * 1024 * 1024
+"""No plan is larger, and no record."""
+_NAME_LETTERS = 40
+"""How much of a file's name goes into the name of one beside it, which must not become too long."""
+_TOKEN_LETTERS = 24
+_BEGUN_SECONDS = 3600
+"""After so long an empty record is no longer being written."""
+_SETTLING_SECONDS = 2.0
+"""How long a reader waits for an edit that is being written; all its moves take less than this."""
+
+
+@dataclass(frozen=True)
+class Replacement:
+    """A file that an edit replaces, by its real path, and the digests of its bytes before and after."""
+
+    target: Path
+    old: str
+    new: str
+
+
+@dataclass(frozen=True)
+class EditRecord:
+    """An edit as its record tells it: a token that nobody can guess, the plan's real path, and what is replaced."""
+
+    token: str
+    plan: Path
+    replacements: tuple[Replacement, ...]
+
+    @property
+    def journal(self) -> Path:
+        """Where the copy of the record lies while files are moved."""
+        return self.plan.with_name(f".{self.plan.name[:_NAME_LETTERS]}.{self.token}.edit")
+
+    @property
+    def coming_journal(self) -> Path:
+        """Where the journal is written before it gets its name."""
+        return self.journal.with_suffix(".edit-new")
+
+    def waiting(self, target: Path) -> Path:
+        """Return where the new bytes of a file wait."""
+        number = [each.target for each in self.replacements].index(target)
+        return target.with_name(f".{target.name[:_NAME_LETTERS]}.{self.token}.{number}.new")
+
+    def data(self) -> bytes:
+        """Return the record as it is written."""
+        moves = [{"file": str(each.target), "old": each.old, "new": each.new} for each in self.replacements]
+        return json.dumps({"token": self.token, "plan": str(self.plan), "files": moves}, indent=1).encode()
+
+    def text(self) -> str:
+        """Say of which plan the edit is, and which of its files still have their old text."""
+        left = [each.target.name for each in self.replacements if os.path.lexists(self.waiting(each.target))]
+        return f"an edit of {self.plan} was left half done ({', '.join(left) or 'no file'} still to be replaced)"
+
+
+def _record(data: bytes) -> EditRecord | None:
+    """Return what a record says, None where it is none."""
+    try:
+        told = json.loads(data)
+        replacements = [Replacement(Path(each["file"]), str(each["old"]), str(each["new"])) for each in told["files"]]
+        found = EditRecord(str(told["token"]), Path(told["plan"]), tuple(replacements))
+    except (ValueError, KeyError, TypeError, RecursionError):
+        return None
+    return found if found.data() == data else None
+
+
+def replace_files(plan: Path, old: Mapping[str, bytes], new: Mapping[str, bytes]) -> None:
+    """Put new bytes in the place of files' old ones, all of them or none; permissions and symbolic links stay.
+
+    `old` are all the files that were read. To be called within `taking_turns` for all of them. Raises `PlanError` when a file is not as it was any more,
+    or cannot be written; then all are as they were, or the error says which is not.
+    """
+    targets = {name: Path(os.path.realpath(name)) for name in new}
+    for name, target in targets.items():
+        _see_that_it_may_be_replaced(name, target)
+    records = own_folder("edits")
+    _sweep(records, set(targets.values()))
+    replacements = [Replacement(target, _digest(old[name]), _digest(new[name])) for name, target in targets.items()]
+    edit = EditRecord(secrets.token_hex(_TOKEN_LETTERS // 2), Path(os.path.realpath(plan)), tuple(replacements))
+    _write_record(records, edit)
+    try:
+        for name, target in targets.items():
+            write_beside(name, target, new[name], edit.waiting(target))
+        for name, data in old.items():
+            if Path(name).read_bytes() != data:
+                raise PlanError(f"{name} has been changed by somebody else meanwhile; nothing is written, run the command again")
+        with _undisturbed():
+            _move_all(edit, targets, old)
+    except OSError as error:
+        raise PlanError(f"{error.filename or plan} cannot be written: {error.strerror}; everything is as it was") from None
+    finally:
+        for target in targets.values():
+            edit.waiting(target).unlink(missing_ok=True)
+        (records / edit.token).unlink(missing_ok=True)
+
+
+def _see_that_it_may_be_replaced(name: str, target: Path) -> None:
+    """Raise `PlanError` for a file that is not to be written, or that cannot be replaced without a loss."""
+    try:
+        known = os.stat(name)
+    except OSError as error:
+        raise PlanError(f"{name} cannot be written: {error.strerror}") from None
+    if not stat.S_ISREG(known.st_mode):
+        raise PlanError(f"{name} is no regular file, so it cannot be edited")
+    if not known.st_mode & 0o222 or not os.access(target, os.W_OK):
+        raise PlanError(f"{name} is write-protected (mode {stat.S_IMODE(known.st_mode):o}); nothing is written")
+    if known.st_nlink > 1:
+        raise PlanError(
+            f"{name} has {known.st_nlink} hard links, and replacing it would leave the old text under the others; "
+            "make it a file of its own, or the others symbolic links"
+        )
+
+
+def _write_record(records: Path, edit: EditRecord) -> None:
+    """Write an edit's record into the user's own folder, flushed. Raises `PlanError` when it cannot be written."""
+    try:
+        _write_new(records / edit.token, edit.data())
+    except OSError as error:
+        (records / edit.token).unlink(missing_ok=True)
+        raise PlanError(f"{records} cannot be written: {error.strerror}; everything is as it was") from None
+
+
+def _write_new(path: Path, data: bytes) -> None:
+    """Write a file that nobody else may read or write, flushed. Raises `OSError`, as when there is one of that name."""
+    with open(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as stream:
+        stream.write(data)
+        stream.flush()
+        os.fsync(stream.fileno())
+    flush_folder(path.parent)
+
+
+def _move_all(edit: EditRecord, targets: Mapping[str, Path], old: Mapping[str, bytes]) -> None:
+    """Move the waiting files into place; where one cannot be moved, put back those that were."""
+    folders = {target.parent for target in targets.values()}
+    if len(targets) > 1:
+        for folder in folders:  # a file that waits must be there after a crash that the journal outlives
+            flush_folder(folder)
+        try:
+            _write_new(edit.coming_journal, edit.data())
+            edit.coming_journal.replace(edit.journal)
+        except OSError:
+            edit.coming_journal.unlink(missing_ok=True)
+            raise
+        flush_folder(edit.plan.parent)
+    moved: list[str] = []
+    try:
+        for name, target in targets.items():
+            edit.waiting(target).replace(target)
+            moved.append(name)
+    except OSError as error:
+        _put_back(edit, moved, targets, old, error)
+        raise
+    finally:
+        for folder in folders:
+            flush_folder(folder)
+        edit.journal.unlink(missing_ok=True)
+
+
+def _put_back(edit: EditRecord, moved: Iterable[str], targets: Mapping[str, Path], old: Mapping[str, bytes], error: OSError) -> None:
+    lost = []
+    for name in moved:
+        try:
+            write_beside(name, targets[name], old[name], edit.waiting(targets[name]))
+            edit.waiting(targets[name]).replace(targets[name])
+        except OSError:
+            lost.append(name)
+    if lost:
+        raise PlanError(
+            f"{error.filename} cannot be written: {error.strerror}; {', '.join(lost)} has its new text already, the others the old"
+        )
+
+
+def half_done(files: Iterable[Path]) -> list[EditRecord]:
+    """Return the edits of this user's, of this plan or of others, that were left half done and touch any of some files."""
+    wanted = {Path(os.path.realpath(each)) for each in files}
+    records = existing_folder("edits")
+    return [each for each in _records(records, wanted) if _bytes_of(each.journal) == each.data()] if records else []
+
+
+def strange_journals(plan: Path) -> list[Path]:
+    """Return the journals beside a plan that this user did not write on this machine: nothing is done for them."""
+    real = Path(os.path.realpath(plan))
+    start = f".{real.name[:_NAME_LETTERS]}."
+    with suppress(OSError), os.scandir(real.parent) as entries:
+        found = sorted(real.parent / each.name for each in entries if each.name.startswith(start) and each.name.endswith(".edit"))
+        return [each for each in found if not _is_ours(each)]
+    return []
+
+
+def _is_ours(journal: Path) -> bool:
+    """Whether a journal is the same as the record that this user's own folder has of its token."""
+    data = _bytes_of(journal)
+    edit = _record(data) if data is not None else None
+    records = existing_folder("edits")
+    if records is None or edit is None or edit.journal != journal or not _is_token(edit.token):
+        return False
+    return _bytes_of(records / edit.token) == data
+
+
+@dataclass(frozen=True)
+class FileState:
+    """How a file of an edit that was left half done stands now; `problem` tells why the edit cannot be finished."""
+
+    target: Path
+    replaced: bool
+    waiting: Path
+    problem: str = ""
+
+
+def states(edit: EditRecord, files: Iterable[Path]) -> list[FileState]:
+    """Return how the files of an edit stand; `files` are those of its plan."""
+    own = {Path(os.path.realpath(each)) for each in files}
+    return [_state(edit, each, own) for each in edit.replacements]
+
+
+def _state(edit: EditRecord, each: Replacement, own: set[Path]) -> FileState:
+    waiting = edit.waiting(each.target)
+    found = FileState(each.target, False, waiting)
+    if each.target not in own or Path(os.path.realpath(each.target)) != each.target:
+        return replace(found, problem=f"{each.target} is no file of {edit.plan}, or is reached over a link")
+    now, new = _bytes_of(each.target), _bytes_of(waiting)
+    if now is not None and _digest(now) == each.new:
+        return replace(found, replaced=True)
+    if now is None or _digest(now) != each.old:
+        waits = f"; its new text waits in {waiting}" if new is not None else ""
+        return replace(found, problem=f"{each.target} has been changed since the edit that was left half done{waits}")
+    if new is None or _digest(new) != each.new:
+        return replace(found, problem=f"{waiting} is not what that edit had written for {each.target}")
+    return found
+
+
+def finish(edit: EditRecord, files: Iterable[Path]) -> list[Path]:
+    """Move what an edit that was left half done has waiting, and return what was moved; `files` are those of its plan.
+
+    To be called within `taking_turns` for all of them. Raises `PlanError`, and moves nothing, where any file is
+    neither as it was before the edit nor as the edit leaves it, is none of the plan's, or is reached over a link.
+    """
+    found = states(edit, files)
+    for each in found:
+        if each.problem:
+            raise PlanError(f"{each.problem}; nothing is moved. See what belongs there, then end it with: crossgate recover --forget")
+    left = [each for each in found if not each.replaced]
+    try:
+        for each in left:
+            each.waiting.replace(each.target)
+        for folder in {each.target.parent for each in left}:
+            flush_folder(folder)
+        _remove(edit)
+    except OSError as error:
+        raise PlanError(f"{error.filename or edit.plan} cannot be written: {error.strerror}; run crossgate recover again") from None
+    return [each.target for each in left]
+
+
+def forget(edit: EditRecord) -> list[Path]:
+    """Let every file of an edit that was left half done stay as it is now; return the waiting files that are removed."""
+    removed = [edit.waiting(each.target) for each in edit.replacements if edit.waiting(each.target).is_file()]
+    try:
+        for each in removed:
+            each.unlink()
+        _remove(edit)
+    except OSError as error:
+        raise PlanError(f"{error.filename or edit.plan} cannot be removed: {error.strerror}") from None
+    return removed
+
+
+def _remove(edit: EditRecord) -> None:
+    edit.journal.unlink(missing_ok=True)
+    flush_folder(edit.plan.parent)
+    (own_folder("edits") / edit.token).unlink(missing_ok=True)
+
+
+def _sweep(records: Path, targets: set[Path]) -> None:
+    """Remove what edits of these files have left that died before their first move.
+
+    Raises `PlanError` where one was left half done. Whoever is alive holds the lock that the caller holds now.
+    """
+    for edit in _records(records, targets):
+        if _bytes_of(edit.journal) == edit.data():
+            raise PlanError(f"{edit.text()}; finish it first: crossgate --plan {edit.plan} recover")
+        with suppress(OSError):
+            for waiting in [edit.coming_journal, *(edit.waiting(each.target) for each in edit.replacements)]:
+                if waiting.is_file() and not waiting.is_symlink():
+                    waiting.unlink()
+            (records / edit.token).unlink()
+    with suppress(OSError):  # a record that was begun and never ended names nothing that could wait
+        for path in records.iterdir():
+            if not path.stat().st_size and time.time() - path.stat().st_mtime > _BEGUN_SECONDS:
+                path.unlink()
+
+
+def _records(records: Path, targets: set[Path]) -> list[EditRecord]:
+    """Return the edits on record that touch any of some files."""
+    found = []
+    with suppress(OSError):
+        for path in sorted(records.iterdir()):
+            data = _bytes_of(path)
+            edit = _record(data) if data is not None else None
+            if edit is not None and edit.token == path.name and _is_token(edit.token):
+                found += [edit] if any(each.target in targets for each in edit.replacements) else []
+    return found
+
+
+def _is_token(word: str) -> bool:
+    return len(word) == _TOKEN_LETTERS and all(letter in "0123456789abcdef" for letter in word)
+
+
+def _bytes_of(path: Path) -> bytes | None:
+    """Return the bytes of a regular file that no link leads to, None where there is none."""
+    try:
+        known = os.lstat(path)
+        if not stat.S_ISREG(known.st_mode) or known.st_size > _MOST_OCTETS:
+            return None
+        return path.read_bytes()
+    except (OSError, ValueError):
+        return None
+
+
+def _digest(data: bytes) -> str:
+    return sha256(data).hexdigest()
+
+
+class HasFiles(Protocol):
+    """What was read from files: their bytes by name."""
+
+    @property
+    def data(self) -> Mapping[str, bytes]:
+        """The bytes of each file, by the name under which it was read."""
+
+
+Read = TypeVar("Read", bound=HasFiles)
+
+
+def read_settled(read: Callable[[], Read]) -> Read:
+    """Read a plan of several files so that all are from before an edit or all from after it, without any lock.
+
+    While files are moved their journal lies beside the plan, so: where none did after reading, and
+    no file has changed since, nothing was moved in between.
+    """
+    until = time.monotonic() + _SETTLING_SECONDS
+    while True:
+        found = read()
+        if len(found.data) < 2 or time.monotonic() > until:
+            return found
+        if not half_done(map(Path, found.data)) and all(_unchanged(name, data) for name, data in found.data.items()):
+            return found
+        time.sleep(0.02)
+
+
+def _unchanged(name: str, data: bytes) -> bool:
+    try:
+        return Path(name).read_bytes() == data
+    except OSError:
+        return False
+
+
+@contextmanager
+def _undisturbed() -> Iterator[None]:
+    """Let Ctrl-C wait until the moves are made or put back."""
+    if not hasattr(signal, "pthread_sigmask"):
+        yield
+        return
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT})
+    try:
+        yield
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)
