@@ -135,18 +135,6 @@ def test_a_plan_may_come_through_a_pipe_and_is_not_edited_there(demo: Path) -> N
     assert (edited.returncode, "no regular file" in edited.stderr) == (2, True), edited.stderr
 
 
-def test_an_edit_over_several_files_that_was_killed_is_put_right_by_the_next_command(demo: Path, run: Run) -> None:
-    parts = demo / "parts.gate"
-    (demo / "ternhaven.gate").rename(parts)
-    whole = demo / "ternhaven.gate"
-    whole.write_text('include "parts.gate"\n')
-    (demo / ".parts.gate.k.new").write_text(parts.read_text() + "host late 10.64.20.99 on harbour\n")
-    moves = [{"from": str(demo / ".parts.gate.k.new"), "to": str(parts)}, {"from": str(demo / ".gone.new"), "to": str(whole)}]
-    (demo / ".ternhaven.gate.edit").write_text(json.dumps(moves))
-    assert run("--plan", "ternhaven.gate", "trace", "late", "manifest", "ping").returncode == 0
-    assert not (demo / ".ternhaven.gate.edit").exists()
-
-
 WORDS = ["kiosk-1", "manifest", "tickets", "internet", "any", "10.64.9.21", "10.64.8.0/22", "fe80::1", "ff02::1", "127.0.0.1", "lighthouse", "lighthouse.v80",
          "lighthouse.1", "12", "kiosk-fence", "10", "ping", "https", "tcp/1-9", "nonsense", "", "-", "--json", "--at", "mon 12:00", "99999999999999999999", "²",
          "inbound", "subnet", "itself", "permit any", "permit tcp/80 any to any", "--dry-run", "--all", "--strays", "-4", "--as", "cover", "has", "add", "new"]  # fmt: skip

@@ -121,6 +121,8 @@ def alone(path: Path, asked: bool) -> Iterator[None]:
     from crossgate.formats.replacing import finish, half_done
     from crossgate.show.console import warn
 
+    if path.exists() and not path.is_file():
+        raise PlanError(f"{path} is no regular file, so it cannot be edited")
     files = plan_files(path)
     with taking_turns(files, lambda told: warn(told) if sys.stderr.isatty() else None):
         for edit in half_done(files):

@@ -38,6 +38,7 @@ def import_(
     otherwise: Annotated[Action | None, typer.Option("--otherwise", metavar="ACTION", help="What becomes of the rest in lists that do not say so.")] = None,
     named: Annotated[str | None, typer.Option("--as", metavar="NAME", help="The name of a list that comes in without one.")] = None,
     replace: Annotated[bool, typer.Option("--replace", help="Put lists in the place of those of the same names, and where others stand.")] = False,
+    approximate: Annotated[bool, typer.Option("--approximate", help="Let less by than the file does where the plan cannot say the same; never more.")] = False,
     tally: Annotated[bool, typer.Option("--tally", help="Add how often lines have decided to the tally.")] = False,
     anyway: AnywayOption = False,
     yes: YesOption = False,
@@ -49,7 +50,7 @@ def import_(
     from crossgate.language.importing import take_in
 
     found = format_named(format_name, writing=False)
-    for option, given in (("tally", tally), ("otherwise", otherwise), ("on", on), ("as", named)):
+    for option, given in (("tally", tally), ("otherwise", otherwise), ("on", on), ("as", named), ("approximate", approximate)):
         if given and option not in found.takes:
             raise PlanError(f"--{option} has no meaning for {format_name}")
     if "as" in found.takes and named is None:
@@ -59,7 +60,7 @@ def import_(
     def change(draft: Draft) -> str:
         if on is not None and on not in draft.plan.devices:
             raise PlanError(unknown("device", on, list(draft.plan.devices)))
-        coming = [found.read(Given(path, _data(path), draft.plan, on, otherwise, named)) for path in files]
+        coming = [found.read(Given(path, _data(path), draft.plan, on, otherwise, named, approximate)) for path in files]
         said, decided = take_in(draft, coming, replace)
         hits.update(decided)
         return said

@@ -9,7 +9,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from itertools import groupby, pairwise, product
@@ -22,6 +22,7 @@ from crossgate.core.model.address import Family, Pattern, everything, format_add
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.packet import ECHO, icmp_of
+from crossgate.core.model.plaintext import quotable
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceError, ServiceTerm, format_ports, join_ports
 from crossgate.core.sets.patterns import joined
@@ -53,6 +54,13 @@ class ComingEntry(NamedTuple):
     hits: int = 0
 
 
+def takes_all(rule: Rule) -> bool:
+    """Whether a rule takes every packet of its family."""
+    every = everything(rule.source.family)
+    asked = Rule(rule.action, None, every, every, log=rule.log, number=rule.number, part=rule.part, parts=rule.parts, comment=rule.comment)
+    return rule == asked
+
+
 @dataclass(eq=False)
 class ComingList:
     """A list that comes in, as rules, or as entries that are written already; without a family it is for frames, and has no rules."""
@@ -64,15 +72,52 @@ class ComingList:
     entries: list[ComingEntry] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     otherwise: Action | None = None
+    less: bool = False
+    """Whether the list may let by less than its source, where it cannot do the same."""
     _items: list[_Item] = field(default_factory=list)
     _counted: Counter[str] = field(default_factory=Counter)
 
     def add(self, rule: Rule, lost: Sequence[str] = (), hits: int = 0, called: str = "") -> None:
-        """Add a rule behind the others; `lost` is what it asks that has no word here."""
+        """Add a rule behind the others; `lost` is what it asks that has no word here: see `without`.
+
+        Raises `PlanError` where the list would let by more than its source.
+        """
         self.rules.append(rule)
-        self._items.append(_Item(rule, bool(lost), hits, called))
+        self._items.append(_Item(rule, self.without(lost, rule.action), hits, called))
+
+    def without(self, lost: Sequence[str], action: Action) -> bool:
+        """Whether an entry must be off since it asks what has no word here, `lost`; a note tells what it was.
+
+        A permit that is off lets by less. A denial would let by more if it were off; without the
+        condition it stops more, which is done where the list may let by `less` than its source.
+        Raises `PlanError` for a denial otherwise.
+        """
+        if action is not Action.PERMIT and lost and not self.less:
+            raise PlanError(
+                f"{lost[0]} has no word here, and list {self.name} would let by more without this {action}; "
+                f"--approximate brings it in without that condition, so that it stops more"
+            )
         for each in lost:
-            self.note(f"an entry is off for this: {each} has no word here")
+            if action is Action.PERMIT:
+                self.note(f"an entry is off for this: {each} has no word here")
+            else:
+                self.note(f"an entry stops more than its source did: {each} has no word here")
+        return bool(lost) and action is Action.PERMIT
+
+    def close(self, rest: Action | None, plain: Callable[[Rule], bool]) -> bool:
+        """Let the otherwise line be what the last rule says of all that is left; whether the list says what becomes of the rest.
+
+        A rule that has lost a condition takes not all. `rest` is what becomes of what no rule takes,
+        None where that is not told. Where the last rule is `plain`, the line stands in its place.
+        """
+        taking = [index for index, each in enumerate(self._items) if not each.lost and takes_all(each.rule)]
+        if not taking:
+            self.otherwise = rest
+            return rest is not None
+        self.otherwise = self.rules[taking[-1]].action
+        if taking[-1] == len(self.rules) - 1 and plain(self.rules[-1]):
+            self.rules.pop()
+        return True
 
     def note(self, text: str) -> None:
         """Add a remark, once."""
@@ -112,6 +157,8 @@ class Coming:
     devices: list[ComingDevice] = field(default_factory=list)
     segments: list[ComingSegment] = field(default_factory=list)
     told: list[str] = field(default_factory=list)
+    less: bool = False
+    """Whether lists may let by less than their sources."""
 
     def new_list(self, name: str, family: Family | None, apart: bool = False, kind: Kind | None = None) -> ComingList:
         """Add a list under a name that a plan may have; `apart` where the other family gets one of the same name."""
@@ -125,7 +172,7 @@ class Coming:
             own = f"{stem}-{int(last) + 1}" if stem and last.isdecimal() else f"{own}-2"
         if own != name and not apart:
             self.told.append(f"the list named {name} becomes {own}")
-        found = ComingList(own, family, kind)
+        found = ComingList(own, family, kind, less=self.less)
         self.lists.append(found)
         return found
 
@@ -244,16 +291,11 @@ def _alike(one: ComingList, other: ComingList) -> bool:
 def _lines(own: ComingList, entries: Sequence[ComingEntry], plan: Plan) -> Iterator[str]:
     yield f"list {own.name} {own.kind} {ETHERNET if own.family is None else own.family.word}"
     for each in own.notes:
-        yield f'    note "{_plain(each)}"'
+        yield f'    note "{quotable(each)}"'
     for entry in entries:
         yield f"    {entry.number} {entry.text}"
     if own.otherwise is not None:
         yield f"    otherwise {own.otherwise}"
-
-
-def _plain(text: str) -> str:
-    """Return a text that may stand in double quotes."""
-    return " ".join("".join(each if each.isprintable() else " " for each in text.replace('"', "'")).split())
 
 
 def _entries(own: ComingList, draft: Draft, names: _SetNames) -> list[ComingEntry]:
@@ -284,11 +326,7 @@ def _kind(own: ComingList, plan: Plan) -> Kind:
     """A numbered list is standard where its number says so and it asks for sources only."""
     if own.kind is not None:
         return own.kind
-    every = everything(own.family)
-    plain = all(
-        rule == Rule(rule.action, None, rule.source, every, log=rule.log, number=rule.number, part=rule.part, parts=rule.parts, comment=rule.comment)
-        for rule in own.rules
-    )  # fmt: skip
+    plain = all(takes_all(rule._replace(source=everything(own.family))) for rule in own.rules)
     standard = own.name.isdecimal() and numbered_kind(int(own.name), plan.numbering) is Kind.STANDARD
     return Kind.STANDARD if standard and plain else Kind.EXTENDED
 
@@ -326,7 +364,7 @@ def _text(rules: Sequence[Rule], own: ComingList, called: str, names: _SetNames)
         words += _flag_words(list(dict.fromkeys(test for each in rules for test in each.flags)))
         words += ["fragments"] * first.fragments + ([] if first.dscp is None else [f"dscp {first.dscp}"])
     words += ["log"] * first.log
-    comment = _plain(next((each.comment for each in rules if each.comment), ""))
+    comment = quotable(next((each.comment for each in rules if each.comment), ""))
     return " ".join(words) + (f' "{comment}"' if comment else "")
 
 

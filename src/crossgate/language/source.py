@@ -170,13 +170,12 @@ MOST_BYTES = 256 * 1024 * 1024
 def read_bytes(path: Path, included: bool = False) -> bytes:
     """Return a plan file's bytes; only the plan itself may be a pipe. Raises `PlanError`."""
     try:
-        # What is opened is looked at, not what the name led to before; a pipe without a writer is not waited for here.
-        with open(path, "rb", opener=lambda name, flags: os.open(name, flags | getattr(os, "O_NONBLOCK", 0))) as stream:
-            mode = os.fstat(stream.fileno()).st_mode
-            if not stat.S_ISREG(mode) and (included or not stat.S_ISFIFO(mode)):
+        waits = not included and stat.S_ISFIFO(path.stat().st_mode)
+        # What is opened is looked at, not only what the name led to before; and no other pipe is waited for.
+        flags = 0 if waits else getattr(os, "O_NONBLOCK", 0)
+        with open(path, "rb", opener=lambda name, usual: os.open(name, usual | flags)) as stream:
+            if not waits and not stat.S_ISREG(os.fstat(stream.fileno()).st_mode):
                 raise PlanError(f"{path} is no regular file, so it cannot be a plan")
-            if stat.S_ISFIFO(mode):
-                os.set_blocking(stream.fileno(), True)
             data = stream.read(MOST_BYTES + 1)
     except IsADirectoryError:
         raise PlanError(f"{path} is a folder; name the plan file in it") from None

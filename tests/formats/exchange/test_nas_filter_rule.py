@@ -19,14 +19,17 @@ host kiosk 10.64.8.21 2001:db8:64:8::21 on hall at jetty.3
 """
 
 
+NO_IPV6 = 'note "no rule is for IPv6, so what follows from the last one holds for all of it: deny"'
+
+
 @pytest.fixture
 def brought(tmp_path: Path, run: Run) -> Any:
     """Bring rules in as the list `own`, and return what the edit says and the lists' lines."""
 
-    def bring(data: str | bytes, status: int = 0) -> tuple[str, list[str]]:
+    def bring(data: str | bytes, *words: str, status: int = 0) -> tuple[str, list[str]]:
         (tmp_path / "plan.gate").write_text(PLAN)
         (tmp_path / "in.txt").write_bytes(data if isinstance(data, bytes) else data.encode())
-        done = run("import", "nas-filter-rule", "in.txt", "--as", "own", "--yes", "--anyway")
+        done = run("import", "nas-filter-rule", "in.txt", "--as", "own", "--yes", "--anyway", *words)
         assert done.returncode == status, done.stdout + done.stderr
         text = (tmp_path / "plan.gate").read_text().removeprefix(PLAN)
         return done.stdout + done.stderr, [" ".join(line.split()) for line in text.splitlines() if line]
@@ -67,11 +70,47 @@ def test_any_is_both_families_and_what_is_left_depends_on_the_last_rule(brought:
     ]  # fmt: skip
 
 
-def test_what_has_no_word_is_kept_as_a_note(brought: Any) -> None:
-    _, lines = brought("deny in 4 from ! assigned to 10.0.0.0/8\npermit in 6 from 10.0.0.1 to 10.0.0.2 ipoptions !ssrr\n")
-    assert 'note "an entry is off for this: rule 1: !assigned, the address that the terminal has has no word here"' in lines
-    assert "10 off deny 4 any to 10.0.0.0/8" in lines or "10 off deny ipv4 any to 10.0.0.0/8" in lines
-    assert "20 off permit tcp 10.0.0.1 to 10.0.0.2" in lines
+LOST = {
+    "deny in 4 from ! assigned to 10.0.0.0/8": "deny 4 any to 10.0.0.0/8",
+    "deny in ip from any to 10.0.0.0/8 ipoptions lsrr": "deny ip any to 10.0.0.0/8",
+    "deny in 6 from any to 10.0.0.0/8 tcpoptions !mss": "deny tcp any to 10.0.0.0/8",
+}
+
+
+@pytest.mark.parametrize("rule", LOST)
+def test_a_denial_that_asks_what_has_no_word_is_refused_or_stops_more(brought: Any, rule: str) -> None:
+    told, lines = brought(f"permit in 6 from 10.0.0.1 to 10.0.0.2\n{rule}\n", status=2)
+    assert lines == []
+    assert "in.txt, rule 2: " in told
+    assert "would let by more without this deny; --approximate brings it in" in told
+    lines = brought(f"permit in 6 from 10.0.0.1 to 10.0.0.2\n{rule}\n", "--approximate")[1]
+    entry = LOST[rule].replace("4 any", "ipv4 any") if "20 deny ipv4 any to 10.0.0.0/8" in lines else LOST[rule]
+    assert f"20 {entry}" in lines
+    assert any("an entry stops more than its source did: in.txt, rule 2" in each for each in lines)
+    assert lines[-1] == "otherwise permit"  # RFC 6733: what no rule takes is passed where the last one is a deny
+
+
+@pytest.mark.parametrize("rule", ["permit in ip from any to any ipoptions ssrr", "permit in ip from assigned to any"])
+def test_a_permit_that_asks_what_has_no_word_is_off_and_never_takes_the_rest(brought: Any, rule: str) -> None:
+    lines = brought(f"deny in 6 from 10.0.0.1 to 10.0.0.2\n{rule}\n")[1]
+    assert lines[2:5] == ["10 deny tcp 10.0.0.1 to 10.0.0.2", "20 off permit ip any to any", "otherwise deny"]
+    assert lines[5:] == ["list own-6 extended ipv6", lines[1], "10 off permit ip any to any", "otherwise deny"]
+
+
+def test_the_drop_of_the_other_family_is_written(brought: Any) -> None:
+    assert brought("permit in 1 from any to any icmptypes 8\n")[1] == [
+        "list own extended ipv4", "10 permit icmp/8 any to any", "otherwise deny",
+        "list own-6 extended ipv6", NO_IPV6, "otherwise deny",
+    ]  # fmt: skip
+
+
+def test_all_other_addresses_are_never_read_so_that_more_gets_by(brought: Any) -> None:
+    assert brought("permit in ip from any to !10.0.0.0/8\n")[1][-3:] == ["list own-6 extended ipv6", NO_IPV6, "otherwise deny"]
+    lines = brought("deny in ip from any to !0.0.0.0/1\npermit in ip from any to any\n")[1]
+    assert lines == [
+        "list own extended ipv4", "10 deny ip any to 128.0.0.0/1", "otherwise permit",
+        "list own-6 extended ipv6", "10 deny ip any to any", "otherwise permit",
+    ]  # fmt: skip
 
 
 def test_attributes_are_read_from_bytes_and_from_a_users_file(brought: Any) -> None:
@@ -80,7 +119,7 @@ def test_attributes_are_read_from_bytes_and_from_a_users_file(brought: Any) -> N
     data = b"".join(bytes([92, len(joined[at : at + 253]) + 2]) + joined[at : at + 253] for at in range(0, len(joined), 253))
     other = bytes([25, 6]) + b"none"  # an attribute of another type between them
     by_bytes = brought(data[:255] + other + data[255:])[1]
-    assert len(by_bytes) == 22
+    assert by_bytes[21:] == ["otherwise deny", "list own-6 extended ipv6", NO_IPV6, "otherwise deny"]
     assert brought("".join(f'    NAS-Filter-Rule += "{each}",\n' for each in rules))[1] == by_bytes
 
 

@@ -16,6 +16,11 @@ def numeral(text: str) -> int | None:
     return int(text) if text.isascii() and text.isdigit() and len(text) <= _MOST_DIGITS else None
 
 
+def quotable(text: str) -> str:
+    """Return a text as one that may stand in double quotes in a line of a plan: printable, one line, single blanks, no quote."""
+    return " ".join("".join(each if each.isprintable() else " " for each in text.replace('"', "'")).split())
+
+
 def escaped(text: str) -> str:
     """Return a text with an escape for every character that would steer a terminal or deceive its reader."""
     return _UNSHOWABLE.sub(lambda found: _escape(found[0]), text)

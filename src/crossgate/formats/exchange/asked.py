@@ -56,3 +56,5 @@ class Given:
     otherwise: Action | None = None
     name: str | None = None
     """The name of a list that has none in the format."""
+    less: bool = False
+    """Whether lists may let by less than the file does, where they cannot do the same."""

@@ -101,7 +101,7 @@ def _routes(device: Device, family: Family) -> Iterator[dict[str, Any]]:
 def read(given: Given) -> Coming:
     """Read a device's document, or a picture of links. Raises `PlanError` for what is neither."""
     document = read_tree(given.path, given.data)
-    coming = Coming(str(given.path))
+    coming = Coming(str(given.path), less=given.less)
     networks = document.get(_NETWORKS)
     system, interfaces = document.get(f"{SYSTEM}:system"), document.get(f"{INTERFACES}:interfaces")
     if networks is not None:

@@ -13,6 +13,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.ethernet import BROADCAST, ETHERTYPES, MOST_MAC, format_mac, parse_mac
 from crossgate.core.model.network import Point
 from crossgate.core.model.packet import MOST_PORT, TCP, icmp_of
+from crossgate.core.model.plaintext import quotable
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import FlagTest, Ports
 from crossgate.formats.exchange.asked import Given
@@ -28,7 +29,7 @@ _NAMED = re.compile(r"(\d{1,10})(?:\.(\d+)/(\d+))?(?: +(.*))?", re.DOTALL)
 def read(given: Given) -> Coming:
     """Read lists and where they are attached. Raises `PlanError` for what is no such document."""
     document = read_tree(given.path, given.data)
-    coming = Coming(str(given.path))
+    coming = Coming(str(given.path), less=given.less)
     found = document.get(f"{ACL}:acls")
     document.get(f"{INTERFACES}:interfaces")  # only there so that the names below are known
     if found is None:
@@ -68,10 +69,14 @@ def _read_acl(acl: Node, given: Given, coming: Coming) -> list[ComingList]:
         "ipv6-acl-type": [Family.IPV6], "mixed-eth-ipv6-acl-type": [Family.IPV6],
         "": sorted({each.family for each in read_aces if each.family}) or [*Family], "mixed-eth-ipv4-ipv6-acl-type": [*Family],
     }.get(kind)  # fmt: skip
+    if families is not None:
+        for ace in read_aces:
+            if ace.family is not None and ace.family not in families:
+                raise acl.error(f"a list of the type {kind} has an ace with {ace.family.word} matches, which takes no packet of it")
     if kind == "eth-acl-type":
         own, known = coming.new_list(acl.text("name"), None), _stations_named(given.plan)
         for ace in read_aces:
-            ace.into_frames(own, known)
+            ace.into_frames(own, known, last=ace is read_aces[-1])
         if own.otherwise is None:
             if given.otherwise is None:
                 raise acl.error(_OPEN)
@@ -96,27 +101,12 @@ def _read_acl(acl: Node, given: Given, coming: Coming) -> list[ComingList]:
 
 
 def _close(own: ComingList, acl: Node, given: Given) -> None:
-    """Make the last rule the otherwise line where it takes all that is left."""
-    last = own.rules[-1] if own.rules else None
-    assert own.family is not None
-    every = everything(own.family)
-    if last is not None and (last.source, last.destination) == (every, every) and last == closing_of(last):
-        own.otherwise = last.action
-        if not last.log and (last.number is None):
-            own.rules.pop()
-    elif given.otherwise is not None:
-        own.otherwise = given.otherwise
-    else:
+    """Let the otherwise line say what becomes of what no ace takes. Raises `PlanError` where nobody says so."""
+    if not own.close(given.otherwise, lambda rule: not rule.log and rule.number is None):
         raise acl.error(_OPEN)
 
 
 _OPEN = "no ace takes what is left, and RFC 8519 does not say what becomes of it; say so with --otherwise permit or deny"
-
-
-def closing_of(rule: Rule) -> Rule:
-    """Return a rule as it would be if it asked for nothing."""
-    plain = Rule(rule.action, None, rule.source, rule.destination, log=rule.log, number=rule.number, comment=rule.comment)
-    return plain._replace(part=rule.part, parts=rule.parts)
 
 
 class _Ace:
@@ -139,8 +129,8 @@ class _Ace:
             raise self._ace.error(f"the action {actions.text('forwarding')} is none of {', '.join(_ACTIONS)}")
         return actions, action
 
-    def into_frames(self, own: ComingList, known: dict[int, str]) -> None:
-        """Add the entry to an ethernet list; the last one without matches is its otherwise line."""
+    def into_frames(self, own: ComingList, known: dict[int, str], last: bool) -> None:
+        """Add the entry to an ethernet list; the last one is its otherwise line where it takes all frames and logs none."""
         ace = self._ace
         actions, action = self._actions()
         if action is Action.REJECT:
@@ -150,22 +140,20 @@ class _Ace:
         eth = self._matches.get("eth") if self._matches is not None else None
         ends = [_stations(eth, side, known) for side in ("source", "destination")]
         carried = "any" if eth is None else eth.text("ethertype", "any")
-        own.otherwise = None
         lost = [*(eth.left() if eth is not None else ()), *(self._matches.left() if self._matches is not None else ())]
         name, statistics = ace.text("name"), ace.get("statistics")
         hits = statistics.number("matched-packets", (1 << 64) - 1) if statistics is not None else None
-        if not lost and (ends, carried, logged) == (["any", "any"], "any", False):
+        takes_all = not lost and (ends, carried) == (["any", "any"], "any")
+        if takes_all:
             own.otherwise = action
-            own.count(OTHERWISE, hits or 0)
-        else:
+        if not (takes_all and last and not logged):
             named = _NAMED.fullmatch(name)
-            comment = (named[4] or "") if named else name
-            words = ["off"] * bool(lost) + [str(action), _carried(carried), ends[0], "to", ends[1]] + ["log"] * logged
-            words += [f'"{" ".join(comment.replace(chr(34), chr(39)).split())}"'] if comment else []
+            comment = quotable((named[4] or "") if named else name)
+            words = ["off"] * own.without(lost, action)
+            words += [str(action), _carried(carried), ends[0], "to", ends[1]] + ["log"] * logged
+            words += [f'"{comment}"'] if comment else []
             number = max((each.number for each in own.entries), default=0) // 10 * 10 + 10
             own.entries.append(ComingEntry(number, " ".join(words), hits or 0))
-        for each in lost:
-            own.note(f"an entry is off for this: {each} has no word here")
         for each in (*ace.left(), *actions.left()):
             own.note(f"{each} has no word here")
 

@@ -22,7 +22,7 @@ from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceEr
 from crossgate.core.sets.patterns import less
 from crossgate.formats.exchange.asked import Given, Wanted, Written
 from crossgate.formats.exchange.ietf_acl import tell
-from crossgate.language.importing import Coming, ComingList
+from crossgate.language.importing import Coming, takes_all
 
 ATTRIBUTE = 92
 _MOST_VALUE = 253
@@ -137,7 +137,7 @@ class _Told(NamedTuple):
 
 def read(given: Given) -> Coming:
     """Read rules, one a line or as bytes of attributes, as a list for each way and family. Raises `PlanError` with the rule at fault."""
-    coming = Coming(str(given.path))
+    coming = Coming(str(given.path), less=given.less)
     parsed = [_Parser(given, each).rule() for each in _rules(given)]
     if not parsed:
         raise PlanError(f"{given.path} has no rule; one is as: permit in 6 from any to 192.0.2.5 443")
@@ -147,31 +147,26 @@ def read(given: Given) -> Coming:
         rest = Action.DENY if own[-1].action is Action.PERMIT else Action.PERMIT
         name = f"{given.name}-{_WORDS[direction]}" if len(ways) > 1 else given.name or ""
         by_family = {family: [(rule, each.lost) for each in own for rule in each.rules(family)] for family in Family}
-        for family, rules in by_family.items():
-            if [rule for rule, _ in rules] == [closing_rule(family)]:
-                coming.told.append(f"all {family.label} is permitted {_WORDS[direction]}; no list is needed for that")
-                rules.clear()
-        needed = [family for family, rules in by_family.items() if rules]
+        needed = [family for family, rules in by_family.items() if not _permits_all(rules, rest)]
         for family in needed:
             found = coming.new_list(name, family, apart=len(needed) > 1)
             for rule, lost in by_family[family]:
-                found.add(rule, lost)
-            _close(found, rest)
+                found.add(rule, [f"{given.path}, {each}" for each in lost])
+            found.close(rest, lambda rule: rule.number is None)
+            if not by_family[family]:
+                found.note(f"no rule is for {family.label}, so what follows from the last one holds for all of it: {found.otherwise}")
+        for family in Family:
+            if family not in needed and by_family[family]:
+                coming.told.append(f"all {family.label} is permitted {_WORDS[direction]}; no list is needed for that")
     coming.told = list(dict.fromkeys(coming.told))
     return coming
 
 
-def closing_rule(family: Family) -> Rule:
-    """Return the rule that lets everything of a family by."""
-    return Rule(Action.PERMIT, None, everything(family), everything(family))
-
-
-def _close(found: ComingList, rest: Action) -> None:
-    found.otherwise = rest
-    last = found.rules[-1] if found.rules else None
-    if last is not None and last._replace(action=Action.PERMIT) == closing_rule(last.source.family):
-        found.otherwise = last.action
-        found.rules.pop()
+def _permits_all(rules: Sequence[tuple[Rule, tuple[str, ...]]], rest: Action) -> bool:
+    """Whether rules, and what becomes of the rest, let by everything of a family."""
+    if not rules:
+        return rest is Action.PERMIT
+    return len(rules) == 1 and not rules[0][1] and rules[0][0].action is Action.PERMIT and takes_all(rules[0][0])
 
 
 def _rules(given: Given) -> Iterator[_Told]:
@@ -212,14 +207,26 @@ class _Parsed(NamedTuple):
     types: tuple[int | None, ...]
     fragments: bool
     lost: tuple[str, ...]
-    own_family: Family | None
+    inverted: tuple[bool, bool]
     number: int
 
     def rules(self, family: Family) -> list[Rule]:
-        """Return it as rules of a family, with the number that they share; none where it matches no packet of that."""
-        if self.own_family not in (None, family) or (family is Family.IPV6 and self.types != (None,)):
+        """Return it as rules of a family, with the number that they share; none where it matches no packet of that.
+
+        RFC 6733 does not say whether "all other addresses" than one are those of its family alone. So
+        that no more is let by than the server meant, they are where it permits, and where it denies
+        they are all of the other family too.
+        """
+        if family is Family.IPV6 and self.types != (None,):
             return []
-        sources, destinations = (side if side is not None else (everything(family),) for side in self.sides)
+        every = everything(family)
+        sides = []
+        for side, inverted in zip(self.sides, self.inverted, strict=True):
+            own = (every,) if side is None else tuple(each for each in side if each.family is family)
+            if not own and inverted and self.action is Action.DENY:
+                own = (every,)
+            sides.append(own)
+        sources, destinations = sides
         found = [
             Rule(
                 self.action, self.protocol, source, destination, self.ports[0], self.ports[1], icmp_type, None, self.flags, self.fragments,
@@ -238,6 +245,7 @@ class _Parser:
         self._given, self._told = given, told
         self._words = re.sub(r"!\s+", "!", told.text).split()
         self._lost: list[str] = []
+        self._inverted: list[bool] = []
 
     def error(self, message: str) -> PlanError:
         return PlanError(f"{self._given.path}, rule {self._told.number}: {message}: {self._told.text}")
@@ -273,11 +281,11 @@ class _Parser:
         if flags:
             protocol = self._narrowed(protocol, TCP, "TCP flags")
         families = {each.family for side in sides if side is not None for each in side}
-        if len(families) > 1:
+        if len(families) > 1 and True not in self._inverted:
             raise self.error("one end is IPv4 and the other IPv6, which no packet is")
         return _Parsed(
             Action(action), _DIRECTIONS[way], protocol, (sides[0], sides[1]), (ports[0], ports[1]), flags, types, fragments, tuple(self._lost),
-            next(iter(families), None), self._told.number,
+            (self._inverted[0], self._inverted[1]), self._told.number,
         )  # fmt: skip
 
     def _protocol(self, word: str) -> int:
@@ -294,6 +302,7 @@ class _Parser:
         """ADDRESS = ["!"] ("any" | "assigned" | IPNO ["/" BITS]); None for any of either family."""
         word = self._take("an address")
         inverted, text = word.startswith("!"), word.removeprefix("!")
+        self._inverted.append(inverted)
         if text == "assigned":
             self._lost.append(f"rule {self._told.number}: {word}, the address that the terminal has")
             return None
