@@ -14,6 +14,7 @@ from crossgate.commands.completing import complete_device
 from crossgate.commands.editing import AnywayOption, DryRunOption, YesOption, carry_out
 from crossgate.core.model.accesslist import Action
 from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.plaintext import quotable
 from crossgate.formats.disk import put_file
 from crossgate.formats.exchange.registry import FORMATS, format_named
 
@@ -77,7 +78,7 @@ def _begun(path: Path) -> Iterator[None]:
     if path.exists() or not path.parent.is_dir():
         yield
         return
-    empty = f'title "{path.stem}"\n'.encode()
+    empty = f'title "{quotable(path.stem)}"\n'.encode()
     put_file(path, empty, fresh=True)
     try:
         yield

@@ -14,6 +14,7 @@ from typing import NamedTuple
 from crossgate.core.model.address import Address, AddressError, Pattern, parse_address, parse_netmask, parse_prefix, pattern, prefix
 from crossgate.core.model.errors import Place, PlanError, PlanErrors
 from crossgate.core.model.ethernet import format_mac, is_group_mac
+from crossgate.core.model.plaintext import numeral, quotable
 from crossgate.core.model.plan import Plan
 from crossgate.language.layout import tidied
 from crossgate.language.reader import read
@@ -73,7 +74,7 @@ class Begun(NamedTuple):
 
 def skeleton(path: Path, title: str) -> Begun:
     """Return a small plan that runs."""
-    text = SKELETON.replace("{title}", title.replace('"', "'"))
+    text = SKELETON.replace("{title}", quotable(title))
     return Begun(text, read(path, {str(path): text.encode()}).plan, [])
 
 
@@ -97,7 +98,7 @@ class _Writer:
         self._macs: set[int] = set()
 
     def written(self, title: str, subnets: Sequence[Source], hosts: Sequence[Source]) -> Begun:
-        self._put('title "' + title.replace('"', "'") + '"', "", "# The network", "")
+        self._put(f'title "{quotable(title)}"', "", "# The network", "")
         blocks: list[tuple[str, Source, list[Pattern]]] = []
         for row in subnets:
             try:
@@ -144,7 +145,7 @@ class _Writer:
         """Write a subnet's line, and return its name, its row and its prefixes."""
         name = self._name(row, "name")
         prefixes = _prefixes(row)
-        vlan = row.values.get("vlan", "")
+        vlan = _vlan(row)
         tag = f" vlan {vlan}" if vlan else ""
         self._put(f"subnet {name} {' '.join(map(str, prefixes))}{tag}", row=row)
         return name, row, prefixes
@@ -158,8 +159,8 @@ class _Writer:
             try:
                 addresses = [_gateway(row, word, prefixes) for word in _several(row.values["gateway"])]
                 device = self._plain(row.values.get("device", "gateway"))
-                vlan = row.values.get("vlan", "")
-                interface = f"v{vlan}" if vlan.isdigit() else name
+                vlan = _vlan(row)
+                interface = f"v{vlan}" if vlan else name
                 devices.setdefault(device, []).append((f"    interface {interface} {' '.join(addresses)} on {name}", row))
             except PlanError as error:
                 self.errors.append(error)
@@ -182,7 +183,7 @@ class _Writer:
         digits = re.sub("[^0-9A-Fa-f]", "", text)
         mac = int(digits, 16) if len(digits) == 12 else 0
         if not mac or is_group_mac(mac) or mac in self._macs:
-            return f"  # mac {text}"
+            return f"  # mac {quotable(text)}"
         self._macs.add(mac)
         return f" mac {format_mac(mac)}"
 
@@ -225,6 +226,14 @@ class _Writer:
         if name != given.strip():
             self.renamed[given.strip()] = name
         return name
+
+
+def _vlan(row: Source) -> str:
+    """Return a row's VLAN ID, "" where it has none. Raises `PlanError` for what is no number."""
+    text = row.values.get("vlan", "")
+    if text and numeral(text) is None:
+        raise row.problem(f"{quotable(text)} is no VLAN ID: 1 to 4094", "vlan")
+    return text
 
 
 def _several(text: str) -> list[str]:

@@ -125,17 +125,17 @@ class ComingList:
             self.notes.append(text)
 
     def count(self, called: str, hits: int) -> None:
-        """Add to how often a rule of some name decided."""
+        """Add to how often a rule of some name decided at one place; it counts where the list does not say so of all places."""
         self._counted[called] += hits
 
     def items(self) -> Iterator[_Item]:
         """Yield the rules that are left, with their hits."""
         for each in self._items[: len(self.rules)]:
-            yield each._replace(hits=each.hits + self._counted[each.called])
+            yield each._replace(hits=each.hits or self._counted[each.called])
 
     def hits_otherwise(self) -> int:
         """Return how often the rule decided that became the otherwise line."""
-        return sum(each.hits + self._counted[each.called] for each in self._items[len(self.rules) :])
+        return sum(each.hits or self._counted[each.called] for each in self._items[len(self.rules) :])
 
 
 class ComingPlace(NamedTuple):

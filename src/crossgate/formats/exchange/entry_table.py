@@ -14,6 +14,7 @@ from crossgate.core.model.accesslist import MOST_NUMBER, Action, AnyEntry, AnyLi
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
+from crossgate.core.model.plaintext import quotable
 from crossgate.core.network.entrance import place_named
 from crossgate.formats.exchange.asked import Given, Wanted, Written
 from crossgate.formats.markdown import escaped
@@ -166,16 +167,43 @@ def _read_line(given: Given, row: Row, line: str, own: ComingList, numbers: set[
             raise _error(given, row, f"list {own.name} has an entry {number} in a row above")
         numbers.add(number)
         words = ["off"] * bool(values.get("off")) + [_chosen(given, row, "action", _ACTIONS).value]
-        source = _value(given, row, "source")
-        words += [source] if own.kind is Kind.STANDARD else [_value(given, row, "service"), source, "to", _value(given, row, "destination")]
-        words += [values.get("conditions", "")]
-        words += [f"during {values['during']}"] if values.get("during") else []
-        words += [f"at most {values['limit']}"] if values.get("limit") else []
-        words += [f"{word} {values[word]}" for word in ("tls", "cipher") if values.get(word)]
+        source = _ends(given, row, "source")
+        words += [source] if own.kind is Kind.STANDARD else [_word(given, row, "service"), source, "to", _ends(given, row, "destination")]
+        words += [_words(given, row, "conditions")] if values.get("conditions") else []
+        words += [f"during {_word(given, row, 'during')}"] if values.get("during") else []
+        words += [f"at most {_words(given, row, 'limit')}"] if values.get("limit") else []
+        words += [f"{word} {_word(given, row, word)}" for word in ("tls", "cipher") if values.get(word)]
         words += ["log"] * bool(values.get("log"))
-        comment = values.get("comment", "").replace('"', "'")
-        words += [f'"{" ".join(comment.split())}"'] if comment else []
-        own.entries.append(ComingEntry(number, " ".join(filter(None, words))))
+        comment = quotable(values.get("comment", ""))
+        words += [f'"{comment}"'] if comment else []
+        own.entries.append(ComingEntry(number, " ".join(words)))
+
+
+def _words(given: Given, row: Row, column: str) -> str:
+    """Return a cell of words for an entry. Raises `PlanError` where it is more than one line, or would end the words."""
+    found = _value(given, row, column)
+    odd = next((letter for letter in found if letter in '"#' or not letter.isprintable()), None)
+    if odd is not None:
+        what = {'"': "a quotation mark", "#": "a number sign"}.get(odd, "a line break or another control character")
+        raise _error(given, row, f"{column} holds {what}; a cell holds the words of one line: {quotable(found)}")
+    return " ".join(found.split())
+
+
+def _word(given: Given, row: Row, column: str) -> str:
+    """Return a cell of one word. Raises `PlanError` where it is more."""
+    found = _words(given, row, column)
+    if " " in found:
+        raise _error(given, row, f"{column} is {found}, where one word belongs")
+    return found
+
+
+def _ends(given: Given, row: Row, column: str) -> str:
+    """Return a cell of addresses: one word, or an address with its wildcard or mask. Raises `PlanError` for more."""
+    found = _words(given, row, column)
+    words = found.split()
+    if len(words) != 1 and (len(words) != 3 or words[1] not in ("wild", "mask")):
+        raise _error(given, row, f"{column} is {found}, where one word belongs, or ADDRESS wild WILDCARD")
+    return found
 
 
 def _value(given: Given, row: Row, column: str) -> str:

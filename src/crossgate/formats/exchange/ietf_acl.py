@@ -16,7 +16,7 @@ from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, AnyList, DeciderKey
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.errors import PlanError
-from crossgate.core.model.ethernet import ETHERTYPES, MOST_MAC, EthernetList, format_mac
+from crossgate.core.model.ethernet import MOST_MAC, EthernetList, format_mac
 from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.packet import TCP, UDP
 from crossgate.core.model.plan import Plan
@@ -141,8 +141,23 @@ def _eth_ends(source: tuple[int, int], destination: tuple[int, int]) -> dict[str
     return found
 
 
+ETHERTYPE_NAMES = {
+    "ipv4": 0x0800, "arp": 0x0806, "wlan": 0x0842, "trill": 0x22F3, "srp": 0x22EA, "decnet": 0x6003,
+    "rarp": 0x8035, "appletalk": 0x809B, "aarp": 0x80F3, "vlan": 0x8100, "ipx": 0x8137,
+    "qnx": 0x8204, "ipv6": 0x86DD, "efc": 0x8808, "esp": 0x8809, "cobranet": 0x8819,
+    "mpls-unicast": 0x8847, "mpls-multicast": 0x8848, "pppoe-discovery": 0x8863,
+    "pppoe-session": 0x8864, "intel-ans": 0x886D, "jumbo-frames": 0x8870, "homeplug": 0x887B,
+    "eap": 0x888E, "profinet": 0x8892, "hyperscsi": 0x889A, "aoe": 0x88A2, "ethercat": 0x88A4,
+    "provider-bridging": 0x88A8, "ethernet-powerlink": 0x88AB, "goose": 0x88B8, "gse": 0x88B9,
+    "sv": 0x88BA, "lldp": 0x88CC, "sercos": 0x88CD, "wsmp": 0x88DC, "homeplug-av-mme": 0x88E1,
+    "mrp": 0x88E3, "macsec": 0x88E5, "pbb": 0x88E7, "cfm": 0x8902, "fcoe": 0x8906,
+    "fcoe-ip": 0x8914, "roce": 0x8915, "tte": 0x891D, "hsr": 0x892F,
+}  # fmt: skip
+"""What frames carry, by the names of the module `ietf-ethertypes` (RFC 8519 section 4.3); others are numbers."""
+
+
 def _ethertype(number: int) -> str | int:
-    return next((name for name, each in ETHERTYPES.items() if each == number), number)
+    return next((name for name, each in ETHERTYPE_NAMES.items() if each == number), number)
 
 
 def tell(access_list: AnyList[Any], unsaid: Iterable[Any], off: int, written: Written) -> None:

@@ -10,19 +10,21 @@ from crossgate.core.model import iana
 from crossgate.core.model.accesslist import Action
 from crossgate.core.model.address import AddressError, Family, Pattern, everything, parse_block, parse_prefix
 from crossgate.core.model.errors import PlanError
-from crossgate.core.model.ethernet import BROADCAST, ETHERTYPES, MOST_MAC, format_mac, parse_mac
+from crossgate.core.model.ethernet import BROADCAST, ETHERTYPES, MOST_ETHERTYPE, MOST_MAC, MacError, format_mac, parse_mac
 from crossgate.core.model.network import Point
 from crossgate.core.model.packet import MOST_PORT, TCP, icmp_of
-from crossgate.core.model.plaintext import quotable
+from crossgate.core.model.plaintext import numeral, quotable
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import FlagTest, Ports
 from crossgate.formats.exchange.asked import Given
-from crossgate.formats.exchange.ietf_acl import ACL, BITS, FORWARDING, INTERFACES, L4, OTHERWISE, SIDES
+from crossgate.formats.exchange.ietf_acl import ACL, BITS, ETHERTYPE_NAMES, FORWARDING, INTERFACES, L4, OTHERWISE, SIDES
 from crossgate.formats.exchange.tree import Node, read_tree
 from crossgate.language.importing import Coming, ComingEntry, ComingList, ComingPlace
 
 _ACTIONS = {name: action for action, name in FORWARDING.items()}
 _L3 = {family: family.word for family in Family}
+MOST_COUNT = (1 << 64) - 1
+"""The most that a counter64 holds (RFC 6991)."""
 _NAMED = re.compile(r"(\d{1,10})(?:\.(\d+)/(\d+))?(?: +(.*))?", re.DOTALL)
 
 
@@ -139,10 +141,10 @@ class _Ace:
         logged = actions.identity("logging", "log-none") != "log-none"
         eth = self._matches.get("eth") if self._matches is not None else None
         ends = [_stations(eth, side, known) for side in ("source", "destination")]
-        carried = "any" if eth is None else eth.text("ethertype", "any")
+        carried = _carried(eth)
         lost = [*(eth.left() if eth is not None else ()), *(self._matches.left() if self._matches is not None else ())]
         name, statistics = ace.text("name"), ace.get("statistics")
-        hits = statistics.number("matched-packets", (1 << 64) - 1) if statistics is not None else None
+        hits = statistics.number("matched-packets", MOST_COUNT) if statistics is not None else None
         takes_all = not lost and (ends, carried) == (["any", "any"], "any")
         if takes_all:
             own.otherwise = action
@@ -150,7 +152,7 @@ class _Ace:
             named = _NAMED.fullmatch(name)
             comment = quotable((named[4] or "") if named else name)
             words = ["off"] * own.without(lost, action)
-            words += [str(action), _carried(carried), ends[0], "to", ends[1]] + ["log"] * logged
+            words += [str(action), carried, ends[0], "to", ends[1]] + ["log"] * logged
             words += [f'"{comment}"'] if comment else []
             number = max((each.number for each in own.entries), default=0) // 10 * 10 + 10
             own.entries.append(ComingEntry(number, " ".join(words), hits or 0))
@@ -175,7 +177,7 @@ class _Ace:
         elif name != OTHERWISE:
             rule = rule._replace(comment=name)
         statistics = ace.get("statistics")
-        hits = statistics.number("matched-packets", (1 << 64) - 1) if statistics is not None else None
+        hits = statistics.number("matched-packets", MOST_COUNT) if statistics is not None else None
         own.add(rule, lost, hits or 0, name)
         for each in (*ace.left(), *actions.left()):
             own.note(f"{each} has no word here")
@@ -227,7 +229,11 @@ def _stations(eth: Node | None, side: str, known: dict[int, str]) -> str:
     """Return the hardware addresses of one side of a frame as an entry has them."""
     if eth is None or f"{side}-mac-address" not in eth:
         return "any"
-    value, mask = parse_mac(eth.text(f"{side}-mac-address")), parse_mac(eth.text(f"{side}-mac-address-mask", format_mac(MOST_MAC)))
+    try:
+        value = parse_mac(eth.text(f"{side}-mac-address"))
+        mask = parse_mac(eth.text(f"{side}-mac-address-mask", format_mac(MOST_MAC)))
+    except MacError as error:
+        raise eth.error(error.message) from None
     wildcard = mask ^ MOST_MAC
     if wildcard == MOST_MAC:
         return "any"
@@ -236,13 +242,15 @@ def _stations(eth: Node | None, side: str, known: dict[int, str]) -> str:
     return known.get(value, format_mac(value))
 
 
-def _carried(text: str) -> str:
-    """Return an EtherType as an entry has it."""
-    return f"0x{int(text):04x}" if text.isdecimal() and int(text) not in ETHERTYPES.values() else _names_of_types().get(text, text)
-
-
-def _names_of_types() -> dict[str, str]:
-    return {str(number): name for name, number in ETHERTYPES.items()}
+def _carried(eth: Node | None) -> str:
+    """Return what a frame carries as an entry has it: a name of the language, or a number. Raises `PlanError` for what is neither here nor there."""
+    if eth is None or "ethertype" not in eth:
+        return "any"
+    text = eth.text("ethertype")
+    number = ETHERTYPE_NAMES.get(text, numeral(text))
+    if number is None or number > MOST_ETHERTYPE:
+        raise eth.error(f"ethertype is {text}, which is neither a number up to {MOST_ETHERTYPE} nor a name of ietf-ethertypes (RFC 8519)")
+    return next((name for name, each in ETHERTYPES.items() if each == number), f"0x{number:04x}")
 
 
 def _prefix(network: Node, name: str, family: Family) -> Pattern | None:
@@ -308,8 +316,9 @@ def _read_attachment(interface: Node, names: dict[str, list[ComingList]], place:
                 else:
                     coming.places.append(ComingPlace(one, direction, point, each.path))
             for statistics in each.list("ace-statistics", key="name"):
+                packets = statistics.number("matched-packets", MOST_COUNT) or 0
                 for one in own:
-                    one.count(statistics.text("name"), statistics.number("matched-packets", (1 << 64) - 1) or 0)
+                    one.count(statistics.text("name"), packets)
         if sets is not None:
             coming.told += [f"{left} has no meaning here" for node in (below, sets) if node is not None for left in node.left()]
     coming.told += [f"{each} has no meaning here" for each in interface.left()]

@@ -8,6 +8,7 @@ since only a module tells what may stand there once; `Node` reads both.
 from __future__ import annotations
 
 import json
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple, TypeAlias
@@ -35,6 +36,8 @@ _WRAPPING = "urn:ietf:params:xml:ns:netconf:base:1.0"
 """NETCONF's own namespace (RFC 6241): a `config`, `data` or `rpc-reply` around what modules describe."""
 MOST_OCTETS = 256_000_000
 _MOST_DEPTH = 100
+_MOST_DIGITS = 20
+"""No number of a module has more."""
 
 
 class Identity(NamedTuple):
@@ -111,8 +114,7 @@ def _read_json(path: Path, data: bytes) -> Tree:
     def member(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
         found = dict(pairs)
         if len(found) < len(pairs):
-            names = [name for name, _ in pairs]
-            twice = next(name for name in names if names.count(name) > 1)
+            twice = next(name for name, times in Counter(name for name, _ in pairs).items() if times > 1)
             raise PlanError(f"{path} has {twice} twice in one object; which of the two holds is not told")
         return found
 
@@ -249,8 +251,8 @@ class Node:
             self._asked.add(name)
             return None
         text = self.text(name)
-        if not (text.isascii() and text.isdecimal() and least <= int(text[:20]) <= most):
-            raise self.error(f"{name} is {text or 'empty'}; it is a number from {least} to {most}")
+        if not (text.isascii() and text.isdecimal() and len(text) <= _MOST_DIGITS and least <= int(text) <= most):
+            raise self.error(f"{name} is {_short(text) or 'empty'}; it is a number from {least} to {most}")
         return int(text)
 
     def identity(self, name: str, default: str | None = None) -> str:
