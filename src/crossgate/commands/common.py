@@ -80,6 +80,20 @@ PiecesOption = Annotated[
 ]
 
 
+def _allow_unpacked(gigabytes: float | None) -> float | None:
+    if gigabytes is not None:
+        from crossgate.formats.bounds import allow_unpacked
+
+        allow_unpacked(int(gigabytes * (1 << 30)))
+    return gigabytes
+
+
+UnpackedOption = Annotated[
+    float | None,
+    typer.Option("--unpacked", metavar="GB", min=0, callback=_allow_unpacked, help="Let a packed file unpack to so much. Default: 4."),
+]
+
+
 def examples(*lines: str) -> str:
     """Return the lines that end a command's help: examples that run on the demo."""
     return "\n\n".join(["Examples:", *(f"  crossgate {line}" for line in lines)])

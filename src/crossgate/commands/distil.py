@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import family_of, gauge
+from crossgate.commands.common import UnpackedOption, family_of, gauge
 from crossgate.commands.completing import complete_list
 from crossgate.commands.editing import Change, edit_command
 from crossgate.core.model.errors import PlanError
@@ -31,6 +31,7 @@ def distil(
     place: Annotated[tuple[str, str] | None, typer.Option("--place", metavar="DIRECTION WHERE", help="Place a new list, and take only what comes by there.")] = None,
     idle: Annotated[int, typer.Option(min=1, metavar="SECONDS", help="A conversation ends once nothing is seen of it for so long.")] = 300,
     column: Annotated[list[str] | None, typer.Option("--column", metavar="WHAT=NAME", help="Name a column of tables, as source=client_ip.")] = None,
+    unpacked: UnpackedOption = None,
 ) -> Change:  # fmt: skip
     """Write entries that permit what was seen and answered, and nothing else, and see first what that does to traffic."""
     chosen = family_of(only_ipv4, only_ipv6)

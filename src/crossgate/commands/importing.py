@@ -47,6 +47,7 @@ def import_(
     as_json: JsonOption = False,
 ) -> None:  # fmt: skip
     """Bring lists in from an open format, and see first what that does to traffic."""
+    from crossgate.formats.bounds import read_document
     from crossgate.formats.exchange.asked import Given
     from crossgate.language.importing import take_in
 
@@ -61,7 +62,7 @@ def import_(
     def change(draft: Draft) -> str:
         if on is not None and on not in draft.plan.devices:
             raise PlanError(unknown("device", on, list(draft.plan.devices)))
-        coming = [found.read(Given(path, _data(path), draft.plan, on, otherwise, named, approximate)) for path in files]
+        coming = [found.read(Given(path, read_document(path), draft.plan, on, otherwise, named, approximate)) for path in files]
         said, decided = take_in(draft, coming, replace)
         hits.update(decided)
         return said
@@ -85,10 +86,3 @@ def _begun(path: Path) -> Iterator[None]:
     finally:
         if path.read_bytes() == empty:
             path.unlink()
-
-
-def _data(path: Path) -> bytes:
-    try:
-        return path.read_bytes()
-    except OSError as error:
-        raise PlanError(f"{path} cannot be read: {error.strerror}") from None

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, add_to_tally, gauge, load, print_json, read_file
+from crossgate.commands.common import JsonOption, UnpackedOption, add_to_tally, gauge, load, print_json, read_file
 from crossgate.commands.completing import complete_list, complete_where
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
@@ -42,6 +42,7 @@ def replay(
     top: Annotated[int, typer.Option(min=1, metavar="N", help="Show so many lines of what was not permitted.")] = _TOP,
     workers: Annotated[int | None, typer.Option(min=1, metavar="N", help="Share the work among so many processes of this machine.")] = None,
     cluster: Annotated[str | None, typer.Option(metavar="ADDRESS", help="Share the work among the workers of a Dask scheduler, as tcp://192.0.2.10:8786.")] = None,
+    unpacked: UnpackedOption = None,
     tally: Annotated[bool, typer.Option("--tally", help="Add the entries that decided to the tally beside the plan.")] = False,
     as_json: JsonOption = False,
 ) -> None:  # fmt: skip

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from crossgate.core.model.errors import PlanError
+from crossgate.formats.bounds import MOST_ROWS, MOST_WORKBOOK, read_document, see_columns
 
 Recognised = Callable[[Sequence[str], Sequence[str]], str]
 """From the words of a header and some values below it to the field that the column has; "" for none."""
@@ -80,15 +81,13 @@ def _words(header: str) -> list[str]:
 
 def _separated(path: Path) -> Iterator[tuple[int, list[str]]]:
     """Yield the rows of a CSV file with their numbers; values are parted by whatever its first rows use most."""
-    try:
-        data = path.read_bytes()
-    except OSError as error:
-        raise PlanError(f"{path} cannot be read: {error.strerror}") from None
-    text = _decoded(path, data)
+    text = _decoded(path, read_document(path))
     head = re.sub(r'"[^"]*"', "", "\n".join(text.splitlines()[:_LAST_HEADER]))
     separator = max(";\t,", key=head.count)
     try:
-        yield from enumerate(csv.reader(io.StringIO(text), delimiter=separator, skipinitialspace=True), 1)
+        for number, cells in enumerate(csv.reader(io.StringIO(text), delimiter=separator, skipinitialspace=True), 1):
+            see_columns(cells, str(path))
+            yield number, cells
     except csv.Error as error:
         raise PlanError(f"{path} is no table: {error}") from None
 
@@ -106,23 +105,44 @@ def _decoded(path: Path, data: bytes) -> str:
 
 
 def _sheet(path: Path) -> Iterator[tuple[int, list[str]]]:
-    """Yield the rows of a workbook's first sheet with their numbers."""
-    from zipfile import BadZipFile
-
+    """Yield the rows of a workbook's first sheet with their numbers, to the last, whatever the sheet says of its own size."""
     from openpyxl import load_workbook
-    from openpyxl.utils.exceptions import InvalidFileException
 
+    _see_workbook(path)
+    book = None
     try:
         book = load_workbook(path, read_only=True, data_only=True)
+        sheet = book.worksheets[0]
+        sheet.reset_dimensions()
+        for number, cells in enumerate(sheet.iter_rows(values_only=True), 1):
+            if number > MOST_ROWS:
+                raise PlanError(f"{path} names a row behind the {MOST_ROWS:,} that a sheet can have")
+            see_columns(cells, str(path))
+            yield number, [_cell(each) for each in cells]
+    except PlanError:
+        raise
+    except IndexError:
+        raise PlanError(f"{path} has no sheet") from None
+    except Exception as error:  # openpyxl has no error of its own for what is broken
+        raise PlanError(f"{path} is no .xlsx workbook that can be read: {' '.join(str(error).split())[:200]}") from None
+    finally:
+        if book is not None:
+            book.close()
+
+
+def _see_workbook(path: Path) -> None:
+    """Raise `PlanError` for what is no packed workbook, and for one whose parts unpack to too much."""
+    from zipfile import BadZipFile, ZipFile
+
+    try:
+        with ZipFile(path) as packed:
+            unpacked = sum(each.file_size for each in packed.infolist())
+    except (BadZipFile, ValueError, NotImplementedError):
+        raise PlanError(f"{path} is no .xlsx workbook") from None
     except OSError as error:
         raise PlanError(f"{path} cannot be read: {error.strerror or error}") from None
-    except (BadZipFile, InvalidFileException, KeyError, ValueError):
-        raise PlanError(f"{path} is no .xlsx workbook") from None
-    try:
-        for number, cells in enumerate(book.worksheets[0].iter_rows(values_only=True), 1):
-            yield number, [_cell(each) for each in cells]
-    finally:
-        book.close()
+    if unpacked > MOST_WORKBOOK:
+        raise PlanError(f"{path} unpacks to {unpacked / (1 << 20):,.0f} MB; workbooks of up to {MOST_WORKBOOK >> 20} MB are read")
 
 
 def _cell(value: object) -> str:

@@ -215,7 +215,7 @@ XML = '<acls xmlns="urn:ietf:params:xml:ns:yang:ietf-access-control-list"><acl><
         ("{", "line 1, column 2: this is no JSON"),
         ('{"a": 1, "a": 2}', "a twice in one object"),
         ("{" * 5 + '"a":' * 3, "this is no JSON"),
-        ('{"a":' * 100_000, "nested too deep"),
+        ('{"a":' * 100_000, "nested deeper than 200 levels"),
         ("{}", "has no ietf-access-control-list:acls (RFC 8519); it has nothing"),
         ('{"ietf-interfaces:interfaces": {}, "x:y": 3}', "it has x:y"),
         ('{"ietf-access-control-list:acls": {"acl": {"name": "x"}}}', "acl is a list in its module: an array in JSON"),
@@ -254,4 +254,4 @@ def test_a_huge_file_is_refused_before_it_is_read(run: Run, tmp_path: Path) -> N
         file.truncate(300_000_000)
     refused = run("import", "ietf-acl", "huge.json")
     assert refused.returncode == 2
-    assert "no more than 256,000,000 are read" in refused.stderr
+    assert "has more than 256 MB; no more is read" in refused.stderr

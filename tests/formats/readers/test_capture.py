@@ -6,6 +6,7 @@ import gzip
 import ipaddress
 import struct
 from collections.abc import Callable, Sequence
+from contextvars import copy_context
 from pathlib import Path
 from typing import Any
 
@@ -18,7 +19,8 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.traffic.assembly import SECOND
 from crossgate.demo.traffic import DAY, MIDNIGHT, SEA, Day, write_captures
-from crossgate.formats.readers.capture import Account, read_capture
+from crossgate.formats.bounds import allow_unpacked
+from crossgate.formats.readers.capture import Account, Source, read_capture
 from crossgate.formats.readers.traffic import Traffic
 
 V4, V6 = Family.IPV4, Family.IPV6
@@ -54,7 +56,7 @@ PING = struct.pack(">BBHHH", 8, 0, 0, 4711, 1)
 
 def read(path: Path) -> tuple[list[Packet], Account, list[Any]]:
     account = Account()
-    batches = list(read_capture(path, account, path.name))
+    batches = list(read_capture(Source(path, None, str(path)), account, path.name))
     every = [seen for batch in batches for seen in batch.values()]
     return [seen.packets.packet(row) for seen in every for row in range(len(seen))], account, every
 
@@ -239,6 +241,33 @@ def test_compressed_captures_are_unpacked(tmp_path: Path) -> None:
         traffic = Traffic([path], {}, 0)
         assert sum(len(seen) for batch, _ in traffic.batches() for seen in batch.values()) == 3
         assert (traffic.told[0].kind, traffic.rows) == ("capture", 3)
+
+
+def test_a_packed_capture_that_is_cut_off_is_told(tmp_path: Path) -> None:
+    whole = pcap(tmp_path / "plain.pcap", [ipv4(17, UDP)] * 100_000, 101).read_bytes()
+    (tmp_path / "cut.pcap.gz").write_bytes(gzip.compress(whole)[:-5_000])
+    with pytest.raises(PlanError, match=r"cut\.pcap\.gz cannot be unpacked: Compressed file ended"):
+        list(Traffic([tmp_path / "cut.pcap.gz"], {}, 0).batches())
+    (tmp_path / "inside.pcap.gz").write_bytes(gzip.compress(whole[:4_000_003] + bytes(3_000_000)))
+    traffic = Traffic([tmp_path / "inside.pcap.gz"], {}, 0)
+    assert sum(len(seen) for batch, _ in traffic.batches() for seen in batch.values()) > 1_000
+    assert traffic.told[0].capture is not None
+    assert "cut off or damaged" in traffic.told[0].capture.broken
+
+
+@pytest.mark.parametrize("name", ["zeros.pcap.gz", "zeros.csv.gz", "zeros.json.gz"])
+def test_what_unpacks_to_more_than_is_allowed_is_told(tmp_path: Path, name: str) -> None:
+    first = {"p": pcap(tmp_path / "p", [ipv4(17, UDP)], 101).read_bytes(), "c": b"src,dst,proto\n", "j": b'{"src": "10.0.0.1"}\n'}
+    rows = {"p": bytes(16), "c": b"10.0.0.1,10.0.0.2,6\n", "j": b'{"src": "10.0.0.1"}\n'}
+    kind = name.split(".")[1][0]
+    (tmp_path / name).write_bytes(gzip.compress(first[kind] + rows[kind] * 200_000))
+
+    def replayed() -> None:
+        allow_unpacked(1 << 20)
+        list(Traffic([tmp_path / name], {}, 0).batches())
+
+    with pytest.raises(PlanError, match=f"{name} unpacks to more than .* GB; if that is meant, allow more: --unpacked"):
+        copy_context().run(replayed)
 
 
 def test_the_demo_is_a_day(tmp_path: Path) -> None:

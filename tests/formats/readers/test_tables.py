@@ -187,3 +187,70 @@ def test_tables_without_rows_and_broken_ones(tmp_path: Path) -> None:
     path.write_text("src,dst\n1,2,3\n")
     with pytest.raises(PlanError, match="cannot be read as CSV"):
         read(path)
+
+
+FLOW = '{"src": "10.0.0.1", "dst": "10.0.0.2", "proto": 6, "sport": 1, "dport": 2%s}\n'
+
+
+@pytest.mark.parametrize(
+    ("lines", "problem"),
+    [
+        (FLOW % (', "x": ' + "[" * 100_000), "nested deeper than 200 levels"),
+        (FLOW % (', "x": ' + '{"a":' * 100_000 + "1" + "}" * 100_000), "nested deeper than 200 levels"),
+        (FLOW % (', "x": ' + "[" * 201 + "]" * 201) + "[\n" * 9, "nested deeper than 200 levels"),
+        ("".join(FLOW % f', "k{number}": 1' for number in range(100_000)), "columns; a table of up to 1,000 is read"),
+        ("".join(FLOW % f', "k{number}" : 1' for number in range(5_000)), "columns; a table of up to 1,000 is read"),
+        ("".join(FLOW % f', "k{number}\\"b": 1' for number in range(5_000)), "columns; a table of up to 1,000 is read"),
+        (FLOW % (', "x": "' + "a" * (25 << 20) + '"'), "a line of more than 16 MB"),
+        (FLOW % ', "bytes": 99999999999999999999999999999', "bytes"),
+        (FLOW % f', "bytes": {"9" * 5_000}', "bytes"),
+    ],
+)  # fmt: skip
+def test_lines_that_no_table_has_are_told_before_they_do_harm(tmp_path: Path, lines: str, problem: str) -> None:
+    path = tmp_path / "flows.json"
+    path.write_text(lines)
+    with pytest.raises(PlanError, match=problem):
+        read(path)
+
+
+def test_brackets_in_texts_are_no_depth(tmp_path: Path) -> None:
+    path = tmp_path / "flows.json"
+    path.write_text(FLOW % (', "note": "' + "[{" * 500 + '"'))
+    assert len(read(path)[0]) == 1
+
+
+def test_a_table_has_no_thousands_of_columns(tmp_path: Path) -> None:
+    path = tmp_path / "flows.csv"
+    path.write_text(",".join(["src", "dst", "proto", *(f"c{number}" for number in range(998))]) + "\n")
+    with pytest.raises(PlanError, match="has 1,001 columns; a table of up to 1,000 is read"):
+        read(path)
+    table = pa.table({f"c{number}": [1] for number in range(1_001)})
+    parquet.write_table(table, str(tmp_path / "flows.parquet"))
+    with pytest.raises(PlanError, match="has 1,001 columns"):
+        read(tmp_path / "flows.parquet")
+
+
+@pytest.mark.parametrize("name", ["packetDeltaCount", "octetDeltaCount"])
+def test_counts_never_run_over(tmp_path: Path, name: str) -> None:
+    path = tmp_path / "flows.csv"
+    path.write_text(csv_text([ROWS[0] | {name: 1 << 62}] * 3))
+    with pytest.raises(PlanError, match=r"packets and bytes come to more than 72,057,594,037,927,936, which cannot be"):
+        read(path)
+    path.write_text(csv_text([ROWS[0] | {name: 9_007_199_254_740_993}] * 3))
+    (seen,) = read(path)[0]
+    assert int((seen.counts if name.startswith("p") else seen.octets).sum()) == 3 * 9_007_199_254_740_993
+
+
+@pytest.mark.parametrize(
+    "values",
+    [
+        pa.array([[1]]), pa.array([{"a": 1}]), pa.array([True]), pa.array([1], pa.time64("us")), pa.array([1], pa.duration("s")),
+        pa.array([1], pa.date32()), pa.array([[("a", 1)]], pa.map_(pa.string(), pa.int64())),
+    ],
+)  # fmt: skip
+@pytest.mark.parametrize("name", ["src", "proto", "sport", "flags", "bytes", "time"])
+def test_values_of_a_kind_that_no_column_has_are_told(tmp_path: Path, name: str, values: Any) -> None:
+    table = pa.table({"src": ["10.0.0.1"], "dst": ["10.0.0.2"], "proto": [6], "sport": [1], "dport": [2]} | {name: values})
+    parquet.write_table(table, str(tmp_path / "flows.parquet"))
+    with pytest.raises(PlanError, match=f"flows.parquet row 1 of column {name}: its values are of the kind"):
+        read(tmp_path / "flows.parquet")

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any, NamedTuple, TypeAlias
 
 from crossgate.core.model.errors import PlanError
+from crossgate.formats.bounds import MOST_DEPTH, see_depth
 
 Tree: TypeAlias = "Mapping[str, Any]"
 
@@ -34,8 +35,6 @@ NAMESPACES = {
 _MODULES = {space: module for module, space in NAMESPACES.items()}
 _WRAPPING = "urn:ietf:params:xml:ns:netconf:base:1.0"
 """NETCONF's own namespace (RFC 6241): a `config`, `data` or `rpc-reply` around what modules describe."""
-MOST_OCTETS = 256_000_000
-_MOST_DEPTH = 100
 _MOST_DIGITS = 20
 """No number of a module has more."""
 
@@ -100,8 +99,6 @@ def _write(parent: Any, tree: Tree, module: str) -> None:
 
 def read_tree(path: Path, data: bytes) -> Node:
     """Read a document, told by its first character to be JSON or XML. Raises `PlanError`."""
-    if len(data) > MOST_OCTETS:
-        raise PlanError(f"{path} has {len(data):,} octets; no more than {MOST_OCTETS:,} are read")
     start = data.removeprefix(b"\xef\xbb\xbf").lstrip()[:1]
     if start == b"<":
         return Node(str(path), "", _read_xml(path, data))
@@ -125,8 +122,11 @@ def _read_json(path: Path, data: bytes) -> Tree:
     except json.JSONDecodeError as error:
         raise PlanError(f"{path}, line {error.lineno}, column {error.colno}: this is no JSON: {error.msg}") from None
     except RecursionError:
-        raise PlanError(f"{path} is nested too deep") from None
+        raise PlanError(f"{path} is nested deeper than {MOST_DEPTH} levels") from None
+    except ValueError as error:  # a number of thousands of digits
+        raise PlanError(f"{path}: {error}") from None
     assert isinstance(found, dict)
+    see_depth(found, str(path))
     return found
 
 
@@ -149,8 +149,8 @@ def _read_xml(path: Path, data: bytes) -> Tree:
 
 def _of_elements(path: Path, elements: Any, module: str, depth: int) -> dict[str, Any]:
     etree = _etree()
-    if depth > _MOST_DEPTH:
-        raise PlanError(f"{path} is nested too deep")
+    if depth > MOST_DEPTH:
+        raise PlanError(f"{path} is nested deeper than {MOST_DEPTH} levels")
     found: dict[str, list[Any]] = {}
     for element in elements:
         name = etree.QName(element)

@@ -1,21 +1,20 @@
 """Captures in the pcap and pcapng formats, read by libpcap (pcapy-ng) in batches of frames.
 
-A file of link types that are not all the same is refused by libpcap. What is compressed, or comes by standard input, is put into
-a temporary file first, since libpcap opens files by name.
+A file of link types that are not all the same is refused by libpcap. What is packed comes through a pipe; standard input is
+put into a temporary file first, since a damaged capture is read twice.
 """
 
 from __future__ import annotations
 
-import gzip
-import shutil
-import sys
+import os
+import subprocess
 import tempfile
 from collections import Counter
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import IO, Any, NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -24,6 +23,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.traffic.assembly import AGAIN, SECOND, Seen, coded
 from crossgate.formats.readers.frames import KINDS, Found, Frames, packets_of
 from crossgate.formats.readers.tls import server_hello
+from crossgate.formats.readers.unpacking import FAULTS, started, unpack_into, unpacking
 
 _BATCH = 1 << 15
 _MOST_HEARD = 1 << 16
@@ -61,28 +61,31 @@ class Account:
             self.first.setdefault(kind, before + int(numbers[0]) + 1)
 
 
-def read_capture(path: Path, account: Account, name: str) -> Iterator[dict[Family, Seen]]:
+def read_capture(source: Source, account: Account, name: str) -> Iterator[dict[Family, Seen]]:
     """Yield the packets of a capture, called `name`, batch by batch; `account` tells what could not be used.
 
     Raises `PlanError` for what is no capture, and for a kind of link that is not read.
     """
-    reader = _opened(path, name)
-    link_type = reader.datalink()
-    if link_type not in KINDS:
-        kinds = ", ".join(dict.fromkeys(KINDS.values()))
-        raise PlanError(f"{name} was captured on a link of type {link_type}, which is not read; {kinds} are")
     heard: dict[int, int] = {}
-    for octets, meta in _batches(path, reader, account):
-        records = np.frombuffer(meta, np.uint32).reshape(-1, 4).astype(np.int64)
-        time = records[:, 0] * SECOND + records[:, 1]
-        frames = Frames(np.frombuffer(octets, np.uint8), records[:, 2], records[:, 2] + records[:, 3], time)
-        found = packets_of(frames, link_type)
-        for kind, numbers in (("other", found.other), ("cut", found.cut), ("damaged", found.damaged)):
-            account.note(kind, numbers, account.frames)
-        account.frames += len(records)
-        account.octets += len(octets) + len(meta)
-        _hear(found, octets, account, heard)
-        yield found.seen
+    with closing(source):
+        reader = source.open()
+        link_type = reader.datalink()
+        if link_type not in KINDS:
+            kinds = ", ".join(dict.fromkeys(KINDS.values()))
+            raise PlanError(f"{name} was captured on a link of type {link_type}, which is not read; {kinds} are")
+        for octets, meta in _batches(source, reader, account):
+            records = np.frombuffer(meta, np.uint32).reshape(-1, 4).astype(np.int64)
+            time = records[:, 0] * SECOND + records[:, 1]
+            frames = Frames(np.frombuffer(octets, np.uint8), records[:, 2], records[:, 2] + records[:, 3], time)
+            found = packets_of(frames, link_type)
+            for kind, numbers in (("other", found.other), ("cut", found.cut), ("damaged", found.damaged)):
+                account.note(kind, numbers, account.frames)
+            account.frames += len(records)
+            account.octets += len(octets) + len(meta)
+            _hear(found, octets, account, heard)
+            yield found.seen
+        del reader  # so that who unpacks for it does not wait for it
+        source.check()
 
 
 def _hear(found: Found, octets: bytes, account: Account, heard: dict[int, int]) -> None:
@@ -110,7 +113,7 @@ def _opened(path: Path, name: str) -> Any:
         raise PlanError(f"{name} cannot be read as a capture: {_reason(str(error))}") from None
 
 
-def _batches(path: Path, reader: Any, account: Account) -> Iterator[tuple[bytes, bytes]]:
+def _batches(source: Source, reader: Any, account: Account) -> Iterator[tuple[bytes, bytes]]:
     """Yield frames and their records; where the file is damaged, those before the damage too."""
     import pcapy
 
@@ -118,7 +121,7 @@ def _batches(path: Path, reader: Any, account: Account) -> Iterator[tuple[bytes,
         try:
             octets, meta = reader.next_batch(_BATCH)
         except pcapy.PcapError as error:
-            found = _one_by_one(path, account.frames)
+            found = _one_by_one(source, account.frames)
             if found[1]:
                 yield found
             account.broken = f"frame {account.frames + 1:,}: {_reason(str(error))}"
@@ -128,12 +131,12 @@ def _batches(path: Path, reader: Any, account: Account) -> Iterator[tuple[bytes,
         yield octets, meta
 
 
-def _one_by_one(path: Path, before: int) -> tuple[bytes, bytes]:
+def _one_by_one(source: Source, before: int) -> tuple[bytes, bytes]:
     """Return the frames behind the first `before` ones up to where the file is damaged."""
     import pcapy
 
-    reader, octets, records = _opened(path, ""), [], []
-    at = 0
+    reader = source.open()
+    octets, records, at = [], [], 0
     try:
         while before:
             before -= len(reader.next_batch(min(before, _BATCH))[1]) // 16
@@ -158,37 +161,60 @@ def _reason(text: str) -> str:
     return f"it is cut off or damaged ({text})"
 
 
-@contextmanager
-def unpacked(path: Path, kind: str) -> Iterator[Path]:
-    """Give a file that holds what a compressed file (`gzip`, `zstd`) or standard input (`stdin`) does, for as long as it is needed.
+class Source:
+    """Where a capture is read from, as often as it is opened: a file, or what a packed file (`gzip`, `zstd`) unpacks to.
 
-    Raises `PlanError` when it cannot be unpacked.
+    What is unpacked goes through a pipe and never into a file, since libpcap opens by name and reads from front to back.
     """
-    with tempfile.NamedTemporaryFile(prefix="crossgate-", suffix=".pcap") as whole:
+
+    def __init__(self, path: Path, packed: str | None, name: str) -> None:
+        """Name the file, how it is packed, and what errors call it."""
+        self._path, self._packed, self._name = path, packed, name
+        self._process: subprocess.Popen[bytes] | None = None
+
+    def open(self) -> Any:
+        """Return a reader at the front of the capture. Raises `PlanError` for what is none."""
+        if self._packed is None:
+            return _opened(self._path, self._name)
+        self.close()
+        reading, writing = os.pipe()
         try:
-            with _source(path, kind) as source:
-                shutil.copyfileobj(source, whole, 1 << 20)
-            whole.flush()
-        except (OSError, EOFError, ValueError) as error:
-            raise PlanError(f"{path} cannot be unpacked: {error}") from None
+            # The writing end stays open here until the reader has opened its own, which would wait for one otherwise.
+            self._process = started(self._path, self._packed, self._name, writing)
+            return _opened(Path(f"/dev/fd/{reading}"), self._name)
+        finally:
+            os.close(reading)
+            os.close(writing)
+
+    def check(self) -> None:
+        """Raise `PlanError` where the file could not be unpacked to its end."""
+        process, self._process = self._process, None
+        told = process.communicate()[1].decode().strip() if process is not None else ""
+        if told:
+            raise PlanError(told)
+
+    def close(self) -> None:
+        """End the process that unpacks, if one is left."""
+        if self._process is not None:
+            self._process.kill()
+            self._process.communicate()
+
+
+@contextmanager
+def unpacked(path: Path, kind: str, name: str) -> Iterator[Path]:
+    """Give a file that holds what a packed file (`gzip`, `zstd`) or standard input (`stdin`) does, for as long as it is needed.
+
+    Raises `PlanError` when it cannot be unpacked, or would become too large.
+    """
+    with tempfile.NamedTemporaryFile(prefix="crossgate-") as whole:
+        unpack_into(path, kind, name, whole.file)
         yield Path(whole.name)
 
 
 def unpacked_head(path: Path, kind: str, name: Path) -> bytes:
     """Return how the content of a compressed file begins. Raises `PlanError` when it cannot be unpacked."""
     try:
-        with _source(path, kind) as source:
+        with unpacking(path, kind) as source:
             return source.read(1 << 12)
-    except (OSError, EOFError, ValueError) as error:
+    except FAULTS as error:
         raise PlanError(f"{name} cannot be unpacked: {error}") from None
-
-
-def _source(path: Path, kind: str) -> IO[bytes]:
-    if kind == "stdin":
-        return sys.stdin.buffer
-    if kind == "gzip":
-        return gzip.open(path)  # type: ignore[return-value]
-    import pyarrow
-
-    stream: IO[bytes] = pyarrow.CompressedInputStream(pyarrow.OSFile(str(path)), "zstd")
-    return stream

@@ -21,6 +21,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import TCP, icmp_of
 from crossgate.core.model.packets import PORTED, Indices, Packets, Words, address_words, picked
 from crossgate.core.traffic.assembly import SECOND, UNTOLD, Seen
+from crossgate.formats.bounds import MOST_DEPTH, MOST_LINE, Unpacked, see_columns
 from crossgate.formats.readers.kinds import Kind
 from crossgate.formats.readers.names import UNITS, Column, columns_of, plain
 
@@ -29,6 +30,8 @@ _ROWS = 1 << 18
 _MOST_KNOWN = 1 << 20
 """So many addresses are remembered as text and number."""
 _NUMBER = re.compile(r"[+-]?[0-9]{1,18}(\.[0-9]*)?")
+_MOST_DIGITS = 40
+"""No number of a table has more."""
 _LATEST = 253_402_300_799 * SECOND
 """The last second of the year 9999."""
 _LETTERS = {"F": 1, "S": 2, "R": 4, "P": 8, "A": 16, "U": 32, "E": 64, "C": 128}
@@ -70,6 +73,8 @@ class TableAccount:
     empty: int = 0
     icmp_in_port: int = 0
     timeless: bool = False
+    in_all: float = 0.0
+    """Packets and octets together, about."""
     addresses: dict[Family | None, Known] = field(default_factory=dict)
     used: dict[Column, list[str]] = field(default_factory=dict)
 
@@ -95,6 +100,7 @@ def read_batches(
     try:
         for batch in batches:
             if columns is None:
+                see_columns(batch.schema.names, name)
                 columns = account.used = columns_of(batch.schema.names, told, name)
                 account.timeless = Column.TIME not in columns
             yield _Rows(name, batch, columns, account, now).seen()
@@ -103,9 +109,9 @@ def read_batches(
         raise PlanError(f"{name} behind row {account.rows:,}: text that is not UTF-8") from None
 
 
-def _stream(path: Path, packed: str | None) -> Any:
+def _stream(path: Path, packed: str | None, name: str) -> Any:
     source = pa.OSFile(str(path))
-    return pa.CompressedInputStream(source, packed) if packed else source
+    return pa.PythonFile(Unpacked(pa.CompressedInputStream(source, packed), name), "r") if packed else source
 
 
 def _csv(path: Path, packed: str | None, name: str) -> Iterator[Any]:
@@ -113,11 +119,14 @@ def _csv(path: Path, packed: str | None, name: str) -> Iterator[Any]:
 
     def reader(types: Mapping[str, Any]) -> Any:
         return csv.open_csv(
-            _stream(path, packed), csv.ReadOptions(block_size=_CSV_BLOCK), csv.ParseOptions(delimiter=_delimiter(path, packed)),
+            _stream(path, packed, name), csv.ReadOptions(block_size=_CSV_BLOCK), csv.ParseOptions(delimiter=delimiter),
             csv.ConvertOptions(column_types=types, strings_can_be_null=True),
         )  # fmt: skip
 
     try:
+        header = _stream(path, packed, name).read(_CSV_BLOCK).partition(b"\n")[0]
+        delimiter = _delimiter(header)
+        see_columns(range(header.count(delimiter.encode()) + 1), name)
         names = reader({}).schema.names
         # Every column is text here: what a word in a column of numbers means is told with its row.
         every = reader(dict.fromkeys(names, pa.string()))
@@ -129,22 +138,28 @@ def _csv(path: Path, packed: str | None, name: str) -> Iterator[Any]:
         raise PlanError(f"{name} cannot be read as CSV: {_first_line(error)}") from None
 
 
-def _delimiter(path: Path, packed: str | None) -> str:
-    head = _stream(path, packed).read(1 << 14).decode("utf-8", "replace").partition("\n")[0]
+def _delimiter(header: bytes) -> str:
+    head = header[: 1 << 14].decode("utf-8", "replace")
     return max(",;\t|", key=head.count)
 
 
 def _json(path: Path, packed: str | None, name: str) -> Iterator[Any]:
     from pyarrow import json
 
-    stream, left, rows = _stream(path, packed), b"", 0
+    stream, left, rows = _stream(path, packed, name), b"", 0
     while True:
-        block = stream.read(_CSV_BLOCK)
+        try:
+            block = stream.read(_CSV_BLOCK)
+        except (pa.ArrowInvalid, OSError) as error:
+            raise PlanError(f"{name} behind row {rows:,}: {_first_line(error)}") from None
         whole, newline, left = (left + block).rpartition(b"\n") if block else (left, b"\n", b"")
+        if len(left) > MOST_LINE:
+            raise PlanError(f"{name} behind row {rows:,}: a line of more than {MOST_LINE >> 20} MB; JSON lines have a record in each")
         if whole.strip():
+            _see_shape(whole, f"{name} behind row {rows:,}")
             try:
                 table = json.read_json(pa.BufferReader(whole + newline), json.ReadOptions(block_size=len(whole) + 1))
-            except (pa.ArrowInvalid, pa.ArrowNotImplementedError) as error:
+            except (pa.ArrowInvalid, pa.ArrowNotImplementedError, pa.ArrowKeyError) as error:
                 raise PlanError(f"{name} behind row {rows:,}: not JSON lines of one shape: {_first_line(error)}") from None
             rows += table.num_rows
             yield from table.combine_chunks().to_batches()
@@ -152,11 +167,40 @@ def _json(path: Path, packed: str | None, name: str) -> Iterator[Any]:
             return
 
 
+_KEY = re.compile(rb'"((?:[^"\\]|\\.)*)"\s*:')
+
+
+def _see_shape(lines: bytes, where: str) -> None:
+    """Raise `PlanError` where JSON lines are nested too deep, or have too many different names.
+
+    pyarrow's parser knows no bound on the depth, and makes a column of every name for every row. Both are told by
+    counts that cannot be too low: what passes them is well within the bounds, and only the rest is looked at closely.
+    """
+    opening = lines.count(b"{") + lines.count(b"[")
+    if opening - lines.count(b"\n{") > MOST_DEPTH and any(_depth(line) > MOST_DEPTH for line in lines.split(b"\n")):
+        raise PlanError(f"{where}: nested deeper than {MOST_DEPTH} levels")
+    usual = {*_KEY.findall(lines[: 1 << 16].partition(b"\n")[0])}
+    see_columns(usual, where)
+    named = sum(lines.count(b'"%b":' % each) for each in usual)
+    if named != lines.count(b'":') or b"\\" in lines or re.search(rb'"\s+:', lines):
+        see_columns({*_KEY.findall(lines)}, where)
+
+
+def _depth(line: bytes) -> int:
+    """Return how deep the brackets of a line are within each other, as far as can be told without reading its texts: at least."""
+    if line.count(b"{") + line.count(b"[") <= MOST_DEPTH:
+        return 0
+    brackets = np.frombuffer(re.sub(rb'"(?:[^"\\]|\\.)*"', b"", line), np.uint8)
+    steps = np.isin(brackets, np.frombuffer(b"{[", np.uint8)).astype(np.int64) - np.isin(brackets, np.frombuffer(b"}]", np.uint8))
+    return int(np.cumsum(steps).max(initial=0))
+
+
 def _parquet(path: Path, packed: str | None, name: str) -> Iterator[Any]:
     from pyarrow import parquet
 
     try:
         schema = parquet.read_schema(str(path))
+        see_columns(schema.names, name)
         texts = [each.name for each in schema if pa.types.is_string(each.type) or pa.types.is_binary(each.type)]
         yield from parquet.ParquetFile(str(path), read_dictionary=texts).iter_batches(batch_size=_ROWS)
     except (pa.ArrowInvalid, pa.ArrowIOError, OSError) as error:
@@ -225,6 +269,11 @@ class _Rows:
         )  # fmt: skip
         counts = np.stack([column(Column.PACKETS, 1), column(Column.BACK_PACKETS, 0)])
         sizes = np.stack([column(Column.BYTES, 0), column(Column.BACK_BYTES, 0)])
+        self._account.in_all += float(counts.sum(dtype=np.float64) + sizes.sum(dtype=np.float64))
+        if self._account.in_all > _MOST_IN_ALL:
+            raise PlanError(
+                f"{self._name} behind row {self._before:,}: its packets and bytes come to more than {_MOST_IN_ALL:,}, which cannot be"
+            )
         none = np.zeros(count, np.int64)
         return Seen(
             packets, first[rows], last[rows], counts, sizes, np.stack(both).astype(np.uint8), none.astype(np.uint16),
@@ -235,7 +284,15 @@ class _Rows:
     # Columns
 
     def _column(self, column: Column) -> Any:
-        return self._batch.column(self._batch.schema.get_field_index(self._columns[column][0]))
+        return self._values(self._columns[column][0], column)
+
+    def _values(self, name: str, column: Column) -> Any:
+        """Return the values of a column by its name. Raises `PlanError` for values of a kind that no column has."""
+        values = self._batch.column(self._batch.schema.get_field_index(name))
+        kind = values.type.value_type if pa.types.is_dictionary(values.type) else values.type
+        if not any(usual(kind) for usual in _USUAL) and not (column in (Column.TIME, Column.END) and pa.types.is_timestamp(kind)):
+            self._fail(0, f"its values are of the kind {kind}; texts, numbers, and for times timestamps are read", column)
+        return values
 
     def _fail(self, row: int, problem: str, column: Column | None = None) -> None:
         where = f" of column {self._columns[column][0]}" if column else ""
@@ -247,7 +304,7 @@ class _Rows:
         families = np.zeros(count, np.int64)
         words: dict[Family, Words] = {}
         for name in self._columns[column]:
-            values = self._batch.column(self._batch.schema.get_field_index(name))
+            values = self._values(name, column)
             told = Family.IPV4 if "ipv4" in plain(name) else Family.IPV6 if "ipv6" in plain(name) else None
             encoded = values if pa.types.is_dictionary(values.type) else pc.dictionary_encode(values)
             places = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
@@ -300,7 +357,7 @@ class _Rows:
         found: Indices = pc.fill_null(pc.cast(values, pa.int64(), safe=False), 0).to_numpy(zero_copy_only=False)
         wrong = np.flatnonzero((found < 0) | (found > most))
         if len(wrong):
-            self._fail(int(wrong[0]), f"{found[wrong[0]]} is no number from 0 to {most:,}", column)
+            self._fail(int(wrong[0]), f"{values[int(wrong[0])]} is no number from 0 to {most:,}", column)
         return found
 
     def _flags(self, column: Column) -> Indices:
@@ -371,6 +428,13 @@ class _Rows:
         return pa.array(moments, pa.timestamp("us", "UTC"))
 
 
+_USUAL = (
+    pa.types.is_integer, pa.types.is_floating, pa.types.is_decimal, pa.types.is_string, pa.types.is_large_string, pa.types.is_binary,
+    pa.types.is_large_binary, pa.types.is_fixed_size_binary, pa.types.is_null,
+)  # fmt: skip
+"""The kinds of values that a column may have."""
+_MOST_IN_ALL = 1 << 56
+"""Packets and octets of one table together: far more than there can be, and far from what a sum of 64 bits holds."""
 _MOST = {
     Column.SOURCE_PORT: 65_535, Column.DESTINATION_PORT: 65_535, Column.ICMP: 65_535, Column.PACKETS: 1 << 62, Column.BYTES: 1 << 62,
     Column.DSCP: 63, Column.BACK_PACKETS: 1 << 62, Column.BACK_BYTES: 1 << 62,
@@ -380,6 +444,8 @@ _MOST = {
 def _number(word: str, words: Mapping[str, int], most: int) -> int | None:
     if word.lower() in words:
         return words[word.lower()]
+    if word.isascii() and word.isdigit():
+        return int(word) if len(word) <= _MOST_DIGITS and int(word) <= most else None
     try:
         number = float(word)
     except ValueError:
@@ -398,7 +464,7 @@ def _flag_number(word: str) -> int | None:
         except ValueError:
             return None
     if word.isascii() and word.isdigit():
-        return int(word) & 255
+        return int(word) & 255 if len(word) <= _MOST_DIGITS else None
     letters = word.upper().replace(".", "").replace("-", "").replace(" ", "").replace(",", "")
     return sum({_LETTERS[each] for each in letters}) if set(letters) <= _LETTERS.keys() else None
 

@@ -72,25 +72,23 @@ class Traffic:
             yield from self._file(path)
 
     def _file(self, path: Path) -> Iterator[tuple[dict[Family, Seen], bool]]:
-        from crossgate.formats.readers.capture import Account, read_capture, unpacked
+        from crossgate.formats.readers.capture import Account, Source, read_capture, unpacked
 
         told = Told(path)
         self.told.append(told)
         with ExitStack() as stack:
-            source = stack.enter_context(unpacked(path, "stdin")) if path == STANDARD_INPUT else path
+            source = stack.enter_context(unpacked(path, "stdin", "standard input")) if path == STANDARD_INPUT else path
             found = sniffed(source, path)
             told.kind = found.kind
             if found.kind == "capture":
-                if found.packed:
-                    source = stack.enter_context(unpacked(source, found.packed))
                 told.capture = Account()
-                for seen in read_capture(source, told.capture, str(path)):
+                for seen in read_capture(Source(source, found.packed, str(path)), told.capture, str(path)):
                     yield seen, False
                 return
             from crossgate.formats.readers.tables import TableAccount, read_table
 
             if found.kind == "parquet" and found.packed:
-                source = stack.enter_context(unpacked(source, found.packed))
+                source = stack.enter_context(unpacked(source, found.packed, str(path)))
             told.table = TableAccount()
             for seen in read_table(source, found, self.columns, self.now, told.table, str(path)):
                 yield seen, True
