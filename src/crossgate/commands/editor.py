@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sys
+
 import typer
 
 from crossgate.core.model.errors import PlanError
@@ -17,7 +19,8 @@ def editor(context: typer.Context) -> None:
     from crossgate.commands.common import clock
 
     try:
+        from crossgate.editor.documents import Frames
         from crossgate.editor.server import editor as made
     except ModuleNotFoundError as error:
         raise PlanError(f"an editor is served by the package {error.name}, which is not installed: {EXTRA}") from None
-    made(clock, context.find_root().params.get("plan")).start_io()
+    made(clock, context.find_root().params.get("plan")).start_io(stdin=Frames(sys.stdin.buffer))  # type: ignore[arg-type]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from itertools import accumulate
+from itertools import accumulate, pairwise
 from typing import NamedTuple
 
 from crossgate.editor.plans import OpenPlan
@@ -58,7 +58,7 @@ def _inner(text: Text, number: int) -> Part | None:
 def folds(text: Text) -> Iterator[tuple[int, int]]:
     """Yield the first and the last lines of what can be folded: blocks, and what stands below a comment line up to the next such one."""
     sections = [number for number, line in enumerate(text.lines) if line.startswith("# --")]
-    for start, end in zip(sections, [*sections[1:], len(text.lines)], strict=True):
+    for start, end in pairwise([*sections, len(text.lines)]):
         last = end - 1
         while last > start and not text.line(last).strip():
             last -= 1

@@ -158,6 +158,12 @@ class Watcher:
             self._wanted[plan.path] = plan, monotonic() + self._pause
             self._changed.notify()
 
+    def forget(self, plan: OpenPlan) -> None:
+        """Look at a plan no more."""
+        plan.revision += 1
+        with self._changed:
+            self._wanted.pop(plan.path, None)
+
     def stop(self) -> None:
         """Look at nothing any more."""
         with self._changed:

@@ -21,6 +21,7 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.finding import KINDS, Severity
 from crossgate.core.model.plan import Plan
 from crossgate.editor import changing, going_on, outline, telling
+from crossgate.editor.documents import Documents
 from crossgate.editor.plans import OpenPlan, Watcher, plan_of
 from crossgate.editor.texts import Named, Text
 from crossgate.language.change import LineEdit
@@ -159,11 +160,15 @@ class Editor(LanguageServer):
     # Places, in the units of the editor
 
     def _range(self, text: Text | None, line: int, start: int, end: int) -> lsp.Range:
-        lines = [] if text is None else text.lines
-        own = lines[line] if line < len(lines) else ""
-        units = self.workspace.position_codec.client_num_units
-        start, end = min(start, len(own)), min(end, len(own))
-        return lsp.Range(lsp.Position(line, units(own[:start])), lsp.Position(line, units(own[:end])))
+        return lsp.Range(self._position(text, line, start), self._position(text, line, end))
+
+    def _position(self, text: Text | None, line: int, column: int) -> lsp.Position:
+        if text is None or line >= len(text.lines):
+            return lsp.Position(line + (len(text.returns) if text is not None else 0), 0)
+        own = text.lines[line]
+        column = min(column, len(own))
+        shown, left = text.shown_at(line, column)
+        return lsp.Position(shown, self.workspace.position_codec.client_num_units(own[column - left : column]))
 
     def _line(self, text: Text | None, line: int) -> lsp.Range:
         own = "" if text is None else text.line(line)
@@ -173,14 +178,40 @@ class Editor(LanguageServer):
         """Return a stretch of a line, as the editor counts."""
         return self._range(text, line, start, end)
 
-    def column_of(self, text: Text, position: lsp.Position) -> int:
-        """Return the column of a place that the editor names."""
-        found = self.workspace.position_codec.position_from_client_units(text.lines, lsp.Position(position.line, position.character))
-        return int(found.character)
+    def place_of(self, text: Text, position: lsp.Position) -> tuple[int, int]:
+        """Return the line and column of a place that the editor names."""
+        line, start = text.place_at(position.line)
+        if line >= len(text.lines):
+            return line, 0
+        own = text.lines[line][start:].partition("\r")[0]
+        found = self.workspace.position_codec.position_from_client_units([own], lsp.Position(0, position.character))
+        return line, start + int(found.character)
 
-    def edits_of(self, edits: Iterable[LineEdit]) -> list[lsp.TextEdit]:
+    def lines_of(self, text: Text, within: lsp.Range) -> tuple[int, int]:
+        """Return the first and the last line of a stretch that the editor names."""
+        return text.place_at(within.start.line)[0], text.place_at(within.end.line)[0]
+
+    def edits_of(self, text: Text | None, edits: Iterable[LineEdit]) -> list[lsp.TextEdit]:
         """Return edits of whole lines as the protocol has them."""
-        return [lsp.TextEdit(lsp.Range(lsp.Position(each.first, 0), lsp.Position(each.last, 0)), each.text) for each in edits]
+        return [
+            lsp.TextEdit(lsp.Range(self._position(text, each.first, 0), self._position(text, each.last, 0)), each.text) for each in edits
+        ]
+
+    def forget(self, uri: str) -> None:
+        """Let go of what is known of a document that is closed, and of its plan when no other of its files is open."""
+        file = Path(self._path(uri))
+        path = self._belongs.pop(file, None)
+        opened = self._plans.get(path) if path is not None else None
+        if path is None or opened is None:
+            return
+        if path in self._belongs.values():
+            opened.read(self._unsaved())  # what is on disk counts again
+            self._tell(opened)
+            return
+        del self._plans[path]
+        self._watcher.forget(opened)
+        for each in {str(path), *opened.texts}:
+            self.text_document_publish_diagnostics(lsp.PublishDiagnosticsParams(from_fs_path(each) or each, []))
 
 
 def editor(now: Callable[[Plan], datetime], plan: Path | None = None, pause: float = _PAUSE) -> Editor:
@@ -196,6 +227,12 @@ def editor(now: Callable[[Plan], datetime], plan: Path | None = None, pause: flo
 def _listen(server: Editor) -> None:
     """Take in what is opened, typed, saved and closed."""
 
+    @server.feature(lsp.INITIALIZE)
+    def begun(params: lsp.InitializeParams) -> None:
+        known = server.workspace
+        folders = [*known.folders.values()]
+        server.protocol._workspace = Documents(known.root_uri, lsp.TextDocumentSyncKind.Incremental, folders, known.position_encoding)
+
     @server.feature(lsp.TEXT_DOCUMENT_DID_OPEN)
     def opened(params: lsp.DidOpenTextDocumentParams) -> None:
         server.changed(params.text_document.uri)
@@ -210,7 +247,7 @@ def _listen(server: Editor) -> None:
 
     @server.feature(lsp.TEXT_DOCUMENT_DID_CLOSE)
     def closed(params: lsp.DidCloseTextDocumentParams) -> None:
-        pass  # what is on disk counts again at the next change
+        server.forget(params.text_document.uri)
 
     @server.feature(lsp.SHUTDOWN)
     def shut_down(params: None) -> None:
@@ -223,18 +260,19 @@ def _tell_places(server: Editor) -> None:
     @server.feature(lsp.TEXT_DOCUMENT_HOVER)
     def hover(params: lsp.HoverParams) -> lsp.Hover | None:
         opened, text = server.plan_at(params.text_document.uri)
-        found = telling.told_at(opened, text, params.position.line, server.column_of(text, params.position))
+        line, column = server.place_of(text, params.position)
+        found = telling.told_at(opened, text, line, column)
         if found is None:
             return None
         told, start, end = found
-        return lsp.Hover(lsp.MarkupContent(lsp.MarkupKind.Markdown, told), server.range_of(text, params.position.line, start, end))
+        return lsp.Hover(lsp.MarkupContent(lsp.MarkupKind.Markdown, told), server.range_of(text, line, start, end))
 
     @server.feature(lsp.TEXT_DOCUMENT_COMPLETION, lsp.CompletionOptions(trigger_characters=[" ", ",", "/", "."]))
     def completion(params: lsp.CompletionParams) -> list[lsp.CompletionItem]:
         opened, text = server.plan_at(params.text_document.uri)
         plan = None if opened.reading is None else opened.reading.plan
-        line = params.position.line
-        found = going_on.offers_at(text, plan, line, server.column_of(text, params.position))
+        line, column = server.place_of(text, params.position)
+        found = going_on.offers_at(text, plan, line, column)
         there = server.range_of(text, line, found.start, found.end)
         return [
             lsp.CompletionItem(
@@ -247,7 +285,7 @@ def _tell_places(server: Editor) -> None:
     @server.feature(lsp.TEXT_DOCUMENT_DEFINITION)
     def definition(params: lsp.DefinitionParams) -> lsp.Location | None:
         opened, text = server.plan_at(params.text_document.uri)
-        mention = text.mention_at(params.position.line, server.column_of(text, params.position))
+        mention = text.mention_at(*server.place_of(text, params.position))
         found = None if mention is None else opened.declaration(mention.named, mention.name)
         if found is None:
             return None
@@ -257,7 +295,7 @@ def _tell_places(server: Editor) -> None:
     @server.feature(lsp.TEXT_DOCUMENT_REFERENCES)
     def references(params: lsp.ReferenceParams) -> list[lsp.Location]:
         opened, text = server.plan_at(params.text_document.uri)
-        mention = text.mention_at(params.position.line, server.column_of(text, params.position))
+        mention = text.mention_at(*server.place_of(text, params.position))
         return [] if mention is None else [
             lsp.Location(from_fs_path(there.file) or there.file, server.range_of(there, line, each.start, each.end))
             for there, line, each in opened.mentioning(mention.named, mention.name)
@@ -267,7 +305,7 @@ def _tell_places(server: Editor) -> None:
     @server.feature(lsp.TEXT_DOCUMENT_DOCUMENT_HIGHLIGHT)
     def highlight(params: lsp.DocumentHighlightParams) -> list[lsp.DocumentHighlight]:
         _, text = server.plan_at(params.text_document.uri)
-        mention = text.mention_at(params.position.line, server.column_of(text, params.position))
+        mention = text.mention_at(*server.place_of(text, params.position))
         return [] if mention is None else [
             lsp.DocumentHighlight(server.range_of(text, line, each.start, each.end)) for line, each in text.mentioning(mention.named, mention.name)
         ]  # fmt: skip
@@ -283,7 +321,7 @@ def _show(server: Editor) -> None:
         def symbol(part: outline.Part) -> lsp.DocumentSymbol:
             return lsp.DocumentSymbol(
                 part.name, _SYMBOLS.get(part.what, lsp.SymbolKind.Object if part.lines else lsp.SymbolKind.Field),
-                lsp.Range(lsp.Position(part.first, 0), server.range_of(text, part.last, 0, 1 << 20).end),
+                lsp.Range(server.range_of(text, part.first, 0, 0).start, server.range_of(text, part.last, 0, 1 << 20).end),
                 server.range_of(text, part.first, part.column, part.column + len(part.name)), detail=part.what,
                 children=[symbol(each) for each in part.lines] or None,
             )  # fmt: skip
@@ -293,7 +331,7 @@ def _show(server: Editor) -> None:
     @server.feature(lsp.TEXT_DOCUMENT_FOLDING_RANGE)
     def folding(params: lsp.FoldingRangeParams) -> list[lsp.FoldingRange]:
         _, text = server.plan_at(params.text_document.uri)
-        return [lsp.FoldingRange(first, last) for first, last in outline.folds(text)]
+        return [lsp.FoldingRange(text.shown_at(first, 0)[0], text.shown_at(last, 0)[0]) for first, last in outline.folds(text)]
 
     @server.feature(lsp.TEXT_DOCUMENT_CODE_LENS)
     def lenses(params: lsp.CodeLensParams) -> list[lsp.CodeLens]:
@@ -308,30 +346,32 @@ def _show(server: Editor) -> None:
         opened, text = server.plan_at(params.text_document.uri)
         return [
             lsp.InlayHint(server.range_of(text, line, column, column).start, number, padding_right=True)
-            for line, column, number in outline.numbers(opened, text, params.range.start.line, params.range.end.line)
+            for line, column, number in outline.numbers(opened, text, *server.lines_of(text, params.range))
         ]
 
-    def painted(uri: str, first: int, last: int) -> lsp.SemanticTokens:
+    def painted(uri: str, within: lsp.Range | None) -> lsp.SemanticTokens:
         _, text = server.plan_at(uri)
+        first, last = (0, 1 << 30) if within is None else server.lines_of(text, within)
         data: list[int] = []
         line = column = 0
         units = server.workspace.position_codec.client_num_units
         for each in outline.painted(text, first, last):
             own = text.lines[each.line]
-            start, length = each.start, each.length
+            there, start = text.shown_at(each.line, each.start)
+            length = each.length
             if not own.isascii():
-                start, length = units(own[:start]), units(own[start : start + length])
-            data += [each.line - line, start - (column if each.line == line else 0), length, _LEGEND.token_types.index(each.paint), 0]
-            line, column = each.line, start
+                start, length = units(own[each.start - start : each.start]), units(own[each.start : each.start + length])
+            data += [there - line, start - (column if there == line else 0), length, _LEGEND.token_types.index(each.paint), 0]
+            line, column = there, start
         return lsp.SemanticTokens(data)
 
     @server.feature(lsp.TEXT_DOCUMENT_SEMANTIC_TOKENS_FULL, _LEGEND)
     def all_painted(params: lsp.SemanticTokensParams) -> lsp.SemanticTokens:
-        return painted(params.text_document.uri, 0, 1 << 30)
+        return painted(params.text_document.uri, None)
 
     @server.feature(lsp.TEXT_DOCUMENT_SEMANTIC_TOKENS_RANGE, _LEGEND)
     def some_painted(params: lsp.SemanticTokensRangeParams) -> lsp.SemanticTokens:
-        return painted(params.text_document.uri, params.range.start.line, params.range.end.line)
+        return painted(params.text_document.uri, params.range)
 
 
 def _change(server: Editor) -> None:
@@ -340,15 +380,15 @@ def _change(server: Editor) -> None:
     @server.feature(lsp.TEXT_DOCUMENT_PREPARE_RENAME)
     def may_rename(params: lsp.PrepareRenameParams) -> lsp.Range | None:
         opened, text = server.plan_at(params.text_document.uri)
-        mention = text.mention_at(params.position.line, server.column_of(text, params.position))
+        mention = text.mention_at(*server.place_of(text, params.position))
         if mention is None or mention.named is Named.FINDING or opened.declaration(mention.named, mention.name) is None:
             return None
-        return server.range_of(text, params.position.line, mention.start, mention.end)
+        return server.range_of(text, server.place_of(text, params.position)[0], mention.start, mention.end)
 
     @server.feature(lsp.TEXT_DOCUMENT_RENAME, lsp.RenameOptions(prepare_provider=True))
     def rename(params: lsp.RenameParams) -> lsp.WorkspaceEdit | None:
         opened, text = server.plan_at(params.text_document.uri)
-        mention = text.mention_at(params.position.line, server.column_of(text, params.position))
+        mention = text.mention_at(*server.place_of(text, params.position))
         if mention is None:
             return None
         try:
@@ -365,10 +405,11 @@ def _change(server: Editor) -> None:
             }
         )
 
-    def laid_out(uri: str, first: int = 0, last: int | None = None) -> list[lsp.TextEdit] | None:
+    def laid_out(uri: str, within: lsp.Range | None = None) -> list[lsp.TextEdit] | None:
         opened, text = server.plan_at(uri)
+        first, last = (0, None) if within is None else server.lines_of(text, within)
         try:
-            return server.edits_of(changing.layout_edits(opened, text, first, last))
+            return server.edits_of(text, changing.layout_edits(opened, text, first, last))
         except PlanError as error:
             server.window_show_message(lsp.ShowMessageParams(lsp.MessageType.Warning, error.message))
             return None
@@ -379,18 +420,18 @@ def _change(server: Editor) -> None:
 
     @server.feature(lsp.TEXT_DOCUMENT_RANGE_FORMATTING)
     def partly_formatted(params: lsp.DocumentRangeFormattingParams) -> list[lsp.TextEdit] | None:
-        return laid_out(params.text_document.uri, params.range.start.line, params.range.end.line)
+        return laid_out(params.text_document.uri, params.range)
 
     @server.feature(
         lsp.TEXT_DOCUMENT_CODE_ACTION, lsp.CodeActionOptions(code_action_kinds=[lsp.CodeActionKind.QuickFix], resolve_provider=True)
     )
     def actions(params: lsp.CodeActionParams) -> list[lsp.CodeAction]:
         opened, text = server.plan_at(params.text_document.uri)
-        first, last = params.range.start.line, params.range.end.line
+        first, last = server.lines_of(text, params.range)
         meant = [
             lsp.CodeAction(
                 f"Write {each.text}", kind=lsp.CodeActionKind.QuickFix, is_preferred=True,
-                diagnostics=[known for known in params.context.diagnostics if known.message == error.message and known.range.start.line == line],
+                diagnostics=[known for known in params.context.diagnostics if known.message == error.message and known.range.start.line == text.shown_at(line, 0)[0]],
                 edit=lsp.WorkspaceEdit(changes={params.text_document.uri: [lsp.TextEdit(server.range_of(text, line, *each[:2]), each.text)]}),
             )
             for error, line, each in changing.meant(opened, text, first, last)
@@ -413,7 +454,9 @@ def _change(server: Editor) -> None:
             except PlanError as error:
                 server.window_show_message(lsp.ShowMessageParams(lsp.MessageType.Info, f"nothing mends it: {error.message}"))
                 return action
-            action.edit = lsp.WorkspaceEdit(changes={from_fs_path(file) or file: server.edits_of(each) for file, each in edits.items()})
+            action.edit = lsp.WorkspaceEdit(
+                changes={from_fs_path(file) or file: server.edits_of(opened.texts.get(file), each) for file, each in edits.items()}
+            )
         return action
 
 

@@ -5,6 +5,7 @@ Lines and columns count from 0, columns in characters.
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterator
 from enum import StrEnum
 from functools import cached_property, lru_cache
@@ -77,6 +78,35 @@ class Text:
         self.file = file
         self.text = text
         self.lines = text.split("\n")
+
+    @cached_property
+    def returns(self) -> list[tuple[int, int]]:
+        """The carriage returns that stand alone, by line and column: they end a line for an editor, and none of a plan."""
+        if "\r" not in self.text:
+            return []
+        last = len(self.lines) - 1
+        return [
+            (number, column)
+            for number, line in enumerate(self.lines)
+            for column, letter in enumerate(line)
+            if letter == "\r" and (column < len(line) - 1 or number == last)
+        ]
+
+    def shown_at(self, line: int, column: int) -> tuple[int, int]:
+        """Return the line and column at which an editor shows a place of the plan's."""
+        before = bisect_left(self.returns, (line, column)) if self.returns else 0
+        if before and self.returns[before - 1][0] == line:
+            column -= self.returns[before - 1][1] + 1
+        return line + before, column
+
+    def place_at(self, shown: int) -> tuple[int, int]:
+        """Return the line and column of the plan's at which a line begins that an editor shows."""
+        for before, (line, column) in enumerate(self.returns):
+            if shown <= line + before:
+                return shown - before, 0
+            if shown == line + before + 1:
+                return line, column + 1
+        return shown - len(self.returns), 0
 
     @cached_property
     def heads(self) -> list[int]:
