@@ -505,7 +505,7 @@ def test_compare_since_a_revision(run: Run, answer: Ask, tmp_path: Path, demo: P
     outside.write_text("")
     plan.write_text(text + f'include "../{outside.name}"\n')
     git(demo, "commit", "-qam", "second")
-    refused = run(*words)
+    refused = run("--include-from", "..", *words)
     assert (refused.returncode, "lies outside the git repository" in refused.stderr, outside.name in refused.stderr) == (2, True, True)
 
 

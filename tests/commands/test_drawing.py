@@ -28,8 +28,8 @@ def test_the_network_has_every_gate_and_name(run: Run, demo: Path) -> None:
     assert (done.returncode, done.stdout) == (0, "network.svg\n")
     names = named(demo / "network.svg")
     assert {
-        "gate 110 inbound on breakwater.sea", "gate duty-only inbound on lighthouse itself", "gate kiosk-port inbound on jetty.3",
-        "gate guest-fence outbound on subnet guests", "bar spine", "device pier", "title",
+        "gate-110-inbound-on-breakwater.sea", "gate-duty-only-inbound-on-lighthouse-itself", "gate-kiosk-port-inbound-on-jetty.3",
+        "gate-guest-fence-outbound-on-subnet-guests", "bar-spine", "device-pier", "title",
     } <= names  # fmt: skip
     assert {"Ternhaven ferry terminal", "lighthouse", "kiosk-fence6", "manifest 10.64.20.10"} <= {
         re.sub(r"\s+", " ", each) for each in texts(demo / "network.svg")
@@ -42,8 +42,8 @@ def test_the_network_has_every_gate_and_name(run: Run, demo: Path) -> None:
 def test_a_traced_path_ends_at_the_gate_that_stopped_it(run: Run, demo: Path) -> None:
     run("draw", "network", "--path", "duty", "camera-3", "tcp/rtsp")
     names = named(demo / "network.svg")
-    assert {"leg 1", "leg 2"} <= names
-    assert "leg 3" not in names
+    assert {"leg-1", "leg-2"} <= names
+    assert "leg-3" not in names
     assert "2  SYN+ACK from camera-3 to duty is stopped by berth-3-in otherwise, inbound on pier.b3" in texts(demo / "network.svg")
 
 
@@ -82,14 +82,14 @@ def test_a_list_shows_what_each_line_takes_and_what_nothing_reaches(run: Run, tm
         "list a extended ipv4\n    10 permit ip 10.0.0.0/8 to any\n    20 deny tcp 10.1.0.0/16 to any\n    30 permit ip 0.0.0.0/1 to any\n    40 off permit ip any to any\n"
     )
     assert run("draw", "list", "a").returncode == 0
-    assert {"hollow 20", "hollow 40", "bar 10", "bar 30", "bar otherwise"} <= named(tmp_path / "list-a.svg")
+    assert {"hollow-20", "hollow-40", "bar-10", "bar-30", "bar-otherwise"} <= named(tmp_path / "list-a.svg")
     told = texts(tmp_path / "list-a.svg")
     assert {"0.4% of all", "nothing reaches it", "is off", "50% of all, 99% of what it asks for", "50% of all"} <= told
 
 
 def test_the_week_shows_when_windows_are_open_and_what_is_in_force(run: Run, demo: Path) -> None:
     run("draw", "week", "night", "--at", "mon 23:00")
-    assert {"open night mon", "open night sun"} <= named(demo / "week.svg")
+    assert {"open-night-mon", "open-night-sun"} <= named(demo / "week.svg")
     assert {"night", "12 30  permit duty during night", "now"} <= {each.replace("\xa0", " ") for each in texts(demo / "week.svg")}
 
 
@@ -97,7 +97,7 @@ def test_the_tally_is_drawn_once_there_is_one(run: Run, demo: Path) -> None:
     assert "no line of ternhaven.gate has decided yet" in run("draw", "tally").stderr
     run("verify", "--tally")
     assert run("draw", "tally").returncode == 0
-    assert "bar kiosk-fence 10" in named(demo / "tally.svg")
+    assert "bar-kiosk-fence-10" in named(demo / "tally.svg")
 
 
 @pytest.mark.parametrize(

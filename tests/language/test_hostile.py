@@ -112,7 +112,7 @@ def test_only_regular_files_are_included(tmp_path: Path) -> None:
     os.mkfifo(tmp_path / "pipe")
     (tmp_path / "loop").symlink_to("loop")
     for name, says in (
-        ("/dev/zero", "no regular file"),
+        ("/dev/zero", "lies outside"),
         ("folder", "is a folder"),
         ("pipe", "no regular file"),
         ("loop", "cannot be read"),

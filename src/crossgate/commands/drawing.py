@@ -11,6 +11,7 @@ from crossgate.commands.common import AtOption, examples, load, moment, plan_fil
 from crossgate.commands.completing import complete_device, complete_hosts, complete_list, complete_service
 from crossgate.core.model.address import Address
 from crossgate.core.model.errors import PlanError, unknown
+from crossgate.formats.handed_on import handed_on
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -94,7 +95,7 @@ def grid(
     squares = squares_of(plan, when, rows, columns, wanted, None if against is None else read_file(against), missed)
     title = (
         f"Who reaches whom by {wanted}"
-        + (f", {plan.files[0]} against {against}" if against else "")
+        + (f", {handed_on(plan.files[0])} against {handed_on(str(against))}" if against else "")
         + (f", at {when:%a %H:%M}" if plan.windows else "")
     )
     save(plan, grid_sheet(title, rows, columns, squares, _theme(dark), _size(size)), out or Path("grid.svg"))
@@ -191,8 +192,8 @@ def draw_trace(plan: Plan, trace: Trace, out: Path) -> None:
     from crossgate.draw.canvas import kind_of_file
     from crossgate.draw.network import network_sheet
 
-    kind = kind_of_file(out)
-    write_file(out, network_sheet(plan, _theme(dark=False), trace=trace, told=legs_told(trace)).bytes(kind), plan.files)
+    kind_of_file(out)
+    _put(plan, network_sheet(plan, _theme(dark=False), trace=trace, told=legs_told(trace)), out)
 
 
 def draw_differences(plan: Plan, found: Sequence[Difference], out: Path) -> None:
@@ -206,7 +207,7 @@ def draw_differences(plan: Plan, found: Sequence[Difference], out: Path) -> None
     from crossgate.draw.canvas import kind_of_file
     from crossgate.draw.network import network_sheet
 
-    kind = kind_of_file(out)
+    kind_of_file(out)
     marked = frozenset(fate.decided.crossing.point for each in found for fate in (each.was, each.now) if fate.decided is not None)
     trace, told = None, [f"{len(found)} differences" if len(found) != 1 else "one difference"]
     if found:
@@ -217,7 +218,7 @@ def draw_differences(plan: Plan, found: Sequence[Difference], out: Path) -> None
         state = settled(opened | (found[0].exceeded or frozenset()), (found[0].spoken or (None,))[0])
         trace = Tracer(network, state).trace(Conversation(ends[0], ends[1], packet))
         told = legs_told(trace)
-    write_file(out, network_sheet(plan, _theme(dark=False), trace=trace, told=told, marked=marked).bytes(kind), plan.files)
+    _put(plan, network_sheet(plan, _theme(dark=False), trace=trace, told=told, marked=marked), out)
 
 
 def legs_told(trace: Trace) -> list[str]:
@@ -298,7 +299,16 @@ def _size(text: str | None) -> tuple[int, int] | None:
 
 def save(plan: Plan, sheet: Sheet, out: Path) -> None:
     """Write a picture, and say where it is. Raises `PlanError`."""
+    _put(plan, sheet, out)
+    typer.echo(str(out))
+
+
+def _put(plan: Plan, sheet: Sheet, out: Path) -> None:
+    """Write a picture; letters that its font has not are told. Raises `PlanError`."""
     from crossgate.draw.canvas import kind_of_file
+    from crossgate.draw.style import FONT
+    from crossgate.show.console import warn
 
     write_file(out, sheet.bytes(kind_of_file(out)), plan.files)
-    typer.echo(str(out))
+    if sheet.unknown:
+        warn(f"{FONT} has no {', '.join(sheet.unknown)}: in {out} a box stands in the place of each")

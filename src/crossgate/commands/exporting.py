@@ -41,6 +41,7 @@ def export(
     xml: Annotated[bool, typer.Option("--xml", help="XML in the place of JSON; also by a name of --out that ends in .xml.")] = False,
     direction: Annotated[Direction | None, typer.Option("--direction", metavar="DIRECTION", help="Which way the rules of an unplaced list are: inbound, from the terminal, or outbound.")] = None,
     as_bytes: Annotated[bool, typer.Option("--bytes", help="RADIUS attributes as bytes; goes to a file.")] = False,
+    raw: Annotated[bool, typer.Option("--raw", help="Write cells that a spreadsheet would take for formulas without an apostrophe before them.")] = False,
     tally: Annotated[bool, typer.Option("--tally", help="Write how often each line has decided, too.")] = False,
     out: Annotated[Path | None, typer.Option(metavar="FILE", help="Write to a file. Default: standard output.")] = None,
 ) -> None:  # fmt: skip
@@ -49,14 +50,14 @@ def export(
 
     found = format_named(format_name, writing=True)
     xml = xml or (out is not None and out.suffix.lower() == ".xml" and "xml" in found.takes)
-    given_options = {"xml": xml, "tally": tally, "limit": limit != _LIMIT, "direction": direction, "bytes": as_bytes}
+    given_options = {"xml": xml, "tally": tally, "limit": limit != _LIMIT, "direction": direction, "bytes": as_bytes, "raw": raw}
     for option, given in given_options.items():
         if given and option not in found.takes:
             raise PlanError(f"--{option} has no meaning for {format_name}")
     plan = load(context)
     chosen, places = _chosen(plan, lists or [], on)
     hits = _tallied(context, chosen) if tally else None
-    written = found.write(Wanted(plan, chosen, [] if unplaced else places, on, hits, direction, limit, xml, as_bytes))
+    written = found.write(Wanted(plan, chosen, [] if unplaced else places, on, hits, direction, limit, xml, as_bytes, raw))
     _leave(written, approximate, out, plan)
 
 

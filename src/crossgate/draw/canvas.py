@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import re
+import warnings
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +31,8 @@ class Sheet:
             {"svg.fonttype": "none", "svg.hashsalt": "crossgate", "font.family": FONT, "hatch.linewidth": 1.4, "pdf.fonttype": 42}
         )
         self.width, self.height, self.theme, self.scale = width, height, theme, scale
+        self.unknown = ""
+        """The letters that the font has not, once the sheet has become a file."""
         self.figure: Any = Figure(figsize=(width * scale / _DPI, height * scale / _DPI), dpi=_DPI, facecolor=theme.paper)
         self.axes: Any = self.figure.add_axes((0, 0, 1, 1))
         self.axes.set_xlim(0, width)
@@ -49,7 +52,7 @@ class Sheet:
             ha=align, va="baseline", zorder=5,
         )  # fmt: skip
         if gid:
-            found.set_gid(gid)
+            found.set_gid(part_id(gid))
 
     def line(
         self, corners: Any, color: str = "", width: float = 1.4, style: str = "-", gid: str = "", cap: str = "butt", above: int = 1
@@ -60,7 +63,7 @@ class Sheet:
             xs, ys, color=color or self.theme.ink, linewidth=self.points(width), linestyle=style, solid_capstyle=cap, solid_joinstyle="round", zorder=above,
         )  # fmt: skip
         if gid:
-            found.set_gid(gid)
+            found.set_gid(part_id(gid))
 
     def box(
         self, x: float, y: float, width: float, height: float, fill: str, edge: str = "none", rounded: float = 0, hatch: str = "", gid: str = "",
@@ -83,7 +86,7 @@ class Sheet:
         else:
             patch = Rectangle((x, y), width, height, **options)
         if gid:
-            patch.set_gid(gid)
+            patch.set_gid(part_id(gid))
         self.axes.add_patch(patch)
 
     def shape(self, corners: Any, fill: str, edge: str = "none", gid: str = "", above: int = 4) -> None:
@@ -92,7 +95,7 @@ class Sheet:
 
         patch = Polygon(list(corners), closed=True, facecolor=fill, edgecolor=edge, linewidth=self.points(1), zorder=above)
         if gid:
-            patch.set_gid(gid)
+            patch.set_gid(part_id(gid))
         self.axes.add_patch(patch)
 
     def dot(self, x: float, y: float, radius: float, fill: str, edge: str = "none", width: float = 1.2, above: int = 3) -> None:
@@ -105,13 +108,27 @@ class Sheet:
         """Return it as `svg`, `png` or `pdf`."""
         data = io.BytesIO()
         metadata = {"svg": {"Date": None}, "pdf": {"CreationDate": None}}.get(kind, {})
-        self.figure.savefig(data, format=kind, dpi=_DPI, facecolor=self.theme.paper, metadata=metadata)
+        with warnings.catch_warnings(record=True) as told:
+            warnings.simplefilter("always")
+            self.figure.savefig(data, format=kind, dpi=_DPI, facecolor=self.theme.paper, metadata=metadata)
+        self.unknown = "".join(dict.fromkeys(letter for each in told if (letter := _unknown_letter(str(each.message)))))
         return data.getvalue()
 
     def svg(self) -> str:
         """Return it as an SVG element to stand in a page."""
         text = self.bytes("svg").decode()
         return re.sub(r"^.*?(?=<svg)", "", text, count=1, flags=re.DOTALL)
+
+
+def _unknown_letter(warning: str) -> str:
+    """Return the letter that a warning of Matplotlib says its font has not, "" for other warnings."""
+    found = re.match(r"Glyph (\d+) ", warning)
+    return chr(int(found[1])) if found else ""
+
+
+def part_id(name: str) -> str:
+    """Return the id that a named part has in an SVG: one word, as ids are."""
+    return "-".join(name.split())
 
 
 def kind_of_file(path: Path) -> str:

@@ -20,6 +20,7 @@ from crossgate.draw.columns import LINE
 from crossgate.draw.layout import laid_out
 from crossgate.draw.picture import Gate, Picture, Spot
 from crossgate.draw.style import SMALL, TEXT, Theme, text_width
+from crossgate.formats.handed_on import handed_on
 
 _HEAD = 46.0
 _FOOT = 40.0
@@ -42,7 +43,7 @@ def network_sheet(
     picture = laid_out(plan, only_list, around)
     lanes = [] if trace is None else lanes_of(plan, picture, trace, told)
     head = _HEAD + LINE * 1.3 * len(lanes)
-    title = plan.title or plan.files[0]
+    title = plan.title or handed_on(plan.files[0])
     frames = any(each.family is None for each in picture.gates)
     width = max(
         picture.width, 850.0 if frames else 760.0, text_width(title, 17) + 60, *(text_width(each.told, TEXT) + 80 for each in lanes), 0
@@ -107,7 +108,7 @@ def draw_gate(sheet: Sheet, gate: Gate, top: float, color: str) -> None:
     across = gate.way[0] == 0  # the stub is upright, so the barrier lies across it
     reach = 6.0
     ends = [(x - reach, y), (x + reach, y)] if across else [(x, y - reach), (x, y + reach)]
-    name = f"gate {gate.list} {gate.direction} on {gate.point}"
+    name = f"gate {gate.list} {gate.direction} on {gate.point}" if gate.list else ""  # the legend's have none
     sheet.line(ends, color, 2.4, gid=name, above=5)
     for end_x, end_y in ends:
         if gate.family is None:

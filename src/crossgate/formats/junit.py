@@ -9,17 +9,18 @@ from junitparser import Failure, JUnitXml, TestCase, TestSuite
 from crossgate.core.answers.verify import Verified
 from crossgate.core.model.plaintext import escaped
 from crossgate.core.model.plan import Plan
+from crossgate.formats.handed_on import handed_on
 
 
 def junit_text(plan: Plan, results: Iterable[Verified]) -> str:
     """Return the results as a JUnit XML document, one test case an expectation."""
-    suite = TestSuite(escaped(plan.title or plan.files[0]))
+    suite = TestSuite(escaped(plan.title or handed_on(plan.files[0])))
     for result in results:
         expectation = result.expectation
         case = TestCase(expectation.text, "keep" if expectation.keep else "expect")
         if not result.held:
             failure = Failure(escaped(result.why), "failed")
-            failure.text = escaped(f"{expectation.place}: {result.why}\nneeded: {result.needed}")
+            failure.text = escaped(f"{handed_on(expectation.place.file)}:{expectation.place.line}: {result.why}\nneeded: {result.needed}")
             case.result = [failure]
         suite.add_testcase(case)
     document = JUnitXml("crossgate verify")

@@ -5,18 +5,21 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from crossgate.core.answers.compare import Difference, Fate
+from crossgate.core.model import plaintext
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import limit_names, packet_text, speaking
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
+from crossgate.formats.handed_on import handed_on
 
 _MOST_LINES, _MOST_ROWS = 8, 40
 """At most so many lines of one difference, and so many differences; the rest is counted."""
 
 
 def escaped(text: str) -> str:
-    """Return a text whose characters mean nothing in Markdown."""
-    return "".join("\\" + each if each in "\\|*_`<>[]" else each for each in text)
+    """Return a text whose characters mean nothing in Markdown and steer no terminal, as one line."""
+    plain = plaintext.escaped(" ".join(text.splitlines()))
+    return "".join("\\" + each if each in "\\|*_`<>[]#~&!" else each for each in plain)
 
 
 def differences_markdown(plan: Plan, was: str, found: Sequence[Difference]) -> str:
@@ -26,7 +29,7 @@ def differences_markdown(plan: Plan, was: str, found: Sequence[Difference]) -> s
 
 def _lines(plan: Plan, was: str, found: Sequence[Difference]) -> Iterator[str]:
     shown = [each for each in found if each.clients and not each.stray and not each.devices]
-    yield f"## Traffic: {escaped(was)} against {escaped(plan.files[0])}"
+    yield f"## Traffic: {escaped(_handed_on(was))} against {escaped(handed_on(plan.files[0]))}"
     yield ""
     if not found:
         yield "Every packet fares alike."
@@ -44,6 +47,12 @@ def _lines(plan: Plan, was: str, found: Sequence[Difference]) -> Iterator[str]:
     if left:
         yield ""
         yield f"Left out: {'; '.join(left)}."
+
+
+def _handed_on(was: str) -> str:
+    """Return what a plan is called, which may say at which revision, without where it lies on this machine."""
+    name, at, revision = was.partition(" at ")
+    return f"{handed_on(name)}{at}{revision}"
 
 
 def _when(plan: Plan, difference: Difference) -> str:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from pathlib import PurePath
 from typing import Any
+from urllib.parse import quote
 
 from crossgate import __version__
 from crossgate.core.audit import Audited
 from crossgate.core.model.finding import KINDS, Acceptance, Finding
+from crossgate.formats.handed_on import handed_on
 
 _SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 
@@ -35,7 +36,7 @@ def sarif_document(audited: Audited) -> dict[str, Any]:
 
 def _result(finding: Finding, acceptance: Acceptance | None = None) -> dict[str, Any]:
     where = "" if finding.access_list is None else f"list {finding.access_list}" + ("" if finding.entry is None else f" {finding.entry}")
-    location = {"artifactLocation": {"uri": PurePath(finding.place.file).as_posix()}, "region": {"startLine": finding.place.line}}
+    location = {"artifactLocation": {"uri": quote(handed_on(finding.place.file))}, "region": {"startLine": finding.place.line}}
     result: dict[str, Any] = {
         "ruleId": finding.name,
         "ruleIndex": list(KINDS).index(finding.name),

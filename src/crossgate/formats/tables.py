@@ -64,7 +64,8 @@ def read_table(path: Path, recognised: Recognised, needed: Sequence[str], exampl
         values: dict[str, str] = {}
         for field, cell in zip(fields, row, strict=False):
             if field and cell.strip():
-                values[field] = f"{values[field]} {cell.strip()}" if field in values else cell.strip()
+                value = unguarded(cell.strip())
+                values[field] = f"{values[field]} {value}" if field in values else value
         if values:
             rows.append(Row(row_number, values))
     unused = [cell.strip() for field, cell in zip(fields, cells, strict=True) if not field and cell.strip()]
@@ -152,6 +153,20 @@ def _cell(value: object) -> str:
     if isinstance(value, float) and value.is_integer():
         return str(int(value))
     return str(value)
+
+
+_FORMULA = re.compile(r"'*[=+\-@\t\r]")
+"""How a cell begins that a spreadsheet takes for a formula, or that has an apostrophe against that."""
+
+
+def guarded(text: str) -> str:
+    """Return a cell with an apostrophe before what a spreadsheet would take for a formula; `unguarded` takes it away again."""
+    return f"'{text}" if _FORMULA.match(text) else text
+
+
+def unguarded(text: str) -> str:
+    """Return a cell as it was before `guarded`."""
+    return text[1:] if text.startswith("'") and _FORMULA.match(text) else text
 
 
 def named_by(order: Iterable[tuple[str, Sequence[str]]]) -> Callable[[Sequence[str]], str]:

@@ -6,8 +6,10 @@
 from __future__ import annotations
 
 import re
+from base64 import b64encode
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
+from hashlib import sha256
 from typing import Any, NamedTuple
 
 from crossgate.core.answers.verify import Verified
@@ -15,7 +17,9 @@ from crossgate.core.model.accesslist import AnyList, DeciderKey, line_name
 from crossgate.core.model.finding import Acceptance, Finding, Severity
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.verdict import Verdict
+from crossgate.draw.canvas import part_id
 from crossgate.draw.style import DARK, LIGHT, MARKS, Theme
+from crossgate.formats.handed_on import handed_on
 
 EXTRA = "pip install 'crossgate[pictures]'"
 
@@ -144,10 +148,12 @@ def themed(svg: str, titles: Mapping[str, str]) -> str:
     for each in fields(Theme):
         svg = svg.replace(getattr(LIGHT, each.name), f"var(--{each.name.replace('_', '-')})")
     for name, title in titles.items():
+        name = part_id(name)
         tag = f'<g id="{escape(name)}">'
         svg = svg.replace(
             tag, f'<g id="{escape(name)}" class="part" tabindex="0" role="img" aria-label="{escape(title)}"><title>{escape(title)}</title>'
         )
+    svg = re.sub(r"<style[^>]*>.*?</style>", "", svg, flags=re.DOTALL)  # the page's own style has it
     return re.sub(r'(<svg[^>]*?) width="[\d.]+pt"([^>]*?)>', r"\1\2>", re.sub(r' height="[\d.]+pt"', "", svg, count=1), count=1)
 
 
@@ -166,4 +172,15 @@ def page(report: Report) -> str:
         theme: {each.name.replace("_", "-"): getattr(own, each.name) for each in fields(Theme)}
         for theme, own in (("light", LIGHT), ("dark", DARK))
     }
-    return environment.get_template("page.html").render(report=report, plan=report.plan, colours=colours, line_name=line_name)
+    style = environment.get_template("page.css").render(colours=colours)
+    script = environment.get_template("page.js").render()
+    policy = f"default-src 'none'; style-src-elem {_hash(style)}; style-src-attr 'unsafe-inline'; script-src {_hash(script)}; img-src data:"
+    return environment.get_template("page.html").render(
+        report=report, plan=report.plan, files=[*map(handed_on, report.plan.files)], handed_on=handed_on, line_name=line_name, style=style, script=script,
+        policy=f"{policy}; base-uri 'none'; form-action 'none'",
+    )  # fmt: skip
+
+
+def _hash(text: str) -> str:
+    """Return what a Content-Security-Policy calls an element by: the SHA-256 of what stands in it (W3C CSP Level 3, section 2.3.1)."""
+    return f"'sha256-{b64encode(sha256(text.encode()).digest()).decode()}'"

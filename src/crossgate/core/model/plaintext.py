@@ -7,8 +7,8 @@ import re
 _MOST_DIGITS = 18
 """No number of the language has more digits, and longer ones cost more the longer they are."""
 
-_UNSHOWABLE = re.compile("[\\x00-\\x08\\x0b-\\x1f\\x7f-\\x9f\\u061c\\u200e\\u200f\\u2028-\\u202e\\u2066-\\u2069]")
-"""Control characters but for tabulator and line feed (ISO 6429), line separators, and what turns the direction of text (Unicode UAX 9)."""
+_UNSHOWABLE = re.compile("[\\x00-\\x08\\x0b-\\x1f\\x7f-\\x9f\\u061c\\u200e\\u200f\\u2028-\\u202e\\u2066-\\u2069\\ufffe\\uffff]")
+"""Control characters but for tabulator and line feed (ISO 6429), line separators, what turns the direction of text (Unicode UAX 9), and what XML 1.0 forbids."""
 
 
 def numeral(text: str) -> int | None:

@@ -29,6 +29,8 @@ class Wanted:
     """At most so many prefixes for a wildcard."""
     xml: bool = False
     bytes: bool = False
+    raw: bool = False
+    """Whether cells that a spreadsheet would take for formulas go out as they are."""
 
     @property
     def lists(self) -> list[AccessList]:

@@ -18,7 +18,7 @@ from crossgate.core.model.plaintext import quotable
 from crossgate.core.network.entrance import place_named
 from crossgate.formats.exchange.asked import Given, Wanted, Written
 from crossgate.formats.markdown import escaped
-from crossgate.formats.tables import Row, read_table
+from crossgate.formats.tables import Row, guarded, read_table
 from crossgate.language.cells import entry_cells
 from crossgate.language.entries import ETHERNET
 from crossgate.language.importing import Coming, ComingEntry, ComingList, ComingPlace
@@ -73,7 +73,7 @@ def write_csv(wanted: Wanted) -> Written:
     text = io.StringIO()
     writer = csv.DictWriter(text, COLUMNS, restval="", lineterminator="\n")
     writer.writeheader()
-    writer.writerows(rows)
+    writer.writerows(rows if wanted.raw else ({column: guarded(text) for column, text in row.items()} for row in rows))
     return Written(text.getvalue())
 
 
@@ -86,7 +86,7 @@ def _section(access_list: AnyList[Any], wanted: Wanted) -> Iterator[str]:
     yield f"## {access_list.name}"
     yield ""
     places = [f"{each.direction} on {each.point}" for each in wanted.places if each.access_list == access_list.name]
-    yield f"{access_list.kind.capitalize()} {access_list.label} list, {' and '.join(places) or 'placed nowhere'}."
+    yield f"{access_list.kind.capitalize()} {access_list.label} list, {escaped(' and '.join(places)) or 'placed nowhere'}."
     yield ""
     for note in access_list.notes:
         yield f"> {escaped(note.text)}"

@@ -40,7 +40,7 @@ FORMATS = {
     "ietf-acl": Format("lists and the interfaces they are attached to, JSON or XML (RFC 8519)", "ietf_acl_in.read", "ietf_acl.write", ("xml", "limit", "tally", "on", "otherwise", "approximate")),
     "ietf": Format("a device with its interfaces, routes and lists; without --on the picture of links (RFC 8343, 8344, 8349, 8345)", "ietf.read", "ietf.write", ("xml", "limit", "on", "otherwise", "approximate")),
     "nas-filter-rule": Format("what a RADIUS server sends for one terminal (RFC 4849, rules of RFC 6733)", "nas_filter_rule.read", "nas_filter_rule.write", ("limit", "direction", "bytes", "as", "approximate")),
-    "csv": Format("a row for each line of each list", "entry_table.read_csv", "entry_table.write_csv"),
+    "csv": Format("a row for each line of each list", "entry_table.read_csv", "entry_table.write_csv", ("raw",)),
     "markdown": Format("tables for people to read", "", "entry_table.write_markdown"),
 }  # fmt: skip
 
