@@ -67,8 +67,9 @@ def _unforeseen(error: Exception) -> int:
     import os
     import traceback
 
-    if isinstance(error, OSError) and error.filename is None:
-        return _told(f"the answer cannot be written: {error.strerror or error}")
+    if isinstance(error, OSError):
+        what = "the answer cannot be written" if error.filename is None else f"{error.filename} cannot be used"
+        return _told(f"{what}: {error.strerror or error}")
     if os.environ.get("CROSSGATE_TRACE"):
         traceback.print_exception(error)
     frames = traceback.extract_tb(error.__traceback__)

@@ -6,6 +6,7 @@ import sqlite3
 import threading
 import xml.etree.ElementTree as ElementTree
 from collections.abc import Callable
+from contextlib import closing
 from datetime import datetime
 from pathlib import Path
 
@@ -20,7 +21,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.formats.junit import junit_text
 from crossgate.formats.sarif import sarif_document
-from crossgate.formats.tally import Tally
+from crossgate.formats.tally import MOST_HITS, Tally
 from crossgate.language.reader import read_plan
 
 PLAN = """title "Two & more"
@@ -112,7 +113,72 @@ def test_a_tally_that_cannot_be_used_is_told(path: Path) -> None:
     plan = read_plan(path)
     (path.parent / ".crossgate").mkdir()
     (path.parent / ".crossgate" / "tally.sqlite").write_bytes(b"no database at all, but long enough to be read as one" * 30)
-    with pytest.raises(PlanError, match="cannot be used"):
+    with pytest.raises(PlanError, match=r"is damaged .*; remove the file to begin anew"):
         Tally(path).add(plan, {DeciderKey("l", 10): 1})
     with pytest.raises(sqlite3.DatabaseError):
         sqlite3.connect(path.parent / ".crossgate" / "tally.sqlite").execute("SELECT * FROM tally")
+
+
+def spoilt(path: Path, statement: str) -> None:
+    """Change the tally beside a plan behind our back."""
+    with closing(sqlite3.connect(path.parent / ".crossgate" / "tally.sqlite", isolation_level=None)) as connection:
+        connection.execute(statement)
+
+
+@pytest.mark.parametrize(
+    ("statements", "says"),
+    [
+        (["PRAGMA user_version = 2"], "is of version 2, from a newer Cross Gate; this one knows version 1"),
+        (["ALTER TABLE tally RENAME TO old", "CREATE VIEW tally AS SELECT * FROM old"], "is another database"),
+        (["CREATE TRIGGER t AFTER INSERT ON tally BEGIN DELETE FROM tally; END"], "is another database"),
+        (["CREATE TABLE more (x)"], "is another database"),
+        (["DROP TABLE tally", "CREATE TABLE tally (plan, hits)"], "is another database"),
+        (["UPDATE tally SET hits = 9e999"], "holds inf where a count of hits belongs"),
+        (["UPDATE tally SET hits = -1"], "holds -1 where a count of hits belongs"),
+        (["UPDATE tally SET hits = 'many'"], "holds many where a count of hits belongs"),
+    ],
+)
+def test_a_strange_tally_is_told_and_left_as_it_is(path: Path, statements: list[str], says: str) -> None:
+    plan, tally = read_plan(path), Tally(path)
+    tally.add(plan, {DeciderKey("l", 10): 1})
+    for each in statements:
+        spoilt(path, each)
+    before = tally.path.read_bytes()
+    with pytest.raises(PlanError, match=says) as raised:
+        tally.hits(plan.lists["l"])
+    assert "remove" not in str(raised.value)
+    if "holds" not in says:
+        with pytest.raises(PlanError, match=says):
+            tally.add(plan, {DeciderKey("l", 10): 1})
+    assert tally.path.read_bytes() == before
+
+
+def test_a_tally_from_before_there_were_versions_is_used_and_hits_never_run_over(path: Path) -> None:
+    plan, tally = read_plan(path), Tally(path)
+    tally.add(plan, {DeciderKey("l", 10): 1 << 62})
+    spoilt(path, "PRAGMA user_version = 0")
+    tally.add(plan, {DeciderKey("l", 10): 1 << 62, DeciderKey("l", 20): 1 << 64})
+    assert tally.hits(plan.lists["l"]) == {10: MOST_HITS, 20: MOST_HITS, None: 0}
+
+
+def test_a_tally_that_is_in_use_is_told_and_never_to_be_removed(path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    plan, tally = read_plan(path), Tally(path)
+    tally.add(plan, {DeciderKey("l", 10): 1})
+    monkeypatch.setattr("crossgate.formats.tally._WAIT_SECONDS", 0.1)
+    with closing(sqlite3.connect(tally.path, isolation_level=None)) as other:
+        other.execute("BEGIN EXCLUSIVE")
+        with pytest.raises(PlanError, match="is being used by another program") as raised:
+            tally.add(plan, {DeciderKey("l", 10): 1})
+        assert "remove" not in str(raised.value)
+
+
+def test_a_tally_that_is_a_link_is_not_followed(path: Path, tmp_path: Path) -> None:
+    plan, tally = read_plan(path), Tally(path)
+    with closing(sqlite3.connect(tmp_path / "bank.sqlite")) as other:
+        other.execute("CREATE TABLE accounts (x)")
+    tally.path.parent.mkdir()
+    tally.path.symlink_to(tmp_path / "bank.sqlite")
+    before = (tmp_path / "bank.sqlite").read_bytes()
+    with pytest.raises(PlanError, match="is a link or no regular file"):
+        tally.add(plan, {DeciderKey("l", 10): 1})
+    assert (tmp_path / "bank.sqlite").read_bytes() == before

@@ -7,6 +7,7 @@ import pickle
 import random
 import shutil
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -16,6 +17,7 @@ from datetime import UTC
 from pathlib import Path
 from typing import Any
 
+import dask
 import numpy as np
 import pyarrow as pa
 import pytest
@@ -25,13 +27,14 @@ from pyarrow import parquet
 
 from crossgate.core.answers.replay import Replay
 from crossgate.core.model.address import Family
+from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic.assembly import SECOND
 from crossgate.formats.verdicts import verdict_rows
 from crossgate.language.reader import read_plan
 from crossgate.spread.parts import Job, Parts, replay_part
-from crossgate.spread.pools import ClusterPool, LocalPool, Pool
+from crossgate.spread.pools import ClusterPool, LocalPool, Pool, _see_scheduler
 from tests import net
 from tests.conftest import Ask, Run
 from tests.core.answers.test_replay import MONDAY, seen
@@ -191,10 +194,54 @@ def test_a_cluster_answers_as_the_single_run_does_even_when_a_worker_is_killed(
     [
         (("--workers", "2", "--cluster", "tcp://127.0.0.1:9"), "exclude each other"),
         (("--workers", "2", "--list", "KIOSKS"), "--workers is about conversations"),
-        (("--cluster", "nonsense://x", "--zone", "UTC"), "no Dask scheduler answers there"),
+        (("--cluster", "nonsense://x", "--zone", "UTC"), "is no address of a scheduler; write tcp://HOST:PORT"),
+        (("--cluster", "tcp://127.0.0.1:99999", "--zone", "UTC"), "is no address of a scheduler"),
+        (("--cluster", "", "--zone", "UTC"), "is no address of a scheduler"),
+        (("--cluster", "tls://127.0.0.1:9", "--zone", "UTC"), "has no distributed.comm.tls.ca-file"),
+        (("--cluster", "tcp://127.0.0.1:9", "--zone", "UTC"), "no Dask scheduler answers there (Connection refused)"),
     ],
 )
 def test_what_cannot_be_spread_is_told(run: Run, traffic: Path, words: tuple[str, ...], problem: str) -> None:
     refused = run("replay", str(traffic / "day.pcap"), *words)
     assert refused.returncode == 2
     assert problem in refused.stderr
+
+
+def test_a_scheduler_elsewhere_is_joined_behind_tls_or_when_the_network_is_trusted(monkeypatch: pytest.MonkeyPatch) -> None:
+    class Connection:
+        """A connection to a scheduler on another machine."""
+
+        def __enter__(self) -> Connection:
+            return self
+
+        def __exit__(self, *_: object) -> None:
+            pass
+
+        def getpeername(self) -> tuple[str, int]:
+            return "192.0.2.10", 8786
+
+    monkeypatch.setattr("crossgate.spread.pools.socket.create_connection", lambda *_, **__: Connection())
+    with pytest.raises(PlanError, match=r"is neither on this machine nor behind TLS: .* or say --trusted-network"):
+        _see_scheduler("tcp://192.0.2.10:8786", trusted=False)
+    _see_scheduler("tcp://192.0.2.10:8786", trusted=True)
+    with dask.config.set({"distributed.comm.tls.ca-file": "ca.pem"}):
+        _see_scheduler("tls://192.0.2.10:8786", trusted=False)
+
+
+@pytest.mark.process
+def test_what_listens_and_is_no_scheduler_is_told_in_one_sentence(launch: Run, traffic: Path) -> None:
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        address = f"127.0.0.1:{server.getsockname()[1]}"
+        done = launch("replay", str(traffic / "day.pcap"), "--zone", "UTC", "--cluster", address)
+    assert done.returncode == 2
+    assert done.stderr.startswith(f"crossgate: --cluster {address}: no Dask scheduler answers there (Timed out")
+    assert done.stderr.count("\n") == 1
+
+
+@pytest.mark.process
+def test_nothing_is_printed_after_the_answer_of_a_cluster(
+    launch: Run, traffic: Path, cluster: tuple[str, list[subprocess.Popen[bytes]]]
+) -> None:
+    done = launch("replay", str(traffic / "flows.parquet"), "--zone", "UTC", "--cluster", cluster[0], "--json")
+    assert done.returncode == 0
+    assert done.stderr == ""

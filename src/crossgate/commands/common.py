@@ -16,7 +16,7 @@ import typer
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
-    from crossgate.core.model.accesslist import DeciderKey
+    from crossgate.core.model.accesslist import AnyList, DeciderKey
     from crossgate.core.model.condition import When
     from crossgate.core.model.plan import Plan
     from crossgate.language.reader import Reading
@@ -222,6 +222,23 @@ def add_to_tally(context: typer.Context, plan: Plan, hits: Mapping[DeciderKey, i
         Tally(plan_file(context, "keep a tally beside")).add(plan, hits)
     except PlanError as error:
         warn(f"{error}; nothing is added up")
+
+
+def tallied(context: typer.Context, lists: Iterable[AnyList[Any]]) -> dict[DeciderKey, int]:
+    """Return how often lines of lists have decided; where the tally cannot be used, warn and return nothing."""
+    from crossgate.core.model.accesslist import DeciderKey
+    from crossgate.formats.tally import Tally
+    from crossgate.show.console import warn
+
+    path = plan_path(context)
+    if path == STANDARD_INPUT:
+        return {}
+    try:
+        store = Tally(path)
+        return {DeciderKey(each.name, number): hits for each in lists for number, hits in store.hits(each).items()}
+    except PlanError as error:
+        warn(f"{error}; the answer is given without it")
+        return {}
 
 
 def clock(plan: Plan) -> datetime:

@@ -9,14 +9,14 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from crossgate.commands.common import load, plan_path, write_file
+from crossgate.commands.common import load, tallied, write_file
 from crossgate.commands.completing import complete_device, complete_list
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.network import Direction
 from crossgate.formats.exchange.registry import FORMATS, format_named
 
 if TYPE_CHECKING:
-    from crossgate.core.model.accesslist import AnyList, DeciderKey
+    from crossgate.core.model.accesslist import AnyList
     from crossgate.core.model.network import Placement
     from crossgate.core.model.plan import Plan
     from crossgate.formats.exchange.asked import Written
@@ -56,7 +56,7 @@ def export(
             raise PlanError(f"--{option} has no meaning for {format_name}")
     plan = load(context)
     chosen, places = _chosen(plan, lists or [], on)
-    hits = _tallied(context, chosen) if tally else None
+    hits = tallied(context, chosen) if tally else None
     written = found.write(Wanted(plan, chosen, [] if unplaced else places, on, hits, direction, limit, xml, as_bytes, raw))
     _leave(written, approximate, out, plan)
 
@@ -74,14 +74,6 @@ def _chosen(plan: Plan, names: list[str], device: str | None) -> tuple[list[AnyL
             raise PlanError(f"no list stands on {device}" if device else "the plan has no lists")
     meant = {each.name for each in chosen}
     return chosen, [each for each in places if each.access_list in meant]
-
-
-def _tallied(context: typer.Context, lists: list[AnyList[Any]]) -> dict[DeciderKey, int]:
-    from crossgate.core.model.accesslist import DeciderKey
-    from crossgate.formats.tally import Tally
-
-    store = Tally(plan_path(context))
-    return {DeciderKey(each.name, number): hits for each in lists for number, hits in store.hits(each).items()}
 
 
 def _leave(written: Written, approximate: bool, out: Path | None, plan: Plan) -> None:

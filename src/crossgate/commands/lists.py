@@ -6,9 +6,8 @@ from typing import Annotated
 
 import typer
 
-from crossgate.commands.common import STANDARD_INPUT, AtOption, JsonOption, load, moment, plan_path, print_json
+from crossgate.commands.common import AtOption, JsonOption, load, moment, print_json, tallied
 from crossgate.commands.completing import complete_list, complete_stands
-from crossgate.core.model.errors import PlanError
 
 
 def lists(
@@ -36,17 +35,12 @@ def lists(
 
         print_json(lists_document(plan, when, chosen))
         return
-    from crossgate.formats.tally import Tally
-    from crossgate.show.console import quiet, strong, warn, write
+    from crossgate.show.console import quiet, strong, write
     from crossgate.show.lists import lines, short_lines
 
-    hits: dict[str, dict[int | None, int]] = {}
-    try:
-        if plan_path(context) != STANDARD_INPUT:
-            store = Tally(plan_path(context))
-            hits = {each.name: store.hits(each) for each in chosen}
-    except PlanError as error:
-        warn(f"{error}; the lists are shown without it")
+    hits: dict[str, dict[int | None, int]] = {each.name: {} for each in chosen}
+    for (name, number), count in tallied(context, chosen).items():
+        hits[name][number] = count
     if plan.title:
         write([strong(plan.title)])
     if not chosen and on is not None:
@@ -61,4 +55,4 @@ def lists(
     if any(number for each in hits.values() for number in each.values()):
         write([quiet("8x: the tally counts eight packets for the line, each a leg of a conversation")])
     for each in chosen:
-        write(["", *lines(plan, each, when, hits.get(each.name, {}))])
+        write(["", *lines(plan, each, when, hits[each.name])])

@@ -10,6 +10,7 @@ import typer
 from crossgate.commands.common import JsonOption, clock, meter, plan_file, print_json, reading_of
 from crossgate.commands.editing import AnywayOption, YesOption, carry_out
 from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.plaintext import numeral
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -76,12 +77,12 @@ def _found(reading: Reading, words: Sequence[str], now: datetime) -> Iterator[Me
     plan, session = reading.plan, Session(reading.plan)
     verifier = Verifier(session)
     if words and words[0].isdecimal():
-        line = int(words[0])
+        line = numeral(words[0])
         chosen = [
             (index, each) for index, each in enumerate(plan.expectations) if each.place.line == line and each.place.file == plan.files[0]
         ]
         if not chosen:
-            raise PlanError(f"line {line} of {plan.files[0]} is no expectation; crossgate verify tells their lines")
+            raise PlanError(f"line {words[0]} of {plan.files[0]} is no expectation; crossgate verify tells their lines")
         index, expectation = chosen[0]
         verified = verifier.verify(expectation)
         if verified.held:

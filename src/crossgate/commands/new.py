@@ -51,7 +51,8 @@ def new(
     from crossgate.language.beginning import from_tables, skeleton
 
     if file.suffix != ".gate":
-        raise PlanError(f"a plan's file ends in .gate, so that every command finds it; name it {file.with_suffix('.gate')}")
+        better = file.with_suffix(".gate") if file.name.strip(".") else file / "office.gate"
+        raise PlanError(f"a plan's file ends in .gate, so that every command finds it; name it {better}")
     if file.exists():
         raise PlanError(f"{file} is there already; name another file, nothing is overwritten")
     if hosts is not None and subnets is None:

@@ -42,6 +42,7 @@ def replay(
     top: Annotated[int, typer.Option(min=1, metavar="N", help="Show so many lines of what was not permitted.")] = _TOP,
     workers: Annotated[int | None, typer.Option(min=1, metavar="N", help="Share the work among so many processes of this machine.")] = None,
     cluster: Annotated[str | None, typer.Option(metavar="ADDRESS", help="Share the work among the workers of a Dask scheduler, as tcp://192.0.2.10:8786.")] = None,
+    trusted_network: Annotated[bool, typer.Option("--trusted-network", help="Let --cluster go to another machine without TLS.")] = False,
     unpacked: UnpackedOption = None,
     tally: Annotated[bool, typer.Option("--tally", help="Add the entries that decided to the tally beside the plan.")] = False,
     as_json: JsonOption = False,
@@ -66,7 +67,9 @@ def replay(
             raise PlanError(
                 "--cluster needs --zone for this plan: it has windows, and machines of a cluster may have clocks of other zones"
             )
-        _conversations(context, plan, traffic, entered, against, out, idle, wall, zone_name, top, tally, as_json, workers, cluster)
+        _conversations(
+            context, plan, traffic, entered, against, out, idle, wall, zone_name, top, tally, as_json, workers, cluster, trusted_network
+        )
         return
     options = {"--from": entered, "--against": against, "--out": out, "--workers": workers, "--cluster": cluster}
     for option, given in options.items():
@@ -89,7 +92,7 @@ def _zone(name: str | None) -> tuple[tzinfo | None, str]:
 
 def _conversations(
     context: typer.Context, plan: Plan, traffic: Traffic, entered: str | None, against: Path | None, out: Path | None, idle: int,
-    wall: tzinfo | None, zone: str, top: int, tally: bool, as_json: bool, workers: int | None, cluster: str | None,
+    wall: tzinfo | None, zone: str, top: int, tally: bool, as_json: bool, workers: int | None, cluster: str | None, trusted: bool,
 ) -> None:  # fmt: skip
     from crossgate.core.answers.replay import Replay
     from crossgate.core.network.entrance import entrance
@@ -106,7 +109,7 @@ def _conversations(
             from crossgate.spread.parts import Job
 
             job = Job(plan, None if other is None else other.plan, entered, wall, idle * SECOND, rows=table is not None)
-            _spread(replayed, job, traffic, table, workers, cluster)
+            _spread(replayed, job, traffic, table, workers, cluster, trusted)
     if tally:
         _add_up(context, plan, [line for _, lines in replayed.lines() for line in lines])
     where = None if came_in is None else str(came_in.point)
@@ -153,14 +156,16 @@ def _run(replayed: Replay, plan: Plan, traffic: Traffic, table: VerdictTable | N
         keep(replayed.rest())
 
 
-def _spread(replayed: Replay, job: Job, traffic: Traffic, table: VerdictTable | None, workers: int | None, cluster: str | None) -> None:
+def _spread(
+    replayed: Replay, job: Job, traffic: Traffic, table: VerdictTable | None, workers: int | None, cluster: str | None, trusted: bool
+) -> None:
     """Have all traffic replayed in parts, by processes here or by those of a cluster."""
     from crossgate.formats.readers.traffic import size
     from crossgate.spread.pools import ClusterPool, LocalPool
     from crossgate.spread.replay import replay_in_parts
 
     with (
-        closing(LocalPool(workers) if workers is not None else ClusterPool(cluster or "")) as pool,
+        closing(LocalPool(workers) if workers is not None else ClusterPool(cluster or "", trusted)) as pool,
         gauge("reading", size(traffic.paths)) as tell,
     ):
         replay_in_parts(replayed, job, traffic, pool, table, tell)

@@ -10,10 +10,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import AtOption, load, meter, moment, plan_path, progress, write_file
+from crossgate.commands.common import AtOption, load, meter, moment, plan_path, progress, tallied, write_file
 
 if TYPE_CHECKING:
-    from crossgate.core.model.accesslist import DeciderKey
     from crossgate.core.model.plan import Plan
     from crossgate.core.sets.effort import TooManyPieces
     from crossgate.core.traffic.session import Session
@@ -48,7 +47,7 @@ def report(
     changes = [] if since is None else _changes(context, session, since, missed)
     made = Report(
         plan, f"{when:%a %Y-%m-%d %H:%M}", __version__, _digest(plan), audited.findings, [each for _, each in audited.accepted], verified,
-        list_parts(plan, audited.findings, _tallied(context, plan)), _grids(plan, session, when, missed), _network(plan), _week(plan, when),
+        list_parts(plan, audited.findings, tallied(context, plan.every_list.values())), _grids(plan, session, when, missed), _network(plan), _week(plan, when),
         since or "", changes, list(dict.fromkeys(each.message for each in missed)),
     )  # fmt: skip
     write_file(out, page(made), plan.files)
@@ -60,14 +59,6 @@ def _digest(plan: Plan) -> str:
     for name in plan.files:
         digest.update(Path(name).read_bytes() if Path(name).exists() else b"")
     return digest.hexdigest()
-
-
-def _tallied(context: typer.Context, plan: Plan) -> dict[DeciderKey, int]:
-    from crossgate.core.model.accesslist import DeciderKey
-    from crossgate.formats.tally import Tally
-
-    store = Tally(plan_path(context))
-    return {DeciderKey(each.name, number): hits for each in plan.every_list.values() for number, hits in store.hits(each).items()}
 
 
 def _changes(context: typer.Context, session: Session, since: str, missed: list[TooManyPieces]) -> list[str]:

@@ -22,7 +22,7 @@ from crossgate.core.model.address import Family, Pattern, everything, format_add
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.packet import ECHO, icmp_of
-from crossgate.core.model.plaintext import quotable
+from crossgate.core.model.plaintext import numeral, quotable
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceError, ServiceTerm, format_ports, join_ports
 from crossgate.core.sets.patterns import joined
@@ -169,7 +169,8 @@ class Coming:
         taken = {each.name for each in self.lists}
         while own in taken:
             stem, _, last = own.rpartition("-")
-            own = f"{stem}-{int(last) + 1}" if stem and last.isdecimal() else f"{own}-2"
+            again = numeral(last) if stem else None
+            own = f"{own}-2" if again is None else f"{stem}-{again + 1}"
         if own != name and not apart:
             self.told.append(f"the list named {name} becomes {own}")
         found = ComingList(own, family, kind, less=self.less)
@@ -179,8 +180,9 @@ class Coming:
 
 def list_name(name: str) -> str:
     """Return a name that a list of a plan may have, near another one."""
-    if name.isascii() and name.isdecimal() and int(name[:12]) <= MOST_NUMBER:
-        return str(int(name))
+    number = numeral(name)
+    if number is not None and number <= MOST_NUMBER:
+        return str(number)
     return plain_name(name, "list")
 
 

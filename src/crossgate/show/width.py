@@ -32,7 +32,7 @@ _Letter = tuple[str, str]
 def screen_width() -> int | None:
     """Return how many columns there are; None where nothing is to be folded."""
     told = os.environ.get("COLUMNS", "")
-    if told.isdecimal() and int(told) > 0:
+    if told.isdecimal() and len(told) < 10 and int(told) > 0:
         return max(int(told), _NARROWEST)
     return max(shutil.get_terminal_size().columns, _NARROWEST) if sys.stdout.isatty() else None
 

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import ipaddress
+import logging
 import signal
+import socket
 import warnings
 from collections import deque
 from collections.abc import Iterator, Sequence
@@ -12,6 +15,7 @@ from importlib.metadata import PackageNotFoundError, version
 from multiprocessing import get_context
 from pathlib import Path
 from typing import Any, Protocol
+from urllib.parse import urlsplit
 
 from crossgate.core.model.errors import PlanError
 from crossgate.spread.parts import Done, replay_part
@@ -78,21 +82,24 @@ class LocalPool:
 class ClusterPool:
     """The workers of a Dask cluster; its scheduler gives the parts of one that is lost to the others."""
 
-    def __init__(self, address: str) -> None:
-        """Join it. Raises `PlanError` when nothing answers there, or workers have not this version of Cross Gate."""
+    def __init__(self, address: str, trusted: bool = False) -> None:
+        """Join it. Raises `PlanError` when nothing answers there, or workers have not this version of Cross Gate.
+
+        What is on the way to a scheduler that is neither here nor behind TLS must be `trusted`.
+        """
         try:
             import dask
             from distributed import Client
         except ImportError as error:
             raise PlanError(f"--cluster needs the package {error.name}, which is not installed: {EXTRA}") from None
+        _see_scheduler(address, trusted)
+        logging.getLogger("distributed").setLevel(logging.CRITICAL)
         dask.config.set({"distributed.admin.large-graph-warning-threshold": "1 GiB"})
         warnings.filterwarnings("ignore", module="distributed")
         try:
             self._client: Any = Client(address, timeout=_PATIENCE, set_as_default=False)
         except (OSError, ValueError, TypeError) as error:
-            raise PlanError(
-                f"--cluster {address}: no Dask scheduler answers there ({_reason(error)}); start one with: dask scheduler"
-            ) from None
+            raise _no_scheduler(address, _reason(error)) from None
         try:
             self.size = self._workers(address)
         except PlanError:
@@ -130,6 +137,39 @@ class ClusterPool:
     def close(self) -> None:
         """Leave the cluster."""
         self._client.close()
+
+
+def _see_scheduler(address: str, trusted: bool) -> None:
+    """Raise `PlanError` for what is no address of a scheduler, for one that nobody listens at, and for one that is not trusted."""
+    import dask
+
+    shape = "write tcp://HOST:PORT, or tls://HOST:PORT"
+    try:
+        parts = urlsplit(address if "://" in address else f"tcp://{address}")
+        host, port = parts.hostname, parts.port
+    except ValueError:
+        host, port = None, None
+    if not host or not port or parts.scheme not in ("tcp", "tls"):
+        raise PlanError(f"--cluster {address or 'with nothing behind it'} is no address of a scheduler; {shape}")
+    if parts.scheme == "tls" and not dask.config.get("distributed.comm.tls.ca-file", None):
+        raise PlanError(f"--cluster {address}: Dask's own configuration has no distributed.comm.tls.ca-file to know the scheduler by")
+    try:
+        with socket.create_connection((host, port), timeout=_PATIENCE) as connection:
+            there = ipaddress.ip_address(connection.getpeername()[0])
+    except (OSError, UnicodeError) as error:
+        raise _no_scheduler(address, getattr(error, "strerror", None) or str(error)) from None
+    if parts.scheme != "tls" and not there.is_loopback and not trusted:
+        raise PlanError(
+            f"--cluster {address} is neither on this machine nor behind TLS: whoever is on the way can read what is replayed, and run "
+            "programs here and there. Name it by tls://, or say --trusted-network where the network is your own"
+        )
+
+
+def _no_scheduler(address: str, why: str) -> PlanError:
+    return PlanError(
+        f"--cluster {address}: no Dask scheduler answers there ({why}); start one with: dask scheduler --host ADDRESS, "
+        "an address that its workers reach and nobody else"
+    )
 
 
 def _reason(error: BaseException) -> str:

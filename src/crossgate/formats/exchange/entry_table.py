@@ -14,7 +14,7 @@ from crossgate.core.model.accesslist import MOST_NUMBER, Action, AnyEntry, AnyLi
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
-from crossgate.core.model.plaintext import quotable
+from crossgate.core.model.plaintext import numeral, quotable
 from crossgate.core.network.entrance import place_named
 from crossgate.formats.exchange.asked import Given, Wanted, Written
 from crossgate.formats.markdown import escaped
@@ -160,9 +160,9 @@ def _read_line(given: Given, row: Row, line: str, own: ComingList, numbers: set[
             raise _error(given, row, f"list {own.name} has its otherwise in a row above")
         own.otherwise = _chosen(given, row, "action", _ACTIONS)
     else:
-        if not (line.isascii() and line.isdecimal() and int(line[:12]) <= MOST_NUMBER):
+        number = numeral(line)
+        if number is None or number > MOST_NUMBER:
             raise _error(given, row, f"line is {line}; it is an entry's number, note, otherwise or place")
-        number = int(line)
         if number in numbers:
             raise _error(given, row, f"list {own.name} has an entry {number} in a row above")
         numbers.add(number)

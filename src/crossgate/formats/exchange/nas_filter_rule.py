@@ -18,6 +18,7 @@ from crossgate.core.model.address import AddressError, Family, Pattern, everythi
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.model.packet import ICMP, TCP, UDP
+from crossgate.core.model.plaintext import numeral
 from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceError, parse_ports
 from crossgate.core.sets.patterns import less
 from crossgate.formats.exchange.asked import Given, Wanted, Written
@@ -289,9 +290,10 @@ class _Parser:
         )  # fmt: skip
 
     def _protocol(self, word: str) -> int:
-        if not (word.isascii() and word.isdecimal() and int(word[:4]) <= 255):
+        number = numeral(word)
+        if number is None or number > 255:
             raise self.error(f"{word} stands where ip or a protocol number from 0 to 255 belongs")
-        return int(word)
+        return number
 
     def _narrowed(self, protocol: int | None, to: int, what: str) -> int:
         if protocol not in (None, to):
