@@ -19,8 +19,8 @@ test: $(MADE)  ## run every test on all cores, those that start processes last
 fast: $(MADE)  ## run the tests that start no process, up to the first that fails
 	$(PYTHON) -m pytest -n auto -x -m "not process"
 
-fuzz: $(MADE)  ## feed the readers, the command line and the edits mutations for SECONDS (60) each
-	CROSSGATE_FUZZ=$(or $(SECONDS),60) $(PYTHON) -m pytest tests/language/test_hostile.py tests/language/test_edits.py tests/commands/test_unbreakable.py tests/formats/readers/test_hostile.py tests/formats/exchange/test_hostile.py tests/core/lists/test_bulk.py -k "mutated or any_command_line or any_sequence or long_drawn"
+fuzz: $(MADE)  ## feed the readers, the editor's server, the command line and the edits mutations for SECONDS (60) each
+	CROSSGATE_FUZZ=$(or $(SECONDS),60) $(PYTHON) -m pytest tests/language/test_hostile.py tests/language/test_edits.py tests/commands/test_unbreakable.py tests/formats/readers/test_hostile.py tests/formats/exchange/test_hostile.py tests/formats/test_hostile_tables.py tests/editor/test_hostile.py tests/core/lists/test_bulk.py -k "mutated or any_command_line or any_sequence or long_drawn"
 
 lint: $(MADE)  ## check style and format
 	$(PYTHON) -m ruff check .
