@@ -26,7 +26,7 @@ def recover(
     dry_run: DryRunOption = False,
     as_json: JsonOption = False,
 ) -> None:
-    """Show what an edit has left half done, and finish it, or give it up with --forget; exit status 1 while it is left so."""
+    """Finish what a crash has left half done of an edit, or with --forget give it up; exit status 1 while it is left so."""
     from crossgate.formats.own_state import taking_turns
     from crossgate.formats.replacing import finish, half_done, states, strange_journals
     from crossgate.formats.replacing import forget as give_up

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import ipaddress
+import os
 import struct
 from collections.abc import Callable, Sequence
 from contextvars import copy_context
@@ -276,3 +277,9 @@ def test_the_demo_is_a_day(tmp_path: Path) -> None:
     assert account.frames > 20_000
     assert min(int(each.first.min()) for each in seen) >= MIDNIGHT * SECOND
     assert max(int(each.last.max()) for each in seen) < (MIDNIGHT + 86_400) * SECOND
+
+
+def test_a_pipe_is_read_from_standard_input_alone(tmp_path: Path) -> None:
+    os.mkfifo(tmp_path / "pipe")
+    with pytest.raises(PlanError, match="is no regular file; what comes through a pipe is read from standard input"):
+        list(Traffic([tmp_path / "pipe"], {}, 0).batches())

@@ -23,6 +23,8 @@ class Kind(NamedTuple):
 def sniffed(path: Path, name: Path) -> Kind:
     """Tell what a file is by how it begins. Raises `PlanError` for one that cannot be opened, and for an empty one."""
     try:
+        if path.exists() and not path.is_file() and not path.is_dir():
+            raise PlanError(f"{name} is no regular file; what comes through a pipe is read from standard input: crossgate replay -")
         with path.open("rb") as file:
             head = file.read(1 << 12)
     except OSError as error:
