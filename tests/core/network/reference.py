@@ -115,7 +115,7 @@ class Reference:
         while front:
             if owner is not None and owner.device in front:
                 return steps - 1
-            if any(each.device in front and target is not None and each.on == target.name for each in self.interfaces):
+            if any(each.device in front and target is not None and self._ends(each, target, destination) for each in self.interfaces):
                 near = steps
                 if owner is None or not any(self._next_to(name, owner.device) for name in front):
                     return near
@@ -123,6 +123,11 @@ class Reference:
             front = [other for name in front for other in self._neighbours(name) if other not in seen and not seen.add(other)]  # type: ignore[func-returns-value]
             steps += 1
         return None
+
+    def _ends(self, near: Interface, target: Segment, destination: Address) -> bool:
+        """Whether a computed way may end at an interface: it is on the outside, or has an address of its own in the prefix."""
+        own = any(each.connected.contains(destination.value) for each in near.in_family(self.family))
+        return near.on == target.name and (target.outside or own)
 
     def _neighbours(self, device: str) -> list[str]:
         return [far.device for near in self.interfaces if near.device == device for far in self._far(near)]
@@ -148,20 +153,19 @@ class Reference:
                 if not on:
                     choices.append((route.destination.prefix_length, 1, []))
                     continue
-                near = on[0]
                 if route.via in self.plan.gateway_at:
                     fars = [each for each in self.answering(route.via) if each.device != device.name]
-                    choices.append((route.destination.prefix_length, 1, [(near, far) for far in fars]))
+                    choices.append((route.destination.prefix_length, 1, [(near, far) for near in on for far in fars]))
                     continue
                 far = self.plan.interface_of.get(route.via)
-                outside = self.plan.segments[near.on].outside
+                outside = self.plan.segments[on[0].on].outside
                 good = (far is None) is outside and (far is None or self.up(far.point))
-                choices.append((route.destination.prefix_length, 1, [(near, far)] if good else []))
+                choices.append((route.destination.prefix_length, 1, [(near, far) for near in on] if good else []))
         target = self._segment(destination)
         if not self.plan.static_routing and target is not None:
             found: list[tuple[int, Interface, Interface | None]] = []
             for near in own:
-                if near.on == target.name:
+                if self._ends(near, target, destination):
                     found.append((-1, near, None))
                 else:
                     found += [
@@ -192,18 +196,19 @@ class Reference:
         told = [each for each in told if self.up(each.point)] + [each for address in own for each in self.answering(address)]
         if not own and near:
             if self.plan.static_routing:
-                able = [each for each in near if self._hops(self.plan.devices[each.device], destination)]
+                owners = {each.device for each in near if destination in self.plan.devices[each.device].addresses()}
+                able = [each for each in near if each.device in owners or self._hops(self.plan.devices[each.device], destination)]
             else:
                 costs = {each.point: self._distance(each.device, destination) for each in near} if target is not None else {}
                 known = [cost for cost in costs.values() if cost is not None]
                 able = [each for each in near if known and costs[each.point] == min(known)]
             told = able or near[:1]
         if not told:
-            yield [], [], False
+            yield lead, [], False
         for gateway in told:
             ports = self._ports(at, gateway)
             if ports is None:
-                yield [], [], False
+                yield lead, [], False
                 continue
             leaving = [] if self.plan.segments[segment].outside else [(Point(PointKind.SUBNET, segment), OUT)]
             yield from self._entered([*lead, *ports, *leaving], [], gateway, destination)
@@ -218,7 +223,7 @@ class Reference:
             return
         if self.answers(device.name, destination):
             yield [*crossed, (device.itself, IN)], [*devices, device.name], True
-        if device.name in devices:
+        elif device.name in devices:
             yield crossed, devices, False
         else:
             yield from self._sent_on(crossed, [*devices, device.name], device, destination, False)
@@ -232,6 +237,7 @@ class Reference:
             return
         if own and self.answers(device.name, destination):
             yield crossed, devices, True
+            return
         met = devices[1:] if own else devices
         if hops is None:
             yield crossed, devices, False
@@ -285,7 +291,11 @@ def network(seed: int) -> str:
     chance = random.Random(seed)
     count = chance.randint(2, 8)
     subnets = [f"s{number}" for number in range(chance.randint(2, 6))]
-    lines = [f"subnet {name} 10.{number}.0.0/24 2001:db8:{number}::/64" for number, name in enumerate(subnets)]
+    second = {name for name in subnets if chance.random() < 0.25}
+    lines = [
+        f"subnet {name} 10.{number}.0.0/24 2001:db8:{number}::/64" + f" 10.{number + 100}.0.0/24" * (name in second)
+        for number, name in enumerate(subnets)
+    ]
     outsides = chance.choice([[], [], ["sea"], ["sea", "partner"]])
     lines += [f"outside {name}" + (" 198.51.100.0/24 2001:db8:ff::/48" if name == "partner" else "") for name in outsides]
     if chance.random() < 0.3:
@@ -302,10 +312,13 @@ def network(seed: int) -> str:
                 low = 1 + device * 2 + part
                 at = f" at mole.{low + 20 * number}" if wired and number == 0 and chance.random() < 0.5 else ""
                 four, six = f"10.{number}.0.{low}", f"2001:db8:{number}::{low:x}"
+                if f"s{number}" in second and chance.random() < 0.4:
+                    four = f"10.{number + 100}.0.{low}"
                 families = chance.choice([f"{four}/24 {six}/64", f"{four}/24 {six}/64", f"{four}/24"])
                 block.append(f"    interface i{number}x{part} {families} on s{number}{at}")
                 on[f"s{number}"].append((name, four, six if "::" in families else ""))
-                sharing[f"s{number}"].append((name, f"{name}.i{number}x{part}", "::" in families))
+                if four.startswith(f"10.{number}."):
+                    sharing[f"s{number}"].append((name, f"{name}.i{number}x{part}", "::" in families))
         for index, outside in enumerate(outsides):
             if chance.random() < 0.3 or device == index:
                 four = f"203.0.113.{1 + device * 4}/30" if outside == "sea" else f"198.51.100.{1 + device * 4}/30"
@@ -326,10 +339,10 @@ def network(seed: int) -> str:
             for other, four, six in on.get(right.split()[0], [])
             if other != name
             for via in (four, six)
-            if via and (":" not in via or "::" in left)
+            if via and ("::" in left if ":" in via else f" {via.rpartition('.')[0]}." in left)
         ]
         for via in chance.sample(near, min(len(near), chance.choice([0, 0, 1, 2]))):
-            number = chance.randrange(len(subnets))
+            number = chance.randrange(len(subnets)) + 100 * (chance.random() < 0.1)
             to = f"10.{number}.0.0/{chance.choice([16, 24, 25])}" if ":" not in via else f"2001:db8:{number}::/64"
             block.append(f"    route {chance.choice([to, 'default'])} via {via}")
         lines += block
@@ -348,7 +361,8 @@ def network(seed: int) -> str:
             gateway = ""
             if on[name] and chance.random() < 0.3:
                 gateway = f" gateway {chance.choice(on[name])[1]}"
-            hosts.append(f"host h{number}x{host} 10.{number}.0.{100 + host} 2001:db8:{number}::{100 + host:x} on {name}{at}{gateway}")
+            block_of = number + 100 * (host == 1 and name in second)
+            hosts.append(f"host h{number}x{host} 10.{block_of}.0.{100 + host} 2001:db8:{number}::{100 + host:x} on {name}{at}{gateway}")
     lines += [*gateways, *hosts]
     if "sea" in outsides:
         lines.append("host far 192.0.2.77 on sea")

@@ -142,12 +142,17 @@ class Verifier:
     def _said(self, promise: Promise) -> Iterator[Said]:
         for family in Family:
             if promise.over in (None, family):
-                ends = zip(self.classes(promise, family), claim_ends(self.network.plan, promise, family), strict=True)
-                source, destination = (_machines(family, found, end) for found, end in ends)
+                source, destination = self._ends(promise, family)
                 between = Region(source, destination)
                 for part in self._parts(promise, family) if source and destination else ():
                     regions = (each.region.common(between) for each in part.begun)
                     yield from (Said(part.claim.claim, region) for region in regions if region is not None)
+
+    def _ends(self, promise: Promise, family: Family) -> tuple[AddressSet, AddressSet]:
+        """Return the addresses of a family that a promise speaks of, as senders and as receivers: of an outside its own alone."""
+        senders, receivers = self.classes(promise, family)
+        source, destination = claim_ends(self.network.plan, promise, family)
+        return _machines(family, senders, source), _machines(family, receivers, destination)
 
     def _parts(self, promise: Promise, family: Family) -> list[_Part]:
         """Return what a promise says of packets of a family; nothing where its service has none of it."""
@@ -190,7 +195,7 @@ class Verifier:
                 and other.spoken in (None, promise.spoken)
             )
             if other is not promise and same:
-                source, destination = (_addresses(family, end) for end in claim_ends(self.network.plan, other, family))
+                source, destination = self._ends(other, family)
                 if source and destination:
                     found += [
                         each.region._replace(source=source, destination=destination)
@@ -305,10 +310,6 @@ def _machines(family: Family, classes: Sequence[AddressClass], end: EndpointSet)
     """Return the addresses of an end that some address classes have."""
     own = [AddressSet.of(family, each.within(end.patterns)) - AddressSet.of(family, each.excluded) for each in classes]
     return AddressSet.union(own) if own else AddressSet.of(family, ())
-
-
-def _addresses(family: Family, end: EndpointSet) -> AddressSet:
-    return AddressSet.of(family, end.patterns)
 
 
 def _states_on(

@@ -101,7 +101,7 @@ class Itineraries:
         told = routes or network.plan.static_routing
         if target is not None and not told and (target.outside or not outward):
             # The way depends on nothing but where the segment is, and on which of its devices has the address.
-            exits = self._exits(target.name, value)
+            exits = self._exits(destination)
             if destination in network.plan.gateway_at:
                 exits = frozenset((name, sum(move.ends for move in network.moves(name, destination))) for name, _ in exits)
             return _Near(exits, owner.device if owner and len(exits) > 1 else None)
@@ -125,11 +125,11 @@ class Itineraries:
         longer = self.network.computed_length(destination)
         return block.prefix_length >= longer or device not in self.network.costs_to(destination)
 
-    def _exits(self, segment: str, value: int) -> frozenset[tuple[str, int]]:
-        """Return the devices on a segment, each with the number of its interfaces that it hands a packet for an address out by."""
+    def _exits(self, destination: Address) -> frozenset[tuple[str, int]]:
+        """Return the devices that hand out a packet for an address, each with the number of its interfaces that it does so by."""
         found: dict[str, list[bool]] = {}
-        for interface in self.network.on_segment.get((segment, self.family), []):
-            connected = any(own.connected.contains(value) for own in interface.in_family(self.family))
+        for interface in self.network.at_end(destination):
+            connected = any(own.connected.contains(destination.value) for own in interface.in_family(self.family))
             found.setdefault(interface.device, []).append(connected)
         return frozenset((name, sum(connected) or len(connected)) for name, connected in found.items())
 

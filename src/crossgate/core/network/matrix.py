@@ -19,7 +19,7 @@ from crossgate.core.model.ethernet import group_mac
 from crossgate.core.network.columns import Edge
 from crossgate.core.network.itineraries import Itineraries
 from crossgate.core.network.nodes import Outcome
-from crossgate.core.network.paths import Endpoint
+from crossgate.core.network.paths import Endpoint, Move, Path
 from crossgate.core.network.routes import FAR
 
 Numbers = NDArray[np.int32]
@@ -150,6 +150,9 @@ class Matrix:
                 choices.append(Edge(self.itineraries.block(move), number[gateway.device], move.ends))
             chosen = None if told is not None or len(near) == 1 else self._nearest([number[each.device] for each in near])
             nobody = self._united((), choices, chosen)
+        else:
+            lead = self.itineraries.block(Move(self._network.unframed(Path(), origin).crossings, None, True))
+            nobody[:] = self._nodes.prepend(lead, self._lost)
         return self._on_link(nobody.copy(), origin, [origin.segment])
 
     def _nearest(self, devices: list[int]) -> NDArray[np.bool_]:

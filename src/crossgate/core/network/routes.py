@@ -51,8 +51,8 @@ class Routes:
         self._near: dict[tuple[str, Family], list[str]] = {}
 
     def has_route(self, name: str, destination: Address) -> bool:
-        """Whether a device knows a way to an address."""
-        return not isinstance(self._hops(self.plan.devices[name], destination), str)
+        """Whether a device knows a way to an address: it has the address itself, or a route to it."""
+        return self._owner(destination) == name or not isinstance(self._hops(self.plan.devices[name], destination), str)
 
     def _hops(self, device: Device, destination: Address) -> list[Hop] | str:
         """Return a device's best next hops to an address, by device name, or why it has none."""
@@ -84,27 +84,26 @@ class Routes:
         return hops or f"{device.name} has no route to {destination}"
 
     def _static_hop(self, device: Device, via: Address) -> list[Hop] | str:
-        near = (interface for interface in self._up(device) for own in interface.in_family(via.family) if own.connected.contains(via.value))
-        interface = next(near, None)
+        """Return the hops to a static route's next device, by each interface on its subnet, or why there are none."""
+        connected = (interfaces.get(via.value & ~wildcard) for wildcard, interfaces in self._connected(device, via.family).items())
+        near = next(filter(None, connected), [])
         if via in self.plan.gateway_at:
             others = [each for each in self.answering(via) if each.device != device.name]
-            return (
-                [Hop(interface, each) for each in others]
-                if interface and others
-                else f"{device.name}'s route goes by {via}, and nobody answers"
-            )
+            found = [Hop(interface, each) for interface in near for each in others]
+            return found or f"{device.name}'s route goes by {via}, and nobody answers"
         neighbour = self.plan.interface_of.get(via)
-        if interface is None or (neighbour is not None and self.plan.is_down(neighbour)):
+        if not near or (neighbour is not None and self.plan.is_down(neighbour)):
             return f"{device.name}'s route goes by {via}, and the way there is down"
-        outside = self.plan.segments[interface.on].outside
+        on = near[0].on
+        outside = self.plan.segments[on].outside
         if neighbour is None and not outside:
             return f"{device.name}'s route goes by {via}, and no device has that address"
         if neighbour is not None and outside:
             return (
-                f"{device.name}'s route goes by {via}, which is {neighbour.device} across {interface.on}, and an outside is no way "
+                f"{device.name}'s route goes by {via}, which is {neighbour.device} across {on}, and an outside is no way "
                 "between two devices; join them by a subnet"
             )
-        return [Hop(interface, neighbour)]
+        return [Hop(interface, neighbour) for interface in near]
 
     def _connected(self, device: Device, family: Family) -> dict[int, dict[int, list[Interface]]]:
         """Return a device's interfaces by their connected prefixes: by wildcard, the longest prefix first, then by value."""
@@ -128,9 +127,8 @@ class Routes:
 
     def _computed(self, device: Device, destination: Address) -> list[Hop]:
         """Return the next hops of the fewest-hop paths."""
-        family, target = destination.family, self._segment_of(destination)
-        assert target is not None
-        here = [each for each in self.on_segment.get((target.name, family), []) if each.device == device.name]
+        family = destination.family
+        here = [each for each in self.at_end(destination) if each.device == device.name]
         if here:
             return [Hop(interface, None) for interface in sorted(here, key=lambda each: each.name)]
         costs = self.costs_to(destination)
@@ -177,16 +175,26 @@ class Routes:
 
         With `owner`, the device that has the address looked for, getting to it is one hop less than to the segment.
         """
-        on = frozenset(interface.device for interface in self.on_segment.get((segment, family), []))
+        return self._costs_to(frozenset(each.device for each in self.on_segment.get((segment, family), [])), family, owner)
+
+    def _costs_to(self, on: frozenset[str], family: Family, owner: str | None) -> dict[str, int]:
         key = (on, family, owner)
         if key not in self._costs:
             self._costs[key] = self.hops_to(on, family, owner)
         return self._costs[key]
 
+    def at_end(self, destination: Address) -> list[Interface]:
+        """Return the interfaces by which computed paths to an address end: on its outside, or with an address of their own in its prefix."""
+        target = self._segment_of(destination)
+        near = [] if target is None else self.on_segment.get((target.name, destination.family), [])
+        if target is None or target.outside:
+            return near
+        return [each for each in near if any(own.connected.contains(destination.value) for own in each.in_family(destination.family))]
+
     def costs_to(self, destination: Address) -> dict[str, int]:
         """Return, for each device that has a way to an address, how many hops of computed paths it is away."""
-        target = self._segment_of(destination)
-        return {} if target is None else self.costs(target.name, destination.family, self._owner(destination))
+        on = frozenset(interface.device for interface in self.at_end(destination))
+        return self._costs_to(on, destination.family, self._owner(destination))
 
     def hops_to(self, ends: Collection[str], family: Family, owner: str | None = None) -> dict[str, int]:
         """Return how many hops each device is away from the nearest of some, breadth first; `owner` is at -1, the others at 0."""

@@ -105,7 +105,7 @@ class Forwarding(Routes):
         segment, target = self.plan.segments[origin.segment], self._segment_of(destination)
         scope = self.scope(destination)
         if scope in (Scope.MACHINE, Scope.GROUP):
-            return start, [_lost(f"{destination} is no destination here: {scope}")]
+            return self.unframed(start, origin), [_lost(f"{destination} is no destination here: {scope}")]
         if scope is Scope.LINK:
             link = self._link(origin, destination)
             if link is not None:
@@ -116,10 +116,16 @@ class Forwarding(Routes):
             return start, self._deliver((), segment.name, origin.at, destination, origin)
         gateways = self._gateways(origin, destination)
         if not gateways and self.told_gateways(origin, destination.family) is not None:
-            return start, [_lost(f"{origin.name}'s {'own ' * bool(origin.gateways)}gateway is down")]
+            return self.unframed(start, origin), [_lost(f"{origin.name}'s {'own ' * bool(origin.gateways)}gateway is down")]
         if not gateways:
-            return start, [_lost(f"{origin.segment} has no gateway for {destination.family.label}")]
+            return self.unframed(start, origin), [_lost(f"{origin.segment} has no gateway for {destination.family.label}")]
         return start, [self._ended(self.toward(origin, gateway), gateway, destination) for gateway in gateways]
+
+    def unframed(self, start: Path, origin: Endpoint) -> Path:
+        """Return the start of a packet that its sender has no frame for: the sender's own list is asked about it all the same."""
+        if origin.follows is None or (origin.follows, Direction.INBOUND, origin.address.family) not in self.plan.placed:
+            return start
+        return start._replace(crossings=(*start.crossings, Crossing(origin.follows, Direction.INBOUND)))
 
     def sends_nothing(self, origin: Endpoint) -> bool:
         """Whether an end is a device's address that is down, or one that all are down who share it."""
@@ -135,12 +141,12 @@ class Forwarding(Routes):
 
     def moves(self, name: str, destination: Address, own: bool = False) -> list[Move]:
         """Return the moves of a packet that a device has to send on, of which all are as good; `own` are not asked at its interfaces."""
-        hops = self._hops(self.plan.devices[name], destination)
-        found = []
         if name in (each.device for each in self.answering(destination)):
-            found.append(Move(() if own else (Crossing(self.plan.devices[name].itself, Direction.INBOUND),), None, True))
+            return [Move(() if own else (Crossing(self.plan.devices[name].itself, Direction.INBOUND),), None, True)]
+        hops = self._hops(self.plan.devices[name], destination)
         if isinstance(hops, str):
-            return found or [_lost(hops)]
+            return [_lost(hops)]
+        found = []
         for interface, neighbour in hops:
             if neighbour is None:
                 crossings = self._leaving(interface)
@@ -195,7 +201,7 @@ class Forwarding(Routes):
         """Return the move from a machine to a gateway, for packets that go on; it ends where no cable leads."""
         ports = self.wire.between(origin.at, gateway)
         if ports is None:
-            return _lost(f"{self._no_cable} leads from {origin.at} to {gateway.point}")
+            return Move(self.unframed(Path(), origin).crossings, None, True, f"{self._no_cable} leads from {origin.at} to {gateway.point}")
         outside = self.plan.segments[origin.segment].outside
         leaving = () if outside else (Crossing(Point(PointKind.SUBNET, origin.segment), Direction.OUTBOUND),)
         frame = Frame(origin.mac, self._virtual(origin, gateway))
@@ -243,26 +249,30 @@ class Forwarding(Routes):
             return origin.segment
         if destination.value not in self.plan.broadcasts:
             return None
-        device = None if origin.device is None else self.plan.devices[origin.device]
-        near = {origin.segment} if device is None else {interface.on for interface in device.interfaces.values()}
+        near = (
+            {origin.segment}
+            if origin.device is None
+            else {each.on for each in self._up(self.plan.devices[origin.device]) if each.in_family(destination.family)}
+        )
         return target.name if target.name in near else None
 
     def _to_all(self, origin: Endpoint, segment: str, destination: Address) -> list[Move]:
         """Return the moves of a packet to each device on a link; where there is none, to the link itself."""
-        attached: Interface | Point | None = origin.at
-        if origin.device is not None:
-            attached = next(each for each in self.plan.devices[origin.device].interfaces.values() if each.on == segment)
-        moves, sent = [], attached.mac if isinstance(attached, Interface) else origin.mac
-        frame = Frame(sent, group_mac(destination))
-        lead = self._from_host(origin, frame)
-        for interface in self.on_segment.get((segment, destination.family), []):
-            ports = None if interface.device == origin.device else self.wire.between(attached, interface)
-            if ports is not None:
-                itself = self.plan.devices[interface.device].itself
-                inward = (Crossing(interface.point, Direction.INBOUND), Crossing(itself, Direction.INBOUND))
-                moves.append(Move((*lead, *self._crossed(ports, frame, destination.family), *inward), interface.device, True))
-        last = self._crossed(self.wire.between(attached, None) or [], frame, destination.family)
-        return moves or [Move((*lead, *last), None, True)]
+        near = self.on_segment.get((segment, destination.family), [])
+        sending: list[Interface | Point | None] = [each for each in near if each.device == origin.device]
+        moves, nobody = [], []
+        for attached in sending if origin.device is not None else [origin.at]:
+            frame = Frame(attached.mac if isinstance(attached, Interface) else origin.mac, group_mac(destination))
+            lead = self._from_host(origin, frame)
+            for interface in near:
+                ports = None if interface.device == origin.device else self.wire.between(attached, interface)
+                if ports is not None:
+                    itself = self.plan.devices[interface.device].itself
+                    inward = (Crossing(interface.point, Direction.INBOUND), Crossing(itself, Direction.INBOUND))
+                    moves.append(Move((*lead, *self._crossed(ports, frame, destination.family), *inward), interface.device, True))
+            last = self._crossed(self.wire.between(attached, None) or [], frame, destination.family)
+            nobody.append(Move((*lead, *last), None, True))
+        return moves or list(dict.fromkeys(nobody))
 
     def told_gateways(self, origin: Endpoint, family: Family) -> list[Interface] | None:
         """Return the interfaces, but those that are down, that a machine is told to hand packets to; None where it is told nothing.
@@ -313,7 +323,8 @@ class Forwarding(Routes):
         near = attached.device if isinstance(attached, Interface) else None
         answering = self.answering(destination)
         if not answering:
-            return [Move(crossings, None, True, f"every device that answers for {destination} is down")]
+            lead = (*crossings, *self.unframed(Path(), sender).crossings) if sender else crossings
+            return [Move(lead, None, True, f"every device that answers for {destination} is down")]
         mac = None if gateway.vrid is None else VRRP_MACS[destination.family] | gateway.vrid
         frame = Frame(attached.mac if isinstance(attached, Interface) else sender.mac if sender else None, mac)
         lead = (*crossings, *self._from_host(sender, frame)) if sender else crossings
