@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from tests.conftest import Run
+from tests.conftest import Ask, Run
 
 Answer = Callable[..., Any]
 
@@ -41,7 +41,7 @@ def test_a_list_of_each_family_permits_the_hall_and_replaying_the_day_shows_it(r
     document = answer("--plan", "free.gate", "replay", "day.pcap", "--zone", "UTC")
     lists = {each["list"]: [line["legs"] for line in each["lines"]] for each in document["lists"]}
     # The SYN and what follows it are two legs; a name is asked for in one.
-    assert (lists["hall"][:2], lists["hall-6"][:2]) == ([700, 350], [140, 70])
+    assert (lists["hall"][:2], lists["hall-6"][2:4]) == ([700, 350], [140, 70])
     stopped = [each for each in document["not_permitted"] if each["list"] in ("hall", "hall-6")]
     assert {(each["destination"], each["service"]) for each in stopped} == {
         ("198.51.100.80", "tcp/443"), ("10.64.20.10", "tcp/23"), ("10.64.16.11", "ping"),
@@ -97,3 +97,77 @@ def test_what_cannot_be_done_is_told_and_nothing_is_written(run: Run, free: Path
     assert done.returncode == 2
     assert problem in done.stderr
     assert (free / "free.gate").read_bytes() == before
+
+
+TWO = """subnet n0 10.1.0.0/29 2001:db8:1::/64
+subnet n2 10.2.0.0/24 2001:db8:2::/64
+router a
+    interface n0 10.1.0.1/29 2001:db8:1::1/64 on n0
+    interface n2 10.2.0.1/24 2001:db8:2::1/64 on n2
+router b stateful
+    interface n0 10.1.0.2/29 on n0
+    interface n2 10.2.0.2/24 on n2
+host h 10.1.0.5 2001:db8:1::5 on n0
+host k 10.2.0.5 2001:db8:2::5 on n2
+"""
+HEAD = "src,dst,proto,sport,dport,packets,back_packets,time\n"
+
+
+def flows(*rows: str) -> str:
+    return HEAD + "".join(f"{row},3,2,2026-11-24T09:0{number % 10}:00Z\n" for number, row in enumerate(rows))
+
+
+def test_services_of_several_protocols_read_back_as_what_they_are(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "p.gate").write_text(TWO)
+    (tmp_path / "f.csv").write_text(flows("10.1.0.5,10.2.0.5,33,40000,53", "10.1.0.5,10.2.0.5,253,0,0"))
+    assert run("distil", "f.csv", "--into", "seen", "--place", "inbound", "a.n0", "--yes", "--anyway").returncode == 0
+    assert "permit 253,dccp/53 h to k" in (tmp_path / "p.gate").read_text()
+
+
+def test_answers_that_may_come_where_nobody_remembers_are_permitted(run: Run, answer: Ask, tmp_path: Path) -> None:
+    (tmp_path / "p.gate").write_text(TWO)
+    (tmp_path / "f.csv").write_text(flows("10.1.0.5,10.2.0.5,17,40000,53", "10.2.0.5,10.1.0.5,17,40001,514"))
+    assert run("distil", "f.csv", "--into", "seen", "--place", "outbound", "b.n0", "--yes", "--anyway").returncode == 0
+    assert "permit udp/32768- k to h source port 53" in (tmp_path / "p.gate").read_text()
+    assert answer("replay", "f.csv", "--zone", "UTC")["verdicts"]["permitted"]["conversations"] == 2
+    (tmp_path / "p.gate").write_text(TWO.replace("router a\n", "router a stateful\n"))
+    assert run("distil", "f.csv", "--into", "seen", "--place", "outbound", "b.n0", "--yes", "--anyway").returncode == 0
+    assert "source port 53" in (tmp_path / "p.gate").read_text()  # each device remembers what it let by itself
+
+
+def test_an_ipv6_list_lets_neighbours_and_errors_by(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "p.gate").write_text(TWO)
+    (tmp_path / "f.csv").write_text(flows("2001:db8:1::5,2001:db8:2::5,6,40000,443"))
+    assert run("distil", "f.csv", "--into", "seen", "--place", "inbound", "a.n0", "--yes", "--anyway").returncode == 0
+    text = " ".join((tmp_path / "p.gate").read_text().split())
+    assert text.index("icmp/neighbor-solicitation") < text.index("icmp/packet-too-big") < text.index("permit tcp/443 h to k")
+
+
+def test_sources_that_fill_a_subnet_are_written_by_its_name(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "p.gate").write_text(TWO)
+    machines = [f"10.1.0.{number},10.2.0.5,6,40000,443" for number in range(3, 7)]
+    (tmp_path / "f.csv").write_text(flows(*machines))
+    assert "permit tcp/443 n0 to k" in run("distil", "f.csv", "--into", "seen", "--dry-run").stdout
+    (tmp_path / "f.csv").write_text(flows(*machines[:3]))
+    assert "permit tcp/443 10.1.0.3-10.1.0.5 to k" in run("distil", "f.csv", "--into", "seen", "--dry-run").stdout
+
+
+def test_entries_go_before_the_first_denial(run: Run, tmp_path: Path) -> None:
+    text = TWO + "list seen extended ipv4\n    10 permit tcp/22 any to any\n    20 deny tcp/443 any to any\n    30 deny ip any to any\n"
+    (tmp_path / "p.gate").write_text(text)
+    (tmp_path / "f.csv").write_text(flows("10.1.0.5,10.2.0.5,6,40000,443"))
+    assert run("distil", "f.csv", "--into", "seen", "--yes", "--anyway").returncode == 0
+    written = (tmp_path / "p.gate").read_text()
+    assert written.index("permit tcp/443 h to k") < written.index("20 deny tcp/443")
+
+
+def test_what_the_list_would_stop_after_all_is_told_and_nothing_is_written(
+    run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "p.gate").write_text(TWO)
+    (tmp_path / "f.csv").write_text(flows("10.1.0.5,10.2.0.5,33,40000,53", "10.1.0.5,10.2.0.5,253,0,0"))
+    monkeypatch.setattr("crossgate.core.answers.distil.in_order", lambda words: ",".join(words))  # a fault in the words
+    done = run("distil", "f.csv", "--into", "seen", "--yes", "--anyway")
+    assert done.returncode == 2
+    assert "253 from 10.1.0.5 to 10.2.0.5 was seen, and seen otherwise would stop it, so nothing is written" in done.stderr
+    assert (tmp_path / "p.gate").read_text() == TWO

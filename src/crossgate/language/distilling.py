@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from pathlib import Path
 from typing import NamedTuple
 
 from crossgate.core.answers.distil import Distilled, Distiller
+from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Action, Kind
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
@@ -15,8 +17,11 @@ from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.network.ways import Network
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.region import Region, entry_region
+from crossgate.core.wording.sentences import packet_text
 from crossgate.language import edits
 from crossgate.language.draft import Draft
+from crossgate.language.reader import read
+from crossgate.language.twin import ERRORS, NEIGHBOURS
 
 Pairs = Mapping[tuple[Address, Address], bool]
 
@@ -46,14 +51,31 @@ def write(draft: Draft, distiller: Distiller, target: Target, room: float) -> st
         return None
     texts = [f'{each.text} "{_remark(each)}"' for each in found]
     if there is None:
-        edits.new_list(draft, target.name, Kind.EXTENDED, family, texts)
+        head = [f'{NEIGHBOURS} "RFC 4861"', f'{ERRORS} "RFC 4890"'] if family is Family.IPV6 else []
+        edits.new_list(draft, target.name, Kind.EXTENDED, family, [*head, *texts])
         if target.place is not None:
             edits.place_list(draft, edits.empty_list(target.name, Kind.EXTENDED, family), crossings[0].direction, crossings[0].point)
     else:
         edits.add_entries(draft, there, texts)
+    _see_that_it_permits(draft, target.name, distiller, coming, answering)
     missing, number = distiller.unanswered, sum(each.conversations for each in found)
     left = f"; {_conversations(missing)} that nobody answered {'is' if missing == 1 else 'are'} left out" if missing else ""
     return f"{target.name} gets {len(found)} entr{'y' if len(found) == 1 else 'ies'} for {_conversations(number)}{left}"
+
+
+def _see_that_it_permits(draft: Draft, name: str, distiller: Distiller, coming: Pairs | None, answering: Pairs | None) -> None:
+    """Put what was distilled through the list as it is written, read from its text. Raises `PlanError` where any of it is stopped."""
+    data = {**draft.data, **draft.result()}
+    access_list = read(Path(draft.plan.files[0]), data).plan.lists[name]
+    index = ListIndex(access_list, frozenset())
+    for packet in distiller.packets(coming, answering):
+        decider = index.decide(packet)
+        if decider.action is not Action.PERMIT:
+            line = "otherwise" if decider.entry is None else decider.entry.number
+            raise PlanError(
+                f"{packet_text(packet)} was seen, and {name} {line} would stop it, so nothing is written; "
+                "where that line is to stay, distil into another list"
+            )
 
 
 def _conversations(number: int) -> str:
@@ -70,12 +92,30 @@ def _crossing(draft: Draft, place: tuple[str, str]) -> Crossing:
 def _by(network: Network, distiller: Distiller, crossings: list[Crossing]) -> tuple[Pairs, Pairs]:
     """Tell of each pair of ends whether what the opener sends comes by a place, and whether answers do and are asked there."""
     there, back = {}, {}
-    remembering = all(_stateful(network, each.point) for each in crossings)
     for source, destination in distiller.pairs:
         one, other = at_address(network, source), at_address(network, destination)
         there[source, destination] = _passes(network, one, destination, crossings)
-        back[source, destination] = not remembering and _passes(network, other, source, crossings)
+        asked = [each for each in crossings if not _stateful(network, each.point) or _avoids(network, one, destination, each.point.owner)]
+        back[source, destination] = _passes(network, other, source, asked)
     return there, back
+
+
+def _avoids(network: Network, start: Endpoint, destination: Address, device: str) -> bool:
+    """Whether a packet may arrive by one of its equal paths without a device, which then knows nothing of the conversation."""
+    if device == start.device:
+        return False
+    front, seen = [move for _, moves in network.starts(start, destination) for move in moves], set[str]()
+    while front:
+        move = front.pop()
+        if move.device == device:
+            continue
+        if move.ends or move.device is None:
+            if not move.reason:
+                return True
+        elif move.device not in seen:
+            seen.add(move.device)
+            front += network.moves(move.device, destination)
+    return False
 
 
 def _stateful(network: Network, point: Point) -> bool:

@@ -24,7 +24,7 @@ from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.packet import ECHO, icmp_of
 from crossgate.core.model.plaintext import numeral, quotable
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceError, ServiceTerm, format_ports, join_ports
+from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceError, ServiceTerm, format_ports, in_order, join_ports
 from crossgate.core.sets.patterns import joined
 from crossgate.language import edits
 from crossgate.language.claims import standing
@@ -445,7 +445,7 @@ class _SetNames:
                         whole = _terms((one.protocol, one.ports, one.icmp_type, one.icmp_code) for one in own)
                         self._services.setdefault((each, frozenset(whole)), name)
         known = self._services.get((family, frozenset(terms)))
-        return known or ",".join(each.text(family) for each in terms)
+        return known or in_order(each.text(family) for each in terms)
 
     def _sets(self) -> Iterator[tuple[str, Family, Sequence[Pattern]]]:
         """Yield the sets that have a name in the plan, those that a person would rather read first."""

@@ -11,7 +11,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
@@ -19,10 +19,10 @@ import numpy as np
 
 from crossgate.core.model import iana
 from crossgate.core.model.address import Address, Family, Pattern, format_address, prefix, range_patterns, single
-from crossgate.core.model.packet import ECHO, PORT_PROTOCOLS, SYN, TCP, icmp_of
+from crossgate.core.model.packet import ACK, ECHO, PORT_PROTOCOLS, SYN, TCP, Packet, icmp_of
 from crossgate.core.model.packets import PORTED, whole_address
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import ServiceError, format_ports, join_ports, protocol_word
+from crossgate.core.model.service import ServiceError, format_ports, in_order, join_ports, protocol_word
 from crossgate.core.sets.patterns import joined
 from crossgate.core.traffic.assembly import Seen
 
@@ -124,14 +124,7 @@ class Distiller:
         `there` and `back` tell of each pair of ends whether what the opener sends comes by the list, and whether the answers do;
         without them all that openers send does, and no answer.
         """
-        counts: dict[tuple[int, int, Term], int] = {}
-        for (source, destination, term), count in self._counts.items():
-            pair = Address(self.family, source), Address(self.family, destination)
-            if there is None or there[pair]:
-                counts[source, destination, term] = counts.get((source, destination, term), 0) + count
-            if back is not None and back[pair] and self._answers(term):
-                key = destination, source, term._replace(reply=True)
-                counts[key] = counts.get(key, 0) + count
+        counts = self._wanted(there, back)
         found = []
         for kind in dict.fromkeys((term.fragment, term.reply) for _, _, term in counts):
             groups = _grouped([key for key in counts if (key[2].fragment, key[2].reply) == kind])
@@ -143,6 +136,37 @@ class Distiller:
                     found += written
         found.sort(key=lambda each: (-each.conversations, each.text))
         return found
+
+    def _wanted(self, there: Mapping[tuple[Address, Address], bool] | None, back: Mapping[tuple[Address, Address], bool] | None) -> _Counts:
+        """Return what the list is asked of; see `entries`."""
+        counts: dict[tuple[int, int, Term], int] = {}
+        for (source, destination, term), count in self._counts.items():
+            pair = Address(self.family, source), Address(self.family, destination)
+            if there is None or there[pair]:
+                counts[source, destination, term] = counts.get((source, destination, term), 0) + count
+            if back is not None and back[pair] and self._answers(term):
+                key = destination, source, term._replace(reply=True)
+                counts[key] = counts.get(key, 0) + count
+        return counts
+
+    def packets(
+        self, there: Mapping[tuple[Address, Address], bool] | None, back: Mapping[tuple[Address, Address], bool] | None
+    ) -> Iterator[Packet]:
+        """Yield a packet of each kind that the entries are to permit, from the first and the last port that clients chose; see `entries`."""
+        for source, destination, term in self._wanted(there, back):
+            for client in self._client_ports if term.protocol in PORT_PROTOCOLS and not term.fragment else (None,):
+                yield self._packet(source, destination, term, client)
+
+    def _packet(self, source: int, destination: int, term: Term, client: int | None) -> Packet:
+        packet = Packet(self.family, source, destination, term.protocol, fragment=term.fragment)
+        if term.fragment or term.number is None:
+            return packet
+        if term.protocol in PORT_PROTOCOLS:
+            ports = (term.number, client) if term.reply else (client, term.number)
+            flags = None if term.protocol != TCP else SYN | ACK if term.reply else SYN
+            return packet._replace(source_port=ports[0], destination_port=ports[1], flags=flags)
+        kind, code = (iana.ANSWERED[term.protocol][term.number >> 8], 0) if term.reply else (term.number >> 8, term.number & 255)
+        return packet._replace(icmp_type=kind, icmp_code=code)
 
     def _answers(self, term: Term) -> bool:
         icmp = term.protocol == icmp_of(self.family) and term.number is not None
@@ -196,7 +220,7 @@ class Distiller:
             else:
                 words.append(self._message(term.number))
         told = [f"{protocol_word(protocol, self.family)}/{format_ports(join_ports(own))}" for protocol, own in sorted(ports.items())]
-        return ",".join([*told, *words]), ""
+        return in_order([*told, *words]), ""
 
     def _reply(self, term: Term) -> tuple[str, str]:
         """Return the service of the answers to a term, and what stands behind the addresses."""
@@ -256,12 +280,22 @@ class Distiller:
     @cached_property
     def _named(self) -> list[tuple[str, frozenset[int]]]:
         """The plan's names for few addresses, the largest first."""
+        devices = {address.value for address in (*self.plan.interface_of, *self.plan.gateway_at) if address.family is self.family}
         few = [
-            (name, frozenset(value for each in own for value in range(each.first, each.last + 1)))
+            (name, frozenset(value for each in own for value in range(each.first, each.last + 1)) - self._nobodys(name, own, devices))
             for name, own in self._sets()
             if all(each.is_prefix for each in own) and sum(each.size for each in own) <= _MOST_NAMED
         ]
+        few = [each for each in few if each[1]]
         return sorted(few, key=lambda each: -len(each[1]))
+
+    def _nobodys(self, name: str, own: Sequence[Pattern], devices: set[int]) -> set[int]:
+        """Return the addresses of a subnet that no machine sends from: its first and last, and devices' own; of other names none."""
+        if name not in self.plan.segments or self.family is not Family.IPV4:
+            return set()
+        ends = {value for each in own if each.size > 2 for value in (each.first, each.last)}
+        machines = {address.value for address in self.plan.host_of}
+        return (ends | devices) - machines
 
     def _sets(self) -> Iterable[tuple[str, tuple[Pattern, ...]]]:
         """Yield the plan's names that an entry can have, with their addresses."""

@@ -6,7 +6,7 @@ one service token of the plan language into terms; the names come from `iana`.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from typing import NamedTuple
 
 from crossgate.core.model import iana
@@ -205,6 +205,12 @@ def split_service(text: str) -> list[str]:
         else:
             parts.append(piece)
     return parts
+
+
+def in_order(services: Iterable[str]) -> str:
+    """Return services as one token, in their order but for those that would read as ports behind the ports of another one."""
+    told = list(services)
+    return ",".join(sorted(told, key=lambda each: "/" in each or not _reads_as_port(each)))
 
 
 def _reads_as_port(piece: str) -> bool:

@@ -59,9 +59,9 @@ NAMES: Mapping[Column, tuple[str, ...]] = {
         "flowEndSeconds", "flowEndMilliseconds", "flowEndMicroseconds", "flowEndNanoseconds", "end", "end time", "last", "last seen",
     ),
     Column.DSCP: ("ipDiffServCodePoint", "dscp"),
-    Column.BACK_PACKETS: ("reversePacketDeltaCount", "reversePacketTotalCount"),
-    Column.BACK_BYTES: ("reverseOctetDeltaCount", "reverseOctetTotalCount"),
-    Column.BACK_FLAGS: ("reverseTcpControlBits",),
+    Column.BACK_PACKETS: ("reversePacketDeltaCount", "reversePacketTotalCount", "back packets"),
+    Column.BACK_BYTES: ("reverseOctetDeltaCount", "reverseOctetTotalCount", "back bytes"),
+    Column.BACK_FLAGS: ("reverseTcpControlBits", "back flags"),
 }  # fmt: skip
 """The names that each column may have, IPFIX elements first."""
 
