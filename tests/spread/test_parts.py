@@ -220,6 +220,9 @@ def test_a_scheduler_elsewhere_is_joined_behind_tls_or_when_the_network_is_trust
         def getpeername(self) -> tuple[str, int]:
             return "192.0.2.10", 8786
 
+        def recv(self, _: int) -> bytes:
+            return b"x"
+
     monkeypatch.setattr("crossgate.spread.pools.socket.create_connection", lambda *_, **__: Connection())
     with pytest.raises(PlanError, match=r"is neither on this machine nor behind TLS: .* or say --trusted-network"):
         _see_scheduler("tcp://192.0.2.10:8786", trusted=False)
@@ -234,7 +237,7 @@ def test_what_listens_and_is_no_scheduler_is_told_in_one_sentence(launch: Run, t
         address = f"127.0.0.1:{server.getsockname()[1]}"
         done = launch("replay", str(traffic / "day.pcap"), "--zone", "UTC", "--cluster", address)
     assert done.returncode == 2
-    assert done.stderr.startswith(f"crossgate: --cluster {address}: no Dask scheduler answers there (Timed out")
+    assert done.stderr.startswith(f"crossgate: --cluster {address}: no Dask scheduler answers there (nothing was heard for 10 seconds")
     assert done.stderr.count("\n") == 1
 
 

@@ -156,6 +156,11 @@ def _see_scheduler(address: str, trusted: bool) -> None:
     try:
         with socket.create_connection((host, port), timeout=_PATIENCE) as connection:
             there = ipaddress.ip_address(connection.getpeername()[0])
+            # A scheduler says what it is to whoever connects; Dask's client would wait for ever for one that says nothing.
+            if parts.scheme == "tcp" and not connection.recv(1):
+                raise _no_scheduler(address, "what listens there says nothing")
+    except TimeoutError:
+        raise _no_scheduler(address, f"nothing was heard for {_PATIENCE} seconds") from None
     except (OSError, UnicodeError) as error:
         raise _no_scheduler(address, getattr(error, "strerror", None) or str(error)) from None
     if parts.scheme != "tls" and not there.is_loopback and not trusted:

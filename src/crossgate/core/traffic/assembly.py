@@ -1,7 +1,7 @@
 """Packets and records of flows put together into conversations, in one pass, in memory for those that are open.
 
 1. A conversation is what goes between two ends with the same protocol and ports, both ways: the unordered 5-tuple. For ICMP
-   messages that are answered the identifier stands for the ports; non-initial fragments, which have none, are apart.
+   messages that are answered the identifier stands for the ports, and who asks tells two apart; non-initial fragments, which have none, are apart.
 2. It ends once the times of what comes in have gone on by more than the idle time, and nothing was seen of it. After a RST, or a FIN both ways, a new SYN begins the next one.
 3. Its opener is the sender of the first packet, but the SYN, the ICMP request, or in records of flows the end whose port is a
    client's, tell better. A SYN+ACK or an ICMP reply that comes first is turned round.
@@ -358,7 +358,10 @@ class Assembler:
 
 
 def _key_words(seen: Seen) -> list[Words]:
-    """Return the words that rows of one conversation share, whichever way they go."""
+    """Return the words that rows of one conversation share, whichever way they go.
+
+    An ICMP message that is answered says who asked: two ends may ask each other with one identifier.
+    """
     packets = seen.packets
     icmp = (packets.protocol == icmp_of(packets.family)) & ~packets.fragment
     some = icmp.any()
@@ -370,7 +373,7 @@ def _key_words(seen: Seen) -> list[Words]:
     rest = kind << np.uint64(32) | number | seen.identifier
     if packets.family is Family.IPV4:
         one, other = (address << np.uint64(16) | port for address, port in ends)
-        return [np.minimum(one, other), np.maximum(one, other), rest]
+        return [np.minimum(one, other), np.maximum(one, other), _asked_by(icmp & seen.told & (one > other), rest)]
     higher, equal = np.zeros(len(seen), np.bool_), np.ones(len(seen), np.bool_)
     for one, other in zip(*ends, strict=True):
         higher |= equal & (one > other)
@@ -378,7 +381,12 @@ def _key_words(seen: Seen) -> list[Words]:
     low = [np.where(higher, other, one) for one, other in zip(*ends, strict=True)]
     high = [np.where(higher, one, other) for one, other in zip(*ends, strict=True)]
     ports = low[2] << np.uint64(16) | high[2]
-    return [low[0], low[1], high[0], high[1], ports, rest]
+    return [low[0], low[1], high[0], high[1], ports, _asked_by(icmp & seen.told & higher, rest)]
+
+
+def _asked_by(higher: Marks, rest: Words) -> Words:
+    """Return the last word of keys, with a mark where the end with the higher address asked."""
+    return rest | higher.astype(np.uint64) << np.uint64(48) if higher.any() else rest
 
 
 def conversation_digest(seen: Seen) -> Words:
