@@ -55,14 +55,14 @@ def export(
         if given and option not in found.takes:
             raise PlanError(f"--{option} has no meaning for {format_name}")
     plan = load(context)
-    chosen, places = _chosen(plan, lists or [], on)
+    chosen, places = _chosen(plan, lists or [], on, bare=format_name == "ietf")
     hits = tallied(context, chosen) if tally else None
     written = found.write(Wanted(plan, chosen, [] if unplaced else places, on, hits, direction, limit, xml, as_bytes, raw))
     _leave(written, approximate, out, plan)
 
 
-def _chosen(plan: Plan, names: list[str], device: str | None) -> tuple[list[AnyList[Any]], list[Placement]]:
-    """Return the lists that are meant, and where they stand. Raises `PlanError`."""
+def _chosen(plan: Plan, names: list[str], device: str | None, bare: bool) -> tuple[list[AnyList[Any]], list[Placement]]:
+    """Return the lists that are meant, and where they stand; none only for a format that tells of a device without any. Raises `PlanError`."""
     if device is not None and device not in plan.devices:
         raise PlanError(unknown("device", device, list(plan.devices)))
     places = [each for each in plan.every_placement if device is None or each.point.device == device]
@@ -70,7 +70,7 @@ def _chosen(plan: Plan, names: list[str], device: str | None) -> tuple[list[AnyL
     chosen = [plan.any_list(name) for name in dict.fromkeys(names)]
     if not names:
         chosen = [each for each in plan.every_list.values() if device is None or each.name in standing]
-        if not chosen:
+        if not chosen and not (bare and device is not None):
             raise PlanError(f"no list stands on {device}" if device else "the plan has no lists")
     meant = {each.name for each in chosen}
     return chosen, [each for each in places if each.access_list in meant]

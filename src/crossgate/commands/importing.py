@@ -13,7 +13,7 @@ from crossgate.commands.common import JsonOption, add_to_tally, plan_file
 from crossgate.commands.completing import complete_device
 from crossgate.commands.editing import AnywayOption, DryRunOption, YesOption, carry_out
 from crossgate.core.model.accesslist import Action
-from crossgate.core.model.errors import PlanError, unknown
+from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plaintext import quotable
 from crossgate.formats.disk import put_file
 from crossgate.formats.exchange.registry import FORMATS, format_named
@@ -60,8 +60,6 @@ def import_(
     hits: dict[DeciderKey, int] = {}
 
     def change(draft: Draft) -> str:
-        if on is not None and on not in draft.plan.devices:
-            raise PlanError(unknown("device", on, list(draft.plan.devices)))
         coming = [found.read(Given(path, read_document(path), draft.plan, on, otherwise, named, approximate)) for path in files]
         said, decided = take_in(draft, coming, replace)
         hits.update(decided)

@@ -143,7 +143,7 @@ def test_lists_of_one_name_on_two_devices_are_one_or_two(run: Run, tmp_path: Pat
     ("text", "problem"),
     [
         ("{}", "has neither ietf-interfaces:interfaces (RFC 8343) nor ietf-network:networks (RFC 8345)"),
-        ('{"ietf-interfaces:interfaces": {}}', "does not tell what the device is called"),
+        ('{"ietf-interfaces:interfaces": {"interface": []}}', "does not tell what the device is called"),
         (one("a", port("e", "10.0.0.999")), "10.0.0.999 is no IPv4 address"),
         (one("a", port("e", "10.0.0.1", 99)), "/99 is no IPv4 prefix length"),
         (one("a", port("e", "2001:db8::1")), "2001:db8::1 is no IPv4 address"),
@@ -157,3 +157,36 @@ def test_bad_documents_are_told_and_no_plan_is_begun(run: Run, tmp_path: Path, t
     assert refused.returncode == 2
     assert problem in refused.stderr
     assert not (tmp_path / "new.gate").exists()
+
+
+def test_link_local_addresses_join_no_links(run: Run, tmp_path: Path) -> None:
+    for name, subnet in (("a", 1), ("b", 2)):
+        own = {"ip": f"2001:db8:{subnet}::1", "prefix-length": 64}, {"ip": "fe80::1", "prefix-length": 64}
+        interface = {"name": "lan", "type": "iana-if-type:ethernetCsmacd", "ietf-ip:ipv6": {"address": own}}
+        document = {"ietf-system:system": {"hostname": name}, "ietf-interfaces:interfaces": {"interface": [interface]}}
+        (tmp_path / f"{name}.json").write_text(json.dumps(document))
+    done = run("--plan", "new.gate", "import", "ietf", "a.json", "b.json", "--yes")
+    assert done.returncode == 0, done.stderr
+    text = (tmp_path / "new.gate").read_text()
+    assert text.count("subnet ") == 2
+    assert "fe80" not in text
+    assert "is left out: a link-local address belongs to its link" in " ".join(done.stdout.split())
+
+
+def test_a_document_without_a_name_or_of_a_name_that_is_taken_gets_one_by_on(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "one.json").write_text(one("core", port("e", "10.0.0.1")))
+    (tmp_path / "two.json").write_text(one("core", port("e", "10.0.1.1")))
+    (tmp_path / "none.json").write_text(json.dumps({"ietf-interfaces:interfaces": {"interface": [port("e", "10.0.2.1")]}}))
+    assert run("--plan", "new.gate", "import", "ietf", "one.json", "--yes").returncode == 0
+    for name, file in (("second", "two.json"), ("third", "none.json")):
+        done = run("--plan", "new.gate", "import", "ietf", file, "--on", name, "--yes")
+        assert done.returncode == 0, done.stderr
+        assert f"router {name}" in (tmp_path / "new.gate").read_text()
+
+
+def test_a_device_without_lists_goes_out(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "p.gate").write_text("subnet a 10.0.0.0/24\nrouter bare\n    interface a 10.0.0.1/24 on a\n")
+    done = run("export", "ietf", "--on", "bare")
+    assert done.returncode == 0, done.stderr
+    assert json.loads(done.stdout)["ietf-system:system"]["hostname"] == "bare"
+    assert "no list stands on bare" in run("export", "ietf-acl", "--on", "bare").stderr

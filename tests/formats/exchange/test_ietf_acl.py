@@ -225,13 +225,16 @@ XML = '<acls xmlns="urn:ietf:params:xml:ns:yang:ietf-access-control-list"><acl><
         (document(acl(REST, kind="zebra")), "the type zebra is no type of RFC 8519"),
         (document(acl({"name": "x"})), "ace[x]: actions is missing"),
         (document(acl(ace("x", forwarding="allow"))), "is none of accept, drop, reject"),
-        (document(acl(ace("x", {"ipv4": {"source-ipv4-network": "10.0.0.1/8"}}))), "has bits set beyond its length; as a prefix it is 10.0.0.0/8"),
         (document(acl(ace("x", {"ipv4": {"source-ipv4-network": "2001:db8::/32"}}))), "which is no IPv4 prefix"),
         (document(acl(ace("x", {"ipv4": {"source-ipv4-network": "10.0.0.0/40"}}))), "/40 is no IPv4 prefix length"),
         (document(acl(ace("x", {"ipv4": {"protocol": 300}}))), "protocol is 300; it is a number from 0 to 255"),
         (document(acl(ace("x", {"ipv4": {"protocol": [6, 17]}}))), "protocol stands here 2 times"),
-        (document(acl(ace("x", {"ipv4": {"protocol": 17}, "tcp": {}}))), "the ace asks for protocol 17 too"),
-        (document(acl(ace("x", {"ipv4": {}, "ipv6": {}}))), "both ipv4 and ipv6"),
+        (document(acl(ace("x", {"ipv4": {"protocol": 17}, "tcp": {"window-size": 1}}))), "the ace asks for protocol 17 too"),
+        (document(acl(ace("x", {"tcp": {"source-port": {"lower-port": 1, "upper-port": 2, "operator": "eq", "port": 9}}}))), "a range stands beside an operator"),
+        (document(acl(ace("x") | {"actions": {"forwarding": "other-mod:drop"}}, REST)), "the action other-mod:drop is none of accept, drop, reject"),
+        (document(acl(ace("x", {"ipv6": {"protocol": 6}}), REST)), "has an ace with ipv6 matches, which takes no packet of it"),
+        (XML.format('<aces xmlns:nc="urn:ietf:params:xml:ns:netconf:base:1.0"><ace nc:operation="delete"><name>1</name></ace></aces>'), "has an nc:operation"),
+        ('{"ietf-access-control-list:acls": {"@": {"ietf-netconf:operation": "delete"}}}', "has an ietf-netconf:operation"),
         (document(acl(ace("x", {"tcp": {"source-port": {"lower-port": 9, "upper-port": 7}}}))), "an upper-port that is no less"),
         (document(acl(ace("x", {"tcp": {"source-port": {"port": 9, "operator": "near"}}}))), "the operator near is none of"),
         (document(acl(ace("x", {"tcp": {"flags": "syn nak"}}))), "flags has nak"),
@@ -255,3 +258,78 @@ def test_a_huge_file_is_refused_before_it_is_read(run: Run, tmp_path: Path) -> N
     refused = run("import", "ietf-acl", "huge.json")
     assert refused.returncode == 2
     assert "has more than 256 MB; no more is read" in refused.stderr
+
+
+@pytest.mark.parametrize(("leaf", "value"), [("ttl", 5), ("length", 100), ("ecn", 1)])
+def test_an_ace_that_loses_a_condition_is_never_the_closing_one(brought: Any, leaf: str, value: int) -> None:
+    web = ace("10", {"ipv4": {"protocol": 6}})
+    permit, deny = (ace("20", {"ipv4": {leaf: value}}, forwarding=each) for each in ("accept", "drop"))
+    told, text = brought(document(acl(web, permit)), status=2)
+    assert "no ace takes what is left" in told
+    _, text = brought(document(acl(web, permit)), "--otherwise", "deny")
+    assert entries(text)[2:] == ["10 permit tcp any to any", "20 off permit ip any to any", "otherwise deny"]
+    told, text = brought(document(acl(web, deny, ace("rest"))), status=2)
+    assert f"/ipv4/{leaf} = {value} has no word here, and list web would let by more without this deny" in told
+    _, text = brought(document(acl(web, deny, ace("rest"))), "--approximate")
+    assert entries(text)[2:] == ["10 permit tcp any to any", "20 deny ip any to any", "otherwise permit"]
+
+
+def test_what_follows_an_ace_that_takes_all_changes_nothing(brought: Any) -> None:
+    every = ace("20", forwarding="drop")
+    _, text = brought(document(acl(ace("10", {"ipv4": {"protocol": 6}}), every, ace("30", {"ipv4": {"protocol": 17}}))))
+    assert entries(text)[1:] == ["10 permit tcp any to any", "20 deny ip any to any", "30 permit udp any to any", "otherwise deny"]
+
+
+def test_a_prefix_with_bits_beyond_its_length_is_canonical_and_said(brought: Any) -> None:
+    _, text = brought(document(acl(ace("10", {"ipv4": {"source-ipv4-network": "10.1.0.7/24"}}), REST)))
+    assert "10 permit ip 10.1.0.0/24 to any" in entries(text)
+    assert "= 10.1.0.7/24 is the prefix 10.1.0.0/24" in text
+
+
+def test_another_way_of_logging_is_no_log_and_an_empty_container_says_nothing(brought: Any) -> None:
+    first = ace("10", {"ipv4": {"protocol": 6}, "ipv6": {}, "tcp": {}})
+    first["actions"]["logging"] = f"{ACL}:log-flash"
+    second = ace("20", {"ipv4": {"protocol": 17}})
+    second["actions"]["logging"] = "log-syslog"
+    _, text = brought(document(acl(first, second, REST)))
+    assert [each for each in entries(text) if not each.startswith("note")][1:] == [
+        "10 permit tcp any to any",
+        "20 permit udp any to any log",
+        "otherwise deny",
+    ]
+    assert "logging = log-flash has no word here" in text
+
+
+def test_counts_of_places_are_not_added_to_the_lists_own(brought: Any, run: Run) -> None:
+    own = ace("10", {"ipv4": {"protocol": 6}}, statistics={"matched-packets": "42"})
+    other = ace("20", {"ipv4": {"protocol": 17}})
+    rest = ace("rest", forwarding="drop", statistics={"matched-packets": str((1 << 64) - 1)})
+    there = [{"name": each, "matched-packets": "7"} for each in ("10", "20")]
+    attached = {
+        "interface": [{"interface-id": "lighthouse.v80", "ingress": {"acl-sets": {"acl-set": [{"name": "web", "ace-statistics": there}]}}}]
+    }
+    brought(document(acl(own, other, rest), **{"attachment-points": attached}), "--tally")
+    hits = {row["entry"]: row["hits"] for row in json.loads(run("tally", "--json").stdout)["lists"][0]["hits"]}
+    assert (hits[10], hits[20], hits[None]) == (42, 7, (1 << 63) - 1)
+
+
+def test_ethernet_lists_keep_their_numbers(run: Run, tmp_path: Path) -> None:
+    plan = PLAN + "switch gw\n    port 1\nlist eb extended ethernet\n    5 permit arp any to any\n    15 deny any any to broadcast log\n    30 permit lldp any to any\n    otherwise permit\nplace eb inbound on gw.1\n"  # fmt: skip
+    (tmp_path / "plan.gate").write_text(plan.replace("lldp", "0x88cc"))
+    assert run("export", "ietf-acl", "eb", "--out", "eb.json").returncode == 0
+    assert '"ethertype": "lldp"' in (tmp_path / "eb.json").read_text()
+    assert run("import", "ietf-acl", "eb.json", "--replace", "--yes").returncode == 0
+    assert [line.split()[0] for line in (tmp_path / "plan.gate").read_text().split("list eb")[1].splitlines()[1:5]] == [
+        "5",
+        "15",
+        "30",
+        "otherwise",
+    ]
+
+
+def test_names_are_cut_to_64_octets(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "plan.gate").write_text(f'{PLAN}list l extended ipv4\n    10 permit ip any to any "{"é" * 60}"\n')
+    text = run("export", "ietf-acl", "l").stdout
+    names = [each["name"] for each in json.loads(text)[f"{ACL}:acls"]["acl"][0]["aces"]["ace"]]
+    assert 60 < len(names[0].encode()) <= 64
+    see_that_it_is_valid(text)

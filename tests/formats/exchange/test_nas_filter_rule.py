@@ -172,7 +172,7 @@ def test_what_rules_cannot_say_is_refused(run: Run, tmp_path: Path, entry: str, 
         ("permit in 6 from any to any 70000", "70000"),
         ("permit in 17 from any to any established", "TCP flags are of protocol 6, and the rule is of 17"),
         ("permit in 6 from any to any tcpflags nak", "nak is no TCP flag"),
-        ("permit in 1 from any to any icmptypes 300", "300 are no ICMP types"),
+        ("permit in 1 from any to any icmptypes 300", "300 is no ICMP type"),
         ("permit in 6 from 10.0.0.1/8 to any", "10.0.0.1/8 has bits set beyond its length; as a prefix it is 10.0.0.0/8"),
         ("permit in 6 from 10.0.0.1 to 2001:db8::1", "one end is IPv4 and the other IPv6"),
         ("permit in 6 from !any to any", "!any is no address"),
@@ -186,3 +186,34 @@ def test_bad_rules_are_told_with_their_number(brought: Any, text: str | bytes, p
     told, lines = brought(text, status=2)
     assert problem in told
     assert lines == []
+
+
+def test_icmp_types_have_symbolic_values(brought: Any) -> None:
+    rules = "deny in 1 from any to any icmptypes echo request,Time-to-live exceeded,13-14 frag\npermit in ip from any to any\n"
+    assert brought(rules)[1][1] == "1 deny icmp/8,icmp/11,icmp/13,icmp/14 any to any fragments"
+
+
+def test_a_flag_that_is_set_and_not_set_matches_nothing(brought: Any) -> None:
+    told, lines = brought("permit in 6 from any to any tcpflags syn,!syn\npermit in 6 from any to any 80\n")
+    assert lines[1] == "10 permit tcp/80 any to any"
+    assert "rule 1 asks for a TCP flag that is set and not set, which no packet has" in " ".join(told.split())
+
+
+def test_rules_that_a_client_prints_in_parts_are_joined(brought: Any) -> None:
+    rules = [
+        f"permit in 6 from any to 10.64.8.21 {','.join(str(port) for port in range(start, start + 40, 2))}" for start in (1000, 2000, 3000)
+    ]
+    joined = "\\000".join(rules)
+    parts = [joined[at : at + 253] for at in range(0, len(joined), 253)]
+    assert len(parts) > 1
+    lines = brought("".join(f'\tNAS-Filter-Rule = "{part}"\n' for part in parts))[1]
+    assert [line.split(" any to ")[0].split("/")[0] for line in lines[1:4]] == ["10 permit tcp", "20 permit tcp", "30 permit tcp"]
+    assert "1038" in lines[1]
+    assert "3038" in lines[3]
+
+
+def test_several_ports_are_one_rule(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "plan.gate").write_text(
+        PLAN + "list 110 extended ipv4\n    10 permit tcp/502,4840 kiosk to any\nplace 110 inbound on jetty.3\n"
+    )
+    assert run("export", "nas-filter-rule").stdout.splitlines()[0] == "permit in 6 from 10.64.8.21 to 0.0.0.0/0 502,4840"

@@ -130,6 +130,9 @@ class Verifier:
         if self.network.plan.down:
             return Verified(expectation, False, "an end of it is down", "what is down")
         over = f" over {expectation.over.label}" if expectation.over else ""
+        if self._one_machine(expectation):
+            why = f"{expectation.source} and {expectation.destination} are one machine, which sends itself nothing over the network"
+            return Verified(expectation, False, why, "another machine at one of its ends")
         why = f"{expectation.source} and {expectation.destination} share no address family{over}, so nothing can be sent"
         return Verified(expectation, False, why, "give both ends addresses of one family")
 
@@ -236,6 +239,19 @@ class Verifier:
             for part in address_class.within(ends[family].patterns)
             if not (sends and address_class.scoped)
         )
+
+    def _one_machine(self, expectation: Promise) -> bool:
+        """Whether both ends of an expectation are the same single machine, under whatever names."""
+        named = [
+            {
+                class_.end.name
+                for family in Family
+                if expectation.over in (None, family)
+                for class_ in self.classes(expectation, family)[side]
+            }
+            for side in (0, 1)
+        ]
+        return len(named[0]) == 1 and named[0] == named[1]
 
     def _breaks(self, part: _Part, answer: Answer) -> bool:
         """Whether an answer breaks what is said of it."""

@@ -15,6 +15,7 @@ from crossgate.core.model.address import AddressError, Family, Pattern, parse_ad
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Device, Interface, Route
 from crossgate.core.model.plan import Plan
+from crossgate.core.model.scope import Scope, scope_of
 from crossgate.formats.exchange.asked import Given, Wanted, Written
 from crossgate.formats.exchange.ietf_acl import ACL, INTERFACES, acl_tree, interface_tree
 from crossgate.formats.exchange.ietf_acl_in import read_acls
@@ -130,7 +131,7 @@ def read(given: Given) -> Coming:
 
 def _read_interface(node: Node, device: ComingDevice, coming: Coming) -> None:
     name = node.text("name")
-    kind = node.identity("type", "")
+    kind = node.identity("type", "iana-if-type", "")
     found = ComingInterface(name, on=node.text("description", ""), vlan=kind == "l3ipvlan")
     enabled = node.text("enabled", "true")
     for family in Family:
@@ -149,7 +150,10 @@ def _read_interface(node: Node, device: ComingDevice, coming: Coming) -> None:
                 raise each.error(error.message) from None
             if address.family is not family:
                 raise each.error(f"{address} is no {family.label} address")
-            found.addresses.append((address, length))
+            if scope_of(address) is Scope.LINK:
+                coming.told.append(f"{each.path} is left out: a link-local address belongs to its link and to no subnet")
+            else:
+                found.addresses.append((address, length))
             coming.told += [f"{left} has no meaning here" for left in each.left()]
         coming.told += [f"{left} has no meaning here" for left in below.left()]
     coming.told += [f"{left} has no meaning here" for left in node.left()]
@@ -174,8 +178,9 @@ def _read_routing(routing: Node, device: ComingDevice, coming: Coming) -> None:
     protocols = routing.get("control-plane-protocols")
     for each in protocols.list("control-plane-protocol", key="name") if protocols is not None else ():
         static = each.get("static-routes")
-        if each.identity("type") != "static":
-            coming.told.append(f"{each.path}: routes of {each.identity('type')} are computed here, by the fewest hops")
+        kind = each.identity("type", ROUTING)
+        if kind != "static":
+            coming.told.append(f"{each.path}: routes of {kind} are computed here, by the fewest hops")
         for family in Family if static is not None else ():
             below = static.get(f"{_UNICAST[family]}:{family.word}") if static is not None else None
             for route in below.list("route", key="destination-prefix") if below is not None else ():
@@ -201,9 +206,12 @@ def _read_route(route: Node, family: Family, device: ComingDevice, coming: Comin
         text = each.text("next-hop-address", "") or each.text(f"{module}:next-hop-address", "")
         if text:
             try:
-                device.routes.append((destination, parse_address(text)))
+                via = parse_address(text.partition("%")[0])
             except AddressError as error:
                 raise each.error(error.message) from None
+            if scope_of(via) is Scope.LINK:
+                continue  # told below: a neighbour is known here by an address of its subnet
+            device.routes.append((destination, via))
             found += 1
         coming.told += [f"{left} has no meaning here" for left in each.left()]
     if not found:

@@ -1,6 +1,6 @@
 """Access lists of RFC 8519 (module ietf-access-control-list) going out, in JSON or XML, with the interfaces that they are attached to (`ietf_acl_in` reads them).
 
-An entry is an ace of its number, or several: `30.2/6` is the second of six. A comment follows the number, as far as 64 characters go.
+An entry is an ace of its number, or several: `30.2/6` is the second of six. A comment follows the number, as far as 64 octets go.
 What the module cannot say: TCP flags but all of them together, non-initial fragments, ports of other protocols than TCP and UDP, time
 windows, places that are no interfaces. It has no default action, so the otherwise line is always an ace, the last one.
 """
@@ -84,9 +84,9 @@ def _acl(access_list: AnyList[Any], wanted: Wanted, written: Written) -> dict[st
     tell(access_list, taken.unsaid, taken.off, written)
     if access_list.notes:
         written.told.append(f"list {name}: {_many(len(access_list.notes), 'note')} left out, since ietf-acl has no remarks")
-    cut = sum(len(_ace_name(each)) > _MOST_NAME and each.part == 1 for each in taken.rules)
+    cut = sum(len(_ace_name(each).encode()) > _MOST_NAME and each.part == 1 for each in taken.rules)
     if cut:
-        written.told.append(f"list {name}: {_many(cut, 'comment')} cut, since the names of aces have at most {_MOST_NAME} characters")
+        written.told.append(f"list {name}: {_many(cut, 'comment')} cut, since the names of aces have at most {_MOST_NAME} octets")
     aces = [_ace(each, _cut(_ace_name(each)), access_list.family) for each in taken.rules]
     aces.append(_ace(closing(access_list), OTHERWISE, access_list.family))
     if wanted.hits is not None:
@@ -182,7 +182,9 @@ def _ace_name(rule: Rule) -> str:
 
 
 def _cut(name: str) -> str:
-    return name if len(name) <= _MOST_NAME else name[: _MOST_NAME - 1].rstrip() + "…"
+    """Return a name of at most `_MOST_NAME` octets, which is short enough whether these or characters are counted."""
+    octets = name.encode()
+    return name if len(octets) <= _MOST_NAME else octets[: _MOST_NAME - len("…".encode())].decode(errors="ignore").rstrip() + "…"
 
 
 def _ace(rule: Rule, name: str, family: Family) -> dict[str, Any]:

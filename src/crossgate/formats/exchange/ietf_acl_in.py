@@ -7,9 +7,9 @@ from collections.abc import Callable
 
 from crossgate.core.lists.rules import ALL_FLAGS, Rule
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import Action
+from crossgate.core.model.accesslist import MOST_NUMBER, Action
 from crossgate.core.model.address import AddressError, Family, Pattern, everything, parse_block, parse_prefix
-from crossgate.core.model.errors import PlanError
+from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.ethernet import BROADCAST, ETHERTYPES, MOST_ETHERTYPE, MOST_MAC, MacError, format_mac, parse_mac
 from crossgate.core.model.network import Point
 from crossgate.core.model.packet import MOST_PORT, TCP, icmp_of
@@ -30,6 +30,8 @@ _NAMED = re.compile(r"(\d{1,10})(?:\.(\d+)/(\d+))?(?: +(.*))?", re.DOTALL)
 
 def read(given: Given) -> Coming:
     """Read lists and where they are attached. Raises `PlanError` for what is no such document."""
+    if given.device is not None and given.device not in given.plan.devices:
+        raise PlanError(unknown("device", given.device, list(given.plan.devices)))
     document = read_tree(given.path, given.data)
     coming = Coming(str(given.path), less=given.less)
     found = document.get(f"{ACL}:acls")
@@ -63,7 +65,7 @@ def read_acls(acls: Node, given: Given, coming: Coming, place: Callable[[str], P
 
 def _read_acl(acl: Node, given: Given, coming: Coming) -> list[ComingList]:
     """Read one list, or the two that it is in the two families."""
-    kind = acl.identity("type", "")
+    kind = acl.identity("type", ACL, "")
     aces = acl.get("aces")
     read_aces = [_Ace(each) for each in aces.list("ace", key="name")] if aces else []
     families = {
@@ -117,7 +119,7 @@ class _Ace:
     def __init__(self, ace: Node) -> None:
         self._ace = ace
         self._matches = ace.get("matches")
-        networks = [family for family, word in _L3.items() if self._matches is not None and word in self._matches]
+        networks = [family for family, word in _L3.items() if self._matches is not None and self._matches.get(word) is not None]
         if len(networks) > 1:
             raise ace.error("matches has both ipv4 and ipv6, which exclude each other")
         self.family = networks[0] if networks else None
@@ -126,7 +128,7 @@ class _Ace:
         actions = self._ace.get("actions")
         if actions is None:
             raise self._ace.error("actions is missing")
-        action = _ACTIONS.get(actions.identity("forwarding"))
+        action = _ACTIONS.get(actions.identity("forwarding", ACL))
         if action is None:
             raise self._ace.error(f"the action {actions.text('forwarding')} is none of {', '.join(_ACTIONS)}")
         return actions, action
@@ -138,7 +140,7 @@ class _Ace:
         if action is Action.REJECT:
             action = Action.DENY
             own.note("reject of frames is deny here: nobody tells the sender of a frame")
-        logged = actions.identity("logging", "log-none") != "log-none"
+        logged = self._logged(actions, own)
         eth = self._matches.get("eth") if self._matches is not None else None
         ends = [_stations(eth, side, known) for side in ("source", "destination")]
         carried = _carried(eth)
@@ -154,7 +156,8 @@ class _Ace:
             words = ["off"] * own.without(lost, action)
             words += [str(action), carried, ends[0], "to", ends[1]] + ["log"] * logged
             words += [f'"{comment}"'] if comment else []
-            number = max((each.number for each in own.entries), default=0) // 10 * 10 + 10
+            before = max((each.number for each in own.entries), default=0)
+            number = int(named[1]) if named and before < int(named[1]) <= MOST_NUMBER else before // 10 * 10 + 10
             own.entries.append(ComingEntry(number, " ".join(words), hits or 0))
         for each in (*ace.left(), *actions.left()):
             own.note(f"{each} has no word here")
@@ -163,12 +166,11 @@ class _Ace:
         """Add the rule to a list, and what it asks that has no word here as notes."""
         ace = self._ace
         actions, action = self._actions()
-        logging = actions.identity("logging", "log-none")
         every = everything(family)
-        rule = Rule(action, None, every, every, log=logging != "log-none")
+        rule = Rule(action, None, every, every, log=self._logged(actions, own))
         lost: list[str] = []
         if self._matches is not None:
-            rule = self._matched(rule, self._matches, family, lost)
+            rule = self._matched(rule, self._matches, family, lost, own)
         name = ace.text("name")
         named = _NAMED.fullmatch(name)
         if named:
@@ -182,10 +184,18 @@ class _Ace:
         for each in (*ace.left(), *actions.left()):
             own.note(f"{each} has no word here")
 
-    def _matched(self, rule: Rule, matches: Node, family: Family, lost: list[str]) -> Rule:
+    @staticmethod
+    def _logged(actions: Node, own: ComingList) -> bool:
+        """Whether an ace logs what it decides; a way of logging that is none of the module's is told."""
+        logging = actions.identity("logging", ACL, "log-none")
+        if logging not in ("log-none", "log-syslog"):
+            own.note(f"{actions.path}/logging = {logging} has no word here")
+        return logging == "log-syslog"
+
+    def _matched(self, rule: Rule, matches: Node, family: Family, lost: list[str], own: ComingList) -> Rule:
         network = matches.get(family.word)
         if network is not None:
-            sides = [_prefix(network, f"{side}-{family.word}-network", family) for side in ("source", "destination")]
+            sides = [_prefix(network, f"{side}-{family.word}-network", family, own) for side in ("source", "destination")]
             rule = rule._replace(
                 source=sides[0] or rule.source, destination=sides[1] or rule.destination, protocol=network.number("protocol", 255),
                 dscp=network.number("dscp", 63),
@@ -253,18 +263,19 @@ def _carried(eth: Node | None) -> str:
     return next((name for name, each in ETHERTYPES.items() if each == number), f"0x{number:04x}")
 
 
-def _prefix(network: Node, name: str, family: Family) -> Pattern | None:
+def _prefix(network: Node, name: str, family: Family, own: ComingList) -> Pattern | None:
+    """Read a prefix; bits beyond its length are left out and told, as YANG's canonical form has it (RFC 6991, `ip-prefix`)."""
     if name not in network:
         return None
     text = network.text(name)
     try:
-        found, own = parse_block(text), parse_prefix(text)[0]
+        found, given = parse_block(text), parse_prefix(text)[0]
     except AddressError as error:
         raise network.error(f"{name}: {error.message}") from None
     if found.family is not family:
         raise network.error(f"{name} is {text}, which is no {family.label} prefix")
-    if found.value != own.value:
-        raise network.error(f"{name} is {text}, which has bits set beyond its length; as a prefix it is {found}")
+    if found.value != given.value:
+        own.note(f"{network.path}/{name} = {text} is the prefix {found}")
     return found
 
 
@@ -275,6 +286,8 @@ def _ports(node: Node | None, lost: list[str]) -> Ports | None:
     lower, upper = node.number("lower-port", MOST_PORT), node.number("upper-port", MOST_PORT)
     port, operator = node.number("port", MOST_PORT), node.text("operator", "eq")
     lost += node.left()
+    if (lower is not None or upper is not None) and (port is not None or "operator" in node):
+        raise node.error("a range stands beside an operator, which exclude each other")
     if lower is not None or upper is not None:
         if lower is None or upper is None or lower > upper:
             raise node.error("a range has a lower-port and an upper-port that is no less")
@@ -315,6 +328,7 @@ def _read_attachment(interface: Node, names: dict[str, list[ComingList]], place:
                     one.note(f"was attached {side} to {text}, which the plan has not")
                 else:
                     coming.places.append(ComingPlace(one, direction, point, each.path))
+            coming.told += [f"{left} has no meaning here" for left in each.left() if not left.startswith(f"{each.path}/ace-statistics")]
             for statistics in each.list("ace-statistics", key="name"):
                 packets = statistics.number("matched-packets", MOST_COUNT) or 0
                 for one in own:

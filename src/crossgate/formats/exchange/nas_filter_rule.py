@@ -33,6 +33,13 @@ _FLAGS = ("fin", "syn", "rst", "psh", "ack", "urg")
 _SETUP = FlagTest(iana.FLAGS["SYN"], iana.FLAGS["SYN"] | iana.FLAGS["ACK"])
 _TYPES = frozenset({0, 3, 4, 5, *range(8, 19)})
 """The ICMP types that RFC 6733 names; a server need not know others."""
+_SYMBOLS = {
+    "echo reply": 0, "destination unreachable": 3, "source quench": 4, "redirect": 5, "echo request": 8, "router advertisement": 9,
+    "router solicitation": 10, "time-to-live exceeded": 11, "ip header bad": 12, "timestamp request": 13, "timestamp reply": 14,
+    "information request": 15, "information reply": 16, "address mask request": 17, "address mask reply": 18,
+}  # fmt: skip
+"""The ICMP types by the symbolic values of RFC 6733 section 4.3.1."""
+_OPTIONS = ("frag", "ipoptions", "tcpoptions", "established", "setup", "tcpflags", "icmptypes")
 _ABLE = Abilities(
     "nas-filter-rule", ported=_PORTED, established=True, masked_flags=sum(iana.FLAGS[each.upper()] for each in _FLAGS), icmp_types=_TYPES,
     fragments=True,
@@ -142,6 +149,11 @@ def read(given: Given) -> Coming:
     parsed = [_Parser(given, each).rule() for each in _rules(given)]
     if not parsed:
         raise PlanError(f"{given.path} has no rule; one is as: permit in 6 from any to 192.0.2.5 443")
+    coming.told += [
+        f"rule {each.number} asks for a TCP flag that is set and not set, which no packet has; it is left out"
+        for each in parsed
+        if each.nothing
+    ]
     ways = list(dict.fromkeys(each.direction for each in parsed))
     for direction in ways:
         own = [each for each in parsed if each.direction is direction]
@@ -186,7 +198,7 @@ def _rules(given: Given) -> Iterator[_Told]:
         texts = joined.decode("ascii", errors="replace").split("\0")
     else:
         try:
-            texts = data.decode("utf-8-sig").splitlines()
+            texts = _whole_rules(data.decode("utf-8-sig").splitlines())
         except UnicodeDecodeError as error:
             raise PlanError(f"{given.path} is neither text nor RADIUS attributes (octet {error.start})") from None
     for number, text in enumerate(texts, 1):
@@ -194,6 +206,28 @@ def _rules(given: Given) -> Iterator[_Told]:
         own = (named.group(1) if named else text).strip()
         if own and not own.startswith("#"):
             yield _Told(number, own)
+
+
+def _whole_rules(lines: Sequence[str]) -> list[str]:
+    """Return the rules of a text, one a line.
+
+    What a RADIUS client prints are attributes as they came: rules are parted by NUL, and one may go on in the next attribute (RFC 4849
+    section 2). So where a NUL is printed, or an attribute is as long as one can be, attributes are put together first.
+    """
+    values = [found[1] if (found := _ATTRIBUTE_LINE.fullmatch(line)) else None for line in lines]
+    own = [each for each in values if each is not None]
+    if not any(each and (_PRINTED_NUL.search(each) or len(each.encode()) >= _MOST_VALUE) for each in own):
+        return list(lines)
+    joined = ""
+    for each in own:
+        joined += each
+        if len(each.encode()) < _MOST_VALUE and not _PRINTED_NUL.search(each):
+            joined += "\0"
+    return _PRINTED_NUL.sub("\0", joined).split("\0")
+
+
+_PRINTED_NUL = re.compile(r"\\000|\\x00|\\0|\0")
+"""A NUL as clients print it."""
 
 
 class _Parsed(NamedTuple):
@@ -209,6 +243,8 @@ class _Parsed(NamedTuple):
     fragments: bool
     lost: tuple[str, ...]
     inverted: tuple[bool, bool]
+    nothing: bool
+    """Whether it asks for what no packet is."""
     number: int
 
     def rules(self, family: Family) -> list[Rule]:
@@ -218,7 +254,7 @@ class _Parsed(NamedTuple):
         that no more is let by than the server meant, they are where it permits, and where it denies
         they are all of the other family too.
         """
-        if family is Family.IPV6 and self.types != (None,):
+        if self.nothing or (family is Family.IPV6 and self.types != (None,)):
             return []
         every = everything(family)
         sides = []
@@ -247,6 +283,7 @@ class _Parser:
         self._words = re.sub(r"!\s+", "!", told.text).split()
         self._lost: list[str] = []
         self._inverted: list[bool] = []
+        self._nothing = False
 
     def error(self, message: str) -> PlanError:
         return PlanError(f"{self._given.path}, rule {self._told.number}: {message}: {self._told.text}")
@@ -286,7 +323,7 @@ class _Parser:
             raise self.error("one end is IPv4 and the other IPv6, which no packet is")
         return _Parsed(
             Action(action), _DIRECTIONS[way], protocol, (sides[0], sides[1]), (ports[0], ports[1]), flags, types, fragments, tuple(self._lost),
-            (self._inverted[0], self._inverted[1]), self._told.number,
+            (self._inverted[0], self._inverted[1]), self._nothing, self._told.number,
         )  # fmt: skip
 
     def _protocol(self, word: str) -> int:
@@ -353,7 +390,7 @@ class _Parser:
             elif word in ("ipoptions", "tcpoptions"):
                 self._lost.append(f"rule {self._told.number}: {word} {self._take('a list of options')}")
             else:
-                raise self.error(f"{word} is no option: frag, ipoptions, tcpoptions, established, setup, tcpflags, icmptypes")
+                raise self.error(f"{word} is no option: {', '.join(_OPTIONS)}")
         return flags, types, fragments
 
     def _tcp_flags(self) -> FlagTest:
@@ -363,16 +400,28 @@ class _Parser:
             if name not in _FLAGS:
                 raise self.error(f"{name or 'nothing'} is no TCP flag: {', '.join(_FLAGS)}")
             bit = iana.FLAGS[name.upper()]
+            if care & bit and bool(value & bit) is each.startswith("!"):
+                self._nothing = True  # set and not set: no packet is that
             care |= bit
             value |= 0 if each.startswith("!") else bit
         return FlagTest(value, care)
 
     def _types(self) -> tuple[int | None, ...]:
-        word = self._take("ICMP types")
-        try:
-            ranges = parse_ports(word)
-        except ServiceError:
-            ranges = ((256, 256),)
-        if ranges[-1][1] > 255:
-            raise self.error(f"{word} are no ICMP types: numbers from 0 to 255 and ranges, with commas")
-        return tuple(each for first, last in ranges for each in range(first, last + 1))
+        """TYPES = TYPE *("," TYPE), of numbers, ranges and symbolic values, which have blanks in them."""
+        told = [self._take("ICMP types")]
+        while self._words and self._words[0] not in _OPTIONS:
+            told.append(self._words.pop(0))
+        text = " ".join(told)
+        found: set[int] = set()
+        for piece in text.split(","):
+            word = " ".join(piece.split()).lower()
+            first, dash, last = word.partition("-")
+            numbers = [numeral(first), numeral(last if dash else first)]
+            if word in _SYMBOLS:
+                numbers = [_SYMBOLS[word]] * 2
+            if numbers[0] is None or numbers[1] is None or not numbers[0] <= numbers[1] <= 255:
+                raise self.error(
+                    f"{word or 'nothing'} is no ICMP type: a number from 0 to 255, a range, or a symbolic value, as echo request"
+                )
+            found.update(range(numbers[0], numbers[1] + 1))
+        return tuple(sorted(found))

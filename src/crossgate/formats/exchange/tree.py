@@ -110,6 +110,11 @@ def read_tree(path: Path, data: bytes) -> Node:
 def _read_json(path: Path, data: bytes) -> Tree:
     def member(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
         found = dict(pairs)
+        operations = [each.get("ietf-netconf:operation") for name, each in pairs if name.startswith("@") and isinstance(each, dict)]
+        if any(each not in (None, "merge", "create", "replace") for each in operations):
+            raise PlanError(
+                f"{path} has an ietf-netconf:operation (RFC 7952); a document is read as what is there, so take out what is not"
+            )
         if len(found) < len(pairs):
             twice = next(name for name, times in Counter(name for name, _ in pairs).items() if times > 1)
             raise PlanError(f"{path} has {twice} twice in one object; which of the two holds is not told")
@@ -154,6 +159,10 @@ def _of_elements(path: Path, elements: Any, module: str, depth: int) -> dict[str
     found: dict[str, list[Any]] = {}
     for element in elements:
         name = etree.QName(element)
+        if element.get(f"{{{_WRAPPING}}}operation") not in (None, "merge", "create", "replace"):
+            raise PlanError(
+                f"{path}: {name.localname} has an nc:operation (RFC 6241); a document is read as what is there, so take out what is not"
+            )
         own = _MODULES.get(name.namespace or "", name.namespace or "")
         value = _of_elements(path, element, own, depth + 1) if len(element) else (element.text or "").strip()
         if isinstance(value, str) and ":" in value and value.partition(":")[0] in element.nsmap:
@@ -201,7 +210,8 @@ class Node:
     def get(self, name: str) -> Node | None:
         """Return what may stand here once, None where it does not. Raises `PlanError` where it stands several times."""
         value = self._once(name)
-        return None if value is None else Node(self.file, f"{self.path}/{name}", value)
+        # A container without anything below it says nothing (RFC 7950 section 7.5.1).
+        return None if value in (None, "", {}, [None]) else Node(self.file, f"{self.path}/{name}", value)
 
     def list(self, name: str, key: str) -> Sequence[Node]:
         """Return what may stand here several times, each known by its leaf `key`. Raises `PlanError` where two have the same."""
@@ -255,14 +265,15 @@ class Node:
             raise self.error(f"{name} is {_short(text) or 'empty'}; it is a number from {least} to {most}")
         return int(text)
 
-    def identity(self, name: str, default: str | None = None) -> str:
-        """Return a leaf that names an identity, without its module."""
-        return self.text(name, default).rpartition(":")[2]
+    def identity(self, name: str, module: str, default: str | None = None) -> str:
+        """Return a leaf that names an identity: without its module where that is the one expected, else with it."""
+        text = self.text(name, default)
+        return text.removeprefix(f"{module}:")
 
     def left(self) -> Iterator[str]:
         """Yield what stands below and was never asked for, as paths with their values."""
         for name, value in self._members.items():
-            if name in self._asked or name.startswith("@"):
+            if name in self._asked or name.startswith("@") or value == {}:
                 continue
             for each in value if isinstance(value, list) else [value]:
                 yield f"{self.path}/{name}" + ("" if isinstance(each, (dict, list)) or each in ("", None) else f" = {_short(each)}")
