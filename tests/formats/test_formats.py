@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import json
+import re
 import sqlite3
+import subprocess
+import sys
 import threading
 import xml.etree.ElementTree as ElementTree
 from collections.abc import Callable
@@ -11,6 +15,7 @@ from datetime import datetime
 from pathlib import Path
 
 import pytest
+from junitparser import JUnitXml
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
@@ -23,6 +28,7 @@ from crossgate.formats.junit import junit_text
 from crossgate.formats.sarif import sarif_document
 from crossgate.formats.tally import MOST_HITS, Tally
 from crossgate.language.reader import read_plan
+from tests.conftest import Run
 
 PLAN = """title "Two & more"
 subnet a 10.0.0.0/24
@@ -182,3 +188,65 @@ def test_a_tally_that_is_a_link_is_not_followed(path: Path, tmp_path: Path) -> N
     with pytest.raises(PlanError, match="is a link or no regular file"):
         tally.add(plan, {DeciderKey("l", 10): 1})
     assert (tmp_path / "bank.sqlite").read_bytes() == before
+
+
+BROKEN = "subnet a 10.0.0.0/24\nlist l extended ipv4\n    10 permit tcp/telnt any to any\nplace m inbound on a\n"
+
+
+def test_a_plan_with_errors_still_writes_its_documents(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "p.gate").write_text(BROKEN)
+    for words in (("check", "--sarif", "out"), ("verify", "--junit", "out")):
+        done = run(*words)
+        assert done.returncode == 2
+        assert "telnt" in done.stderr
+        text = (tmp_path / "out").read_text()
+        if words[0] == "check":
+            (told,) = json.loads(text)["runs"]
+            lines = [each["locations"][0]["physicalLocation"]["region"]["startLine"] for each in told["results"]]
+            assert {each["ruleId"] for each in told["results"]} == {"plan-error"}
+        else:
+            suite = JUnitXml.fromstring(text)
+            lines = [int(case.name.split()[1]) for each in suite for case in each]
+            assert suite.errors == len(lines)
+        assert lines == [3, 4]
+
+
+def test_each_rule_of_sarif_is_described(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "p.gate").write_text("subnet a 10.0.0.0/24\n")
+    run("check", "--sarif", "out")
+    for rule in json.loads((tmp_path / "out").read_text())["runs"][0]["tool"]["driver"]["rules"]:
+        assert rule["fullDescription"]["text"]
+        assert rule["help"]["text"]
+
+
+@pytest.mark.process
+def test_git_diff_with_the_documented_driver_never_dies(tmp_path: Path) -> None:
+    guide = (Path(__file__).parents[2] / "docs" / "pipelines.md").read_text()
+    driver = re.search(r"git config diff\.crossgate\.command '(.*)'\n", guide)
+    assert driver is not None
+    command = driver[1].replace("'\\''", "'").replace("crossgate compare", f"{sys.executable} -m crossgate compare")
+
+    def git(*words: str) -> subprocess.CompletedProcess[str]:
+        settings = ["-c", "user.name=a", "-c", "user.email=a@example.com", "-c", f"diff.crossgate.command={command}"]
+        return subprocess.run(["git", *settings, *words], cwd=tmp_path, capture_output=True, text=True, check=False)
+
+    plan = "subnet a 10.0.0.0/24\nsubnet b 10.1.0.0/24\nrouter r\n    interface a 10.0.0.1/24 on a\n    interface b 10.1.0.1/24 on b\n"
+    lists = "list l extended ipv4\n    10 deny tcp/22 any to any\n    20 permit ip any to any\nplace l inbound on r.a\n"
+    (tmp_path / ".gitattributes").write_text("*.gate diff=crossgate\n")
+    for name, text in (("good.gate", plan + lists), ("bad.gate", plan), ("whole.gate", 'include "good.gate"\n')):
+        (tmp_path / name).write_text(text)
+    assert git("init", "-q").returncode == 0
+    git("add", ".")
+    git("commit", "-qm", "first")
+    (tmp_path / "good.gate").write_text(plan + lists.replace("tcp/22", "tcp/23"))
+    (tmp_path / "bad.gate").write_text(plan + "subnet\n")
+    (tmp_path / "whole.gate").write_text('include "good.gate"\n# more\n')
+    (tmp_path / "new.gate").write_text(plan)
+    git("add", "-N", "new.gate")
+    done = git("--no-pager", "diff")
+    assert done.returncode == 0, done.stderr
+    assert "tcp/22" in done.stdout  # what good.gate lets by now
+    assert "+subnet\n" in done.stdout
+    assert "bad.gate:6" in done.stderr
+    assert "+# more" in done.stdout
+    assert "+subnet a 10.0.0.0/24" in done.stdout

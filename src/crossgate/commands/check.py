@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated
 
@@ -11,13 +12,14 @@ from crossgate.commands.common import (
     AtOption,
     JsonOption,
     PiecesOption,
-    load,
+    load_or_tell,
     meter,
     moment,
     print_json,
     tell_missed,
     write_file,
 )
+from crossgate.core.model.errors import PlanError
 
 
 def check(
@@ -33,7 +35,7 @@ def check(
     from crossgate.core.model.finding import Severity
     from crossgate.core.traffic.session import Session
 
-    plan = load(context)
+    plan = load_or_tell(context, sarif, _errors_text)
     when = moment(at, plan)
     with meter("checking") as tell:
         audited = audit(Session(plan), when, tell)
@@ -55,3 +57,10 @@ def check(
     counted = (Severity.ERROR, Severity.WARNING) if strict else (Severity.ERROR,)
     if any(finding.severity in counted for finding in audited.findings):
         raise typer.Exit(1)
+
+
+def _errors_text(plan: Path, errors: Sequence[PlanError]) -> str:
+    from crossgate.formats.json.parts import json_text
+    from crossgate.formats.sarif import sarif_of_errors
+
+    return json_text(sarif_of_errors(errors))

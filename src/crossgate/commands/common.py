@@ -147,6 +147,19 @@ def load(context: typer.Context) -> Plan:
     return read_file(plan_path(context))
 
 
+def load_or_tell(context: typer.Context, out: Path | None, text: Callable[[Path, Sequence[PlanError]], str]) -> Plan:
+    """Read the plan that the command is for; where it has errors, `out` gets the `text` of these too. Raises `PlanError`."""
+    from crossgate.core.model.errors import PlanErrors
+
+    try:
+        return load(context)
+    except PlanErrors as errors:
+        if out is not None:
+            path = plan_path(context)
+            write_file(out, text(path, errors.errors), map(str, plan_files(path)))
+        raise
+
+
 def read_file(path: Path) -> Plan:
     """Read a plan; `-` is standard input. Raises `PlanError`."""
     return reading_of(path).plan

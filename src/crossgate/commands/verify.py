@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated
 
@@ -12,7 +13,7 @@ from crossgate.commands.common import (
     PiecesOption,
     TallyOption,
     add_to_tally,
-    load,
+    load_or_tell,
     print_json,
     progress,
     tell_missed,
@@ -43,7 +44,7 @@ def verify(
     from crossgate.core.answers.verify import Verifier
     from crossgate.core.traffic.session import Session
 
-    plan = load(context)
+    plan = load_or_tell(context, junit, _errors_text)
     if without:
         from crossgate.core.answers.outage import down_point
 
@@ -76,3 +77,9 @@ def verify(
     tell_missed([PlanError(f"{each.expectation.text}: {each.why}") for each in results if not each.answered])
     if not all(result.held for result in results) or any(outage.broken for outage in outages or ()):
         raise typer.Exit(1)
+
+
+def _errors_text(plan: Path, errors: Sequence[PlanError]) -> str:
+    from crossgate.formats.junit import junit_of_errors
+
+    return junit_of_errors(str(plan), errors)

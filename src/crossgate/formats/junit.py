@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from junitparser import Failure, JUnitXml, TestCase, TestSuite
+from junitparser import Error, Failure, JUnitXml, TestCase, TestSuite
 
 from crossgate.core.answers.verify import Verified
+from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plaintext import escaped
 from crossgate.core.model.plan import Plan
 from crossgate.formats.handed_on import handed_on
@@ -23,6 +24,22 @@ def junit_text(plan: Plan, results: Iterable[Verified]) -> str:
             failure.text = escaped(f"{handed_on(expectation.place.file)}:{expectation.place.line}: {result.why}\nneeded: {result.needed}")
             case.result = [failure]
         suite.add_testcase(case)
+    return _text(suite)
+
+
+def junit_of_errors(plan: str, errors: Iterable[PlanError]) -> str:
+    """Return the errors of a plan that cannot be read as a JUnit XML document, one test case an error."""
+    suite = TestSuite(escaped(handed_on(plan)))
+    for each in errors:
+        case = TestCase("the plan can be read" if each.place is None else f"line {each.place.line} can be read", "plan")
+        error = Error(escaped(each.message), "plan-error")
+        error.text = escaped(str(each) if each.place is None else f"{handed_on(each.place.file)}:{each.place.line}: {each.message}")
+        case.result = [error]
+        suite.add_testcase(case)
+    return _text(suite)
+
+
+def _text(suite: TestSuite) -> str:
     document = JUnitXml("crossgate verify")
     document.add_testsuite(suite)
     text: str = document.tostring().decode()  # type: ignore[no-untyped-call]
