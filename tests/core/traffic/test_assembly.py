@@ -43,7 +43,7 @@ class Plain:
             if each.protocol == 6 and not each.fragment and (each.flags or 0) & SYN:
                 return each, not (each.flags or 0) & ACK
             if each.icmp_type in (8, 0):
-                return each, each.icmp_type == 8
+                return each, each.icmp_type == 8  # all of one conversation say the same
         return self.rows[0][1], True
 
     def ended(self) -> bool:
@@ -63,7 +63,8 @@ def reference(packets: list[Packet], times: list[int]) -> list[tuple[object, ...
     for moment, packet in sorted(zip(times, packets, strict=True), key=lambda each: each[0]):
         ends = sorted([(packet.source, packet.source_port or 0), (packet.destination, packet.destination_port or 0)])
         message = None if packet.icmp_type is None else (0 if packet.icmp_type in (0, 8) else packet.icmp_type, packet.icmp_code)
-        key = (tuple(ends), packet.protocol, packet.fragment, message)
+        asker = {8: packet.source, 0: packet.destination}.get(-1 if packet.icmp_type is None else packet.icmp_type)
+        key = (tuple(ends), packet.protocol, packet.fragment, message, asker)
         known = latest.get(key)
         pure = packet.protocol == 6 and not packet.fragment and (packet.flags or 0) & (SYN | ACK) == SYN
         if known is None or moment - known.rows[-1][0] > IDLE or (pure and known.ended()):
