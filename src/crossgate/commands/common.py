@@ -122,6 +122,18 @@ def tell_missed(missed: Sequence[PlanError]) -> None:
         raise typer.Exit(2)
 
 
+def tell_mistaken(services: Iterable[str]) -> None:
+    """Tell on standard error of services that name a protocol where most people mean something else, as 22."""
+    from crossgate.core.model.iana import mistaken_text
+    from crossgate.core.model.service import split_service
+    from crossgate.show.console import warn
+
+    for token in dict.fromkeys(token for each in services for token in split_service(each)):
+        found = mistaken_text(token)
+        if found is not None:
+            warn("; ".join(found))
+
+
 _MOST_MISSED = 5
 
 

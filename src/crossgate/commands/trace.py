@@ -20,6 +20,7 @@ from crossgate.commands.common import (
     load,
     print_json,
     progress,
+    tell_mistaken,
 )
 from crossgate.commands.completing import complete_end, complete_service
 from crossgate.core.model.claim import Claim
@@ -82,6 +83,7 @@ def trace(
         for each in progress(wanted, len(wanted), "tracing")
         for conversation in each.conversations
     ]
+    tell_mistaken(services)
     several_claimed = len(spoofed) > len({each.family for each in spoofed})
     traces = [trace for _, several in told for trace in several]
     if tally:

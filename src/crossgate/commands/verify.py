@@ -17,6 +17,7 @@ from crossgate.commands.common import (
     print_json,
     progress,
     tell_missed,
+    tell_mistaken,
     write_file,
 )
 from crossgate.commands.completing import complete_part
@@ -53,6 +54,7 @@ def verify(
     verifier = Verifier(session)
     results = [verifier.verify(each) for each in progress(plan.expectations, len(plan.expectations), "verifying")]
     unreached = list(verifier.unreached())
+    tell_mistaken(service for each in plan.expectations for service in each.services)
     outages = None
     if any_one_down:
         from crossgate.core.answers.outage import any_one_down as each_down

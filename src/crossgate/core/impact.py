@@ -19,7 +19,7 @@ from crossgate.core.audit import audit
 from crossgate.core.audit.context import Focus
 from crossgate.core.lists.difference import unshared
 from crossgate.core.lists.split import EntryRegion
-from crossgate.core.model.accesslist import AccessList
+from crossgate.core.model.accesslist import AccessList, AnyEntry
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Only, Promise
 from crossgate.core.model.condition import settled
@@ -168,7 +168,7 @@ def _not_elsewhere(plan: Plan, findings: list[Finding], other: Session, now: dat
     for name in {each.access_list for each in findings if each.name in _ON_THE_WAY}:
         texts = {_finding_key(plan, each)[2] for each in findings if each.access_list == name}
         if name in other.plan.lists:
-            asked[name] = {entry.number for entry in other.plan.lists[name].entries if entry.text in texts}
+            asked[name] = {entry.number for entry in other.plan.lists[name].entries if _asked_by(entry) in texts}
     if not any(asked.values()):
         return findings
     leave_out = [name for name in KINDS if name not in _ON_THE_WAY]
@@ -181,7 +181,12 @@ def _finding_key(plan: Plan, finding: Finding) -> tuple[str, str | None, str]:
     if finding.access_list is None or finding.entry is None:
         return finding.name, finding.access_list, "" if finding.access_list else finding.message
     entry = plan.any_list(finding.access_list).entry(finding.entry)
-    return finding.name, finding.access_list, "" if entry is None else entry.text
+    return finding.name, finding.access_list, "" if entry is None else _asked_by(entry)
+
+
+def _asked_by(entry: AnyEntry) -> str:
+    """Return what an entry says of packets: its text, without whether it is logged."""
+    return entry.text.removesuffix(" log") if entry.log else entry.text
 
 
 def _focus(before: Session, after: Session) -> tuple[Focus, Focus]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 import csv
 import io
 import re
+import warnings
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
@@ -112,7 +113,9 @@ def _sheet(path: Path) -> Iterator[tuple[int, list[str]]]:
     _see_workbook(path)
     book = None
     try:
-        book = load_workbook(path, read_only=True, data_only=True)
+        with warnings.catch_warnings():  # of parts of a workbook that are not read here
+            warnings.simplefilter("ignore")
+            book = load_workbook(path, read_only=True, data_only=True)
         sheet = book.worksheets[0]
         sheet.reset_dimensions()
         for number, cells in enumerate(sheet.iter_rows(values_only=True), 1):

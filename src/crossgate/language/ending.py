@@ -133,7 +133,7 @@ def _written_anew(plan: Plan, finding: Finding, access_list: AccessList, entry: 
             words += [(addresses.text, name) for name, _, _ in nearly_subnets(plan, addresses)]
     if finding.name == "protocol-meant":
         tokens = entry.service.text.split(",")
-        meant = ",".join(iana.MISTAKEN[each].write if each in iana.MISTAKEN else each for each in tokens)
+        meant = ",".join(each if (found := iana.mistaken(each)) is None else found.write for each in tokens)
         words += [(entry.service.text, meant)]
     for old, new in words:
         text = re.sub(rf"(?<!\S){re.escape(old)}(?!\S)", new.replace("\\", r"\\"), entry.text, count=1)

@@ -25,11 +25,13 @@ WAYS_TO_BEGIN = (
 def standing_lines(plan: Plan, found: Standing, audited: Audited | None) -> Iterator[str]:
     """Yield how a plan stands; without an audit its findings were not looked at."""
     entries = sum(len(each.entries) for each in plan.every_list.values())
+    outsides = sum(each.outside for each in plan.segments.values())
     yield f"{strong(plan.title or plan.files[0])}" + (f"  {quiet(plan.files[0])}" if plan.title else "")
     yield ", ".join(
         (
             count(len(plan.devices), "device"),
-            count(len(plan.segments), "subnet"),
+            count(sum(not each.outside for each in plan.segments.values()), "subnet"),
+            *([count(outsides, "outside")] if outsides else []),
             f"{count(len(plan.every_list), 'list')} with {count(entries, 'entry', 'entries')}",
         )
     )

@@ -64,6 +64,7 @@ def ways_lines(network: Network, traces: Sequence[Trace], plan: Plan, when: When
     for number, trace in enumerate(traces):
         yield from [""] * bool(number)
         yield from lines(trace, plan, when, every, alone=False)
+        yield from folded(quiet(_by_way_of(trace)), 2)
     conversation, first = traces[0].conversation, traces[0].conversation.first
     itineraries = network.itineraries(first.family)
     there = itineraries.paths(conversation.source, Address(first.family, first.destination))
@@ -76,6 +77,14 @@ def ways_lines(network: Network, traces: Sequence[Trace], plan: Plan, when: When
     yield f"{count(there, 'equal path')} there and {count(back, 'path')} back meet the lists in {count(len(traces), 'way')}: {fates}"
     if traces[0].differing is not None:
         yield alert("the verdicts differ: it depends on the path")
+
+
+def _by_way_of(trace: Trace) -> str:
+    """Name the devices on the way of a conversation's first leg, and on that of its first answer."""
+    there = next(each.path.devices for each in trace.legs)
+    back = next((each.path.devices for each in trace.legs if each.leg.returns), None)
+    told = [f"there by {', '.join(there) or 'no device'}", *([] if back is None else [f"back by {', '.join(back) or 'no device'}"])]
+    return f"  {'; '.join(told)}"
 
 
 def lines(trace: Trace, plan: Plan, when: When, every: bool = False, alone: bool = True) -> Iterator[str]:

@@ -8,7 +8,7 @@ from typing import NamedTuple
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, Decider
+from crossgate.core.model.accesslist import AccessList, Decider, Kind
 from crossgate.core.model.address import Address, Family, Pattern, parse_address, parse_block, single
 from crossgate.core.model.condition import State
 from crossgate.core.model.finding import Fault, Finding
@@ -72,10 +72,11 @@ def vrrp_blocked(case: Case) -> Iterator[Finding]:
                 told.add(key)
                 where = "its otherwise line" if decider.entry is None else str(decider.number)
                 source, group = Address(family, packet.source), Address(family, packet.destination)
+                sent_by = "fe80::/10" if family is Family.IPV6 else str(source)
                 fault = Fault(
                     f"{placement.direction} on {placement.point} {where} stops VRRP among the devices that share {gateway.addresses[0]} on {gateway.on}: "
                     "each will take the others for gone and answer itself (RFC 9568)",
-                    f"permit first: vrrp {'fe80::/10' if family is Family.IPV6 else source} to {group}",
+                    f"permit first: {sent_by}" if decider.access_list.kind is Kind.STANDARD else f"permit first: vrrp {sent_by} to {group}",
                 )
                 place = placement.place if decider.entry is None else decider.place
                 yield Finding("vrrp-blocked", place, placement.access_list, decider.number, fault, packet=packet)

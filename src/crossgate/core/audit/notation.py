@@ -170,12 +170,16 @@ def protocol_meant(case: Case) -> Iterator[Finding]:
     """Yield protocols whose names people take for something else."""
 
     def wrong(access_list: AccessList | None, entry: Entry | None, token: str) -> Fault | None:
-        taken = iana.MISTAKEN.get(token)
-        if taken is None:
-            return None
-        return Fault(f"{token} is protocol {iana.protocols()[token]}, {taken.is_really}", f"for {taken.taken_for} write {taken.write}")
+        found = iana.mistaken_text(token)
+        return None if found is None else Fault(*found)
 
-    return _about_words(case, "protocol-meant", wrong)
+    yield from _about_words(case, "protocol-meant", wrong)
+    for promise in case.plan.expectations:
+        for service in promise.services:
+            for token in split_service(service):
+                fault = wrong(None, None, token)
+                if fault is not None:
+                    yield _at("protocol-meant", promise.place, None, None, fault)
 
 
 @finds("transport-narrowed")

@@ -14,6 +14,8 @@ from functools import cache
 from types import MappingProxyType
 from typing import NamedTuple
 
+from crossgate.core.model.plaintext import numeral
+
 _PROTOCOLS = """
 0 hopopt; 1 icmp; 2 igmp; 3 ggp; 4 ipv4; 5 st; 6 tcp; 7 cbt; 8 egp; 9 igp; 10 bbn-rcc-mon; 11 nvp-ii; 12 pup; 13 argus; 14 emcon;
 15 xnet; 16 chaos; 17 udp; 18 mux; 19 dcn-meas; 20 hmp; 21 prm; 22 xns-idp; 23 trunk-1; 24 trunk-2; 25 leaf-1; 26 leaf-2; 27 rdp;
@@ -187,6 +189,37 @@ MISTAKEN: Mapping[str, Mistaken] = MappingProxyType(
     }
 )
 """Protocols whose names are those of other, better known things."""
+_PORTS_MEANT = MappingProxyType(
+    {
+        20: "ftp-data", 21: "ftp", 22: "ssh", 23: "telnet", 25: "smtp", 53: "domain", 67: "bootps", 68: "bootpc", 69: "tftp", 80: "http",
+        110: "pop3", 123: "ntp", 143: "imap", 161: "snmp", 162: "snmptrap", 179: "bgp",
+    }
+)  # fmt: skip
+"""Ports that everybody knows, and whose numbers as protocols nearly nobody speaks."""
+
+
+def mistaken(token: str) -> Mistaken | None:
+    """Return what a service token that is a protocol, by name or number, was most likely meant as; None where it is what it says."""
+    if token in MISTAKEN:
+        return MISTAKEN[token]
+    number = protocols().get(token, numeral(token))
+    if number is None or number not in _PORTS_MEANT:
+        return None
+    name = protocol_names().get(number, "")
+    service = _PORTS_MEANT[number]
+    return Mistaken(
+        f"{name}, and no port" if name and name != token else "and no port",
+        f"port {number}",
+        service if service in services() else f"tcp/{number}",
+    )
+
+
+def mistaken_text(token: str) -> tuple[str, str] | None:
+    """Return what is wrong with a token that was most likely meant otherwise, and what to write; None where it is what it says."""
+    found = mistaken(token)
+    if found is None:
+        return None
+    return f"{token} is protocol {protocols().get(token, numeral(token))}, {found.is_really}", f"for {found.taken_for} write {found.write}"
 
 
 @cache
