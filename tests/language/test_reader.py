@@ -310,3 +310,21 @@ def test_windows_cross_midnight_and_exclude_their_end(plan_of: Read) -> None:
     assert set(found) == {frozenset(), frozenset({"n"}), frozenset({"d"})} | ({frozenset({"n", "d"})} & set(found))
     for state, moment in found.items():
         assert open_at(plan.windows.values(), moment) == state
+
+
+def test_a_range_of_ports_declares_each(plan_of: Read) -> None:
+    plan = plan_of("subnet a 10.0.0.0/24\nswitch s\n    port 1-24\n    port up to t.1\nswitch t\n    port 1\nhost h 10.0.0.5 on a at s.7\n")
+    assert [*plan.devices["s"].ports] == [*map(str, range(1, 25)), "up"]
+    assert str(plan.hosts["h"].at) == "s.7"
+    for line, says in (
+        ("port 1-24 to t.1", "a cable joins two ports, and 1-24 is 24"),
+        ("port 7", "s has an interface or port 7 already"),
+        ("port 20-30", "s has an interface or port 20 already"),
+    ):
+        with pytest.raises(PlanErrors, match=says):
+            plan_of(
+                f"switch s\n    port 1-24\n    {line}\nswitch t\n    port 1\n"
+                if "to" not in line
+                else f"switch s\n    {line}\nswitch t\n    port 1\n"
+            )
+    assert [*plan_of("switch s\n    port 24-1\n    port up-1\n").devices["s"].ports] == ["24-1", "up-1"]

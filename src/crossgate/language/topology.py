@@ -9,6 +9,7 @@ from __future__ import annotations
 from crossgate.core.model.address import Address, AddressError, Family, Pattern, parse_address, parse_prefix, prefix
 from crossgate.core.model.ethernet import MacError, is_group_mac, parse_mac
 from crossgate.core.model.network import Device, Host, Interface, InterfaceAddress, Point, PointKind, Port, Route, Segment, SharedGateway
+from crossgate.core.model.plaintext import numeral
 from crossgate.language.cells import interface_cells, named_cells, route_cells
 from crossgate.language.names import Names, Space
 from crossgate.language.row import Row
@@ -82,7 +83,8 @@ def _device_line(words: Words, names: Names, owner: Device) -> None:
         words.choice([row.keyword for row in DEVICE_LINES if owner.switch or row is not _PORT])
         raise AssertionError
     if row.space is not None and len(words.words) > 1:
-        names.declared[row.space][f"{owner.name}.{words.words[1]}"] = keyword
+        for part in (row is _PORT and port_range(words.words[1])) or [words.words[1]]:
+            names.declared[row.space][f"{owner.name}.{part}"] = keyword
     row.read(words, names, owner)
 
 
@@ -188,16 +190,35 @@ def _port_reference(words: Words) -> Point:
 
 
 def port(words: Words, names: Names, owner: Device) -> None:
-    """PORT = "port" NAME ["to" SWITCH.PORT]."""
+    """PORT = "port" (NAME ["to" SWITCH.PORT] | FIRST-LAST)."""
     words.keyword("port")
     if not owner.switch:
         raise words.error(f"{owner.name} is a router, and only a switch has ports; write an interface")
-    name = words.part("a port")
-    if name in owner.ports or name in owner.interfaces:
-        raise words.error(f"{owner.name} has an interface or port {name} already")
-    to = _port_reference(words) if words.accept("to") else None
-    words.end()
-    owner.ports[name] = Port(owner.name, name, to, words.place)
+    several = port_range(words.peek())
+    if several:
+        words.take("a port")
+        if words.peek() == "to":
+            words.index += 1
+            raise words.error(f"a cable joins two ports, and {words.words[1]} is {len(several)}; write a line for the one that it is at")
+        words.end()
+    for name in several or [words.part("a port")]:
+        if name in owner.ports or name in owner.interfaces:
+            raise words.error(f"{owner.name} has an interface or port {name} already")
+        to = _port_reference(words) if words.accept("to") else None
+        words.end()
+        owner.ports[name] = Port(owner.name, name, to, words.place)
+
+
+_MOST_PORTS = 1_024
+"""No switch has more ports in a row."""
+
+
+def port_range(word: str) -> list[str]:
+    """Return the ports that `1-24` names, each; nothing for a word that is one port's name."""
+    first, last = (numeral(each) for each in (word.partition("-")[0], word.partition("-")[2]))
+    if first is None or last is None or not first < last < first + _MOST_PORTS:
+        return []
+    return [str(number) for number in range(first, last + 1)]
 
 
 def route(words: Words, names: Names, owner: Device) -> None:
