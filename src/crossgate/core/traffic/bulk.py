@@ -197,7 +197,10 @@ class BulkTracer:
         judged = frozenset(
             each for each in there if self.asked.asks_for_tls(self._places[each].list) and is_judged(self._places[each].crossing, way)
         )
-        lane = Lane((there, answers, later), judged, (way.there.arrived, way.back.arrived, way.there.arrived), way.unanswered, strays)
+        further = tuple(each for each in answers if self._is_asked(self._places[each].crossing, way.back.stateful))
+        lane = Lane(
+            (there, answers, later, further), judged, (way.there.arrived, way.back.arrived, way.there.arrived), way.unanswered, strays
+        )
         number = self._lane_numbers.setdefault(lane, len(self._lane_numbers))
         if number == len(self._every_lane):
             self._every_lane.append(lane)
@@ -224,7 +227,7 @@ class BulkTracer:
         if self._lanes is None:
             every = self._every_lane
             crossings = []
-            for leg in range(3):
+            for leg in range(4):
                 table = np.full((len(every), max((len(each.legs[leg]) for each in every), default=0)), NO_PLACE, np.int32)
                 for number, each in enumerate(every):
                     table[number, : len(each.legs[leg])] = each.legs[leg]
@@ -234,7 +237,9 @@ class BulkTracer:
             )
             arrives = np.array([each.arrives for each in every], np.bool_).reshape(-1, 3)
             marks = (np.array([getattr(each, name) for each in every], np.bool_) for name in ("unanswered", "strays"))
-            self._lanes = Lanes((crossings[0], crossings[1], crossings[2]), judged.reshape(crossings[0].shape), arrives, *marks)
+            self._lanes = Lanes(
+                (crossings[0], crossings[1], crossings[2], crossings[3]), judged.reshape(crossings[0].shape), arrives, *marks
+            )
         return self._lanes
 
 

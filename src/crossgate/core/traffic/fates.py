@@ -67,6 +67,7 @@ class Weights(NamedTuple):
 class Lane(NamedTuple):
     """One way as numbers of crossings, leg by leg, without those that a stateful device lets pass unasked.
 
+    The legs are the first one there, the first one back, what follows there, and what follows back.
     `judged` are those on the way there whose lists ask about TLS, at devices that stop conversations once it is settled.
     """
 
@@ -80,7 +81,7 @@ class Lane(NamedTuple):
 class Lanes(NamedTuple):
     """All lanes met so far: per leg a row of crossings for each, -1 behind the last; which of the first leg's are judged; whether each arrives."""
 
-    crossings: tuple[Numbers, Numbers, Numbers]
+    crossings: tuple[Numbers, Numbers, Numbers, Numbers]
     judged: Marks
     arrives: Marks
     unanswered: Marks

@@ -101,11 +101,14 @@ class Flows:
 
     def asked(self, ways: Ways, leg: Leg, family: Family) -> list[PlacedList]:
         """Return the lists that are asked on a leg on some of the ways; not those of a stateful device that let an earlier leg by on each."""
-        return self._lists_asked((ways, leg), ways.back if leg.returns else ways.there, ways.there.always, family)
+        passed = ways.there.always | (ways.back.always if leg is Leg.SERVER_HELLO else frozenset())
+        return self._lists_asked((ways, leg), ways.back if leg.returns else ways.there, passed, family)
 
     def asked_on(self, way: Way, leg: Leg, family: Family) -> list[PlacedList]:
         """Return the lists that are asked on a leg on one way; a stateful device that let an earlier leg by is not."""
-        return self._lists_asked((way, leg), way.back if leg.returns else way.there, way.there.stateful, family)
+        # What settles on TLS comes back after an answer has come the same way.
+        passed = way.there.stateful | (way.back.stateful if leg is Leg.SERVER_HELLO else frozenset())
+        return self._lists_asked((way, leg), way.back if leg.returns else way.there, passed, family)
 
     def _lists_asked(
         self, key: tuple[Way | Ways, Leg], passage: Passage | Passages, remembered: frozenset[str], family: Family

@@ -15,6 +15,9 @@ from crossgate.core.model.tls import UNSETTLED
 from crossgate.core.traffic.asked import AskedLists
 from crossgate.core.traffic.fates import DENIED, HALF_OPEN, NO_PLACE, PERMITTED, UNROUTABLE, Lanes, Numbers, Weights, by_value
 
+_FURTHER_BACK = 3
+"""The crossings of a lane by what comes back once an answer has."""
+
 
 class Run:
     """One run of rows through their lanes; `list_at` is the number of the list at each crossing."""
@@ -93,7 +96,7 @@ class Run:
 
         It goes there (0), back (1), or there once more (2); `again` what follows those three takes the same way.
         """
-        table = self._lanes.crossings[leg]
+        table = self._lanes.crossings[_FURTHER_BACK if again and leg == 1 else leg]
         for step in range(table.shape[1]):
             crossing = table[self._lane[live], step]
             asked = np.flatnonzero(crossing != NO_PLACE)

@@ -127,7 +127,7 @@ class Tracer:
         self.state = state
         self._indexes: dict[AccessList, ListIndex] = {}
         self._undecided: dict[AccessList, list[ListIndex]] = {}
-        self._asked: dict[tuple[Way, bool, bool, Family], list[tuple[Crossing, ListIndex]]] = {}
+        self._asked: dict[tuple[Way, bool, tuple[bool, bool], Family], list[tuple[Crossing, ListIndex]]] = {}
         self._asks_for_tls = network.plan.asks_for_tls
 
     def trace(self, conversation: Conversation) -> Trace:
@@ -227,10 +227,11 @@ class Tracer:
 
     def _fate(self, packets: Iterable[tuple[Leg, Packet]], way: Way) -> Fate:
         owed: list[Decider] = []
+        answered = False
         for number, (leg, packet) in enumerate(packets):
             if owed and leg.settles:
                 return Fate(Verdict.HALF_OPEN, owed[-1 if leg.returns else 0])
-            for crossing, index in self._on_way(way, leg.returns, number > 0, packet.family):
+            for crossing, index in self._on_way(way, leg.returns, (number > 0, answered), packet.family):
                 decider = index.decide(packet)
                 if decider.action is not Action.PERMIT:
                     access_list = index.access_list
@@ -240,15 +241,19 @@ class Tracer:
                         owed.append(decider)
             if not (way.back if leg.returns else way.there).arrived:
                 return _LOST
+            answered = answered or leg.returns
             if way.unanswered:
                 break
         return _PASSED
 
-    def _on_way(self, way: Way, returns: bool, later: bool, family: Family) -> list[tuple[Crossing, ListIndex]]:
-        """Return the lists that are asked about a leg, with where; a stateful device that let an earlier leg by is not asked `later`."""
-        key = way, returns, later, family
+    def _on_way(self, way: Way, returns: bool, before: tuple[bool, bool], family: Family) -> list[tuple[Crossing, ListIndex]]:
+        """Return the lists that are asked about a leg, with where; not those of a stateful device that let an earlier leg by.
+
+        `before` tells whether one has gone there before, and whether one has come back.
+        """
+        key = way, returns, before, family
         if key not in self._asked:
-            passed = way.there.stateful if later else ()
+            passed = (way.there.stateful if before[0] else frozenset()) | (way.back.stateful if before[1] else frozenset())
             crossings = (way.back if returns else way.there).crossings
             asked = [each for each in crossings if each.remembered_by not in passed]
             lists = ((each, self.network.list_at(each, family)) for each in asked)
