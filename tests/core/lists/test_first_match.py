@@ -6,13 +6,14 @@ The reference is fed with the plan's own words, taken apart again here in the du
 from __future__ import annotations
 
 import ipaddress
+import re
 from pathlib import Path
 
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.lists.index import ListIndex
-from crossgate.core.model.accesslist import AccessList, Action
+from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import Packet
 from crossgate.language.reader import read_plan
@@ -174,22 +175,64 @@ def _read(tmp: Path, family: Family, texts: list[str], otherwise: str) -> Access
     return read_plan(path).lists["tested"]
 
 
+@st.composite
+def aimed_packets(draw: st.DrawFn, family: Family, text: str) -> Packet:
+    """Draw a packet that the entry matches, where the few addresses, ports and flags that are drawn have one."""
+    packet = draw(packets(family))
+    words = text.removeprefix("off ").split()[1:]
+    service, base, ends = words.pop(0), packet.source >> 5 << 5, []
+    for _ in range(2):
+        ends.append(draw(st.sampled_from([base | low for low in range(18) if _has(words.copy(), base | low, family)])))
+        _has(words, base, family)
+        words = words[1:] if words[:1] == ["to"] else words
+    icmp, (name, _, rest) = (1 if family is Family.IPV4 else 58), service.partition("/")
+    protocol = packet.protocol if name == "ip" else PROTOCOLS.get(name, icmp)
+    fields: dict[str, int] = {}
+    if not (fragment := "fragments" in words):
+        if protocol in (6, 17, 132, 33):
+            sources = words[words.index("port") + 1] if "port" in words else "-"
+            fields["source_port"] = draw(st.sampled_from([port for port in PORTS if _in_ports(sources, port)]))
+            fields["destination_port"] = draw(st.sampled_from([port for port in PORTS if _in_ports(rest or "-", port)]))
+        if protocol == 6:
+            fields["flags"] = draw(st.sampled_from([flags for flags in range(256) if _flagged(words.copy(), flags)] or [0]))
+        if protocol in (1, 58):
+            echo = 8 if icmp == 1 else 128
+            fields["icmp_type"], fields["icmp_code"] = {"icmp/3/1": (3, 1), "icmp/3": (3, 0)}.get(service, (echo, 0))
+    dscp = 46 if "dscp" in words else packet.dscp
+    return Packet(family, ends[0], ends[1], protocol, fragment=fragment, dscp=dscp, **fields)
+
+
+def _flagged(words: list[str], flags: int) -> bool:
+    """Whether the words of an entry after its addresses match the TCP flags."""
+    asked = words[words.index("flags") + 1].split(",") if "flags" in words else []
+    if "established" in words and not flags & (FLAGS["ACK"] | FLAGS["RST"]):
+        return False
+    return all(bool(flags & FLAGS[flag.lstrip("!")]) is not flag.startswith("!") for flag in asked)
+
+
 @settings(max_examples=250, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow], deadline=None)
 @given(st.data(), st.sampled_from(Family), st.sampled_from(["permit", "deny", "reject"]))
 def test_first_match_is_the_reference(tmp_path: Path, data: st.DataObject, family: Family, otherwise: str) -> None:
-    texts = data.draw(st.lists(entry_words(family), min_size=0, max_size=8))
+    """Every entry is there twice with actions of its own, and most packets are aimed at one: they meet two and more."""
+    once = data.draw(st.lists(entry_words(family), min_size=0, max_size=5))
+    again = [re.sub("permit|deny|reject", data.draw(st.sampled_from(["permit", "deny", "reject"])), text) for text in once]
+    texts = data.draw(st.permutations(once + again))
     access_list = _read(tmp_path, family, texts, otherwise)
     index = ListIndex(access_list, frozenset())
-    for packet in data.draw(st.lists(packets(family), min_size=1, max_size=12)):
-        first = next((number for number, text in enumerate(texts) if _matches(text, packet)), None)
+    aimed = st.sampled_from(texts).flatmap(lambda text: aimed_packets(family, text)) if texts else st.nothing()
+    for packet in data.draw(st.lists(aimed | packets(family), min_size=1, max_size=12)):
+        met = [number for number, text in enumerate(texts) if _matches(text, packet)]
         decision = access_list.decide(packet)
         assert index.decide(packet) == decision
-        if first is None:
+        if not met:
             assert (decision.entry, decision.action) == (None, Action(otherwise))
-        else:
-            assert decision.entry is not None
-            assert decision.entry.number == (first + 1) * 10
-            assert decision.action == texts[first].split()[0]
+            continue
+        first, *later = met
+        assert isinstance(decision.entry, Entry)
+        assert decision.entry.number == (first + 1) * 10
+        assert decision.action == texts[first].split()[0]
+        after = index.decide_after(packet, decision.entry)
+        assert (after.entry.number if after.entry else None) == ((later[0] + 1) * 10 if later else None)
 
 
 @settings(max_examples=100, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow], deadline=None)
