@@ -115,6 +115,9 @@ def test_a_claim_is_proved_or_not(plan_of: Read, claim: str, held: bool) -> None
         ("expect deny tcp/22 kiosk to server over ipv4", "while feast is open", "in list fence, before 50: 45 deny tcp/22 kiosk to server"),
         ("expect permit web kiosk to server over ipv4 by fence 20", "entry 20 of fence has no part in it", "change the entry that decides"),
         ("expect permit web old to kiosk over ipv6", "share no address family over IPv6", "addresses of one family"),
+        ("expect permit web kiosk to kiosk", "kiosk and kiosk are one machine", "another machine at one of its ends"),
+        ("expect permit web kiosk to 10.64.8.21", "kiosk and 10.64.8.21 are one machine", "another machine at one of its ends"),
+        ("expect permit web old to old over ipv6", "share no address family over IPv6", "addresses of one family"),
     ],
 )
 def test_a_failed_claim_is_told_why_and_what_it_needs(plan_of: Read, claim: str, why: str, needed: str) -> None:

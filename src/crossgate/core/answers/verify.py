@@ -242,15 +242,18 @@ class Verifier:
 
     def _one_machine(self, expectation: Promise) -> bool:
         """Whether both ends of an expectation are the same single machine, under whatever names."""
-        named = [
-            {
-                class_.end.name
-                for family in Family
-                if expectation.over in (None, family)
-                for class_ in self.classes(expectation, family)[side]
-            }
-            for side in (0, 1)
-        ]
+        plan = self.network.plan
+        named: tuple[set[str], set[str]] = (set(), set())
+        for family in Family:
+            if expectation.over not in (None, family):
+                continue
+            for names, end in zip(named, claim_ends(plan, expectation, family), strict=True):
+                for pattern in end.patterns:
+                    if pattern.wildcard:
+                        return False
+                    address = Address(family, pattern.value)
+                    host, interface = plan.host_of.get(address), plan.interface_of.get(address)
+                    names.add(host.name if host else interface.device if interface else str(address))
         return len(named[0]) == 1 and named[0] == named[1]
 
     def _breaks(self, part: _Part, answer: Answer) -> bool:
