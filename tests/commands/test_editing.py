@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import stat
 import sys
 from collections.abc import Callable
@@ -60,6 +61,15 @@ def test_a_dry_run_writes_nothing(run: Run, plan: Path) -> None:
     done = run("entry", "drop", "kiosk-fence", "20", "--dry-run", "--anyway")
     assert (done.returncode, plan.read_bytes() == before) == (0, True)
     assert "this was a dry run" in done.stdout
+
+
+@pytest.mark.usefixtures("plan")
+@pytest.mark.parametrize("entry", ["permit ip any to any", "deny udp any to any", "permit tcp/22 any to any source port 20-"])
+def test_a_preview_names_no_option_that_its_command_lacks(run: Run, entry: str) -> None:
+    told = run("entry", "add", "kiosk-fence", entry, "--number", "1", "--dry-run").stdout
+    named = set(re.findall(r"--[a-z][a-z-]+", told))
+    assert named
+    assert named <= set(re.findall(r"--[a-z][a-z-]+", run("entry", "add", "--help").stdout))
 
 
 def test_an_expectation_that_comes_to_hold_is_told(run: Run, plan: Path) -> None:

@@ -91,7 +91,7 @@ def compare(
 
         typer.echo(differences_markdown(new, was, found), nl=False)
     elif found:
-        write([*head, *difference_lines(new, found, every=every, source_ports=source_ports, rest="--all shows all")])
+        write([*head, *difference_lines(new, found, every=every, source_ports=source_ports)])
         write(["", strong(f"{count(len(found), 'difference')} between {was} and {new.files[0]}")])
     elif not missed:
         write([*head, f"no difference: {was} and {new.files[0]} treat every packet alike"])

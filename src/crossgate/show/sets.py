@@ -132,7 +132,7 @@ def _decider(stop: Decided) -> str:
     return f"by {name(stop.decider.name)}, {where}" + ("" if entry is None else f"  {quiet(_cut(entry.text))}")
 
 
-def _written(wording: Wording, lines: Sequence[SetLine], sort: Sort, machines: bool, every: bool) -> Iterator[str]:
+def _written(wording: Wording, lines: Sequence[SetLine], sort: Sort, machines: bool, every: bool, rest: str = "") -> Iterator[str]:
     """Yield a set line by line: all of it, or the largest lines, each cut where it is long."""
     told = lines if every or len(lines) <= 2 * MOST_LINES else sorted(lines, key=lambda each: -each.size)[:MOST_LINES]
     rows = wording.rows(told, sort, machines)
@@ -141,9 +141,9 @@ def _written(wording: Wording, lines: Sequence[SetLine], sort: Sort, machines: b
     yield from columns(cells if every else ([_cut(cell) for cell in each] for each in cells), indent=4)
     left_out = len(lines) - len(told) + len(rows) - len(shown)
     if left_out:
-        yield quiet(f"    and {count(left_out, 'more line')}; --all shows them")
+        yield quiet(f"    and {count(left_out, 'more line')}; {rest or '--all shows them'}")
     elif not every and any(_cut(cell) != cell for each in shown for cell in each):
-        yield quiet("    --all shows the long ones whole")
+        yield quiet(f"    long ones are cut; {rest}" if rest else "    --all shows the long ones whole")
 
 
 def _cut(text: str) -> str:
@@ -159,12 +159,12 @@ def _cut(text: str) -> str:
 
 
 def difference_lines(
-    plan: Plan, found: Sequence[Difference], *, every: bool = False, source_ports: bool = False, most: int = MOST_ROWS, rest: str
+    plan: Plan, found: Sequence[Difference], *, every: bool = False, source_ports: bool = False, most: int = MOST_ROWS, rest: str = ""
 ) -> Iterator[str]:
     """Yield traffic that is treated differently, in the words of the new plan, about a screen of it.
 
-    Conversations of clients between machines come first, and are all that is shown where there are any; `rest` says how to
-    see the rest. With `source_ports` what differs only from other source ports is shown too; all is with `every`.
+    Conversations of clients between machines come first, and are all that is shown where there are any. What is left out is shown by
+    `--all` and `--source-ports`, or as `rest` says where the command has no such options. With `source_ports` what differs only from other source ports is shown too; all is with `every`.
     """
     wording = Wording(plan)
     clients = [each._replace(lines=each.clients) for each in found if each.clients]
@@ -180,21 +180,21 @@ def difference_lines(
         if rows >= most and not every:
             break
         told += 1
-        lines = list(_difference(plan, wording, difference, every))
+        lines = list(_difference(plan, wording, difference, every, rest))
         rows += len(lines)
         yield from lines
     more = [count(len(shown) - told, "more difference")] if told < len(shown) else []
     if not every and shown and not shown[0].stray:
         others = [each for each in found if not each.clients and each.devices is shown[0].devices]
         if others and not source_ports and shown[0].clients:
-            more.append(f"{_from_other_ports(plan, len(others))} (--source-ports)")
+            more.append(_from_other_ports(plan, len(others)) + ("" if rest else " (--source-ports)"))
         more += ["what devices themselves send and get"] if not shown[0].devices and any(each.devices for each in found) else []
         more += ["packets that open no conversation"] if any(each.stray for each in found) else []
     if more:
-        yield quiet(f"left out: {'; '.join(more)}; {rest}")
+        yield quiet(f"left out: {'; '.join(more)}; {rest or '--all shows all'}")
 
 
-def _difference(plan: Plan, wording: Wording, difference: Difference, every: bool) -> Iterator[str]:
+def _difference(plan: Plan, wording: Wording, difference: Difference, every: bool, rest: str) -> Iterator[str]:
     """Yield one difference: what was, what is, for which packets, and one of them."""
     kind = "  packets that open no conversation" if difference.stray else ""
     kind += "  to or from a device itself" if difference.devices else ""
@@ -203,7 +203,7 @@ def _difference(plan: Plan, wording: Wording, difference: Difference, every: boo
     yield f"  was {_told(difference.was)}"
     yield f"  is  {_told(difference.now)}"
     sort = Sort.STRAY if difference.stray else Sort.OPENING
-    yield from _written(wording, difference.lines, sort, not difference.devices, every)
+    yield from _written(wording, difference.lines, sort, not difference.devices, every, rest)
     yield quiet(f"    packet: {packet_text(difference.packet)}")
 
 
