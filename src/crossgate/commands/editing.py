@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import AbstractContextManager, contextmanager
 from inspect import Parameter, Signature, signature
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -117,14 +117,13 @@ def alone(path: Path, asked: bool) -> Iterator[None]:
     A person at a terminal is asked before that, unless `asked`. Raises `PlanError` where another
     edit holds a file for too long, and where the one that was left cannot be finished.
     """
-    from crossgate.formats.own_state import taking_turns
     from crossgate.formats.replacing import finish, half_done
     from crossgate.show.console import warn
 
     if path.exists() and not path.is_file():
         raise PlanError(f"{path} is no regular file, so it cannot be edited")
     files = plan_files(path)
-    with taking_turns(files, lambda told: warn(told) if sys.stderr.isatty() else None):
+    with in_turn(files):
         for edit in half_done(files):
             if edit.plan != path.resolve():
                 raise PlanError(f"{edit.text()}; finish it first: crossgate --plan {edit.plan} recover")
@@ -133,6 +132,14 @@ def alone(path: Path, asked: bool) -> Iterator[None]:
             finish(edit, files)
             warn(f"an edit of {path} that was left half done is finished")
         yield
+
+
+def in_turn(files: Iterable[Path]) -> AbstractContextManager[None]:
+    """Let no other edit of this user's change files meanwhile; a person at a terminal is told what is waited for."""
+    from crossgate.formats.own_state import taking_turns
+    from crossgate.show.console import warn
+
+    return taking_turns(files, lambda told: warn(told) if sys.stderr.isatty() else None)
 
 
 def wants(question: str) -> bool:

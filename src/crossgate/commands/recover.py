@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Iterable, Iterator
 from contextlib import nullcontext
 from pathlib import Path
@@ -11,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from crossgate.commands.common import JsonOption, plan_file, plan_files, print_json, strange_journal
-from crossgate.commands.editing import DryRunOption, YesOption, wants
+from crossgate.commands.editing import DryRunOption, YesOption, in_turn, wants
 
 if TYPE_CHECKING:
     from crossgate.formats.replacing import EditRecord, FileState
@@ -27,17 +26,16 @@ def recover(
     as_json: JsonOption = False,
 ) -> None:
     """Finish what a crash has left half done of an edit, or with --forget give it up; exit status 1 while it is left so."""
-    from crossgate.formats.own_state import taking_turns
     from crossgate.formats.replacing import finish, half_done, states, strange_journals
     from crossgate.formats.replacing import forget as give_up
-    from crossgate.show.console import warn, write
+    from crossgate.show.console import write
 
     path = plan_file(context, "recover")
     strange = strange_journals(path)
     rows: list[dict[str, Any]] = []
     for edit in half_done(plan_files(path)):
         files = plan_files(edit.plan)
-        with nullcontext() if dry_run else taking_turns(files, lambda told: warn(told) if sys.stderr.isatty() else None):
+        with nullcontext() if dry_run else in_turn(files):
             found = states(edit, files)
             if not as_json:
                 write(_lines(edit, found, forget))
