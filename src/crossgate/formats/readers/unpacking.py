@@ -47,7 +47,7 @@ def unpack_into(path: Path, kind: str, name: str, whole: IO[bytes]) -> None:
 
 def started(path: Path, kind: str, name: str, into: int) -> subprocess.Popen[bytes]:
     """Start a process that writes what a packed file holds into a pipe, and why it could not to its standard error."""
-    command = [sys.executable, "-m", __name__, str(path), kind, name, str(unpacked_most())]
+    command = [sys.executable, "-P", "-m", __name__, str(path), kind, name, str(unpacked_most())]
     return subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=into, stderr=subprocess.PIPE)
 
 
