@@ -76,6 +76,7 @@ def run(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Run:
             patch.setattr(sys, "stdout", streams[0])
             patch.setattr(sys, "stderr", streams[1])
             patch.delenv("CROSSGATE_PLAN", raising=False)
+            patch.setenv("PYTHONSAFEPATH", "")  # the program sets it for its helpers; this takes it back
             interrupted, threshold = signal.getsignal(signal.SIGINT), gc.get_threshold()
             try:
                 with pytest.raises(SystemExit) as left:

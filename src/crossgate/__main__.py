@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import sys
 
@@ -9,6 +10,8 @@ import sys
 def main() -> None:
     """Run the command line; exit status 0 it holds, 1 the answer is no, 2 it could not run, 130 it was interrupted."""
     signal.signal(signal.SIGINT, _interrupted)
+    # Helpers of this program would look for Python's own modules in the working folder first, where anybody's files may lie.
+    os.environ["PYTHONSAFEPATH"] = "1"
     try:
         status = _run(sys.argv[1:])
     except SystemExit as leaving:
@@ -64,7 +67,6 @@ def _told(message: str, plain: bool = False) -> int:
 
 def _unforeseen(error: Exception) -> int:
     """Tell of an error that nobody foresaw, and how to report it; the full trace where CROSSGATE_TRACE asks for it."""
-    import os
     import traceback
 
     if isinstance(error, OSError):

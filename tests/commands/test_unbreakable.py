@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import json
 import os
 import random
@@ -37,6 +38,20 @@ def test_an_answer_that_cannot_be_written_is_told(demo: Path, words: str) -> Non
     assert "Traceback" not in done.stderr
     closed = shell(demo, f"{COMMAND} {words} >&-")
     assert (closed.returncode, "Traceback" not in closed.stderr) == (2, True)
+
+
+@pytest.mark.process
+@pytest.mark.parametrize("words", ["replay --workers 2 day.pcap", "replay sea.pcap.gz", "check"])
+def test_no_python_file_of_the_working_folder_is_run(traffic: Path, words: str) -> None:
+    (traffic / "sea.pcap.gz").write_bytes(gzip.compress((traffic / "sea.pcap").read_bytes()))
+    for module in ("multiprocessing", "crossgate", "shutil", "gzip", "pickle", "numpy", "runpy"):
+        (traffic / module).mkdir()
+        (traffic / module / "__init__.py").write_text(f"open({str(traffic / 'ran')!r}, 'a').write({module!r})\n")
+    program = Path(sys.executable).with_name("crossgate")
+    environment = {name: value for name, value in os.environ.items() if name not in ("PYTHONSAFEPATH", "PYTHONPATH")}
+    done = subprocess.run([program, *words.split()], cwd=traffic, env=environment, capture_output=True, text=True, check=False, timeout=120)
+    assert (done.returncode, done.stderr) in ((0, ""), (1, "")), done.stderr
+    assert not (traffic / "ran").exists()
 
 
 @pytest.mark.process

@@ -6,6 +6,8 @@ import gzip
 import ipaddress
 import os
 import struct
+import subprocess
+import sys
 from collections.abc import Callable, Sequence
 from contextvars import copy_context
 from pathlib import Path
@@ -254,6 +256,43 @@ def test_a_packed_capture_that_is_cut_off_is_told(tmp_path: Path) -> None:
     assert sum(len(seen) for batch, _ in traffic.batches() for seen in batch.values()) > 1_000
     assert traffic.told[0].capture is not None
     assert "cut off or damaged" in traffic.told[0].capture.broken
+
+
+@pytest.mark.parametrize("octets", [1, 23, 24, 4_000, 200_000])
+def test_a_packed_capture_of_any_length_comes_to_its_end(tmp_path: Path, octets: int) -> None:
+    whole = pcap(tmp_path / "plain.pcap", [ipv4(17, UDP)] * 10_000, 101).read_bytes()
+    (tmp_path / "short.pcap.gz").write_bytes(gzip.compress(whole[:octets]))
+    account = Account()
+    try:
+        frames = sum(
+            len(seen) for each in read_capture(Source(tmp_path / "short.pcap.gz", "gzip", "short"), account, "") for seen in each.values()
+        )
+    except PlanError as error:
+        assert octets < 24
+        assert "short cannot be read as a capture: it is cut off or damaged" in error.message
+    else:
+        assert frames == (octets - 24) // (16 + len(ipv4(17, UDP)))
+
+
+@pytest.mark.parametrize(
+    ("does", "told"),
+    [
+        ("", "there is nothing in it"),
+        ("sys.exit('x cannot be unpacked: why')", "x cannot be unpacked: why"),
+        ("os.kill(os.getpid(), 9)", "the process that does it ended with -9"),
+        ("sys.stdout.buffer.write(HEAD); sys.stdout.flush(); os.kill(os.getpid(), 9)", "the process that does it ended with -9"),
+    ],
+)
+def test_a_helper_that_dies_is_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, does: str, told: str) -> None:
+    head = pcap(tmp_path / "plain.pcap", [ipv4(17, UDP)] * 3, 101).read_bytes()
+    code = f"import os, sys, time; HEAD = {head!r}\n" + does.replace("sys.stdout.flush();", "sys.stdout.flush(); time.sleep(0.3);")
+
+    def dying(path: Path, kind: str, name: str, into: int) -> subprocess.Popen[bytes]:
+        return subprocess.Popen([sys.executable, "-c", code], stdout=into, stderr=subprocess.PIPE)
+
+    monkeypatch.setattr("crossgate.formats.readers.capture.started", dying)
+    with pytest.raises(PlanError, match=told):
+        list(read_capture(Source(tmp_path / "x", "gzip", "x"), Account(), "x"))
 
 
 @pytest.mark.parametrize("name", ["zeros.pcap.gz", "zeros.csv.gz", "zeros.json.gz"])

@@ -7,6 +7,7 @@ put into a temporary file first, since a damaged capture is read twice.
 from __future__ import annotations
 
 import os
+import select
 import subprocess
 import tempfile
 from collections import Counter
@@ -161,6 +162,13 @@ def _reason(text: str) -> str:
     return f"it is cut off or damaged ({text})"
 
 
+def _waited_for(pipe: int) -> bool:
+    """Wait until a pipe has octets, or no writer any more, and return whether it has some."""
+    arrived = select.poll()
+    arrived.register(pipe, select.POLLIN)
+    return any(event & select.POLLIN for _, event in arrived.poll())
+
+
 class Source:
     """Where a capture is read from, as often as it is opened: a file, or what a packed file (`gzip`, `zstd`) unpacks to.
 
@@ -179,19 +187,23 @@ class Source:
         self.close()
         reading, writing = os.pipe()
         try:
-            # The writing end stays open here until the reader has opened its own, which would wait for one otherwise.
-            self._process = started(self._path, self._packed, self._name, writing)
+            with closing(os.fdopen(writing)):
+                self._process = started(self._path, self._packed, self._name, writing)
+            if not _waited_for(reading):
+                self.check()
+                raise PlanError(f"{self._name} cannot be read as a capture: there is nothing in it")
             return _opened(Path(f"/dev/fd/{reading}"), self._name)
         finally:
             os.close(reading)
-            os.close(writing)
 
     def check(self) -> None:
         """Raise `PlanError` where the file could not be unpacked to its end."""
         process, self._process = self._process, None
-        told = process.communicate()[1].decode().strip() if process is not None else ""
-        if told:
-            raise PlanError(told)
+        if process is None:
+            return
+        told = process.communicate()[1].decode(errors="replace").strip()
+        if told or process.returncode:
+            raise PlanError(told or f"{self._name} cannot be unpacked: the process that does it ended with {process.returncode}")
 
     def close(self) -> None:
         """End the process that unpacks, if one is left."""

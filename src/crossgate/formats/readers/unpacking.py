@@ -6,6 +6,7 @@ libpcap keeps the interpreter to itself while it waits for octets, so no thread 
 from __future__ import annotations
 
 import gzip
+import select
 import shutil
 import subprocess
 import sys
@@ -52,13 +53,31 @@ def started(path: Path, kind: str, name: str, into: int) -> subprocess.Popen[byt
 
 
 def main() -> None:
-    """Unpack the file that the command line names to standard output."""
+    """Unpack the file that the command line names to standard output, and stay until all of it was read."""
     path, kind, name, most = sys.argv[1:]
     allow_unpacked(int(most))
     try:
         unpack_into(Path(path), kind, name, sys.stdout.buffer)
     except PlanError as error:
         sys.exit(error.message)
+    finally:
+        _read_by_the_other_end()
+
+
+def _read_by_the_other_end() -> None:
+    """Wait until what was written is read: a pipe that has octets but no writer is one that nobody can open any more."""
+    nobody_reads = select.poll()
+    nobody_reads.register(sys.stdout, 0)
+    while _left_in(sys.stdout) and not nobody_reads.poll(10):
+        pass
+
+
+def _left_in(pipe: IO[str]) -> int:
+    """Return how many octets of a pipe nobody has read."""
+    import fcntl
+    import termios
+
+    return int.from_bytes(fcntl.ioctl(pipe, termios.FIONREAD, bytes(4)), sys.byteorder)
 
 
 if __name__ == "__main__":
