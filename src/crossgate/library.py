@@ -134,7 +134,7 @@ def replay(plan: Plan, flows: Any, *, columns: Sequence[str] = ()) -> pa.Table:
 
     from crossgate.core.answers.replay import Replay
     from crossgate.core.network.ways import Network
-    from crossgate.core.traffic.assembly import SECOND
+    from crossgate.core.traffic.seen import SECOND
     from crossgate.formats.readers.names import columns_of, told_columns
     from crossgate.formats.readers.tables import TableAccount, read_batches
     from crossgate.formats.verdicts import NO_VERDICTS, verdict_rows

@@ -13,7 +13,7 @@ from crossgate.commands.common import clock
 from crossgate.core.answers.replay import Clock
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.assembly import SECOND
+from crossgate.core.traffic.seen import SECOND
 from tests.conftest import Read, Run
 
 PLAN = """\

@@ -30,7 +30,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.assembly import SECOND
+from crossgate.core.traffic.seen import SECOND
 from crossgate.formats.verdicts import verdict_rows
 from crossgate.language.reader import read_plan
 from crossgate.spread.parts import Job, Parts, replay_part

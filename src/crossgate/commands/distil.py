@@ -65,7 +65,8 @@ def _read(plan: Plan, files: Sequence[Path], columns: Sequence[str], idle: int, 
     import time
 
     from crossgate.core.answers.distil import Distiller
-    from crossgate.core.traffic.assembly import SECOND, Arrivals, Assembler, opened
+    from crossgate.core.traffic.assembly import Arrivals, Assembler
+    from crossgate.core.traffic.seen import SECOND, opened
     from crossgate.formats.readers.names import told_columns
     from crossgate.formats.readers.traffic import Traffic, size
 

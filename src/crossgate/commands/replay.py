@@ -97,7 +97,7 @@ def _conversations(
     from crossgate.core.answers.replay import Replay
     from crossgate.core.network.entrance import entrance
     from crossgate.core.network.ways import Network
-    from crossgate.core.traffic.assembly import SECOND
+    from crossgate.core.traffic.seen import SECOND
 
     came_in = None if entered is None else entrance(plan, entered)
     other = None if against is None else Network(read_file(against))

@@ -25,7 +25,8 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.entrance import entrance
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.assembly import Arrived, Seen, conversation_digest
+from crossgate.core.traffic.assembly import Arrived, conversation_digest
+from crossgate.core.traffic.seen import Seen
 from crossgate.formats.verdicts import verdict_rows
 
 if TYPE_CHECKING:

@@ -16,7 +16,7 @@ from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.packet import SYN, Packet
 from crossgate.core.model.packets import packet_columns
 from crossgate.core.model.plan import Plan
-from crossgate.core.traffic.assembly import Seen
+from crossgate.core.traffic.seen import Seen
 from crossgate.language.reader import read_plan
 
 PLAN = """
@@ -74,6 +74,7 @@ def packet(source: int, destination: int, kind: str, port: int, family: Family =
 @settings(max_examples=80)
 @given(st.integers(0, 10_000), st.sampled_from(Family))
 @example(2801, Family.IPV4)
+@example(4590, Family.IPV4)
 def test_it_permits_just_what_was_seen(tmp_path: Path, seed: int, family: Family) -> None:
     rng = random.Random(seed)
     path = tmp_path / "plan.gate"
@@ -109,6 +110,18 @@ def test_names_stand_where_they_say_just_the_set(plan: Plan) -> None:
         "permit udp/53,ping,gre one to 10.0.0.6"
     ]
     assert distilled(plan, [packet(2, 6, "fragment", 0)]) == ["permit udp one to 10.0.0.6 fragments"]
+
+
+def test_what_the_name_of_a_subnet_permits_has_no_entry_of_its_own(plan: Plan) -> None:
+    machines = [packet(source, destination, "ping", 0) for source in (8, 9) for destination in (2, 3, 4, 5, 6)]
+    assert distilled(plan, [*machines, packet(8, 1, "ping", 0)]) == ["permit ping 10.0.0.8/31 to a"]
+    assert distilled(plan, [*machines, packet(8, 1, "udp", 53)]) == ["permit ping 10.0.0.8/31 to a", "permit udp/53 10.0.0.8 to 10.0.0.1"]
+    assert distilled(plan, [*machines, packet(8, 1, "ping", 0), packet(7, 1, "ping", 0)])[1:] == [
+        "permit ping 10.0.0.7-10.0.0.8 to 10.0.0.1"
+    ]
+    distiller = Distiller(plan, Family.IPV4)
+    distiller.add(conversations([*machines, packet(8, 1, "ping", 0)], [1] * 11))
+    assert [each.conversations for each in distiller.entries()] == [11]
 
 
 def test_what_nobody_answered_is_left_out_unless_all_is_wanted(plan: Plan) -> None:

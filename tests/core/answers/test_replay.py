@@ -22,8 +22,8 @@ from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.entrance import entrance
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.assembly import SECOND, Seen
 from crossgate.core.traffic.legs import Conversation
+from crossgate.core.traffic.seen import SECOND, Seen
 from crossgate.core.traffic.trace import Tracer
 from crossgate.core.traffic.verdict import Verdict
 from crossgate.language.reader import read_plan

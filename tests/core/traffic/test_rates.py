@@ -19,10 +19,10 @@ from crossgate.core.model.packets import packet_columns
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.assembly import Seen
 from crossgate.core.traffic.fates import VERDICTS
 from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.rates import SECOND, Rates
+from crossgate.core.traffic.seen import Seen
 from crossgate.core.traffic.trace import Tracer
 from crossgate.language.reader import read_plan
 

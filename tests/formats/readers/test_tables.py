@@ -14,7 +14,7 @@ from pyarrow import parquet
 from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
-from crossgate.core.traffic.assembly import Seen
+from crossgate.core.traffic.seen import Seen
 from crossgate.formats.readers.names import told_columns
 from crossgate.formats.readers.traffic import Traffic
 

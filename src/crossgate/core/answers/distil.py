@@ -24,7 +24,7 @@ from crossgate.core.model.packets import PORTED, whole_address
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError, format_ports, in_order, join_ports, protocol_word
 from crossgate.core.sets.patterns import joined
-from crossgate.core.traffic.assembly import Seen
+from crossgate.core.traffic.seen import Seen
 
 _RST = iana.FLAGS["RST"]
 _MOST_NAMED = 1 << 16
@@ -56,11 +56,17 @@ _Counts = Mapping[tuple[int, int, Term], int]
 
 
 class _Word(NamedTuple):
-    """A word for an end, the addresses that it stands for, and how many it has, seen or not."""
+    """A word for an end, the addresses that it stands for, how many it has, seen or not, and all that a list takes it for."""
 
     text: str
     members: frozenset[int]
     size: int
+    patterns: tuple[Pattern, ...]
+
+    @property
+    def is_wide(self) -> bool:
+        """Whether a list takes it for more than it stands for."""
+        return sum(each.size for each in self.patterns) > len(self.members)
 
 
 class Distilled(NamedTuple):
@@ -69,6 +75,22 @@ class Distilled(NamedTuple):
     text: str
     conversations: int
     unseen: float
+
+
+class _Entry(NamedTuple):
+    """An entry, what it permits, and the conversations' kinds that it is for: source, destination and term."""
+
+    distilled: Distilled
+    source: _Word
+    destination: _Word
+    terms: frozenset[Term]
+    keys: tuple[tuple[int, int, Term], ...]
+
+    def permits(self, key: tuple[int, int, Term]) -> bool:
+        """Whether it permits conversations of a kind."""
+        source, destination, term = key
+        ends = (self.source, source), (self.destination, destination)
+        return term in self.terms and all(any(each.contains(value) for each in word.patterns) for word, value in ends)
 
 
 class Distiller:
@@ -125,7 +147,7 @@ class Distiller:
         without them all that openers send does, and no answer.
         """
         counts = self._wanted(there, back)
-        found = []
+        found: list[_Entry] = []
         for kind in dict.fromkeys((term.fragment, term.reply) for _, _, term in counts):
             groups = _grouped([key for key in counts if (key[2].fragment, key[2].reply) == kind])
             for group, parts in _loosened(groups, counts, room):
@@ -134,8 +156,7 @@ class Distiller:
                     found += [each for part in parts for each in self._split(part, counts, 0) or ()]
                 else:
                     found += written
-        found.sort(key=lambda each: (-each.conversations, each.text))
-        return found
+        return sorted(_needed(found, counts), key=lambda each: (-each.conversations, each.text))
 
     def _wanted(self, there: Mapping[tuple[Address, Address], bool] | None, back: Mapping[tuple[Address, Address], bool] | None) -> _Counts:
         """Return what the list is asked of; see `entries`."""
@@ -172,7 +193,7 @@ class Distiller:
         icmp = term.protocol == icmp_of(self.family) and term.number is not None
         return not term.fragment and (not icmp or (term.number or 0) >> 8 in iana.ANSWERED[icmp_of(self.family)])
 
-    def _split(self, group: _Group, counts: _Counts, room: float) -> list[Distilled] | None:
+    def _split(self, group: _Group, counts: _Counts, room: float) -> list[_Entry] | None:
         """Write a group as entries, each word for sources with each for destinations; None where more of one is unseen than may be."""
         sources, destinations = self._words(group.sources), self._words(group.destinations)
         ways = [(sources, destinations)]
@@ -181,22 +202,23 @@ class Distiller:
             ways += [(wide[0], destinations), (sources, wide[1]), (wide[0], wide[1])]
         for one, other in sorted(ways, key=lambda way: len(way[0]) * len(way[1])):
             written = [each for source in one for destination in other if (each := self._entry(group, source, destination, counts))]
-            if all(each.unseen <= room for each in written):
+            if all(each.distilled.unseen <= room for each in written):
                 return written
         return None
 
-    def _entry(self, group: _Group, source: _Word, destination: _Word, counts: _Counts) -> Distilled | None:
+    def _entry(self, group: _Group, source: _Word, destination: _Word, counts: _Counts) -> _Entry | None:
         """Return the entry for a word for sources and one for destinations; None where nothing of it was seen."""
-        seen = [
-            number
+        seen = tuple(
+            (one, other, term)
             for one in source.members for other in destination.members for term in group.terms
-            if (number := counts.get((one, other, term), 0))
-        ]  # fmt: skip
+            if (one, other, term) in counts
+        )  # fmt: skip
         if not seen:
             return None
         service, tail = self._service(group.terms)
         unseen = 1 - len(seen) / (source.size * destination.size * len(group.terms))
-        return Distilled(f"permit {service} {source.text} to {destination.text}{tail}", sum(seen), unseen)
+        text = f"permit {service} {source.text} to {destination.text}{tail}"
+        return _Entry(Distilled(text, sum(counts[each] for each in seen), unseen), source, destination, group.terms, seen)
 
     # Words
 
@@ -255,16 +277,16 @@ class Distiller:
     def _words(self, addresses: frozenset[int]) -> list[_Word]:
         """Return the fewest names and ranges that together say just these addresses."""
         named = self._named
-        ways = [self._written(addresses, every) for every in (named, [each for each in named if len(each[1]) > 1], ())]
+        ways = [self._written(addresses, every) for every in (named, [each for each in named if each.size > 1], ())]
         return min(ways, key=len)
 
-    def _written(self, addresses: frozenset[int], named: Sequence[tuple[str, frozenset[int]]]) -> list[_Word]:
+    def _written(self, addresses: frozenset[int], named: Sequence[_Word]) -> list[_Word]:
         """Return names that lie in some addresses, the largest first, and ranges for what is left."""
         found, left = [], set(addresses)
-        for name, members in named:
-            if members <= left:
-                found.append(_Word(name, members, len(members)))
-                left -= members
+        for word in named:
+            if word.members <= left:
+                found.append(word)
+                left -= word.members
         runs: list[list[int]] = []
         for value in sorted(left):
             if runs and runs[-1][-1] + 1 == value:
@@ -273,21 +295,20 @@ class Distiller:
                 runs.append([value])
         for run in runs:
             patterns = range_patterns(self.family, run[0], run[-1])
-            word = str(patterns[0]) if len(patterns) == 1 else "-".join(format_address(self.family, each) for each in (run[0], run[-1]))
-            found.append(_Word(word, frozenset(run), len(run)))
+            text = str(patterns[0]) if len(patterns) == 1 else "-".join(format_address(self.family, each) for each in (run[0], run[-1]))
+            found.append(_Word(text, frozenset(run), len(run), patterns))
         return found
 
     @cached_property
-    def _named(self) -> list[tuple[str, frozenset[int]]]:
+    def _named(self) -> list[_Word]:
         """The plan's names for few addresses, the largest first."""
         devices = {address.value for address in (*self.plan.interface_of, *self.plan.gateway_at) if address.family is self.family}
-        few = [
-            (name, frozenset(value for each in own for value in range(each.first, each.last + 1)) - self._nobodys(name, own, devices))
-            for name, own in self._sets()
-            if all(each.is_prefix for each in own) and sum(each.size for each in own) <= _MOST_NAMED
-        ]
-        few = [each for each in few if each[1]]
-        return sorted(few, key=lambda each: -len(each[1]))
+        few = []
+        for name, own in self._sets():
+            if all(each.is_prefix for each in own) and sum(each.size for each in own) <= _MOST_NAMED:
+                members = frozenset(value for each in own for value in range(each.first, each.last + 1)) - self._nobodys(name, own, devices)
+                few.append(_Word(name, members, len(members), own))
+        return sorted((each for each in few if each.members), key=lambda each: -each.size)
 
     def _nobodys(self, name: str, own: Sequence[Pattern], devices: set[int]) -> set[int]:
         """Return the addresses of a subnet that no machine sends from: its first and last, and devices' own; of other names none."""
@@ -316,19 +337,34 @@ class Distiller:
         """Return the smallest name, prefix or range around some addresses."""
         low, high = min(addresses), max(addresses)
         whole = prefix_around(self.family, low, high)
-        ways = [(whole.size, str(whole))]
+        ways = [_Word(str(whole), addresses, whole.size, (whole,))]
         if high - low + 1 < whole.size:
-            ways.append((high - low + 1, f"{format_address(self.family, low)}-{format_address(self.family, high)}"))
+            text = f"{format_address(self.family, low)}-{format_address(self.family, high)}"
+            ways.append(_Word(text, addresses, high - low + 1, range_patterns(self.family, low, high)))
         for name, own in self._sets():
             if (len(own) > 1 or own[0].wildcard) and all(any(each.contains(value) for each in own) for value in addresses):
-                ways.append((sum(each.size for each in joined(own)), name))
-        size, word = min(ways, key=lambda each: (each[0], each[1][0].isdigit()))
-        return _Word(word, addresses, size)
+                ways.append(_Word(name, addresses, sum(each.size for each in joined(own)), own))
+        return min(ways, key=lambda each: (each.size, each.text[0].isdigit()))
 
 
 def prefix_around(family: Family, low: int, high: int) -> Pattern:
     """Return the smallest prefix that has two addresses and all between them."""
     return prefix(Address(family, low), family.bits - (low ^ high).bit_length())
+
+
+def _needed(entries: Sequence[_Entry], counts: _Counts) -> list[Distilled]:
+    """Return entries without those whose conversations others permit, as one that names a whole subnet may; others count them then."""
+    left = [(each, list(each.keys)) for each in entries]
+    wide = [each for each in left if each[0].source.is_wide or each[0].destination.is_wide]
+    for one in tuple(left) if wide else ():
+        takers = [next((each for each in wide if each is not one and each[0].permits(key)), None) for key in one[1]]
+        found = [each for each in takers if each is not None]
+        if len(found) == len(takers):
+            left.remove(one)
+            wide = [each for each in wide if each is not one]
+            for taker, key in zip(found, one[1], strict=True):
+                taker[1].append(key)
+    return [entry.distilled._replace(conversations=sum(counts[key] for key in keys)) for entry, keys in left]
 
 
 def _seen(group: _Group, counts: _Counts) -> int:

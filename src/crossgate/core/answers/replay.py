@@ -23,11 +23,12 @@ from crossgate.core.model.window import open_at
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic.asked import AskedLists
-from crossgate.core.traffic.assembly import SECOND, Arrivals, Arrived, Assembler, Seen, decoded, joined, opened, spoken
+from crossgate.core.traffic.assembly import Arrivals, Arrived, Assembler
 from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.fates import NO_PLACE, VERDICTS, Fates, Hits
 from crossgate.core.traffic.rates import Rates
 from crossgate.core.traffic.run import courses_of
+from crossgate.core.traffic.seen import SECOND, Seen, decoded, joined, opened, spoken
 from crossgate.core.traffic.verdict import Verdict
 
 _BATCH = 1 << 15

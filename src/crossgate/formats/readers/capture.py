@@ -21,7 +21,7 @@ import numpy as np
 
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
-from crossgate.core.traffic.assembly import AGAIN, SECOND, Seen, coded
+from crossgate.core.traffic.seen import AGAIN, SECOND, Seen, coded
 from crossgate.formats.readers.frames import KINDS, Found, Frames, packets_of
 from crossgate.formats.readers.tls import server_hello
 from crossgate.formats.readers.unpacking import FAULTS, started, unpack_into, unpacking

@@ -18,7 +18,7 @@ from crossgate.core.model import iana
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import ICMP, ICMPV6, TCP
 from crossgate.core.model.packets import PORTED, Indices, Marks, Packets, Words, picked
-from crossgate.core.traffic.assembly import Seen
+from crossgate.core.traffic.seen import Seen
 from crossgate.formats.readers.tls import HANDSHAKE, SERVER_HELLO
 
 ETHERNET, LOOPBACK, LOOP = 1, 0, 108

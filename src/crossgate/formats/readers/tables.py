@@ -20,7 +20,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import TCP, icmp_of
 from crossgate.core.model.packets import PORTED, Indices, Packets, Words, address_words, picked
-from crossgate.core.traffic.assembly import SECOND, UNTOLD, Seen
+from crossgate.core.traffic.seen import SECOND, UNTOLD, Seen
 from crossgate.formats.bounds import see_columns
 from crossgate.formats.readers.batches import batches
 from crossgate.formats.readers.kinds import Kind

@@ -14,7 +14,7 @@ from crossgate.formats.readers.kinds import sniffed
 
 if TYPE_CHECKING:
     from crossgate.core.model.address import Family
-    from crossgate.core.traffic.assembly import Seen
+    from crossgate.core.traffic.seen import Seen
     from crossgate.formats.readers.capture import Account, Chosen
     from crossgate.formats.readers.names import Column
     from crossgate.formats.readers.tables import TableAccount
