@@ -517,7 +517,7 @@ def test_compare_catches_the_order_slip(run: Run, answer: Ask, demo: Path) -> No
     same = run("compare", "ternhaven.gate")
     assert (same.returncode, same.stdout.splitlines()[-1]) == (
         0,
-        "no difference: ternhaven.gate and ternhaven.gate treat every packet alike",
+        "no difference: ternhaven.gate and ternhaven.gate treat every packet with a true source address alike",
     )
     (difference,) = answer("compare", "proposal/ternhaven.gate", "--list", "guest-fence", status=1)["differences"]
     assert (difference["was"]["entry"], difference["is"]["entry"]) == (20, 15)

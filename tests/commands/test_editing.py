@@ -331,7 +331,7 @@ def test_tidy_sets_a_plan_in_one_layout(run: Run, tmp_path: Path) -> None:
     assert (check.returncode, "untidy.gate is tidied" in check.stdout) == (1, True)
     assert "20 deny ip" in path.read_text().split("\n")[1]
     done = run("tidy")
-    assert (done.returncode, "no packet is treated otherwise" in done.stdout) == (0, True)
+    assert (done.returncode, "no packet with a true source address is treated otherwise" in done.stdout) == (0, True)
     assert path.read_text() == (
         "list l extended ipv4\n    10 permit tcp/80 10.0.0.0/24 to any  # web\n    20 deny   ip     any         to any log\n"
     )

@@ -80,7 +80,7 @@ def test_an_include_is_watched_from_the_save_that_brings_it(demo: Path, watched:
     names = demo / "names.gate"
     names.write_text("group officers duty\n")
     (demo / "ternhaven.gate").write_text((demo / "ternhaven.gate").read_text() + 'include "names.gate"\n')
-    watched.until("no packet is treated otherwise")
+    watched.until("no packet with a true source address is treated otherwise")
     names.write_text("group officers duty\nlist 13 standard ipv4\n    10 permit duty\n")
     assert "warning unplaced in list 13" in watched.until("place 13 inbound")
     names.write_text("group officers duty\n")
@@ -88,7 +88,7 @@ def test_an_include_is_watched_from_the_save_that_brings_it(demo: Path, watched:
     # Once it is no part of the plan it is not watched, and nothing is told again and again.
     plan = demo / "ternhaven.gate"
     plan.write_text(plan.read_text().replace('include "names.gate"\n', ""))
-    watched.until("no packet is treated otherwise")
+    watched.until("no packet with a true source address is treated otherwise")
     names.write_text("nonsense\n")
     time.sleep(1.5)
     assert watched.lines.empty()

@@ -94,7 +94,7 @@ def compare(
         write([*head, *difference_lines(new, found, every=every, source_ports=source_ports)])
         write(["", strong(f"{count(len(found), 'difference')} between {was} and {new.files[0]}")])
     elif not missed:
-        write([*head, f"no difference: {was} and {new.files[0]} treat every packet alike"])
+        write([*head, f"no difference: {was} and {new.files[0]} treat every packet with a true source address alike"])
     if drawn is not None:
         from crossgate.commands.drawing import draw_differences
 

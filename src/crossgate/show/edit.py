@@ -62,7 +62,7 @@ def impact_lines(new: Plan, impact: Impact) -> Iterator[str]:
     if impact.differences:
         yield from difference_lines(new, impact.differences, most=MOST_ROWS, rest="--json tells all")
     else:
-        yield "no packet is treated otherwise"
+        yield "no packet with a true source address is treated otherwise"
     if impact.findings:
         yield strong(f"{count(len(impact.findings), 'new finding')}:")
     for finding in sorted(impact.findings, key=lambda each: list(Severity).index(each.severity))[:MOST_FINDINGS]:

@@ -31,9 +31,9 @@ def effect(mend: Mend) -> str:
     """Say what a mend does beside what it is for."""
     impact = mend.proposal.impact
     if impact is None:
-        return "no packet is treated otherwise"
+        return "no packet with a true source address is treated otherwise"
     told = [
-        "no packet is treated otherwise"
+        "no packet with a true source address is treated otherwise"
         if not impact.differences
         else f"{count(len(mend.beside), 'kind')} of traffic between machines treated otherwise beside what is asked for"
         if mend.beside

@@ -69,4 +69,4 @@ def test_the_demo_comes_back(run: Run, demo: Path, format_name: str) -> None:
     approximate = "cannot be said" in out.stderr or "ietf-acl cannot" in out.stderr
     done = run("import", format_name, "lists.json", "--replace", "--yes", *["--anyway"] * approximate)
     assert done.returncode == 0, done.stdout
-    assert ("no packet is treated otherwise" in done.stdout) is not approximate
+    assert ("no packet with a true source address is treated otherwise" in done.stdout) is not approximate
