@@ -102,6 +102,16 @@ PAIRS = {
         "switch one\n    port 1\n    port 2 to two.2\nswitch two\n    port 1\n    port 2\n"
         "host x 10.64.8.31 on hall at one.1\nhost y 10.64.8.32 on hall at two.1\n",
     ),
+    "parts-apart": (
+        "subnet cargo 10.64.24.0/24\nrouter shed\n    interface cargo 10.64.24.1/24 on cargo\n    interface sea 203.0.113.3/29 on sea\n",
+        "subnet cargo 10.64.24.0/24\nrouter shed\n    interface cargo 10.64.24.1/24 on cargo\n    interface hall 10.64.8.2/24 on hall\n",
+    ),
+    "no-gateway": (
+        "subnet cargo 10.64.24.0/24 2001:db8:64:18::/64\nrouter shed\n    interface cargo 10.64.24.1/24 on cargo\n"
+        "    interface hall 10.64.8.2/24 on hall\n",
+        "subnet cargo 10.64.24.0/24 2001:db8:64:18::/64\nrouter shed\n    interface cargo 10.64.24.1/24 2001:db8:64:18::1/64 on cargo\n"
+        "    interface hall 10.64.8.2/24 on hall\n",
+    ),
     "replies-blocked": (
         FENCE.format("    10 permit tcp/80 kiosk to server")
         + "list back extended ipv4\n    permit tcp/22 office to hall\nplace back inbound on gate.office\n",

@@ -222,3 +222,38 @@ def test_a_static_gateway_is_one_that_has_a_route(plan_of: Read) -> None:
     text = text.replace("on world\nrouter two", "on world\n    route 10.0.2.0/24 via 10.0.9.2\nrouter two")
     assert ways(plan_of(text), "h", "k")[0][0] == "one.a"
     assert at_address(Network(plan_of(text)), parse_address("10.0.1.9")).device == "eins"
+
+
+@pytest.mark.parametrize(
+    ("more", "told"),
+    [
+        ("", {}),
+        ("subnet z 10.0.7.0/24\n", {"z": "no device has an interface on z, so nothing gets in or out"}),
+        (
+            "subnet y 10.0.6.0/24\nsubnet z 10.0.7.0/24\nrouter three\n    interface y 10.0.6.1/24\n    interface z 10.0.7.1/24\n"
+            "    interface o 203.0.113.3/28 on world\n",
+            {"y": "no device joins y, z with the rest of the network (a, b, m)"},
+        ),
+        (
+            "subnet y 10.0.6.0/24\nsubnet z 10.0.7.0/24\nrouter three\n    interface y 10.0.6.1/24\nrouter four\n    interface z 10.0.7.1/24\n"
+            "router five\n    interface y 10.0.6.2/24\n    interface z 10.0.7.2/24\n    interface b 10.0.2.9/24\n",
+            {},
+        ),
+    ],
+)
+def test_a_part_is_told_once_and_an_outside_joins_none(plan_of: Read, more: str, told: dict[str, str]) -> None:
+    plan = plan_of(NET + more)
+    findings = found(plan, "parts-apart")
+    assert [each.place for each in findings] == [plan.segments[name].place for name in told]
+    assert all(each.message.startswith(what) for each, what in zip(findings, told.values(), strict=True)), [
+        each.message for each in findings
+    ]
+
+
+def test_a_shared_gateway_is_one(plan_of: Read) -> None:
+    more = "subnet z 10.0.7.0/24 10.0.8.0/24\nrouter three\n    interface z 10.0.7.1/24\n    interface b 10.0.2.9/24\n"
+    (finding,) = found(plan_of(NET + more), "no-gateway")
+    assert finding.fault.what == "no device has an address in 10.0.8.0/24 of z, so nothing leaves it or gets there by IPv4"
+    assert found(plan_of(NET + more.replace("24\n    interface b", "24 10.0.8.1/24\n    interface b")), "no-gateway") == []
+    two = "router four\n    interface z 10.0.7.2/24\n    interface b 10.0.2.8/24\ngateway 10.0.8.1 on z by three.z, four.z\n"
+    assert found(plan_of(NET + more + two), "no-gateway") == []

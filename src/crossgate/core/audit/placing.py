@@ -10,7 +10,6 @@ from crossgate.core.audit.frames import misplaced
 from crossgate.core.audit.registry import finds
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind, line_name
 from crossgate.core.model.address import Address, Family, single
-from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Direction, Host, Placement, Point, PointKind, Segment
 from crossgate.core.network.paths import Crossing
@@ -108,31 +107,6 @@ def asked_twice(case: Case) -> Iterator[Finding]:
                     f"lift it: crossgate lift {here.name} {placement.direction} {placement.point}",
                 )
                 yield Finding("asked-twice", placement.place, here.name, None, fault)
-
-
-@finds("unjoined")
-def unjoined(case: Case) -> Iterator[Finding]:
-    """Yield the subnets with machines at switches that no cable joins, once for each switch apart from those before it."""
-    wire = case.network.wire
-    machines: dict[str, list[tuple[str, str | None, Place]]] = {}
-    for interface in (each for device in case.plan.devices.values() for each in device.interfaces.values()):
-        machines.setdefault(interface.on, []).append((str(interface.point), wire.switch_of(interface), interface.place))
-    for host in case.plan.hosts.values():
-        machines.setdefault(host.on, []).append((host.name, wire.switch_of(host.at), host.place))
-    for segment in case.plan.segments.values():
-        islands: list[tuple[str, str]] = []
-        for name, switch, place in machines.get(segment.name, ()):
-            if switch is None or any(wire.way(switch, other) is not None for _, other in islands):
-                continue
-            if islands:
-                near, other = islands[0]
-                fault = Fault(
-                    f"{near} (at {other}) and {name} (at {switch}) are both on {segment.name}, and no cable joins {other} and {switch}, so no frame "
-                    f"passes between them",
-                    "write at one of them: port NAME to SWITCH.PORT",
-                )
-                yield Finding("unjoined", place, None, None, fault)
-            islands.append((name, switch))
 
 
 @finds("standard-near-source")

@@ -106,6 +106,18 @@ KINDS = {
         "join the switches: port NAME to SWITCH.PORT",
         "two hosts on tickets, at hall.1 and at tower.1",
     ),
+    "parts-apart": FindingKind(
+        Severity.NOTE,
+        "a part of the network that no device joins with the rest of it",
+        "give a device interfaces in both",
+        "subnet cargo 10.64.24.0/24, and no interface on it",
+    ),
+    "no-gateway": FindingKind(
+        Severity.NOTE,
+        "a prefix of a subnet in which no device of it has an address: nothing leaves it or gets there by that family",
+        "give an interface on the subnet an address in it, or drop the prefix",
+        "subnet hall 10.64.8.0/22 2001:db8:64:8::/64, and at its only interface 10.64.8.1/22",
+    ),
     "replies-blocked": FindingKind(
         Severity.WARNING,
         "a conversation that this entry permits is half-open, because a list stops the way back",

@@ -1,0 +1,116 @@
+"""Findings about what the network joins: switches, parts of it, and subnets without a gateway."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from crossgate.core.audit.context import Case
+from crossgate.core.audit.registry import finds
+from crossgate.core.model.errors import Place
+from crossgate.core.model.finding import Fault, Finding
+from crossgate.core.model.network import Device, Segment
+from crossgate.core.model.plan import Plan
+
+_MOST_NAMED = 5
+
+
+@finds("unjoined")
+def unjoined(case: Case) -> Iterator[Finding]:
+    """Yield the subnets with machines at switches that no cable joins, once for each switch apart from those before it."""
+    wire = case.network.wire
+    machines: dict[str, list[tuple[str, str | None, Place]]] = {}
+    for interface in (each for device in case.plan.devices.values() for each in device.interfaces.values()):
+        machines.setdefault(interface.on, []).append((str(interface.point), wire.switch_of(interface), interface.place))
+    for host in case.plan.hosts.values():
+        machines.setdefault(host.on, []).append((host.name, wire.switch_of(host.at), host.place))
+    for segment in case.plan.segments.values():
+        islands: list[tuple[str, str]] = []
+        for name, switch, place in machines.get(segment.name, ()):
+            if switch is None or any(wire.way(switch, other) is not None for _, other in islands):
+                continue
+            if islands:
+                near, other = islands[0]
+                fault = Fault(
+                    f"{near} (at {other}) and {name} (at {switch}) are both on {segment.name}, and no cable joins {other} and {switch}, so no frame "
+                    f"passes between them",
+                    "write at one of them: port NAME to SWITCH.PORT",
+                )
+                yield Finding("unjoined", place, None, None, fault)
+            islands.append((name, switch))
+
+
+class _Part(NamedTuple):
+    """Devices and subnets that packets pass between, whatever lists say; an outside is in every part that has an interface on it."""
+
+    devices: tuple[Device, ...]
+    segments: tuple[Segment, ...]
+
+
+@finds("parts-apart")
+def parts_apart(case: Case) -> Iterator[Finding]:
+    """Yield the parts of the network that nothing joins with its largest one."""
+    plan = case.plan
+    parts = list(_parts(plan))
+    if not plan.devices or not parts:
+        return
+    rest = max(parts, key=lambda each: (len(each.devices), len(each.segments)))
+    for part in parts:
+        if part is rest:
+            continue
+        names = _names(part)
+        if part.devices:
+            what = f"no device joins {names} with the rest of the network ({_names(rest)})"
+            fault = Fault(f"{what}, so no packet passes between them", "give a device interfaces in both; an outside joins no devices")
+        else:
+            mend = f"write at a device: interface NAME ADDRESS/LENGTH on {names}"
+            fault = Fault(f"no device has an interface on {names}, so nothing gets in or out", mend)
+        yield Finding("parts-apart", part.segments[0].place, None, None, fault)
+
+
+def _parts(plan: Plan) -> Iterator[_Part]:
+    """Yield the parts of the network, those with subnets first, in the order of the plan."""
+    on: dict[str, dict[str, Device]] = {}
+    for device in plan.devices.values():
+        for interface in device.interfaces.values():
+            on.setdefault(interface.on, {})[device.name] = device
+    met: set[str] = set()
+    for start in sorted(plan.segments.values(), key=lambda each: each.outside):
+        if start.name in met:
+            continue
+        devices: dict[str, Device] = {}
+        segments, left = {start.name: start}, [start]
+        while left:
+            for device in on.get(left.pop().name, {}).values():
+                devices[device.name] = device
+                for interface in device.interfaces.values():
+                    beside = plan.segments[interface.on]
+                    if beside.name not in segments and not beside.outside:
+                        left.append(beside)
+                    segments[beside.name] = beside
+        met |= segments.keys()
+        yield _Part(tuple(devices.values()), tuple(each for name, each in plan.segments.items() if name in segments))
+
+
+@finds("no-gateway")
+def no_gateway(case: Case) -> Iterator[Finding]:
+    """Yield the prefixes of subnets in which no device has an address, where one has an interface."""
+    plan = case.plan
+    for segment in plan.segments.values():
+        interfaces = [each for device in plan.devices.values() for each in device.interfaces.values() if each.on == segment.name]
+        if segment.outside or not interfaces:
+            continue
+        own = [each.address for interface in interfaces for each in interface.addresses]
+        own += [address for gateway in plan.gateways if gateway.on == segment.name for address in gateway.addresses]
+        for block in segment.prefixes:
+            if not any(address.family is block.family and block.contains(address.value) for address in own):
+                what = f"no device has an address in {block} of {segment.name}, so nothing leaves it or gets there by {block.family.label}"
+                mend = f"give {interfaces[0].point} one, or drop the prefix"
+                yield Finding("no-gateway", segment.place, None, None, Fault(what, mend))
+
+
+def _names(part: _Part) -> str:
+    """Return the names of the subnets of a part, the first of many; of one that has none, its outsides."""
+    names = [each.name for each in part.segments if not each.outside] or [each.name for each in part.segments]
+    more = [f"{len(names) - _MOST_NAMED} more"] if len(names) > _MOST_NAMED else []
+    return ", ".join([*names[:_MOST_NAMED], *more])
