@@ -9,9 +9,9 @@ from pathlib import Path
 import pytest
 
 from crossgate.core.model.address import Family
-from crossgate.core.model.network import Direction
+from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.plan import Plan
-from crossgate.draw.layout import laid_out
+from crossgate.draw.layout import MOST_HOSTS, laid_out
 from crossgate.draw.picture import Picture
 from crossgate.draw.style import DARK, LIGHT, MARKS, Theme, text_width
 from crossgate.language.reader import read_plan
@@ -70,9 +70,40 @@ def test_a_site_of_fifteen_devices_is_whole_and_no_two_texts_meet(plan_of: Read,
 def test_a_large_site_folds_and_says_so(plan_of: Read) -> None:
     plan = plan_of(site(Size(80, 200, 40, 100, 5, 3, 5), "tree"))
     picture = laid_out(plan)
-    assert picture.folded == "80 devices: subnets of one device are only counted; 100 machines are only counted"
+    assert picture.folded == "80 devices: subnets of one device, and lists there, are only counted; 100 machines are only counted"
     assert overlapping(picture) == []
-    assert any(label.text.endswith(" subnets") for label in picture.labels)
+    counted = [label.text for label in picture.labels if " subnet" in label.text]
+    inner = [point for point in plan.placed if point[0].kind is PointKind.INTERFACE and one_device(plan, point[0])]
+    told = sum(int(text.partition("lists at ")[2].partition(" ")[0] or 0) for text in counted)
+    assert told == len({point.owner + point.part for point, _, _ in inner})
+    for name in {each.name for each in plan.placed.values()}:
+        alone = laid_out(plan, name)
+        assert {(each.point, each.direction, each.family) for each in alone.gates} == {
+            at for at, each in plan.placed.items() if each.name == name
+        }
+        assert overlapping(alone) == []
+
+
+def one_device(plan: Plan, point: Point) -> bool:
+    on = plan.devices[point.owner].interfaces[point.part].on
+    return (
+        not plan.segments[on].outside
+        and len({each.name for each in plan.devices.values() for own in each.interfaces.values() if own.on == on}) == 1
+    )
+
+
+def test_a_machine_that_lists_follow_is_always_drawn(plan_of: Read) -> None:
+    hosts = "".join(f"host h{number} 10.0.0.{number + 10} on a\n" for number in range(MOST_HOSTS + 1))
+    follow = "place one inbound on host h2\nplace two inbound on host h9\nplace two outbound on host h9\n"
+    for many in (hosts, "".join(hosts.splitlines(keepends=True)[:12])):
+        plan = plan_of(PLACES + many + follow)
+        picture = laid_out(plan)
+        see_that_it_is_whole(plan, picture)
+        assert {"h2", "h9"} <= picture.hosts.keys()
+        assert len([each for each in picture.gates if each.point.kind is PointKind.HOST]) == 3
+        left = len(plan.hosts) - len(picture.hosts)
+        assert f"and {left} more" in [label.text for label in picture.labels]
+        assert overlapping(picture) == []
 
 
 PLACES = """\

@@ -75,6 +75,11 @@ class Row(NamedTuple):
     port: bool = False
 
     @property
+    def has_gates(self) -> bool:
+        """Whether a list stands there."""
+        return bool(self.gates) or any(each.gates for each in self.machines)
+
+    @property
     def stub(self) -> float:
         """How long the line from the trunk to the bar is."""
         names = sum(14 + text_width(each.list, SMALL) + 8 for each in self.gates)

@@ -15,6 +15,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Iterator, Sequence
+from functools import cached_property
 from itertools import pairwise
 
 from crossgate.core.model.network import Device, Direction, Host, Interface, Point, PointKind
@@ -60,7 +61,7 @@ class _Layout:
         self._place()
         told = []
         if self._fold:
-            told.append(f"{len(self._devices)} devices: subnets of one device are only counted")
+            told.append(f"{len(self._devices)} devices: subnets of one device, and lists there, are only counted")
         if self._many_hosts:
             told.append(f"{len(plan.hosts)} machines are only counted")
         self.picture.folded = "; ".join(told)
@@ -120,33 +121,34 @@ class _Layout:
 
     # What is written
 
+    @cached_property
+    def _gates(self) -> dict[Point, list[Placed]]:
+        """The lists that are drawn, by where they stand."""
+        found: dict[Point, list[Placed]] = {}
+        own = [(*at, each.name) for at, each in self._plan.placed.items()] + [
+            (*at, None, each.name) for at, each in self._plan.framed.items()
+        ]
+        for point, direction, family, name in own:
+            if self._only in (None, name):
+                found.setdefault(point, []).append(Placed(name, family, direction, point))
+        return found
+
     def _placed(self, point: Point) -> tuple[Placed, ...]:
-        found = [
-            Placed(each.name, family, direction, point)
-            for (place, direction, family), each in self._plan.placed.items()
-            if place == point and self._only in (None, each.name)
-        ]
-        found += [
-            Placed(each.name, None, direction, point)
-            for (place, direction), each in self._plan.framed.items()
-            if place == point and self._only in (None, each.name)
-        ]
-        return tuple(sorted(found, key=lambda each: (each.direction, each.family or 0)))
+        return tuple(sorted(self._gates.get(point, ()), key=lambda each: (each.direction, each.family or 0)))
 
     def _column(self, device: Device) -> Column:
         column = Column(device, own=self._placed(device.itself))
         band = self._band[device.name]
-        hidden = 0
+        hidden: list[Row] = []
         for interface in device.interfaces.values():
             texts = (interface.name, str(interface.addresses[0].address)) if not self._fold else (interface.name,)
             gates = self._placed(interface.point)
             if interface.on in self._quays:
                 slot = Slot(interface.on, interface.point, texts, (*self._placed(Point(PointKind.SUBNET, interface.on)), *gates))
                 (column.up if self._gutter(interface.on) <= band else column.down).append(slot)
-            elif self._fold:
-                hidden += 1
             else:
-                column.rows.append(self._subnet_row(interface, texts, gates))
+                row = self._subnet_row(interface, texts, gates)
+                (hidden if self._folds(row) else column.rows).append(row)
         for cable, ends in self._cables:
             for own, other in (ends, ends[::-1]):
                 if own.owner == device.name:
@@ -155,21 +157,18 @@ class _Layout:
         cabled = {each for _, ends in self._cables for each in ends}
         for port in device.ports.values():
             hosts = [each for each in self._plan.hosts.values() if each.at == port.point]
-            if port.point not in cabled and (hosts or self._placed(port.point)) and not self._fold:
-                column.rows.append(
-                    Row(
-                        f"port {port.point}",
-                        "",
-                        port.point,
-                        (f"port {port.name}",),
-                        self._placed(port.point),
-                        self._named(hosts),
-                        True,
-                    )
-                )
-        if hidden:
-            column.counted = f"{hidden} subnet{'s' * (hidden != 1)}"
+            if port.point not in cabled and (hosts or self._placed(port.point)):
+                row = Row(f"port {port.point}", "", port.point, (f"port {port.name}",), self._placed(port.point), self._named(hosts), True)
+                (hidden if self._folds(row) else column.rows).append(row)
+        subnets, lists = sum(not row.port for row in hidden), sum(row.has_gates for row in hidden)
+        told = [f"{subnets} subnet{'s' * (subnets != 1)}"] if subnets else []
+        told += [f"lists at {lists} of them" if subnets else f"lists at {lists} port{'s' * (lists != 1)}"] if lists else []
+        column.counted = ", ".join(told)
         return column
+
+    def _folds(self, row: Row) -> bool:
+        """Whether a row is only counted: in a large network, but where the list that is asked for stands there."""
+        return self._fold and not (self._only is not None and row.has_gates)
 
     def _subnet_row(self, interface: Interface, texts: tuple[str, ...], gates: tuple[Placed, ...]) -> Row:
         hosts = [
@@ -185,13 +184,18 @@ class _Layout:
         return f"{name}  {prefixes[0]}" if prefixes else name
 
     def _named(self, hosts: Sequence[Host]) -> tuple[Machine, ...]:
-        """Return what is written of machines, a line each."""
-        if not hosts:
-            return ()
-        if self._many_hosts:
-            return (Machine("", f"{len(hosts)} machine{'s' * (len(hosts) != 1)}"),)
-        shown = [Machine(each.name, f"{each.name}  {each.addresses[0]}", self._placed(each.point)) for each in hosts[:_A_ROW]]
-        return (*shown, Machine("", f"and {len(hosts) - _A_ROW} more")) if len(hosts) > _A_ROW else tuple(shown)
+        """Return what is written of machines, a line each: the first of them, and every one that lists follow."""
+        most = 0 if self._many_hosts else _A_ROW
+        gates = [self._placed(each.point) for each in hosts]
+        shown = tuple(
+            Machine(each.name, f"{each.name}  {each.addresses[0]}", own)
+            for number, (each, own) in enumerate(zip(hosts, gates, strict=True))
+            if number < most or own
+        )
+        left = len(hosts) - len(shown)
+        if not left:
+            return shown
+        return (*shown, Machine("", f"and {left} more" if shown else f"{left} machine{'s' * (left != 1)}"))
 
     def _shared(self, segment: str) -> Iterator[Machine]:
         """Yield a line for each gateway that devices of a segment share."""
@@ -320,8 +324,8 @@ class _Layout:
         """Hang a device's rows on its trunk; return how far down they go."""
         picture, trunk = self.picture, column.x + column.below
         if column.counted:
-            picture.labels.append(Label(column.counted, trunk, y + 16, SMALL, "quiet"))
-            return y + 24
+            picture.labels.append(Label(column.counted, trunk + 6, y + 16, SMALL, "quiet"))
+            y += 24
         stub = max((each.stub for each in column.rows), default=0)
         for row in column.rows:
             y += 24
