@@ -245,6 +245,44 @@ def test_a_grid_against_another_plan_shows_what_changed(run: Run, answer: Ask, d
     assert demo.name
 
 
+PEOPLED = """subnet a 10.0.0.0/24
+subnet b 10.0.1.0/24
+subnet c 10.0.2.0/24
+router r
+    interface a 10.0.0.1/24
+    interface b 10.0.1.1/24
+    interface c 10.0.2.1/24
+group few 10.0.2.0/28
+host h 10.0.0.5
+expect permit tcp h to b
+"""
+
+
+def test_a_grid_leaves_no_name_out_without_saying_so(run: Run, answer: Ask, tmp_path: Path) -> None:
+    (tmp_path / "net.gate").write_text(PEOPLED + "host k 10.0.1.5\n")
+    (tmp_path / "other").mkdir()
+    (tmp_path / "other" / "new.gate").write_text(PEOPLED + "host m 10.0.1.5\n")
+    left = "left out: c (no host is there); tcp (single packets cannot stand for it; ends that are sets can have it)"
+    assert run("grid").stdout.splitlines()[-1] == left
+    assert answer("grid")["left_out"] == {"names": ["c"], "services": ["tcp"]}
+    assert run("grid", "ping", "--hosts", "--from", "few", "--from", "a").stdout.splitlines()[-1] == "left out: few, c (no host is there)"
+    whole = run("grid", "--from", "a", "--to", "b").stdout
+    assert ("tcp\n" in whole, "left out" in whole) == (True, False)
+    changes = answer("grid", "ping", "--against", "other/new.gate", status=1)["changes"]
+    assert {(each["from"], each["to"], each["was"], each["is"]) for each in changes} == {
+        ("h", "k", "permitted", None), ("k", "h", "permitted", None), ("h", "m", None, "permitted"), ("m", "h", None, "permitted"),
+    }  # fmt: skip
+    assert run("grid", "ping", "--from", "m", "--against", "other/new.gate").stdout.startswith(
+        "m  to  h  ping  IPv4  was  not there  is  permitted"
+    )
+    done = run("draw", "grid", "ping", "--against", "other/new.gate", "--out", "grid.svg")
+    assert done.returncode == 0, done.stderr
+    drawn = (tmp_path / "grid.svg").read_text()
+    for told in ("left out: c (no host is there)", "only in net.gate: k", "only in other/new.gate: m"):
+        assert told in drawn
+    assert "no name nobody" in run("grid", "--from", "nobody", "--against", "other/new.gate").stderr
+
+
 def test_points_tell_where_a_list_would_stand_well(run: Run, answer: Ask, demo: Path) -> None:
     told = run("points", "guest-1", "crane-2").stdout
     assert "a standard list suits outbound on lighthouse.v160" in told

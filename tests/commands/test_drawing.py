@@ -188,6 +188,24 @@ def test_the_report_tells_what_changed_since(run: Run, demo: Path) -> None:
     assert "was denied by guest-fence 20" in page
 
 
+def test_the_report_says_what_it_leaves_out(run: Run, tmp_path: Path) -> None:
+    hosts = "".join(f"host h{number} 10.0.0.{number} on a\n" for number in range(10, 51))
+    subnets = "subnet a 10.0.0.0/24\nsubnet b 10.0.1.0/24\nrouter r\n    interface a 10.0.0.1/24\n    interface b 10.0.1.1/24\n"
+    claims = "".join(f"expect permit tcp/{port} h10 to h11\n" for port in range(1, 8))
+    (tmp_path / "net.gate").write_text(subnets + hosts + claims + "expect permit tcp h10 to h12\n")
+    assert run("report").returncode == 0
+    page = (tmp_path / "report.html").read_text()
+    assert "41 machines are too many for this page: subnets stand for them" in page
+    assert "not shown: tcp/7, tcp, ping, for which crossgate grid has more room" in page
+    (tmp_path / "net.gate").write_text(subnets + "host h10 10.0.0.10 on a\nexpect permit tcp h10 to b\n")
+    run("report")
+    assert "left out: b (no host is there); tcp (single packets" in (tmp_path / "report.html").read_text()
+    routers = "".join(f"router r{number}\n    interface a 10.0.0.{number}/24\n" for number in range(2, 122))
+    (tmp_path / "net.gate").write_text(subnets + routers)
+    run("report")
+    assert "121 devices are too many to draw here" in (tmp_path / "report.html").read_text()
+
+
 def test_an_empty_plan_has_a_report_too(run: Run, tmp_path: Path) -> None:
     (tmp_path / "p.gate").write_text('title "nothing yet"\n')
     assert run("report").returncode == 0

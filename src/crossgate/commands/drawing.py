@@ -80,25 +80,29 @@ def grid(
     dark: DarkOption = False,
 ) -> None:  # fmt: skip
     """Draw who reaches whom, a mark a verdict, both families."""
-    from crossgate.commands.grid import ends_of
-    from crossgate.core.answers.grid import check_services
+    from crossgate.commands.grid import ends_of, hostless_of, only_in
+    from crossgate.core.answers.grid import LeftOut, check_services
     from crossgate.draw.charts import grid_sheet
 
     plan = load(context)
     when = moment(at, plan)
     wanted = service or "ping"
     check_services(plan, [wanted])
-    rows, columns = ends_of(plan, sources, hosts=False), ends_of(plan, destinations, hosts=False)
+    other = None if against is None else read_file(against)
+    rows, columns = ends_of(plan, sources, False, other), ends_of(plan, destinations, False, other)
     if not rows or not columns:
         raise PlanError(f"{plan.files[0]} has no hosts and no subnets; a grid needs ends")
     missed: list[TooManyPieces] = []
-    squares = squares_of(plan, when, rows, columns, wanted, None if against is None else read_file(against), missed)
+    squares = squares_of(plan, when, rows, columns, wanted, other, missed)
     title = (
         f"Who reaches whom by {wanted}"
         + (f", {handed_on(plan.files[0])} against {handed_on(str(against))}" if against else "")
         + (f", at {when:%a %H:%M}" if plan.windows else "")
     )
-    save(plan, grid_sheet(title, rows, columns, squares, _theme(dark), _size(size)), out or Path("grid.svg"))
+    hostless = dict.fromkeys(name for words in (sources, destinations) for name in hostless_of(plan, words, False))
+    notes = [LeftOut(tuple(hostless)).sentence, *(() if other is None else only_in(plan, other, [*rows, *columns]))]
+    sheet = grid_sheet(title, rows, columns, squares, _theme(dark), _size(size), [each for each in notes if each])
+    save(plan, sheet, out or Path("grid.svg"))
     tell_missed(missed)
 
 
@@ -252,7 +256,8 @@ def squares_of(
     if other is None:
         return {key: Square(verdicts) for key, verdicts in own.items() if verdicts}
     there = found(other)
-    return {key: Square(there.get(key, verdicts), verdicts) for key, verdicts in own.items() if verdicts}
+    both = {key: Square(there.get(key) or verdicts, verdicts if there.get(key) else None) for key, verdicts in own.items() if verdicts}
+    return both | {key: Square(verdicts) for key, verdicts in there.items() if verdicts and key not in both}
 
 
 def _verdicts(cell: Cell) -> dict[Family, Verdict]:
@@ -264,7 +269,7 @@ def _verdicts(cell: Cell) -> dict[Family, Verdict]:
 def entries_by_window(plan: Plan) -> dict[str, list[str]]:
     """Return the entries that are in force in each window, as they read."""
     found: dict[str, list[str]] = {}
-    for access_list in plan.lists.values():
+    for access_list in plan.every_list.values():
         for entry in access_list.entries:
             if entry.window is not None:
                 found.setdefault(entry.window, []).append(f"{access_list.name} {entry.number}  {entry.text}")

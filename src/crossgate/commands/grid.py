@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -54,7 +55,7 @@ def grid(
     as_json: JsonOption = False,
 ) -> None:
     """Show who reaches whom: sources down, destinations across, a letter a verdict; a set's is proved for all of it."""
-    from crossgate.core.answers.grid import changes, check_services, default_services
+    from crossgate.core.answers.grid import LeftOut, changes, check_services, default_services
     from crossgate.core.network.ways import Network
 
     if as_csv and as_json:
@@ -62,33 +63,34 @@ def grid(
     if as_csv and against is not None:
         raise PlanError("--against answers in text or --json")
     plan = load(context)
+    other = None if against is None else read_file(against)
     when = circumstances(plan, at, flood, tls, cipher)
-    rows, columns = ends_of(plan, sources, hosts), ends_of(plan, destinations, hosts)
-    wanted = services or default_services(Network(plan)) or ["ping"]
+    rows, columns = ends_of(plan, sources, hosts, other), ends_of(plan, destinations, hosts, other)
+    wanted, untraced = (services, []) if services else default_services(Network(plan), [*rows, *columns])
     check_services(plan, wanted)
     if not rows or not columns:
         raise PlanError(f"{plan.files[0]} has no hosts {'there' if plan.hosts else 'and no subnets yet'}; a grid needs ends")
+    hostless = [name for words in (sources, destinations) for name in hostless_of(plan, words, hosts)]
+    left = LeftOut(tuple(dict.fromkeys(hostless)), tuple(untraced))
     missed: list[TooManyPieces] = []
     found = cells_of(plan, when, rows, columns, wanted, missed)
-    if against is not None:
-        other = read_file(against)
-        there = [[name for name in names if _is_end(other, name)] for names in (rows, columns)]
-        different = list(changes(found, cells_of(other, when, there[0], there[1], wanted, missed)))
+    if other is not None:
+        different = list(changes(found, cells_of(other, when, rows, columns, wanted, missed)))
         if as_json:
             from crossgate.formats.json.grid import changes_document
 
-            print_json(changes_document(plan, other, when.at, different))
+            print_json(changes_document(plan, other, when.at, different, left))
         else:
             from crossgate.show.console import write
             from crossgate.show.grid import change_lines
 
-            write(change_lines(different, str(plan_path(context)), str(against)))
+            write(change_lines(different, str(plan_path(context)), str(against), left))
         tell_missed(missed)
         raise typer.Exit(1 if different else 0)
     if as_json:
         from crossgate.formats.json.grid import grid_document
 
-        print_json(grid_document(plan, when, found))
+        print_json(grid_document(plan, when, found, left))
     elif as_csv:
         from crossgate.formats.csv import write_grid
 
@@ -100,20 +102,45 @@ def grid(
 
         if told := asked_at(plan, when, plan.asks_for_tls):
             write([told, ""])
-        write(lines(rows, columns, wanted, found))
+        write(lines(rows, columns, wanted, found, left))
     tell_missed(missed)
 
 
-def ends_of(plan: Plan, words: list[str] | None, hosts: bool) -> list[str]:
-    """Return the ends that words name, sets as they are unless their `hosts` are wanted; without words every host, else every subnet."""
+def ends_of(plan: Plan, words: list[str] | None, hosts: bool, other: Plan | None = None) -> list[str]:
+    """Return the ends that words name, sets as they are unless their `hosts` are wanted; without words every host, else every subnet.
+
+    With another plan each is an end in one of both. Raises `PlanError` for a word that is none.
+    """
     from crossgate.core.answers.grid import hosts_of
 
-    if hosts or (not words and plan.hosts):
-        return hosts_of(plan, words or [])
-    named = list(dict.fromkeys(words or plan.segments))
+    plans = [plan] if other is None else [plan, other]
+    chosen = [each for each in plans if all(is_end(each, word) for word in words or [])] or [plan]
+    if hosts or (not words and any(each.hosts for each in plans)):
+        return list(dict.fromkeys(name for each in chosen for name in hosts_of(each, words or [])))
+    named = list(dict.fromkeys(words or [name for each in plans for name in each.segments]))
     for word in named:
-        _see_that_it_is_an_end(plan, word)
+        if not any(is_end(each, word) for each in plans):
+            _see_that_it_is_an_end(plan, word)
     return named
+
+
+def hostless_of(plan: Plan, words: list[str] | None, hosts: bool) -> tuple[str, ...]:
+    """Return the names that `ends_of` leaves out, since no host is there."""
+    from crossgate.core.answers.grid import without_host
+
+    return without_host(plan, words or []) if plan.hosts and (hosts or not words) else ()
+
+
+def only_in(plan: Plan, other: Plan, names: Iterable[str]) -> Iterator[str]:
+    """Yield which of some ends only one of two plans has, in a sentence each."""
+    from crossgate.core.wording.sentences import first_of
+    from crossgate.formats.handed_on import handed_on
+
+    names = list(dict.fromkeys(names))
+    for one, beside in ((plan, other), (other, plan)):
+        own = [name for name in names if not is_end(beside, name)]
+        if own:
+            yield f"only in {handed_on(one.files[0])}: {first_of(own)}"
 
 
 def _see_that_it_is_an_end(plan: Plan, word: str) -> None:
@@ -123,7 +150,8 @@ def _see_that_it_is_an_end(plan: Plan, word: str) -> None:
     endpoint_set(plan, word, Family.IPV4)
 
 
-def _is_end(plan: Plan, word: str) -> bool:
+def is_end(plan: Plan, word: str) -> bool:
+    """Whether a word is an end in a plan."""
     try:
         _see_that_it_is_an_end(plan, word)
     except PlanError:
@@ -139,12 +167,13 @@ def cells_of(
     services: list[str],
     missed: list[TooManyPieces],
 ) -> list[Cell]:
-    """Return the cells of a grid: those of two hosts are traced, those of sets proved."""
+    """Return the cells of a grid: those of two hosts are traced, those of sets proved; a name that the plan has not has none."""
     from crossgate.core.answers.grid import cells
     from crossgate.core.answers.set_grid import SetGrid
     from crossgate.core.traffic.session import Session
     from crossgate.core.traffic.trace import Tracer
 
+    rows, columns = ([name for name in names if is_end(plan, name)] for names in (rows, columns))
     session = Session(plan)
     traced = [[name for name in names if name in plan.hosts] for names in (rows, columns)]
     tracer = Tracer(session.network, plan.state_at(when))

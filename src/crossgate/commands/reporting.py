@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 
 _STYLED = re.compile(r"\x1b\[[0-9;]*m")
 _MOST_ENDS = 40
+_MOST_SERVICES = 6
 _MOST_DEVICES = 120
 
 
@@ -47,7 +48,7 @@ def report(
     changes = [] if since is None else _changes(context, session, since, missed)
     made = Report(
         plan, f"{when:%a %Y-%m-%d %H:%M}", __version__, _digest(plan), audited.findings, [each for _, each in audited.accepted], verified,
-        list_parts(plan, audited.findings, tallied(context, plan.every_list.values())), _grids(plan, session, when, missed), _network(plan), _week(plan, when),
+        list_parts(plan, audited.findings, tallied(context, plan.every_list.values())), *_grids(plan, session, when, missed), _network(plan), _week(plan, when),
         since or "", changes, list(dict.fromkeys(each.message for each in missed)),
     )  # fmt: skip
     write_file(out, page(made), plan.files)
@@ -76,21 +77,35 @@ def _changes(context: typer.Context, session: Session, since: str, missed: list[
     return [_STYLED.sub("", line) for line in lines]
 
 
-def _grids(plan: Plan, session: Session, when: datetime, missed: list[TooManyPieces]) -> list[GridPart]:
+def _grids(plan: Plan, session: Session, when: datetime, missed: list[TooManyPieces]) -> tuple[list[GridPart], list[str]]:
+    """Return who reaches whom by the services that are expected, and what is left out of it, in sentences."""
     from crossgate.commands.drawing import squares_of
-    from crossgate.commands.grid import ends_of
-    from crossgate.core.answers.grid import default_services
+    from crossgate.commands.grid import ends_of, hostless_of
+    from crossgate.core.answers.grid import LeftOut, default_services
+    from crossgate.core.wording.sentences import first_of
     from crossgate.report.pages import grid_part
 
-    names = ends_of(plan, None, hosts=False) if plan.hosts or plan.segments else []
+    if not plan.hosts and not plan.segments:
+        return [], []
+    names, hostless = ends_of(plan, None, hosts=False), hostless_of(plan, None, hosts=False)
+    told = []
     if len(names) > _MOST_ENDS:
-        names = ends_of(plan, [name for name, each in plan.segments.items() if not each.outside][:_MOST_ENDS], hosts=False)
+        kind = "machines" if plan.hosts else "subnets and outsides"
+        subnets = [name for name, each in plan.segments.items() if not each.outside]
+        told.append(f"{len(names)} {kind} are too many for this page: subnets stand for them")
+        names, hostless, beyond = subnets[:_MOST_ENDS], (), subnets[_MOST_ENDS:]
+        if beyond:
+            told.append(f"left out: {first_of(beyond)}")
+    services, untraced = default_services(session.network, names)
+    told += [LeftOut(hostless, tuple(untraced)).sentence]
+    if services[_MOST_SERVICES:]:
+        told.append(f"not shown: {first_of(services[_MOST_SERVICES:])}, for which crossgate grid has more room")
     found = []
-    for service in (default_services(session.network) or ["ping"])[:6] if names else ():
+    for service in services[:_MOST_SERVICES]:
         squares = squares_of(plan, when, names, names, service, None, missed)
         verdicts = {key: {family.label: verdict for family, verdict in each.now.items()} for key, each in squares.items()}
         found.append(grid_part(service, names, names, verdicts))
-    return found
+    return found, [each for each in told if each]
 
 
 def _network(plan: Plan) -> str:

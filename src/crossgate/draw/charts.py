@@ -14,6 +14,7 @@ from crossgate.core.model.condition import State
 from crossgate.core.model.window import DAY_MINUTES, DAYS, WEEK_MINUTES, Window
 from crossgate.core.traffic.verdict import Verdict
 from crossgate.draw.canvas import Sheet, sized
+from crossgate.draw.columns import LINE
 from crossgate.draw.style import MARKS, SMALL, TEXT, Theme, text_width
 
 _MARGIN = 24.0
@@ -33,15 +34,20 @@ class Square(NamedTuple):
 
 
 def grid_sheet(
-    title: str, rows: Sequence[str], columns: Sequence[str], squares: Mapping[tuple[str, str], Square], theme: Theme, size: Size = None
-) -> Sheet:
-    """Draw who reaches whom: senders down, receivers across; a cell's left half is IPv4, its right half IPv6, alone where there is one."""
+    title: str, rows: Sequence[str], columns: Sequence[str], squares: Mapping[tuple[str, str], Square], theme: Theme, size: Size = None,
+    notes: Sequence[str] = (),
+) -> Sheet:  # fmt: skip
+    """Draw who reaches whom: senders down, receivers across; a cell's left half is IPv4, its right half IPv6, alone where there is one.
+
+    `notes` are sentences that stand below.
+    """
     side = 30.0
     left = _MARGIN + max((text_width(each, TEXT) for each in rows), default=0) + 12
     slant = max((text_width(each, TEXT) for each in columns), default=0) * 0.71
     top = 62 + slant
     width = max(left + side * len(columns) + slant + _MARGIN, 640.0, text_width(title, _TITLE, strong=True) + 2 * _MARGIN)
-    height = top + side * len(rows) + 78
+    width = max([width, *(text_width(each, SMALL) + 2 * _MARGIN for each in notes)])
+    height = top + side * len(rows) + 78 + LINE * len(notes)
     sheet = Sheet(width, height, theme, sized(width, height, size))
     sheet.text(title, _MARGIN, 30, _TITLE, strong=True, gid="title")
     for number, name in enumerate(columns):
@@ -65,11 +71,13 @@ def grid_sheet(
             if square is None:
                 continue
             _draw_square(sheet, left + side * number, y, side, square)
-    _verdict_legend(sheet, _MARGIN, height - 42, {verdict for each in squares.values() for verdict in each.now.values()})
+    below = height - LINE * len(notes)
+    _verdict_legend(sheet, _MARGIN, below - 42, {verdict for each in squares.values() for verdict in each.now.values()})
     note = "left half IPv4, right half IPv6" + (
         "; a frame marks what changed, with what was above" if any(each.was is not None for each in squares.values()) else ""
     )
-    sheet.text(note, _MARGIN, height - 20, SMALL, theme.quiet)
+    for index, text in enumerate((note, *notes)):
+        sheet.text(text, _MARGIN, below - 20 + LINE * index, SMALL, theme.quiet)
     return sheet
 
 

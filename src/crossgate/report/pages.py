@@ -69,6 +69,8 @@ class Report:
     verified: Sequence[Verified]
     lists: Sequence[ListPart]
     grids: Sequence[GridPart]
+    left_out: Sequence[str]
+    """What the grids do not show, in sentences."""
     network: str
     week: str
     since: str

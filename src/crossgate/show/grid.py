@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 
-from crossgate.core.answers.grid import Cell, Change
+from crossgate.core.answers.grid import Cell, Change, LeftOut
 from crossgate.core.model.address import Family
 from crossgate.core.traffic.verdict import Verdict
-from crossgate.show.console import count, name, quiet, strong, word
+from crossgate.show.console import count, folded, name, quiet, strong, word
 from crossgate.show.width import columns, screen_width, wrapped
 
 _LETTERS = {
@@ -30,8 +30,10 @@ _LONGEST = 12
 _LONGEST_LABEL = 24
 
 
-def lines(sources: Sequence[str], destinations: Sequence[str], services: Sequence[str], cells: Iterable[Cell]) -> Iterator[str]:
-    """Yield one grid a service, in several parts where the screen is too narrow for one, then the legend."""
+def lines(
+    sources: Sequence[str], destinations: Sequence[str], services: Sequence[str], cells: Iterable[Cell], left: LeftOut | None = None
+) -> Iterator[str]:
+    """Yield one grid a service, in several parts where the screen is too narrow for one, then the legend and what is left out."""
     found = {(cell.service, cell.source, cell.destination): cell.verdicts() for cell in cells}
     numbers = {destination: str(number) for number, destination in enumerate(destinations, 1)}
     told = all(destination in sources for destination in destinations)
@@ -70,6 +72,12 @@ def lines(sources: Sequence[str], destinations: Sequence[str], services: Sequenc
     yield "  ".join(f"{_paint(letter)} {meaning}" for letter, meaning in meanings if letter in used)
     if differ:
         yield quiet("two letters: IPv4 and IPv6 differ")
+    yield from _left_out(left)
+
+
+def _left_out(left: LeftOut | None) -> Iterator[str]:
+    if left is not None and left.sentence:
+        yield from map(quiet, folded(left.sentence, 0))
 
 
 def _head(texts: Sequence[str], wide: int) -> list[tuple[str, ...]]:
@@ -96,10 +104,11 @@ def _paint(letters: str) -> str:
     return "".join(word(_WORDS[letter], shown=letter) if letter in _WORDS else quiet(letter) for letter in letters)
 
 
-def change_lines(changes: Sequence[Change], before: str, after: str) -> Iterator[str]:
-    """Yield the cells that two plans answer differently."""
+def change_lines(changes: Sequence[Change], before: str, after: str, left: LeftOut) -> Iterator[str]:
+    """Yield the cells that two plans answer differently, and what is left out."""
     if not changes:
         yield f"every cell is the same in {before} and {after}"
+        yield from _left_out(left)
         return
     rows = [
         [
@@ -117,6 +126,7 @@ def change_lines(changes: Sequence[Change], before: str, after: str) -> Iterator
     ]
     yield from columns(rows)
     yield strong(f"{count(len(changes), 'cell')} changed from {before} to {after}")
+    yield from _left_out(left)
 
 
 def _said(verdicts: tuple[Verdict, ...] | None) -> str:

@@ -240,7 +240,9 @@ def test_names_stand_for_their_hosts(plan_of: Read) -> None:
 
 
 def test_the_services_expected_are_the_default_as_far_as_they_name_packets(plan_of: Read) -> None:
-    assert default_services(Network(plan_of(GRID))) == ["http", "ping"]
+    network = Network(plan_of(GRID))
+    assert default_services(network, ["one", "a"]) == (["http", "ping"], ["ip", "tcp"])
+    assert default_services(network, ["a"]) == (["http", "ip", "tcp", "ping"], [])
 
 
 def test_a_cell_is_what_a_trace_of_each_part_tells(plan_of: Read) -> None:

@@ -17,6 +17,7 @@ from crossgate.core.network.ways import Network
 from crossgate.core.traffic.legs import Conversation, conversations
 from crossgate.core.traffic.trace import Fate, Tracer
 from crossgate.core.traffic.verdict import Verdict
+from crossgate.core.wording.sentences import first_of
 
 
 class Cell(NamedTuple):
@@ -63,13 +64,36 @@ def hosts_of(plan: Plan, names: Sequence[str]) -> list[str]:
     return list(found)
 
 
-def default_services(network: Network) -> list[str]:
-    """Return the services that the plan's expectations name, as far as single packets can be traced for them, and ping."""
-    found: dict[str, None] = {}
-    for expectation in network.plan.expectations:
-        found.update(dict.fromkeys(expectation.services))
-    found["ping"] = None
-    return [service for service in found if _traceable(network, service)]
+def default_services(network: Network, ends: Iterable[str]) -> tuple[list[str], list[str]]:
+    """Return the services that the plan's expectations name, and ping, and those of them that a grid with such ends has no cells for.
+
+    Between two hosts single packets are traced, which some services are more than.
+    """
+    wanted = dict.fromkeys([*(each for expectation in network.plan.expectations for each in expectation.services), "ping"])
+    known = [each for each in wanted if any(service_in(network.plan, each, family) is not None for family in Family)]
+    if not any(each in network.plan.hosts for each in ends):
+        return known, []
+    traced = [each for each in known if _traceable(network, each)]
+    return traced or ["ping"], [each for each in known if each not in traced]
+
+
+class LeftOut(NamedTuple):
+    """What a grid does not show: names that no host is on or in, and services that are more than single packets."""
+
+    names: tuple[str, ...] = ()
+    services: tuple[str, ...] = ()
+
+    @property
+    def sentence(self) -> str:
+        """What is left out, and why; "" where nothing is."""
+        reasons = (self.names, "no host is there"), (self.services, "single packets cannot stand for it; ends that are sets can have it")
+        told = [f"{first_of(names)} ({why})" for names, why in reasons if names]
+        return f"left out: {'; '.join(told)}" if told else ""
+
+
+def without_host(plan: Plan, names: Sequence[str]) -> tuple[str, ...]:
+    """Return which of some names have no host, where they stand for their hosts; no name stands for every subnet and outside."""
+    return tuple(name for name in names or plan.segments if not hosts_of(plan, [name]))
 
 
 def _traceable(network: Network, service: str) -> bool:

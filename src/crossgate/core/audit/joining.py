@@ -11,8 +11,7 @@ from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Device, Segment
 from crossgate.core.model.plan import Plan
-
-_MOST_NAMED = 5
+from crossgate.core.wording.sentences import first_of
 
 
 @finds("unjoined")
@@ -111,6 +110,4 @@ def no_gateway(case: Case) -> Iterator[Finding]:
 
 def _names(part: _Part) -> str:
     """Return the names of the subnets of a part, the first of many; of one that has none, its outsides."""
-    names = [each.name for each in part.segments if not each.outside] or [each.name for each in part.segments]
-    more = [f"{len(names) - _MOST_NAMED} more"] if len(names) > _MOST_NAMED else []
-    return ", ".join([*names[:_MOST_NAMED], *more])
+    return first_of([each.name for each in part.segments if not each.outside] or [each.name for each in part.segments])

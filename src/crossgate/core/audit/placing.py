@@ -16,6 +16,7 @@ from crossgate.core.network.paths import Crossing
 from crossgate.core.sets.addresses import AddressSet, apart, everywhere
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.region import Region, entry_region
+from crossgate.core.wording.sentences import first_of
 
 
 @finds("unplaced")
@@ -129,10 +130,9 @@ def standard_near_source(case: Case) -> Iterator[Finding]:
         with answered(f"which machines of {segment.name} {access_list.name} stops", case.missed):
             stopped = _stopped_machine(case, access_list, segment)
         if len(to) > 1 and stopped is not None:
-            names = [*list(to)[:5], *([f"{len(to) - 5} more"] if len(to) > 5 else [])]
             fault = Fault(
                 f"a standard list sees only sources: what it stops of {segment.name} {placement.direction} on {placement.point}, as {stopped}, "
-                f"it stops on the way to {', '.join(names)} alike",
+                f"it stops on the way to {first_of([*to])} alike",
                 "place it near the destination, or write an extended list",
             )
             yield Finding("standard-near-source", placement.place, access_list.name, None, fault)

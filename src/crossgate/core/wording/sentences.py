@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 from crossgate.core.model.accesslist import Action, Decider, Entry, line_name
 from crossgate.core.model.address import Address, Family
@@ -213,6 +213,11 @@ def time_note(trace: Trace, plan: Plan, when: When) -> str:
         spoken = "no TLS; --tls and --cipher ask about one that does" if when.hello is None else _spoken(plan, when.hello)
         notes.append(f"it speaks {spoken}")
     return "; ".join(notes)
+
+
+def first_of(names: Sequence[str], most: int = 5) -> str:
+    """Return names in one line: the first of many, and how many more there are."""
+    return ", ".join([*names[:most], *([f"{len(names) - most} more"] if len(names) > most else [])])
 
 
 def _entries_asked(trace: Trace) -> Iterator[Entry]:

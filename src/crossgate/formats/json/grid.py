@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from datetime import datetime
 
-from crossgate.core.answers.grid import Cell, Change
+from crossgate.core.answers.grid import Cell, Change, LeftOut
 from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.verdict import Verdict
 from crossgate.formats.json.parts import Document, when_document
 
 
-def grid_document(plan: Plan, when: When, cells: Iterable[Cell]) -> Document:
+def grid_document(plan: Plan, when: When, cells: Iterable[Cell], left: LeftOut) -> Document:
     """Return `crossgate/grid/1`: a cell a source, destination, service and family; `verdict` is `mixed` where its parts differ."""
     return {
         "schema": "crossgate/grid/1",
@@ -29,6 +29,7 @@ def grid_document(plan: Plan, when: When, cells: Iterable[Cell]) -> Document:
             for cell in cells
             for family, verdicts in cell.verdicts().items()
         ],
+        "left_out": left._asdict(),
     }
 
 
@@ -36,7 +37,7 @@ def _verdict(verdicts: Sequence[Verdict] | None) -> str | None:
     return None if not verdicts else str(verdicts[0]) if len(verdicts) == 1 else "mixed"
 
 
-def changes_document(plan: Plan, other: Plan, at: datetime, changes: Iterable[Change]) -> Document:
+def changes_document(plan: Plan, other: Plan, at: datetime, changes: Iterable[Change], left: LeftOut) -> Document:
     """Return `crossgate/grid-changes/1`: the cells that two plans answer differently; null where a plan has no such cell."""
     return {
         "schema": "crossgate/grid-changes/1",
@@ -54,4 +55,5 @@ def changes_document(plan: Plan, other: Plan, at: datetime, changes: Iterable[Ch
             }
             for change in changes
         ],
+        "left_out": left._asdict(),
     }
