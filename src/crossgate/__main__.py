@@ -19,7 +19,7 @@ def main() -> None:
     except BrokenPipeError:
         status = 0
     except RecursionError:
-        status = _told("what you ask for is nested too deep for this program; please report it, with the plan")
+        status = _told("what you ask for is nested too deep for this program; please report it, with what crossgate bug-report packs")
     except Exception as error:
         status = _unforeseen(error)
     sys.exit(_flushed(status))
@@ -78,7 +78,8 @@ def _unforeseen(error: Exception) -> int:
     where = f"{os.path.basename(frames[-1].filename)} line {frames[-1].lineno}" if frames else "nowhere"
     return _told(
         f"sorry, this is a fault of Cross Gate and not of your plan ({type(error).__name__} in {where}: {error}). Nothing half done is left. "
-        "Please report it with the command line and the plan; CROSSGATE_TRACE=1 before the command shows more"
+        "Please report it: crossgate bug-report -- COMMAND packs what is needed, without the plan's names; CROSSGATE_TRACE=1 before the "
+        "command shows more"
     )
 
 

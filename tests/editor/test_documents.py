@@ -13,7 +13,7 @@ from lsprotocol import types as lsp
 from crossgate.editor import outline
 from crossgate.editor.documents import MOST_FRAME, Document, Frames
 from crossgate.editor.server import editor
-from crossgate.editor.texts import Text
+from crossgate.language.texts import Text
 
 ENDS = re.compile("\r\n|\n|\r")
 TYPED = ["", "x", "\r", "\n", "\r\n", "\u2028", "\x85", "\x0b", "\x0c", "\x1c", "\U0001f6a2", "é", "list a extended ipv4\n    10 deny ip any to any\n"]  # fmt: skip

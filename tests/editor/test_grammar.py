@@ -10,9 +10,9 @@ from pathlib import Path
 import pytest
 
 from crossgate.core.model.accesslist import Kind
-from crossgate.editor.texts import Named, Text
 from crossgate.language.forms import FORMS, entry_form, statement_form
 from crossgate.language.syntax import BLOCK_LINES, STATEMENTS
+from crossgate.language.texts import Named, Text
 
 ROOT = Path(__file__).parents[2]
 DEMO = (ROOT / "src/crossgate/demo/files/ternhaven.gate").read_text()

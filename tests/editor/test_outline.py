@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from crossgate.editor.outline import MOST_LINES, parts
-from crossgate.editor.texts import Text
+from crossgate.language.texts import Text
 
 SMALL = "subnet a 10.0.0.0/24\nrouter r  # the only one\n    interface i 10.0.0.1/24 on a\n\n    # nothing more\nlist l extended ipv4\n    10 deny ip any to any\n"
 

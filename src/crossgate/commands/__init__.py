@@ -61,6 +61,7 @@ COMMANDS = {
     "export": Listed("exporting", "export", _OPEN, ("export ietf-acl kiosk-fence6", "export markdown kiosk-fence", "export ietf --on pier --approximate")),
     "wild": Listed("wild", "wild", _NUMBERS, ("wild 10.64.8.0/22", "wild 10.64.32.10 wild 0.0.3.0 has 10.64.34.10", "wild cover 10.64.32.10 10.64.33.10")),
     "tally": Listed("tally", "tally", _NUMBERS, ("tally", "tally clear")),
+    "bug-report": Listed("bug_report", "bug_report", _NUMBERS, ("bug-report -- trace kiosk-1 manifest tcp/8443", "bug-report --out fault.zip --key names.txt -- check")),
     "help": Listed("help", "explain", _NUMBERS, ("help", "help half-open", "help never-reached")),
 }  # fmt: skip
 """The commands, in the order in which help shows them."""

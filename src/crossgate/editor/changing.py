@@ -10,10 +10,10 @@ from crossgate.core.model.errors import Instead, PlanError
 from crossgate.core.model.finding import MENDED
 from crossgate.core.model.plan import Plan
 from crossgate.editor.plans import OpenPlan
-from crossgate.editor.texts import Mention, Named, Text
 from crossgate.language.change import LineEdit, line_edits
 from crossgate.language.layout import tidied
 from crossgate.language.lines import Line
+from crossgate.language.texts import Mention, Named, Text
 from crossgate.language.words import Words
 
 

@@ -8,11 +8,11 @@ from typing import NamedTuple
 from crossgate.core.model.finding import KINDS
 from crossgate.core.model.meaning import meaning_of
 from crossgate.core.model.plan import Plan, UnknownName
-from crossgate.editor.texts import Text, list_form
 from crossgate.language.forms import COMMAS, Step, statement_form
 from crossgate.language.glossary import explained
 from crossgate.language.lines import tokens
 from crossgate.language.syntax import STATEMENTS
+from crossgate.language.texts import Text, list_form
 
 
 class Offer(NamedTuple):

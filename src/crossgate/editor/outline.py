@@ -7,8 +7,8 @@ from itertools import accumulate, pairwise
 from typing import NamedTuple
 
 from crossgate.editor.plans import OpenPlan
-from crossgate.editor.texts import Named, Text
 from crossgate.language.syntax import STATEMENTS
+from crossgate.language.texts import Named, Text
 
 
 class Part(NamedTuple):

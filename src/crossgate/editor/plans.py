@@ -13,10 +13,10 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.finding import Finding
-from crossgate.editor.texts import Mention, Named, Text
 from crossgate.language.names import Kept
 from crossgate.language.reader import Reading, attempt
 from crossgate.language.source import decode, read_bytes
+from crossgate.language.texts import Mention, Named, Text
 
 if TYPE_CHECKING:
     from datetime import datetime

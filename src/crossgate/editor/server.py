@@ -23,8 +23,8 @@ from crossgate.core.model.plan import Plan
 from crossgate.editor import changing, going_on, outline, telling
 from crossgate.editor.documents import Documents
 from crossgate.editor.plans import OpenPlan, Watcher, plan_of
-from crossgate.editor.texts import Named, Text
 from crossgate.language.change import LineEdit
+from crossgate.language.texts import Named, Text
 
 _SEVERITIES = {
     Severity.ERROR: lsp.DiagnosticSeverity.Error,

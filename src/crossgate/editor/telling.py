@@ -15,10 +15,10 @@ from crossgate.core.sets import spans
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.wildcard import slips
 from crossgate.editor.plans import OpenPlan
-from crossgate.editor.texts import Mention, Named, Text
 from crossgate.language.glossary import explained
 from crossgate.language.lines import Line
 from crossgate.language.names import read_pattern
+from crossgate.language.texts import Mention, Named, Text
 from crossgate.language.words import Words
 from crossgate.show.console import count
 

@@ -1,4 +1,4 @@
-"""A file of a plan as an editor has it: its lines, what their words are, and the names that they mention.
+"""A file of a plan as text: its lines, what their words are, and the names that they mention.
 
 Lines and columns count from 0, columns in characters.
 """
