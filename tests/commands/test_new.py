@@ -47,8 +47,7 @@ def test_the_small_plan_runs_is_tidy_and_holds(run: Run, answer: Ask) -> None:
         "renamed": [],
         "unused": [],
     }
-    # No table says how the devices are joined: that is told, and nothing else.
-    assert {each["finding"] for each in answer("check")["findings"]} == {"parts-apart"}
+    assert answer("check")["findings"] == []
     assert [each["held"] for each in answer("verify")["expectations"]] == [True, True]
     assert run("tidy", "--check").returncode == 0
     assert run().stdout.startswith("The 'office'  office.gate\n")
@@ -71,7 +70,8 @@ def test_tables_of_every_kind_are_the_same_plan(run: Run, answer: Ask, tmp_path:
     assert (plan.hosts["kiosk-1"].on, plan.hosts["crane-1"].on, plan.segments["harbour"].vlan) == ("hall", "cargo", 200)
     assert " mac 00:00:5e:00:53:21" in plan_text(tmp_path)
     assert "# mac" not in plan_text(tmp_path)
-    assert answer("check")["findings"] == []
+    # No table says how the devices are joined, and one subnet has no gateway: that is told, and nothing else.
+    assert {each["finding"] for each in answer("check")["findings"]} == {"parts-apart"}
     assert run("tidy", "--check").returncode == 0
 
 
