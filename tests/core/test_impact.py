@@ -73,3 +73,42 @@ def test_an_edit_is_answered_as_from_nothing(tmp_path: Path, shape: str, family:
     assert {(each.was.verdict, each.now.verdict) for each in changed.differences} == {
         (each.now.verdict, each.was.verdict) for each in impact.differences
     }
+
+
+BY_NIGHT = """window night daily {hours}
+client ports {ports}
+subnet a 10.0.0.0/24
+subnet b 10.0.1.0/24
+router r
+    interface a 10.0.0.1/24
+    interface b 10.0.1.1/24
+host h 10.0.0.5
+host k 10.0.1.5
+list l extended ipv4
+    permit tcp/22 h to k during night
+    permit tcp/80 h to k source port 40000-50000
+place l inbound on r.a
+expect deny tcp/22 h to k at mon 21:30
+expect permit tcp/80 h to k
+"""
+
+
+@pytest.mark.parametrize(
+    ("hours", "ports", "turned", "differences"),
+    [
+        ("22:00-06:00", "40000-50000", [], False),
+        ("21:00-06:00", "40000-50000", ["expect deny tcp/22 h to k at mon 21:30"], True),
+        ("22:00-06:00", "40000-60000", ["expect permit tcp/80 h to k"], False),
+        ("22:00-06:00", "39999-50000", ["expect permit tcp/80 h to k"], False),
+    ],
+)
+def test_other_hours_and_other_client_ports_are_a_change(
+    tmp_path: Path, hours: str, ports: str, turned: list[str], differences: bool
+) -> None:
+    (tmp_path / "old").mkdir()
+    (tmp_path / "new").mkdir()
+    old = plan_in(tmp_path / "old", BY_NIGHT.format(hours="22:00-06:00", ports="40000-50000"))
+    new = plan_in(tmp_path / "new", BY_NIGHT.format(hours=hours, ports=ports))
+    impact = impact_of(Session(old), Session(new), NOON)
+    assert [each.now.expectation.text for each in impact.turned] == turned
+    assert bool(impact.differences) is differences

@@ -257,3 +257,47 @@ def test_a_shared_gateway_is_one(plan_of: Read) -> None:
     assert found(plan_of(NET + more.replace("24\n    interface b", "24 10.0.8.1/24\n    interface b")), "no-gateway") == []
     two = "router four\n    interface z 10.0.7.2/24\n    interface b 10.0.2.8/24\ngateway 10.0.8.1 on z by three.z, four.z\n"
     assert found(plan_of(NET + more + two), "no-gateway") == []
+
+
+def test_the_index_tells_the_codes_of_icmp_apart(plan_of: Read) -> None:
+    access_list = plan_of("list l extended ipv4\n    permit icmp/3/4 any to any\n    deny icmp/3 any to any\n").lists["l"]
+    index = ListIndex(access_list, frozenset())
+    for code, number in ((4, 10), (1, 20), (4, 10), (0, 20)):
+        decided = index.decide(Packet(Family.IPV4, 1, 2, 1, icmp_type=3, icmp_code=code))
+        assert decided.entry is not None
+        assert decided.entry.number == number
+
+
+def test_an_entry_is_over_from_the_minute_its_window_closes(plan_of: Read) -> None:
+    dated = "window w 2026-11-01 00:00 to {}\n" + NET + "list f extended ipv4\n    permit ip h to k during w\nplace f inbound on one.a\n"
+    assert len(found(plan_of(dated.format("2026-12-01 12:00")), "window-never")) == 1
+    assert found(plan_of(dated.format("2026-12-01 12:01")), "window-never") == []
+
+
+def test_what_stays_on_its_link_is_asked_for_by_its_destination_alone(plan_of: Read) -> None:
+    lease = FENCE.format("permit udp/67 0.0.0.0 to 255.255.255.255")
+    assert found(plan_of(NET + lease), "wrong-side") == []
+    assert len(found(plan_of(NET + FENCE.format("permit udp/67 0.0.0.0 to k")), "wrong-side")) == 1
+
+
+ASYMMETRIC = """subnet a 10.0.0.0/24
+subnet b 10.0.1.0/24
+subnet m 10.0.2.0/24
+router west {west}
+    interface a 10.0.0.1/24
+    interface b 10.0.1.1/24
+router east
+    interface a 10.0.0.2/24
+    interface b 10.0.1.2/24
+host h 10.0.0.5 gateway 10.0.0.1
+host k 10.0.1.5 gateway 10.0.1.{back}
+list l extended ipv4
+    permit tcp/443 h to k tls 1.2-
+place l inbound on west.a
+"""
+
+
+@pytest.mark.parametrize(("back", "told"), [(1, False), (2, True)])
+def test_only_a_device_that_sees_both_ways_learns_what_tls_is_spoken(plan_of: Read, back: int, told: bool) -> None:
+    findings = found(plan_of(ASYMMETRIC.format(west="stateful", back=back)), "never-settled")
+    assert ["the answers to what it takes do not come through west" in each.message for each in findings] == [True] * told

@@ -66,7 +66,8 @@ def _answers(case: Case, access_list: AccessList, entry: Entry, begun: list[Open
 
 def _unsettled(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flows: list[Flow]) -> Finding:
     """Say why an entry never learns what TLS is spoken."""
-    seen = [flow for flow in flows if any(_judges(case, access_list, way) for way in flow.ways)]
+    taken = [flow for flow in flows if any(each.common(flow.region) is not None for _, each in begun)]
+    seen = [flow for flow in taken if any(_judges(case, access_list, way) for way in flow.ways)]
     if not seen:
         devices = dict.fromkeys(str(point.device) for point, _ in case.plan.places_of(access_list) if point.device is not None)
         fault = Fault(
