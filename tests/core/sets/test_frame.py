@@ -177,3 +177,29 @@ def test_two_groups_are_one_product_however_large() -> None:
     both = PacketSet.of(Region(groups[0], groups[1]))
     assert len((everything - both).products) == 2
     assert everything - (everything - both) == both
+
+
+@given(st.lists(some_spans(), min_size=1, max_size=6), some_spans())
+def test_a_mask_is_told_where_atoms_have_all_or_none(sets: list[Spans], asked: Spans) -> None:
+    atoms = swept(sets, ((0, 41),))
+    owned = [numbers(atoms.span_set(1 << atom)) for atom in bits_of(atoms.full)]
+    mixed = any(each & numbers(asked) not in (set(), each) for each in owned)
+    wanted = sum(1 << index for index, each in enumerate(owned) if each <= numbers(asked))
+    assert atoms.mask_of(asked) == (None if mixed else wanted)
+
+
+@pytest.mark.parametrize("count", [40, 41, 60])
+def test_many_atoms_are_told_apart_like_few(count: int) -> None:
+    atoms = swept([((number * 3, number * 3 + 2),) for number in range(count)], ((0, 3 * count),))
+    whole = numbers(atoms.span_set(sum(atoms.masks)))
+    assert whole == {each for each in range(3 * count) if each % 3 < 2}
+    assert atoms.span_set(atoms.full) == ((0, 3 * count),)
+    assert bits_of(atoms.full) == list(range(count + 1))
+    assert bits_of(1 << count | 1) == [0, count]
+
+
+def test_atoms_are_wild_where_a_wildcard_told_them_apart() -> None:
+    plain, scattered_few = (AddressSet.of(Family.IPV4, (pattern(Family.IPV4, 0, each),)) for each in (255, 5))
+    for sets in ([plain], [plain, plain]):
+        assert not address_atoms(sets, plain).wild
+    assert address_atoms([plain, scattered_few], plain).wild
