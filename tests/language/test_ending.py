@@ -61,6 +61,44 @@ def test_what_is_written_is_what_was_meant(tmp_path: Path, body: str, name: str,
     assert said in {mend.said[0] for mend in mended(path, name).mends}
 
 
+SIDES = """subnet one 10.1.0.0/24
+subnet two 10.2.0.0/24
+subnet three 10.3.0.0/24
+router r
+    interface a 10.1.0.1/24
+    interface b 10.2.0.1/24
+    interface c 10.3.0.1/24
+list L {kind} ipv4
+    {entries}
+    otherwise permit
+place L inbound on r.b
+"""
+
+
+@pytest.mark.parametrize(
+    ("kind", "entries", "more", "said"),
+    [
+        ("extended", "deny https one to three", "", "place L inbound on r.a instead"),
+        ("standard", "deny one", "", "place L outbound on r.b instead"),
+        ("extended", "permit https one to two", "", "place L outbound on r.b instead"),
+        ("extended", "deny ip one to three\n    deny udp two to one", "", 'move L 10 to a new list r-a-in, inbound on r.a: deny ip one to three; otherwise permit'),
+        (
+            "extended", 'deny ip one to three "theirs"', "list M extended ipv4\n    deny udp one to two\n    otherwise permit\nplace M inbound on r.a\n",
+            "move L 10 to M, which stands inbound on r.a",
+        ),
+    ],
+)  # fmt: skip
+def test_what_is_on_the_wrong_side_is_moved_before_anything_is_written(
+    tmp_path: Path, kind: str, entries: str, more: str, said: str
+) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(SIDES.format(kind=kind, entries=entries) + more)
+    first = mended(path, "wrong-side").mends[0]
+    assert first.said == (said,)
+    if '"theirs"' in entries:
+        assert '20 deny ip one to three "theirs"' in first.proposal.new[str(path)].decode()
+
+
 CLAIMED = """subnet hall 10.0.0.0/24
 subnet yard 10.0.1.0/24
 subnet link 10.0.2.0/30

@@ -18,6 +18,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.ways import Network
 from crossgate.core.sets.patterns import less
+from crossgate.core.sets.region import Region, entry_region
 from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Tracer
@@ -38,8 +39,9 @@ def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Ses
     edited: list[tuple[tuple[str, ...], Reading]] = [((step.said,), after) for step, after in ways if after is not None]
     if finding.name == "spoofable" and (unclaimed := _unclaimed(reading, finding, now)) is not None:
         edited.append(unclaimed)
+    own = _asked_for(reading.plan, finding) if finding.name == "wrong-side" else []
     for said, after in edited:
-        mend = proved(reading, after, said, now, session)
+        mend = proved(reading, after, said, now, session, own)
         if not mend.proposal.refused and _ended(mend.proposal, finding):
             mends.append(mend)
     mends.sort(key=lambda each: each.weight)
@@ -48,8 +50,20 @@ def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Ses
 
 def _ended(proposal: Proposal, finding: Finding) -> bool:
     """Whether an edit ends a finding."""
-    gone = proposal.impact.gone if proposal.impact else []
-    return any((each.name, each.access_list, each.fault.what) == (finding.name, finding.access_list, finding.fault.what) for each in gone)
+    impact = proposal.impact
+    if impact is None or any(each[:1] + each[2:4] == finding[:1] + finding[2:4] for each in impact.findings):
+        return False  # the same is found fault with for another reason
+    return any(
+        (each.name, each.access_list, each.fault.what) == (finding.name, finding.access_list, finding.fault.what) for each in impact.gone
+    )
+
+
+def _asked_for(plan: Plan, finding: Finding) -> list[Region]:
+    """Return the packets of the entry that a finding is about: that something else becomes of them is what its mend is for."""
+    access_list = plan.lists.get(finding.access_list or "")
+    entry = None if access_list is None or finding.entry is None else access_list.entry(finding.entry)
+    region = None if access_list is None or entry is None else entry_region(entry, access_list.family)
+    return [] if region is None else [region]
 
 
 def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
@@ -81,7 +95,8 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
         return
     yield from _written_anew(plan, finding, access_list, entry)
     if finding.name == "wrong-side":
-        yield from _turned(plan, access_list, entry)
+        yield from _moved(plan, finding, access_list, entry)
+        yield from _turned(access_list, entry)
     if finding.name == "replies-blocked" and finding.packet is not None:
         yield from _answers_let_by(plan, finding.packet, entry)
     if finding.name in ("never-reached", "no-effect"):
@@ -144,19 +159,49 @@ def _written_anew(plan: Plan, finding: Finding, access_list: AccessList, entry: 
             )
 
 
-def _turned(plan: Plan, access_list: AccessList, entry: Entry) -> Iterator[Step]:
-    """Yield what gives an entry packets that it can match: its ends swapped, or its list the other way."""
+def _moved(plan: Plan, finding: Finding, access_list: AccessList, entry: Entry) -> Iterator[Step]:
+    """Yield what takes an entry to where its packets pass: its list placed there, or the entry in a list that stands there or is made for it."""
+    if finding.passes is None:
+        return
+    point, direction = finding.passes
+    there = plan.placed.get((point, direction, access_list.family))
+    where = f"{direction} on {point}"
+    if there is None:
+        yield Step(f"place {access_list.name} {where} instead", lambda draft: edits.move_list(draft, access_list, direction, point))
+        name = free_name(plan, point, direction, access_list.family)
+        yield Step(
+            f"move {access_list.name} {entry.number} to a new list {name}, {where}: {entry.text}; otherwise permit",
+            lambda draft: _taken_to_new(draft, access_list, entry, name, (point, direction)),
+        )
+    elif there is not access_list and there.kind is access_list.kind:
+        yield Step(
+            f"move {access_list.name} {entry.number} to {there.name}, which stands {where}",
+            lambda draft: _taken_to(draft, access_list, entry, there),
+        )
+
+
+def _taken_to(draft: Draft, access_list: AccessList, entry: Entry, there: AccessList) -> None:
+    edits.insert_entry(draft, there, _written(entry), edits.Spot())
+    edits.drop_entry(draft, access_list, entry)
+
+
+def _taken_to_new(draft: Draft, access_list: AccessList, entry: Entry, name: str, place: tuple[Point, Direction]) -> None:
+    edits.new_list(draft, name, access_list.kind, access_list.family, [_written(entry)], Action.PERMIT)
+    edits.place_list(draft, edits.empty_list(name, access_list.kind, access_list.family), place[1], place[0])
+    edits.drop_entry(draft, access_list, entry)
+
+
+def _written(entry: Entry) -> str:
+    """Return an entry as it is written, with its comment."""
+    return entry.text + (f' "{entry.comment}"' if entry.comment else "")
+
+
+def _turned(access_list: AccessList, entry: Entry) -> Iterator[Step]:
+    """Yield an entry with its ends swapped."""
     one, other = entry.source.text, entry.destination.text
     text = entry.text.replace(f" {one} to {other}", f" {other} to {one}", 1)
     if text != entry.text:
         yield Step(f"{access_list.name} {entry.number}: swap its ends", _rewriting(entry, text))
-    stands = [each for each in plan.placements if each.access_list == access_list.name]
-    if len(stands) == 1:
-        way = next(each for each in Direction if each is not stands[0].direction)
-        yield Step(
-            f"place {access_list.name} {way} on {stands[0].point} instead",
-            lambda draft: edits.move_list(draft, access_list, way, stands[0].point),
-        )
 
 
 def _answers_let_by(plan: Plan, packet: Packet, entry: Entry) -> Iterator[Step]:

@@ -254,7 +254,7 @@ def test_a_reversed_mask_is_told_with_the_right_one(plan_of: Read) -> None:
         ("inbound on gate.hall", "permit tcp/80 server to kiosk", "place the list outbound"),
         ("inbound on hub.1", "permit tcp/80 server to kiosk", "place the list outbound"),
         ("outbound on subnet hall", "permit ip office to any", "place the list inbound"),
-        ("inbound on gate.sea", "permit tcp/80 kiosk to server", "points FROM TO"),
+        ("inbound on gate.sea", "permit tcp/80 kiosk to server", "what it asks for passes inbound on gate.hall; move it"),
         ("inbound on gate itself", "deny tcp/22 any to server", "nothing that passes"),
     ],
 )

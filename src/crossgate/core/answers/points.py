@@ -13,7 +13,7 @@ from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.network.itineraries import Itineraries
-from crossgate.core.network.paths import Crossing, Endpoint
+from crossgate.core.network.paths import Crossing, Endpoint, Path
 from crossgate.core.network.ways import Network
 
 
@@ -57,20 +57,24 @@ def crossed(network: Network, source: Endpoint, destination: Endpoint) -> list[C
 
 def suited(network: Network, source: Endpoint, destination: Endpoint) -> list[Suited]:
     """Return the best places for a standard and an extended list that is to stop what goes from source to destination."""
-    path = network.path(source, destination.address)
-    way = [crossing for crossing in path.crossings if crossing.point.kind not in (PointKind.PORT, PointKind.HOST)]
-    routed = [crossing for crossing in way if crossing.point.kind is not PointKind.SUBNET] or way
-    if not routed:
-        return []
+    chosen = suiting(network.path(source, destination.address))
     own = (source.segment, destination.segment)
-    outward = [crossing for crossing in routed if crossing.direction is Direction.OUTBOUND]
-    near_end = routed[-1] if routed[-1].point.kind is PointKind.ITSELF else (outward or routed)[-1]
-    chosen = {Kind.STANDARD: near_end, Kind.EXTENDED: routed[0]}
     flows = _flows(network, source.address.family, set(chosen.values()))
     return [
         Suited(kind, crossing, tuple(flow for flow in flows[crossing] if flow != own), _beside(network, source, destination, crossing))
         for kind, crossing in chosen.items()
     ]
+
+
+def suiting(path: Path) -> dict[Kind, Crossing]:
+    """Return the place on a path that suits each kind of list; nothing where it crosses none."""
+    way = [crossing for crossing in path.crossings if crossing.point.kind not in (PointKind.PORT, PointKind.HOST)]
+    routed = [crossing for crossing in way if crossing.point.kind is not PointKind.SUBNET] or way
+    if not routed:
+        return {}
+    outward = [crossing for crossing in routed if crossing.direction is Direction.OUTBOUND]
+    near_end = routed[-1] if routed[-1].point.kind is PointKind.ITSELF else (outward or routed)[-1]
+    return {Kind.STANDARD: near_end, Kind.EXTENDED: routed[0]}
 
 
 def _beside(network: Network, source: Endpoint, destination: Endpoint, chosen: Crossing) -> tuple[Crossing, ...]:

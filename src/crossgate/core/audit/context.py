@@ -71,6 +71,7 @@ class Case:
         self._passing: dict[tuple[Family, Crossing], Passing] = {}
         self._matrices: dict[Family, Matrix] = {}
         self._own: dict[tuple[Family, int], AddressSet] = {}
+        self._meant: dict[tuple[Family, tuple[Pattern, ...]], list[int]] = {}
         self._joined: dict[Family, dict[int, tuple[Pattern, ...]]] = {}
         self._senders: dict[str, dict[int, list[int]]] = {}
         self._of_touched: dict[tuple[str, bool], dict[int, list[int]]] = {}
@@ -224,6 +225,17 @@ class Case:
             self._own[key] = AddressSet.of(family, (each.pattern,)) - AddressSet.of(family, each.excluded)
         return self._own[key]
 
+    def meant(self, family: Family, patterns: tuple[Pattern, ...]) -> list[int]:
+        """Return the classes of the addresses that an entry asks for: machines', and others where it names them or has nothing else."""
+        key = (family, patterns)
+        if key not in self._meant:
+            classes = self.session.address_classes(family)
+            every = classes.holding(patterns)
+            whole = any(each.wildcard == family.mask for each in patterns)
+            own = every if whole else [index for index in every if _is_meant(classes[index], patterns)]
+            self._meant[key] = own or every
+        return self._meant[key]
+
     def _machines(self, family: Family) -> dict[int, tuple[Pattern, ...]]:
         """Return the address classes of machines that are left when alike ones join, with the patterns in them that did not (`merged`)."""
         if family not in self._joined:
@@ -254,6 +266,13 @@ class Case:
         """Whether an entry's window has closed for good."""
         window = None if entry.window is None else self.plan.windows[entry.window]
         return window is not None and window.closes is not None and window.closes <= self.now
+
+
+def _is_meant(known: AddressClass, patterns: Sequence[Pattern]) -> bool:
+    """Whether patterns are about a class: one of machines, or one that one of them names alone."""
+    if known.end.device is None and not known.scoped:
+        return True
+    return (known.scoped or not known.pattern.wildcard) and any(known.pattern.covers(each) for each in patterns)
 
 
 def _together(one: Coverage, other: Coverage) -> Coverage:

@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
 
 from crossgate.core.audit.context import Case
-from crossgate.core.audit.frames import misplaced
 from crossgate.core.audit.registry import finds
-from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind, line_name
+from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Family, single
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Direction, Host, Placement, Point, PointKind, Segment
 from crossgate.core.network.paths import Crossing
-from crossgate.core.sets.addresses import AddressSet, apart, everywhere
+from crossgate.core.sets.addresses import AddressSet, everywhere
 from crossgate.core.sets.effort import answered
-from crossgate.core.sets.region import Region, entry_region
+from crossgate.core.sets.region import Region
 from crossgate.core.wording.sentences import first_of
 
 
@@ -30,64 +28,6 @@ def unplaced(case: Case) -> Iterator[Finding]:
             yield Finding(
                 "unplaced", access_list.place, access_list.name, None, Fault("nothing places it, so no packet ever meets it", mend)
             )
-
-
-@finds("wrong-side")
-def wrong_side(case: Case) -> Iterator[Finding]:
-    """Yield the entries that nothing which can cross any place of their list can match.
-
-    A sender may claim any source address, and on a link it may have none yet, so an entry that drops packets, and one for what
-    stays on its link, are judged by their destination only.
-    """
-    for access_list in case.placed():
-        placements = [placement for placement in case.plan.placements if placement.access_list == access_list.name]
-        crossings = [Crossing(*place) for place in case.plan.places_of(access_list)]
-        for entry in case.entries(access_list):
-            with answered(f"whether anything can match {line_name(access_list.name, entry.number)} where it stands", case.missed):
-                region = entry_region(entry, access_list.family)
-                if region is None or not any(_can_match(case, entry, region, crossing) for crossing in crossings):
-                    where = " or ".join(f"{each.direction} on {each.point}" for each in placements)
-                    fault = _why(case, entry, region, crossings, where)
-                    yield Finding("wrong-side", entry.place, access_list.name, entry.number, fault)
-    yield from misplaced(case)
-
-
-def _can_match(case: Case, entry: Entry, region: Region, crossing: Crossing) -> bool:
-    """Whether some packet that can cross a place matches an entry, which takes a region."""
-    family = region.family
-    passing = case.crossing(family, crossing)
-    if not passing.rows:
-        return False
-    classes = passing.classes
-    claims = entry.action is not Action.PERMIT
-    senders = [index for index in classes.holding(entry.source.patterns) if index in passing.rows] if not claims else []
-    # The innermost first: they leave nothing out, so that it is easy to find a packet in them.
-    for index in reversed(classes.holding(entry.destination.patterns)):
-        if claims or classes[index].scoped:
-            if index in passing.anyone_to and apart(region.source, case.own_addresses(family, index) & region.destination):
-                return True
-            continue
-        for start in senders:
-            if passing.rows[start][index]:
-                ends = case.own_addresses(family, start) & region.source, case.own_addresses(family, index) & region.destination
-                if apart(*ends):
-                    return True
-    return False
-
-
-def _why(case: Case, entry: Entry, region: Region | None, crossings: list[Crossing], where: str) -> Fault:
-    """Say why nothing matches, and what would: the ends swapped, or the other direction."""
-    nowhere = Fault(f"nothing that passes {where} can match it", "put it where its traffic passes, see: crossgate points FROM TO")
-    if region is None:
-        return nowhere
-    turned = replace(entry, source=entry.destination, destination=entry.source)
-    for crossing in crossings:
-        other = next(direction for direction in Direction if direction is not crossing.direction)
-        if _can_match(case, entry, region, crossing._replace(direction=other)):
-            return Fault(f"nothing that passes {where} can match it, but {other} there it could", f"place the list {other}")
-        if _can_match(case, turned, region.between(region.destination, region.source), crossing):
-            return Fault(f"nothing that passes {where} can match it: there source and destination are the other way round", "swap them")
-    return nowhere
 
 
 @finds("asked-twice")

@@ -6,6 +6,7 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from crossgate.core.model.errors import Place, placeless
+from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.packet import Packet
 
 
@@ -222,6 +223,8 @@ class Finding(NamedTuple):
     because: tuple[int, ...] = ()
     packet: Packet | None = None
     segment: str | None = None
+    passes: tuple[Point, Direction] | None = None
+    """Where what an entry asks for comes by, that stands where nothing of it does."""
 
     @property
     def message(self) -> str:
