@@ -362,3 +362,16 @@ def test_permissions_and_links_stay(run: Run, plan: Path) -> None:
     assert stat.S_IMODE(real.stat().st_mode) == 0o640
     assert "ntp" in real.read_text()
     assert {path.name for path in plan.parent.iterdir() if ".new" in path.name} == set()
+
+
+def test_a_place_where_nothing_is_asked_for_ends_in_a_question(run: Run, tmp_path: Path) -> None:
+    text = (
+        "subnet one 10.1.0.0/24\nsubnet two 10.2.0.0/24\nrouter r\n    interface a 10.1.0.1/24\n    interface b 10.2.0.1/24\n"
+        "list L extended ipv4\n    10 deny https one to two\n    20 deny udp two to one\n    30 off permit ip any to any\n    otherwise permit\n"
+    )
+    (tmp_path / "p.gate").write_text(text.replace("    20 deny udp two to one\n", ""))
+    asked = "is it meant there? no packet that comes by inbound on r.b is asked for by L; those of outbound on r.b are"
+    assert run("place", "L", "inbound", "r.b", "--dry-run").stdout.splitlines()[-2] == asked
+    assert "is it meant" not in run("place", "L", "outbound", "r.b", "--dry-run").stdout
+    (tmp_path / "p.gate").write_text(text)
+    assert "is it meant" not in run("place", "L", "inbound", "r.b", "--dry-run").stdout

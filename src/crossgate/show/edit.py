@@ -32,6 +32,20 @@ def proposal_lines(proposal: Proposal) -> Iterator[str]:
         yield "\n".join(proposal.errors) + (f"\n{len(proposal.errors)} errors" if len(proposal.errors) > 1 else "")
     else:
         yield from impact_lines(proposal.plan, proposal.impact)
+        yield from _asked_for_nothing(proposal.plan, proposal.impact)
+
+
+def _asked_for_nothing(new: Plan, impact: Impact) -> Iterator[str]:
+    """Yield a question for each list of which nothing comes by any more, where something did or it is new."""
+    for name in dict.fromkeys(each.access_list for each in impact.findings if each.name == "wrong-side"):
+        found = [each for each in impact.findings if (each.name, each.access_list) == ("wrong-side", name)]
+        access_list = new.lists.get(name or "")
+        if access_list is None or len(found) < sum(not each.off for each in access_list.entries):
+            continue
+        here = " or ".join(f"{each.direction} on {each.point}" for each in new.placements if each.access_list == name)
+        passes = dict.fromkeys(f"{each.passes[1]} on {each.passes[0]}" for each in found if each.passes is not None)
+        there = f"; those of {' and '.join(list(passes)[:MOST_FINDINGS])} are" if passes else ""
+        yield from folded(strong(f"is it meant there? no packet that comes by {here} is asked for by {name}{there}"), 0)
 
 
 def outcome(proposal: Proposal, written: bool, dry_run: bool) -> str:
