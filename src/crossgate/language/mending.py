@@ -27,7 +27,7 @@ from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.packet import icmp_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import claim_ends, is_elsewhere
-from crossgate.core.network.paths import Crossing
+from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.network.ways import Network
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.frame import PacketSet
@@ -339,15 +339,33 @@ def _new_lists(plan: Plan, broken: Broken, entries: Sequence[str], back: bool = 
     ends = (conversation.source, conversation.destination)[:: -1 if back else 1]
     family = conversation.first.family
     tried = set()
-    for kind in (Kind.EXTENDED, Kind.STANDARD):  # the place of an extended list first, near the source
-        for each in suited(Network(plan), *ends):
-            crossing = each.crossing
-            if each.kind is not kind or crossing in tried or (crossing.point, crossing.direction, family) in plan.placed:
-                continue
-            tried.add(crossing)
-            name = free_name(plan, crossing.point, crossing.direction, family)
-            said = f"new list {name}, {crossing.direction} on {crossing.point}: {'; '.join(entries)}; otherwise permit"
-            yield Step(said, _new_list(name, family, entries, crossing))
+    for places in _places(plan, *ends):
+        if places in tried or any((each.point, each.direction, family) in plan.placed for each in places):
+            continue
+        tried.add(places)
+        first = places[0]
+        name = free_name(plan, first.point, first.direction, family)
+        where = ", ".join(str(each.point) for each in places)
+        said = f"new list {name}, {first.direction} on {where}: {'; '.join(entries)}; otherwise permit"
+        yield Step(said, _new_list(name, family, entries, places))
+
+
+def _places(plan: Plan, source: Endpoint, destination: Endpoint) -> Iterator[tuple[Crossing, ...]]:
+    """Yield where a list could stand that is to stop what goes from one end to another, all in one direction.
+
+    That is the place of an extended list, near the source, then that of a standard one. Where several ways are equally good it is first all
+    the devices that stand in each other's place, then the subnet as a whole.
+    """
+    found = sorted(suited(Network(plan), source, destination), key=lambda each: each.kind is not Kind.EXTENDED)
+    for each in found:
+        if each.beside:
+            yield (each.crossing, *each.beside)
+    if any(each.beside for each in found):
+        for end, direction in ((source, Direction.OUTBOUND), (destination, Direction.INBOUND)):
+            if end.device is None and not plan.segments[end.segment].outside:
+                yield (Crossing(Point(PointKind.SUBNET, end.segment), direction),)
+    for each in found:
+        yield (each.crossing,)
 
 
 def free_name(plan: Plan, point: Point, direction: Direction, family: Family) -> str:
@@ -360,10 +378,11 @@ def free_name(plan: Plan, point: Point, direction: Direction, family: Family) ->
     return name
 
 
-def _new_list(name: str, family: Family, entries: Sequence[str], crossing: Crossing) -> Callable[[Draft], object]:
+def _new_list(name: str, family: Family, entries: Sequence[str], places: Sequence[Crossing]) -> Callable[[Draft], object]:
     def change(draft: Draft) -> None:
         edits.new_list(draft, name, Kind.EXTENDED, family, entries, Action.PERMIT)
-        edits.place_list(draft, edits.empty_list(name, Kind.EXTENDED, family), crossing.direction, crossing.point)
+        for each in places:
+            edits.place_list(draft, edits.empty_list(name, Kind.EXTENDED, family), each.direction, each.point)
 
     return change
 
