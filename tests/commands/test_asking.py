@@ -685,6 +685,33 @@ def test_a_grid_of_no_service_is_told(run: Run, demo: Path) -> None:
     assert run("grid", "booking", "--from", "tickets", "--to", "manifest").returncode == 0
 
 
+def test_what_escapes_a_line_is_told(run: Run, answer: Ask, tmp_path: Path) -> None:
+    (tmp_path / "p.gate").write_text(
+        "subnet one 10.1.0.0/24\nhost h 10.1.0.5\nwindow night daily 22:00-06:00\nlist l extended ipv4\n    permit tcp/22 h to any\n"
+        "    permit tcp/80 any to any during night\n    deny tcp/22,80 one to any\n    off deny ip any to any\n    deny tcp/22 h to 10.9.0.0/24\n"
+        "list s standard ipv4\n    permit h\n    deny one\nlist f standard ethernet\n    permit any\n"
+    )
+    told = [
+        line.strip() for line in run("lists", "--taken", "--at", "mon 12:00").stdout.splitlines() if "above," in line or "nothing" in line
+    ]
+    assert told == [
+        "above, 10 permits ssh h to any",
+        "above, 20 permits http one to any during night",
+        "above, 10 permits all of it",
+        "above, 10 permits h",
+    ]
+    entries = answer("lists", "l", "--taken")["lists"][0]["entries"]
+    assert entries[0]["taken"] == {"left": True, "parts": []}
+    assert (entries[4]["taken"]["left"], [each["by"] for each in entries[4]["taken"]["parts"]]) == (False, [10])
+    assert entries[2]["taken"]["parts"][0] == {
+        "by": 10,
+        "action": "permit",
+        "lines": [{"service": "ssh", "source": "h", "destination": "any"}],
+    }
+    assert "taken" not in answer("lists", "l")["lists"][0]["entries"][0]
+    assert "leave one of both out" in run("lists", "--taken", "--short").stderr
+
+
 def test_words_that_people_mistake_are_explained(run: Run, tmp_path: Path) -> None:
     (tmp_path / "p.gate").write_text("list l extended ipv4\n    permit rdp any to any\n    permit ping any to any\n")
     shown = run("lists").stdout

@@ -28,7 +28,7 @@ def plan(demo: Path) -> Path:
 
 def test_an_entry_goes_where_it_has_an_effect_and_the_rest_stays(run: Run, plan: Path) -> None:
     before = plan.read_text()
-    done = run("entry", "add", "guest-fence", "permit ntp guests to manifest")
+    done = run("entry", "add", "guest-fence", "permit ntp guests to manifest", "--effective")
     assert done.returncode == 0, done.stdout + done.stderr
     assert "guest-fence gets 15, placed after 10, before 20 (deny ip any to terminal), which takes all of it" in done.stdout
     assert "is  permitted by guest-fence 15" in done.stdout
@@ -36,6 +36,41 @@ def test_an_entry_goes_where_it_has_an_effect_and_the_rest_stays(run: Run, plan:
     line = "    10 permit domain guests to resolver\n"
     at = before.index(line, before.index("list guest-fence extended")) + len(line)
     assert plan.read_text() == before[:at] + "    15 permit ntp    guests to manifest\n" + before[at:]
+
+
+SIMPLE = (
+    "subnet one 10.1.0.0/24\nsubnet two 10.2.0.0/24\nrouter r\n    interface a 10.1.0.1/24\n    interface b 10.2.0.1/24\nhost h 10.1.0.5\n"
+    "window night daily 22:00-06:00\nlist l {} ipv4\n{}place l inbound on r.a\n"
+)
+
+
+@pytest.mark.parametrize(
+    ("kind", "entries", "text", "told"),
+    [
+        ("extended", ["permit udp one to two"], "deny tcp/22 one to two", []),
+        ("extended", ["deny tcp any to any"], "permit tcp/80 one to two", ["10 (deny tcp any to any) takes all of it", "nothing is left for it; to have all of it: --before 10"]),
+        ("extended", ["permit tcp/1-1023 any to any"], "permit tcp/80 one to two", ["it changes nothing: 10 permits all of it already"]),
+        ("extended", ["permit tcp/80 any to any", "permit tcp/81 any to any"], "permit tcp/80-81 one to two", ["it changes nothing: 10 and 20 permit all of it already"]),
+        ("extended", ["deny udp h to any", "permit tcp/80 h to two"], "deny tcp/80-81 one to two", ["20 (permit tcp/80 h to two) takes http h to two", "to have all of it: --before 20"]),
+        ("extended", ["permit tcp/80 h to two during night"], "deny tcp/80 h to two", ["10 (permit tcp/80 h to two during night) takes http h to two", "to have all of it: --before 10"]),
+        ("extended", ["off deny tcp any to any"], "permit tcp/80 one to two", []),
+        ("standard", ["permit h"], "deny one", ["10 (permit h) takes h", "to have all of it: --before 10"]),
+    ],
+)  # fmt: skip
+def test_an_entry_goes_to_the_end_and_what_it_does_not_get_is_told(
+    answer: Ask, tmp_path: Path, kind: str, entries: list[str], text: str, told: list[str]
+) -> None:
+    (tmp_path / "p.gate").write_text(SIMPLE.format(kind, "".join(f"    {each}\n" for each in entries)))
+    document = answer(
+        "entry",
+        "add",
+        "l",
+        text,
+        "--dry-run",
+        status=1 if "nothing is left" in " ".join(told) or "changes nothing" in " ".join(told) else 0,
+    )
+    assert document["change"] == f"l gets {len(entries) + 1}0, at the end"
+    assert document["remarks"] == told
 
 
 def test_an_edit_that_breaks_a_keep_is_refused_and_can_be_forced(run: Run, answer: Ask, plan: Path) -> None:
@@ -75,7 +110,7 @@ def test_a_preview_names_no_option_that_its_command_lacks(run: Run, entry: str) 
 def test_an_expectation_that_comes_to_hold_is_told(run: Run, plan: Path) -> None:
     plan.write_text(plan.read_text() + "expect permit ntp guest-1 to manifest over ipv4\n")
     assert run("verify").returncode == 1
-    assert "holds now" in run("entry", "add", "guest-fence", "permit ntp guests to manifest").stdout
+    assert "holds now" in run("entry", "add", "guest-fence", "permit ntp guests to manifest", "--effective").stdout
     assert run("verify").returncode == 0
 
 
@@ -96,7 +131,7 @@ def test_lists_are_made_numbered_placed_lifted_and_dropped(run: Run, plan: Path)
     before = plan.read_text()
     assert run("list", "new", "extra", "extended", "ipv4").returncode == 0
     assert run("entry", "add", "extra", "permit ip any to any").returncode == 0
-    assert run("entry", "add", "extra", "deny tcp/23 any to any").returncode == 0
+    assert run("entry", "add", "extra", "deny tcp/23 any to any", "--effective").returncode == 0
     assert [entry.number for entry in read_plan(plan).lists["extra"].entries] == [5, 10]
     assert run("list", "renumber", "extra", "--start", "100", "--step", "100").returncode == 0
     assert [entry.number for entry in read_plan(plan).lists["extra"].entries] == [100, 200]
@@ -187,7 +222,7 @@ def test_a_new_error_refuses_the_edit(run: Run, answer: Ask, plan: Path) -> None
 
 
 def test_a_tidy_plan_stays_tidy_and_another_as_it_is(run: Run, plan: Path) -> None:
-    assert run("entry", "add", "guest-fence", "permit udp/33434-33534 guests to manifest").returncode == 0
+    assert run("entry", "add", "guest-fence", "permit udp/33434-33534 guests to manifest", "--effective").returncode == 0
     assert "    15 permit udp/33434-33534 guests to manifest\n    20 deny   ip              any    to terminal\n" in plan.read_text()
     assert run("tidy", "--check").returncode == 0
     plan.write_text(plan.read_text().replace("place sea6         inbound", "place sea6 inbound"))
@@ -357,7 +392,7 @@ def test_permissions_and_links_stay(run: Run, plan: Path) -> None:
     plan.rename(real)
     plan.symlink_to(real.name)
     real.chmod(0o640)
-    assert run("entry", "add", "guest-fence", "permit ntp guests to manifest").returncode == 0
+    assert run("entry", "add", "guest-fence", "permit ntp guests to manifest", "--effective").returncode == 0
     assert plan.is_symlink()
     assert stat.S_IMODE(real.stat().st_mode) == 0o640
     assert "ntp" in real.read_text()

@@ -162,7 +162,9 @@ def test_an_edit_of_it_is_shown_with_what_it_does(run: Run, answer: Ask, tmp_pat
     told = run("entry", "add", "banned", "deny any camera to any", "--yes")
     assert told.returncode == 0
     assert "banned gets 20, at the end" in told.stdout
-    told = run("entry", "add", "banned", "permit any laptop to 00:00:5e:00:53:01", "--yes")
+    told = run("entry", "add", "banned", "permit any laptop to 00:00:5e:00:53:01", "--yes", "--dry-run")
+    assert "10 (deny any laptop to any) takes all of it" in told.stdout
+    told = run("entry", "add", "banned", "permit any laptop to 00:00:5e:00:53:01", "--yes", "--effective")
     assert "banned gets 5, placed first, before 10" in told.stdout
     assert "is  permitted" in told.stdout
     for words in (["entry", "move", "banned", "20", "--before", "5"], ["entry", "drop", "banned", "10"], ["list", "renumber", "banned"]):

@@ -13,6 +13,7 @@ from crossgate.core.traffic.verdict import Verdict
 from crossgate.language import edits
 from crossgate.language.change import Change, Proposal, propose
 from crossgate.language.draft import Draft
+from crossgate.language.inserting import insert_entry
 from crossgate.language.reader import read
 
 NOW = datetime(2026, 12, 1, 12)
@@ -45,7 +46,7 @@ def proposed(path: Path, change: Change, anyway: bool = False, harmless: bool = 
 
 
 def adds(text: str, number: int) -> Change:
-    return lambda draft: edits.insert_entry(draft, draft.plan.lists["l"], text, edits.Spot(number))
+    return lambda draft: insert_entry(draft, draft.plan.lists["l"], text, edits.Spot(number))
 
 
 def test_a_proposal_tells_what_it_would_write_and_do(path: Path) -> None:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
+from contextvars import ContextVar
 from inspect import Parameter, Signature, signature
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -26,6 +27,9 @@ AnywayOption = Annotated[
 DryRunOption = Annotated[bool, typer.Option("--dry-run", help="Show what it would do, and write nothing.")]
 YesOption = Annotated[bool, typer.Option("--yes", help="Write it without asking; only a terminal is asked.")]
 
+_may_ask: ContextVar[bool] = ContextVar("may_ask", default=False)
+"""Whether a person may be asked while an edit is worked out."""
+
 Change = Callable[["Draft"], str]
 """Edits a draft and says in a sentence what it did (`language.change.Change`)."""
 
@@ -42,6 +46,7 @@ def edit_command(command: Callable[..., Change]) -> Callable[..., None]:
         as_json: JsonOption = False,
         **words: Any,
     ) -> None:
+        _may_ask.set(not (yes or dry_run or as_json))
         carry_out(context, command(**words), anyway=anyway, yes=yes, dry_run=dry_run, as_json=as_json)
 
     own = signature(command, eval_str=True).parameters.values()
@@ -150,3 +155,12 @@ def wants(question: str) -> bool:
         return typer.confirm(question, default=False, prompt_suffix=" ")
     except typer.Abort:
         return False
+
+
+def wants_instead(told: Sequence[str], asked: str) -> bool:
+    """Ask a person at a terminal whether something else is wanted than was typed, after telling why; nobody else wants it."""
+    if not _may_ask.get() or not (sys.stdin.isatty() and sys.stdout.isatty()):
+        return False
+    for line in told:
+        typer.echo(line)
+    return wants(asked)

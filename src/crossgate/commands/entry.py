@@ -32,12 +32,16 @@ def add(
     number: Annotated[int | None, typer.Option("--number", metavar="N", min=0, help="Give it this number.")] = None,
     before: BeforeOption = None,
     after: AfterOption = None,
+    effective: Annotated[bool, typer.Option("--effective", help="Put it as far down as it still has an effect.")] = False,
 ) -> Change:
-    """Write a new entry; without a position it goes as far down as it still has an effect."""
+    """Write a new entry, at the end unless you say where; what the lines above take of it is told."""
+    from crossgate.commands.editing import wants_instead
     from crossgate.language import edits
+    from crossgate.language.inserting import insert_entry
 
     def change(draft: Draft) -> str:
-        return edits.insert_entry(draft, edits.find_list(draft.plan, list_name), text, edits.Spot(number, before, after))
+        spot = edits.Spot(number, before, after, effective or None)
+        return insert_entry(draft, edits.find_list(draft.plan, list_name), text, spot, lambda asked: wants_instead(draft.remarks, asked))
 
     return change
 

@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from crossgate.commands.common import AtOption, JsonOption, load, moment, print_json, tallied
+from crossgate.commands.common import AtOption, JsonOption, PiecesOption, load, moment, print_json, tallied
 from crossgate.commands.completing import complete_list, complete_stands
+from crossgate.core.model.errors import PlanError
+
+if TYPE_CHECKING:
+    from crossgate.core.lists.taken import Taken
+    from crossgate.core.model.accesslist import AnyList
+    from crossgate.core.model.plan import Plan
 
 
 def lists(
@@ -20,7 +26,9 @@ def lists(
         typer.Option("--on", metavar="DEVICE", autocompletion=complete_stands, help="Those that stand at this device, point or subnet."),
     ] = None,
     short: Annotated[bool, typer.Option("--short", help="A line a list: its kind, how many entries, where it stands, its tally.")] = False,
+    taken: Annotated[bool, typer.Option("--taken", help="Tell of each line what the lines above take of it.")] = False,
     at: AtOption = None,
+    pieces: PiecesOption = None,
     as_json: JsonOption = False,
 ) -> None:
     """Show lists in the order they are read, what their names stand for, and where they are placed."""
@@ -30,10 +38,13 @@ def lists(
     if on is not None:
         standing = plan.lists_on(on)
         chosen = [each for each in chosen if each in standing]
+    if short and taken:
+        raise PlanError("--short shows no lines of lists, and --taken is about lines; leave one of both out")
+    told = {each.name: _taken(plan, each) for each in chosen} if taken else {}
     if as_json:
         from crossgate.formats.json.lists import lists_document
 
-        print_json(lists_document(plan, when, chosen))
+        print_json(lists_document(plan, when, chosen, told))
         return
     from crossgate.show.console import quiet, strong, write
     from crossgate.show.lists import lines, short_lines
@@ -55,4 +66,22 @@ def lists(
     if any(number for each in hits.values() for number in each.values()):
         write([quiet("8x: the tally counts eight packets for the line, each a leg of a conversation")])
     for each in chosen:
-        write(["", *lines(plan, each, when, hits[each.name])])
+        write(["", *lines(plan, each, when, hits[each.name], told.get(each.name, {}))])
+
+
+def _taken(plan: Plan, access_list: AnyList[Any]) -> dict[int, Taken]:
+    """Return what lines of a list take of those below, by these lines' numbers; nothing for a list of frames."""
+    from crossgate.core.lists.taken import taken
+    from crossgate.core.model.accesslist import AccessList, line_name
+    from crossgate.core.sets.effort import question
+
+    if not isinstance(access_list, AccessList):
+        return {}
+    states = plan.states([access_list])
+    found = {}
+    for entry in access_list.entries:
+        with question(f"what is taken of {line_name(access_list.name, entry.number)}"):
+            told = taken(access_list, entry, entry.number, states)
+        if told.parts:
+            found[entry.number] = told
+    return found

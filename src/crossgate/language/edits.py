@@ -14,13 +14,12 @@ from dataclasses import replace
 from typing import Any, NamedTuple, cast
 
 from crossgate.core.lists import insertion
-from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, AnEntry, AnyEntry, AnyList, Entry, Kind, Otherwise
+from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, AnEntry, AnyEntry, AnyList, Kind, Otherwise
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.network import Direction, Placement, Point
 from crossgate.core.model.plan import Plan
-from crossgate.core.sets.effort import question
 from crossgate.language.claims import see_that_frames_pass, standing, where
 from crossgate.language.draft import GIVEN, Draft
 from crossgate.language.entries import ETHERNET, FrameEntryReader, header, one_entry
@@ -57,11 +56,15 @@ def given_entry(draft: Draft, access_list: AnyList[AnEntry], text: str) -> AnEnt
 
 
 class Spot(NamedTuple):
-    """Where a person wants an entry: with a number, or right before or after the entry that has one; at most one is given."""
+    """Where a person wants an entry: with a number, right before or after the entry that has one, or as far down as it has an `effect`.
+
+    At most one is given; without any it goes to the end, before `otherwise`.
+    """
 
     number: int | None = None
     before: int | None = None
     after: int | None = None
+    effective: bool | None = None
 
     def given(self) -> str:
         """Return the name of what is given, "" where nothing is. Raises `PlanError` when more than one is."""
@@ -94,40 +97,6 @@ def number_between(access_list: AnyList[Any], before: AnyEntry | None, after: An
     if after is None:
         raise PlanError(f"{low} is the last number that there is; {mend}")
     raise PlanError(f"no number is free {f'between {low} and {after.number}' if before else f'before {after.number}'}; {mend}")
-
-
-def insert_entry(draft: Draft, access_list: AnyList[Any], text: str, spot: Spot) -> str:
-    """Write a new entry where a person wants it, else as far down as it still has an effect; say where. Raises `PlanError`."""
-    new = given_entry(draft, access_list, text)
-    body, own = unnumbered(text)
-    spot = spot if spot.number is not None or own is None else spot._replace(number=own)
-    given, why = spot.given(), ""
-    if spot.number is not None:
-        number = spot.number
-    elif given:
-        number = number_beside(access_list, spot)
-    else:
-        position = _effective_position(draft.plan, access_list, new)
-        number = number_between(access_list, position.before, position.after)
-        above = f" after {position.before.number}" if position.before else " first" if position.after else ""
-        below = f", before {position.why}" if position.why else ""
-        why = f", {'at the end' if position.after is None else 'placed' + above}{below}"
-    add_entry(draft, access_list, number, body)
-    return f"{access_list.name} gets {number}{why}"
-
-
-def _effective_position(plan: Plan, access_list: AnyList[Any], new: AnyEntry) -> insertion.Position:
-    """Return the last position at which a new entry has an effect."""
-    if isinstance(access_list, AccessList) and isinstance(new, Entry):
-        together = replace(access_list, entries=(*access_list.entries, new), _in_force={})
-        with question(f"where the entry has an effect in {access_list.name}"):
-            return insertion.effective_position(access_list, new, list(plan.states([together])))
-    entries = access_list.entries
-    taker = next((index for index, each in enumerate(entries) if not each.off and each.action is not new.action and each.covers(new)), None)
-    if taker is None:
-        return insertion.Position(entries[-1] if entries else None, None, "")
-    why = f"{entries[taker].number} ({entries[taker].text}), which takes all of it"
-    return insertion.Position(entries[taker - 1] if taker else None, entries[taker], why)
 
 
 def number_beside(access_list: AnyList[Any], spot: Spot, moved: AnyEntry | None = None) -> int:

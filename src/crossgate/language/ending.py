@@ -26,6 +26,7 @@ from crossgate.core.wording.needed import answer_service
 from crossgate.language import edits
 from crossgate.language.change import Proposal
 from crossgate.language.draft import Draft
+from crossgate.language.inserting import insert_entry
 from crossgate.language.mending import MOST_MENDS, Mendable, Step, applied, free_name, free_numbers, insertions, proved
 from crossgate.language.reader import Reading
 from crossgate.language.twin import ERRORS, NEIGHBOURS, write_twin
@@ -181,7 +182,7 @@ def _moved(plan: Plan, finding: Finding, access_list: AccessList, entry: Entry) 
 
 
 def _taken_to(draft: Draft, access_list: AccessList, entry: Entry, there: AccessList) -> None:
-    edits.insert_entry(draft, there, _written(entry), edits.Spot())
+    insert_entry(draft, there, _written(entry), edits.Spot(effective=True))
     edits.drop_entry(draft, access_list, entry)
 
 

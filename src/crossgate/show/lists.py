@@ -4,15 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
+from types import MappingProxyType
 from typing import Any
 
-from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList
+from crossgate.core.lists.taken import Taken
+from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Kind
 from crossgate.core.model.address import Addresses, Family
 from crossgate.core.model.ethernet import EthernetList, format_mac, looks_like_mac
 from crossgate.core.model.iana import MISTAKEN
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service
 from crossgate.core.model.window import open_at
+from crossgate.core.wording.sentences import DOES
+from crossgate.core.wording.sets import Wording
 from crossgate.show.console import alert, count, leading_word, name, quiet, strong, word
 from crossgate.show.width import columns
 
@@ -20,10 +24,13 @@ _MOST_MEANINGS = 6
 """How many patterns or terms of one name are written out."""
 
 
-def lines(plan: Plan, access_list: AnyList[Any], at: datetime, hits: Mapping[int | None, int]) -> Iterator[str]:
+def lines(
+    plan: Plan, access_list: AnyList[Any], at: datetime, hits: Mapping[int | None, int], taken: Mapping[int, Taken] = MappingProxyType({})
+) -> Iterator[str]:
     """Yield a list: its head and places, a line an entry, its otherwise line, and the meaning of its names.
 
-    `hits` is the list's tally by entry number, None for the otherwise line; empty when nothing is counted.
+    `hits` is the list's tally by entry number, None for the otherwise line; empty when nothing is counted. `taken` is what lines above
+    take of some entries.
     """
     opened = open_at(plan.windows.values(), at)
     head = f"list {strong(access_list.name)}  {access_list.kind} {access_list.about}"
@@ -34,17 +41,32 @@ def lines(plan: Plan, access_list: AnyList[Any], at: datetime, hits: Mapping[int
         yield f"  {placement.direction} on {placement.point}" + quiet(f"  {', '.join(members)}" * bool(members))
     if not placements:
         yield alert("  placed nowhere")
+    wording = Wording(plan) if taken else None
     rows = [(note.place.line, ["", "", *[""] * bool(hits), quiet(f"note: {note.text}")]) for note in access_list.notes]
     lowest = 0
     for entry in access_list.entries:
         # Notes stand by line and entries by number: an entry written further up is shown where it is read.
         lowest = max(lowest, entry.place.line)
         rows.append((lowest, _entry_row(entry, opened, hits)))
+        if wording is not None and entry.number in taken:
+            rows += [
+                (lowest, ["", "", *[""] * bool(hits), quiet(told)]) for told in _taken_lines(wording, access_list, taken[entry.number])
+            ]
     rows.sort(key=lambda row: row[0])
     otherwise = access_list.otherwise
     written = "" if otherwise.written else quiet("  (not written: this is how every list ends)")
     yield from columns([*(row for _, row in rows), ["otherwise", "", *_tally(hits, None), word(otherwise.action) + written]], indent=2)
     yield from columns(([name(each), quiet(meaning)] for each, meaning in _meanings(access_list).items()), indent=4)
+
+
+def _taken_lines(wording: Wording, access_list: AnyList[Any], taken: Taken) -> Iterator[str]:
+    """Yield what each line above takes of an entry, and whether nothing is left."""
+    for part in taken.parts:
+        whole = len(taken.parts) == 1 and not taken.left
+        what = "all of it" if whole else wording.in_a_line(part.packets, access_list.kind is Kind.STANDARD)
+        yield f"above, {part.taker.number} {DOES[part.taker.action]} {what}" + (f" during {part.taker.window}" if part.taker.window else "")
+    if not taken.left and len(taken.parts) > 1:
+        yield "nothing is left for it"
 
 
 def short_lines(plan: Plan, lists: Sequence[AnyList[Any]], hits: Mapping[str, Mapping[int | None, int]]) -> Iterator[str]:

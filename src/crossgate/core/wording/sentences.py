@@ -215,9 +215,9 @@ def time_note(trace: Trace, plan: Plan, when: When) -> str:
     return "; ".join(notes)
 
 
-def first_of(names: Sequence[str], most: int = 5) -> str:
+def first_of(names: Sequence[str], most: int = 5, between: str = ", ") -> str:
     """Return names in one line: the first of many, and how many more there are."""
-    return ", ".join([*names[:most], *([f"{len(names) - most} more"] if len(names) > most else [])])
+    return between.join([*names[:most], *([f"{len(names) - most} more"] if len(names) > most else [])])
 
 
 def _entries_asked(trace: Trace) -> Iterator[Entry]:

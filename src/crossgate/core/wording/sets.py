@@ -11,9 +11,13 @@ from typing import NamedTuple
 from crossgate.core.model.address import Family, Pattern, everything, format_address, single
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.addresses import AddressSet
-from crossgate.core.sets.minimise import MOST_COMPARED, SetLine, grouped, within
+from crossgate.core.sets.frame import PacketSet
+from crossgate.core.sets.minimise import MOST_COMPARED, SetLine, fewest_lines, grouped, within
 from crossgate.core.sets.patterns import Patterns, joined, less
+from crossgate.core.wording.sentences import first_of
 from crossgate.core.wording.services import ServiceWords, Sort
+
+_MOST_IN_A_LINE = 3
 
 
 class _Written(NamedTuple):
@@ -61,6 +65,12 @@ class Wording:
             for service, source, destination in kept
         )
         return sorted((", ".join(sorted(services)), source, destination) for (source, destination), services in words)
+
+    def in_a_line(self, packets: Iterable[PacketSet], only_sources: bool = False) -> str:
+        """Return packets in one line, of many the first and how many more there are; with `only_sources` as a standard list sees them."""
+        rows = self.rows(fewest_lines(packets), Sort.PACKET)
+        texts = [source if only_sources else f"{service} {source} to {destination}" for service, source, destination in rows]
+        return first_of(list(dict.fromkeys(texts)), _MOST_IN_A_LINE, "; ")
 
     def addresses(self, patterns: Patterns, machines: bool = False) -> str:
         """Write a set of addresses; where only `machines` are meant, devices' own addresses may be in it or not."""

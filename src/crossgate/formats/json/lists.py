@@ -2,29 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from datetime import datetime
 from typing import Any
 
+from crossgate.core.lists.taken import Taken
 from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry
 from crossgate.core.model.ethernet import EthernetEntry, Stations, format_mac
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
-from crossgate.formats.json.parts import Document, tls_document
+from crossgate.core.sets.minimise import fewest_lines
+from crossgate.core.wording.services import Sort
+from crossgate.core.wording.sets import Wording
+from crossgate.formats.json.parts import Document, lines_document, tls_document
 
 
-def lists_document(plan: Plan, at: datetime, lists: Iterable[AnyList[Any]]) -> Document:
-    """Return `crossgate/lists/1`: lists as they are read, with what their names stand for."""
+def lists_document(plan: Plan, at: datetime, lists: Iterable[AnyList[Any]], taken: Mapping[str, Mapping[int, Taken]]) -> Document:
+    """Return `crossgate/lists/1`: lists as they are read, with what their names stand for; of those in `taken` what lines above take of each."""
     opened = open_at(plan.windows.values(), at)
     return {
         "schema": "crossgate/lists/1",
         "plan": plan.files[0],
         "at": at.isoformat(),
-        "lists": [_list(plan, each, opened) for each in lists],
+        "lists": [_list(plan, each, opened, taken.get(each.name)) for each in lists],
     }
 
 
-def _list(plan: Plan, access_list: AnyList[Any], opened: frozenset[str]) -> Document:
+def _list(plan: Plan, access_list: AnyList[Any], opened: frozenset[str], taken: Mapping[int, Taken] | None) -> Document:
+    wording = None if taken is None else Wording(plan)
     return {
         "list": access_list.name,
         "kind": str(access_list.kind),
@@ -57,6 +62,7 @@ def _list(plan: Plan, access_list: AnyList[Any], opened: frozenset[str]) -> Docu
                 "log": entry.log,
                 "comment": entry.comment,
                 "line": entry.place.line,
+                **({} if taken is None or wording is None else {"taken": _taken(wording, taken.get(entry.number))}),
             }
             for entry in access_list.entries
         ],
@@ -65,6 +71,22 @@ def _list(plan: Plan, access_list: AnyList[Any], opened: frozenset[str]) -> Docu
             "written": access_list.otherwise.written,
             "line": access_list.otherwise.place.line,
         },
+    }
+
+
+def _taken(wording: Wording, taken: Taken | None) -> Document:
+    """Return what lines above take of an entry, and whether something is left for it."""
+    parts = () if taken is None else taken.parts
+    return {
+        "left": taken is None or taken.left,
+        "parts": [
+            {
+                "by": each.taker.number,
+                "action": str(each.taker.action),
+                "lines": lines_document(wording, fewest_lines(each.packets), Sort.PACKET),
+            }
+            for each in parts
+        ],
     }
 
 
