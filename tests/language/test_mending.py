@@ -220,13 +220,13 @@ def test_a_finding_is_mended(run: Run, demo: Path, answer: Any) -> None:
     assert "icmp6-needed" not in run("check").stdout
 
 
-def test_an_entry_that_nothing_reaches_is_dropped_or_moved(run: Run, tmp_path: Path) -> None:
+def test_an_entry_that_nothing_reaches_is_moved_where_that_gives_it_an_effect(run: Run, tmp_path: Path) -> None:
     (tmp_path / "p.gate").write_text(
         "subnet a 10.0.0.0/24\nsubnet b 10.0.1.0/24\nrouter r\n    interface a 10.0.0.1/24 on a\n    interface b 10.0.1.1/24 on b\n"
         "list l extended ipv4\n    10 deny tcp any to any\n    20 permit tcp/80 any to any\n    30 permit udp any to any\nplace l inbound on r.a\n"
     )
     done = run("mend", "never-reached", "l", "20")
-    assert "drop l 20" in done.stdout
+    assert "drop l 20" not in done.stdout  # moved it has an effect
     assert "move l 20 before 10" in done.stdout
 
 
@@ -333,3 +333,48 @@ def test_a_claim_over_a_shared_gateway_is_mended_at_every_device(run: Run, tmp_p
     if claim == "half-open":
         there, back = ("outbound on subnet srv", "inbound on subnet users"), ("inbound on r1.s, r2.s", "outbound on r1.u, r2.u")
     assert places == {*there, *back}
+
+
+OPEN = """subnet guest 10.9.0.0/24
+subnet srv 10.2.0.0/24
+subnet lab 10.3.0.0/24
+outside internet
+router r
+    interface g 10.9.0.1/24
+    interface s 10.2.0.1/24
+    interface l 10.3.0.1/24
+    interface w 192.0.2.2/30 on internet
+    route default via 192.0.2.1
+host s1 10.2.0.10
+list l extended ipv4
+{}
+place l inbound on r.{}
+expect permit https {}
+"""
+
+
+@pytest.mark.parametrize(
+    ("entries", "place", "claim", "needed"),
+    [
+        # What is any in a list is not only the outside: subnets that the list is closed to stay closed.
+        (["permit https guest to lab"], "g", "guest to internet", "at the end: 20 deny https guest to srv; 30 permit https guest to any"),
+        (["permit https guest to lab", "permit https guest to srv"], "g", "guest to internet", "at the end: 30 permit https guest to any"),
+        (["permit udp any to any"], "w", "internet to s1", "at the end: 20 permit https any to s1"),
+        (["permit udp any to any"], "g", "guest to s1", "at the end: 20 permit https guest to s1"),
+        (["deny tcp any to any", "permit ip any to any"], "g", "guest to internet", "before 10: 2 deny https guest to srv; 4 deny https guest to lab; 6 permit https guest to any"),
+        # What the list says of a part of the outside is not undone by an entry for all of it.
+        (["deny ip any to 10.0.0.0/8", "permit ip guest to any"], "g", "guest to internet", "no line above it: l 10 is about 10.0.0.0/8, of which internet has what no subnet has"),
+    ],
+)  # fmt: skip
+def test_what_is_needed_opens_no_more_than_the_claim(
+    run: Run, tmp_path: Path, entries: list[str], place: str, claim: str, needed: str
+) -> None:
+    (tmp_path / "p.gate").write_text(OPEN.format("\n".join(f"    {each}" for each in entries), place, claim))
+    assert f"needed: {'' if needed.startswith('no line') else 'in list l, '}{needed}" in run("verify").stdout
+    mended = run("mend", "--all", "--write", "--yes")
+    if needed.startswith("no line"):
+        assert mended.returncode == 1
+        return
+    assert run("verify").returncode == 0
+    opened = run("grid", "https", "--from", "guest", "--to", "srv").stdout.splitlines()[2].split()[-1]
+    assert opened == ("p" if place == "w" or any("to srv" in each for each in entries) else "s" if "s1" in claim else "D")

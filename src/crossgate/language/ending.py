@@ -8,6 +8,7 @@ from datetime import datetime
 
 from crossgate.core.audit import audit
 from crossgate.core.audit.notation import nearly_subnets, other_mask
+from crossgate.core.lists.insertion import free_numbers
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Address, Addresses, Family
@@ -27,7 +28,7 @@ from crossgate.language import edits
 from crossgate.language.change import Proposal
 from crossgate.language.draft import Draft
 from crossgate.language.inserting import insert_entry
-from crossgate.language.mending import MOST_MENDS, Mendable, Step, applied, free_name, free_numbers, insertions, proved
+from crossgate.language.mending import MOST_MENDS, Mendable, Step, applied, free_name, insertions, proved
 from crossgate.language.reader import Reading
 from crossgate.language.twin import ERRORS, NEIGHBOURS, write_twin
 
@@ -101,13 +102,17 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
     if finding.name == "replies-blocked" and finding.packet is not None:
         yield from _answers_let_by(plan, finding.packet, entry)
     if finding.name in ("never-reached", "no-effect"):
-        yield Step(f"drop {access_list.name} {entry.number}", lambda draft: edits.drop_entry(draft, access_list, entry))
-    if finding.name == "never-reached" and finding.because:
-        first = min(finding.because)
-        yield Step(
-            f"move {access_list.name} {entry.number} before {first}",
-            lambda draft: edits.move_entry(draft, access_list, entry, edits.Spot(before=first)),
+        above = (
+            number for number in finding.because if (each := access_list.entry(number)) is not None and each.action is not entry.action
         )
+        first = min(above, default=None)
+        if first is None:
+            yield Step(f"drop {access_list.name} {entry.number}", lambda draft: edits.drop_entry(draft, access_list, entry))
+        else:
+            yield Step(
+                f"move {access_list.name} {entry.number} before {first}",
+                lambda draft: edits.move_entry(draft, access_list, entry, edits.Spot(before=first)),
+            )
 
 
 def _placings(plan: Plan, access_list: AccessList) -> Iterator[Step]:

@@ -19,7 +19,8 @@ from crossgate.core.answers.contradiction import contradiction
 from crossgate.core.answers.points import suited
 from crossgate.core.answers.verify import Broken, Verified, Verifier
 from crossgate.core.impact import Impact
-from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, Kind
+from crossgate.core.lists.insertion import free_numbers
+from crossgate.core.model.accesslist import Action, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation, Only, Promise
 from crossgate.core.model.errors import Place, PlanError
@@ -232,8 +233,9 @@ def _steps(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
     if broken.claim.claim is Claim.HALF_OPEN and broken.claim.spoken is not None and broken.trace.verdict is Verdict.PERMITTED:
         yield from _cut_off(plan, broken)
     for need in needs(plan, broken.claim, broken.trace):
-        for texts in _timed(plan, broken.claim, need.text):
-            numbers = free_numbers(need.access_list, need.before, len(texts)) if len(texts) > 1 or need.number is None else [need.number]
+        for timed in _timed(plan, broken.claim, need.texts[-1]):
+            texts = [*need.texts[:-1], *timed]
+            numbers = free_numbers(need.access_list, need.before, len(texts))
             if numbers:
                 lines = "; ".join(f"{number} {text}" for number, text in zip(numbers, texts, strict=True))
                 where = f"before {need.before.number}" if need.before is not None else "at the end"
@@ -311,14 +313,6 @@ def _answering(plan: Plan, promise: Only, family: Family) -> list[str]:
                     answers_text(plan, service, family, "any" if is_elsewhere(plan, other) else other.destination, other.source)
                 )
     return list(found)
-
-
-def free_numbers(access_list: AccessList, below: AnyEntry | None, count: int) -> list[int]:
-    """Return free numbers right before an entry, ascending; none where there are not so many."""
-    low = max((each.number for each in access_list.entries if below is None or each.number < below.number), default=0)
-    room = (below.number if below is not None else low + 10 * (count + 1)) - low
-    step = min(10, room // (count + 1))
-    return [low + step * (number + 1) for number in range(count)] if step else []
 
 
 def insertions(name: str, numbers: Sequence[int], texts: Sequence[str]) -> Callable[[Draft], object]:

@@ -301,3 +301,23 @@ place l inbound on west.a
 def test_only_a_device_that_sees_both_ways_learns_what_tls_is_spoken(plan_of: Read, back: int, told: bool) -> None:
     findings = found(plan_of(ASYMMETRIC.format(west="stateful", back=back)), "never-settled")
     assert ["the answers to what it takes do not come through west" in each.message for each in findings] == [True] * told
+
+
+@pytest.mark.parametrize(
+    ("lines", "mend"),
+    [
+        (["deny tcp/443 any to any", "permit ip h to any", "permit ip any to any"], "move 20 before 10"),
+        (
+            ["permit udp a to k", "deny tcp/443 any to any", "deny tcp/22 any to any", "permit tcp h to any", "permit ip any to any"],
+            "move 40 before 20",
+        ),
+        (["deny tcp/443 a to k", "permit tcp a to any", "permit ip any to any"], "drop it, or add log if it is there to be seen"),
+        (["permit tcp/443 any to any", "deny tcp/443 any to k", "permit tcp/443 h to any", "permit ip any to any"], None),
+        (["deny udp any to any", "permit tcp h to any", "permit ip any to any"], "drop it, or add log if it is there to be seen"),
+        (["permit tcp/443 any to any", "deny tcp any to k", "deny ip a to k", "deny ip any to any"], "move 30 before 10"),
+    ],
+)
+def test_an_exception_below_what_it_excepts_is_moved_and_never_dropped(plan_of: Read, lines: list[str], mend: str | None) -> None:
+    findings = found(plan_of(NET + FENCE.format("\n    ".join(lines))), "no-effect")
+    told = [each for each in findings if each.entry == 10 * (len(lines) - 1)]
+    assert [each.fault.mend for each in told] == ([] if mend is None else [mend])

@@ -8,13 +8,13 @@ from crossgate.core.audit.context import Case, numbers
 from crossgate.core.audit.registry import finds
 from crossgate.core.lists.redundancy import Coverage
 from crossgate.core.lists.split import EntryRegion, ListRegions
-from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, Entry, Kind
+from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, Entry, Kind, line_name
 from crossgate.core.model.address import everything
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.service import IP, NO_QUALIFIERS
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.frame import is_left
-from crossgate.core.sets.region import every_packet
+from crossgate.core.sets.region import Region, every_packet
 from crossgate.core.wording.sentences import DOES
 
 
@@ -63,11 +63,39 @@ def no_effect(case: Case) -> Iterator[Finding]:
             entry = known.entry
             if not known.reached or known.needed or entry.log or case.is_over(entry):
                 continue
+            excepted = None
+            with answered(f"what {line_name(access_list.name, entry.number)} is an exception to", case.missed):
+                excepted = _excepted(case, access_list, entry)
+            if excepted is not None:
+                what = f"it is an exception to {excepted.number} ({excepted.text}) and stands below it, so it changes nothing"
+                fault = Fault(what, f"move {entry.number} before {excepted.number}")
+                because = (excepted.number,)
+                yield Finding("no-effect", entry.place, access_list.name, entry.number, fault, because, known.packet)
+                continue
             fault = Fault(
                 f"what it {DOES[entry.action]}, {_next(access_list, case, known)} anyway",
                 f"drop it, or add log if it is there to be seen{_forgotten(live, permits, access_list.otherwise.action, entry)}",
             )
             yield Finding("no-effect", entry.place, access_list.name, entry.number, fault, packet=known.packet)
+
+
+def _excepted(case: Case, access_list: AccessList, entry: Entry) -> Entry | None:
+    """Return the first entry above one that does the opposite to some of its packets, and would still have others below it."""
+    for opened in case.states(access_list):
+        regions = case.session.regions.of(access_list, opened)
+        own = next((each for each in regions.regions if each.entry.number == entry.number), None)
+        if own is None or own.region is None or own.hull is None:
+            continue
+        above: list[Region] = []
+        for each in regions.near(own.hull):
+            if each.entry.number >= entry.number or each.region is None:
+                continue
+            opposed = (each.entry.action is Action.PERMIT) is not (entry.action is Action.PERMIT)
+            shared = own.region.common(each.region) if opposed else None
+            if shared is not None and is_left(shared, above) and is_left(each.region, [own.region]):
+                return each.entry
+            above.append(each.region)
+    return None
 
 
 def _forgotten(live: Sequence[Entry], permits: int, otherwise: Action, entry: Entry) -> str:

@@ -8,10 +8,10 @@ So the list is asked from its end, and most lists answer at the first question.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from crossgate.core.lists.split import EntryRegion
-from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Entry
+from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, AnyEntry, AnyList, Entry
 from crossgate.core.model.condition import State
 from crossgate.core.sets.frame import Frame
 from crossgate.core.sets.products import Product, is_left
@@ -102,10 +102,15 @@ def _position(access_list: AccessList, index: int, why: str) -> Position:
     return Position(entries[index - 1] if index else None, below, f"{below.number} ({below.text}), which {why}")
 
 
-def free_number(access_list: AccessList, below: Entry | None) -> int | None:
-    """Return a number that is free right before an entry, None for the end of the list; None where there is none."""
-    above = [each.number for each in access_list.entries if below is None or each.number < below.number]
-    return number_between(above[-1] if above else 0, None if below is None else below.number)
+def free_numbers(access_list: AnyList[Any], below: AnyEntry | None, count: int) -> list[int]:
+    """Return free numbers right before an entry, None for the end of the list, ascending; none where there are not so many."""
+    low = max((each.number for each in access_list.entries if below is None or each.number < below.number), default=0)
+    if count == 1:
+        found = number_between(low, None if below is None else below.number)
+        return [] if found is None else [found]
+    room = (below.number if below is not None else low + 10 * (count + 1)) - low
+    step = min(10, room // (count + 1))
+    return [low + step * (number + 1) for number in range(count)] if step and low + step * count <= MOST_NUMBER else []
 
 
 def number_between(low: int, high: int | None) -> int | None:

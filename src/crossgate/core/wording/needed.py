@@ -5,14 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from crossgate.core.lists.insertion import free_number
+from crossgate.core.lists.insertion import free_numbers
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
-from crossgate.core.model.address import Family
+from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind, line_name
+from crossgate.core.model.address import Address, Family, everything, single
 from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP, Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError, format_ports, protocol_word
+from crossgate.core.network.address_classes import free_address
+from crossgate.core.network.endpoints import at_address
+from crossgate.core.network.ways import Network
 from crossgate.core.traffic.legs import service_of
 from crossgate.core.traffic.trace import Asked, LegTrace, Trace
 from crossgate.core.traffic.verdict import VERDICTS, Verdict
@@ -30,6 +33,8 @@ def needed(plan: Plan, expectation: Expectation, trace: Trace) -> str:
     if _asks_for_a_rate(expectation):
         permits = [each.decider.name for each in trace.legs[0].asked if each.decider is not None and each.decider.entry is not None]
         return f"at most N a second behind {permits[-1]}" if permits else "a list on the way whose entry for it says at most N a second"
+    if part := _part_of_outside(plan, expectation, trace):
+        return part
     if not (found := needs(plan, expectation, trace)):
         if expectation.claim is Claim.PERMIT:
             return f"a way back to {trace.conversation.source.name}: the answer goes elsewhere"
@@ -40,26 +45,29 @@ def needed(plan: Plan, expectation: Expectation, trace: Trace) -> str:
 
 
 class Need(NamedTuple):
-    """An entry that would make a claim hold for one traced conversation, in a list, right before one of its entries, None for its end.
+    """Entries that would make a claim hold for one traced conversation, in a list, right before one of its entries, None for its end.
 
-    `number` is a free one there, None where there is none.
+    The last of `texts` does; those before it keep from it what the claim does not speak of. `numbers` are free ones there, none where there
+    are not so many.
     """
 
     access_list: AccessList
     before: Entry | None
-    number: int | None
-    text: str
+    numbers: tuple[int, ...]
+    texts: tuple[str, ...]
 
     def __str__(self) -> str:
         where = f"before {self.before.number}" if self.before is not None else "at the end" if self.access_list.entries else "in it"
-        numbered = "" if self.number is None else f"{self.number} "
-        return f"in list {self.access_list.name}, {where}: {numbered}{self.text}"
+        numbers = self.numbers or ("",) * len(self.texts)
+        return f"in list {self.access_list.name}, {where}: {'; '.join(f'{number} {text}'.strip() for number, text in zip(numbers, self.texts, strict=True))}"
 
 
 def needs(plan: Plan, expectation: Expectation, trace: Trace) -> list[Need]:
     """Return the entries of which one would make a claim hold that a traced conversation breaks: where it is stopped; or in each list
     that it passes, the last one first. None where no entry does."""
     if _asks_for_a_rate(expectation):
+        return []
+    if _part_of_outside(plan, expectation, trace):
         return []
     stopped = trace.decided
     if stopped is not None and stopped.crossing.rulings is not None and expectation.claim is not Claim.DENY:
@@ -99,12 +107,59 @@ def _need(plan: Plan, expectation: Expectation, action: Action, asked: Asked, le
     access_list, below = asked.access_list, asked.decider.entry
     assert isinstance(access_list, AccessList)
     assert below is None or isinstance(below, Entry)
-    return Need(
-        access_list,
-        below,
-        free_number(access_list, below),
-        f"{action} {_body(plan, expectation, access_list, leg)}{_spoken(expectation, access_list, action, leg)}",
-    )
+    text = f"{action} {_body(plan, expectation, access_list, leg)}{_spoken(expectation, access_list, action, leg)}"
+    guards = _guards(plan, expectation, asked, leg) if action is Action.PERMIT else ()
+    texts = (*guards, text)
+    return Need(access_list, below, tuple(free_numbers(access_list, below, len(texts))), texts)
+
+
+def _outside(plan: Plan, word: str) -> bool:
+    return word in plan.segments and plan.segments[word].outside
+
+
+def _part_of_outside(plan: Plan, expectation: Expectation, trace: Trace) -> str:
+    """Say what to do where a claim about an outside is stopped by a line about a part of it, which nobody permits above that line; "" elsewhere."""
+    stopped = trace.decided
+    entry = None if stopped is None or stopped.decider is None else stopped.decider.entry
+    if expectation.claim is not Claim.PERMIT or stopped is None or not isinstance(entry, Entry) or trace.legs[-1].leg.returns:
+        return ""
+    every = everything(trace.conversation.first.family)
+    for word, addresses in ((expectation.source, entry.source), (expectation.destination, entry.destination)):
+        if _outside(plan, word) and every not in addresses.patterns:
+            line = line_name(stopped.decider.access_list.name, entry.number) if stopped.decider else ""
+            return f"no line above it: {line} is about {addresses.text}, of which {word} has what no subnet has; write the prefixes that {word} has, or narrow the line"
+    return ""
+
+
+def _guards(plan: Plan, expectation: Expectation, asked: Asked, leg: LegTrace) -> tuple[str, ...]:
+    """Return the denials that keep a permit for an outside, which an entry can only name as any, from the subnets that its line is closed to."""
+    access_list = asked.access_list
+    if not isinstance(access_list, AccessList) or access_list.kind is Kind.STANDARD or leg.leg.returns:
+        return ()
+    ends = expectation.source, expectation.destination
+    if not any(_outside(plan, word) for word in ends):
+        return ()
+    network, family, found = Network(plan), leg.packet.family, list[str]()
+    given = {each for each in (*plan.interface_of, *plan.gateway_at) if each.family is family}
+    port = "" if expectation.source_port is None else f" source port {expectation.source_port}"
+    for name, segment in plan.segments.items():
+        block = next((each for each in segment.prefixes if each.family is family), None)
+        if segment.outside or block is None:
+            continue
+        machine = free_address(block, [single(each) for each in sorted(given) if block.contains(each.value)]) or Address(
+            family, block.first
+        )
+        for side, word in enumerate(ends):
+            packet = leg.packet._replace(destination=machine.value) if side else leg.packet._replace(source=machine.value)
+            if not _outside(plan, word) or packet.source == packet.destination:
+                continue
+            path = network.path(at_address(network, Address(family, packet.source)), Address(family, packet.destination))
+            decider = access_list.decide(packet)
+            if asked.crossing in path.crossings and not decider.permits and decider.entry is (asked.decider and asked.decider.entry):
+                own = [end_text(plan, each) for each in ends]
+                own[side] = name
+                found.append(f"deny {expectation.service} {own[0]} to {own[1]}{port}")
+    return tuple(found)
 
 
 def _body(plan: Plan, expectation: Expectation, access_list: AccessList, leg: LegTrace) -> str:
