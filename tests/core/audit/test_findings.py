@@ -128,6 +128,10 @@ PAIRS = {
         KEEN + "    10 permit tcp/443 office to vault tls 1.2-\n    20 permit udp office to vault\n",
         KEEN + "    10 permit tcp/443 office to vault tls 1.2-\n    20 permit udp/-442 office to vault\n",
     ),
+    "other-half": (
+        FENCE.format("    10 deny tcp/443 hall to server\n    20 permit udp hall to any"),
+        FENCE.format("    10 deny tcp/443 hall to server\n    20 permit udp/-442 hall to any"),
+    ),
     "spoofable": (
         "list 12 standard ipv4\n    permit kiosk\nplace 12 outbound on gate.office\n",
         "list 12 standard ipv4\n    permit kiosk\nplace 12 outbound on gate.office\n"

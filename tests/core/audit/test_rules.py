@@ -321,3 +321,23 @@ def test_an_exception_below_what_it_excepts_is_moved_and_never_dropped(plan_of: 
     findings = found(plan_of(NET + FENCE.format("\n    ".join(lines))), "no-effect")
     told = [each for each in findings if each.entry == 10 * (len(lines) - 1)]
     assert [each.fault.mend for each in told] == ([] if mend is None else [mend])
+
+
+@pytest.mark.parametrize(
+    ("lines", "told"),
+    [
+        (["deny tcp/443 a to k", "permit ip any to any"], ["what it denies of tcp/443 passes over UDP (QUIC): 20 permits it", "ports are closed and ping is open: 20 permits it"]),
+        (["deny udp/domain a to k", "permit tcp a to any"], ["what it denies of udp/53 passes over TCP: 20 permits it"]),
+        (["deny tcp/22 a to k", "permit tcp a to any"], []),
+        (["deny tcp/22 a to k", "permit ping a to any", "permit tcp a to any"], []),
+        (["deny tcp/22 a to k", "deny tcp/23 a to k", "permit ip any to any"], ["ports are closed and ping is open: 30 permits it"]),
+        (["deny tcp/443 a to k", "deny udp,ping a to k", "permit ip any to any"], []),
+        (["deny ip a to k", "permit udp a to any"], []),
+        (["deny tcp/1-2000 a to k", "permit udp a to any"], []),
+        (["permit tcp/443 a to k", "permit udp a to any"], []),
+        (["deny tcp/443 h to k", "permit udp/443 k to any"], []),
+    ],
+)  # fmt: skip
+def test_the_other_half_of_what_is_closed_is_named(plan_of: Read, lines: list[str], told: list[str]) -> None:
+    findings = found(plan_of(NET + FENCE.format("\n    ".join(lines))), "other-half")
+    assert [each.fault.what.partition(", so a ping")[0] for each in findings] == told

@@ -137,6 +137,12 @@ KINDS = {
         "deny udp/443 first",
         "10 permit tcp/443 any to any tls 1.2-; 20 permit udp any to any",
     ),
+    "other-half": FindingKind(
+        Severity.NOTE,
+        "ports that are denied, and whose other half passes: the same service over TCP or UDP, QUIC beside HTTPS, ping beside ports",
+        "deny the other half too, or accept it",
+        "10 deny tcp/443 hall to any; 20 permit ip any to any",
+    ),
     "spoofable": FindingKind(
         Severity.WARNING,
         "an entry trusts a source address that can also be claimed from elsewhere: nothing on the way drops it (RFC 2827)",
