@@ -126,6 +126,24 @@ def test_a_source_is_dropped_wherever_others_could_claim_it(tmp_path: Path) -> N
     assert mend.said == ("new list wall-sea-in, inbound on wall.sea: deny hall; deny yard; deny link; otherwise permit",)
 
 
+@pytest.mark.parametrize(("family", "other"), [("ipv4", "0.0.0.0"), ("ipv6", "fe80::/10; permit ::")])
+def test_where_machines_come_in_only_their_own_addresses_are_let_by(tmp_path: Path, family: str, other: str) -> None:
+    path = tmp_path / "plan.gate"
+    six = "" if family == "ipv4" else " 2001:db8:{}::{}/64"
+    path.write_text(
+        f"subnet hall 10.0.0.0/24{six.format(1, '')}\nsubnet yard 10.0.1.0/24{six.format(2, '')}\nsubnet lab 10.0.2.0/24{six.format(3, '')}\nrouter gate\n"
+        f"    interface hall 10.0.0.1/24{six.format(1, 1)}\n    interface yard 10.0.1.1/24{six.format(2, 1)}\n    interface lab 10.0.2.1/24{six.format(3, 1)}\n"
+        f"host desk 10.0.0.9{six.format(1, 9).partition('/')[0]}\nlist cranes standard {family}\n    permit desk\nplace cranes outbound on gate.yard\n"
+    )
+    (mend,) = mended(path, "spoofable").mends
+    assert mend.said == (
+        f"new list gate-lab-in{'6' * (family == 'ipv6')}, inbound on gate.lab: permit lab; permit {other}; otherwise deny",
+    )
+    assert mend.proposal.impact is not None
+    assert not mend.proposal.impact.differences
+    assert {each.name for each in mend.proposal.impact.findings} <= {"one-family"}
+
+
 def test_an_edit_ends_no_finding_that_other_traffic_shows(tmp_path: Path) -> None:
     path = tmp_path / "plan.gate"
     path.write_text(

@@ -96,12 +96,16 @@ def _found(reading: Reading, words: Sequence[str], now: datetime) -> Iterator[Me
             verified = verifier.verify(each)
             if not verified.held:
                 yield mend_claim(reading, index, verified, now, verifier)
-    named = False
+    named, borders = False, set[str]()
     for finding in audit(session, now).findings:
         told = [finding.name, finding.access_list or "", "" if finding.entry is None else str(finding.entry)]
         if words != told[: len(words)] or finding.name == "locked-out":
             continue
         named = True
+        if finding.name == "spoofable" and finding.segment is not None and len(words) < 3:
+            if finding.segment in borders:
+                continue  # what closes its subnet ends it too
+            borders.add(finding.segment)
         mended = mend_finding(reading, finding, now, session)
         if words or mended.mends:
             yield mended

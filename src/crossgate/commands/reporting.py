@@ -34,6 +34,7 @@ def report(
     from crossgate import __version__
     from crossgate.core.answers.verify import Verifier
     from crossgate.core.audit import audit
+    from crossgate.core.audit.claims import by_place
     from crossgate.core.traffic.session import Session
     from crossgate.report.pages import Report, list_parts, page
 
@@ -47,7 +48,7 @@ def report(
     missed: list[TooManyPieces] = list(audited.missed)
     changes = [] if since is None else _changes(context, session, since, missed)
     made = Report(
-        plan, f"{when:%a %Y-%m-%d %H:%M}", __version__, _digest(plan), audited.findings, [each for _, each in audited.accepted], verified,
+        plan, f"{when:%a %Y-%m-%d %H:%M}", __version__, _digest(plan), by_place(plan, audited.findings), [each for _, each in audited.accepted], verified,
         list_parts(plan, audited.findings, tallied(context, plan.every_list.values())), *_grids(plan, session, when, missed), _network(plan), _week(plan, when),
         since or "", changes, list(dict.fromkeys(each.message for each in missed)),
     )  # fmt: skip

@@ -227,6 +227,8 @@ def _answers_let_by(plan: Plan, packet: Packet, entry: Entry) -> Iterator[Step]:
         yield Step(f"in list {where.name}: {numbers[0]} {text}", insertions(where.name, numbers, [text]))
 
 
+_UNADDRESSED = {Family.IPV4: ("0.0.0.0",), Family.IPV6: ("fe80::/10", "::")}
+"""What a machine sends from before it has an address, and to its neighbours: it gets none without (RFC 2827 section 4, RFC 4862)."""
 MOST_BORDERS = 24
 """At so many segments at most what others can claim is dropped by one mend."""
 
@@ -234,8 +236,8 @@ MOST_BORDERS = 24
 def _unclaimed(reading: Reading, finding: Finding, now: datetime) -> tuple[tuple[str, ...], Reading] | None:
     """Return the plan in which nobody can claim a source any more that an entry permits, with the edits: one for each segment from where that can be done.
 
-    Where machines of a subnet come in, what the entry permits and is not the subnet's own is dropped; where an outside does, all that is the
-    subnets' (RFC 2827). What comes by a subnet between devices has sources from anywhere, so there nothing can be dropped, and that is where it ends.
+    Where machines of a subnet come in, what is not the subnet's own is dropped (by a list that stands there already, what the entry permits
+    of it); where an outside does, all that is the subnets' (RFC 2827). What comes by a subnet between devices has sources from anywhere, so there nothing can be dropped, and that is where it ends.
     """
     state, claim, said = reading, finding, list[str]()
     while claim.segment is not None and claim.access_list is not None and claim.entry is not None and len(said) < MOST_BORDERS:
@@ -265,7 +267,9 @@ def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
     foreign = less(entry.source.patterns, own)
     words = [entry.source.text] if foreign == {*entry.source.patterns} else sorted(map(str, foreign))
     inside = [each.name for each in plan.segments.values() if not each.outside and any(block.family is family for block in each.prefixes)]
-    new = [f"deny {each}" for each in (inside if segment.outside else words)]
+    new, otherwise = [f"deny {each}" for each in inside], Action.PERMIT
+    if not segment.outside:
+        new, otherwise = [f"permit {each}" for each in (name, *_UNADDRESSED[family])], Action.DENY
     stands = {point: plan.placed.get((point, Direction.INBOUND, family)) for point in points}
     said, changes = list[str](), list[Callable[[Draft], object]]()
     for access_list in dict.fromkeys(each for each in stands.values() if each is not None):
@@ -279,14 +283,14 @@ def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
     free = [point for point, access_list in stands.items() if access_list is None]
     if free:
         known = free_name(plan, free[0], Direction.INBOUND, family)
-        said.append(f"new list {known}, inbound on {', '.join(map(str, free))}: {'; '.join(new)}; otherwise permit")
-        changes.append(_bordering(known, family, new, free))
+        said.append(f"new list {known}, inbound on {', '.join(map(str, free))}: {'; '.join(new)}; otherwise {otherwise}")
+        changes.append(_bordering(known, family, new, free, otherwise))
     return Step("; ".join(said), lambda draft: [change(draft) for change in changes]) if changes else None
 
 
-def _bordering(name: str, family: Family, entries: Sequence[str], points: Sequence[Point]) -> Callable[[Draft], object]:
+def _bordering(name: str, family: Family, entries: Sequence[str], points: Sequence[Point], otherwise: Action) -> Callable[[Draft], object]:
     def change(draft: Draft) -> None:
-        edits.new_list(draft, name, Kind.STANDARD, family, entries, Action.PERMIT)
+        edits.new_list(draft, name, Kind.STANDARD, family, entries, otherwise)
         for point in points:
             edits.place_list(draft, edits.empty_list(name, Kind.STANDARD, family), Direction.INBOUND, point)
 

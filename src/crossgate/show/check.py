@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossgate.core.audit import Audited
+from crossgate.core.audit.claims import by_place
 from crossgate.core.model.accesslist import line_name
 from crossgate.core.model.finding import MENDED, Finding, Severity
 from crossgate.core.model.plan import Plan
@@ -14,7 +15,7 @@ from crossgate.show.console import count, folded, name, quiet, strong, word
 
 def lines(plan: Plan, audited: Audited) -> Iterator[str]:
     """Yield each finding in the order of the plan, then how many there are."""
-    findings = audited.findings
+    findings = by_place(plan, audited.findings)
     for finding in findings:
         yield f"{finding.place}: {word(finding.severity)} {strong(finding.name)}{where(finding)}"
         entry = _entry_text(plan, finding)

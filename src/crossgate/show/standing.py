@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from crossgate.core.answers.standing import Standing
 from crossgate.core.audit import Audited
+from crossgate.core.audit.claims import by_place
 from crossgate.core.model.accesslist import line_name
 from crossgate.core.model.finding import Severity
 from crossgate.core.model.plan import Plan
@@ -35,7 +36,7 @@ def standing_lines(plan: Plan, found: Standing, audited: Audited | None) -> Iter
             f"{count(len(plan.every_list), 'list')} with {count(entries, 'entry', 'entries')}",
         )
     )
-    yield _findings(audited)
+    yield _findings(plan, audited)
     yield _expectations(found)
     if found.unplaced:
         yield f"stand nowhere: {_names([each.name for each in found.unplaced])}"
@@ -45,10 +46,10 @@ def standing_lines(plan: Plan, found: Standing, audited: Audited | None) -> Iter
         yield f"off: {_names([line_name(access_list.name, entry.number) for access_list, entry in found.off])}"
 
 
-def _findings(audited: Audited | None) -> str:
+def _findings(plan: Plan, audited: Audited | None) -> str:
     if audited is None:
         return f"findings: not looked at, the plan is large; {name('crossgate check')} does"
-    totals = [(severity, sum(each.severity is severity for each in audited.findings)) for severity in Severity]
+    totals = [(severity, sum(each.severity is severity for each in by_place(plan, audited.findings))) for severity in Severity]
     told = [word(severity, shown=count(number, str(severity))) for severity, number in totals if number]
     accepted = f", {len(audited.accepted)} accepted" if audited.accepted else ""
     if audited.missed:

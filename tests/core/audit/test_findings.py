@@ -8,6 +8,7 @@ from datetime import datetime
 import pytest
 
 from crossgate.core.audit import audit
+from crossgate.core.audit.claims import by_place
 from crossgate.core.model.finding import KINDS
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
@@ -423,3 +424,26 @@ def test_neighbour_discovery_that_a_list_stops_is_named(plan_of: Read, where: st
     plan = plan_of(text + f"list six extended ipv6\n    {spared or 'permit tcp/80 any to any'}\nplace six {where}\n")
     found = [each for each in audit(Session(plan), NOW).findings if each.name == "neighbour-blocked"]
     assert [f"stops {blocked} of the link" in each.message for each in found] == [True] * bool(blocked)
+
+
+def test_what_machines_of_one_subnet_can_claim_is_told_once(plan_of: Read) -> None:
+    more = "list 12 standard ipv4\n    permit kiosk\n    permit 10.64.8.22\nplace 12 outbound on gate.office\n"
+    plan = plan_of(NETWORK + more)
+    findings = audit(Session(plan), NOW).findings
+    claims = [each for each in findings if each.name == "spoofable"]
+    assert [(each.entry, each.segment) for each in claims] == [(10, "sea"), (20, "sea")]
+    (told,) = [each for each in by_place(plan, findings) if each.name == "spoofable"]
+    assert told.fault.what == (
+        "sea comes in at gate.sea with any source address: no list on the way drops those of others, which list 12 entry 10 (permit kiosk) "
+        "and list 12 entry 20 (permit 10.64.8.22) trust"
+    )
+    assert (told.access_list, told.place, told.fault.mend) == (None, claims[0].place, claims[0].fault.mend)
+    assert len(by_place(plan, findings)) == len(findings) - 1
+
+
+def test_a_list_of_a_subnets_own_addresses_is_about_false_sources(plan_of: Read) -> None:
+    own = "list {} standard ipv4\n    permit hall\n    permit 0.0.0.0\n    otherwise deny\nplace {} inbound on gate.hall\n"
+    back = "list back extended ipv4\n    deny tcp office to any\n    otherwise permit\nplace back inbound on gate.office\n"
+    assert not {"replies-blocked", "spoofable", "wrong-side"} & {*names(plan_of(NETWORK + own.format(12, 12) + back))}
+    wide = own.replace("standard", "extended").replace("permit hall", "permit ip hall to any").replace("    permit 0.0.0.0\n", "")
+    assert "replies-blocked" in names(plan_of(NETWORK + wide.format("l", "l") + back))

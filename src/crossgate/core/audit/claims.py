@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 from crossgate.core.audit.context import Case
 from crossgate.core.lists.split import region_hull
-from crossgate.core.model.accesslist import AccessList, Decider, Entry
+from crossgate.core.model.accesslist import AccessList, Decider, Entry, line_name
 from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import Packet
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.scope import scoped_blocks
 from crossgate.core.network.nodes import Outcome
 from crossgate.core.network.passages import Passages
 from crossgate.core.sets import products as algebra
@@ -19,6 +23,33 @@ from crossgate.core.sets.products import Product
 from crossgate.core.sets.region import Region, entry_region, packet_region
 from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.flows import Flows, PlacedList, placed_on
+from crossgate.core.wording.sentences import first_of
+
+
+def by_place(plan: Plan, findings: Sequence[Finding]) -> list[Finding]:
+    """Return findings for people: what machines of one subnet can claim is one thing, whichever entries trust it."""
+    of: dict[str, list[Finding]] = {}
+    for each in findings:
+        if each.name == "spoofable" and each.segment is not None:
+            of.setdefault(each.segment, []).append(each)
+    first = {id(several[0]): _coming_in(plan, name, several) for name, several in of.items()}
+    others = {id(each) for several in of.values() for each in several[1:]}
+    return [first.get(id(each), each) for each in findings if id(each) not in others]
+
+
+def _coming_in(plan: Plan, name: str, findings: Sequence[Finding]) -> Finding:
+    """Return the finding that machines of a segment come in with any source address, and that entries trust those of others."""
+    points = [str(each.point) for device in plan.devices.values() for each in device.interfaces.values() if each.on == name]
+    entries = []
+    for each in findings:
+        entry = None if each.access_list is None or each.entry is None else plan.lists[each.access_list].entry(each.entry)
+        if entry is not None:
+            entries.append(f"{line_name(each.access_list or '', entry.number)} ({entry.text})")
+    what = (
+        f"{name} comes in at {first_of(points)} with any source address: no list on the way drops those of others, which "
+        f"{first_of(entries, between=' and ')} trust{'s' * (len(entries) == 1)}"
+    )
+    return findings[0]._replace(access_list=None, entry=None, fault=Fault(what, findings[0].fault.mend))
 
 
 class Claims:
@@ -58,9 +89,10 @@ class Claims:
         return None
 
     def claimable(self, name: str, sources: tuple[Pattern, ...]) -> frozenset[Pattern]:
-        """Return the sources that machines of a segment can claim, and that are not theirs."""
+        """Return the sources that machines of a segment can claim, and that are not theirs; what is routed to nobody is nobody's to claim."""
         key = (name, sources)
         if key not in self._foreign:
+            sources = tuple(less(sources, scoped_blocks(self.family)))
             segment = self.case.plan.segments[name]
             if segment.outside:
                 self._foreign[key] = less(sources, less(sources, self._inside))

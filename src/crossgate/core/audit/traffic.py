@@ -11,9 +11,10 @@ from crossgate.core.audit.claims import Claims
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.lists.split import ListRegions
-from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry, line_name
+from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry, Kind, line_name
 from crossgate.core.model.address import Address, Family, Pattern, everything
 from crossgate.core.model.finding import Fault, Finding
+from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.model.packet import ICMPV6, Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets import spans as line
@@ -66,7 +67,7 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
         if case.focus is not None and not case.touched(access_list):
             entries = [entry for entry in entries if case.in_focus(access_list, entry)]
         for entry in entries if senders else ():
-            if entry.action is not Action.PERMIT:
+            if entry.action is not Action.PERMIT or _only_sees_sources(case, access_list, entry):
                 continue
             sent = case.sent(access_list, entry)
             across = case.across(access_list, entry, sent, [each for each in classes.overlapping(entry.source.patterns) if each in sent])
@@ -77,6 +78,20 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
                     pairs = answers.in_doubt(family, begun, chain((first,), across))
                     found = (each for flow in pairs if (each := _half_open(case, access_list, entry, begun, flow)) is not None)
                     yield from islice(found, 1)
+
+
+def _only_sees_sources(case: Case, access_list: AccessList, entry: Entry) -> bool:
+    """Whether an entry of a standard list lets by what a subnet's machines send where they come in: it is about false sources (RFC 2827)."""
+    if access_list.kind is not Kind.STANDARD:
+        return False
+    for point, direction in case.plan.places_of(access_list):
+        if direction is not Direction.INBOUND or point.kind is not PointKind.INTERFACE:
+            return False
+        segment = case.plan.segments[case.plan.devices[point.owner].interfaces[point.part].on]
+        own = [block for block in segment.prefixes if block.family is access_list.family]
+        if segment.outside or {*entry.source.patterns} != {*own}:
+            return False
+    return True
 
 
 def begun_by(case: Case, access_list: AccessList, entry: Entry) -> list[Opening]:
