@@ -378,3 +378,42 @@ def test_what_is_needed_opens_no_more_than_the_claim(
     assert run("verify").returncode == 0
     opened = run("grid", "https", "--from", "guest", "--to", "srv").stdout.splitlines()[2].split()[-1]
     assert opened == ("p" if place == "w" or any("to srv" in each for each in entries) else "s" if "s1" in claim else "D")
+
+
+SEVERAL = """subnet one 10.1.0.0/24
+subnet two 10.2.0.0/24
+router r
+    interface a 10.1.0.1/24
+    interface b 10.2.0.1/24
+expect deny ssh one to two
+expect deny telnet one to two
+expect permit ssh one to two
+expect deny udp two to one
+"""
+
+
+def test_several_claims_are_told_in_a_line_each_before_all_else(run: Run, answer: Any, tmp_path: Path) -> None:
+    (tmp_path / "p.gate").write_text(SEVERAL)
+    told = run("mend").stdout.splitlines()
+    assert [line.split(": ")[0].strip() for line in told[:3]] == [
+        "6  expect deny ssh one to two", "7  expect deny telnet one to two", "9  expect deny udp two to one",
+    ]  # fmt: skip
+    assert "no edit is found: line 6 and line 8 contradict each other" in told[0]
+    assert re.search(r"new list \S+, .*: deny telnet one to two; otherwise permit, or \d other way", told[1])
+    assert (told[3], told[4]) == ("", "expect deny ssh one to two  line 6")
+    every = run("mend", "--all").stdout.splitlines()
+    assert [line.split(": ")[0].strip() for line in every[:3]] == [
+        "7  expect deny telnet one to two", "9  expect deny udp two to one", "6  expect deny ssh one to two",
+    ]  # fmt: skip
+    assert run("mend", "7").stdout.startswith("expect deny telnet one to two  line 7\n")
+    document = answer("mend", status=1)
+    assert [each["line"] for each in document["mends"]] == [6, 7, 9]
+
+
+def test_what_seems_hopeless_is_tried_again(tmp_path: Path) -> None:
+    path = tmp_path / "p.gate"
+    path.write_text(SEVERAL.replace("expect permit ssh one to two\n", "expect permit ssh one to two\nexpect deny tcp/25 two to one\n"))
+    told: list[int] = []
+    whole, left = mend_all(read(path), NOW, lambda found: told.append(found.place.line))
+    assert whole is not None
+    assert (sorted(told), [each.place.line for each in left]) == ([7, 9, 10], [6])

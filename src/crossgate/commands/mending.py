@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import sys
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -41,8 +42,20 @@ def mend(
     reading = reading_of(path)
     now = clock(reading.plan)
     if every:
-        with meter("mending"):
-            whole, left = mend_all(reading, now)
+        with meter("mending") as tell:
+            done: list[Mendable] = []
+
+            def mended(found: Mendable) -> None:
+                done.append(found)
+                tell(len(done), 0)
+                if not as_json:
+                    _tell(found._replace(mends=found.mends[:1]))
+
+            whole, left = mend_all(reading, now, mended)
+        for each in left if done and not as_json else ():
+            _tell(each)
+        if done and not as_json:
+            typer.echo()
         if whole is None:
             _show(path, left, as_json)
             raise typer.Exit(1 if left else 0)
@@ -51,8 +64,18 @@ def mend(
             typer.echo()
             _show(path, left, as_json)
         raise typer.Exit(1 if left else 0)
-    with meter("mending"):
-        found = list(_found(reading, what or [], now))
+    wanted = _wanted(reading, what or [], now)
+    found = []
+    with meter("mending") as tell:
+        for number, look in enumerate(wanted, 1):
+            tell(number, len(wanted))
+            one = look()
+            if one is not None:
+                found.append(one)
+                if len(wanted) > 1 and take is None and not as_json:
+                    _tell(one)
+    if len(wanted) > 1 and found and take is None and not as_json:
+        typer.echo()
     if take is None:
         _show(path, found, as_json)
         raise typer.Exit(1 if found else 0)
@@ -65,17 +88,28 @@ def mend(
     carry_out(context, mends[letters.index(take)].change, anyway=anyway, yes=yes, dry_run=not written, as_json=as_json, reading=reading)
 
 
-def _found(reading: Reading, words: Sequence[str], now: datetime) -> Iterator[Mendable]:
-    """Yield what could be mended of what is named. Raises `PlanError`."""
-    from crossgate.core.answers.verify import Verifier
+def _wanted(reading: Reading, words: Sequence[str], now: datetime) -> list[Callable[[], Mendable | None]]:
+    """Return what looks for mends of each thing that is named; nothing comes of a finding that nobody named and no edit ends. Raises `PlanError`."""
+    from crossgate.core.answers.verify import Verified, Verifier
     from crossgate.core.audit import audit
-    from crossgate.core.model.finding import KINDS
+    from crossgate.core.model.finding import KINDS, Finding
     from crossgate.core.traffic.session import Session
     from crossgate.language.ending import mend_finding
     from crossgate.language.mending import mend_claim
 
     plan, session = reading.plan, Session(reading.plan)
     verifier = Verifier(session)
+
+    def of_claim(index: int, verified: Verified) -> Callable[[], Mendable | None]:
+        return lambda: mend_claim(reading, index, verified, now, verifier)
+
+    def of_finding(finding: Finding) -> Callable[[], Mendable | None]:
+        def look() -> Mendable | None:
+            mended = mend_finding(reading, finding, now, session)
+            return mended if words or mended.mends else None
+
+        return look
+
     if words and words[0].isdecimal():
         line = numeral(words[0])
         chosen = [
@@ -87,15 +121,14 @@ def _found(reading: Reading, words: Sequence[str], now: datetime) -> Iterator[Me
         verified = verifier.verify(expectation)
         if verified.held:
             raise PlanError(f"line {line} holds: {expectation.text}")
-        yield mend_claim(reading, index, verified, now, verifier)
-        return
+        return [of_claim(index, verified)]
     if words and words[0] not in KINDS:
         raise PlanError(unknown("finding", words[0], list(KINDS)))
-    if not words:
-        for index, each in enumerate(plan.expectations):
-            verified = verifier.verify(each)
-            if not verified.held:
-                yield mend_claim(reading, index, verified, now, verifier)
+    found = (
+        []
+        if words
+        else [of_claim(index, known) for index, each in enumerate(plan.expectations) if not (known := verifier.verify(each)).held]
+    )
     named, borders = False, set[str]()
     for finding in audit(session, now).findings:
         told = [finding.name, finding.access_list or "", "" if finding.entry is None else str(finding.entry)]
@@ -106,11 +139,19 @@ def _found(reading: Reading, words: Sequence[str], now: datetime) -> Iterator[Me
             if finding.segment in borders:
                 continue  # what closes its subnet ends it too
             borders.add(finding.segment)
-        mended = mend_finding(reading, finding, now, session)
-        if words or mended.mends:
-            yield mended
+        found.append(of_finding(finding))
     if words and not named:
         raise PlanError(f"there is no finding {' '.join(words)}; crossgate check shows those there are")
+    return found
+
+
+def _tell(found: Mendable) -> None:
+    """Tell in a line what was found, as it goes."""
+    from crossgate.show.console import write
+    from crossgate.show.mend import in_a_line
+
+    write([in_a_line(found)])
+    sys.stdout.flush()
 
 
 def _show(path: Path, found: Sequence[Mendable], as_json: bool) -> None:

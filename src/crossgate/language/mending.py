@@ -384,23 +384,35 @@ def _new_list(name: str, family: Family, entries: Sequence[str], places: Sequenc
 # ---- Everything at once
 
 
-def mend_all(reading: Reading, now: datetime) -> tuple[Mend | None, list[Mendable]]:
+def mend_all(reading: Reading, now: datetime, tell: Callable[[Mendable], None] = lambda found: None) -> tuple[Mend | None, list[Mendable]]:
     """Mend failed expectations one after the other, each by its first mend, until none is left that can be; return it as one, and what is left.
 
-    It ends, since the number of failing expectations falls with every step.
+    It ends, since the number of failing expectations falls with every step. `tell` is told of each that is mended as it goes. Those that
+    cannot be are tried again once nothing else is to be done.
     """
     state, said, first = reading, list[str](), Session(reading.plan)
+    hopeless: dict[int, Mendable] = {}
+    again = False
     while True:
         verifier = Verifier(first if state is reading else Session(state.plan, beside=first))
         failed = [(index, result) for index, each in enumerate(state.plan.expectations) if not (result := verifier.verify(each)).held]
-        left: list[Mendable] = []
+        mended = False
         for index, verified in failed:
-            found = mend_claim(state, index, verified, now, verifier)
+            if index in hopeless and not again:
+                continue
+            # Lines are those of the plan as it was.
+            found = mend_claim(state, index, verified, now, verifier)._replace(place=reading.plan.expectations[index].place)
             if found.mends:
-                best = found.mends[0]
-                state = state.changed(best.proposal.new)
-                said += best.said
+                hopeless.pop(index, None)
+                state, mended = state.changed(found.mends[0].proposal.new), True
+                said += found.mends[0].said
+                tell(found)
                 break
-            left.append(found)
-        else:
+            hopeless[index] = found
+        if mended:
+            again = False
+        elif again or not hopeless:
+            left = [hopeless[index] for index, _ in failed]
             return (proved(reading, state, tuple(said), now, first) if said else None), left
+        else:
+            again = True

@@ -27,6 +27,15 @@ def mend_lines(found: Sequence[Mendable]) -> Iterator[str]:
             yield from folded(alert("no edit is found: ") + each.reason, 4)
 
 
+def in_a_line(found: Mendable) -> str:
+    """Say in one line what mends something first, or why nothing does."""
+    head = f"{quiet(f'{found.place.line:>5}')}  {found.what}: "
+    if not found.mends:
+        return head + alert("no edit is found: ") + found.reason
+    more = len(found.mends) - 1
+    return head + "; ".join(found.mends[0].said) + (quiet(f", or {more} other way{'s' * (more > 1)}") if more else "")
+
+
 def effect(mend: Mend) -> str:
     """Say what a mend does beside what it is for."""
     impact = mend.proposal.impact

@@ -47,7 +47,7 @@ def other_half(case: Case) -> Iterator[Finding]:
             if not ping_told and 0 < line.size(_ports(region, TCP)) + line.size(_ports(region, UDP)) <= _MOST_PORTS:
                 request = (icmp_of(access_list.family) << PROTOCOL_SHIFT) + (ECHO[access_list.family] << 8)
                 found = _permitted(case, access_list, entry, region, ((request, request + 1),))
-                if found is not None and not _is_for_messages(found[1]):
+                if found is not None and not _is_known(found[1]):
                     ping_told = True
                     packets, decider = found
                     what = f"ports are closed and ping is open: {_does(decider)}, so a ping that arrives tells nothing of them"
@@ -78,9 +78,11 @@ def _permitted(case: Case, access_list: AccessList, entry: Entry, region: Region
     return None
 
 
-def _is_for_messages(decider: Decider) -> bool:
-    """Whether a line is about ICMP alone: who wrote it knows of ping."""
-    return isinstance(decider.entry, Entry) and all(each.protocol in _MESSAGES for each in decider.entry.service.terms)
+def _is_known(decider: Decider) -> bool:
+    """Whether a line is about ICMP alone, or about all that no entry is for: who wrote it knows of ping."""
+    return decider.entry is None or (
+        isinstance(decider.entry, Entry) and all(each.protocol in _MESSAGES for each in decider.entry.service.terms)
+    )
 
 
 def _does(decider: Decider) -> str:
