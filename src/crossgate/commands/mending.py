@@ -26,6 +26,7 @@ def mend(
     what: Annotated[list[str] | None, typer.Argument(metavar="[LINE | FINDING [LIST [ENTRY]]]", help="The line of an expectation, or a finding; default: all.")] = None,
     take: Annotated[str | None, typer.Option("--take", metavar="LETTER", help="Show what this proposal does; with --write make it.")] = None,
     every: Annotated[bool, typer.Option("--all", help="Mend every expectation that can be, one after the other.")] = False,
+    fewest: Annotated[bool, typer.Option("--least", help="Write a list for each subnet that denies what no expectation permits.")] = False,
     written: Annotated[bool, typer.Option("--write", help="Make the edit, as any edit is made.")] = False,
     anyway: AnywayOption = False,
     yes: YesOption = False,
@@ -37,10 +38,19 @@ def mend(
     path = plan_file(context, "mend")
     if every and (what or take):
         raise PlanError("--all mends everything; leave LINE, FINDING and --take out")
-    if written and not (every or take):
-        raise PlanError("--write makes an edit; say which with --take LETTER, or --all")
+    if fewest and (every or what or take):
+        raise PlanError("--least is about all that is expected; leave LINE, FINDING, --take and --all out")
+    if written and not (every or take or fewest):
+        raise PlanError("--write makes an edit; say which with --take LETTER, --all or --least")
     reading = reading_of(path)
     now = clock(reading.plan)
+    if fewest:
+        from crossgate.language.least import least
+
+        with meter("trying lines") as tell_lines:
+            change = least(reading, tell_lines)
+        carry_out(context, change, anyway=anyway, yes=yes, dry_run=not written, as_json=as_json, reading=reading)
+        return
     if every:
         with meter("mending") as tell:
             done: list[Mendable] = []
