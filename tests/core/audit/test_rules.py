@@ -341,3 +341,75 @@ def test_an_exception_below_what_it_excepts_is_moved_and_never_dropped(plan_of: 
 def test_the_other_half_of_what_is_closed_is_named(plan_of: Read, lines: list[str], told: list[str]) -> None:
     findings = found(plan_of(NET + FENCE.format("\n    ".join(lines))), "other-half")
     assert [each.fault.what.partition(", so a ping")[0] for each in findings] == told
+
+
+def told(plan: Plan, name: str) -> list[str]:
+    return [each.message for each in found(plan, name)]
+
+
+def test_an_unplaced_list_is_told_where_one_of_its_sort_stands(plan_of: Read) -> None:
+    plan = plan_of("list l standard ipv4\n    permit any\nlist f standard ethernet\n    permit any\n")
+    assert [each.rpartition("inbound on ")[2] for each in told(plan, "unplaced")] == ["DEVICE.INTERFACE", "SWITCH.PORT"]
+
+
+def test_a_closing_line_is_asked_for_only_where_others_stand_above(plan_of: Read) -> None:
+    lone = told(plan_of(NET + FENCE.format("permit tcp/80 any to any\n    otherwise permit")), "no-effect")
+    last = told(plan_of(NET + FENCE.format("deny tcp/22 any to any\n    permit tcp/80 any to any\n    otherwise permit")), "no-effect")
+    assert ["closing denial missing" in each for each in (*lone, *last)] == [False, True]
+
+
+def test_a_list_that_permits_something_at_some_hour_permits_something(plan_of: Read) -> None:
+    text = "window w daily 08:00-18:00\n" + NET + FENCE
+    assert told(plan_of(text.format("permit ip any to any during w")), "nothing-permitted") == []
+    assert len(told(plan_of(text.format("deny ip any to any during w")), "nothing-permitted")) == 1
+
+
+@pytest.mark.parametrize(
+    ("lines", "count"),
+    [
+        (["permit udp/domain a to k"], 1),
+        (["permit udp/domain a to k", "permit tcp/80,tcp/domain a to k"], 0),
+        (["permit udp/domain a to k", "permit tcp/80 a to k"], 1),
+        (["permit udp/domain a to k", "permit tcp/domain a to any"], 2),
+        (["permit sctp/domain a to k"], 0),
+    ],
+)
+def test_another_entry_takes_the_other_transport(plan_of: Read, lines: list[str], count: int) -> None:
+    assert len(told(plan_of(NET + FENCE.format("\n    ".join(lines))), "transport-narrowed")) == count
+
+
+@pytest.mark.parametrize(
+    ("lines", "count"),
+    [
+        (["permit tcp/80 h to k", "permit ip any to any"], 1),
+        (["deny tcp/22 h to k", "permit ip any to any"], 0),
+        (["permit tcp/80 h to k", "deny tcp/22 h to k", "permit ip any to any"], 0),
+        (["permit ip any to any", "deny tcp/22 h to k"], 1),
+        (["permit ip any to any"], 0),
+    ],
+)
+def test_a_permit_for_everything_is_too_broad_among_permits_or_above_others(plan_of: Read, lines: list[str], count: int) -> None:
+    assert len(told(plan_of(NET + FENCE.format("\n    ".join(lines))), "too-broad")) == count
+
+
+@pytest.mark.parametrize(
+    ("back", "count"),
+    [
+        ("permit tcp any to any established", 0),
+        ("permit tcp any to any established during w", 1),
+        ("permit tcp any to any source port 80 established", 1),
+        ("permit tcp any to any source port 80,443 established", 0),
+        ("permit tcp k to any established", 1),
+    ],
+)
+def test_answers_come_back_at_every_hour_for_every_port_from_everybody(plan_of: Read, back: str, count: int) -> None:
+    text = "window w daily 08:00-18:00\n" + NET + FENCE.format("permit tcp/80,443 h to b")
+    text += f"list back extended ipv4\n    {back}\nplace back inbound on two.b\n"
+    assert len(told(plan_of(text), "replies-blocked")) == count
+
+
+def test_what_one_device_alone_is_on_is_no_link(plan_of: Read) -> None:
+    empty = NET.replace("host h 10.0.1.7 2001:db8:1::7 on a\n", "")
+    text = empty + "subnet y 10.0.5.0/24\nrouter four\n    interface y 10.0.5.1/24\n    interface m 10.0.9.4/24 on m\nhost w 10.0.5.9\n"
+    text += "list s standard ipv4\n    permit w\nplace s outbound on two.b\nlist g standard ipv4\n    deny y\n    deny b\n    otherwise permit\nplace g inbound on one.o\n"
+    assert {each.segment for each in found(plan_of(text), "spoofable")} == {"a"}
