@@ -413,3 +413,22 @@ def test_what_one_device_alone_is_on_is_no_link(plan_of: Read) -> None:
     text = empty + "subnet y 10.0.5.0/24\nrouter four\n    interface y 10.0.5.1/24\n    interface m 10.0.9.4/24 on m\nhost w 10.0.5.9\n"
     text += "list s standard ipv4\n    permit w\nplace s outbound on two.b\nlist g standard ipv4\n    deny y\n    deny b\n    otherwise permit\nplace g inbound on one.o\n"
     assert {each.segment for each in found(plan_of(text), "spoofable")} == {"a"}
+
+
+def test_an_answer_to_a_ping_has_code_0(plan_of: Read) -> None:
+    for code, holds in ((0, True), (1, False)):
+        back = f"list back extended ipv4\n    permit icmp/0/{code} any to any\nplace back inbound on two.b\nexpect permit ping h to k over ipv4\n"
+        assert held(plan_of(NET + back)) == [holds]
+
+
+def test_where_no_gateway_has_a_route_the_first_gets_the_packet_and_drops_it(plan_of: Read) -> None:
+    text = (
+        "routing static\nsubnet a 10.0.1.0/24\nsubnet z 10.0.9.0/24\nrouter one\n    interface a 10.0.1.1/24\nrouter two\n    interface a 10.0.1.2/24\n"
+        "router far\n    interface z 10.0.9.1/24\nhost h 10.0.1.7\nhost k 10.0.9.7\nlist s standard ipv4\n    deny any\nplace s inbound on one.a\n"
+    )
+    plan = plan_of(text)
+    network = Network(plan)
+    (start, end), *_ = pairs(network, "h", "k")
+    (path,) = network.ways(start, end.address)
+    assert [str(each.point) for each in path.crossings] == ["subnet a", "one.a"]
+    assert not path.arrived

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from contextlib import nullcontext
 from pathlib import Path
 from unittest.mock import patch
 
@@ -38,8 +39,11 @@ def without(access_list: AccessList, packet: Packet, number: int) -> Decider:
 
 
 @slow
-@given(st.data(), st.sampled_from(Family), st.sampled_from(["permit", "deny"]))
-def test_coverage_is_what_trying_every_packet_tells(tmp_path: Path, data: st.DataObject, family: Family, otherwise: str) -> None:
+@given(st.data(), st.sampled_from(Family), st.sampled_from(["permit", "deny"]), st.booleans())
+def test_coverage_is_what_trying_every_packet_tells(
+    tmp_path: Path, data: st.DataObject, family: Family, otherwise: str, searched: bool
+) -> None:
+    """Settled by packets that are tried, or all by the search that settles what they leave open."""
     entries = data.draw(st.lists(small.entry_words(family), min_size=1, max_size=6))
     access_list = small.read_list(tmp_path, family, entries, otherwise)
     reached: set[int] = set()
@@ -50,7 +54,9 @@ def test_coverage_is_what_trying_every_packet_tells(tmp_path: Path, data: st.Dat
             reached.add(decision.entry.number)
             if without(access_list, packet, decision.entry.number).action is not decision.action:
                 needed.add(decision.entry.number)
-    for known in coverage(ListRegions(access_list)):
+    with patch.multiple(redundancy, _TRIES=0, _AIMED_TRIES=0) if searched else nullcontext():
+        settled = coverage(ListRegions(access_list))
+    for known in settled:
         assert known.reached is (known.entry.number in reached), known.entry.text
         assert known.needed is (known.entry.number in needed), known.entry.text
         if known.packet is not None:
@@ -63,8 +69,8 @@ def test_coverage_is_what_trying_every_packet_tells(tmp_path: Path, data: st.Dat
 
 
 @slow
-@given(st.data(), st.sampled_from([0, 2_000]))
-def test_large_entries_are_settled_like_small_ones(tmp_path: Path, data: st.DataObject, framed: int) -> None:
+@given(st.data(), st.sampled_from([0, 2_000]), st.sampled_from([0, 1]))
+def test_large_entries_are_settled_like_small_ones(tmp_path: Path, data: st.DataObject, framed: int, few: int) -> None:
     """A group makes an entry that is not multiplied out; in one frame for the list or one a question, it is settled as if it were."""
     entries = data.draw(st.lists(small.entry_words(Family.IPV4), min_size=1, max_size=4))
     place = data.draw(st.integers(0, len(entries)))
@@ -74,13 +80,34 @@ def test_large_entries_are_settled_like_small_ones(tmp_path: Path, data: st.Data
     grouped = [*entries[:place], f"{action} tcp/22 some to some", *entries[place:]]
     path.write_text(f"group some {', '.join(members)}\n" + small.list_text("small", Family.IPV4, grouped))
     access_list = read_plan(path).lists["small"]
-    with patch.object(split, "_MOST_FRAMED", framed), patch.object(redundancy, "FEW_BOXES", 0):
+    with patch.object(split, "_MOST_FRAMED", framed), patch.object(redundancy, "FEW_BOXES", few):
         settled = coverage(ListRegions(access_list))
     for known in settled:
         number = known.entry.number
         deciding = [packet for packet in small.packets(Family.IPV4) if access_list.decide(packet).entry == known.entry]
         assert known.reached is bool(deciding)
         assert known.needed is any(without(access_list, packet, number).action is not known.entry.action for packet in deciding)
+
+
+@pytest.mark.parametrize(
+    ("entries", "otherwise", "needed"),
+    [
+        (["permit tcp/22 10.0.0.1 to any", "deny tcp/22 some to any"], "permit", [False, True]),
+        (["permit tcp/22 10.0.0.1 to any", "deny tcp/22 some to any", "permit ip any to any"], "permit", [False, True, False]),
+        (["deny tcp/22 some to any", "permit tcp/22 10.0.0.1 to any"], "deny", [False, True]),
+        (["permit tcp/22 some to any", "permit tcp/22 10.0.0.0/30 to any"], "deny", [False, True]),
+        (["permit tcp/22 10.0.0.0/30 to any", "permit tcp/22 some to any"], "deny", [True, False]),
+    ],
+)
+def test_what_only_the_hull_of_a_large_entry_has_is_not_decided_by_it(
+    tmp_path: Path, entries: list[str], otherwise: str, needed: list[bool]
+) -> None:
+    path = tmp_path / "group.gate"
+    path.write_text("group some 10.0.0.0, 10.0.0.3\n" + small.list_text("l", Family.IPV4, entries, otherwise))
+    access_list = read_plan(path).lists["l"]
+    for framed in (0, 2_000):
+        with patch.object(split, "_MOST_FRAMED", framed), patch.object(redundancy, "FEW_BOXES", 1):
+            assert [each.needed for each in coverage(ListRegions(access_list))] == needed
 
 
 def test_only_the_entries_asked_for_are_settled(tmp_path: Path) -> None:
