@@ -24,6 +24,7 @@ from crossgate.core.sets.boxes import overlap, packet_box
 from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Tracer
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import noticed
 
 Read = Callable[[str], Plan]
@@ -418,7 +419,11 @@ def test_what_one_device_alone_is_on_is_no_link(plan_of: Read) -> None:
 def test_an_answer_to_a_ping_has_code_0(plan_of: Read) -> None:
     for code, holds in ((0, True), (1, False)):
         back = f"list back extended ipv4\n    permit icmp/0/{code} any to any\nplace back inbound on two.b\nexpect permit ping h to k over ipv4\n"
-        assert held(plan_of(NET + back)) == [holds]
+        plan = plan_of(NET + back)
+        network = Network(plan)
+        (start, end), *_ = pairs(network, "h", "k")
+        (asked,) = conversations(plan.service("ping", Family.IPV4), start, end)
+        assert (Tracer(network).trace(asked).verdict is Verdict.PERMITTED, held(plan)) == (holds, [holds])
 
 
 def test_where_no_gateway_has_a_route_the_first_gets_the_packet_and_drops_it(plan_of: Read) -> None:
