@@ -237,7 +237,7 @@ def test_an_entry_that_nothing_reaches_is_moved_where_that_gives_it_an_effect(ru
         (("nonsense",), "no finding nonsense"),
         (("unplaced", "110"), "there is no finding unplaced 110"),
         (("--take", "a"), "name one, by its line"),
-        (("--write",), "say which with --take LETTER, or --all"),
+        (("--write",), "say which with --take LETTER, --all or --least"),
         (("--all", "--take", "a"), "--all mends everything"),
         (("icmp6-needed", "--take", "z"), "there is a"),
     ],
