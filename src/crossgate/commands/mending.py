@@ -44,6 +44,8 @@ def mend(
         raise PlanError("--write makes an edit; say which with --take LETTER, --all or --least")
     reading = reading_of(path)
     now = clock(reading.plan)
+    goes_along = not as_json and not sys.stdout.isatty()
+    """Whether each line is told as it is found; a terminal shows how far it is instead."""
     if fewest:
         from crossgate.language.least import least
 
@@ -56,13 +58,13 @@ def mend(
             done: list[Mendable] = []
 
             def mended(found: Mendable) -> None:
-                done.append(found)
+                done.append(found._replace(mends=found.mends[:1]))
                 tell(len(done), 0)
-                if not as_json:
-                    _tell(found._replace(mends=found.mends[:1]))
+                if goes_along:
+                    _tell(done[-1])
 
             whole, left = mend_all(reading, now, mended)
-        for each in left if done and not as_json else ():
+        for each in () if as_json or not done else left if goes_along else (*done, *left):
             _tell(each)
         if done and not as_json:
             typer.echo()
@@ -82,9 +84,11 @@ def mend(
             one = look()
             if one is not None:
                 found.append(one)
-                if len(wanted) > 1 and take is None and not as_json:
+                if goes_along and len(wanted) > 1 and take is None:
                     _tell(one)
     if len(wanted) > 1 and found and take is None and not as_json:
+        for each in () if goes_along else found:
+            _tell(each)
         typer.echo()
     if take is None:
         _show(path, found, as_json)
