@@ -437,3 +437,37 @@ def test_where_no_gateway_has_a_route_the_first_gets_the_packet_and_drops_it(pla
     (path,) = network.ways(start, end.address)
     assert [str(each.point) for each in path.crossings] == ["subnet a", "one.a"]
     assert not path.arrived
+
+
+def test_a_denial_of_addresses_that_nobody_has_is_told_where_its_destination_never_passes(plan_of: Read) -> None:
+    closed = NET.replace("outside world\n", "").replace("    interface o 203.0.113.2/28 on world\n", "")
+    for destination, count in (("k", 0), ("any", 0), ("172.17.0.1", 1), ("h", 1)):
+        assert len(told(plan_of(closed + FENCE.format(f"deny ip 172.16.0.0/12 to {destination}")), "wrong-side")) == count, destination
+
+
+def test_an_entry_with_many_halves_open_is_told_once(plan_of: Read) -> None:
+    more = "subnet c 10.0.3.0/24\nrouter four\n    interface m 10.0.9.4/24 on m\n    interface c 10.0.3.1/24 on c\nhost q 10.0.3.7\n"
+    back = "list back extended ipv4\n    deny tcp any to any\n    permit ip any to any\nplace back inbound on two.b\nplace back inbound on four.c\n"
+    findings = found(plan_of(NET + more + FENCE.format("permit ip h to any") + back), "replies-blocked")
+    assert [each.entry for each in findings if each.access_list == "f"] == [10]
+
+
+def test_the_line_that_lets_the_other_half_by_is_a_cause(plan_of: Read) -> None:
+    (half,) = found(plan_of(NET + FENCE.format("deny tcp/443 a to k\n    permit udp a to any")), "other-half")
+    assert half.because == (20,)
+    (otherwise,) = found(plan_of(NET + FENCE.format("deny tcp/443 a to k\n    otherwise permit")), "other-half")
+    assert otherwise.because == ()
+
+
+def test_what_is_needed_at_one_hour_has_an_effect(plan_of: Read) -> None:
+    text = "window w daily 08:00-18:00\n" + NET + FENCE
+    for second in ("permit ip h to any during w", "permit tcp/22 h to any during w"):
+        assert told(plan_of(text.format(f"permit tcp/80 h to k\n    {second}")), "no-effect") == []
+    assert len(told(plan_of(text.format("permit tcp/80 h to k\n    permit ip h to any")), "no-effect")) == 1
+
+
+def test_only_the_entry_that_lets_a_claimed_address_by_trusts_it(plan_of: Read) -> None:
+    text = NET + "list s standard ipv4\n    permit h\n    permit a\nplace s outbound on two.b\n"
+    border = "list g standard ipv4\n    permit h\n    deny a\n    deny b\n    permit any\nplace g inbound on one.o\n"
+    for more, entries in ((border, [10]), ("", [10, 20])):
+        assert [each.entry for each in found(plan_of(text + more), "spoofable") if each.access_list == "s"] == entries
