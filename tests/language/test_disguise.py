@@ -148,3 +148,25 @@ def test_includes_are_named_anew(tmp_path: Path) -> None:
     assert path.read_text() == 'include "part-1.gate"\nexpect permit ssh host1 to host1\n'
     assert disguise.files == {"a/b.gate": "plan.gate", "a/c/d.gate": "part-1.gate"}
     assert read_plan(path).expectations
+
+
+@pytest.mark.parametrize(
+    "line",
+    [
+        "group some pc, nobody",
+        "group somepc, gate",
+        "    stray, words, here",
+        'host x 10.20.4.9 on hall "open',
+        "list fen:ce2 extended ipv4",
+        "router ga%te",
+        "window w mon 25:00-08:00",
+        'include "open.gate',
+        "gateway 10.20.4.9 on hall by gate.up,, nobody.x",
+    ],
+)
+def test_a_faulty_line_is_as_faulty_as_it_was(tmp_path: Path, line: str) -> None:
+    text = f"{SMALL}{line}\nexpect permit ssh pc to hall\n"
+    (tmp_path / "p.gate").write_text(text)
+    path, _ = disguised(tmp_path / "new", {str(tmp_path / "p.gate"): text})
+    assert told(path) == told(tmp_path / "p.gate")
+    assert told(path)[0] == "errors"

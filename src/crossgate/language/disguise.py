@@ -31,6 +31,7 @@ from crossgate.language.texts import Text
 _LEAST_HOST = {Family.IPV4: 8, Family.IPV6: 64}
 _TOP = {Family.IPV4: 8, Family.IPV6: 16}
 """So many bits stay, and at least so many at the other end."""
+_ODD = re.compile(r"[^\w-]")
 _LENGTH = re.compile(r"/(\d{1,3})$")
 _WORDS = frozenset(re.findall(r"(?<![\w-])[a-z][a-z-]*(?![\w-])", " ".join([*FORMS.values(), *ENTRIES.values()]))) | {
     *STATEMENTS,
@@ -103,7 +104,8 @@ class Disguise:
         if role == "remark":
             return "# remark"
         if word[0] == '"':
-            return self._included(text.file, word) if keyword == "include" else self._put(word, "text", '"text {}"')
+            closed = '"' if len(word) > 1 and word[-1] == '"' else ""
+            return self._included(text.file, word) if keyword == "include" and closed else self._put(word, "text", f'"text {{}}{closed}')
         if role == "SERVICE":
             return ",".join(map(self._service, split_service(word)))
         if role == "PART":
@@ -116,8 +118,10 @@ class Disguise:
 
     def _named(self, word: str) -> str:
         """Return a name, or a point; a word that has no place in its line is one too, unless the language has it."""
-        if word in _WORDS and word not in self._stems:
+        if (word in _WORDS and word not in self._stems) or not any(map(str.isalnum, word)):
             return word
+        if "," in word:
+            return ",".join(map(self._named, word.split(",")))
         if word not in self._stems and looks_like_address(word):
             return word if word.isdecimal() else self._address(word)
         head, dot, part = word.partition(".")
@@ -150,7 +154,9 @@ class Disguise:
                         yield mention.name, text.written(number).keyword
 
     def _name(self, name: str) -> str:
-        return name if name.isdecimal() else self._put(name, self._stems.get(name, "name"), self._stems.get(name, "name") + "{}")
+        """Return what stands for a name; what no name may have stays in it, since that may be the fault."""
+        stem, odd = self._stems.get(name, "name"), _ODD.search(name)
+        return name if name.isdecimal() else self._put(name, stem, f"{stem}{{}}{odd[0] if odd and odd[0] not in '{}' else ''}")
 
     def _part(self, name: str) -> str:
         """Return the name of an interface or port; numbers stay."""
