@@ -410,3 +410,70 @@ def test_a_place_where_nothing_is_asked_for_ends_in_a_question(run: Run, tmp_pat
     assert "is it meant" not in run("place", "L", "outbound", "r.b", "--dry-run").stdout
     (tmp_path / "p.gate").write_text(text)
     assert "is it meant" not in run("place", "L", "inbound", "r.b", "--dry-run").stdout
+
+
+OCCUPIED = """subnet guest 10.9.0.0/24
+subnet srv   10.2.0.0/24
+subnet lab   10.3.0.0/24
+outside net
+router r
+    interface g 10.9.0.1/24 on guest
+    interface s 10.2.0.1/24 on srv
+    interface l 10.3.0.1/24 on lab
+
+router edge
+    interface s 10.2.0.2/24    on srv
+    interface w 203.0.113.1/30 on net
+
+host one 10.9.0.9 on guest
+host two 10.2.0.9 on srv
+
+list own {kind} ipv4
+    note "theirs"
+    {first} {entry}
+    otherwise permit
+
+place own inbound on r.g
+"""
+
+
+def test_a_fence_goes_to_the_head_of_a_list_that_stands_already_and_is_undone(run: Run, tmp_path: Path) -> None:
+    plan = tmp_path / "net.gate"
+    plan.write_text(OCCUPIED.format(kind="extended", first=20, entry="deny udp/5000 any to any"))
+    assert run("tidy", "--check").returncode == 0
+    before = plan.read_text()
+    done = run("fence", "guest")
+    assert done.returncode == 0, done.stdout + done.stderr
+    text = plan.read_text()
+    head = text[text.index("list own") : text.index("    20 deny")]
+    assert head.count('"fence around guest"') == len(head.splitlines()) - 2
+    assert re.search(r"place fence-guest-in +inbound on subnet guest", text)
+    assert "fence-guest-out" not in text
+    wanted = (
+        ("two", "ssh", "denied"),
+        ("r.g", "ssh", "denied"),
+        ("r.s", "ping", "denied"),
+        ("r.g", "ping", "permitted"),
+        ("edge.w", "ssh", "denied"),
+    )
+    for end, service, told in wanted:
+        assert verdict(plan, "one", end, service) == told, (end, service)
+    assert run("verify").returncode == 0
+    assert run("tidy", "--check").returncode == 0
+    assert run("fence", "guest", "--undo", "--anyway").returncode == 0
+    assert plan.read_text() == before
+    assert "there is no fence around guest" in run("fence", "guest", "--undo").stderr
+
+
+@pytest.mark.parametrize(
+    ("kind", "first", "entry", "more", "told"),
+    [
+        ("standard", 20, "deny one", "", "a standard list sees no destination; first: crossgate lift own inbound r.g"),
+        ("extended", 20, "deny udp any to any", "place own outbound on r.s\n", "it stands outbound on r.s too"),
+        ("extended", 3, "deny udp any to any", "", "numbers free before 3; first: crossgate list renumber own --start "),
+    ],
+)
+def test_a_list_that_cannot_take_a_fence_is_told(run: Run, tmp_path: Path, kind: str, first: int, entry: str, more: str, told: str) -> None:
+    (tmp_path / "net.gate").write_text(OCCUPIED.format(kind=kind, first=first, entry=entry) + more)
+    done = run("fence", "guest")
+    assert (done.returncode, told in done.stderr) == (2, True), done.stderr

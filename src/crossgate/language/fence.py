@@ -7,7 +7,9 @@
 3. One way, others may come in: then only replies go out, TCP by its flags, UDP by the ports that clients choose from, echo
    replies as such.
 4. In IPv6, neighbour discovery and the error messages of RFC 4890 pass, and a gateway's link-local addresses are its own.
-5. All of it stands between two comment lines, by which it is found again when it is to be taken away.
+5. Where a list stands already where one of these would, its lines go to the head of that, each with a comment; what they do not
+   decide, that list does.
+6. All else stands between two comment lines. By these and by the comments it is found again when it is to be taken away.
 """
 
 from __future__ import annotations
@@ -15,6 +17,8 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
+from crossgate.core.lists.insertion import free_numbers
+from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.meaning import WordKind, meaning_of
@@ -67,11 +71,20 @@ class FenceList(NamedTuple):
         return [f"list {self.name} extended {self.family.word}", f'    note "{self.note}"', *numbered, "    otherwise permit"]
 
 
+class FenceHead(NamedTuple):
+    """Entries to be written at the head of a list that stands already where one of the fence's would, each with a comment by which it is found again."""
+
+    access_list: str
+    numbers: tuple[int, ...]
+    entries: tuple[str, ...]
+
+
 class Fence(NamedTuple):
-    """What is to be written: groups, lists, expectations."""
+    """What is to be written: groups, lists, entries at the heads of other lists, expectations."""
 
     groups: list[str]
     lists: list[FenceList]
+    heads: list[FenceHead]
     expectations: list[Claimed]
 
     def without(self, needless: Collection[tuple[str, int]]) -> Fence:
@@ -80,7 +93,11 @@ class Fence(NamedTuple):
             each._replace(entries=tuple(text for count, text in enumerate(each.entries, 1) if (each.name, 10 * count) not in needless))
             for each in self.lists
         ]
-        return self._replace(lists=[each for each in lists if each.entries])
+        heads = []
+        for each in self.heads:
+            kept = [pair for pair in zip(each.numbers, each.entries, strict=True) if (each.access_list, pair[0]) not in needless]
+            heads.append(each._replace(numbers=tuple(number for number, _ in kept), entries=tuple(text for _, text in kept)))
+        return self._replace(lists=[each for each in lists if each.entries], heads=heads)
 
     def lines(self, claims: Iterable[str], accepted: Iterable[str] = ()) -> list[str]:
         """Return all of it as lines of a plan, with these expectations and accepted findings."""
@@ -98,6 +115,11 @@ def first_line(subnet: str) -> str:
 def last_line(subnet: str) -> str:
     """Return the comment that stands behind a fence."""
     return f"# end of the fence around {subnet}"
+
+
+def mark(subnet: str) -> str:
+    """Return the comment of a fence's entries in other lists."""
+    return f"fence around {subnet}"
 
 
 def without_fence(text: str, subnet: str) -> str | None:
@@ -118,8 +140,8 @@ def without_fence(text: str, subnet: str) -> str | None:
 def fence(plan: Plan, asked: Asked) -> Fence:
     """Return the fence around a subnet in the families that it has.
 
-    Raises `PlanError` when the subnet or an exception is not there, a list stands where the fence's are to stand, or there
-    is nothing to keep it from.
+    Where a list stands already its lines go to the head of that. Raises `PlanError` when the subnet or an exception is not there, such a list
+    cannot have them, or there is nothing to keep it from.
     """
     segment = plan.segments.get(asked.subnet)
     subnets = [each.name for each in plan.segments.values() if not each.outside]
@@ -134,7 +156,7 @@ def fence(plan: Plan, asked: Asked) -> Fence:
     closed = [each for each in subnets if each != asked.subnet and each not in asked.exceptions]
     if not closed:
         raise PlanError(f"there is no other subnet in the plan to keep {asked.subnet} from")
-    made = Fence([], [], [])
+    made = Fence([], [], [], [])
     families = [family for family in Family if any(block.family is family for block in segment.prefixes)]
     if not any(_gateways(plan, segment, family) for family in families):
         raise PlanError(f"no device has an interface on {asked.subnet}, so nothing leaves it and there is nothing to fence")
@@ -183,6 +205,13 @@ class _OneFamily:
         self.devices = list(dict.fromkeys(interface.device for interface in closed_at))
         shared = (address for each in plan.gateways if each.on == segment.name for address in each.addresses)
         self.shared = [str(address) for address in shared if address.family is family and closed_at]
+        self.outward = [
+            str(interface.point)
+            for device in plan.devices.values()
+            for interface in device.interfaces.values()
+            if device.name not in (*self.devices, *asked.exceptions) and plan.segments[interface.on].outside and interface.in_family(family)
+        ]
+        """Where other devices are joined with an outside: the one side of theirs that is in no subnet."""
         self.services = list(self._services())
         self.excepted = _in_family(plan, asked.exceptions, family)
 
@@ -199,15 +228,34 @@ class _OneFamily:
     def _list(self, name: str, note: str, entries: list[str], points: list[Point]) -> None:
         if name in self.plan.lists:
             raise PlanError(f"there is a list {name} already (line {self.plan.lists[name].place.line}); lift and drop it first")
-        for point in points:
-            standing = self.plan.placed.get((point, Direction.INBOUND, self.family))
-            if standing is not None:
-                raise PlanError(
-                    f"{standing.name} stands inbound on {point} already, and a place takes one {self.family.word} list each way; "
-                    f"first: crossgate lift {standing.name} inbound {point}"
-                )
-        placements = tuple(f"place {name} inbound on {point}" for point in points)
+        standing = {point: self.plan.placed.get((point, Direction.INBOUND, self.family)) for point in points}
+        for other in dict.fromkeys(each for each in standing.values() if each is not None):
+            self._head(other, entries, points)
+        free = [point for point in points if standing[point] is None]
+        if not free:
+            return
+        placements = tuple(f"place {name} inbound on {point}" for point in free)
         self.made.lists.append(FenceList(name, self.family, note.format(self.name), tuple(entries), placements))
+
+    def _head(self, other: AccessList, entries: list[str], points: list[Point]) -> None:
+        """Put entries at the head of a list that stands at some of the points. Raises `PlanError` where they would not do there what they are for."""
+        places = self.plan.places_of(other)
+        elsewhere = next(
+            (f"{direction} on {point}" for point, direction in places if point not in points or direction is not Direction.INBOUND), ""
+        )
+        here = next(str(point) for point, _ in places if point in points)
+        if other.kind is Kind.STANDARD or elsewhere:
+            why = f"it stands {elsewhere} too" if elsewhere else "a standard list sees no destination"
+            raise PlanError(
+                f"{other.name} stands inbound on {here} already, and the fence cannot go to its head: {why}; first: crossgate lift {other.name} inbound {here}"
+            )
+        numbers = free_numbers(other, other.entries[0] if other.entries else None, len(entries))
+        if not numbers:
+            raise PlanError(
+                f"{other.name} stands inbound on {here} already, and has no {len(entries)} numbers free before {other.entries[0].number}; "
+                f"first: crossgate list renumber {other.name} --start {10 * (len(entries) + 1)}"
+            )
+        self.made.heads.append(FenceHead(other.name, tuple(numbers), tuple(entries)))
 
     def _services(self) -> Iterator[str]:
         """Yield the allowed services as tokens of the family; DHCP has another name in IPv6."""
@@ -231,7 +279,7 @@ class _OneFamily:
         if _DHCP[self.family] not in self.services:
             found.append(f"deny {_DHCP[self.family]} any to {_DHCP_TO_ALL[self.family]}")
         found += [f"permit ip {self.name} to {each}" for each in self.excepted]
-        found += [f"deny ip any to {each}" for each in (*self.devices, *own[len(self.points) :])]
+        found += [f"deny ip any to {each}" for each in (*self.devices, *own[len(self.points) :], *self.outward)]
         return [*found, f"deny ip any to {self.beyond}"] if self.closed else found
 
     def _replies(self) -> Iterator[str]:
@@ -266,6 +314,7 @@ class _OneFamily:
             ]
             end = self._together(device, others)
             yield from (self._at_gateway(service, end) for service in services if end)
+        yield from (self._at_gateway(service, end) for end in self.outward for service in services)
 
     def _at_gateway(self, service: str, end: str) -> Claimed:
         text = f"expect deny {service} {self.name} to {end} over {self.family.word}"

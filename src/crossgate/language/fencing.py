@@ -12,7 +12,8 @@ from crossgate.core.model.finding import Finding
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.language.draft import Draft
-from crossgate.language.fence import Asked, fence, first_line, without_fence
+from crossgate.language.edits import add_entry, drop_entry, find_list
+from crossgate.language.fence import Asked, Fence, fence, first_line, mark, without_fence
 from crossgate.language.fence import last_line as closing_line
 from crossgate.language.layout import tidied
 from crossgate.language.reader import Reading
@@ -25,7 +26,7 @@ def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
     """
     made = fence(draft.plan, asked)
     claims = [text for each in made.expectations for text in (each.whole, *each.parts)]
-    verifier = Verifier(Session(_fenced(draft, asked, made.lines(claims)).plan, beside=draft.session))
+    verifier = Verifier(Session(_fenced(draft, asked, made, made.lines(claims)).plan, beside=draft.session))
     known = {each.text: each for each in verifier.network.plan.expectations}
     held: list[str] = []
     unproved: list[str] = []
@@ -42,14 +43,19 @@ def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
     def findings(session: Session) -> list[Finding]:
         lists = session.plan.lists
         own = {name: {entry.number for entry in lists[name].entries} for name in lists.keys() - draft.plan.lists.keys()}
-        return [found for found in audit(session, now, focus=own).findings if found.access_list in own]
+        own |= {each.access_list: {*each.numbers} for each in made.heads}
+        return [
+            found
+            for found in audit(session, now, focus=own).findings
+            if found.access_list in own and (found.entry is None or found.entry in own[found.access_list])
+        ]
 
     faults = findings(verifier.session)
     needless = {(each.access_list or "", each.entry or 0) for each in faults if each.name == "no-effect"}
     if needless:
         proved.clear()  # of other lists
         made = made.without(needless)
-        faults = findings(Session(_fenced(draft, asked, made.lines(held)).plan, beside=verifier.session))
+        faults = findings(Session(_fenced(draft, asked, made, made.lines(held)).plan, beside=verifier.session))
     accepted = [
         f'accept {found.name} in {found.access_list}{"" if found.entry is None else f" {found.entry}"} "{_OPEN[found.name]}"'
         for found in faults
@@ -58,11 +64,13 @@ def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
     lines = made.lines(held, dict.fromkeys(accepted))
     # Set in the usual layout by itself: nothing above it is touched.
     file = draft.plan.files[0]
-    trial = _fenced(draft, asked, lines)
+    trial = _fenced(draft, asked, made, lines)
     whole, usual = trial.text, tidied(trial.text, file, trial.plan)
     draft.proved, draft.tried = proved, verifier.session
     start = first_line(asked.subnet)
     draft.rewrite(file, whole[: whole.index(start)] + usual[usual.index(start) :])
+    for other, text in trial.others.items():
+        draft.rewrite(other, text)
     said = f"{asked.subnet} is fenced off" + (", one way" if asked.one_way else "")
     said += f"; open: the outside, {', '.join(asked.allow) or 'no service'} at its gateway" + "".join(
         f", {name}" for name in asked.exceptions
@@ -78,20 +86,35 @@ class _Trial(NamedTuple):
 
     plan: Plan
     text: str
+    others: dict[str, str]
 
 
-def _fenced(draft: Draft, asked: Asked, lines: list[str]) -> _Trial:
+def _fenced(draft: Draft, asked: Asked, made: Fence, lines: list[str]) -> _Trial:
     reading = Reading(draft.plan, draft.names, draft.data)
     trial = Draft(reading)
+    for head in made.heads:
+        for number, text in zip(head.numbers, head.entries, strict=True):
+            add_entry(trial, find_list(draft.plan, head.access_list), number, f'{text} "{mark(asked.subnet)}"')
     trial.append("", first_line(asked.subnet), *lines, closing_line(asked.subnet))
-    return _Trial(reading.changed(trial.result()).plan, trial.whole(draft.plan.files[0]))
+    new = trial.result()
+    others = {file: trial.whole(file) for file in new if file != draft.plan.files[0]}
+    return _Trial(reading.changed(new).plan, trial.whole(draft.plan.files[0]), others)
 
 
 def undo_fence(draft: Draft, subnet: str) -> str:
     """Take away a fence that was written around a subnet. Raises `PlanError` when there is none."""
+    reading = Reading(draft.plan, draft.names, draft.data)
+    trial = Draft(reading)
+    marked = [(each, entry) for each in draft.plan.lists.values() for entry in each.entries if entry.comment == mark(subnet)]
+    for access_list, entry in marked:
+        drop_entry(trial, access_list, entry)
+    found = bool(marked)
     for file in draft.plan.files:
-        text = without_fence(draft.whole(file), subnet)
-        if text is not None:
-            draft.rewrite(file, text)
-            return f"the fence around {subnet} is taken away"
-    raise PlanError(f"there is no fence around {subnet} between its two comment lines ({first_line(subnet)}); see: crossgate lists")
+        whole = trial.whole(file)
+        text = without_fence(whole, subnet)
+        found = found or text is not None
+        if text is not None or whole != draft.whole(file):
+            draft.rewrite(file, whole if text is None else text)
+    if not found:
+        raise PlanError(f"there is no fence around {subnet} between its two comment lines ({first_line(subnet)}); see: crossgate lists")
+    return f"the fence around {subnet} is taken away"
