@@ -104,6 +104,13 @@ def test_what_an_outside_is_called_in_a_list_opens_nothing_inside(tmp_path: Path
     assert with_claim.plan.groups["inside"].text == "one, two, three, spine"
 
 
+@pytest.mark.parametrize("claim", ["only https one to elsewhere", "permit https one to any"])
+def test_what_is_meant_for_everybody_is_not_kept_from_the_inside(tmp_path: Path, claim: str) -> None:
+    plan = written(tmp_path / "p.gate", site([claim, "permit ssh h2 to h3"])).plan
+    assert [each.text for each in plan.lists["r1-a-in"].entries] == ["permit https one to any"]
+    assert held(plan) == [True, True]
+
+
 def test_where_a_list_stands_nothing_is_written_and_that_is_told(run: Run, tmp_path: Path) -> None:
     standing = "list own extended ipv4\n    permit ip any to any\nplace own inbound on r1.a\n"
     (tmp_path / "p.gate").write_text(site(["permit https h2 to h3"]) + standing)

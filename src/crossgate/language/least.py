@@ -104,6 +104,7 @@ def _lines(plan: Plan, promise: Promise, segment: Segment, family: Family) -> It
     own = [block for block in segment.prefixes if block.family is family]
     here, far = claim_ends(plan, promise, family)
     destination = "any" if is_elsewhere(plan, promise) else end_text(plan, promise.destination)
+    to_outside = far.outside is not None and not is_elsewhere(plan, promise)
     leaves = here.outside is None and _shares(here.patterns, own) and (far.outside is not None or bool(less(far.patterns, own)))
     answers = far.outside is None and _shares(far.patterns, own) and (here.outside is not None or bool(less(here.patterns, own)))
     for service in promise.services:
@@ -111,9 +112,10 @@ def _lines(plan: Plan, promise: Promise, segment: Segment, family: Family) -> It
             continue
         if leaves:
             port = "" if isinstance(promise, Only) or promise.source_port is None else f" source port {promise.source_port}"
-            yield f"permit {service} {end_text(plan, promise.source)} to {destination}{port}", destination == "any"
-        if answers and not is_elsewhere(plan, promise):
-            for text in answers_text(plan, service, family, promise.destination, promise.source):
+            yield f"permit {service} {end_text(plan, promise.source)} to {destination}{port}", to_outside
+        if answers:
+            far_end = segment.name if is_elsewhere(plan, promise) else promise.destination
+            for text in answers_text(plan, service, family, far_end, promise.source):
                 yield text, here.outside is not None
 
 
