@@ -162,7 +162,6 @@ def test_lists_are_made_numbered_placed_lifted_and_dropped(run: Run, plan: Path)
         (("place", "guest-fence", "inbound", "lighthouse.v80"), "kiosk-fence stands inbound on lighthouse.v80 already"),
         (("lift", "12", "inbound"), "it stands outbound on lighthouse.v160"),
         (("fence", "nowhere"), "no subnet nowhere"),
-        (("fence", "berth-1"), "berth-1-in stands inbound on pier.b1 already"),
         (("fence", "berth-2", "--except", "berth-2"), "berth-2 is the subnet to be fenced off"),
         (("fence", "berth-2", "--undo"), "there is no fence around berth-2"),
         (("fence", "berth-2", "--except", "nobody"), "no host, subnet, group or device nobody"),
