@@ -10,11 +10,13 @@ from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind, line_name
 from crossgate.core.model.address import Address, Family, everything, single
 from crossgate.core.model.claim import Claim, Expectation
+from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP, Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError, format_ports, protocol_word
 from crossgate.core.network.address_classes import free_address
 from crossgate.core.network.endpoints import at_address
+from crossgate.core.network.paths import Crossing
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic.legs import service_of
 from crossgate.core.traffic.trace import Asked, LegTrace, Trace
@@ -33,8 +35,8 @@ def needed(plan: Plan, expectation: Expectation, trace: Trace) -> str:
     if _asks_for_a_rate(expectation):
         permits = [each.decider.name for each in trace.legs[0].asked if each.decider is not None and each.decider.entry is not None]
         return f"at most N a second behind {permits[-1]}" if permits else "a list on the way whose entry for it says at most N a second"
-    if part := _part_of_outside(plan, expectation, trace):
-        return part
+    if told := _no_entry(plan, expectation, trace):
+        return told
     if not (found := needs(plan, expectation, trace)):
         if expectation.claim is Claim.PERMIT:
             return f"a way back to {trace.conversation.source.name}: the answer goes elsewhere"
@@ -67,7 +69,7 @@ def needs(plan: Plan, expectation: Expectation, trace: Trace) -> list[Need]:
     that it passes, the last one first. None where no entry does."""
     if _asks_for_a_rate(expectation):
         return []
-    if _part_of_outside(plan, expectation, trace):
+    if _no_entry(plan, expectation, trace):
         return []
     stopped = trace.decided
     if stopped is not None and stopped.crossing.rulings is not None and expectation.claim is not Claim.DENY:
@@ -117,6 +119,25 @@ def _outside(plan: Plan, word: str) -> bool:
     return word in plan.segments and plan.segments[word].outside
 
 
+def _no_entry(plan: Plan, expectation: Expectation, trace: Trace) -> str:
+    """Say what to do where a list stops what is to be permitted and an entry is not what is missing; "" elsewhere."""
+    return _turned_round(plan, expectation, trace) or _part_of_outside(plan, expectation, trace)
+
+
+def _turned_round(plan: Plan, expectation: Expectation, trace: Trace) -> str:
+    """Say so where a packet is stopped on its way out of the interface that it came in by."""
+    stopped = trace.decided
+    if expectation.claim is not Claim.PERMIT or stopped is None or stopped.crossing.point.kind is not PointKind.INTERFACE:
+        return ""
+    point, leg = stopped.crossing.point, trace.legs[-1]
+    if stopped.crossing.direction is not Direction.OUTBOUND or Crossing(point, Direction.INBOUND) not in leg.path.crossings:
+        return ""
+    end = Address(leg.packet.family, leg.packet.destination)
+    segment = plan.segment_of(end)
+    block = next((str(each) for each in segment.prefixes if each.contains(end.value)), str(end)) if segment is not None else str(end)
+    return f"a route: {point.owner} sends it out of {point} again, by which it came in; write in the block of {point.owner}: route {block} via ADDRESS"
+
+
 def _part_of_outside(plan: Plan, expectation: Expectation, trace: Trace) -> str:
     """Say what to do where a claim about an outside is stopped by a line about a part of it, which nobody permits above that line; "" elsewhere."""
     stopped = trace.decided
@@ -127,7 +148,7 @@ def _part_of_outside(plan: Plan, expectation: Expectation, trace: Trace) -> str:
     for word, addresses in ((expectation.source, entry.source), (expectation.destination, entry.destination)):
         if _outside(plan, word) and every not in addresses.patterns:
             line = line_name(stopped.decider.access_list.name, entry.number) if stopped.decider else ""
-            return f"no line above it: {line} is about {addresses.text}, of which {word} has what no subnet has; write the prefixes that {word} has, or narrow the line"
+            return f"other prefixes: {line} is about {addresses.text}, of which {word} has what no subnet has; write the prefixes that {word} has, or narrow the line"
     return ""
 
 
