@@ -447,3 +447,38 @@ def test_what_is_stopped_where_it_turns_round_needs_a_route_and_no_entry(run: Ru
     assert needed in run("mend").stdout
     plan.write_text(TURNING.replace("interface l 10.255.0.1/30", "interface l 10.255.0.1/30\n    route 10.2.0.0/24 via 10.255.0.2"))
     assert run("verify").returncode == 0
+
+
+MISPLACED = """subnet one 10.1.0.0/24
+subnet two 10.2.0.0/24
+router r
+    interface a 10.1.0.1/24
+    interface b 10.2.0.1/24
+host h1 10.1.0.9
+host h2 10.2.0.9
+list l extended ipv4
+    {}
+    permit ip any to any
+place l inbound on r.{}
+expect deny tcp/8443 one to two
+expect permit ssh one to two
+"""
+
+
+@pytest.mark.parametrize(
+    ("entry", "at", "said"),
+    [
+        ("deny tcp/8443 one to two", "b", "place l outbound on r.b instead"),
+        ("deny tcp/8443 two to one", "a", "l 10: swap its ends"),
+    ],
+)
+def test_what_is_there_is_moved_or_turned_before_a_list_is_written(
+    run: Run, answer: Any, tmp_path: Path, entry: str, at: str, said: str
+) -> None:
+    (tmp_path / "p.gate").write_text(MISPLACED.format(entry, at))
+    (mendable,) = [each for each in answer("mend", status=1)["mends"] if each["what"].startswith("expect")]
+    assert mendable["proposals"][0]["edits"] == [said]
+    assert run("mend", "--all", "--write").returncode == 0
+    assert run("verify").returncode == 0
+    assert "new list" not in (tmp_path / "p.gate").read_text()
+    assert read(tmp_path / "p.gate").plan.lists.keys() == {"l"}

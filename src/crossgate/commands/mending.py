@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Sequence
+from functools import cache
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -33,6 +34,7 @@ def mend(
     as_json: JsonOption = False,
 ) -> None:  # fmt: skip
     """Find edits that make what must hold hold, and end findings; each is proved, and nothing that held breaks."""
+    from crossgate.language.ending import moves
     from crossgate.language.mending import mend_all
 
     path = plan_file(context, "mend")
@@ -63,7 +65,7 @@ def mend(
                 if goes_along:
                     _tell(done[-1])
 
-            whole, left = mend_all(reading, now, mended)
+            whole, left = mend_all(reading, now, mended, cache(lambda session: moves(session, now)))
         for each in () if as_json or not done else left if goes_along else (*done, *left):
             _tell(each)
         if done and not as_json:
@@ -108,14 +110,14 @@ def _wanted(reading: Reading, words: Sequence[str], now: datetime) -> list[Calla
     from crossgate.core.audit import audit
     from crossgate.core.model.finding import KINDS, Finding
     from crossgate.core.traffic.session import Session
-    from crossgate.language.ending import mend_finding
+    from crossgate.language.ending import mend_finding, moves
     from crossgate.language.mending import mend_claim
 
     plan, session = reading.plan, Session(reading.plan)
-    verifier = Verifier(session)
+    verifier, known = Verifier(session), cache(lambda session: moves(session, now))
 
     def of_claim(index: int, verified: Verified) -> Callable[[], Mendable | None]:
-        return lambda: mend_claim(reading, index, verified, now, verifier)
+        return lambda: mend_claim(reading, index, verified, now, verifier, known)
 
     def of_finding(finding: Finding) -> Callable[[], Mendable | None]:
         def look() -> Mendable | None:
@@ -141,7 +143,7 @@ def _wanted(reading: Reading, words: Sequence[str], now: datetime) -> list[Calla
     found = (
         []
         if words
-        else [of_claim(index, known) for index, each in enumerate(plan.expectations) if not (known := verifier.verify(each)).held]
+        else [of_claim(index, result) for index, each in enumerate(plan.expectations) if not (result := verifier.verify(each)).held]
     )
     named, borders = False, set[str]()
     for finding in audit(session, now).findings:

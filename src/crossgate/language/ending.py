@@ -7,7 +7,9 @@ from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 
 from crossgate.core.audit import audit
+from crossgate.core.audit.context import Case
 from crossgate.core.audit.notation import nearly_subnets, other_mask
+from crossgate.core.audit.registry import AUDITS
 from crossgate.core.lists.insertion import free_numbers
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
@@ -48,6 +50,19 @@ def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Ses
             mends.append(mend)
     mends.sort(key=lambda each: each.weight)
     return Mendable(f"{finding.name}{where}", finding.place, finding.fault.what, mends[:MOST_MENDS], "" if mends else finding.fault.mend)
+
+
+def moves(session: Session, now: datetime) -> list[Step]:
+    """Return what takes entries that stand where nothing they ask for comes by to where it does: their list moved, they themselves, or turned."""
+    found: dict[str, Step] = {}
+    case = Case(session, now)
+    for finding in AUDITS["wrong-side"](case):
+        access_list = session.plan.lists.get(finding.access_list or "")
+        entry = None if access_list is None or finding.entry is None else access_list.entry(finding.entry)
+        if access_list is not None and entry is not None:
+            for step in (*_moved(session.plan, finding, access_list, entry), *_turned(access_list, entry)):
+                found.setdefault(step.said, step)
+    return list(found.values())
 
 
 def _ended(proposal: Proposal, finding: Finding) -> bool:

@@ -12,6 +12,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime, timedelta
+from itertools import chain
 from typing import NamedTuple
 
 from crossgate.core.answers.clients import from_clients
@@ -86,8 +87,19 @@ class Mendable(NamedTuple):
     reason: str = ""
 
 
-def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, verifier: Verifier) -> Mendable:
-    """Look for mends of the expectation that has an index in the plan, and does not hold; `verifier` is of the plan as it is."""
+Moves = Callable[[Session], Sequence[Step]]
+"""What takes entries and lists of a plan to where what they ask for passes (`ending.moves`)."""
+
+
+def _no_moves(session: Session) -> Sequence[Step]:
+    return ()
+
+
+def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, verifier: Verifier, moves: Moves = _no_moves) -> Mendable:
+    """Look for mends of the expectation that has an index in the plan, and does not hold; `verifier` is of the plan as it is.
+
+    What is there already is moved, where that helps, before anything is written.
+    """
     session = verifier.session
     promise = reading.plan.expectations[index]
     what, place = verified.expectation.text, verified.expectation.place
@@ -106,13 +118,14 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
         breaking: list[_Beginning] = []
         for each in beginnings:
             twins = beginnings if len(beginnings) < 2 * _WIDTH else further  # the same for the other family is no further edit
-            for step in _steps(each.reading.plan, each.reading.plan.expectations[each.number], each.broken):
+            first = () if each.steps else moves(session)
+            for step in chain(first, _steps(each.reading.plan, each.reading.plan.expectations[each.number], each.broken)):
                 after, steps = applied(each.reading, step), (*each.steps, step)
                 if after is None:
                     continue
                 again = Verifier(Session(after.plan, beside=session)).verify(after.plan.expectations[index])
                 if not again.held:
-                    if again.answered and again.broken is not None:
+                    if again.answered and again.broken is not None and step not in first:
                         next_one = _Beginning(after, steps, index, again.broken)
                         (twins if next_one.is_twin(each) else further).append(next_one)
                         last = f"{MOST_EDITS} edits are not enough; then {again.why}"
@@ -127,7 +140,8 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
         if mends:
             break
         beginnings = [*further, *breaking][:_WIDTH]
-    mends.sort(key=lambda each: each.weight)
+    moving = {step.said for step in moves(session)}
+    mends.sort(key=lambda each: (each.weight[0], each.said[0] not in moving, *each.weight[1:]))
     reason = "" if mends else f"what makes it hold {' and '.join(reasons)}" if reasons else last
     return Mendable(what, place, verified.why, mends[:MOST_MENDS], reason)
 
@@ -384,7 +398,9 @@ def _new_list(name: str, family: Family, entries: Sequence[str], places: Sequenc
 # ---- Everything at once
 
 
-def mend_all(reading: Reading, now: datetime, tell: Callable[[Mendable], None] = lambda found: None) -> tuple[Mend | None, list[Mendable]]:
+def mend_all(
+    reading: Reading, now: datetime, tell: Callable[[Mendable], None] = lambda found: None, moves: Moves = _no_moves
+) -> tuple[Mend | None, list[Mendable]]:
     """Mend failed expectations one after the other, each by its first mend, until none is left that can be; return it as one, and what is left.
 
     It ends, since the number of failing expectations falls with every step. `tell` is told of each that is mended as it goes. Those that
@@ -401,7 +417,7 @@ def mend_all(reading: Reading, now: datetime, tell: Callable[[Mendable], None] =
             if index in hopeless and not again:
                 continue
             # Lines are those of the plan as it was.
-            found = mend_claim(state, index, verified, now, verifier)._replace(place=reading.plan.expectations[index].place)
+            found = mend_claim(state, index, verified, now, verifier, moves)._replace(place=reading.plan.expectations[index].place)
             if found.mends:
                 hopeless.pop(index, None)
                 state, mended = state.changed(found.mends[0].proposal.new), True
