@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Sequence
-from functools import cache
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -65,7 +64,7 @@ def mend(
                 if goes_along:
                     _tell(done[-1])
 
-            whole, left = mend_all(reading, now, mended, cache(lambda session: moves(session, now)))
+            whole, left = mend_all(reading, now, mended, lambda session, packet: moves(session, packet, now))
         for each in () if as_json or not done else left if goes_along else (*done, *left):
             _tell(each)
         if done and not as_json:
@@ -114,7 +113,7 @@ def _wanted(reading: Reading, words: Sequence[str], now: datetime) -> list[Calla
     from crossgate.language.mending import mend_claim
 
     plan, session = reading.plan, Session(reading.plan)
-    verifier, known = Verifier(session), cache(lambda session: moves(session, now))
+    verifier, known = Verifier(session), lambda session, packet: moves(session, packet, now)
 
     def of_claim(index: int, verified: Verified) -> Callable[[], Mendable | None]:
         return lambda: mend_claim(reading, index, verified, now, verifier, known)

@@ -52,10 +52,16 @@ def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Ses
     return Mendable(f"{finding.name}{where}", finding.place, finding.fault.what, mends[:MOST_MENDS], "" if mends else finding.fault.mend)
 
 
-def moves(session: Session, now: datetime) -> list[Step]:
-    """Return what takes entries that stand where nothing they ask for comes by to where it does: their list moved, they themselves, or turned."""
+def moves(session: Session, packet: Packet, now: datetime) -> list[Step]:
+    """Return what takes entries for a packet, or for one the other way, that stand where nothing they ask for comes by, to where it does."""
     found: dict[str, Step] = {}
-    case = Case(session, now)
+    turned = packet._replace(source=packet.destination, destination=packet.source)
+    focus = {
+        access_list.name: [each.number for each in access_list.entries if not each.off and (each.matches(packet) or each.matches(turned))]
+        for access_list in session.plan.lists.values()
+        if access_list.family is packet.family
+    }
+    case = Case(session, now, focus={name: numbers for name, numbers in focus.items() if numbers})
     for finding in AUDITS["wrong-side"](case):
         access_list = session.plan.lists.get(finding.access_list or "")
         entry = None if access_list is None or finding.entry is None else access_list.entry(finding.entry)

@@ -26,7 +26,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation, Only, Promise
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.network import Direction, Point, PointKind
-from crossgate.core.model.packet import icmp_of
+from crossgate.core.model.packet import Packet, icmp_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import claim_ends, is_elsewhere
 from crossgate.core.network.paths import Crossing, Endpoint
@@ -87,11 +87,11 @@ class Mendable(NamedTuple):
     reason: str = ""
 
 
-Moves = Callable[[Session], Sequence[Step]]
-"""What takes entries and lists of a plan to where what they ask for passes (`ending.moves`)."""
+Moves = Callable[[Session, Packet], Sequence[Step]]
+"""What takes entries that are for a packet, and their lists, to where what they ask for passes (`ending.moves`)."""
 
 
-def _no_moves(session: Session) -> Sequence[Step]:
+def _no_moves(session: Session, packet: Packet) -> Sequence[Step]:
     return ()
 
 
@@ -110,6 +110,7 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
         return Mendable(what, place, verified.why, (), f"no edit of a list does it; needed: {verified.needed}")
     own = [each.region for each in verifier.says(promise)]
     beginnings = [_Beginning(reading, (), index, verified.broken)]
+    moving = moves(session, verified.broken.trace.conversation.first)
     mends: list[Mend] = []
     reasons: dict[str, None] = {}
     last = f"no entry does it; needed: {verified.needed}"
@@ -118,7 +119,7 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
         breaking: list[_Beginning] = []
         for each in beginnings:
             twins = beginnings if len(beginnings) < 2 * _WIDTH else further  # the same for the other family is no further edit
-            first = () if each.steps else moves(session)
+            first = () if each.steps else moving
             for step in chain(first, _steps(each.reading.plan, each.reading.plan.expectations[each.number], each.broken)):
                 after, steps = applied(each.reading, step), (*each.steps, step)
                 if after is None:
@@ -140,8 +141,8 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
         if mends:
             break
         beginnings = [*further, *breaking][:_WIDTH]
-    moving = {step.said for step in moves(session)}
-    mends.sort(key=lambda each: (each.weight[0], each.said[0] not in moving, *each.weight[1:]))
+    moved = {step.said for step in moving}
+    mends.sort(key=lambda each: (each.weight[0], each.said[0] not in moved, *each.weight[1:]))
     reason = "" if mends else f"what makes it hold {' and '.join(reasons)}" if reasons else last
     return Mendable(what, place, verified.why, mends[:MOST_MENDS], reason)
 
