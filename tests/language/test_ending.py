@@ -3,17 +3,30 @@
 from __future__ import annotations
 
 from pathlib import Path
+from random import Random
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from crossgate.core.audit import audit
+from crossgate.core.model.address import Family
 from crossgate.core.model.finding import MENDED, Severity
+from crossgate.core.model.packet import Packet
+from crossgate.core.model.plan import Plan
+from crossgate.core.model.window import states
+from crossgate.core.network.ways import Network
+from crossgate.core.sets.frame import PacketSet
+from crossgate.core.sets.region import packet_region
 from crossgate.core.traffic.session import Session
+from crossgate.core.traffic.trace import Tracer
+from crossgate.core.traffic.verdict import Verdict
 from crossgate.language.change import propose
 from crossgate.language.draft import Draft
 from crossgate.language.ending import mend_finding
 from crossgate.language.mending import Mendable
 from crossgate.language.reader import read
+from tests import net
 from tests.core.audit.test_findings import FENCE, NETWORK, NOW, PAIRS
 
 BAD = {
@@ -167,3 +180,33 @@ def test_answers_are_let_by_where_they_are_stopped(tmp_path: Path) -> None:
     path.write_text(NETWORK + PAIRS["replies-blocked"][0])
     (mend,) = mended(path, "replies-blocked").mends
     assert mend.said == ("in list back: 20 permit tcp server to kiosk established",)
+
+
+def fates(plan: Plan, packets: list[Packet]) -> list[frozenset[Verdict]]:
+    """What becomes of each packet, by every way that it can take and in every state of the windows, traced one by one."""
+    network = Network(plan)
+    tracers = [Tracer(network, opened) for opened in states([*plan.windows.values()])]
+    asked = [net.conversation(network, each) for each in packets]
+    return [frozenset(trace.verdict for tracer in tracers for trace in tracer.alternatives(each)) for each in asked]
+
+
+@settings(max_examples=30)
+@given(text=net.plans(), chosen=st.integers(0, 1_000))
+def test_what_an_edit_that_ends_a_finding_treats_otherwise_is_told_packet_by_packet(tmp_path: Path, text: str, chosen: int) -> None:
+    path = tmp_path / "plan.gate"
+    path.write_text(text)
+    reading = read(path)
+    session, chance = Session(reading.plan), Random(chosen)
+    findings = [each for each in audit(session, NOW).findings if each.name in MENDED]
+    if not findings:
+        return
+    clients = [each for family in Family for each in net.openings(family) if each.source_port in (None, 50_000)]
+    packets = chance.sample(clients, 60)
+    before = fates(reading.plan, packets)
+    for mend in mend_finding(reading, chance.choice(findings), NOW, session).mends:
+        after = read(path, {**reading.data, **mend.proposal.new}).plan
+        assert mend.proposal.impact is not None
+        told = [each for difference in mend.proposal.impact.differences for each in difference.sets]
+        for packet, was, now in zip(packets, before, fates(after, packets), strict=True):
+            own = PacketSet.of(packet_region(packet))
+            assert was == now or any(each & own for each in told if each.family is packet.family), (mend.said, packet, was, now)

@@ -23,6 +23,7 @@ from crossgate.core.network.ways import Network
 from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Tracer
 from crossgate.core.traffic.verdict import Verdict
+from crossgate.language.ending import moves
 from crossgate.language.mending import mend_all, mend_claim
 from crossgate.language.reader import read
 from tests import net
@@ -76,7 +77,7 @@ def test_every_mend_makes_its_claim_hold_and_breaks_none_that_held(
     for index, result in enumerate(results):
         if result.held:
             continue
-        for mend in mend_claim(reading, index, result, NOW, verifier).mends:
+        for mend in mend_claim(reading, index, result, NOW, verifier, lambda session, packet: moves(session, packet, NOW)).mends:
             after = read(path, {**reading.data, **mend.proposal.new}).plan
             network = Network(after)
             for place, claim in enumerate(after.expectations):
