@@ -12,6 +12,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
+from crossgate.core.answers.grid import service_in
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.model.accesslist import Action, Kind
 from crossgate.core.model.address import Family, Pattern
@@ -19,7 +20,6 @@ from crossgate.core.model.claim import Claim, Only, Promise
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, Point, Segment
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import ServiceError
 from crossgate.core.network.endpoints import claim_ends, is_elsewhere
 from crossgate.core.sets.patterns import less
 from crossgate.core.traffic.session import Session
@@ -108,7 +108,7 @@ def _lines(plan: Plan, promise: Promise, segment: Segment, family: Family) -> It
     leaves = here.outside is None and _shares(here.patterns, own) and (far.outside is not None or bool(less(far.patterns, own)))
     answers = far.outside is None and _shares(far.patterns, own) and (here.outside is not None or bool(less(here.patterns, own)))
     for service in promise.services:
-        if not _has(plan, service, family):
+        if service_in(plan, service, family) is None:
             continue
         if leaves:
             port = "" if isinstance(promise, Only) or promise.source_port is None else f" source port {promise.source_port}"
@@ -121,14 +121,6 @@ def _lines(plan: Plan, promise: Promise, segment: Segment, family: Family) -> It
 
 def _shares(patterns: Sequence[Pattern], own: Sequence[Pattern]) -> bool:
     return any(one.overlaps(other) for one in patterns for other in own)
-
-
-def _has(plan: Plan, service: str, family: Family) -> bool:
-    try:
-        plan.service(service, family)
-    except ServiceError:
-        return False
-    return True
 
 
 def _pruned(reading: Reading, found: Least, tell: Callable[[int, int], None]) -> Least:
