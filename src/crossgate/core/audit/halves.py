@@ -11,7 +11,7 @@ from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry, 
 from crossgate.core.model.address import Family
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import ECHO, TCP, UDP, icmp_of
-from crossgate.core.model.service import format_ports
+from crossgate.core.model.service import format_ports, protocol_name
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.frame import PacketSet
@@ -23,7 +23,6 @@ _HTTPS = 443
 """HTTP/3 is spoken over QUIC, at the same port of UDP (RFC 9114 section 3.1)."""
 _MOST_PORTS = 1 << 10
 """Who denies more ports than these means no service."""
-_NAMES = {TCP: "tcp", UDP: "udp"}
 _MESSAGES = {icmp_of(family) for family in Family}
 
 
@@ -92,8 +91,8 @@ def _does(decider: Decider) -> str:
 def _half(access_list: AccessList, entry: Entry, denied: int, other: int, shared: Spans, packets: PacketSet, decider: Decider) -> Finding:
     ports = format_ports(tuple((first, end - 1) for first, end in shared))
     quic = " (QUIC)" if other == UDP and line.contains(shared, _HTTPS) else ""
-    what = f"what it denies of {_NAMES[denied]}/{ports} passes over {_NAMES[other].upper()}{quic}: {_does(decider)}"
-    return _told(access_list, entry, Fault(what, f"deny {_NAMES[other]}/{ports} too, or accept it"), packets, decider)
+    what = f"what it denies of {protocol_name(denied)}/{ports} passes over {protocol_name(other).upper()}{quic}: {_does(decider)}"
+    return _told(access_list, entry, Fault(what, f"deny {protocol_name(other)}/{ports} too, or accept it"), packets, decider)
 
 
 def _told(access_list: AccessList, entry: Entry, fault: Fault, packets: PacketSet, decider: Decider) -> Finding:
