@@ -80,12 +80,11 @@ def standard_near_source(case: Case) -> Iterator[Finding]:
 
 def _source_side(case: Case, placement: Placement) -> Segment | None:
     """Return the subnet whose machines' traffic comes in at a place, where it is the first that they cross; None elsewhere."""
-    point, name = placement.point, ""
+    point, segment = placement.point, None
     if point.kind is PointKind.SUBNET and placement.direction is Direction.OUTBOUND:
-        name = point.owner
-    elif point.kind is PointKind.INTERFACE and placement.direction is Direction.INBOUND:
-        name = case.plan.devices[point.owner].interfaces[point.part].on
-    segment = case.plan.segments.get(name)
+        segment = case.plan.segments.get(point.owner)
+    elif placement.direction is Direction.INBOUND:
+        segment = case.plan.segment_at(point)
     return None if segment is None or segment.outside else segment
 
 

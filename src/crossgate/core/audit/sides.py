@@ -21,7 +21,7 @@ from crossgate.core.audit.registry import finds
 from crossgate.core.model.accesslist import AccessList, Action, Entry, line_name
 from crossgate.core.model.address import Family, parse_block
 from crossgate.core.model.finding import Fault, Finding
-from crossgate.core.model.network import Direction, PointKind
+from crossgate.core.model.network import Direction
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.paths import Crossing
 from crossgate.core.sets.addresses import AddressSet, apart
@@ -128,8 +128,8 @@ def _guards(case: Case, entry: Entry, family: Family, crossing: Crossing) -> boo
 
 
 def _is_outward(plan: Plan, crossing: Crossing) -> bool:
-    point = crossing.point
-    return point.kind is PointKind.INTERFACE and plan.segments[plan.devices[point.owner].interfaces[point.part].on].outside
+    segment = plan.segment_at(crossing.point)
+    return segment is not None and segment.outside
 
 
 def _anybody_sends(case: Case, entry: Entry, region: Region, crossing: Crossing) -> bool:

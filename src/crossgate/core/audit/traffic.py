@@ -14,7 +14,7 @@ from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry, Kind, line_name
 from crossgate.core.model.address import Address, Family, Pattern, everything
 from crossgate.core.model.finding import Fault, Finding
-from crossgate.core.model.network import Direction, PointKind
+from crossgate.core.model.network import Direction
 from crossgate.core.model.packet import ICMPV6, Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets import spans as line
@@ -85,9 +85,9 @@ def _only_sees_sources(case: Case, access_list: AccessList, entry: Entry) -> boo
     if access_list.kind is not Kind.STANDARD:
         return False
     for point, direction in case.plan.places_of(access_list):
-        if direction is not Direction.INBOUND or point.kind is not PointKind.INTERFACE:
+        segment = case.plan.segment_at(point)
+        if direction is not Direction.INBOUND or segment is None:
             return False
-        segment = case.plan.segments[case.plan.devices[point.owner].interfaces[point.part].on]
         own = [block for block in segment.prefixes if block.family is access_list.family]
         if segment.outside or {*entry.source.patterns} != {*own}:
             return False

@@ -250,6 +250,10 @@ class Plan:
                 return segments[value & ~wildcard]
         return next((segment for segment in self.segments.values() if segment.outside and not segment.prefixes), None)
 
+    def segment_at(self, point: Point) -> Segment | None:
+        """Return the subnet or outside that an interface is on; None for a point that is no interface."""
+        return self.segments[self.devices[point.owner].interfaces[point.part].on] if point.kind is PointKind.INTERFACE else None
+
     def state_at(self, when: When) -> State:
         """Return the state of all conditions that a question is asked about."""
         opened: State = open_at(self.windows.values(), when.at)

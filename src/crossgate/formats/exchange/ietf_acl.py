@@ -69,9 +69,8 @@ def interface_ids(wanted: Wanted) -> dict[Point, str]:
 
 def interface_tree(plan: Plan, point: Point, name: str) -> dict[str, Any]:
     """Return an interface with its name and type (RFC 8343); one of a VLAN is known by its subnet."""
-    device = plan.devices[point.owner]
-    on = device.interfaces[point.part].on if point.kind is PointKind.INTERFACE else None
-    vlan = on is not None and device.switch and plan.segments[on].vlan is not None
+    segment = plan.segment_at(point)
+    vlan = segment is not None and plan.devices[point.owner].switch and segment.vlan is not None
     return {"name": name, "type": Identity("iana-if-type", "l3ipvlan" if vlan else "ethernetCsmacd")}
 
 
