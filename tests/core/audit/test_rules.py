@@ -26,6 +26,7 @@ from crossgate.core.traffic.session import Session
 from crossgate.core.traffic.trace import Tracer
 from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import noticed
+from tests.core.network import reference
 
 Read = Callable[[str], Plan]
 NOW = datetime(2026, 12, 1, 12)
@@ -471,3 +472,11 @@ def test_only_the_entry_that_lets_a_claimed_address_by_trusts_it(plan_of: Read) 
     border = "list g standard ipv4\n    permit h\n    deny a\n    deny b\n    permit any\nplace g inbound on one.o\n"
     for more, entries in ((border, [10]), ("", [10, 20])):
         assert [each.entry for each in found(plan_of(text + more), "spoofable") if each.access_list == "s"] == entries
+
+
+def test_any_network_is_audited(plan_of: Read) -> None:
+    """Networks of all kinds, some with routes to addresses that are nowhere: whatever stands in them, no rule stumbles over it."""
+    for seed in range(16):
+        plan = plan_of(reference.network(seed))
+        found = audit(Session(plan), NOW).findings
+        assert {each.access_list for each in found if each.access_list} <= plan.every_list.keys()

@@ -122,9 +122,8 @@ def _guards(case: Case, entry: Entry, family: Family, crossing: Crossing) -> boo
     if any(index in passing.rows for index in senders):
         return False
     whoever_for = any(each.wildcard == family.mask for each in entry.destination.patterns)
-    return _is_outward(plan, crossing) or (
-        whoever_for and all(plan.segments[passing.classes[index].end.segment].outside for index in senders)
-    )
+    inside = (plan.segments.get(passing.classes[index].end.segment) for index in senders)
+    return _is_outward(plan, crossing) or (whoever_for and not any(each is not None and not each.outside for each in inside))
 
 
 def _is_outward(plan: Plan, crossing: Crossing) -> bool:
