@@ -12,10 +12,10 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
 from crossgate.core.answers.grid import cells
+from crossgate.core.conversation.opening import conversations
+from crossgate.core.conversation.packets import Tracer
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.legs import conversations
-from crossgate.core.traffic.trace import Tracer
 from crossgate.demo import PLAN, write
 from crossgate.language.reader import read_plan
 from synthetic import site
@@ -52,7 +52,7 @@ def large_grid(folder: Path) -> None:
     plan = read_plan(path)
     network = Network(plan)
     start = time.perf_counter()
-    found = sum(1 for _ in cells(network, Tracer(network), list(plan.hosts), list(plan.hosts), ["tcp/443", "udp/53", "ping"]))
+    found = sum(1 for _ in cells(Tracer(network), list(plan.hosts), list(plan.hosts), ["tcp/443", "udp/53", "ping"]))
     seconds = time.perf_counter() - start
     print(f"a grid of {found:,} conversations: {seconds:.1f} s (at most 20), {seconds / found * 1e6:.0f} microseconds each")
 

@@ -12,11 +12,11 @@ from itertools import product
 
 from hypothesis import strategies as st
 
+from crossgate.core.conversation.opening import Conversation
 from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.packet import SYN, Packet
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.legs import Conversation
 
 NETWORK = """
 subnet a   10.0.0.0/29 2001:db8:a::/125
@@ -111,27 +111,47 @@ def conversation(network: Network, packet: Packet) -> Conversation:
     return Conversation(source, destination, packet)
 
 
+_LADDER = [
+    "permit tcp any to any established", "deny tcp any to any established", "permit tcp/80 any to any", "deny icmp any to any",
+    "reject udp any to any", "permit ip left to any", "deny ip any to left", "permit udp any to any",
+]  # fmt: skip
+_ASKING = [
+    "permit tcp/80 any to any tls 1.2",
+    "deny tcp/80 any to any tls 1.3",
+    "permit tcp any to any tls 1.3",
+    "permit tcp any to any tls 1.2,1.3",
+]
+_FLAGGED = ["permit tcp any to any flags syn,ack", "deny tcp any to any flags psh", "permit tcp any to any flags syn"]
+
+
 @st.composite
-def ladders(draw: st.DrawFn) -> str:
-    """Draw two or three pairs of routers in a row, some of them stateful, with a few lists at many places, there and back."""
-    tiers = draw(st.integers(2, 3))
-    lines = ["subnet s0 10.0.0.0/24"]
+def ladders(draw: st.DrawFn, tls: bool = False) -> str:
+    """Draw two or three pairs of routers in a row, some of them stateful, with a few lists at many places, there and back.
+
+    With `tls` stateful ones have lists that ask what TLS is spoken, and others lists that ask for flags.
+    """
+    tiers = draw(st.integers(2, 2 if tls else 3))
+    lines, stateful = ["subnet s0 10.0.0.0/24"], set[str]()
     for tier in range(tiers):
         lines.append(f"subnet s{tier + 1} 10.0.{tier + 1}.0/24")
         for side in "ab":
-            lines += [f"router {side}{tier}{draw(st.sampled_from(['', '', ' stateful']))}"]
+            name = f"{side}{tier}"
+            stateful |= {name} if draw(st.integers(0, 2)) == 2 else set()
+            lines += [f"router {name}{' stateful' * (name in stateful)}"]
             for way, subnet, last in (("near", tier, 11 if side == "a" else 12), ("far", tier + 1, 1 if side == "a" else 2)):
                 lines.append(f"    interface {way} 10.0.{subnet}.{last}/24 on s{subnet}")
     lines += ["host left 10.0.0.99 on s0", f"host right 10.0.{tiers}.99 on s{tiers}"]
-    entry = st.sampled_from(["permit tcp any to any established", "deny tcp any to any established", "permit tcp/80 any to any",
-                             "deny icmp any to any", "reject udp any to any", "permit ip left to any", "deny ip any to left", "permit udp any to any"])  # fmt: skip
-    names = []
-    for number in range(draw(st.integers(1, 4))):
-        names.append(f"l{number}")
-        lines += [f"list l{number} extended ipv4", *(f"    {line}" for line in draw(st.lists(entry, max_size=3)))]
-        lines.append(f"    otherwise {draw(st.sampled_from(['permit', 'permit', 'deny']))}")
+    own, asking = [*_LADDER, *(_FLAGGED if tls else [])], [*_LADDER, *_ASKING]
     points = [f"{side}{tier}.{way}" for tier in range(tiers) for side in "ab" for way in ("near", "far")]
     places = st.tuples(st.sampled_from(points), st.sampled_from(["inbound", "outbound"]))
+    names: dict[bool, list[str]] = {False: [], True: []}
+    for asks in (False, True) if tls else (False,):
+        for _ in range(draw(st.integers(1, 3 if tls else 4))):
+            names[asks].append(f"l{len(names[False]) + len(names[True])}")
+            entries = draw(st.lists(st.sampled_from(asking if asks else own), max_size=3))
+            lines += [f"list {names[asks][-1]} extended ipv4", *(f"    {line}" for line in entries)]
+            lines.append(f"    otherwise {draw(st.sampled_from(['permit', 'permit', 'deny']))}")
     for point, direction in draw(st.lists(places, min_size=2, max_size=10, unique=True)):
-        lines.append(f"place {draw(st.sampled_from(names))} {direction} on {point}")
+        kinds = [*names[False], *(names[True] if point.split(".")[0] in stateful else [])]
+        lines.append(f"place {draw(st.sampled_from(kinds))} {direction} on {point}")
     return "\n".join(lines) + "\n"

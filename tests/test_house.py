@@ -9,7 +9,7 @@ from pathlib import Path
 
 SOURCE = Path(__file__).parents[1] / "src"
 FLOORS = (
-    "crossgate.core.model", "crossgate.core.sets", "crossgate.core.lists", "crossgate.core.network", "crossgate.core.traffic",
+    "crossgate.core.model", "crossgate.core.sets", "crossgate.core.lists", "crossgate.core.network", "crossgate.core.conversation", "crossgate.core.traffic",
     "crossgate.core.wording", "crossgate.core.answers", "crossgate.core.audit", "crossgate.core.impact", "crossgate.language",
     "crossgate.formats", "crossgate.spread", "crossgate.draw", "crossgate.report", "crossgate.show", "crossgate.demo", "crossgate.editor", "crossgate.library", "crossgate.commands", "crossgate.__main__",
 )  # fmt: skip

@@ -12,6 +12,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from crossgate.core.conversation.story import Trace
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import When
 from crossgate.core.model.errors import PlanError, PlanErrors
@@ -19,8 +21,6 @@ from crossgate.core.model.finding import Finding
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import TlsError, asked_hello
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Trace
-from crossgate.core.traffic.verdict import Verdict
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -82,8 +82,8 @@ def trace(
     Ends are hosts, devices, points, addresses, or groups and subnets, which stand for their hosts. Raises `PlanError` for what is none.
     """
     from crossgate.core.answers.traces import Choice, asked, ends
+    from crossgate.core.conversation.packets import Tracer
     from crossgate.core.network.ways import Network
-    from crossgate.core.traffic.trace import Tracer
 
     network = Network(plan)
     tracer = Tracer(network, plan.state_at(of or when(plan)))

@@ -11,10 +11,10 @@ from typing import Any
 
 import pytest
 
+from crossgate.core.conversation.opening import conversations
+from crossgate.core.conversation.packets import Tracer
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.legs import conversations
-from crossgate.core.traffic.trace import Tracer
 from crossgate.language.reader import read_plan
 from tests.conftest import Run
 

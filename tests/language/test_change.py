@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 
 from crossgate.core.audit import Audited
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.sets import effort
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.language import edits
 from crossgate.language.change import Change, Proposal, propose
 from crossgate.language.draft import Draft

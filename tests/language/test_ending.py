@@ -10,6 +10,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.audit import audit
+from crossgate.core.conversation.packets import Tracer
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
 from crossgate.core.model.finding import MENDED, Severity
 from crossgate.core.model.packet import Packet
@@ -19,8 +21,6 @@ from crossgate.core.network.ways import Network
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import packet_region
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Tracer
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.language.change import propose
 from crossgate.language.draft import Draft
 from crossgate.language.ending import mend_finding

@@ -15,14 +15,14 @@ from hypothesis import strategies as st
 from crossgate.core.answers.contradiction import contradiction
 from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.audit import audit
+from crossgate.core.conversation.packets import Tracer
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation, Promise
 from crossgate.core.model.finding import Severity
 from crossgate.core.model.window import states
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Tracer
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.language.ending import moves
 from crossgate.language.mending import mend_all, mend_claim
 from crossgate.language.reader import read

@@ -11,12 +11,12 @@ import pytest
 from crossgate.core.answers.compare import differences
 from crossgate.core.answers.grid import cells
 from crossgate.core.answers.reach import reach
+from crossgate.core.conversation.packets import Tracer
 from crossgate.core.model.address import Family, Pattern, parse_block, pattern
 from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Tracer
 from crossgate.show import console, grid, sets, wild
 from crossgate.show.lists import lines as list_lines
 from crossgate.show.width import CODES, columns, width
@@ -84,7 +84,7 @@ def test_a_grid_fits_the_screen_and_its_cells_never_touch(plan_of: Read, monkeyp
     monkeypatch.setenv("COLUMNS", str(screen))
     plan = plan_of(MANY + hosts(number))
     network, names = Network(plan), list(plan.hosts)
-    found = list(cells(network, Tracer(network), names, names, ["ping"]))
+    found = list(cells(Tracer(network), names, names, ["ping"]))
     told = plain(grid.lines(names, names, ["ping"], found))
     assert max(map(len, told[:-2])) <= screen  # the legend is folded as every line is
     rows = [line.split() for line in told if line.startswith("h")]
@@ -98,7 +98,7 @@ def test_a_grid_fits_the_screen_and_its_cells_never_touch(plan_of: Read, monkeyp
 def test_names_across_stand_beside_each_other_or_downwards(plan_of: Read, monkeypatch: pytest.MonkeyPatch) -> None:
     plan = plan_of(MANY + hosts(4))
     network = Network(plan)
-    found = list(cells(network, Tracer(network), ["h0"], ["h1", "h3"], ["tcp/80,443"]))
+    found = list(cells(Tracer(network), ["h0"], ["h1", "h3"], ["tcp/80,443"]))
     told = plain(grid.lines(["h0"], ["h1", "h3"], ["tcp/80,443"], found))
     assert told[1:3] == ["   h1 h3", "h0 mp mp"]
     assert "m parts of the service differ" in told[-2]

@@ -19,11 +19,11 @@ if TYPE_CHECKING:
 
     from crossgate.core.answers.compare import Difference
     from crossgate.core.answers.grid import Cell
+    from crossgate.core.conversation.story import Trace
+    from crossgate.core.conversation.verdict import Verdict
     from crossgate.core.model.address import Family
     from crossgate.core.model.plan import Plan
     from crossgate.core.sets.effort import TooManyPieces
-    from crossgate.core.traffic.trace import Trace
-    from crossgate.core.traffic.verdict import Verdict
     from crossgate.draw.canvas import Sheet
     from crossgate.draw.charts import Bar, Square
     from crossgate.draw.style import Theme
@@ -178,9 +178,9 @@ def tally(
 
 def _traced(plan: Plan, source: str, destination: str, service: str, when: datetime) -> tuple[Trace, list[str]]:
     from crossgate.core.answers.traces import Choice, asked, ends
+    from crossgate.core.conversation.packets import Tracer
     from crossgate.core.model.window import open_at
     from crossgate.core.network.ways import Network
-    from crossgate.core.traffic.trace import Tracer
 
     network = Network(plan)
     wanted = asked(network, ends(plan, source), ends(plan, destination), [service], Choice(None, (), None))
@@ -202,12 +202,12 @@ def draw_trace(plan: Plan, trace: Trace, out: Path) -> None:
 
 def draw_differences(plan: Plan, found: Sequence[Difference], out: Path) -> None:
     """Draw the network with the gates that decide otherwise than before, and the way of a packet that fares otherwise. Raises `PlanError`."""
+    from crossgate.core.conversation.opening import Conversation
+    from crossgate.core.conversation.packets import Tracer
     from crossgate.core.model.condition import State, settled
     from crossgate.core.model.window import open_at
     from crossgate.core.network.endpoints import at_address
     from crossgate.core.network.ways import Network
-    from crossgate.core.traffic.legs import Conversation
-    from crossgate.core.traffic.trace import Tracer
     from crossgate.draw.canvas import kind_of_file
     from crossgate.draw.network import network_sheet
 
@@ -261,7 +261,7 @@ def squares_of(
 
 
 def _verdicts(cell: Cell) -> dict[Family, Verdict]:
-    from crossgate.core.traffic.verdict import Verdict
+    from crossgate.core.conversation.verdict import Verdict
 
     return {family: several[0] if len(several) == 1 else Verdict.SOME for family, several in cell.verdicts().items() if several}
 

@@ -170,15 +170,15 @@ def cells_of(
     """Return the cells of a grid: those of two hosts are traced, those of sets proved; a name that the plan has not has none."""
     from crossgate.core.answers.grid import cells
     from crossgate.core.answers.set_grid import SetGrid
+    from crossgate.core.conversation.packets import Tracer
     from crossgate.core.traffic.session import Session
-    from crossgate.core.traffic.trace import Tracer
 
     rows, columns = ([name for name in names if is_end(plan, name)] for names in (rows, columns))
     session = Session(plan)
     traced = [[name for name in names if name in plan.hosts] for names in (rows, columns)]
     tracer = Tracer(session.network, plan.state_at(when))
     total = sum(source != destination for source in traced[0] for destination in traced[1]) * len(services)
-    found = list(progress(cells(session.network, tracer, traced[0], traced[1], services), total, "tracing"))
+    found = list(progress(cells(tracer, traced[0], traced[1], services), total, "tracing"))
     sets = SetGrid(session, when, missed)
     pairs = [(one, other) for one in rows for other in columns if one not in plan.hosts or other not in plan.hosts]
     found += [cell for one, other in progress(pairs, len(pairs), "proving") for cell in sets.cell(one, other, services)]

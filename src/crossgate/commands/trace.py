@@ -61,9 +61,9 @@ def trace(
 ) -> None:  # fmt: skip
     """Send SERVICE from FROM to TO and show every crossing, the entry that decided, and the verdict; a line each of several."""
     from crossgate.core.answers.traces import Choice, asked, claimed_addresses, ends
+    from crossgate.core.conversation.packets import Tracer
+    from crossgate.core.conversation.verdict import VERDICTS
     from crossgate.core.network.ways import Network
-    from crossgate.core.traffic.trace import Tracer
-    from crossgate.core.traffic.verdict import VERDICTS
 
     if full and short:
         raise PlanError("--full and --short exclude each other")

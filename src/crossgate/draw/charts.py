@@ -8,11 +8,11 @@ from math import log10
 from typing import Any, NamedTuple
 
 from crossgate.core.answers.shares import Share
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AccessList, Action, AnyEntry, AnyList
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
 from crossgate.core.model.window import DAY_MINUTES, DAYS, WEEK_MINUTES, Window
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.draw.canvas import Sheet, sized
 from crossgate.draw.columns import LINE
 from crossgate.draw.style import MARKS, SMALL, TEXT, Theme, text_width

@@ -10,11 +10,11 @@ from collections.abc import Sequence
 from itertools import pairwise
 from typing import Any, NamedTuple
 
+from crossgate.core.conversation.story import Trace
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
 from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.plan import Plan
-from crossgate.core.traffic.trace import Trace
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.draw.canvas import Sheet, sized
 from crossgate.draw.columns import LINE
 from crossgate.draw.layout import laid_out

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from crossgate.core.traffic.verdict import Verdict
+from crossgate.core.conversation.verdict import Verdict
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ import sys
 from collections.abc import Iterable
 
 from crossgate.core.answers.grid import Cell
-from crossgate.core.traffic.legs import service_of
+from crossgate.core.conversation.opening import service_of
 
 
 def write_grid(cells: Iterable[Cell]) -> None:

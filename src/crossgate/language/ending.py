@@ -10,6 +10,8 @@ from crossgate.core.audit import audit
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.notation import nearly_subnets, other_mask
 from crossgate.core.audit.registry import AUDITS
+from crossgate.core.conversation.opening import Conversation
+from crossgate.core.conversation.packets import Tracer
 from crossgate.core.lists.insertion import free_numbers
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
@@ -22,9 +24,7 @@ from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.ways import Network
 from crossgate.core.sets.patterns import less
 from crossgate.core.sets.region import Region, entry_region
-from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Tracer
 from crossgate.core.wording.needed import answer_service
 from crossgate.language import edits
 from crossgate.language.change import Proposal

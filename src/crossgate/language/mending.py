@@ -19,6 +19,7 @@ from crossgate.core.answers.clients import from_clients
 from crossgate.core.answers.contradiction import contradiction
 from crossgate.core.answers.points import suited
 from crossgate.core.answers.verify import Broken, Verified, Verifier
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.impact import Impact
 from crossgate.core.lists.insertion import free_numbers
 from crossgate.core.model.accesslist import Action, Kind
@@ -35,7 +36,6 @@ from crossgate.core.sets import spans as line
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import Region, every_packet, protocol_line
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.needed import answer_text, answers_text, end_text, needs
 from crossgate.core.wording.sentences import packet_text
 from crossgate.language import edits

@@ -13,10 +13,10 @@ from hashlib import sha256
 from typing import Any, NamedTuple
 
 from crossgate.core.answers.verify import Verified
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AnyList, DeciderKey, line_name
 from crossgate.core.model.finding import Acceptance, Finding, Severity
 from crossgate.core.model.plan import Plan
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.draw.canvas import part_id
 from crossgate.draw.style import DARK, LIGHT, MARKS, Theme
 from crossgate.formats.handed_on import handed_on

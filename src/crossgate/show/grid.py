@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from crossgate.core.answers.grid import Cell, Change, LeftOut
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.show.console import count, folded, name, quiet, strong, word
 from crossgate.show.width import columns, screen_width, wrapped
 

@@ -7,13 +7,13 @@ from typing import Any, NamedTuple
 
 from crossgate.core.answers.replay import ListReplay, Replay
 from crossgate.core.answers.sums import Line, Sort, Sum
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AnyList, Decider
 from crossgate.core.model.address import Address
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import format_ports, join_ports
 from crossgate.core.model.tls import VERSIONS, suite_name
 from crossgate.core.traffic.rates import Rates
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.formats.readers.names import Column
 from crossgate.formats.readers.traffic import Told, hellos_of
 from crossgate.show.console import alert, count, leading_word, quiet, strong, word

@@ -8,12 +8,12 @@ from collections.abc import Iterator, Sequence
 
 from crossgate.core.answers.compare import Difference, Fate, ListDifference
 from crossgate.core.answers.reach import Part, Reached
+from crossgate.core.conversation.rules import Decided
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import Decider
 from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.minimise import SetLine
-from crossgate.core.traffic.endings import Decided
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import asked_at, limit_names, packet_text, speaking
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording

@@ -7,13 +7,13 @@ from collections.abc import Iterator, Sequence
 from itertools import groupby
 
 from crossgate.core.answers.traces import Wanted
+from crossgate.core.conversation.opening import service_label
+from crossgate.core.conversation.story import Asked, LegTrace, Trace
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Address
 from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.legs import service_label
-from crossgate.core.traffic.trace import Asked, LegTrace, Trace
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import asked_at, noticed, reason, sentence, time_note, ways_note
 from crossgate.show.console import alert, count, folded, leading_word, name, quiet, strong, word
 from crossgate.show.width import columns

@@ -7,11 +7,11 @@ from typing import Any
 
 from crossgate.core.answers.outage import Outage
 from crossgate.core.answers.verify import Verified
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AnyEntry, AnyList
 from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.conditions import ENOUGH
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.show.console import count, folded, leading_word, name, quiet, strong, word
 from crossgate.show.width import columns
 

@@ -10,6 +10,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.answers.verify import Verifier
+from crossgate.core.conversation.opening import Conversation, conversations
+from crossgate.core.conversation.packets import Tracer
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Address
 from crossgate.core.model.claim import Only
 from crossgate.core.model.errors import PlanErrors
@@ -17,10 +20,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.legs import Conversation, conversations
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Tracer
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.language.reader import read_plan
 from tests.conftest import Read
 

@@ -10,16 +10,17 @@ import pytest
 from crossgate.core.answers.compare import differences
 from crossgate.core.answers.reach import Reached, reach
 from crossgate.core.answers.verify import Verified, Verifier
+from crossgate.core.conversation.opening import conversations
+from crossgate.core.conversation.packets import Tracer
+from crossgate.core.conversation.story import Trace
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.ways import Network
 from crossgate.core.sets.region import whole_packets
-from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Trace, Tracer
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import packet_text, sentence
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording

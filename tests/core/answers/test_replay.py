@@ -14,6 +14,9 @@ from hypothesis import strategies as st
 
 from crossgate.core.answers.replay import Clock, ListReplay, Replay
 from crossgate.core.answers.sums import Sum, verdict_numbered
+from crossgate.core.conversation.opening import Conversation
+from crossgate.core.conversation.packets import Tracer
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import packet_columns
@@ -22,10 +25,7 @@ from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.entrance import entrance
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.seen import SECOND, Seen
-from crossgate.core.traffic.trace import Tracer
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.language.reader import read_plan
 from tests import net
 

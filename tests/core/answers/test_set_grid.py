@@ -10,14 +10,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.answers.set_grid import SetGrid
+from crossgate.core.conversation.opening import conversations
+from crossgate.core.conversation.packets import Tracer
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import When
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.sets.effort import TooManyPieces
-from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Tracer
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.language.reader import read_plan
 from tests.conftest import Read
 

@@ -9,6 +9,9 @@ import pytest
 
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
+from crossgate.core.conversation.opening import conversations
+from crossgate.core.conversation.packets import Tracer
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.impact import impact_of
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.lists.split import EntryRegion
@@ -21,10 +24,7 @@ from crossgate.core.model.service import join_ports
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.network.ways import Network
 from crossgate.core.sets.boxes import overlap, packet_box
-from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Tracer
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import noticed
 from tests.core.network import reference
 

@@ -11,6 +11,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.answers.grid import cells, changes, default_services, hosts_of
+from crossgate.core.conversation.packets import Tracer
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
@@ -20,8 +22,6 @@ from crossgate.core.network.endpoints import at_address, candidates, endpoint_se
 from crossgate.core.network.layer2 import Wire
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.trace import Tracer
-from crossgate.core.traffic.verdict import Verdict
 
 Read = Callable[[str], Plan]
 
@@ -249,9 +249,7 @@ def test_a_cell_is_what_a_trace_of_each_part_tells(plan_of: Read) -> None:
     plan = plan_of(GRID)
     network = Network(plan)
     names = list(plan.hosts)
-    found = {
-        (cell.source, cell.destination, cell.service): cell for cell in cells(network, Tracer(network), names, names, ["http", "domain"])
-    }
+    found = {(cell.source, cell.destination, cell.service): cell for cell in cells(Tracer(network), names, names, ["http", "domain"])}
     assert len(found) == 2 * len(names) * (len(names) - 1)
     assert found[("one", "two", "http")].verdicts() == {
         Family.IPV4: (Verdict.PERMITTED,), Family.IPV6: (Verdict.PERMITTED,),
@@ -267,7 +265,7 @@ def test_a_cell_is_what_a_trace_of_each_part_tells(plan_of: Read) -> None:
 
 def test_only_what_changed_is_told(plan_of: Read) -> None:
     plans = [plan_of(GRID), plan_of(GRID.replace("permit tcp/80", "deny tcp/80"))]
-    grids = [list(cells(Network(plan), Tracer(Network(plan)), ["one"], ["two", "three"], ["http"])) for plan in plans]
+    grids = [list(cells(Tracer(Network(plan)), ["one"], ["two", "three"], ["http"])) for plan in plans]
     found = list(changes(*grids))
     assert [(each.destination, each.family, each.was, each.now) for each in found] == [
         ("two", Family.IPV4, (Verdict.PERMITTED,), (Verdict.DENIED,)),

@@ -11,6 +11,9 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from crossgate.core.conversation.packets import Tracer
+from crossgate.core.conversation.story import Trace
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.address import Family, parse_address
 from crossgate.core.model.packet import Packet
@@ -20,8 +23,6 @@ from crossgate.core.network.ways import Network
 from crossgate.core.traffic import bulk as bulk_module
 from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.fates import NO_PLACE, VERDICTS, Fates
-from crossgate.core.traffic.trace import Trace, Tracer
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.language.reader import read_plan
 from tests import net
 

@@ -13,6 +13,9 @@ from hypothesis import strategies as st
 from crossgate.core.answers.compare import differences, named_differences
 from crossgate.core.answers.reach import reach
 from crossgate.core.answers.verify import Verifier
+from crossgate.core.conversation.packets import Tracer
+from crossgate.core.conversation.story import Trace
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family, everything
 from crossgate.core.model.condition import Condition, Limit, State, When
 from crossgate.core.model.errors import PlanError
@@ -29,8 +32,6 @@ from crossgate.core.traffic.between import flows
 from crossgate.core.traffic.courses import by_course, courses
 from crossgate.core.traffic.question import answers
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Trace, Tracer
-from crossgate.core.traffic.verdict import Verdict
 from tests import net, small
 
 slow = settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
@@ -67,11 +68,11 @@ def test_courses_part_all_packets(family: Family) -> None:
 @slow
 @given(st.data(), st.sampled_from(Family), st.booleans())
 def test_an_answer_is_what_a_trace_finds(plan_of: Read, data: st.DataObject, family: Family, is_open: bool) -> None:
-    network = Network(plan_of(data.draw(net.plans())))
-    opened = frozenset(["open"] if is_open else [])
+    session = Session(plan_of(data.draw(net.plans())))
+    network, opened = session.network, frozenset(["open"] if is_open else [])
     ends, every = address_classes(network, family), (everything(family),)
     found = flows(network, ends, ends, every, every)
-    asking = Session(network.plan).flows(opened)
+    asking = session.flows(opened)
     begun = by_course([every_packet(family)])
     several = [answer for flow in found for answer in answers(asking, flow, begun)]
     for packet in data.draw(st.lists(st.sampled_from(list(net.openings(family))), min_size=40, max_size=40)):
@@ -81,7 +82,8 @@ def test_an_answer_is_what_a_trace_finds(plan_of: Read, data: st.DataObject, fam
         decided = trace.decided
         told = None if decided is None else (decided.crossing, decided.decider)
         assert {answer.first.stop for answer in fitting} == {told}
-        assert [stop.decider for stop in (*fitting[0].first.passed, fitting[0].first.stop) if stop is not None] == list(trace.deciders())
+        lines = {stop.decider for stop in (*fitting[0].first.passed, fitting[0].first.stop) if stop is not None}
+        assert lines == {*trace.deciders()}
 
 
 CLAIMS = ["permit", "deny", "half-open"]

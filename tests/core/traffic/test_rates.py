@@ -11,6 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from crossgate.core.answers.replay import ListReplay, Replay
+from crossgate.core.conversation.opening import Conversation
+from crossgate.core.conversation.packets import Tracer
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import Limit, is_counted
@@ -20,10 +22,8 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic.fates import VERDICTS
-from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.rates import SECOND, Rates
 from crossgate.core.traffic.seen import Seen
-from crossgate.core.traffic.trace import Tracer
 from crossgate.language.reader import read_plan
 
 PLAN = """

@@ -14,6 +14,8 @@ from typing import Any, NamedTuple
 
 from crossgate.core.answers.change import Change
 from crossgate.core.answers.clients import told
+from crossgate.core.conversation.rules import WITH_TLS, WITHOUT_TLS, Decided, Leg
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.lists.difference import compare_lists, same_lists, stopped_by, suspects
 from crossgate.core.model.accesslist import AccessList, Action, AnyList, Decider
 from crossgate.core.model.address import Family
@@ -32,13 +34,10 @@ from crossgate.core.sets.region import Region
 from crossgate.core.traffic.between import Flow, flow_between, united
 from crossgate.core.traffic.conditions import mattering
 from crossgate.core.traffic.courses import Course, Opening, by_course, opening_regions
-from crossgate.core.traffic.endings import Decided
 from crossgate.core.traffic.examples import example, unmentioned
 from crossgate.core.traffic.flows import Flows, lists_on
-from crossgate.core.traffic.legs import Leg, settling
 from crossgate.core.traffic.question import Answer, Party, Question
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.verdict import Verdict
 
 
 class Fate(NamedTuple):
@@ -141,7 +140,7 @@ class Comparison:
 
     def differing(self, pair: _Pair) -> Iterator[tuple[bool, Fate, Fate, Answer]]:
         """Yield the openings of a pair that the plans treat differently, in sets apart: (stray, was, now, the answer now)."""
-        settles = settling(hello_of(self.new.state)) if self._ask_for_tls else ()
+        settles = (WITHOUT_TLS if hello_of(self.new.state) is None else WITH_TLS) if self._ask_for_tls else ()
         suspected = {leg: self._suspected(pair, leg) for leg in (Leg.SYN, Leg.SYN_ACK, Leg.ACK, *settles)}
         if not any(regions is None or _meet(pair.flow, regions, leg.returns) for leg, regions in suspected.items()):
             return

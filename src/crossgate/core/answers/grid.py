@@ -6,6 +6,9 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from types import MappingProxyType
 from typing import NamedTuple
 
+from crossgate.core.conversation.opening import Conversation, conversations
+from crossgate.core.conversation.packets import Fate, Tracer
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.meaning import WordKind, meaning_of
@@ -14,9 +17,6 @@ from crossgate.core.model.service import Service, ServiceError
 from crossgate.core.network.endpoints import candidates
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.legs import Conversation, conversations
-from crossgate.core.traffic.trace import Fate, Tracer
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import first_of
 
 
@@ -123,13 +123,12 @@ def check_services(plan: Plan, services: Iterable[str]) -> None:
 _FEW = 1_000
 
 
-def cells(
-    network: Network, tracer: Tracer, sources: Sequence[str], destinations: Sequence[str], services: Sequence[str], few: int = _FEW
-) -> Iterator[Cell]:
+def cells(tracer: Tracer, sources: Sequence[str], destinations: Sequence[str], services: Sequence[str], few: int = _FEW) -> Iterator[Cell]:
     """Yield the cells of the grid, source by source, destination by destination, service by service.
 
     The itineraries of more than a `few` pairs are worked out at once. Raises `PlanError` for a service that names more than single packets in every family.
     """
+    network = tracer.network
     known = {(service, family): service_in(network.plan, service, family) for service in services for family in Family}
     ends = {name: {end.address.family: end for end in candidates(network, name)} for name in dict.fromkeys((*sources, *destinations))}
     nodes = _nodes(network, ends) if len(sources) * len(destinations) > few else {}

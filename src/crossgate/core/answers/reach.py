@@ -6,6 +6,8 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
 from crossgate.core.answers.clients import Told, from_clients, told
+from crossgate.core.conversation.rules import Decided
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import When
 from crossgate.core.model.errors import PlanError
@@ -19,12 +21,10 @@ from crossgate.core.sets.minimise import SetLine
 from crossgate.core.sets.region import every_packet, term_line
 from crossgate.core.traffic.between import Flow, flows
 from crossgate.core.traffic.courses import Opening, by_course
-from crossgate.core.traffic.endings import Decided
 from crossgate.core.traffic.examples import example, unmentioned
 from crossgate.core.traffic.flows import Flows
 from crossgate.core.traffic.question import Answer, answers
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.verdict import Verdict
 
 
 class Part(NamedTuple):

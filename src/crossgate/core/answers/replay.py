@@ -13,6 +13,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from crossgate.core.answers.sums import Line, Sort, Sorts, Sum, Sums
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, AnyList, Decider
 from crossgate.core.model.address import Address, Family
@@ -29,7 +30,6 @@ from crossgate.core.traffic.fates import NO_PLACE, VERDICTS, Fates, Hits
 from crossgate.core.traffic.rates import Rates
 from crossgate.core.traffic.run import courses_of
 from crossgate.core.traffic.seen import SECOND, Seen, decoded, joined, opened, spoken
-from crossgate.core.traffic.verdict import Verdict
 
 _BATCH = 1 << 15
 _MINUTE = 60 * SECOND

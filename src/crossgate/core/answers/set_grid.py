@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from crossgate.core.answers.grid import Cell, service_in
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import When
 from crossgate.core.model.service import Service
@@ -17,7 +18,6 @@ from crossgate.core.traffic.courses import openings
 from crossgate.core.traffic.flows import Flows, lists_on
 from crossgate.core.traffic.question import answers
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.verdict import Verdict
 
 
 class SetGrid:

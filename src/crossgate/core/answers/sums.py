@@ -12,15 +12,15 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from crossgate.core.conversation.opening import service_label
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AnyList, Decider
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.packet import SYN, Packet
 from crossgate.core.model.packets import Indices, Packets, joined_packets, picked
 from crossgate.core.network.paths import Crossing
 from crossgate.core.traffic.fates import NO_PLACE, VERDICTS, Fates, Hits
-from crossgate.core.traffic.legs import service_label
 from crossgate.core.traffic.seen import Seen
-from crossgate.core.traffic.verdict import Verdict
 
 _LEAST_ADDED_UP = 1 << 16
 

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from crossgate.core.answers.grid import check_services, hosts_of
+from crossgate.core.conversation.opening import Conversation, conversations
 from crossgate.core.model.address import Address, AddressError, looks_like_address, parse_address
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.meaning import WordKind, meaning_of
@@ -13,7 +14,6 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError
 from crossgate.core.network.endpoints import NoConversation, candidates, pairs
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.legs import Conversation, conversations
 
 _MANY = (WordKind.SUBNET, WordKind.OUTSIDE, WordKind.GROUP)
 

@@ -11,6 +11,9 @@ from collections.abc import Hashable, Iterator, Sequence
 from datetime import datetime
 from typing import Any, NamedTuple
 
+from crossgate.core.conversation.opening import Conversation, service_of
+from crossgate.core.conversation.story import Trace
+from crossgate.core.conversation.verdict import VERDICTS, Verdict
 from crossgate.core.model.accesslist import AnyEntry, AnyList, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation, Moment, Only, Promise
@@ -30,11 +33,8 @@ from crossgate.core.traffic.conditions import legs_of, mattering, states_for
 from crossgate.core.traffic.courses import Opening, openings
 from crossgate.core.traffic.examples import example
 from crossgate.core.traffic.flows import lists_on
-from crossgate.core.traffic.legs import Conversation, service_of
 from crossgate.core.traffic.question import Answer, answers
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Trace
-from crossgate.core.traffic.verdict import VERDICTS, Verdict
 from crossgate.core.wording.needed import needed
 from crossgate.core.wording.sentences import packet_text, parting, speaking, why_broken
 

@@ -7,10 +7,11 @@ from collections.abc import Iterator
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.audit.traffic import begun_by
+from crossgate.core.conversation.rules import judges
 from crossgate.core.model.accesslist import AccessList, Decider, Entry, line_name
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import TCP, UDP
-from crossgate.core.network.ways import Way
+from crossgate.core.network.ways import Ways
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.effort import answered
 from crossgate.core.sets.region import ALL_FLAGS, PROTOCOL_SHIFT, Region, entry_region
@@ -18,7 +19,6 @@ from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.courses import Opening
 from crossgate.core.traffic.flows import placed_on
 from crossgate.core.traffic.question import Answer, answers
-from crossgate.core.traffic.trace import is_judged
 from crossgate.core.wording.sentences import decided_by, packet_text
 
 _QUIC = 443
@@ -44,18 +44,17 @@ def never_settled(case: Case) -> Iterator[Finding]:
 
 def _settles(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flow: Flow) -> bool:
     """Whether some conversation of a flow that an entry takes shows what TLS it speaks to the device where the list stands."""
-    judged = [_judges(case, access_list, way) for way in flow.ways]
-    return any(judged) and any(
-        judges and ending.leg.settles
+    return any(
+        ending.leg.settles and access_list in ending.judges
         for answer in _answers(case, access_list, entry, begun, flow)
-        for judges, ending in zip(judged, answer.endings, strict=True)
+        for ending in answer.endings
     )
 
 
-def _judges(case: Case, access_list: AccessList, way: Way) -> bool:
-    """Whether a list on a way stands where the answers come through too."""
-    stand = placed_on(case.network, way.there, access_list.family)
-    return any(each.access_list is access_list and is_judged(each.crossing, way) for each in stand)
+def _judges(case: Case, access_list: AccessList, ways: Ways) -> bool:
+    """Whether a list stands on some of the ways there where answers may come through too."""
+    stand = placed_on(case.network, ways.there, access_list.family)
+    return any(each.access_list is access_list and judges(each.crossing, ways.there.devices, ways.back.devices) for each in stand)
 
 
 def _answers(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flow: Flow) -> Iterator[Answer]:
@@ -67,7 +66,7 @@ def _answers(case: Case, access_list: AccessList, entry: Entry, begun: list[Open
 def _unsettled(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flows: list[Flow]) -> Finding:
     """Say why an entry never learns what TLS is spoken."""
     taken = [flow for flow in flows if any(each.common(flow.region) is not None for _, each in begun)]
-    seen = [flow for flow in taken if any(_judges(case, access_list, way) for way in flow.ways)]
+    seen = [flow for flow in taken if _judges(case, access_list, flow.ways)]
     if not seen:
         devices = dict.fromkeys(str(point.device) for point, _ in case.plan.places_of(access_list) if point.device is not None)
         fault = Fault(

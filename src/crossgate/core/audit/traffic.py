@@ -10,6 +10,8 @@ from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit.claims import Claims
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
+from crossgate.core.conversation.rules import Leg
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.accesslist import AccessList, Action, Decider, Entry, Kind, line_name
 from crossgate.core.model.address import Address, Family, Pattern, everything
@@ -26,9 +28,7 @@ from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.conditions import legs_of
 from crossgate.core.traffic.courses import Opening, by_course, from_ports, leg_regions
 from crossgate.core.traffic.flows import Flows
-from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.question import answers
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import decided_by, packet_text
 
 RFC_4890 = {

@@ -273,6 +273,11 @@ class AccessList(AnyList[Entry]):
         """The family as people write it."""
         return self.family.label
 
+    @cached_property
+    def asks_for_flags(self) -> bool:
+        """Whether some entry asks for TCP flags; where none does, all packets of a conversation in one direction are alike to the list."""
+        return any(entry.qualifiers.flags for entry in self.entries)
+
     def in_force(self, state: State) -> tuple[Entry, ...]:
         """Return the entries that are part of the list in a state, as they are in it."""
         if state not in self._in_force:

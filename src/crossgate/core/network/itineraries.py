@@ -305,6 +305,10 @@ class Itineraries:
             self._passages[number, first] = Passages(self.nodes, self.tokens, number, first)
         return self._passages[number, first]
 
+    def alone(self, sequence: Sequence) -> Passages:
+        """Return the passages of one sequence by itself."""
+        return Passages(self.nodes, self.tokens, self.nodes.prepend(sequence.tokens, self.nodes.ending(sequence.end)), sequence)
+
     def crossings(self, origin: Endpoint, destination: Address) -> dict[Crossing, None]:
         """Return all places that a packet crosses on any equally good path that arrives, those of the first path first, in order."""
         first = self.network.path(origin, destination)

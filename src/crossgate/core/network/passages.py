@@ -34,29 +34,34 @@ class Step(NamedTuple):
 class Passages:
     """What packets from one end to another meet on their different ways; `count` is how many there are, the `first` is that of all paths'.
 
-    `steps` are these ways as an automaton, a step before those that follow it, the first one at the start.
+    `steps` are these ways as an automaton, a step before those that follow it, the first one at the start. `number` is the node of these
+    ways, and `first_sequence` what the first one meets, as tokens.
     """
 
     def __init__(self, nodes: Nodes, tokens: list[Token], number: int, first: Sequence | None) -> None:
         """Make those of a node, the sequence of the first path given where there are several."""
-        self._nodes = nodes
+        self.nodes = nodes
         self._tokens = tokens
         self.number = number
         self.count: int = nodes.count(number)
-        self._first = nodes.sequences(number)[0] if first is None else first
-        self.first: Passage = self._passage(self._first)
+        self.first_sequence: Sequence = nodes.sequences(number)[0] if first is None else first
+        self.first: Passage = self._passage(self.first_sequence)
 
     def __iter__(self) -> Iterator[Passage]:
         """Yield them one by one, the first one first. Raises `TooManyPieces` where they are more than `MOST_WAYS`."""
-        yield self.first
-        if self.count > 1:
-            yield from (self._passage(each) for each in self._nodes.sequences(self.number) if each != self._first)
+        return map(self._passage, self.sequences)
+
+    @cached_property
+    def sequences(self) -> list[Sequence]:
+        """What they meet one by one, as tokens, the first one first. Raises `TooManyPieces` where they are more than `MOST_WAYS`."""
+        every = self.nodes.sequences(self.number) if self.count > 1 else ()
+        return [self.first_sequence, *(each for each in every if each != self.first_sequence)]
 
     @cached_property
     def steps(self) -> list[Step]:
         """The ways as an automaton."""
         step = {number: index for index, number in enumerate(self._numbers)}
-        nodes = [self._nodes.of[number] for number in self._numbers]
+        nodes = [self.nodes.of[number] for number in self._numbers]
         return [
             Step(
                 frozenset(end for end in node.ends if isinstance(end, Outcome)),
@@ -67,18 +72,19 @@ class Passages:
 
     @cached_property
     def _numbers(self) -> list[int]:
-        return self._nodes.below(self.number)[::-1]
+        return self.nodes.below(self.number)[::-1]
 
     def count_from(self, step: int) -> int:
         """Return how many ways there are from a step on."""
-        return self._nodes.count(self._numbers[step])
+        return self.nodes.count(self._numbers[step])
 
     def token_at(self, number: int) -> Token:
         """Return the token that has a number."""
         return self._tokens[number]
 
     @cached_property
-    def _met(self) -> frozenset[int]:
+    def met(self) -> frozenset[int]:
+        """The tokens that are met on some way, by their numbers."""
         return frozenset(token for step in self.steps for token, _ in step.moves)
 
     @cached_property
@@ -92,7 +98,7 @@ class Passages:
     @cached_property
     def devices(self) -> frozenset[str]:
         """The stateful devices with lists that are passed on some way."""
-        return frozenset(each for each in map(self.token_at, self._met) if isinstance(each, str))
+        return frozenset(each for each in map(self.token_at, self.met) if isinstance(each, str))
 
     @cached_property
     def always(self) -> frozenset[str]:
@@ -110,12 +116,12 @@ class Passages:
         """Whether they are those of another plan but for what only one of the two has: see `Ways.alike`."""
         if self.number == other.number:
             return True
-        only = self._met ^ other._met
+        only = self.met ^ other.met
         apart = [self.token_at(token) for token in only]
         names = {each for each in apart if isinstance(each, str)}
         if names and (all_devices or any(each.point.device in names for each in self.crossings if each not in apart)):
             return False
-        return self._nodes.without(self.number, only) == self._nodes.without(other.number, only)
+        return self.nodes.without(self.number, only) == self.nodes.without(other.number, only)
 
     def all_meet(self, some: Container[Token]) -> bool:
         """Whether each way meets one of some tokens."""

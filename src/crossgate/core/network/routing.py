@@ -45,7 +45,8 @@ class Forwarding(Routes):
         """Return the list that is asked about packets of a family at a crossing; an ethernet list as what it is for these."""
         if crossing.rulings is None:
             return self.plan.placed.get((crossing.point, crossing.direction, family))
-        return self.plan.framed[crossing.place].for_packets(crossing.rulings, family)
+        own = self.plan.framed.get(crossing.place)  # None where only a plan beside this one has it
+        return None if own is None else own.for_packets(crossing.rulings, family)
 
     def path(self, origin: Endpoint, destination: Address) -> Path:
         """Return the way from `origin` to an address; of equal ones the first by device name."""

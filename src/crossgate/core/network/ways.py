@@ -104,7 +104,11 @@ class Network(Forwarding):
         itineraries = self.itineraries(source.address.family)
         there = itineraries.passages(source, destination.address, numbers[0])
         back = itineraries.passages(destination, source.address, numbers[1])
-        key = (there, back, self.unanswered(source, destination.address))
+        return self.there_and_back(there, back, self.unanswered(source, destination.address))
+
+    def there_and_back(self, there: Passages, back: Passages, unanswered: bool) -> Ways:
+        """Return the ways that these passages are together; equal ones are one."""
+        key = there, back, unanswered
         if key not in self._between:
             self._between[key] = Ways(*key)
         return self._between[key]

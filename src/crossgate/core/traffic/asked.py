@@ -60,7 +60,7 @@ class AskedLists:
         lines = [*(indexes[each.number] for each in own.entries), -1]
         self._own.append((number, np.array(lines, np.int32)))
         self._permits.append(np.array([Decider(own, entry).permits for entry in (*own.entries, None)]))
-        self._flagged.append(any(entry.qualifiers.flags for entry in own.entries))
+        self._flagged.append(own.asks_for_flags)
         limits = enumerate(own.entries)
         self.limits.append({index: entry.limit for index, entry in limits if entry.limit is not None and not entry.off})
 

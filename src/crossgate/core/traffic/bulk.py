@@ -21,6 +21,8 @@ from typing import NamedTuple
 
 import numpy as np
 
+from crossgate.core.conversation.packets import Tracer
+from crossgate.core.conversation.rules import judges
 from crossgate.core.lists.bulk.lookup import BLOCK
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import Limit, State
@@ -37,10 +39,7 @@ from crossgate.core.network.ways import Network, Way, Ways
 from crossgate.core.traffic.asked import AskedLists
 from crossgate.core.traffic.fates import NO_PLACE, VARIES, VERDICTS, Fates, Lane, Lanes, Numbers, Weights
 from crossgate.core.traffic.kinds import KindFinder
-from crossgate.core.traffic.legs import Leg
 from crossgate.core.traffic.run import Run, courses_of, with_flags
-from crossgate.core.traffic.trace import Tracer, is_judged
-from crossgate.core.traffic.verdict import Verdict
 
 
 class _Place(NamedTuple):
@@ -134,12 +133,8 @@ class BulkTracer:
         assert pair.ways is not None
         if state not in self._tracers:
             self._tracers[state] = Tracer(self.network, state)
-        found = []
-        for each in self._tracers[state].endings(packet, pair.on_link, pair.ways):
-            answered = each.verdict is Verdict.PERMITTED and each.leg is not Leg.REQUEST and not pair.ways.unanswered
-            verdict = Verdict.HALF_OPEN if pair.strays and answered else each.verdict
-            found.append(_Other(VERDICTS.index(verdict), each.stop is not None or bool(each.passed)))
-        return found
+        found = self._tracers[state].endings_of(packet, pair.on_link, pair.ways, pair.strays)
+        return [_Other(VERDICTS.index(each.verdict), each.stop is not None or bool(each.passed)) for each in found]
 
     # What the run asks
 
@@ -195,7 +190,10 @@ class BulkTracer:
             tuple(each for each in several if self._is_asked(self._places[each].crossing, stateful)) for several in (there, back)
         )
         judged = frozenset(
-            each for each in there if self.asked.asks_for_tls(self._places[each].list) and is_judged(self._places[each].crossing, way)
+            each
+            for each in there
+            if self.asked.asks_for_tls(self._places[each].list)
+            and judges(self._places[each].crossing, way.there.stateful, way.back.stateful)
         )
         further = tuple(each for each in answers if self._is_asked(self._places[each].crossing, way.back.stateful))
         lane = Lane(

@@ -10,6 +10,7 @@ from collections.abc import Callable, Hashable, Iterable, Iterator
 from dataclasses import replace
 from datetime import datetime
 
+from crossgate.core.conversation.rules import Leg
 from crossgate.core.lists.split import EntryRegion, region_hull
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.claim import Moment
@@ -20,7 +21,6 @@ from crossgate.core.sets.boxes import Box
 from crossgate.core.sets.region import Region
 from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.courses import Opening, leg_regions
-from crossgate.core.traffic.legs import Leg
 
 ENOUGH = 64
 """Up to so many states are gone over as they are; above that it is looked which conditions matter, and their number is told."""

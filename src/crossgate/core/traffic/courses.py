@@ -11,6 +11,7 @@ from collections.abc import Iterable
 from functools import cache, lru_cache
 from typing import NamedTuple
 
+from crossgate.core.conversation.rules import ALONE, ANSWERED, HANDSHAKE, OPENING, SHAPES, Leg
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import MOST_PORT, PORT_PROTOCOLS, SYN, TCP, icmp_of
@@ -30,7 +31,6 @@ from crossgate.core.sets.region import (
     whole_packets,
 )
 from crossgate.core.sets.spans import Spans
-from crossgate.core.traffic.legs import TCP_FLAGS, Leg
 
 
 class Course(NamedTuple):
@@ -51,11 +51,10 @@ class Course(NamedTuple):
 def courses(family: Family) -> tuple[Course, ...]:
     """Return the courses of a family; on one link, and off it, their openings are apart and together all packets."""
     every, protocol = every_packet(family), icmp_of(family)
-    alone = (Leg.REQUEST,)
     tcp = every._replace(what=whole_packets(TCP))
     found = [
-        Course(tcp._replace(flags=1 << SYN), (Leg.SYN, Leg.SYN_ACK, Leg.ACK)),
-        Course(tcp._replace(flags=ALL_FLAGS & ~(1 << SYN)), alone, stray=True),
+        Course(tcp._replace(flags=1 << SYN), HANDSHAKE),
+        Course(tcp._replace(flags=ALL_FLAGS & ~(1 << SYN)), ALONE, stray=True),
     ]
     answered, near = iana.ANSWERED[protocol], iana.ANSWERED_ON_LINK[protocol]
     base, message, strays = protocol << PROTOCOL_SHIFT, 0, list(FRAGMENTS)
@@ -65,15 +64,15 @@ def courses(family: Family) -> tuple[Course, ...]:
             strays.append((base + message, base + (kind << 8)))
         own = every._replace(what=((base + (kind << 8), base + (kind + 1 << 8)),))
         if kind in answered:
-            found.append(Course(own, (Leg.REQUEST, Leg.REPLY), answered[kind]))
+            found.append(Course(own, ANSWERED, answered[kind]))
         elif kind in near:
-            found.append(Course(own, (Leg.REQUEST, Leg.REPLY), near[kind], on_link=True))
-            found.append(Course(own, alone, stray=True, on_link=False))
+            found.append(Course(own, ANSWERED, near[kind], on_link=True))
+            found.append(Course(own, ALONE, stray=True, on_link=False))
         message = kind + 1 << 8
     apart = line.joined((*protocol_line(TCP), *protocol_line(protocol)))
     others = line.less(WHOLE, apart)
-    found.append(Course(every._replace(what=line.joined(strays)), alone, stray=True))
-    return (*found, Course(every._replace(what=others), (Leg.REQUEST, Leg.REPLY)))
+    found.append(Course(every._replace(what=line.joined(strays)), ALONE, stray=True))
+    return (*found, Course(every._replace(what=others), ANSWERED))
 
 
 def course_on(course: Course, on_link: bool) -> Course:
@@ -132,15 +131,13 @@ def _by_course(family: Family, what: Spans, flags: int) -> list[tuple[Course, Sp
 
 def leg_regions(opening: Region, course: Course, leg: Leg) -> list[Region]:
     """Return the packets of a leg, for opening packets of a course, in regions that are apart."""
-    if leg in (Leg.SYN, Leg.REQUEST):
+    if leg in OPENING:
         return [opening]
-    if leg in TCP_FLAGS and not leg.returns:
-        return [opening._replace(flags=1 << TCP_FLAGS[leg])]
-    if course.answer is not None:
-        message = (icmp_of(opening.family) << PROTOCOL_SHIFT) + (course.answer << 8)
-        return [opening.between(opening.destination, opening.source)._replace(what=((message, message + 1),))]
-    found = _turned(opening, opening.what)
-    return [each._replace(flags=1 << TCP_FLAGS[leg]) for each in found] if leg in TCP_FLAGS else found
+    turned, flags = SHAPES[leg]
+    found = [opening] if not turned else _turned(opening, opening.what)
+    if turned and course.answer is not None:
+        found = [_messages(opening, course.answer)]
+    return found if flags is None else [each._replace(flags=1 << flags) for each in found]
 
 
 def opening_regions(region: Region, course: Course, leg: Leg) -> list[Region]:
@@ -148,18 +145,28 @@ def opening_regions(region: Region, course: Course, leg: Leg) -> list[Region]:
 
     What they say of the openings is only what the leg's packets tell; other sides are left open.
     """
-    if leg in (Leg.SYN, Leg.REQUEST):
+    if leg in OPENING:
         return [region]
-    flags = TCP_FLAGS.get(leg)
+    turned, flags = SHAPES[leg]
     if flags is not None and not region.flags >> flags & 1:
         return []
-    if flags is not None and not leg.returns:
+    if not turned:
         return [region._replace(flags=ALL_FLAGS)]
     if course.answer is not None:
-        message = (icmp_of(region.family) << PROTOCOL_SHIFT) + (course.answer << 8)
-        turned = Region(region.destination, region.source, dscp=region.dscp)
-        return [turned] if line.contains(region.what, message) else []
+        message = _message(region, course.answer)
+        return [Region(region.destination, region.source, dscp=region.dscp)] if line.contains(region.what, message) else []
     return _turned(region, course.openings.what)
+
+
+def _message(region: Region, kind: int) -> int:
+    """Return what an ICMP message of a type carries, with the code 0."""
+    return (icmp_of(region.family) << PROTOCOL_SHIFT) + (kind << 8)
+
+
+def _messages(opening: Region, kind: int) -> Region:
+    """Return the ICMP messages of a type that answer some packets."""
+    message = _message(opening, kind)
+    return opening.between(opening.destination, opening.source)._replace(what=((message, message + 1),))
 
 
 def _turned(region: Region, within: Spans) -> list[Region]:

@@ -9,8 +9,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.packets import Indices, Marks
-from crossgate.core.traffic.verdict import Verdict
 
 VERDICTS = (Verdict.PERMITTED, Verdict.DENIED, Verdict.HALF_OPEN, Verdict.UNROUTABLE, Verdict.VARIES)
 """The verdicts by their numbers in `Fates`."""

@@ -6,20 +6,20 @@ from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 from typing import NamedTuple
 
+from crossgate.core.conversation.rules import HANDSHAKE, LEADING, OPENING, Leg, Script, script
+from crossgate.core.conversation.walk import Places, Walk
 from crossgate.core.lists.split import EntryRegion, ListRegions, Regions, region_hull
 from crossgate.core.model.accesslist import AccessList, Action
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State, hello_of
 from crossgate.core.network.passages import Passage, Passages
 from crossgate.core.network.paths import Crossing
-from crossgate.core.network.ways import Network, Way, Ways
+from crossgate.core.network.ways import Network, Ways
 from crossgate.core.sets.boxes import Box
 from crossgate.core.sets.region import Region
 from crossgate.core.sets.spans import Spans
 from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.courses import Course, Opening, opening_regions
-from crossgate.core.traffic.legs import Leg, settling
-from crossgate.core.traffic.trace import is_judged
 
 
 class PlacedList(NamedTuple):
@@ -36,7 +36,9 @@ class Flows:
         self.network = network
         self._regions = regions
         self.state = state
-        self._asked: dict[tuple[Way | Ways, Leg], list[PlacedList]] = {}
+        self._asked: dict[tuple[Ways, Leg], list[PlacedList]] = {}
+        self._places: dict[Family, Places] = {}
+        self._walks: dict[tuple[Ways, Script], Walk] = {}
         self._opened: dict[tuple[EntryRegion, int, Leg], list[Region]] = {}
         self._services: dict[Spans, Spans] = {}
 
@@ -73,22 +75,20 @@ class Flows:
         """Return a list's regions in the other states that a conversation may be in which has not settled on its TLS."""
         return [self.regions(access_list, each) for each in access_list.undecided(self.state)] if access_list.tls else []
 
-    def legs(self, way: Way, course: Course, family: Family) -> tuple[Leg, ...]:
-        """Return the legs of a course on a way, with those by which TCP settles on what it speaks where a list is to judge it."""
-        if course.legs[0] is not Leg.SYN or not self.network.plan.asks_for_tls:
-            return course.legs
-        judged = any(each.access_list.tls and is_judged(each.crossing, way) for each in self.asked_on(way, Leg.SYN, family))
-        return (*course.legs, *settling(hello_of(self.state))) if judged else course.legs
-
-    def legs_on(self, ways: Ways, course: Course, family: Family) -> Iterable[Leg]:
-        """Return the legs of a course on some ways, each once."""
-        if course.legs[0] is not Leg.SYN or not self.network.asks_for_tls(ways, family):
-            return course.legs
-        return dict.fromkeys(leg for way in ways for leg in self.legs(way, course, family))
+    def walk(self, ways: Ways, course: Course, family: Family) -> Walk:
+        """Return the walk of conversations of a course on some ways."""
+        asks = course.legs == HANDSHAKE and self.network.asks_for_tls(ways, family)
+        wanted = script(course.legs, hello_of(self.state) is not None if asks else None, ways.unanswered)
+        found = self._walks.get((ways, wanted))
+        if found is None:
+            if family not in self._places:
+                self._places[family] = Places(self.network, family)
+            found = self._walks[ways, wanted] = Walk(self._places[family], ways, wanted)
+        return found
 
     def opened_by(self, region: EntryRegion, course: Course, leg: Leg) -> list[Region]:
         """Return the openings of a course whose packets on a leg an entry takes (`opening_regions`)."""
-        if region.region is None or leg in (Leg.SYN, Leg.REQUEST):
+        if region.region is None or leg in OPENING:
             return [] if region.region is None else [region.region]
         key = region, id(course), leg
         if key not in self._opened:
@@ -100,24 +100,18 @@ class Flows:
         return self._opened[key]
 
     def asked(self, ways: Ways, leg: Leg, family: Family) -> list[PlacedList]:
-        """Return the lists that are asked on a leg on some of the ways; not those of a stateful device that let an earlier leg by on each."""
-        passed = ways.there.always | (ways.back.always if leg is Leg.SERVER_HELLO else frozenset())
-        return self._lists_asked((ways, leg), ways.back if leg.returns else ways.there, passed, family)
+        """Return the lists that are asked on a leg on some of the ways.
 
-    def asked_on(self, way: Way, leg: Leg, family: Family) -> list[PlacedList]:
-        """Return the lists that are asked on a leg on one way; a stateful device that let an earlier leg by is not."""
-        # What settles on TLS comes back after an answer has come the same way.
-        passed = way.there.stateful | (way.back.stateful if leg is Leg.SERVER_HELLO else frozenset())
-        return self._lists_asked((way, leg), way.back if leg.returns else way.there, passed, family)
-
-    def _lists_asked(
-        self, key: tuple[Way | Ways, Leg], passage: Passage | Passages, remembered: frozenset[str], family: Family
-    ) -> list[PlacedList]:
-        if key not in self._asked:
-            passed = frozenset() if key[1] in (Leg.SYN, Leg.REQUEST) else remembered
-            every = placed_on(self.network, passage, family)
-            self._asked[key] = [each for each in every if each.crossing.remembered_by not in passed]
-        return self._asked[key]
+        A stateful device is asked about no leg after the one that it let by: about an answer only if it was not passed on each way there.
+        """
+        if (ways, leg) not in self._asked:
+            every = placed_on(self.network, ways.back if leg.returns else ways.there, family)
+            if leg not in OPENING:
+                same_way = ways.back if leg.returns else ways.there
+                passed = ways.there.always if leg in LEADING else same_way.devices
+                every = [each for each in every if each.crossing.remembered_by not in passed]
+            self._asked[ways, leg] = every
+        return self._asked[ways, leg]
 
 
 def placed_on(network: Network, passage: Passage | Passages, family: Family) -> list[PlacedList]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from crossgate.core.conversation.packets import Tracer
 from crossgate.core.lists.split import Regions
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State
@@ -16,7 +17,6 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import AddressClasses, address_classes
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic.flows import Flows
-from crossgate.core.traffic.trace import Tracer
 
 if TYPE_CHECKING:
     from crossgate.core.network.matrix import Matrix

@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from crossgate.core.conversation.opening import service_of
+from crossgate.core.conversation.story import Asked, LegTrace, Trace
+from crossgate.core.conversation.verdict import VERDICTS, Verdict
 from crossgate.core.lists.insertion import free_numbers
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind, line_name
@@ -18,9 +21,6 @@ from crossgate.core.network.address_classes import free_address
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.paths import Crossing
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.legs import service_of
-from crossgate.core.traffic.trace import Asked, LegTrace, Trace
-from crossgate.core.traffic.verdict import VERDICTS, Verdict
 
 
 def needed(plan: Plan, expectation: Expectation, trace: Trace) -> str:

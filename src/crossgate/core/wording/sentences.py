@@ -4,6 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 
+from crossgate.core.conversation.opening import service_label
+from crossgate.core.conversation.rules import Leg
+from crossgate.core.conversation.story import Asked, Outcome, Trace
+from crossgate.core.conversation.verdict import VERDICTS, Verdict
 from crossgate.core.model.accesslist import Action, Decider, Entry, line_name
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation
@@ -15,9 +19,6 @@ from crossgate.core.model.tls import VERSIONS, Hello
 from crossgate.core.model.window import open_at
 from crossgate.core.network.nodes import MOST_WAYS
 from crossgate.core.network.paths import Crossing
-from crossgate.core.traffic.legs import Leg, service_label
-from crossgate.core.traffic.trace import Asked, Outcome, Trace
-from crossgate.core.traffic.verdict import VERDICTS, Verdict
 
 DOES = {Action.PERMIT: "permits", Action.DENY: "denies", Action.REJECT: "rejects"}
 

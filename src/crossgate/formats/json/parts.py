@@ -11,13 +11,13 @@ from crossgate.core.model.plaintext import escaped_json
 from crossgate.core.model.tls import VERSIONS, suite_name
 
 if TYPE_CHECKING:
+    from crossgate.core.conversation.rules import Decided
     from crossgate.core.model.accesslist import Decider
     from crossgate.core.model.condition import When
     from crossgate.core.model.finding import Finding
     from crossgate.core.model.tls import Hello, TlsTest
     from crossgate.core.network.paths import Endpoint
     from crossgate.core.sets.minimise import SetLine
-    from crossgate.core.traffic.endings import Decided
     from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 

@@ -6,10 +6,10 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from crossgate.core.answers.replay import ListReplay, Replay
 from crossgate.core.answers.sums import Line, Sort, Sum
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import VERSIONS, suite_name
 from crossgate.core.traffic.rates import Rates
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.formats.json.parts import Document, decider_document
 from crossgate.formats.readers.capture import Chosen
 from crossgate.formats.readers.traffic import Told, hellos_of

@@ -1,97 +1,15 @@
-"""A conversation's packets: the one that opens it, and the legs that follow.
-
-A conversation is told by its first packet; `legs` derives the ones that follow: TCP's SYN, SYN+ACK and ACK
-(RFC 9293 section 3.5), request and reply for everything else, one leg for ICMP messages that nobody answers.
-
-Where a stateful device has a list that asks what TLS a conversation settles on, a TCP conversation goes on by that (`settling`): the
-client's and the server's hello (RFC 8446 section 2), or without TLS the first data.
-"""
+"""What opens a conversation: a packet from one end to another. The rules (`rules`) tell what follows from it."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from enum import StrEnum
-from typing import NamedTuple, Self
+from typing import NamedTuple
 
-from crossgate.core.model import iana
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.iana import FLAGS
-from crossgate.core.model.packet import ACK, CLIENT_PORT, ECHO, PORT_PROTOCOLS, PSH, SYN, TCP, Packet, icmp_of
+from crossgate.core.model.packet import CLIENT_PORT, ECHO, PORT_PROTOCOLS, SYN, TCP, Packet, icmp_of
 from crossgate.core.model.service import Service, ServiceTerm, protocol_name, protocol_word
-from crossgate.core.model.tls import Hello
 from crossgate.core.network.paths import Endpoint
-
-
-class Leg(StrEnum):
-    """Which packet of a conversation it is.
-
-    One that `returns` travels from the far end back to the sender. With one that `settles` a conversation has settled on what TLS
-    it speaks, or shown that it speaks none.
-    """
-
-    returns: bool
-    settles: bool
-
-    def __new__(cls, word: str, returns: bool = False, settles: bool = False) -> Self:
-        """Make a member; what is asked of legs most often is an attribute of each."""
-        leg = str.__new__(cls, word)
-        leg._value_ = word
-        leg.returns, leg.settles = returns, settles
-        return leg
-
-    SYN = "SYN"
-    SYN_ACK = "SYN+ACK", True
-    ACK = "ACK"
-    REQUEST = "request"
-    REPLY = "reply", True
-    CLIENT_HELLO = "client hello"
-    SERVER_HELLO = "server hello", True, True
-    DATA = "data", False, True
-
-
-TCP_FLAGS = {
-    Leg.SYN: SYN, Leg.SYN_ACK: SYN | ACK, Leg.ACK: ACK, Leg.CLIENT_HELLO: ACK | PSH, Leg.SERVER_HELLO: ACK | PSH, Leg.DATA: ACK | PSH,
-}  # fmt: skip
-"""The flags of TCP's legs."""
-
-
-def settling(hello: Hello | None) -> tuple[Leg, ...]:
-    """Return the legs by which a TCP conversation settles on what it speaks, None for no TLS."""
-    return (Leg.DATA,) if hello is None else (Leg.CLIENT_HELLO, Leg.SERVER_HELLO)
-
-
-def legs(first: Packet, on_link: bool = False, then: Iterable[Leg] = ()) -> Iterator[tuple[Leg, Packet]]:
-    """Yield the legs of the conversation that `first` opens, each with its packet; `on_link` between machines of one link.
-
-    TCP goes on with the legs `then`. What is no first fragment opens nothing, and nothing follows it.
-    """
-    if first.fragment:
-        yield Leg.REQUEST, first
-        return
-    tcp = first.protocol == TCP
-    if tcp:
-        yield Leg.SYN, first if first.flags == TCP_FLAGS[Leg.SYN] else first._replace(flags=TCP_FLAGS[Leg.SYN])
-    else:
-        yield Leg.REQUEST, first
-    back = first._replace(
-        source=first.destination,
-        destination=first.source,
-        source_port=first.destination_port,
-        destination_port=first.source_port,
-    )
-    if tcp:
-        for leg in (Leg.SYN_ACK, Leg.ACK, *then):
-            yield leg, (back if leg.returns else first)._replace(flags=TCP_FLAGS[leg])
-        return
-    if first.icmp_type is None:
-        yield Leg.REPLY, back
-        return
-    answer = iana.ANSWERED[first.protocol].get(first.icmp_type)
-    if answer is None and on_link:
-        answer = iana.ANSWERED_ON_LINK[first.protocol].get(first.icmp_type)
-    if answer is not None:
-        yield Leg.REPLY, back._replace(icmp_type=answer, icmp_code=0)
 
 
 class Conversation(NamedTuple):
@@ -100,6 +18,11 @@ class Conversation(NamedTuple):
     source: Endpoint
     destination: Endpoint
     first: Packet
+
+    @property
+    def on_link(self) -> bool:
+        """Whether both ends are on one link."""
+        return self.source.segment == self.destination.segment
 
     @property
     def claimed(self) -> Address | None:

@@ -11,6 +11,11 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.answers.points import crossed, suited
+from crossgate.core.conversation.opening import conversations
+from crossgate.core.conversation.packets import Tracer
+from crossgate.core.conversation.rules import Leg, legs_of, packet_on
+from crossgate.core.conversation.story import Outcome, Trace
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import Action
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.errors import PlanError
@@ -19,9 +24,6 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.network.ways import Network
-from crossgate.core.traffic.legs import Leg, conversations, legs
-from crossgate.core.traffic.trace import Outcome, Trace, Tracer
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import noticed, sentence
 from tests import net
 
@@ -220,14 +222,19 @@ def test_ends_that_do_not_do(plan_of: Read, source: str, destination: str, says:
         send(plan_of(lab()), source, destination)
 
 
+def legs(first: Packet) -> list[tuple[Leg, Packet]]:
+    every, answer = legs_of(first, on_link=False)
+    return [(leg, packet_on(first, leg, answer)) for leg in every]
+
+
 def test_legs_follow_the_protocol() -> None:
     tcp = Packet(Family.IPV4, 1, 2, 6, 51000, 80, flags=2)
     assert [(leg, packet.flags) for leg, packet in legs(tcp)] == [(Leg.SYN, 2), (Leg.SYN_ACK, 18), (Leg.ACK, 16)]
-    back = list(legs(tcp))[1][1]
+    back = legs(tcp)[1][1]
     assert (back.source, back.destination, back.source_port, back.destination_port) == (2, 1, 80, 51000)
     echo = Packet(Family.IPV6, 1, 2, 58, icmp_type=128, icmp_code=0)
     assert [packet.icmp_type for _, packet in legs(echo)] == [128, 129]
-    assert len(list(legs(Packet(Family.IPV4, 1, 2, 1, icmp_type=3, icmp_code=1)))) == 1
+    assert len(legs(Packet(Family.IPV4, 1, 2, 1, icmp_type=3, icmp_code=1))) == 1
     assert [leg for leg, _ in legs(Packet(Family.IPV4, 1, 2, 47))] == [Leg.REQUEST, Leg.REPLY]
 
 

@@ -8,6 +8,8 @@ import numpy as np
 import pytest
 
 from crossgate.core.answers.verify import Verifier
+from crossgate.core.conversation.opening import conversations
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import settled
 from crossgate.core.model.packets import packet_columns
@@ -15,9 +17,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.fates import VERDICTS
-from crossgate.core.traffic.legs import conversations
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.verdict import Verdict
 
 PLAN = """subnet a 10.0.0.0/24
 subnet b 10.0.1.0/24

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter
 from itertools import product
 from pathlib import Path
-from unittest import mock
 
 import numpy as np
 import pytest
@@ -13,7 +12,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.answers.compare import differences
-from crossgate.core.model.accesslist import AccessList, Action, Decider, DeciderKey, Entry
+from crossgate.core.conversation.opening import Conversation
+from crossgate.core.conversation.packets import Tracer
+from crossgate.core.conversation.story import Trace
+from crossgate.core.conversation.verdict import Verdict
+from crossgate.core.model.accesslist import Action, DeciderKey
 from crossgate.core.model.address import Family, parse_address, single
 from crossgate.core.model.condition import State
 from crossgate.core.model.packet import Packet
@@ -21,20 +24,15 @@ from crossgate.core.model.packets import packet_columns
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import Hello, TlsTest
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.paths import Crossing
-from crossgate.core.network.paths import Path as Way
 from crossgate.core.sets.region import packet_region
-from crossgate.core.traffic import trace as tracing
 from crossgate.core.traffic.between import flows
 from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.courses import by_course
 from crossgate.core.traffic.fates import VERDICTS
-from crossgate.core.traffic.legs import Conversation
 from crossgate.core.traffic.question import answers
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Trace, Tracer, path_devices
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.language.reader import read_plan
+from tests.core.conversation.plain import Way, fare
 from tests.core.traffic.test_flows import in_line
 
 SUITES = (0x1301, 0x1302, 0xC02F, 0xC030, 0xC013, 0x002F)
@@ -94,58 +92,6 @@ def plan_in(folder: Path, text: str) -> Plan:
     return read_plan(path)
 
 
-def takes(entry: Entry, hello: Hello | None) -> bool:
-    wanted = entry.tls
-    if wanted is None or hello is None:
-        return wanted is None
-    return (wanted.versions is None or hello.version in wanted.versions) and (wanted.suites is None or hello.suite in wanted.suites)
-
-
-def asked(access_list: AccessList, packet: Packet, hello: Hello | None) -> Decider:
-    """Ask a list entry by entry."""
-    return next(
-        (Decider(access_list, each) for each in access_list.entries if each.matches(packet) and takes(each, hello)),
-        Decider(access_list, None),
-    )
-
-
-def by_hand(plan: Plan, there: Way, back: Way, first: Packet, hello: Hello | None) -> tuple[Verdict, DeciderKey | None]:
-    """Return the verdict and the line that stops a TCP conversation, by the words of the language's page."""
-
-    def lists(way: Way) -> list[tuple[Crossing, AccessList]]:
-        stand = ((each, plan.placed.get((each.point, each.direction, Family.IPV4))) for each in way.crossings)
-        return [(each, own) for each, own in stand if own is not None]
-
-    def remembers(crossing: Crossing, seen: set[str]) -> bool:
-        device = crossing.point.device
-        return device in seen and device is not None and plan.devices[device].stateful
-
-    answer = first._replace(
-        source=first.destination, destination=first.source, source_port=first.destination_port, destination_port=first.source_port
-    )
-    both = path_devices(there) & path_devices(back)
-    judged = [(each, own) for each, own in lists(there) if remembers(each, both) and any(entry.tls for entry in own.entries)]
-    legs = [(there, first, 2), (back, answer, 18), (there, first, 16)]
-    if judged:
-        legs += [(there, first, 24)] if hello is None else [(there, first, 24), (back, answer, 24)]
-    passed: set[str] = set()
-    for number, (way, packet, flags) in enumerate(legs):
-        if number > 2 and number == len(legs) - 1:
-            for _, own in judged if hello is None else reversed(judged):
-                decider = asked(own, first, hello)
-                if not decider.permits:
-                    return Verdict.HALF_OPEN, decider.key
-        for crossing, own in lists(way):
-            if not remembers(crossing, passed):
-                deciders = [asked(own, packet._replace(flags=flags), each) for each in (hello, *HELLOS)]
-                if not any(each.permits for each in deciders):
-                    return (Verdict.HALF_OPEN if number else Verdict.DENIED), deciders[0].key
-        if not way.arrived:
-            return Verdict.UNROUTABLE, None
-        passed |= path_devices(way)
-    return Verdict.PERMITTED, None
-
-
 ENDS = [("10.0.0.9", "10.0.2.9"), ("10.0.2.9", "10.0.0.9"), ("10.0.0.9", "10.0.2.77")]
 
 
@@ -171,9 +117,10 @@ def test_every_engine_does_what_going_over_all_of_tls_does(tmp_path_factory: pyt
             tracer = Tracer(network, state)
             traces = tracer.alternatives(conversation)
             every = [
-                by_hand(plan, there, back, first, SPOKEN[window])
+                (fared.verdict, fared.stop[1].key if fared.stop else None)
                 for there in network.ways(conversation.source, end)
                 for back in network.ways(conversation.destination, start)
+                for fared in [fare(network, first, Way(there, back, hello=SPOKEN[window]), tuple(HELLOS))]
             ]
             assert {told(each) for each in traces} == {*every}
             assert told(tracer.trace(conversation)) == every[0]
@@ -185,9 +132,7 @@ def test_every_engine_does_what_going_over_all_of_tls_does(tmp_path_factory: pyt
             fate = tracer.fate(conversation, ways)
             assert (fate.verdict, fate.stopped.key if fate.stopped else None) == every[0]
             assert fate.agreed == (len(verdicts) == 1)
-            with mock.patch.object(tracing, "_FEW_WAYS", 0):
-                assert tracer.fate(conversation, ways) == fate
-                assert {told(each) for each in tracer.examples(conversation)} == {*every}
+            assert {told(each) for each in tracer.examples(conversation)} == {*every}
             packets.append(first)
             windows.append(window)
             wanted.append(every)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
-from unittest import mock
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -17,6 +16,8 @@ from crossgate.core.answers.reach import reach
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
 from crossgate.core.audit.claims import Hurdles
+from crossgate.core.conversation.opening import Conversation, conversations
+from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import Action, DeciderKey, Entry
 from crossgate.core.model.address import Family, single
 from crossgate.core.model.condition import When
@@ -24,16 +25,11 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.network.passages import Passages
 from crossgate.core.sets.region import every_packet, packet_region
-from crossgate.core.traffic import trace as tracing
 from crossgate.core.traffic.between import flows
 from crossgate.core.traffic.courses import by_course
-from crossgate.core.traffic.endings import Decided
 from crossgate.core.traffic.flows import placed_on
-from crossgate.core.traffic.legs import Conversation, Leg, conversations, legs
 from crossgate.core.traffic.question import Answer, answers
 from crossgate.core.traffic.session import Session
-from crossgate.core.traffic.trace import Trace
-from crossgate.core.traffic.verdict import Verdict
 from crossgate.core.wording.sentences import parting
 from crossgate.language.reader import read_plan
 from tests import net, small
@@ -109,7 +105,7 @@ def test_what_varies_is_told_everywhere(plan_of: Read) -> None:
     assert part.verdict is Verdict.VARIES
     assert part.stop is not None
     assert (part.stop.decider.name, str(part.stop.crossing.point)) == ("wall 10", "right.one")
-    (cell,) = cells(session.network, session.tracer(), ["a"], ["b"], ["ping"])
+    (cell,) = cells(session.tracer(), ["a"], ["b"], ["ping"])
     assert cell.verdicts() == {Family.IPV4: (Verdict.VARIES,)}
     start, end = pairs(session.network, "a", "b")[0]
     assert {str(each.crossing.point) for each in crossed(session.network, start, end)} >= {"left.one", "right.one", "left.two", "right.two"}
@@ -122,42 +118,13 @@ def test_what_varies_is_told_everywhere(plan_of: Read) -> None:
     assert turned == {(Verdict.VARIES, Verdict.PERMITTED)}
 
 
-Told = tuple[Verdict, Leg, Decided | None]
-
-
-def told(trace: Trace) -> Told:
-    """Return how a conversation ends on one way; one that gets through ends on the last leg that it may have."""
-    decided = trace.decided
-    every = [leg for leg, _ in legs(trace.conversation.first, trace.conversation.source.segment == trace.conversation.destination.segment)]
-    stop = None if decided is None or decided.decider is None else Decided(decided.crossing, decided.decider)
-    return trace.verdict, every[-1] if trace.verdict is Verdict.PERMITTED else trace.legs[-1].leg, stop
-
-
-def check_endings(session: Session, conversation: Conversation, answer: Answer, by: DeciderKey | None) -> None:
-    """Hold the endings of an answer, and the examples that are traced of them, against tracing every way by itself."""
-    tracer = session.tracer()
-    ways: dict[Told, list[Trace]] = {}
-    for each in tracer.alternatives(conversation):
-        ways.setdefault(told(each), []).append(each)
-    assert {each[:3]: each.number for each in answer.endings} == {how: len(traces) for how, traces in ways.items()}
-    for ending in answer.endings:
-        how = ending[:3]
-        deciding = [[decider for decider in each.deciders() if decider.permits] for each in ways[how]]
-        assert {each.decider for each in ending.passed} == {decider for each in deciding for decider in each}
-        assert ending.by == all(any(decider.key == by for decider in each.deciders()) for each in ways[how])
-    with mock.patch.object(tracing, "_FEW_WAYS", 0):
-        examples = tracer.examples(conversation, by)
-        fate = tracer.fate(conversation, session.network.between(conversation.source, conversation.destination))
-    every = [each for several in ways.values() for each in several]
-    first = tracer.alternatives(conversation)[0]
-    assert examples[0] == first._replace(differing=examples[0].differing)
-    assert (first.differing is None) == (examples[0].differing is None) == fate.agreed
-    assert {told(each) for each in examples} == ways.keys()
-    assert {each._replace(differing=None) for each in examples} <= {each._replace(differing=None) for each in every}
-    for how, several in ways.items():
-        lacking = [each for each in several if all(decider.key != by for decider in each.deciders())]
-        shown = [each for each in examples if told(each) == how and all(decider.key != by for decider in each.deciders())]
-        assert bool(lacking) == bool(shown)
+def check_endings(session: Session, wanted: Conversation, answer: Answer, by: DeciderKey | None) -> None:
+    """Hold the endings of an answer about sets against those of the packet, which are held against each way by itself."""
+    assert {(*each[:3], each.first): each for each in answer.endings}.keys() == {
+        (*each[:3], each.first) for each in session.tracer().endings(wanted)
+    }
+    for one, other in zip(answer.endings, session.tracer().endings(wanted, by=by), strict=True):
+        assert (one[:3], {*one.passed}, one.by, one.number) == (other[:3], {*other.passed}, other.by, other.number)
 
 
 @settings(max_examples=40, deadline=None)
@@ -306,7 +273,7 @@ def test_a_cell_of_the_grid_is_what_tracing_finds(tmp_path_factory: pytest.TempP
     path.write_text(reference.network(seed))
     session = Session(read_plan(path))
     names = list(session.plan.hosts)
-    for cell in cells(session.network, session.tracer(), names, names, ["tcp/80", "ping"], few=seed % 2 * 1000):
+    for cell in cells(session.tracer(), names, names, ["tcp/80", "ping"], few=seed % 2 * 1000):
         for fates in cell.fates.values():
             for conversation, fate in fates:
                 trace = session.tracer().trace(conversation)

@@ -1,0 +1,167 @@
+"""One packet as what is carried: what becomes of the conversation that it opens, on all its ways."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from crossgate.core.conversation.opening import Conversation
+from crossgate.core.conversation.rules import Leg, Script, legs_of, packet_on, script
+from crossgate.core.conversation.story import Paths, Trace, astray, story
+from crossgate.core.conversation.verdict import Verdict
+from crossgate.core.conversation.walk import Decision, Ending, Places, Walk, first_of
+from crossgate.core.lists.index import ListIndex
+from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
+from crossgate.core.model.address import Address, Family
+from crossgate.core.model.condition import State, hello_of
+from crossgate.core.model.packet import Packet
+from crossgate.core.network.nodes import MOST_WAYS
+from crossgate.core.network.ways import Network, Ways
+from crossgate.core.sets.effort import TooManyPieces
+
+
+class Indexes:
+    """The lists of a plan as they decide single packets in one state of its conditions."""
+
+    def __init__(self, state: State) -> None:
+        self.state = state
+        self._indexes: dict[AccessList, tuple[ListIndex, list[ListIndex]]] = {}
+
+    def decision(self, access_list: AccessList, packet: Packet) -> Decision:
+        """Return what a list does with a packet: what it stops, but would let by if another TLS were spoken, it lets by until that settles."""
+        found = self._indexes.get(access_list)
+        if found is None:
+            others = access_list.undecided(self.state) if access_list.tls else ()
+            found = self._indexes[access_list] = ListIndex(access_list, self.state), [ListIndex(access_list, each) for each in others]
+        index, undecided = found
+        decider = index.decide(packet)
+        if not decider.permits:
+            for other in undecided:
+                by = other.decide(packet)
+                if by.permits:
+                    return Decision(by, True, decider)
+            return Decision(decider, False)
+        return Decision(decider, True)
+
+
+class OnePacket:
+    """Carries the packet that opens a conversation: there is nothing to divide, so that the part is None."""
+
+    def __init__(self, indexes: Indexes, first: Packet, answer: int | None) -> None:
+        self._indexes, self._first, self._answer = indexes, first, answer
+        self._packets: dict[Leg, Packet] = {}
+
+    def packet(self, leg: Leg) -> Packet:
+        """Return the packet of a leg."""
+        found = self._packets.get(leg)
+        if found is None:
+            found = self._packets[leg] = packet_on(self._first, leg, self._answer)
+        return found
+
+    def decide(self, part: None, leg: Leg, access_list: AccessList) -> list[tuple[None, Decision]]:
+        """Return what a list does with the packet of a leg."""
+        return [(None, self._indexes.decision(access_list, self.packet(leg)))]
+
+
+class Fate(NamedTuple):
+    """What becomes of a conversation, without how: the verdict on its first way, the line that stopped it, whether all ways agree."""
+
+    verdict: Verdict
+    stopped: Decider | None
+    agreed: bool = True
+
+
+class Tracer:
+    """Traces conversations through one network in one `state` of its conditions."""
+
+    def __init__(self, network: Network, state: State = frozenset()) -> None:
+        self.network = network
+        self.state = state
+        self._indexes = Indexes(state)
+        self._places: dict[Family, Places] = {}
+        self._walks: dict[tuple[Ways, Script], Walk] = {}
+
+    def trace(self, conversation: Conversation) -> Trace:
+        """Trace a conversation along the first of the equally good paths, and see whether it fares alike on the others."""
+        endings, paths = self.endings(conversation), Paths(self.network, conversation)
+        first = first_of(endings)
+        other = next((each for each in endings if each.verdict is not first.verdict), None)
+        differing = None if other is None else story(paths, other)
+        return story(paths, first)._replace(ways=sum(each.number for each in endings), differing=differing)
+
+    def examples(self, conversation: Conversation, by: DeciderKey | None = None) -> list[Trace]:
+        """Trace a conversation along the first way, and so that each of its endings is seen, on ways without the line `by` where there are."""
+        endings, paths = self.endings(conversation, by=by), Paths(self.network, conversation)
+        several = [story(paths, each) for each in sorted(endings, key=lambda each: not each.first)]
+        return _compared(several, sum(each.number for each in endings))
+
+    def alternatives(self, conversation: Conversation) -> list[Trace]:
+        """Trace a conversation along every way there and back that differs in the lists it meets, the first one first.
+
+        Raises `TooManyPieces` when they are too many.
+        """
+        ways, every = self.ways(conversation), list[Trace]()
+        itineraries, paths = self.network.itineraries(conversation.first.family), Paths(self.network, conversation, alone=True)
+        few = max(ways.there.count, ways.back.count) <= MOST_WAYS
+        for there in ways.there.sequences if few else ():
+            for back in ways.back.sequences if len(every) <= MOST_WAYS else ():
+                alone = Ways(itineraries.alone(there), itineraries.alone(back), ways.unanswered)
+                (ending,) = self.endings(conversation, alone)
+                every.append(story(paths, ending))
+                if ending.example is None or not ending.example.returned:
+                    break
+        if not few or len(every) > MOST_WAYS:
+            raise TooManyPieces(
+                f"more than {MOST_WAYS:,} ways meet different lists there, which are not shown one by one; without --all-paths they are "
+                "followed together"
+            )
+        return _compared(every, len(every))
+
+    def fate(self, conversation: Conversation, ways: Ways) -> Fate:
+        """Return what `trace` finds of a conversation, given its ways."""
+        endings = self.endings(conversation, ways)
+        first = first_of(endings)
+        agreed = len(endings) == 1 or all(each.verdict is first.verdict for each in endings)
+        return Fate(first.verdict, None if first.stop is None else first.stop.decider, agreed)
+
+    def endings(self, conversation: Conversation, ways: Ways | None = None, by: DeciderKey | None = None) -> list[Ending]:
+        """Return how a conversation ends on its ways, on some of them where these are given; `by` is the line that endings tell of."""
+        strays = astray(self.network, conversation) is not None
+        ways = self.ways(conversation) if ways is None else ways
+        return self.endings_of(conversation.first, conversation.on_link, ways, strays, by)
+
+    def endings_of(self, first: Packet, on_link: bool, ways: Ways, strays: bool, by: DeciderKey | None = None) -> list[Ending]:
+        """Return how the conversation that a packet opens ends on some ways.
+
+        `on_link` between machines of one link; with `strays` the answers go to another machine; `by` is the line that endings tell of.
+        """
+        legs, answer = legs_of(first, on_link)
+        walk = self._walk(ways, first.family, script(legs, self._speaks_tls(ways, first.family), ways.unanswered, strays))
+        ((_, found),) = walk.endings(OnePacket(self._indexes, first, answer), None, by)
+        return found
+
+    def ways(self, conversation: Conversation) -> Ways:
+        """Return all ways of a conversation; the answers go to the address that it claims."""
+        first, source = conversation.first, conversation.source
+        there, back = Address(first.family, first.destination), Address(first.family, first.source)
+        itineraries = self.network.itineraries(first.family)
+        passages = itineraries.passages(source, there), itineraries.passages(conversation.destination, back)
+        return self.network.there_and_back(*passages, self.network.unanswered(source, there))
+
+    def _walk(self, ways: Ways, family: Family, wanted: Script) -> Walk:
+        found = self._walks.get((ways, wanted))
+        if found is None:
+            if family not in self._places:
+                self._places[family] = Places(self.network, family)
+            found = self._walks[ways, wanted] = Walk(self._places[family], ways, wanted)
+        return found
+
+    def _speaks_tls(self, ways: Ways, family: Family) -> bool | None:
+        """Return whether conversations speak TLS in the state, None where no list on the way there asks."""
+        return hello_of(self.state) is not None if self.network.asks_for_tls(ways, family) else None
+
+
+def _compared(every: list[Trace], ways: int) -> list[Trace]:
+    """Return traces on some of so many ways, each with the first of them that ends otherwise."""
+    return [
+        each._replace(ways=ways, differing=next((other for other in every if other.verdict is not each.verdict), None)) for each in every
+    ]
