@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from crossgate.core.conversation.opening import Conversation
-from crossgate.core.conversation.rules import Leg, Script, legs_of, packet_on, script
-from crossgate.core.conversation.story import Paths, Trace, astray, story
+from crossgate.core.conversation.rules import Leg, legs_of, packet_on, script
+from crossgate.core.conversation.story import Known, Paths, Trace, astray, story
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.conversation.walk import Decision, Ending, Places, Walk, first_of
 from crossgate.core.lists.index import ListIndex
@@ -78,11 +78,12 @@ class Tracer:
         self.state = state
         self._indexes = Indexes(state)
         self._places: dict[Family, Places] = {}
-        self._walks: dict[tuple[Ways, Script], Walk] = {}
+        self._met: Known = {}
+        self._walks: dict[tuple[Ways, tuple[Leg, ...], bool], Walk] = {}
 
     def trace(self, conversation: Conversation) -> Trace:
         """Trace a conversation along the first of the equally good paths, and see whether it fares alike on the others."""
-        endings, paths = self.endings(conversation), Paths(self.network, conversation)
+        endings, paths = self.endings(conversation), Paths(self.network, conversation, self._met)
         first = first_of(endings)
         other = next((each for each in endings if each.verdict is not first.verdict), None)
         differing = None if other is None else story(paths, other)
@@ -90,7 +91,7 @@ class Tracer:
 
     def examples(self, conversation: Conversation, by: DeciderKey | None = None) -> list[Trace]:
         """Trace a conversation along the first way, and so that each of its endings is seen, on ways without the line `by` where there are."""
-        endings, paths = self.endings(conversation, by=by), Paths(self.network, conversation)
+        endings, paths = self.endings(conversation, by=by), Paths(self.network, conversation, self._met)
         several = [story(paths, each) for each in sorted(endings, key=lambda each: not each.first)]
         return _compared(several, sum(each.number for each in endings))
 
@@ -100,7 +101,7 @@ class Tracer:
         Raises `TooManyPieces` when they are too many.
         """
         ways, every = self.ways(conversation), list[Trace]()
-        itineraries, paths = self.network.itineraries(conversation.first.family), Paths(self.network, conversation, alone=True)
+        itineraries, paths = self.network.itineraries(conversation.first.family), Paths(self.network, conversation, self._met, alone=True)
         few = max(ways.there.count, ways.back.count) <= MOST_WAYS
         for there in ways.there.sequences if few else ():
             for back in ways.back.sequences if len(every) <= MOST_WAYS else ():
@@ -125,7 +126,7 @@ class Tracer:
 
     def endings(self, conversation: Conversation, ways: Ways | None = None, by: DeciderKey | None = None) -> list[Ending]:
         """Return how a conversation ends on its ways, on some of them where these are given; `by` is the line that endings tell of."""
-        strays = astray(self.network, conversation) is not None
+        strays = conversation.claimed is not None and astray(self.network, conversation) is not None
         ways = self.ways(conversation) if ways is None else ways
         return self.endings_of(conversation.first, conversation.on_link, ways, strays, by)
 
@@ -135,7 +136,9 @@ class Tracer:
         `on_link` between machines of one link; with `strays` the answers go to another machine; `by` is the line that endings tell of.
         """
         legs, answer = legs_of(first, on_link)
-        walk = self._walk(ways, first.family, script(legs, self._speaks_tls(ways, first.family), ways.unanswered, strays))
+        walk = self._walks.get((ways, legs, strays))
+        if walk is None:
+            walk = self._walks[ways, legs, strays] = self._walk(ways, legs, strays, first.family)
         ((_, found),) = walk.endings(OnePacket(self._indexes, first, answer), None, by)
         return found
 
@@ -147,17 +150,11 @@ class Tracer:
         passages = itineraries.passages(source, there), itineraries.passages(conversation.destination, back)
         return self.network.there_and_back(*passages, self.network.unanswered(source, there))
 
-    def _walk(self, ways: Ways, family: Family, wanted: Script) -> Walk:
-        found = self._walks.get((ways, wanted))
-        if found is None:
-            if family not in self._places:
-                self._places[family] = Places(self.network, family)
-            found = self._walks[ways, wanted] = Walk(self._places[family], ways, wanted)
-        return found
-
-    def _speaks_tls(self, ways: Ways, family: Family) -> bool | None:
-        """Return whether conversations speak TLS in the state, None where no list on the way there asks."""
-        return hello_of(self.state) is not None if self.network.asks_for_tls(ways, family) else None
+    def _walk(self, ways: Ways, legs: tuple[Leg, ...], strays: bool, family: Family) -> Walk:
+        speaks = hello_of(self.state) is not None if self.network.asks_for_tls(ways, family) else None
+        if family not in self._places:
+            self._places[family] = Places(self.network, family)
+        return Walk(self._places[family], ways, script(legs, speaks, ways.unanswered, strays))
 
 
 def _compared(every: list[Trace], ways: int) -> list[Trace]:

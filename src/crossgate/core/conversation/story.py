@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Container, Iterator, Sequence
 from enum import StrEnum
 from typing import NamedTuple
 
@@ -11,10 +11,10 @@ from crossgate.core.conversation.rules import Leg, judges, legs_of, packet_on
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.conversation.walk import Ending, Example, sequences
 from crossgate.core.model.accesslist import AccessList, Action, Decider
-from crossgate.core.model.address import Address
+from crossgate.core.model.address import Address, Family
 from crossgate.core.model.packet import Packet
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.nodes import Sequence
+from crossgate.core.network.nodes import Sequence as Tokens
 from crossgate.core.network.paths import Crossing, Endpoint, Path
 from crossgate.core.network.ways import Network
 
@@ -94,29 +94,76 @@ class Trace(NamedTuple):
         return any(leg.path.forks for leg in self.legs)
 
 
+class Met:
+    """What is met on one path: the lists at its crossings, and the stateful devices."""
+
+    def __init__(self, network: Network, path: Path, family: Family) -> None:
+        self.path = path
+        self._stands = [(each, network.list_at(each, family), Asked(each, None, None)) for each in path.crossings]
+        self.stateful = network.stateful & path_devices(path) if network.stateful else network.stateful
+
+    def judging(self, back: Container[str]) -> list[tuple[Crossing, AccessList]]:
+        """Return the lists that judge what TLS is spoken, where answers come by these stateful devices."""
+        stands = ((each, own) for each, own, _ in self._stands if own is not None and own.tls)
+        return [(each, own) for each, own in stands if judges(each, self.stateful, back)]
+
+    def asked(self, leg: Leg, passed: Container[str], again: Sequence[tuple[Crossing, AccessList]], example: Example) -> list[Asked]:
+        """Return what is asked on a leg up to where it is stopped; lists that are asked `again` are asked before all others."""
+        leading, decisions, found = example.walk.leading, example.decisions, list[Asked]()
+        for crossing, own in again:
+            decision = decisions[leading[0], own]
+            found.append(Asked(crossing, own, decision.due or decision.decider, again=True))
+            if decision.due is not None:
+                return found
+        for crossing, stands, unasked in self._stands:
+            if stands is None:
+                found.append(unasked)
+            elif crossing.remembered_by in passed:
+                if (crossing, stands) not in again:
+                    found.append(Asked(crossing, stands, None, remembered=True))
+            else:
+                decision = decisions.get((leg, stands)) or decisions[leading[leg.returns], stands]
+                found.append(Asked(crossing, stands, decision.decider))
+                if not decision.permits:
+                    return found
+        return found
+
+
+Known = dict[tuple[object, Address], Met]
+"""What is met on first paths, by their sender and where they lead."""
+
+
 class Paths:
     """The paths of one conversation, by what they meet; each is walked once."""
 
-    def __init__(self, network: Network, conversation: Conversation, alone: bool = False) -> None:
+    def __init__(self, network: Network, conversation: Conversation, known: Known, alone: bool = False) -> None:
         """Make them; `alone` for endings on one of its ways by itself, where the first one is not the first of all."""
-        self.network, self.conversation, self._alone = network, conversation, alone
+        self.network, self.conversation, self._known, self._alone = network, conversation, known, alone
         first = conversation.first
         there, back = Address(first.family, first.destination), Address(first.family, first.source)
         self._pairs = (conversation.source, there), (conversation.destination, back)
-        self._first = network.path(*self._pairs[0]), network.path(*self._pairs[1])
-        self._found: dict[tuple[int, Sequence], Path] = {}
+        self._first = self._first_of(*self._pairs[0]), self._first_of(*self._pairs[1])
+        self._found: dict[tuple[int, Tokens], Met] = {}
 
-    def of(self, ending: Ending) -> tuple[Path, Path]:
-        """Return the paths there and back of an ending's example."""
-        if (ending.first and not self._alone) or not (self._first[0].forks or self._first[1].forks):
+    def of(self, ending: Ending) -> tuple[Met, Met]:
+        """Return the paths there and back of an ending's example, with what is met on them."""
+        if (ending.first and not self._alone) or not (self._first[0].path.forks or self._first[1].path.forks):
             return self._first
         there, back = sequences(ending)
-        return self._path(0, there), self._path(1, back)
+        return self._met(0, there), self._met(1, back)
 
-    def _path(self, way: int, sequence: Sequence) -> Path:
+    def _first_of(self, origin: Endpoint, destination: Address) -> Met:
+        key = origin.sender, destination
+        found = self._known.get(key)
+        if found is None:
+            found = self._known[key] = Met(self.network, self.network.path(origin, destination), destination.family)
+        return found
+
+    def _met(self, way: int, sequence: Tokens) -> Met:
         if (way, sequence) not in self._found:
-            itineraries = self.network.itineraries(self.conversation.first.family)
-            self._found[way, sequence] = itineraries.path(*self._pairs[way], sequence)
+            family = self.conversation.first.family
+            path = self.network.itineraries(family).path(*self._pairs[way], sequence)
+            self._found[way, sequence] = Met(self.network, path, family)
         return self._found[way, sequence]
 
 
@@ -138,69 +185,21 @@ def story(paths: Paths, ending: Ending) -> Trace:
     """Return what a conversation meets on the way that is an ending's example, up to where it ends."""
     network, conversation, example = paths.network, paths.conversation, ending.example
     assert example is not None  # the walk found it
-    there, back = paths.of(ending)
-    teller, script = _Teller(network, conversation, example), example.walk.script
-    if ending.judges:
-        teller.judging(there, back)
-    done = list[LegTrace]()
+    met, script, first = paths.of(ending), example.walk.script, conversation.first
+    judging = met[0].judging(met[1].stateful) if ending.judges else []
+    answer, passed, done = legs_of(first, conversation.on_link)[1], frozenset[str](), list[LegTrace]()
     for leg in script.legs[: 1 if script.unanswered else script.legs.index(ending.leg) + 1]:
-        done.append(teller.leg(leg, back if leg.returns else there))
+        way = met[leg.returns]
+        again = [] if not leg.settles else judging[::-1] if leg.returns else judging
+        asked = way.asked(leg, passed, again, example)
+        done.append(LegTrace(leg, packet_on(first, leg, answer), way.path, tuple(asked), _outcome(way.path, asked)))
+        passed |= way.stateful
     strayed = script.astray and ending.verdict is Verdict.HALF_OPEN and ending.stop is None
     return Trace(conversation, tuple(done), ending.verdict, astray(network, conversation) if strayed else None)
 
 
-class _Teller:
-    """Tells of one leg after the other; it knows which devices have let the conversation by."""
-
-    def __init__(self, network: Network, conversation: Conversation, example: Example) -> None:
-        self._network, self._first, self._example = network, conversation.first, example
-        self._answer = legs_of(conversation.first, conversation.on_link)[1]
-        self._passed: set[str] = set()
-        self._again: list[Crossing] = []
-        """The places whose lists are asked again about what opened, once its TLS is settled."""
-
-    def judging(self, there: Path, back: Path) -> None:
-        """See which lists are asked again on these paths."""
-        stateful = {name for name in path_devices(there) if self._network.plan.devices[name].stateful}
-        self._again = [
-            each
-            for each in there.crossings
-            if judges(each, stateful, path_devices(back)) and (own := self._list_at(each)) is not None and own.tls
-        ]
-
-    def leg(self, leg: Leg, path: Path) -> LegTrace:
-        """Return the trace of a leg, up to where it is stopped."""
-        asked = list[Asked]()
-        for each in self._asked(leg, path):
-            asked.append(each)
-            if not each.permits:
-                break
-        self._passed |= path_devices(path)
-        outcome = Outcome.ARRIVED if path.arrived else Outcome.UNROUTABLE
-        if asked and (stop := asked[-1].decider) is not None and not stop.permits:
-            outcome = Outcome.DENIED if stop.action is Action.DENY else Outcome.REJECTED
-        return LegTrace(leg, packet_on(self._first, leg, self._answer), path, tuple(asked), outcome)
-
-    def _asked(self, leg: Leg, path: Path) -> Iterator[Asked]:
-        """Yield the crossings of a leg, with what is decided there; a list that is asked again is asked before all others."""
-        leading, decisions = self._example.walk.leading, self._example.decisions
-        again = [] if not leg.settles else self._again[::-1] if leg.returns else self._again
-        for crossing in again:
-            own = self._list_at(crossing)
-            assert own is not None  # it judges
-            decision = decisions[leading[0], own]
-            yield Asked(crossing, own, decision.due or decision.decider, again=True)
-        for crossing in path.crossings:
-            own, device = self._list_at(crossing), crossing.remembered_by
-            if crossing in again:
-                continue
-            if own is None:
-                yield Asked(crossing, None, None)
-            elif device in self._passed and self._network.plan.devices[device].stateful:
-                yield Asked(crossing, own, None, remembered=True)
-            else:
-                decision = decisions.get((leg, own)) or decisions[leading[leg.returns], own]
-                yield Asked(crossing, own, decision.decider)
-
-    def _list_at(self, crossing: Crossing) -> AccessList | None:
-        return self._network.list_at(crossing, self._first.family)
+def _outcome(path: Path, asked: Sequence[Asked]) -> Outcome:
+    decider = asked[-1].decider if asked else None
+    if decider is not None and not decider.permits:
+        return Outcome.DENIED if decider.action is Action.DENY else Outcome.REJECTED
+    return Outcome.ARRIVED if path.arrived else Outcome.UNROUTABLE

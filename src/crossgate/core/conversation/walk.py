@@ -62,7 +62,8 @@ class Link(NamedTuple):
 class Example(NamedTuple):
     """One of the ways that end alike: what was met there, and back where answers were `returned`; and what lists did.
 
-    `decisions` are those of lists with a leg, or with the leading one of its way where they do the same with all.
+    `decisions` are those of lists with a leg, or with the leading one of its way where they do the same with all. `lines` are all lines
+    that decided anything, in that order: each with the number of its leg, and the token of its place.
     """
 
     walk: Walk
@@ -70,25 +71,34 @@ class Example(NamedTuple):
     back: Link | None
     returned: bool
     decisions: Decisions
+    lines: list[tuple[int, int, Decider]]
 
 
 class Ending(NamedTuple):
     """Some ways of a conversation that end alike: how they do, and how many they are.
 
     `first` says that it is the first of all ways, and no other. `by` tells whether the line asked about decided on each of them;
-    the example is one on which it did not, where there is such a one. `passed` are the lines that let it by on some of them, by leg.
+    the example is one on which it did not, where there is such a one. `decided` are the lines that decided on some of them, a bit each.
     `judges` are the lists that judge what TLS is spoken on some of them.
     """
 
     verdict: Verdict
     leg: Leg
     stop: Decided | None
-    passed: tuple[Decided, ...] = ()
     by: bool = False
     number: int = 1
     first: bool = True
+    decided: int = 0
     judges: frozenset[AccessList] = frozenset()
     example: Example | None = None
+
+    @property
+    def passed(self) -> tuple[Decided, ...]:
+        """The lines that let it by on some of these ways, each once a leg, in the order in which they first decided anything."""
+        if self.example is None:
+            return ()
+        lines = (self.example.lines[number] for number in _numbers(self.decided))
+        return tuple(self.example.walk.places.decided(token, decider) for _, token, decider in lines if decider.permits)
 
 
 class Place(NamedTuple):
@@ -167,7 +177,7 @@ _NEVER = 99
 """The leg of what decides on no leg."""
 
 
-class _Trail(NamedTuple):
+class _Trail:
     """What is known of ways of one kind that have come equally far.
 
     `lines` are the lines that decided on some of them, a bit each, `later` those that decide later legs. `by` is the earliest leg on which
@@ -175,12 +185,22 @@ class _Trail(NamedTuple):
     many they are, and `link` is what one of them met: one on which the line asked about decides as late as on any.
     """
 
-    lines: int = 0
-    later: int = 0
-    by: int = _NEVER
-    remembered: frozenset[str] = frozenset()
-    number: int = 1
-    link: Link | None = None
+    __slots__ = ("by", "later", "lines", "link", "number", "remembered")
+
+    def __init__(
+        self,
+        lines: int = 0,
+        later: int = 0,
+        by: int = _NEVER,
+        remembered: frozenset[str] = frozenset(),
+        number: int = 1,
+        link: Link | None = None,
+    ) -> None:
+        self.lines, self.later, self.by, self.remembered, self.number, self.link = lines, later, by, remembered, number, link
+
+    def copy(self) -> _Trail:
+        """Return one that can be led on by itself."""
+        return _Trail(self.lines, self.later, self.by, self.remembered, self.number, self.link)
 
     def and_(self, other: _Trail | None) -> _Trail:
         """Return what is known of both; of this alone where there is no other."""
@@ -235,11 +255,17 @@ class Walk:
         self.places, self.ways, self.script = places, ways, script
         self.at = places.every()
         self.nodes = places.nodes
-        self.starts = ways.there.number, ways.back.number
         self.first = ways.there.first_sequence, ways.back.first_sequence
         self.single: bool = ways.count == 1
+        self.starts = (0, 0) if self.single else (ways.there.number, ways.back.number)
         self.leading = tuple(script.legs[each[0] if each else 0] for each in (script.there, script.back))
         self.later = tuple(tuple((number, script.legs[number]) for number in each[1:]) for each in (script.there, script.back))
+
+    @cached_property
+    def straight(self) -> tuple[tuple[list[Place], Outcome], tuple[list[Place], Outcome]]:
+        """The places met on the one way there and the one back, where there is just one of each, and how they end."""
+        there, back = (([self.at[token] for token in each.tokens], Outcome(each.end)) for each in self.first)
+        return there, back
 
     @cached_property
     def always(self) -> frozenset[str]:
@@ -287,7 +313,7 @@ class _Followed(Generic[Part]):
                 return divided
             state.arrived = True
             if self._script.back:
-                state.waiting = list(dict.fromkeys(kind.passed for end, kind in state.there if end is Outcome.ARRIVED))
+                state.waiting = list({kind.passed: None for end, kind in state.there if end is Outcome.ARRIVED})
         while state.waiting:
             passed = state.waiting[-1]
             if passed not in state.answers:
@@ -332,10 +358,9 @@ class _Followed(Generic[Part]):
         own, leading = place.access_list, self._walk.leading[way]
         if own is None or self._passes_unasked(way, place, kind):
             return None
-        if (leading, own) not in state.known:
-            divided = self._ask(state, leading, own)
-            if divided is not None:
-                return divided
+        divided = self._ask(state, leading, own)
+        if divided is not None:
+            return divided
         if place.flagged and place.remembers is None and state.known[leading, own].permits:
             for _, leg in self._walk.later[way]:
                 divided = self._ask(state, leg, own)
@@ -347,6 +372,8 @@ class _Followed(Generic[Part]):
         """Follow all ways there (0) or back (1) to their ends, and gather these."""
         front, of, at = state.front, self._of, self._at
         while front:
+            if self._walk.single:
+                return self._straight(state, way, found)
             number = max(front) if len(front) > 1 else next(iter(front))
             here, (ends, children) = front[number], of[number]
             for token, _ in children:
@@ -363,7 +390,9 @@ class _Followed(Generic[Part]):
                     self._ended(found, way, end, kind, trail)
             for token, following in children:
                 for kind, trail in here.items():
-                    key, on, stop = self._met(state, way, token, following, kind, trail)
+                    on = trail.copy()
+                    on.link = link = Link(trail.link, token, following, _met(trail.link) + 1)
+                    key, stop = self._place(state, way, at[token], self._on_first(kind, way, link), on)
                     if stop is not None:
                         self._stopped(found, stop, key, on, following)
                     elif following in front:
@@ -372,9 +401,37 @@ class _Followed(Generic[Part]):
                         front[following] = {key: on}
         return None
 
+    def _straight(self, state: _State[Part], way: int, found: _Found) -> _Divided[Part] | None:
+        """Follow the one way that there is; how many places have been met stands for the node."""
+        ((start, here),) = state.front.items()
+        ((kind, trail),) = here.items()
+        places, end = self._walk.straight[way]
+        trail = trail.copy()
+        for number in range(start, len(places)):
+            place = places[number]
+            divided = None if place.access_list is None else self._ask_all(state, way, place, kind)
+            if divided is not None:
+                state.front = {number: {kind: trail}}
+                return divided
+            kind, stop = self._place(state, way, place, kind, trail)
+            if stop is not None:
+                found[stop, kind] = trail
+                break
+        else:
+            found[end, kind] = trail
+        state.front = {}
+        return None
+
+    def _on_first(self, kind: _Kind, way: int, link: Link) -> _Kind:
+        """Return the kind of what has met one token more: of the first of all ways only as long as it meets what that does."""
+        tokens = self._walk.first[way].tokens
+        if kind.first and (link.met > len(tokens) or tokens[link.met - 1] != link.token):
+            return kind._replace(first=False)
+        return kind
+
     def _ended(self, found: _Found, way: int, end: Outcome, kind: _Kind, trail: _Trail) -> None:
         first = self._walk.first[way]
-        if kind.first and not self._walk.single and (first.end is not end or len(first.tokens) != _count(trail.link)):
+        if kind.first and (first.end is not end or len(first.tokens) != _met(trail.link)):
             kind = kind._replace(first=False)
         found[end, kind] = trail.and_(found.get((end, kind)))
 
@@ -384,63 +441,45 @@ class _Followed(Generic[Part]):
         if kind.first and ways > 1:
             found[stop, kind] = trail
             kind, ways = kind._replace(first=False), ways - 1
-        trail = trail if ways == 1 else trail._replace(number=trail.number * ways)
-        found[stop, kind] = trail.and_(found.get((stop, kind)))
+        on = trail.copy()
+        on.number *= ways
+        found[stop, kind] = on.and_(found.get((stop, kind)))
 
-    def _met(
-        self, state: _State[Part], way: int, token: int, following: int, kind: _Kind, trail: _Trail
-    ) -> tuple[_Kind, _Trail, _Stop | None]:
-        """Return what has met a token: its kind and trail then, and the line that stops it there, if one does."""
-        place, before = self._at[token], trail.link
-        count = _count(before)
-        link = Link(before, token, following, count + 1)
-        if kind.first and not self._walk.single:
-            tokens = self._walk.first[way].tokens
-            if count == len(tokens) or tokens[count] != token:
-                kind = kind._replace(first=False)
-        if place.device is not None:
-            return self._passed(state, way, place.device, kind, trail, link)
-        if place.access_list is None or self._passes_unasked(way, place, kind):
-            return kind, _Trail(*trail[:5], link), None
-        return self._asked(state, way, place, kind, trail, link)
-
-    def _passed(
-        self, state: _State[Part], way: int, device: str, kind: _Kind, trail: _Trail, link: Link
-    ) -> tuple[_Kind, _Trail, _Stop | None]:
-        """Return what has passed a stateful device: on the way there it remembers, and if the answer passes it too it judges."""
-        if way == 0:
-            if device in state.relevant:
+    def _place(self, state: _State[Part], way: int, place: Place, kind: _Kind, trail: _Trail) -> tuple[_Kind, _Stop | None]:
+        """Lead a trail by a place, and return its kind then, and the line that stops it there, if one does. All rules of a place are here."""
+        own, device = place.access_list, place.device
+        if device is not None:
+            # On the way there it remembers; and if the answer passes it too, it judges.
+            trail.remembered |= {device}
+            if way == 0 and device in state.relevant:
                 kind = kind._replace(passed=kind.passed | {device})
-        elif self._script.settling:
-            kind = kind._replace(seen=kind.seen | {device})
-        lines, later, by, remembered, number, _ = trail
-        return kind, _Trail(lines, later, by, remembered | {device}, number, link), None
-
-    def _asked(
-        self, state: _State[Part], way: int, place: Place, kind: _Kind, trail: _Trail, link: Link
-    ) -> tuple[_Kind, _Trail, _Stop | None]:
-        """Return what a list was asked about, the leading leg of a way and those that will come by later."""
-        own, leading, legs = place.access_list, self._walk.leading[way], self._script.there if way == 0 else self._script.back
-        assert own is not None
-        lines, later, by, remembered, number, _ = trail
+            elif way == 1 and self._script.settling:
+                kind = kind._replace(seen=kind.seen | {device})
+            return kind, None
+        if own is None or self._passes_unasked(way, place, kind):
+            return kind, None
+        leading, number = self._walk.leading[way], way  # the legs 0 and 1 lead
         decider, permits, due = state.known[leading, own]
-        lines |= self._bit(legs[0], place.number, decider)
-        if self._by is not None and by > legs[0] and decider.key == self._by:
-            by = legs[0]
+        trail.lines |= self._bit(number, place.number, decider)
+        if self._by is not None and trail.by > number and decider.key == self._by:
+            trail.by = number
         if not permits:
-            return kind, _Trail(lines, later, by, remembered, number, link), _Stop(place.number, decider)
+            return kind, _Stop(place.number, decider)
         if place.remembers is None:
-            for nth, leg in self._walk.later[way]:
-                if kind.late is None or nth < kind.late.leg:
+            for later, leg in self._walk.later[way]:
+                if kind.late is None or later < kind.late.leg:
                     decider, permits, _ = state.known[leg if place.flagged else leading, own]
-                    later |= self._bit(nth, place.number, decider)
-                    if self._by is not None and by > nth and decider.key == self._by:
-                        by = nth
-                    if not permits:
-                        kind = kind._replace(late=_Late(nth, _Stop(place.number, decider)))
+                    kind = self._note(kind, trail, later, place, decider, permits)
         elif own.tls and way == 0 and self._script.settling:
             kind = kind._replace(judges=(*kind.judges, (place.number, due)))
-        return kind, _Trail(lines, later, by, remembered, number, link), None
+        return kind, None
+
+    def _note(self, kind: _Kind, trail: _Trail, leg: int, place: Place, decider: Decider, permits: bool) -> _Kind:
+        """Note what a list will do with a later leg."""
+        trail.later |= self._bit(leg, place.number, decider)
+        if self._by is not None and trail.by > leg and decider.key == self._by:
+            trail.by = leg
+        return kind if permits else kind._replace(late=_Late(leg, _Stop(place.number, decider)))
 
     def _passes_unasked(self, way: int, place: Place, kind: _Kind) -> bool:
         """Whether an answer passes a list whose stateful device has let the conversation by, on every way there or on those of a kind."""
@@ -483,7 +522,7 @@ class _Closing(Generic[Part]):
             else:
                 self._close(when_stopped(self._script, 0, self._decided(end)), kind.first, self._there(trail))
         every = [
-            Ending(*finish, self._passed(lines), by, number, first, judges, example)
+            Ending(*finish, by, number, first, lines, judges, example)
             for (finish, first), (lines, by, number, judges, example) in self._closed.items()
         ]
         return every if len(every) == 1 else sorted(every, key=self._order)
@@ -508,13 +547,13 @@ class _Closing(Generic[Part]):
             else:
                 finish, last = when_stopped(script, 1, self._decided(end)), 1
             by = min(there.by, back.by) <= last or (finish.stop is not None and finish.stop.decider.key == self._by)
-            example = Example(self._walk, there.link, back.link, True, self._state.known)
+            example = Example(self._walk, there.link, back.link, True, self._state.known, self._lines)
             found = _Closed(lines, self._by is not None and by, there.number * back.number, judges, example)
             self._close(finish, kind.first and behind.first, found)
 
     def _there(self, trail: _Trail) -> _Closed:
         """Return what is known of ways that end on the way there."""
-        example = Example(self._walk, trail.link, None, False, self._state.known)
+        example = Example(self._walk, trail.link, None, False, self._state.known, self._lines)
         return _Closed(trail.lines, trail.by == 0, trail.number, frozenset(), example)
 
     def _close(self, finish: Finish, first: bool, found: _Closed) -> None:
@@ -550,13 +589,8 @@ class _Closing(Generic[Part]):
         lines = enumerate(self._lines)
         return sum(1 << number for number, (leg, token, _) in lines if leg == 1 and self._walk.at[token].remembers in trail.remembered)
 
-    def _passed(self, bits: int) -> tuple[Decided, ...]:
-        """Return the lines that let by, of some, in the order in which they first decided anything."""
-        lines = (self._lines[number] for number in _numbers(bits))
-        return tuple(self._walk.places.decided(token, decider) for _, token, decider in lines if decider.permits)
 
-
-def _count(link: Link | None) -> int:
+def _met(link: Link | None) -> int:
     """Return how many tokens have been met."""
     return 0 if link is None else link.met
 
@@ -571,13 +605,15 @@ def _numbers(bits: int) -> Iterator[int]:
 
 def first_of(endings: Sequence[Ending]) -> Ending:
     """Return how it ends on the first way."""
-    return next(each for each in endings if each.first)
+    return endings[0] if endings[0].first else next(each for each in endings if each.first)
 
 
 def sequences(ending: Ending) -> tuple[Tokens, Tokens]:
     """Return what an ending's example meets there and back; where nothing was returned, the first way back."""
     example = ending.example
     assert example is not None  # the walk found it
+    if example.walk.single:
+        return example.walk.first
     ways, end = example.walk.ways, Outcome.LOST if ending.verdict is Verdict.UNROUTABLE else Outcome.ARRIVED
     if not example.returned:
         return _sequence(example.walk, ways.there, example.there, end if ending.stop is None else None), ways.back.first_sequence

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.plan import Plan
@@ -68,6 +69,11 @@ class Network(Forwarding):
         self._beside = beside
         self._itineraries: dict[Family, Itineraries] = {}
         self._between: dict[tuple[Passages, Passages, bool], Ways] = {}
+
+    @cached_property
+    def stateful(self) -> frozenset[str]:
+        """The stateful devices, by their names."""
+        return frozenset(name for name, each in self.plan.devices.items() if each.stateful)
 
     def like(self, other: Network) -> bool:
         """Whether packets go the same ways and meet the same places with lists as in another plan, whatever lists these are."""
