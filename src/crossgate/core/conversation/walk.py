@@ -141,8 +141,8 @@ class Places:
         if isinstance(met, str):
             return Place(met, number, None, None, False)
         device, own = met.remembered_by, self._network.list_at(met, self._family)
-        stateful = device is not None and self._network.plan.devices[device].stateful
-        return Place(None, number, own, device if stateful else None, own is not None and own.asks_for_flags)
+        remembers = device if device in self._network.stateful else None
+        return Place(None, number, own, remembers, own is not None and own.asks_for_flags)
 
 
 class _Stop(NamedTuple):
