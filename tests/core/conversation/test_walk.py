@@ -9,11 +9,11 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from crossgate.core.conversation.endings import Ending
 from crossgate.core.conversation.opening import Conversation, conversations
 from crossgate.core.conversation.packets import Tracer
 from crossgate.core.conversation.story import astray
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.conversation.walk import Ending
 from crossgate.core.model.accesslist import Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import State, hello_of, settled

@@ -16,9 +16,9 @@ from crossgate.core.answers.reach import reach
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
 from crossgate.core.audit.claims import Hurdles
+from crossgate.core.conversation.endings import Ending
 from crossgate.core.conversation.opening import Conversation, conversations
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.conversation.walk import Ending
 from crossgate.core.model.accesslist import Action, DeciderKey, Entry
 from crossgate.core.model.address import Family, single
 from crossgate.core.model.condition import When

@@ -27,8 +27,9 @@ class Conversation(NamedTuple):
     @property
     def claimed(self) -> Address | None:
         """The source address that is not the sender's own, or None."""
-        address = Address(self.first.family, self.first.source)
-        return None if address == self.source.address else address
+        if self.first.source == self.source.address.value:
+            return None
+        return Address(self.first.family, self.first.source)
 
 
 def conversations(

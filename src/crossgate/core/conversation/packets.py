@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from crossgate.core.conversation.endings import Ending, first_of
 from crossgate.core.conversation.opening import Conversation
-from crossgate.core.conversation.rules import Leg, legs_of, packet_on, script
+from crossgate.core.conversation.places import Places, Walk
+from crossgate.core.conversation.rules import Decision, Leg, legs_of, packet_on, script
 from crossgate.core.conversation.story import Known, Paths, Trace, astray, story
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.conversation.walk import Decision, Ending, Places, Walk, first_of
+from crossgate.core.conversation.walk import follow
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
@@ -77,9 +79,8 @@ class Tracer:
         self.network = network
         self.state = state
         self._indexes = Indexes(state)
-        self._places: dict[Family, Places] = {}
+        self._places = {family: Places(network, family) for family in Family}
         self._met: Known = {}
-        self._walks: dict[tuple[Ways, tuple[Leg, ...], bool], Walk] = {}
 
     def trace(self, conversation: Conversation) -> Trace:
         """Trace a conversation along the first of the equally good paths, and see whether it fares alike on the others."""
@@ -136,10 +137,9 @@ class Tracer:
         `on_link` between machines of one link; with `strays` the answers go to another machine; `by` is the line that endings tell of.
         """
         legs, answer = legs_of(first, on_link)
-        walk = self._walks.get((ways, legs, strays))
-        if walk is None:
-            walk = self._walks[ways, legs, strays] = self._walk(ways, legs, strays, first.family)
-        ((_, found),) = walk.endings(OnePacket(self._indexes, first, answer), None, by)
+        speaks = hello_of(self.state) is not None if self.network.asks_for_tls(ways, first.family) else None
+        walk = Walk(self._places[first.family], ways, script(legs, speaks, ways.unanswered, strays))
+        ((_, found),) = follow(walk, OnePacket(self._indexes, first, answer), None, by)
         return found
 
     def ways(self, conversation: Conversation) -> Ways:
@@ -149,12 +149,6 @@ class Tracer:
         itineraries = self.network.itineraries(first.family)
         passages = itineraries.passages(source, there), itineraries.passages(conversation.destination, back)
         return self.network.there_and_back(*passages, self.network.unanswered(source, there))
-
-    def _walk(self, ways: Ways, legs: tuple[Leg, ...], strays: bool, family: Family) -> Walk:
-        speaks = hello_of(self.state) is not None if self.network.asks_for_tls(ways, family) else None
-        if family not in self._places:
-            self._places[family] = Places(self.network, family)
-        return Walk(self._places[family], ways, script(legs, speaks, ways.unanswered, strays))
 
 
 def _compared(every: list[Trace], ways: int) -> list[Trace]:

@@ -134,6 +134,14 @@ class Decided(NamedTuple):
     decider: Decider
 
 
+class Decision(NamedTuple):
+    """What a list does with packets: the line that decides, whether that lets them by, and the line that is due once their TLS settles."""
+
+    decider: Decider
+    permits: bool
+    due: Decider | None = None
+
+
 class Late(NamedTuple):
     """The earliest later leg that some list stops, by its number, and the first list that does."""
 
@@ -145,7 +153,8 @@ class Script:
     """The legs of a conversation: `first` to last those that always follow, then `settling` where somebody judges its TLS.
 
     A leg's number is its place in `legs`, which has both. `there` and `back` are the numbers of the legs of each direction, the
-    leading one first; nothing comes back where it is `unanswered`. `astray` says that the answer goes to another machine.
+    leading one first; `leading` are these legs, and `later` the others with their numbers, there and back. Nothing comes back where it
+    is `unanswered`. `astray` says that the answer goes to another machine.
     """
 
     def __init__(self, always: tuple[Leg, ...], settling: tuple[Leg, ...], unanswered: bool, astray: bool) -> None:
@@ -154,6 +163,8 @@ class Script:
         taken = self.legs[:1] if unanswered else self.legs
         self.there = tuple(number for number, leg in enumerate(taken) if not leg.returns)
         self.back = tuple(number for number, leg in enumerate(taken) if leg.returns)
+        self.leading = self.legs[0], self.legs[self.back[0] if self.back else 0]
+        self.later = tuple(tuple((number, self.legs[number]) for number in each[1:]) for each in (self.there, self.back))
 
 
 @cache

@@ -6,10 +6,10 @@ from collections.abc import Container, Iterator, Sequence
 from enum import StrEnum
 from typing import NamedTuple
 
+from crossgate.core.conversation.endings import Ending, Example, sequences
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.rules import Leg, judges, legs_of, packet_on
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.conversation.walk import Ending, Example, sequences
 from crossgate.core.model.accesslist import AccessList, Action, Decider
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.packet import Packet
@@ -109,7 +109,7 @@ class Met:
 
     def asked(self, leg: Leg, passed: Container[str], again: Sequence[tuple[Crossing, AccessList]], example: Example) -> list[Asked]:
         """Return what is asked on a leg up to where it is stopped; lists that are asked `again` are asked before all others."""
-        leading, decisions, found = example.walk.leading, example.decisions, list[Asked]()
+        leading, decisions, found = example.walk.script.leading, example.decisions, list[Asked]()
         for crossing, own in again:
             decision = decisions[leading[0], own]
             found.append(Asked(crossing, own, decision.due or decision.decider, again=True))

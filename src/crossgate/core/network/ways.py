@@ -68,6 +68,7 @@ class Network(Forwarding):
         super().__init__(plan)
         self._beside = beside
         self._itineraries: dict[Family, Itineraries] = {}
+        self._asks_for_tls: dict[Passages, bool] = {}
         self._between: dict[tuple[Passages, Passages, bool], Ways] = {}
 
     @cached_property
@@ -102,8 +103,12 @@ class Network(Forwarding):
 
     def asks_for_tls(self, ways: Ways, family: Family) -> bool:
         """Whether a list on some way there asks what TLS is spoken, so that it matters on each what a conversation settles on."""
-        lists = (self.list_at(each, family) for each in ways.there.crossings) if self.plan.asks_for_tls else ()
-        return any(own is not None and own.tls for own in lists)
+        if not self.plan.asks_for_tls:
+            return False
+        if ways.there not in self._asks_for_tls:
+            lists = (self.list_at(each, family) for each in ways.there.crossings)
+            self._asks_for_tls[ways.there] = any(own is not None and own.tls for own in lists)
+        return self._asks_for_tls[ways.there]
 
     def between(self, source: Endpoint, destination: Endpoint, numbers: tuple[int | None, int | None] = (None, None)) -> Ways:
         """Return the ways of conversations between two ends; `numbers` are the nodes of the pair, there and back, where they are known."""

@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 from typing import NamedTuple
 
-from crossgate.core.conversation.rules import HANDSHAKE, LEADING, OPENING, Leg, Script, script
-from crossgate.core.conversation.walk import Places, Walk
+from crossgate.core.conversation.places import Places, Walk
+from crossgate.core.conversation.rules import HANDSHAKE, LEADING, OPENING, Leg, script
 from crossgate.core.lists.split import EntryRegion, ListRegions, Regions, region_hull
 from crossgate.core.model.accesslist import AccessList, Action
 from crossgate.core.model.address import Family
@@ -38,7 +38,6 @@ class Flows:
         self.state = state
         self._asked: dict[tuple[Ways, Leg], list[PlacedList]] = {}
         self._places: dict[Family, Places] = {}
-        self._walks: dict[tuple[Ways, Script], Walk] = {}
         self._opened: dict[tuple[EntryRegion, int, Leg], list[Region]] = {}
         self._services: dict[Spans, Spans] = {}
 
@@ -79,12 +78,9 @@ class Flows:
         """Return the walk of conversations of a course on some ways."""
         asks = course.legs == HANDSHAKE and self.network.asks_for_tls(ways, family)
         wanted = script(course.legs, hello_of(self.state) is not None if asks else None, ways.unanswered)
-        found = self._walks.get((ways, wanted))
-        if found is None:
-            if family not in self._places:
-                self._places[family] = Places(self.network, family)
-            found = self._walks[ways, wanted] = Walk(self._places[family], ways, wanted)
-        return found
+        if family not in self._places:
+            self._places[family] = Places(self.network, family)
+        return Walk(self._places[family], ways, wanted)
 
     def opened_by(self, region: EntryRegion, course: Course, leg: Leg) -> list[Region]:
         """Return the openings of a course whose packets on a leg an entry takes (`opening_regions`)."""

@@ -14,9 +14,10 @@ from functools import reduce
 from operator import or_
 from typing import NamedTuple
 
-from crossgate.core.conversation.rules import LEADING, Leg
+from crossgate.core.conversation.endings import Ending, first_of
+from crossgate.core.conversation.rules import LEADING, Decision, Leg
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.conversation.walk import Decision, Ending, first_of
+from crossgate.core.conversation.walk import follow
 from crossgate.core.lists.split import EntryRegion, ListRegions, region_hull
 from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
 from crossgate.core.network.ways import Ways
@@ -153,7 +154,7 @@ class Question:
             yield from self._answer(opening, [Ending(Verdict.UNROUTABLE, course.legs[0], None)])
             return
         walk = asking.walk(ways, course, self._family)
-        for product, every in walk.endings(_Openings(self, asking, course), opening, self._by):
+        for product, every in follow(walk, _Openings(self, asking, course), opening, self._by):
             yield from self._answer(product, every)
 
     def _answer(self, product: Product, every: Sequence[Ending]) -> Iterator[Answer]:

@@ -1,0 +1,119 @@
+"""How conversations end: some of their ways, with what one of these met."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import NamedTuple
+
+from crossgate.core.conversation.places import Walk
+from crossgate.core.conversation.rules import Decided, Decision, Leg
+from crossgate.core.conversation.verdict import Verdict
+from crossgate.core.model.accesslist import AccessList, Decider
+from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.nodes import Sequence as Tokens
+from crossgate.core.network.passages import Passages
+
+Decisions = Mapping[tuple[Leg, AccessList], Decision]
+
+
+class Link(NamedTuple):
+    """A token that was met, the node behind it, what was met before, and how many tokens are `met` in all."""
+
+    before: Link | None
+    token: int
+    node: int
+    met: int
+
+
+class Example(NamedTuple):
+    """One of the ways that end alike: what was met there, and back where answers were `returned`; and what lists did.
+
+    `decisions` are those of lists with a leg, or with the leading one of its way where they do the same with all. `lines` are all lines
+    that decided anything, in that order: each with the number of its leg, and the token of its place.
+    """
+
+    walk: Walk
+    there: Link | None
+    back: Link | None
+    returned: bool
+    decisions: Decisions
+    lines: list[tuple[int, int, Decider]]
+
+
+class Ending(NamedTuple):
+    """Some ways of a conversation that end alike: how they do, and how many they are.
+
+    `first` says that it is the first of all ways, and no other. `by` tells whether the line asked about decided on each of them;
+    the example is one on which it did not, where there is such a one. `decided` are the lines that decided on some of them, a bit each.
+    `judges` are the lists that judge what TLS is spoken on some of them.
+    """
+
+    verdict: Verdict
+    leg: Leg
+    stop: Decided | None
+    by: bool = False
+    number: int = 1
+    first: bool = True
+    decided: int = 0
+    judges: frozenset[AccessList] = frozenset()
+    example: Example | None = None
+
+    def and_(self, other: Ending) -> Ending:
+        """Return what is known of both, which end alike; its example is one on which the line asked about did not decide, if it can be."""
+        return self._replace(
+            by=self.by and other.by,
+            number=self.number + other.number,
+            decided=self.decided | other.decided,
+            judges=self.judges | other.judges,
+            example=self.example if self.by <= other.by else other.example,
+        )
+
+    @property
+    def passed(self) -> tuple[Decided, ...]:
+        """The lines that let it by on some of these ways, each once a leg, in the order in which they first decided anything."""
+        if self.example is None:
+            return ()
+        lines = (self.example.lines[number] for number in numbers_of(self.decided))
+        return tuple(self.example.walk.places.decided(token, decider) for _, token, decider in lines if decider.permits)
+
+
+def numbers_of(bits: int) -> Iterator[int]:
+    """Yield the numbers of the bits that are set."""
+    while bits:
+        lowest = bits & -bits
+        yield lowest.bit_length() - 1
+        bits ^= lowest
+
+
+def first_of(endings: Sequence[Ending]) -> Ending:
+    """Return how it ends on the first way."""
+    return endings[0] if endings[0].first else next(each for each in endings if each.first)
+
+
+def sequences(ending: Ending) -> tuple[Tokens, Tokens]:
+    """Return what an ending's example meets there and back; where nothing was returned, the first way back."""
+    example = ending.example
+    assert example is not None  # the walk found it
+    ways = example.walk.ways
+    if ways.count == 1:
+        return ways.there.first_sequence, ways.back.first_sequence
+    end = Outcome.LOST if ending.verdict is Verdict.UNROUTABLE else Outcome.ARRIVED
+    if not example.returned:
+        return _sequence(ways.there, example.there, end if ending.stop is None else None), ways.back.first_sequence
+    stopped = ending.stop is not None and ending.leg.returns and not ending.leg.settles
+    there = _sequence(ways.there, example.there, Outcome.ARRIVED)
+    return there, _sequence(ways.back, example.back, None if stopped else end)
+
+
+def _sequence(passages: Passages, link: Link | None, end: Outcome | None) -> Tokens:
+    """Return the sequence that meets what was met so far and ends so; without an end it goes on with whatever comes first."""
+    tokens, node = list[int](), passages.nodes.of[passages.number if link is None else link.node]
+    while link is not None:
+        tokens.append(link.token)
+        link = link.before
+    tokens.reverse()
+    while end is None and not node.ends:
+        token, following = node.children[0]
+        tokens.append(token)
+        node = passages.nodes.of[following]
+    return Tokens(tuple(tokens), min(node.ends, key=str) if end is None else end)

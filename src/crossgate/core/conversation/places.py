@@ -1,0 +1,77 @@
+"""What the walk goes over: the places of a network as it meets them, and the ways of conversations between two ends."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from crossgate.core.conversation.rules import Decided, Script
+from crossgate.core.model.accesslist import AccessList, Decider
+from crossgate.core.model.address import Family
+from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.passages import Passages
+from crossgate.core.network.ways import Network, Ways
+
+
+class Place(NamedTuple):
+    """What a token is for the walk: the stateful `device` that is passed, or the list of a family that stands at a crossing.
+
+    `remembers` is the device of the list where that is stateful. A list that is not `flagged` asks for no TCP flags: it does with
+    every later leg of a direction what it does with the leading one.
+    """
+
+    device: str | None
+    number: int
+    access_list: AccessList | None
+    remembers: str | None
+    flagged: bool
+
+
+class Places:
+    """The places of one family of a network, by their tokens."""
+
+    def __init__(self, network: Network, family: Family) -> None:
+        self._network, self._family = network, family
+        self._itineraries = network.itineraries(family)
+        self.nodes = self._itineraries.nodes
+        self._places: list[Place] = []
+        self._straight: dict[Passages, tuple[list[Place], Outcome]] = {}
+
+    def every(self) -> list[Place]:
+        """Return all places that are known so far."""
+        for number in range(len(self._places), len(self._itineraries.tokens)):
+            self._places.append(self._place(number))
+        return self._places
+
+    def straight(self, passages: Passages) -> tuple[list[Place], Outcome]:
+        """Return the places that are met on the first way, and how it ends."""
+        found = self._straight.get(passages)
+        if found is None:
+            every, sequence = self.every(), passages.first_sequence
+            found = self._straight[passages] = [every[token] for token in sequence.tokens], Outcome(sequence.end)
+        return found
+
+    def decided(self, token: int, decider: Decider) -> Decided:
+        """Return a line with the crossing at which it stands."""
+        crossing = self._itineraries.tokens[token]
+        assert not isinstance(crossing, str)  # a device decides nothing
+        return Decided(crossing, decider)
+
+    def _place(self, number: int) -> Place:
+        met = self._itineraries.tokens[number]
+        if isinstance(met, str):
+            return Place(met, number, None, None, False)
+        device, own = met.remembered_by, self._network.list_at(met, self._family)
+        remembers = device if device in self._network.stateful else None
+        return Place(None, number, own, remembers, own is not None and own.asks_for_flags)
+
+
+class Walk(NamedTuple):
+    """All ways of conversations of one script between two ends."""
+
+    places: Places
+    ways: Ways
+    script: Script
+
+    def passages(self, way: int) -> Passages:
+        """Return the ways there (0) or back (1)."""
+        return self.ways.back if way else self.ways.there
