@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from itertools import product
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pytest
@@ -25,6 +26,7 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import Hello, TlsTest
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.sets.region import packet_region
+from crossgate.core.traffic import bulk as columns
 from crossgate.core.traffic.between import flows
 from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.courses import by_course
@@ -138,11 +140,13 @@ def test_every_engine_does_what_going_over_all_of_tls_does(tmp_path_factory: pyt
             wanted.append(every)
             legs.update(each.key for each in tracer.trace(conversation).deciders())
     ones = np.ones(len(packets), np.int64)
-    bulk = BulkTracer(network)
-    fates = bulk.trace(packet_columns(Family.IPV4, packets), np.array(windows), states, ones, ones)
-    for verdict, every in zip(fates.verdict.tolist(), wanted, strict=True):
-        verdicts = {each for each, _ in every}
-        assert VERDICTS[verdict] is (verdicts.pop() if len(verdicts) == 1 else Verdict.VARIES)
+    for lanes in (1, 32):
+        bulk = BulkTracer(network)
+        with mock.patch.object(columns, "_MOST_LANES", lanes):
+            fates = bulk.trace(packet_columns(Family.IPV4, packets), np.array(windows), states, ones, ones)
+        for verdict, every in zip(fates.verdict.tolist(), wanted, strict=True):
+            verdicts = {each for each, _ in every}
+            assert VERDICTS[verdict] is (verdicts.pop() if len(verdicts) == 1 else Verdict.VARIES)
     counted = {
         DeciderKey(each.name, entry.number if entry else None): int(hits.legs[place])
         for each, hits in zip(bulk.asked.lists, bulk.asked.hits, strict=True)

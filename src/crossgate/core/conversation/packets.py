@@ -16,6 +16,7 @@ from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import State, hello_of
 from crossgate.core.model.packet import Packet
+from crossgate.core.model.tls import UNSETTLED
 from crossgate.core.network.nodes import MOST_WAYS
 from crossgate.core.network.ways import Network, Ways
 from crossgate.core.sets.effort import TooManyPieces
@@ -137,7 +138,8 @@ class Tracer:
         `on_link` between machines of one link; with `strays` the answers go to another machine; `by` is the line that endings tell of.
         """
         legs, answer = legs_of(first, on_link)
-        speaks = hello_of(self.state) is not None if self.network.asks_for_tls(ways, first.family) else None
+        hello, asks = hello_of(self.state), self.network.asks_for_tls(ways, first.family)
+        speaks = hello is not None if asks and hello != UNSETTLED else None
         walk = Walk(self._places[first.family], ways, script(legs, speaks, ways.unanswered, strays))
         ((_, found),) = follow(walk, OnePacket(self._indexes, first, answer), None, by)
         return found

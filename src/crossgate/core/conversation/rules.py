@@ -121,6 +121,13 @@ def packet_on(first: Packet, leg: Leg, answer: int | None) -> Packet:
     return first if flags is None or first.flags == flags else first._replace(flags=flags)
 
 
+def unasked(leg: Leg, there: frozenset[str], back: frozenset[str]) -> frozenset[str]:
+    """Return the stateful devices that ask no list about a leg, of those that its way `there` and its way `back` pass (rule 3)."""
+    if leg in OPENING:
+        return frozenset()
+    return there | back if leg.returns and leg not in LEADING else there
+
+
 def judges(crossing: Crossing, there: Container[str], back: Container[str]) -> bool:
     """Whether a list on the way there judges what TLS is spoken: `there` and `back` are the stateful devices that the ways pass."""
     device = crossing.remembered_by

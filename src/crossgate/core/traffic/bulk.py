@@ -7,7 +7,7 @@
 4. Leg by leg, all rows take their first crossing together, then their second: at each, the rows are sorted by the list that
    stands there, and each list decides its rows at once (`lists.bulk`).
 5. A row's verdict is that of its first way; where another way ends otherwise it is `varies`.
-6. What a list stops by the TLS that is spoken goes on as long as that is not settled, and is stopped then, as in `traffic.trace`.
+6. The rules are those of `conversation.rules`; ways that are too many for a lane each are left to the walk.
 
 What has no place in the plan, since an end is in none of its subnets and it has no outside, gets no verdict.
 """
@@ -22,11 +22,11 @@ from typing import NamedTuple
 import numpy as np
 
 from crossgate.core.conversation.packets import Tracer
-from crossgate.core.conversation.rules import judges
+from crossgate.core.conversation.rules import Leg, judges, unasked
 from crossgate.core.lists.bulk.lookup import BLOCK
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.condition import Limit, State
-from crossgate.core.model.packet import SYN, TCP, Packet
+from crossgate.core.model.packet import TCP, Packet
 from crossgate.core.model.packets import Indices, Marks, Packets, whole_address
 from crossgate.core.network.address_classes import AddressClasses, address_classes
 from crossgate.core.network.class_of import NOWHERE, ClassFinder
@@ -37,7 +37,7 @@ from crossgate.core.network.passages import Passage
 from crossgate.core.network.paths import Crossing
 from crossgate.core.network.ways import Network, Way, Ways
 from crossgate.core.traffic.asked import AskedLists
-from crossgate.core.traffic.fates import NO_PLACE, VARIES, VERDICTS, Fates, Lane, Lanes, Numbers, Weights
+from crossgate.core.traffic.fates import LANE, NO_PLACE, VARIES, VERDICTS, Fates, Lane, Lanes, Numbers, Weights
 from crossgate.core.traffic.kinds import KindFinder
 from crossgate.core.traffic.run import Run, courses_of, with_flags
 
@@ -142,7 +142,7 @@ class BulkTracer:
         """Return which conversations are opened by packets that an entry with a limit takes, on their first ways."""
         found = np.zeros(len(packets), np.bool_)
         pairs, of_row = self.ends(packets.family).pairs(packets)
-        packets = with_flags(packets, courses_of(packets, found)[0], SYN)
+        packets = with_flags(packets, courses_of(packets, found)[0], Leg.SYN)
         asked = [{self._places[each].list for each in self._first_leg(pair)} for pair in pairs]
         for number in {each for lists in asked for each in lists if self.asked.limits[each]}:
             rows = np.flatnonzero(np.array([number in lists for lists in asked], np.bool_)[of_row])
@@ -154,7 +154,7 @@ class BulkTracer:
         """Return the limits that the one packet that opens a conversation meets on its first way, each with the number of the crossing."""
         pairs, _ = self.ends(packets.family).pairs(packets)
         first = np.zeros(1, np.int64)
-        packets = with_flags(packets, courses_of(packets, np.zeros(1, np.bool_))[0], SYN)
+        packets = with_flags(packets, courses_of(packets, np.zeros(1, np.bool_))[0], Leg.SYN)
         found: list[tuple[Hashable, Limit]] = []
         for crossing in self._first_leg(pairs[0]):
             number = self._places[crossing].list
@@ -178,27 +178,26 @@ class BulkTracer:
 
     def pair(self, ways: Ways, family: Family, on_link: bool, strays: bool = False) -> _Pair:
         """Return what is known of two ends that have these ways; `strays` as in `lane`."""
-        if ways.count > _MOST_LANES and not self.network.asks_for_tls(ways, family):
+        if ways.count > _MOST_LANES:
             return _Pair((self.lane(ways.first, family, strays),), on_link, ways, strays)
         return _Pair(tuple(dict.fromkeys(self.lane(way, family, strays) for way in ways)), on_link)
 
     def lane(self, way: Way, family: Family, strays: bool) -> int:
         """Return the number of the lane that a way is; `strays` where its replies go to another machine than the sender."""
-        stateful = way.there.stateful
         there, back = self._crossings(way.there, family), self._crossings(way.back, family)
-        later, answers = (
-            tuple(each for each in several if self._is_asked(self._places[each].crossing, stateful)) for several in (there, back)
-        )
+        asked = []
+        for leg in LANE:
+            passed = unasked(leg, way.there.stateful, way.back.stateful)
+            asked.append(
+                tuple(each for each in (back if leg.returns else there) if self._places[each].crossing.remembered_by not in passed)
+            )
         judged = frozenset(
             each
             for each in there
             if self.asked.asks_for_tls(self._places[each].list)
             and judges(self._places[each].crossing, way.there.stateful, way.back.stateful)
         )
-        further = tuple(each for each in answers if self._is_asked(self._places[each].crossing, way.back.stateful))
-        lane = Lane(
-            (there, answers, later, further), judged, (way.there.arrived, way.back.arrived, way.there.arrived), way.unanswered, strays
-        )
+        lane = Lane(tuple(asked), judged, (way.there.arrived, way.back.arrived, way.there.arrived), way.unanswered, strays)
         number = self._lane_numbers.setdefault(lane, len(self._lane_numbers))
         if number == len(self._every_lane):
             self._every_lane.append(lane)
@@ -208,11 +207,6 @@ class BulkTracer:
     def _crossings(self, passage: Passage, family: Family) -> tuple[int, ...]:
         lists = ((each, self.network.list_at(each, family)) for each in passage.crossings)
         return tuple(self._crossing(each, self.asked.numbered(own)) for each, own in lists if own is not None)
-
-    @staticmethod
-    def _is_asked(crossing: Crossing, stateful: frozenset[str]) -> bool:
-        """Whether a list is asked of what a conversation goes on with, where stateful devices have let it by."""
-        return crossing.remembered_by not in stateful
 
     def _crossing(self, crossing: Crossing, number: int) -> int:
         found = self._place_numbers.setdefault((crossing, number), len(self._places))
@@ -225,7 +219,7 @@ class BulkTracer:
         if self._lanes is None:
             every = self._every_lane
             crossings = []
-            for leg in range(4):
+            for leg in range(len(LANE)):
                 table = np.full((len(every), max((len(each.legs[leg]) for each in every), default=0)), NO_PLACE, np.int32)
                 for number, each in enumerate(every):
                     table[number, : len(each.legs[leg])] = each.legs[leg]

@@ -9,6 +9,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from crossgate.core.conversation.rules import Leg
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.packets import Indices, Marks
 
@@ -64,10 +65,13 @@ class Weights(NamedTuple):
     third_leg: Indices
 
 
-class Lane(NamedTuple):
-    """One way as numbers of crossings, leg by leg, without those that a stateful device lets pass unasked.
+LANE = (Leg.SYN, Leg.SYN_ACK, Leg.ACK, Leg.SERVER_HELLO)
+"""The legs of a lane: the first one there, the first one back, and what follows there and back; other protocols have the first two."""
 
-    The legs are the first one there, the first one back, what follows there, and what follows back.
+
+class Lane(NamedTuple):
+    """One way as numbers of crossings, leg by leg (`LANE`), without those that a stateful device lets pass unasked.
+
     `judged` are those on the way there whose lists ask about TLS, at devices that stop conversations once it is settled.
     """
 

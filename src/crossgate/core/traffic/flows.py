@@ -7,7 +7,7 @@ from functools import partial
 from typing import NamedTuple
 
 from crossgate.core.conversation.places import Places, Walk
-from crossgate.core.conversation.rules import HANDSHAKE, LEADING, OPENING, Leg, script
+from crossgate.core.conversation.rules import HANDSHAKE, LEADING, OPENING, Leg, script, unasked
 from crossgate.core.lists.split import EntryRegion, ListRegions, Regions, region_hull
 from crossgate.core.model.accesslist import AccessList, Action
 from crossgate.core.model.address import Family
@@ -101,12 +101,10 @@ class Flows:
         A stateful device is asked about no leg after the one that it let by: about an answer only if it was not passed on each way there.
         """
         if (ways, leg) not in self._asked:
+            # A later leg comes by no device that the leading one of its way did not pass.
+            passed = unasked(leg, ways.there.always if leg in LEADING else ways.there.devices, ways.back.devices)
             every = placed_on(self.network, ways.back if leg.returns else ways.there, family)
-            if leg not in OPENING:
-                same_way = ways.back if leg.returns else ways.there
-                passed = ways.there.always if leg in LEADING else same_way.devices
-                every = [each for each in every if each.crossing.remembered_by not in passed]
-            self._asked[ways, leg] = every
+            self._asked[ways, leg] = [each for each in every if each.crossing.remembered_by not in passed]
         return self._asked[ways, leg]
 
 

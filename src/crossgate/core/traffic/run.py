@@ -7,15 +7,16 @@ from dataclasses import replace
 
 import numpy as np
 
+from crossgate.core.conversation.rules import SHAPES, Leg
 from crossgate.core.model import iana
 from crossgate.core.model.condition import State, hello_of
-from crossgate.core.model.packet import ACK, PSH, SYN, TCP, icmp_of
+from crossgate.core.model.packet import TCP, icmp_of
 from crossgate.core.model.packets import Indices, Marks, Packets
 from crossgate.core.model.tls import UNSETTLED
 from crossgate.core.traffic.asked import AskedLists
-from crossgate.core.traffic.fates import DENIED, HALF_OPEN, NO_PLACE, PERMITTED, UNROUTABLE, Lanes, Numbers, Weights, by_value
+from crossgate.core.traffic.fates import DENIED, HALF_OPEN, LANE, NO_PLACE, PERMITTED, UNROUTABLE, Lanes, Numbers, Weights, by_value
 
-_FURTHER_BACK = 3
+_FURTHER_BACK = LANE.index(Leg.SERVER_HELLO)
 """The crossings of a lane by what comes back once an answer has."""
 
 
@@ -41,31 +42,31 @@ class Run:
     def legs(self) -> None:
         """Take every leg that follows, in turn."""
         tcp, answered, answers = courses_of(self._packets, self.on_link)
-        live = self._leg(0, with_flags(self._packets, tcp, SYN), np.arange(len(self._rows)))
+        live = self._leg(0, with_flags(self._packets, tcp, Leg.SYN), np.arange(len(self._rows)))
         live = live[~self._lanes.unanswered[self._lane[live]]]
         live = live[answered[self._rows[live]]]
         if not len(live):
             return
-        live = self._leg(1, with_flags(answers, tcp, SYN | ACK), live)
+        live = self._leg(1, with_flags(answers, tcp, Leg.SYN_ACK), live)
         strays = self._lanes.strays[self._lane[live]]
         self.verdict[live[strays]] = HALF_OPEN
         live = live[~strays]
-        live = self._leg(2, with_flags(self._packets, tcp, ACK), live[tcp[self._rows[live]]])
+        live = self._leg(2, with_flags(self._packets, tcp, Leg.ACK), live[tcp[self._rows[live]]])
         if self._owed:
             self._settle(live[self._lanes.judged[self._lane[live]].any(axis=1)], answers)
 
     def _settle(self, live: Indices, answers: Packets) -> None:
         """Take the legs by which TCP conversations settle on the TLS that they speak, or show that they speak none."""
         tcp = np.ones(len(self._packets), np.bool_)
-        there, back = (with_flags(each, tcp, PSH | ACK) for each in (self._packets, answers))
+        hello, data = (with_flags(self._packets, tcp, each) for each in (Leg.CLIENT_HELLO, Leg.DATA))
         hellos, windows = [hello_of(each) for each in self._states], self._windows[self._rows[live]]
         untold = np.array([each == UNSETTLED for each in hellos], np.bool_)[windows]
         self.unsettled[live[untold]] = True
         live, windows = live[~untold], windows[~untold]
         speaks = np.array([each is not None for each in hellos], np.bool_)[windows]
-        greeted = self._leg(2, there, live[speaks], again=True)
-        self._leg(1, back, self._judge(greeted, 1), again=True)
-        self._leg(2, there, self._judge(live[~speaks], 0), again=True)
+        greeted = self._leg(2, hello, live[speaks], again=True)
+        self._leg(1, with_flags(answers, tcp, Leg.SERVER_HELLO), self._judge(greeted, 1), again=True)
+        self._leg(2, data, self._judge(live[~speaks], 0), again=True)
 
     def _judge(self, live: Indices, which: int) -> Indices:
         """Stop the rows that are to be stopped now, by the first line (0) or the last one (1) on their way, and return the others."""
@@ -157,7 +158,7 @@ class Run:
 
 
 def courses_of(packets: Packets, on_link: Marks) -> tuple[Marks, Marks, Packets]:
-    """Return which rows are TCP conversations, which are answered, and the packets of the answers (`traffic.legs`)."""
+    """Return which rows are TCP conversations, which are answered, and the packets of the answers, as `conversation.rules.legs_of` tells of one."""
     tcp = (packets.protocol == TCP) & ~packets.fragment
     icmp = (packets.protocol == icmp_of(packets.family)) & ~packets.fragment
     answer = np.full(len(packets), -1)
@@ -172,6 +173,8 @@ def courses_of(packets: Packets, on_link: Marks) -> tuple[Marks, Marks, Packets]
     return tcp, ~packets.fragment & (~icmp | (answer >= 0)), back
 
 
-def with_flags(packets: Packets, tcp: Marks, flags: int) -> Packets:
-    """Return packets with these flags where they are TCP."""
+def with_flags(packets: Packets, tcp: Marks, leg: Leg) -> Packets:
+    """Return packets with the flags of a leg where they are TCP."""
+    flags = SHAPES[leg].flags
+    assert flags is not None  # it is a leg of TCP
     return replace(packets, flags=np.where(tcp, flags, packets.flags).astype(np.uint8))
