@@ -15,7 +15,7 @@ from crossgate.core.answers.points import crossed
 from crossgate.core.answers.reach import reach
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
-from crossgate.core.audit.claims import Hurdles
+from crossgate.core.audit.claims import getting_by
 from crossgate.core.conversation.endings import Ending
 from crossgate.core.conversation.opening import Conversation, conversations
 from crossgate.core.conversation.verdict import Verdict
@@ -25,8 +25,9 @@ from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.network.passages import Passages
+from crossgate.core.network.ways import Ways
 from crossgate.core.sets.region import every_packet, packet_region
-from crossgate.core.traffic.between import flows
+from crossgate.core.traffic.between import Flow, flows
 from crossgate.core.traffic.courses import by_course
 from crossgate.core.traffic.flows import placed_on
 from crossgate.core.traffic.question import Answer, answers
@@ -258,8 +259,8 @@ def test_what_gets_by_on_some_way_gets_by_on_one_of_them(plan_of: Read, text: st
     packets = every_packet(Family.IPV4)
 
     def by(passages: Passages, entry: Entry) -> bool:
-        hurdles = Hurdles(session.flows(), passages, placed_on(session.network, passages, Family.IPV4), entry)
-        packet = hurdles.getting_by(packets)
+        flow = Flow(start, end, Ways(passages, passages, True), packets.source, packets.destination)
+        packet = getting_by(session.flows(), flow, packets, entry)
         if packet is not None:  # the witness does get by somewhere
             assert any(
                 each.first.arrived

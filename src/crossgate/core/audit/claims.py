@@ -3,26 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 from crossgate.core.audit.context import Case
-from crossgate.core.lists.split import region_hull
-from crossgate.core.model.accesslist import AccessList, Decider, Entry, line_name
+from crossgate.core.conversation.rules import ALONE
+from crossgate.core.conversation.verdict import Verdict
+from crossgate.core.model.accesslist import AccessList, Entry, line_name
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import scoped_blocks
 from crossgate.core.network.nodes import Outcome
-from crossgate.core.network.passages import Passages
-from crossgate.core.sets import products as algebra
 from crossgate.core.sets.addresses import AddressSet, everywhere
-from crossgate.core.sets.frame import Frame, PacketSet
 from crossgate.core.sets.patterns import less
-from crossgate.core.sets.products import Product
-from crossgate.core.sets.region import Region, entry_region, packet_region
+from crossgate.core.sets.region import Region, entry_region, every_packet
 from crossgate.core.traffic.between import Flow
-from crossgate.core.traffic.flows import Flows, PlacedList, placed_on
+from crossgate.core.traffic.courses import Course, Opening
+from crossgate.core.traffic.flows import Flows, placed_on
+from crossgate.core.traffic.question import answers
 from crossgate.core.wording.sentences import first_of
 
 
@@ -77,13 +75,15 @@ class Claims:
         asked = placed_on(self.case.network, there, self.family)
         if wanted is None or Outcome.ARRIVED not in there.ends or all(each.access_list is not access_list for each in asked):
             return None
+        ways = self.case.network.there_and_back(there, there, unanswered=True)
         for opened in self.case.states_of(asked, lambda: [claimed]):
             key = (opened, there.number, entry, flow.source.segment)
             if entry.in_force(opened) and not self._nowhere.get(key):
-                hurdles = Hurdles(self.case.asking(opened), there, asked, entry)
-                packet = hurdles.tried(wanted)
-                if packet is None and not self._stopped(key, hurdles, claimed):
-                    packet = hurdles.getting_by(wanted)
+                asking, sent = self.case.asking(opened), flow._replace(ways=ways)
+                if key not in self._nowhere:
+                    self._nowhere[key] = False  # as long as it is not known
+                    self._nowhere[key] = getting_by(asking, sent, claimed, entry) is None  # wherever it is sent
+                packet = None if self._nowhere[key] else getting_by(asking, sent, wanted, entry)
                 if packet is not None:
                     return packet
         return None
@@ -100,66 +100,13 @@ class Claims:
                 self._foreign[key] = less(sources, [block for block in segment.prefixes if block.family is self.family])
         return self._foreign[key]
 
-    def _stopped(self, key: tuple[object, ...], hurdles: Hurdles, claimed: Region) -> bool:
-        """Whether these lists stop all of an entry's packets from the sources that a segment claims, wherever they are sent."""
-        if key not in self._nowhere:
-            self._nowhere[key] = False  # as long as it is not known
-            self._nowhere[key] = hurdles.tried(claimed) is None and hurdles.getting_by(claimed) is None
-        return self._nowhere[key]
 
-
-class Hurdles(NamedTuple):
-    """The lists that are `asked` of packets on their ways there, of which an entry of one is to let them by."""
-
-    asking: Flows
-    there: Passages
-    asked: list[PlacedList]
-    entry: Entry
-
-    def tried(self, packets: Region) -> Packet | None:
-        """Return one packet of some, if all lists on the first way let it by, one of them by the entry: most are found so."""
-        packet = PacketSet.of(packets).witness()
-        if packet.source == packet.destination or not self.there.first.arrived:
-            return None
-        hull = region_hull(packet_region(packet))
-        lists = {each.crossing: each.access_list for each in self.asked}
-        met = [lists[each] for each in self.there.first.crossings if each in lists]
-        takers = [next((near.entry for near in self.asking.regions(own).near(hull) if near.entry.matches(packet)), None) for own in met]
-        permits = (Decider(own, taker).permits for own, taker in zip(met, takers, strict=True))
-        return packet if any(taker is self.entry for taker in takers) and all(permits) else None
-
-    def getting_by(self, packets: Region) -> Packet | None:
-        """Return one of some packets that all lists on some way let by, one of them by the entry; None when there is none."""
-        hull = region_hull(packets)
-        near = {each.access_list: self.asking.regions(each.access_list).near(hull) for each in self.asked}
-        frame = Frame(packets, [each.region for regions in near.values() for each in regions if each.region is not None])
-        rows = {
-            own: [(row, each.entry) for each in regions if each.region is not None and (row := frame.product(each.region)) is not None]
-            for own, regions in near.items()
-        }
-        lists = {each.crossing: each.access_list for each in self.asked}
-        done: dict[tuple[int, bool], list[Product]] = {}  # what has come to a step before, by whether the entry took it
-        stack = [(0, frame.whole, False)]
-        while stack:
-            number, part, taken = stack.pop()
-            step = self.there.steps[number]
-            if taken and Outcome.ARRIVED in step.ends and frame.has_two_ends(part):
-                return frame.witness(part)
-            further: list[tuple[int, Product, bool]] = []
-            for token, following in step.moves:
-                crossing = self.there.token_at(token)
-                own = None if isinstance(crossing, str) else lists.get(crossing)
-                if own is None:
-                    further.append((following, part, taken))
-                    continue
-                pieces = algebra.split(part, rows[own], frame.order)
-                further += [(following, piece, taken or taker is self.entry) for piece, taker in pieces if Decider(own, taker).permits]
-            if self.there.count > 1:
-                fresh: list[tuple[int, Product, bool]] = []
-                for following, piece, by in further:
-                    before = done.setdefault((following, by), [])
-                    fresh += [(following, each, by) for each in algebra.left(piece, before, frame.order)]
-                    before.append(piece)
-                further = fresh
-            stack += reversed(further)
-        return None
+def getting_by(asking: Flows, flow: Flow, packets: Region, entry: Entry) -> Packet | None:
+    """Return one of some packets that lists on some way of a flow there let by, one of them by an entry; None where there is none."""
+    anything = Course(every_packet(packets.family), ALONE)
+    sent = flow._replace(senders=packets.source, receivers=packets.destination)
+    for answer in answers(asking, sent, [Opening(anything, packets)]):
+        for ending in answer.endings:
+            if ending.verdict is Verdict.PERMITTED and any(each.decider.entry is entry for each in ending.passed):
+                return answer.packets.witness()
+    return None
