@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable
+from itertools import product
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -168,3 +169,37 @@ def test_many_lists_in_a_row_are_a_way(plan_of: Read, count: int) -> None:
         (ending,) = Tracer(network).endings(wanted)
         assert (ending.verdict, ending.number) == (verdict, 1)
         assert len(ending.passed) == (2 * count if verdict is Verdict.PERMITTED else 0)
+
+
+def in_pairs(count: int) -> str:
+    """Return pairs of stateful routers in a row; their lists let nothing back but what each of them has let by."""
+    lines = ["subnet s0 10.0.0.0/24"]
+    for tier in range(count):
+        lines.append(f"subnet s{tier + 1} 10.0.{tier + 1}.0/24")
+        for side in "ab":
+            lines.append(f"router {side}{tier} stateful")
+            for way, at, last in (("near", tier, 11 if side == "a" else 12), ("far", tier + 1, 1 if side == "a" else 2)):
+                lines.append(f"    interface {way} 10.0.{at}.{last}/24 on s{at}")
+    lines += ["host a 10.0.0.99", f"host b 10.0.{count}.99", "list in extended ipv4", "    permit ip any to b"]
+    lines += ["list back extended ipv4", "    deny ip b to any", "    otherwise permit"]
+    for side, tier in product("ab", range(count)):
+        lines += [f"place in inbound on {side}{tier}.near", f"place back inbound on {side}{tier}.far"]
+    return "\n".join(lines) + "\n"
+
+
+def test_any_number_of_stateful_pairs_is_followed(plan_of: Read) -> None:
+    """Of 2^40 ways there and as many back an answer comes through where it goes by the same routers, else it ends where it first does not."""
+    pairs = 40
+    network = Network(plan_of(in_pairs(pairs)))
+    start, end = (at_address(network, network.plan.hosts[each].addresses[0]) for each in "ab")
+    (wanted,) = conversations(network.plan.service("tcp/80", Family.IPV4), start, end)
+    endings = Tracer(network).endings(wanted, by=DeciderKey("in", 10))
+    assert sum(each.number for each in endings if each.verdict is Verdict.PERMITTED) == 2**pairs
+    stops = {str(each.stop.crossing.point): each.number for each in endings if each.stop is not None}
+    assert stops == {f"{side}{tier}.far": 2 ** (pairs - 1 + tier) for side, tier in product("ab", range(pairs))}
+    assert all(each.by for each in endings)
+    for each in endings:
+        tiers = pairs if each.stop is None else pairs - 1 - int(str(each.stop.crossing.point)[1:-4])
+        assert len({decided.crossing for decided in each.passed}) == (pairs if each.first else 2 * pairs - (tiers < pairs))
+    traces = Tracer(network).examples(wanted)
+    assert [trace.verdict for trace in traces] == [each.verdict for each in endings]

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from crossgate.core.conversation.endings import Decisions, Ending, Example, numbers_of
+from crossgate.core.conversation.endings import Decisions, Ending, Example, Lines, numbers_of
+from crossgate.core.conversation.families import NONE
+from crossgate.core.conversation.many import Many, link_of
 from crossgate.core.conversation.places import Walk
 from crossgate.core.conversation.rules import Decided, Finish, Late, when_arrived, when_stopped
-from crossgate.core.conversation.trails import Kind, LateStop, Line, Part, State, Stop, Trail
-from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
+from crossgate.core.conversation.states import Line, Part, State
+from crossgate.core.conversation.trails import START, Kind, LateStop, Stop, Trail
+from crossgate.core.model.accesslist import AccessList, DeciderKey
 from crossgate.core.network.nodes import Outcome
 
 NO_LISTS = frozenset[AccessList]()
@@ -15,9 +18,8 @@ NO_LISTS = frozenset[AccessList]()
 class Closing:
     """How a part's conversations end, put together from its ways there and its ways back."""
 
-    def __init__(self, walk: Walk, lines: list[tuple[int, int, Decider]], by: DeciderKey | None) -> None:
-        self._walk, self._script, self._by = walk, walk.script, by
-        self._lines = lines
+    def __init__(self, walk: Walk, lines: Lines, by: DeciderKey | None) -> None:
+        self._walk, self._script, self._lines, self._by = walk, walk.script, lines, by
 
     def ending(self, line: Line[Part]) -> Ending:
         """Return how it ends on the one way that there is."""
@@ -30,34 +32,78 @@ class Closing:
         found = list[Ending]()
         for (end, kind), trail in state.there.items():
             if end is Outcome.ARRIVED and self._script.back:
-                answers = state.answers[kind.passed].items()
-                found += [self._both(kind, trail, *how, back, state.known) for how, back in answers]
+                for (last, behind), back in state.answers[kind if state.many else START].items():
+                    found.append(self._both(kind, trail, last, behind, back, state.known))
             else:
                 found.append(self._there(end, kind, trail, state.known))
         return found if len(found) == 1 else self._merged(found)
 
-    def _there(self, end: Outcome | Stop, kind: Kind, trail: Trail, known: Decisions) -> Ending:
+    def _there(self, end: Outcome | Stop, kind: Kind, trail: Trail | Many, known: Decisions) -> Ending:
         """Return how ways end that end on the way there."""
         arrived = end is Outcome.ARRIVED
         finish = when_arrived(self._script, None, False, ()) if arrived else when_stopped(self._script, 0, self._decided(end))
+        if isinstance(trail, Many):
+            return self._of_many(finish, 0, kind.first, trail, (end, None), NO_LISTS, known)
         example = Example(self._walk, trail.link, None, False, known, self._lines)
         return Ending(*finish, trail.by == 0, trail.number, kind.first, trail.lines, NO_LISTS, example)
 
-    def _both(self, kind: Kind, there: Trail, end: Outcome | Stop, behind: Kind, back: Trail, known: Decisions) -> Ending:
-        """Return how ways there end with ways back that follow them."""
-        script, lines, lists = self._script, there.lines | back.lines & ~self._remembered(there), NO_LISTS
+    def _both(self, kind: Kind, there: Trail | Many, end: Outcome | Stop, behind: Kind, back: Trail | Many, known: Decisions) -> Ending:
+        """Return how ways there end with ways back that follow them; of many these are all that they are together."""
+        script, lists, last = self._script, NO_LISTS, 1
         if end is Outcome.ARRIVED:
             judging = [(place, due) for place, due in kind.judges if place.remembers in behind.seen] if kind.judges else []
             lists = frozenset(place.access_list for place, _ in judging if place.access_list is not None) if judging else lists
             due = [self._walk.places.decided(place.number, line) for place, line in judging if line is not None]
             finish = when_arrived(script, self._earliest(kind.late, behind.late), bool(judging), due)
             last = script.legs.index(finish.leg)
-            lines |= self._up_to(last, there.later | back.later)
         else:
-            finish, last = when_stopped(script, 1, self._decided(end)), 1
-        by = self._by is not None and (min(there.by, back.by) <= last or (finish.stop is not None and finish.stop.decider.key == self._by))
+            finish = when_stopped(script, 1, self._decided(end))
+        first = kind.first and behind.first
+        if isinstance(back, Many):
+            return self._of_many(finish, last, first, back, (Outcome.ARRIVED, end), lists, known)
+        assert isinstance(there, Trail)  # a part is followed in one manner
+        lines = there.lines | back.lines & ~self._remembered(there)
+        if end is Outcome.ARRIVED:
+            lines |= self._up_to(last, there.later | back.later)
+        by = self._by is not None and (min(there.by, back.by) <= last or self._stops(finish))
         example = Example(self._walk, there.link, back.link, True, known, self._lines)
-        return Ending(*finish, by, there.number * back.number, kind.first and behind.first, lines, lists, example)
+        return Ending(*finish, by, there.number * back.number, first, lines, lists, example)
+
+    def _of_many(
+        self,
+        finish: Finish,
+        last: int,
+        first: bool,
+        many: Many,
+        ends: tuple[Outcome | Stop, Outcome | Stop | None],
+        lists: frozenset[AccessList],
+        known: Decisions,
+    ) -> Ending:
+        """Return how many ways end alike, on the leg with the number `last`; all of it is told by what each of them met.
+
+        `ends` are how the ways there end and those back, None where nothing comes back.
+        """
+        marks, family, at, ways = many.marks, many.family, self._walk.places.every(), self._walk.ways
+        lines, asked = 0, list[int]()
+        for leg, token, mark in marks.lines_in(family):
+            own = at[token].access_list
+            if leg > last or own is None:
+                continue
+            line = known.get((self._script.legs[leg], own)) or known[self._script.leading[self._script.legs[leg].returns], own]
+            lines |= self._lines.bit(leg, token, line.decider)
+            if line.decider.key == self._by:
+                asked.append(mark)
+        lacking = marks.families.without(family, asked)
+        by = self._by is not None and (lacking == NONE or self._stops(finish))
+        there, back = marks.tokens_of(family if lacking == NONE else lacking)
+        devices = [token for token in ways.back.met if at[token].device is not None]  # of which nothing is marked on the way back
+        links = link_of(ways.there, there, ends[0]), None if ends[1] is None else link_of(ways.back, back, ends[1], devices)
+        example = Example(self._walk, *links, ends[1] is not None, known, self._lines)
+        return Ending(*finish, by, many.number, first, lines, lists, example)
+
+    def _stops(self, finish: Finish) -> bool:
+        """Whether the line asked about is what stops."""
+        return finish.stop is not None and finish.stop.decider.key == self._by
 
     def _merged(self, found: list[Ending]) -> list[Ending]:
         """Return endings with those that are alike as one: the first, then by leg, and by where a list stops them."""
@@ -88,11 +134,11 @@ class Closing:
         """Return of the lines of later legs those of legs up to the last one there is."""
         if last == len(self._script.legs) - 1:
             return bits
-        return sum(1 << number for number in numbers_of(bits) if self._lines[number][0] <= last)
+        return sum(1 << number for number in numbers_of(bits) if self._lines.every[number][0] <= last)
 
     def _remembered(self, trail: Trail) -> int:
         """Return the lines of the answer that decide on none of some ways, as their devices were passed on each."""
         if self._walk.ways.count == 1 or not trail.remembered:
             return 0
-        lines, at = enumerate(self._lines), self._walk.places.every()
+        lines, at = enumerate(self._lines.every), self._walk.places.every()
         return sum(1 << number for number, (leg, token, _) in lines if leg == 1 and at[token].remembers in trail.remembered)

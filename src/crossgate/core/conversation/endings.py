@@ -25,11 +25,28 @@ class Link(NamedTuple):
     met: int
 
 
+class Lines:
+    """All lines that decided something in one going over of all ways, a bit each."""
+
+    def __init__(self) -> None:
+        self.every: list[tuple[int, int, Decider]] = []
+        """Each with the number of its leg and the token of its place, by the numbers of their bits."""
+        self._bits: dict[tuple[int, int, Decider], int] = {}
+
+    def bit(self, leg: int, token: int, decider: Decider) -> int:
+        """Return the bit of a line, by the number of its leg and the token of its place."""
+        key = leg, token, decider
+        bit = self._bits.get(key)
+        if bit is None:
+            bit = self._bits[key] = 1 << len(self.every)
+            self.every.append(key)
+        return bit
+
+
 class Example(NamedTuple):
     """One of the ways that end alike: what was met there, and back where answers were `returned`; and what lists did.
 
-    `decisions` are those of lists with a leg, or with the leading one of its way where they do the same with all. `lines` are all lines
-    that decided anything, in that order: each with the number of its leg, and the token of its place.
+    `decisions` are those of lists with a leg, or with the leading one of its way where they do the same with all.
     """
 
     walk: Walk
@@ -37,7 +54,7 @@ class Example(NamedTuple):
     back: Link | None
     returned: bool
     decisions: Decisions
-    lines: list[tuple[int, int, Decider]]
+    lines: Lines
 
 
 class Ending(NamedTuple):
@@ -73,7 +90,7 @@ class Ending(NamedTuple):
         """The lines that let it by on some of these ways, each once a leg, in the order in which they first decided anything."""
         if self.example is None:
             return ()
-        lines = (self.example.lines[number] for number in numbers_of(self.decided))
+        lines = (self.example.lines.every[number] for number in numbers_of(self.decided))
         return tuple(self.example.walk.places.decided(token, decider) for _, token, decider in lines if decider.permits)
 
 

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Generic, NamedTuple, TypeVar
+from typing import NamedTuple
 
 from crossgate.core.conversation.endings import Link
 from crossgate.core.conversation.places import Place
-from crossgate.core.conversation.rules import Decision, Leg
-from crossgate.core.model.accesslist import AccessList, Decider
-from crossgate.core.network.nodes import Outcome
+from crossgate.core.model.accesslist import Decider
 
-Part = TypeVar("Part")
 NEVER = 99
 """The leg of what decides on no leg."""
 
@@ -32,12 +29,12 @@ class LateStop(NamedTuple):
 class Kind(NamedTuple):
     """What tells ways apart later.
 
-    `first` marks the first way of all; `passed` are the stateful devices that matter; `late` is what stops a later leg. `judges` are the
-    places on the way there whose lists may judge TLS, each with the line that is due; `seen` the stateful devices on the way back.
+    `first` marks the first way of all; `late` is what stops a later leg. `judges` are the places on the way there whose lists may judge
+    TLS, each with the line that is due; `seen` the stateful devices on the way back. Where it matters which devices were passed on the
+    way there, ways are told by families instead (`many`).
     """
 
     first: bool = True
-    passed: frozenset[str] = frozenset()
     late: LateStop | None = None
     judges: tuple[tuple[Place, Decider | None], ...] = ()
     seen: frozenset[str] = frozenset()
@@ -68,6 +65,10 @@ class Trail:
         """Return one that can be led on by itself."""
         return Trail(self.lines, self.later, self.by, self.remembered, self.number, self.link)
 
+    def times(self, factor: int) -> Trail:
+        """Return the same for so many times as many ways."""
+        return Trail(self.lines, self.later, self.by, self.remembered, self.number * factor, self.link)
+
     def and_(self, other: Trail | None) -> Trail:
         """Return what is known of both; of this alone where there is no other."""
         if other is None:
@@ -78,63 +79,6 @@ class Trail:
 
 
 START = Kind()
-BEGUN: dict[Kind, Trail] = {START: Trail()}
-Known = dict[tuple[Leg, AccessList], Decision]
-Found = dict[tuple[Outcome | Stop, Kind], Trail]
-"""How ways of one direction end: by no way, by arriving, or by a line."""
-
-
-class State(Generic[Part]):
-    """How far a part has been followed. Where a list divides it, it is copied, and each copy goes on where it was."""
-
-    __slots__ = ("answers", "arrived", "front", "known", "part", "relevant", "there", "waiting")
-
-    def __init__(self, part: Part, node: int) -> None:
-        self.part = part
-        self.known: Known = {}
-        self.front: dict[int, dict[Kind, Trail]] = {node: BEGUN}
-        self.relevant: frozenset[str] = frozenset()
-        """The stateful devices by which ways there are told apart."""
-        self.there: Found = {}
-        self.arrived = False
-        """Whether all ways there have been followed to their ends."""
-        self.waiting: list[frozenset[str]] = []
-        """The devices passed, for each of which the ways back are still to be followed."""
-        self.answers: dict[frozenset[str], Found] = {}
-
-    def fork(self, part: Part, key: tuple[Leg, AccessList], decision: Decision) -> State[Part]:
-        """Return a copy for a piece of the part, of which it is known what one more list does."""
-        other = State(part, 0)
-        other.known = {**self.known, key: decision}
-        other.front = {node: dict(here) for node, here in self.front.items()}
-        other.there, other.relevant, other.arrived, other.waiting = dict(self.there), self.relevant, self.arrived, list(self.waiting)
-        other.answers = {passed: dict(found) for passed, found in self.answers.items()}
-        return other
-
-
-class Line(Generic[Part]):
-    """How far a part has been followed on a single way: on which way, there (0) or back (1), and how many of its places it has met.
-
-    `arrived` is what came of the way there, once it is followed back; `end` is how it ended.
-    """
-
-    __slots__ = ("arrived", "end", "kind", "known", "met", "part", "trail", "way")
-    relevant: frozenset[str] = frozenset()
-    """No ways there are told apart."""
-
-    def __init__(self, part: Part) -> None:
-        self.part = part
-        self.known: Known = {}
-        self.way, self.met, self.kind, self.trail = 0, 0, START, Trail()
-        self.arrived: tuple[Kind, Trail] | None = None
-        self.end: Outcome | Stop = Outcome.ARRIVED
-
-    def fork(self, part: Part, key: tuple[Leg, AccessList], decision: Decision) -> Line[Part]:
-        """Return a copy for a piece of the part, of which it is known what one more list does."""
-        other = Line(part)
-        other.known = {**self.known, key: decision}
-        other.way, other.met, other.kind, other.trail, other.arrived = self.way, self.met, self.kind, self.trail.copy(), self.arrived
-        return other
 
 
 def met(link: Link | None) -> int:

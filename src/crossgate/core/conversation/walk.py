@@ -15,13 +15,16 @@ The first of all ways is a kind of its own as long as it is one: it ends in just
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from functools import cached_property
 from typing import Generic, Protocol
 
 from crossgate.core.conversation.closing import Closing
-from crossgate.core.conversation.endings import Ending, Link
+from crossgate.core.conversation.endings import Ending, Lines, Link, numbers_of
+from crossgate.core.conversation.many import Many, Marks
 from crossgate.core.conversation.places import Place, Walk
 from crossgate.core.conversation.rules import Decision, Leg
-from crossgate.core.conversation.trails import BEGUN, START, Found, Kind, LateStop, Line, Part, State, Stop, Trail, met
+from crossgate.core.conversation.states import Found, Line, Part, State
+from crossgate.core.conversation.trails import START, Kind, LateStop, Stop, Trail, met
 from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
 from crossgate.core.network.nodes import Outcome
 from crossgate.core.sets.effort import spend
@@ -50,11 +53,10 @@ class _Followed(Generic[Part]):
     def __init__(self, walk: Walk, carrier: Carrier[Part], by: DeciderKey | None) -> None:
         self._walk, self._carrier, self._by = walk, carrier, by
         self._at, self._script, self._of = walk.places.every(), walk.script, walk.places.nodes.of
-        self._bits: dict[tuple[int, int, Decider], int] = {}
-        """Every line that decided something, by the number of its leg and the token of its place, as a bit."""
-        self._lines: list[tuple[int, int, Decider]] = []
-        """The same lines by their bits' numbers."""
+        self._lines = Lines()
         self._closing = Closing(walk, self._lines, by)
+        self._devices: dict[str, int] = {}
+        """The tokens of the stateful devices that are passed on some way there."""
 
     def endings(self, part: Part) -> Iterator[tuple[Part, list[Ending]]]:
         if self._walk.ways.count == 1:
@@ -87,7 +89,7 @@ class _Followed(Generic[Part]):
             places, end = self._walk.places.straight(self._walk.passages(line.way))
             while line.met < len(places):
                 place = places[line.met]
-                divided = None if place.access_list is None else self._ask_all(line, line.way, place, line.kind)
+                divided = None if place.access_list is None else self._ask_all(line, line.way, place)
                 if divided is not None:
                     return divided
                 line.kind, stop = self._place(line, line.way, place, line.kind, line.trail)
@@ -101,6 +103,10 @@ class _Followed(Generic[Part]):
             line.arrived = line.kind, line.trail
             line.way, line.met, line.kind, line.trail = 1, 0, START, Trail()
 
+    @cached_property
+    def _marks(self) -> Marks:
+        return Marks(self._walk.ways, self._at)
+
     def _follow(self, state: State[Part]) -> Divided[Part] | None:
         """Follow a part to the end; return a list that divides it, with the state as it was before that."""
         if not state.arrived:
@@ -108,35 +114,41 @@ class _Followed(Generic[Part]):
             if divided is not None:
                 return divided
             state.arrived = True
-            if self._script.back:
-                state.waiting = list({kind.passed: None for end, kind in state.there if end is Outcome.ARRIVED})
+            arrived = [kind for end, kind in state.there if end is Outcome.ARRIVED] if self._script.back else []
+            state.waiting = arrived if state.many else [START for _ in arrived[:1]]
         while state.waiting:
-            passed = state.waiting[-1]
-            if passed not in state.answers:
-                state.answers[passed], state.front = {}, {self._walk.ways.back.number: {Kind(passed=passed): Trail()}}
-            divided = self._walked(state, 1, state.answers[passed])
+            kind = state.waiting[-1]
+            if kind not in state.answers:
+                state.answers[kind], state.front = {}, {self._walk.ways.back.number: self._returning(state, kind)}
+            divided = self._walked(state, 1, state.answers[kind])
             if divided is not None:
                 return divided
             state.waiting.pop()
         return None
 
+    def _returning(self, state: State[Part], kind: Kind) -> dict[Kind, Trail | Many]:
+        """Return what starts on the ways back: where it matters which devices were passed, all ways there of a kind."""
+        there = state.there[Outcome.ARRIVED, kind] if state.many else None
+        return {Kind(first=kind.first): Many(there.marks, there.family)} if isinstance(there, Many) else {START: Trail()}
+
     def _again(self, state: State[Part]) -> Divided[Part] | None:
-        """Go there once more where ways have to be told apart by the stateful devices on them: those whose lists would stop the answer."""
+        """Go there once more where it matters of each way which stateful devices it passed: those whose lists would stop the answer."""
         doubtful = self._doubtful()
-        if state.relevant or not doubtful or not any(end is Outcome.ARRIVED for end, _ in state.there):
+        if state.many or not doubtful or not any(end is Outcome.ARRIVED for end, _ in state.there):
             return None
-        relevant, leading = set(), self._script.leading[1]
+        matters, leading = False, self._script.leading[1]
         for place in doubtful:
-            if place.access_list is not None and place.remembers is not None:
+            if place.access_list is not None:
                 divided = self._ask(state, leading, place.access_list)
                 if divided is not None:
                     return divided
                 decision = state.known[leading, place.access_list]
-                if not decision.permits or (self._by is not None and decision.decider.key == self._by):
-                    relevant.add(place.remembers)
-        if not relevant:
+                matters = matters or not decision.permits or (self._by is not None and decision.decider.key == self._by)
+        if not matters:
             return None
-        state.relevant, state.there, state.front = frozenset(relevant), {}, {self._walk.ways.there.number: BEGUN}
+        self._devices = {device: token for token in self._walk.ways.there.met if (device := self._at[token].device) is not None}
+        state.many, state.there = True, {}
+        state.front = {self._walk.ways.there.number: {START: Many(self._marks, self._marks.families.leaf(1))}}
         return self._walked(state, 0, state.there)
 
     def _doubtful(self) -> list[Place]:
@@ -157,10 +169,10 @@ class _Followed(Generic[Part]):
             state.part, state.known[key] = pieces[0]
         return None
 
-    def _ask_all(self, state: State[Part] | Line[Part], way: int, place: Place, kind: Kind) -> Divided[Part] | None:
+    def _ask_all(self, state: State[Part] | Line[Part], way: int, place: Place) -> Divided[Part] | None:
         """Ask the list of a place about all legs that come by: about later ones only where nobody remembers the conversation."""
         own, leading = place.access_list, self._script.leading[way]
-        if own is None or self._passes_unasked(way, place, kind):
+        if own is None or self._passes_unasked(way, place):
             return None
         divided = self._ask(state, leading, own)
         if divided is not None:
@@ -179,11 +191,9 @@ class _Followed(Generic[Part]):
             number = max(front) if len(front) > 1 else next(iter(front))
             here, (ends, children) = front[number], of[number]
             for token, _ in children:
-                if at[token].access_list is not None:
-                    for kind in here:
-                        divided = self._ask_all(state, way, at[token], kind)
-                        if divided is not None:
-                            return divided
+                divided = None if at[token].access_list is None else self._ask_all(state, way, at[token])
+                if divided is not None:
+                    return divided
             del front[number]
             spend(len(here))
             for end in ends:
@@ -194,14 +204,38 @@ class _Followed(Generic[Part]):
                 for kind, trail in here.items():
                     on = trail.copy()
                     on.link = link = Link(trail.link, token, following, met(trail.link) + 1)
-                    key, stop = self._place(state, way, at[token], self._on_first(kind, way, link), on)
-                    if stop is not None:
-                        self._stopped(found, stop, key, on, following)
-                    elif following in front:
-                        front[following][key] = on.and_(front[following].get(key))
+                    kind = self._on_first(kind, way, link)
+                    if isinstance(on, Many):
+                        several = self._place_of_many(state, way, at[token], kind, on)
                     else:
-                        front[following] = {key: on}
+                        several = [(*self._place(state, way, at[token], kind, on), on)]
+                    for key, stop, each in several:
+                        if stop is not None:
+                            self._stopped(found, stop, key, each, following)
+                        elif following in front:
+                            front[following][key] = _joined(each, front[following].get(key))
+                        else:
+                            front[following] = {key: each}
         return None
+
+    def _place_of_many(
+        self, state: State[Part], way: int, place: Place, kind: Kind, trail: Many
+    ) -> list[tuple[Kind, Stop | None, Trail | Many]]:
+        """Lead ways by a place: those that have passed its device on their way there go by unasked."""
+        token = self._devices.get(place.remembers) if way and place.remembers is not None else None
+        passed, asked = (None, trail) if token is None else trail.parted(token)
+        found = list[tuple[Kind, Stop | None, Trail | Many]]()
+        if passed is not None:
+            passed.met(way, place.number)
+            found.append((kind, None, passed))
+        if asked is not None:
+            kind, stop = self._place(state, way, place, kind, asked)
+            if not asked.lines and (way == 0 or place.device is None):
+                asked.met(way, place.number)
+            for line in numbers_of(asked.lines | asked.later):
+                asked.decided(way, place.number, self._lines.every[line][0])
+            found.append((kind, stop, asked.copy()))
+        return found
 
     def _on_first(self, kind: Kind, way: int, link: Link) -> Kind:
         """Return the kind of what has met one token more: of the first of all ways only as long as it meets what that does."""
@@ -210,38 +244,34 @@ class _Followed(Generic[Part]):
             return kind._replace(first=False)
         return kind
 
-    def _ended(self, found: Found, way: int, end: Outcome, kind: Kind, trail: Trail) -> None:
+    def _ended(self, found: Found, way: int, end: Outcome, kind: Kind, trail: Trail | Many) -> None:
         first = self._walk.passages(way).first_sequence
         if kind.first and (first.end is not end or len(first.tokens) != met(trail.link)):
             kind = kind._replace(first=False)
-        found[end, kind] = trail.and_(found.get((end, kind)))
+        found[end, kind] = _joined(trail, found.get((end, kind)))
 
-    def _stopped(self, found: Found, stop: Stop, kind: Kind, trail: Trail, node: int) -> None:
+    def _stopped(self, found: Found, stop: Stop, kind: Kind, trail: Trail | Many, node: int) -> None:
         """Gather ways that a list stops: as many as go on from there. The first way of all is kept apart."""
         ways = self._walk.places.nodes.count(node)
         if kind.first and ways > 1:
             found[stop, kind] = trail
             kind, ways = kind._replace(first=False), ways - 1
-        on = trail.copy()
-        on.number *= ways
-        found[stop, kind] = on.and_(found.get((stop, kind)))
+        found[stop, kind] = _joined(trail.times(ways), found.get((stop, kind)))
 
-    def _place(self, state: State[Part] | Line[Part], way: int, place: Place, kind: Kind, trail: Trail) -> tuple[Kind, Stop | None]:
+    def _place(self, state: State[Part] | Line[Part], way: int, place: Place, kind: Kind, trail: Trail | Many) -> tuple[Kind, Stop | None]:
         """Lead a trail by a place, and return its kind then, and the line that stops it there, if one does. All rules of a place are here."""
         own, device = place.access_list, place.device
         if device is not None:
             # On the way there it remembers; and if the answer passes it too, it judges.
             trail.remembered |= {device}
-            if way == 0 and device in state.relevant:
-                kind = kind._replace(passed=kind.passed | {device})
-            elif way == 1 and self._script.settling:
+            if way == 1 and self._script.settling:
                 kind = kind._replace(seen=kind.seen | {device})
             return kind, None
-        if own is None or self._passes_unasked(way, place, kind):
+        if own is None or self._passes_unasked(way, place):
             return kind, None
         leading, number = self._script.leading[way], way  # the legs 0 and 1 lead
         decider, permits, due = state.known[leading, own]
-        trail.lines |= self._bit(number, place.number, decider)
+        trail.lines |= self._lines.bit(number, place.number, decider)
         if self._by is not None and trail.by > number and decider.key == self._by:
             trail.by = number
         if not permits:
@@ -255,22 +285,23 @@ class _Followed(Generic[Part]):
             kind = kind._replace(judges=(*kind.judges, (place, due)))
         return kind, None
 
-    def _note(self, kind: Kind, trail: Trail, leg: int, place: Place, decider: Decider, permits: bool) -> Kind:
+    def _note(self, kind: Kind, trail: Trail | Many, leg: int, place: Place, decider: Decider, permits: bool) -> Kind:
         """Note what a list will do with a later leg."""
-        trail.later |= self._bit(leg, place.number, decider)
+        trail.later |= self._lines.bit(leg, place.number, decider)
         if self._by is not None and trail.by > leg and decider.key == self._by:
             trail.by = leg
         return kind if permits else kind._replace(late=LateStop(leg, Stop(place.number, decider)))
 
-    def _passes_unasked(self, way: int, place: Place, kind: Kind) -> bool:
-        """Whether an answer passes a list whose stateful device has let the conversation by, on every way there or on those of a kind."""
+    def _passes_unasked(self, way: int, place: Place) -> bool:
+        """Whether an answer passes a list whose stateful device has let the conversation by on every way there."""
         device = place.remembers
-        return way == 1 and device is not None and (device in self._walk.ways.there.always or device in kind.passed)
+        return way == 1 and device is not None and device in self._walk.ways.there.always
 
-    def _bit(self, leg: int, token: int, decider: Decider) -> int:
-        key = leg, token, decider
-        bit = self._bits.get(key)
-        if bit is None:
-            bit = self._bits[key] = 1 << len(self._bits)
-            self._lines.append(key)
-        return bit
+
+def _joined(one: Trail | Many, other: Trail | Many | None) -> Trail | Many:
+    """Return what is known of ways of one kind that have come to the same."""
+    if isinstance(one, Many):
+        assert other is None or isinstance(other, Many)  # a part is followed in one manner
+        return one.and_(other)
+    assert other is None or isinstance(other, Trail)
+    return one.and_(other)

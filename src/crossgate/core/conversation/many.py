@@ -1,0 +1,132 @@
+"""Ways that each have to be told by what they met: by families of sets of marks, as many as there are of them (`families`).
+
+Where lists back would stop an answer, it matters of each way there which stateful devices it passed; there may be two to the power of the
+pairs of such devices. A *mark* is a token that is met there or back, or what a list there decides.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Sequence
+
+from crossgate.core.conversation.endings import Link
+from crossgate.core.conversation.families import NONE, Families
+from crossgate.core.conversation.places import Place
+from crossgate.core.conversation.trails import NEVER, Stop
+from crossgate.core.network.nodes import Outcome
+from crossgate.core.network.passages import Passages
+from crossgate.core.network.ways import Ways
+
+_LEGS = 16
+"""More legs than a conversation has."""
+
+
+class Marks:
+    """The marks of conversations between two ends, as numbers in the sets of families.
+
+    What is met at one device, there and back, has numbers that are close to each other: so families stay small, though each answer
+    depends on the way that it answers.
+    """
+
+    def __init__(self, ways: Ways, at: Sequence[Place]) -> None:
+        self.families = Families()
+        self._tokens = _in_order(ways, at)
+        self._ranks = {mark: rank for rank, mark in enumerate(self._tokens)}
+
+    def token(self, way: int, token: int) -> int:
+        """Return the mark of a token that is met there (0) or back (1)."""
+        return self._ranks[way, token] * _LEGS
+
+    def line(self, way: int, token: int, leg: int) -> int:
+        """Return the mark of what the list at a place decides about a leg, by its number."""
+        return self._ranks[way, token] * _LEGS + 1 + leg
+
+    def lines_in(self, family: int) -> Iterator[tuple[int, int, int]]:
+        """Yield the leg, the token and the mark of lines that decide on some of a family's ways."""
+        for mark in self.families.numbers(family):
+            rank, leg = divmod(mark, _LEGS)
+            if leg:
+                yield leg - 1, self._tokens[rank][1], mark
+
+    def tokens_of(self, family: int) -> tuple[set[int], set[int]]:
+        """Return the tokens that one of a family's ways meets, there and back."""
+        met = [self._tokens[mark // _LEGS] for mark in self.families.member(family)]
+        there, back = ({token for own, token in met if own == way} for way in (0, 1))
+        return there, back
+
+
+def _in_order(ways: Ways, at: Sequence[Place]) -> list[tuple[int, int]]:
+    """Return the tokens there and back, as they are met on the way there, those back beside what is met there of their device."""
+    place = dict[str, int]()
+    found = list[tuple[int, int, tuple[int, int]]]()
+    for number, token in enumerate(_met(ways.there)):
+        found.append((number, 0, (0, token)))
+        device = at[token].device or at[token].remembers
+        if device is not None:
+            place.setdefault(device, number)
+    beside = 0
+    for token in reversed(_met(ways.back)):
+        beside = place.get(at[token].device or at[token].remembers or "", beside)
+        found.append((beside, 1, (1, token)))
+    return [mark for *_, mark in sorted(found, key=lambda each: each[:2])]
+
+
+def _met(passages: Passages) -> list[int]:
+    """Return the tokens that are met on some way, none before one that comes earlier."""
+    return list(dict.fromkeys(token for step in passages.steps for token, _ in step.moves))
+
+
+class Many:
+    """What is known of ways of one kind that have come equally far: the marks of each. `link` is what one of them met.
+
+    `lines`, `later`, `by` and `remembered` are what was found at the last place; they become marks (`mark`).
+    """
+
+    __slots__ = ("by", "family", "later", "lines", "link", "marks", "remembered")
+
+    def __init__(self, marks: Marks, family: int, link: Link | None = None) -> None:
+        self.marks, self.family, self.link = marks, family, link
+        self.lines, self.later, self.by, self.remembered = 0, 0, NEVER, frozenset[str]()
+
+    @property
+    def number(self) -> int:
+        """How many ways they are."""
+        return self.marks.families.total(self.family)
+
+    def copy(self) -> Many:
+        """Return one that can be led on by itself."""
+        return Many(self.marks, self.family, self.link)
+
+    def times(self, factor: int) -> Many:
+        """Return the same for so many times as many ways."""
+        return Many(self.marks, self.marks.families.times(self.family, factor), self.link)
+
+    def and_(self, other: Many | None) -> Many:
+        """Return what is known of both; of this alone where there is no other."""
+        return self if other is None else Many(self.marks, self.marks.families.sum(self.family, other.family), self.link)
+
+    def met(self, way: int, token: int) -> None:
+        """Mark that all of them met a token."""
+        self.family = self.marks.families.adding(self.family, self.marks.token(way, token))
+
+    def decided(self, way: int, token: int, leg: int) -> None:
+        """Mark that the list at a place decided about a leg of all of them."""
+        self.family = self.marks.families.adding(self.family, self.marks.line(way, token, leg))
+
+    def parted(self, token: int) -> tuple[Many | None, Many | None]:
+        """Return those that met a token on the way there, and those that did not; None for none."""
+        having, without = self.marks.families.parted(self.family, self.marks.token(0, token))
+        one, other = (None if each == NONE else Many(self.marks, each, self.link) for each in (having, without))
+        return one, other
+
+
+def link_of(passages: Passages, tokens: set[int], end: Outcome | Stop, devices: Collection[int] = ()) -> Link | None:
+    """Return what is met on a way that meets just these tokens, each once or more often, and any of some devices; and that ends so."""
+    stack: list[tuple[int, Link | None, frozenset[int]]] = [(passages.number, None, frozenset(tokens))]
+    while stack:
+        number, link, left = stack.pop()
+        if not left and (link is not None and link.token == end.token if isinstance(end, Stop) else end in passages.nodes.of[number].ends):
+            return link
+        for token, following in passages.nodes.of[number].children:
+            if token in tokens or token in devices:
+                stack.append((following, Link(link, token, following, 1 + (0 if link is None else link.met)), left - {token}))
+    raise AssertionError("no way meets these tokens")

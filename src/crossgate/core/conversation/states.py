@@ -1,0 +1,71 @@
+"""How far what is carried has been followed: on all ways, or on the one that there is."""
+
+from __future__ import annotations
+
+from typing import Generic, TypeVar
+
+from crossgate.core.conversation.many import Many
+from crossgate.core.conversation.rules import Decision, Leg
+from crossgate.core.conversation.trails import START, Kind, Stop, Trail
+from crossgate.core.model.accesslist import AccessList
+from crossgate.core.network.nodes import Outcome
+
+Part = TypeVar("Part")
+Known = dict[tuple[Leg, AccessList], Decision]
+Found = dict[tuple[Outcome | Stop, Kind], Trail | Many]
+"""How ways of one direction end: by no way, by arriving, or by a line."""
+
+
+Front = dict[int, dict[Kind, Trail | Many]]
+"""What has come to the nodes that are still to be gone over."""
+
+
+class State(Generic[Part]):
+    """How far a part has been followed. Where a list divides it, it is copied, and each copy goes on where it was."""
+
+    __slots__ = ("answers", "arrived", "front", "known", "many", "part", "there", "waiting")
+
+    def __init__(self, part: Part, node: int) -> None:
+        self.part = part
+        self.known: Known = {}
+        self.front: Front = {node: {START: Trail()}}
+        self.many = False
+        """Whether it matters of each way there which stateful devices it passed."""
+        self.there: Found = {}
+        self.arrived = False
+        """Whether all ways there have been followed to their ends."""
+        self.waiting: list[Kind] = []
+        """The kinds of ways there of which the ways back are still to be followed; where they all fare alike there just one for all."""
+        self.answers: dict[Kind, Found] = {}
+
+    def fork(self, part: Part, key: tuple[Leg, AccessList], decision: Decision) -> State[Part]:
+        """Return a copy for a piece of the part, of which it is known what one more list does."""
+        other = State(part, 0)
+        other.known = {**self.known, key: decision}
+        other.front = {node: dict(here) for node, here in self.front.items()}
+        other.there, other.many, other.arrived, other.waiting = dict(self.there), self.many, self.arrived, list(self.waiting)
+        other.answers = {kind: dict(found) for kind, found in self.answers.items()}
+        return other
+
+
+class Line(Generic[Part]):
+    """How far a part has been followed on a single way: on which way, there (0) or back (1), and how many of its places it has met.
+
+    `arrived` is what came of the way there, once it is followed back; `end` is how it ended.
+    """
+
+    __slots__ = ("arrived", "end", "kind", "known", "met", "part", "trail", "way")
+
+    def __init__(self, part: Part) -> None:
+        self.part = part
+        self.known: Known = {}
+        self.way, self.met, self.kind, self.trail = 0, 0, START, Trail()
+        self.arrived: tuple[Kind, Trail] | None = None
+        self.end: Outcome | Stop = Outcome.ARRIVED
+
+    def fork(self, part: Part, key: tuple[Leg, AccessList], decision: Decision) -> Line[Part]:
+        """Return a copy for a piece of the part, of which it is known what one more list does."""
+        other = Line(part)
+        other.known = {**self.known, key: decision}
+        other.way, other.met, other.kind, other.trail, other.arrived = self.way, self.met, self.kind, self.trail.copy(), self.arrived
+        return other
