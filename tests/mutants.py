@@ -26,7 +26,7 @@ from typing import NamedTuple
 
 ROOT = Path(__file__).parents[1]
 CORE = Path("crossgate") / "core"
-ROOMS = ("sets", "lists", "model", "network", "traffic", "answers", "audit", "wording", "impact.py")
+ROOMS = ("sets", "lists", "model", "network", "conversation", "traffic", "answers", "audit", "wording", "impact.py")
 TESTS = {
     "sets": ("core/sets", "core/lists", "core/wording"),
     "model": ("core/model", "core/lists", "core/audit"),
