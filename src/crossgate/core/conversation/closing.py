@@ -55,7 +55,7 @@ class Closing:
             lists = frozenset(place.access_list for place, _ in judging if place.access_list is not None) if judging else lists
             due = [self._walk.places.decided(place.number, line) for place, line in judging if line is not None]
             finish = when_arrived(script, self._earliest(kind.late, behind.late), bool(judging), due)
-            last = script.legs.index(finish.leg)
+            last = script.legs.index(finish.leg) - (finish.stop in due)  # what is due stops a leg before any list is asked about it
         else:
             finish = when_stopped(script, 1, self._decided(end))
         first = kind.first and behind.first
