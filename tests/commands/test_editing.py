@@ -282,6 +282,8 @@ def test_a_fence_is_written_placed_and_proved(run: Run, answer: Ask, plan: Path)
     assert {"fence-berth-2-out", "fence-berth-2-in"} <= read.lists.keys()
     assert run("verify").returncode == 0
     assert "permit ip berth-2 to manifest" in [entry.text for entry in read.lists["fence-berth-2-out"].entries]
+    told = [" ".join(each.text.split()) for each in read.expectations]
+    assert "expect only dns and dhcp and ping berth-2 to pier.b2 over ipv4" in told
     assert "not to be proved, and left out: expect deny ip berth-2 to harbour over ipv4" in done.stdout
     (only,) = [each for each in answer("reach", "berth-2", "cargo")["answers"] if not each["devices"]]
     assert {part["verdict"] for part in only["parts"]} == {"denied"}

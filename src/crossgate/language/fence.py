@@ -305,7 +305,9 @@ class _OneFamily:
         own = [f"{protocol}/{format_ports(left)}" if left != (ALL_PORTS,) else protocol for protocol, left in self._closed_ports()]
         own += [] if "ping" in self.services else ["ping"]
         for point in (*self.points, *self.shared):
-            yield from (self._at_gateway(service, point) for service in own)
+            closed = tuple(self._at_gateway(service, point).whole for service in own)
+            open_there = " and ".join(self.services) or "nothing"
+            yield Claimed(f"expect only {open_there} {self.name} to {point} over {self.family.word}", closed)
         for device in self.devices:
             others = [
                 str(each.point)
