@@ -13,7 +13,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, NamedTuple
 
 from crossgate.core.lists.difference import same_lists, unshared
-from crossgate.core.model.accesslist import AccessList, Entry
+from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import AddressClass, address_classes, boundaries
@@ -198,21 +198,57 @@ class Change:
             suspect = (before.numbers != after.numbers) | (on_link[0] != on_link[1])
         number = {pattern: index for index, pattern in enumerate(patterns)}
         there = suspect.copy()
+        if not self.same_network:
+            self._leave_out(family, both, number, suspect, (on_link[0] == on_link[1]) & (before.numbers != after.numbers))
         for bit, alone in self._places(family).items():
             meets = _meeting(self.new.network.itineraries(family), both[1:] if self.same_network else both, bit)
             there |= meets
-            suspect |= meets if alone is None or not self.same_network else meets & self._between(family, alone)
+            suspect |= meets if alone is None or not self.same_network else meets & self._between(family, alone, number)
         return _Pairs(patterns, number, both, there, suspect | suspect.T)
 
-    def _between(self, family: Family, entries: Sequence[Entry]) -> NDArray[np.bool_]:
-        """Return which pairs of the new plan's address classes have addresses that some entries take."""
+    def _between(self, family: Family, entries: Sequence[Entry], number: dict[Pattern, int]) -> NDArray[np.bool_]:
+        """Return which pairs of address classes, by their numbers, have addresses that some entries take."""
         import numpy as np
 
         classes = self.new.address_classes(family)
-        found = np.zeros((len(classes), len(classes)), dtype=bool)
+        found = np.zeros((len(number), len(number)), dtype=bool)
         for entry in entries:
-            found[np.ix_(classes.overlapping(entry.source.patterns), classes.overlapping(entry.destination.patterns))] = True
+            ends = (
+                [number[classes[each].pattern] for each in classes.overlapping(own.patterns)] for own in (entry.source, entry.destination)
+            )
+            found[np.ix_(*ends)] = True
         return found
+
+    def _leave_out(
+        self, family: Family, both: tuple[_Known, _Known], number: dict[Pattern, int], suspect: NDArray[np.bool_], ways: NDArray[np.bool_]
+    ) -> None:
+        """Leave out of suspect pairs those, of which just the `ways` differ, where that is by places with a list in one plan alone.
+
+        Such a list has to let by all that no entry takes; what its entries may stop stays suspect.
+        """
+        import numpy as np
+
+        placed = [{place: own for place, own in each.plan.placed.items() if place[2] is family} for each in (self.old, self.new)]
+        only = {place: own for one, other in (placed, placed[::-1]) for place, own in one.items() if place not in other}
+        classes = self.new.address_classes(family)
+        if (
+            not only
+            or any(own.otherwise.action is not Action.PERMIT for own in only.values())
+            or any(each.pattern not in number for each in classes)
+        ):
+            return
+        nodes = self.new.network.itineraries(family).nodes
+        tokens = frozenset(self.new.network.itineraries(family).bit(place[:2]).bit_length() - 1 for place in only)
+        before, after = (known.numbers for known in both)
+        alike = {
+            pair: pair[0] >= 0 and pair[1] >= 0 and nodes.without(pair[0], tokens) == nodes.without(pair[1], tokens)
+            for pair in {*zip(before[ways].tolist(), after[ways].tolist(), strict=True)}
+        }
+        rows, columns = ways.nonzero()
+        same = np.array([alike[pair] for pair in zip(before[ways].tolist(), after[ways].tolist(), strict=True)], dtype=bool)
+        stopping = [entry for own in only.values() for entry in own.entries if entry.action is not Action.PERMIT and not entry.off]
+        taken = self._between(family, stopping, number)
+        suspect[rows[same], columns[same]] = taken[rows[same], columns[same]]
 
 
 def _known(classes: Sequence[AddressClass], matrix: Matrix, patterns: Sequence[Pattern] | None) -> _Known:
