@@ -483,3 +483,14 @@ def test_what_is_there_is_moved_or_turned_before_a_list_is_written(
     assert run("verify").returncode == 0
     assert "new list" not in (tmp_path / "p.gate").read_text()
     assert read(tmp_path / "p.gate").plan.lists.keys() == {"l"}
+
+
+def test_an_edit_that_a_later_one_makes_needless_is_left_out(tmp_path: Path) -> None:
+    """Out of the window the otherwise line stops it, in the window an entry does; an entry above that does for both."""
+    path = tmp_path / "plan.gate"
+    own = "list l extended ipv4\n    10 deny ping any to any during open\n    20 permit tcp any to any\nplace l inbound on left.a\n"
+    path.write_text(net.NETWORK.format(left=" stateful", right=" stateful") + own + "expect permit ping plain to server over ipv4\n")
+    reading = read(path)
+    verifier = Verifier(Session(reading.plan))
+    found = mend_claim(reading, 0, verifier.verify(reading.plan.expectations[0]), NOW, verifier)
+    assert [each.said for each in found.mends] == [("in list l, before 10: 5 permit ping plain to server",)]

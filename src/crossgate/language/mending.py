@@ -113,6 +113,7 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
     moving = moves(session, verified.broken.trace.conversation.first)
     mends: list[Mend] = []
     reasons: dict[str, None] = {}
+    tried = set[tuple[str, ...]]()
     last = f"no entry does it; needed: {verified.needed}"
     for _ in range(MOST_EDITS):
         further: list[_Beginning] = []
@@ -131,7 +132,14 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
                         (twins if next_one.is_twin(each) else further).append(next_one)
                         last = f"{MOST_EDITS} edits are not enough; then {again.why}"
                     continue
-                mend = proved(reading, after, tuple(each.said for each in steps), now, session, own)
+                left = _without_needless(reading, steps, index, session)
+                said = tuple(each.said for each in left[1])
+                if said in tried:
+                    continue
+                tried.add(said)
+                mend = proved(reading, left[0], said, now, session, own)
+                if mend.proposal.refused and left[1] != steps:
+                    mend = proved(reading, after, tuple(each.said for each in steps), now, session, own)
                 if not mend.proposal.refused:
                     mends.append(mend)
                 else:
@@ -145,6 +153,30 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
     mends.sort(key=lambda each: (each.weight[0], each.said[0] not in moved, *each.weight[1:]))
     reason = "" if mends else f"what makes it hold {' and '.join(reasons)}" if reasons else last
     return Mendable(what, place, verified.why, mends[:MOST_MENDS], reason)
+
+
+def _without_needless(reading: Reading, steps: tuple[Step, ...], index: int, session: Session) -> tuple[Reading, tuple[Step, ...]]:
+    """Return a plan after those of some edits without any of which an expectation does not hold, with these edits.
+
+    An edit that made one conversation get through may be for nothing once a later one is made.
+    """
+    left = steps
+    for step in steps[:-1]:
+        fewer = tuple(each for each in left if each is not step)
+        after = _after(reading, fewer)
+        if after is not None and Verifier(Session(after.plan, beside=session)).verify(after.plan.expectations[index]).held:
+            left = fewer
+    found = _after(reading, left)
+    assert found is not None  # all edits could be made, and those that are left too
+    return found, left
+
+
+def _after(reading: Reading, steps: Sequence[Step]) -> Reading | None:
+    """Return a plan after some edits, None where one of them cannot be made."""
+    after: Reading | None = reading
+    for step in steps:
+        after = None if after is None else applied(after, step)
+    return after
 
 
 def _of_every_code(region: Region) -> Region:

@@ -150,9 +150,18 @@ def test_the_walk_finds_what_the_one_way_does(plan_of: Read, text: str, seed: in
 def test_what_is_due_stops_a_leg_before_it_meets_a_list(plan_of: Read) -> None:
     """The server's hello of what is stopped by then is never asked about on its way."""
     lines = ["subnet s0 10.0.0.0/24", "subnet s1 10.0.1.0/24", "subnet s2 10.0.2.0/24"]
-    for name, near, far in (("out", "10.0.0.1/24 on s0", "10.0.1.1/24 on s1"), ("judge stateful", "10.0.1.2/24 on s1", "10.0.2.1/24 on s2")):
+    for name, near, far in (
+        ("out", "10.0.0.1/24 on s0", "10.0.1.1/24 on s1"),
+        ("judge stateful", "10.0.1.2/24 on s1", "10.0.2.1/24 on s2"),
+    ):
         lines += [f"router {name}", f"    interface near {near}", f"    interface far {far}"]
-    lines += ["host left 10.0.0.9", "host right 10.0.2.9", "list old extended ipv4", "    deny tcp/80 any to any tls 1.3", "    otherwise permit"]
+    lines += [
+        "host left 10.0.0.9",
+        "host right 10.0.2.9",
+        "list old extended ipv4",
+        "    deny tcp/80 any to any tls 1.3",
+        "    otherwise permit",
+    ]
     lines += ["list flags extended ipv4", "    permit tcp any to any flags syn,ack", "    otherwise permit"]
     lines += ["place old outbound on judge.near", "place flags inbound on out.near"]
     network = Network(plan_of("\n".join(lines) + "\n"))
