@@ -62,7 +62,7 @@ class Reached(NamedTuple):
     parts: list[Part]
 
 
-def reach(
+def reach(  # noqa: PLR0913
     session: Session,
     source: str,
     destination: str,

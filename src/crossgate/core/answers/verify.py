@@ -7,8 +7,9 @@ the windows on the way can be in. What breaks a claim is a set; one packet of it
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Hashable, Iterator, Sequence
+from collections.abc import Hashable, Iterable, Iterator, Sequence
 from datetime import datetime
+from itertools import product
 from typing import Any, NamedTuple
 
 from crossgate.core.conversation.opening import Conversation, service_of
@@ -72,6 +73,15 @@ class _Part(NamedTuple):
     without_way: bool
 
 
+class _Breaking(NamedTuple):
+    """What is said of a packet and not so: the packet, of which flow it is, and in which state."""
+
+    part: _Part
+    flow: Flow
+    packet: Packet
+    opened: State
+
+
 class Said(NamedTuple):
     """What a promise says of some packets that open conversations."""
 
@@ -97,9 +107,7 @@ class Verifier:
 
     def _verify(self, expectation: Promise) -> Verified:
         spoken_of, most = False, 1
-        for family in Family:
-            if expectation.over not in (None, family):
-                continue
+        for family in (each for each in Family if expectation.over in (None, each)):
             parts = self._parts(expectation, family)
             if not parts:
                 continue
@@ -108,22 +116,30 @@ class Verifier:
             begun = [each for part in parts for each in part.begun]
             states = _states_on(self.network, found, begun, expectation, expectation.at)
             most = max(most, len(states))
-            lists, done = [lists_on(self.network, (flow.ways,), family) for flow in found], set[Hashable]()
-            for opened, moment in states.items():
-                for nth, flow in enumerate(found):
-                    key = nth, mattering(lists[nth], opened)
-                    if key in done:
-                        continue  # all is as in a state before
-                    done.add(key)
-                    with question(flow.asked):
-                        for part in parts:
-                            for answer in answers(self.session.flows(opened), flow, part.begun, part.claim.by):
-                                if self._breaks(part, answer):
-                                    packet = example(self.network.plan, [answer.packets])
-                                    others = list(_states_on(self.network, found, begun, expectation))
-                                    return self._failed(expectation, part, flow, packet, others, opened, moment)._replace(states=most)
-        if spoken_of:
-            return Verified(expectation, True, states=most)
+            breaking = self._first_breaking(found, parts, states)
+            if breaking is not None:
+                others = list(_states_on(self.network, found, begun, expectation))
+                return self._failed(expectation, breaking, others, states[breaking.opened])._replace(states=most)
+        return Verified(expectation, True, states=most) if spoken_of else self._speaks_of_nothing(expectation)
+
+    def _first_breaking(self, found: list[Flow], parts: list[_Part], states: Iterable[State]) -> _Breaking | None:
+        """Return the first packet of some flows that breaks what is said of it, in the first of some states."""
+        done = set[Hashable]()
+        lists = [lists_on(self.network, (flow.ways,), flow.source.address.family) for flow in found]
+        for opened, (nth, flow) in product(states, enumerate(found)):
+            key = nth, mattering(lists[nth], opened)
+            if key in done:
+                continue  # all is as in a state before
+            done.add(key)
+            with question(flow.asked):
+                for part in parts:
+                    for answer in answers(self.session.flows(opened), flow, part.begun, part.claim.by):
+                        if self._breaks(part, answer):
+                            return _Breaking(part, flow, example(self.network.plan, [answer.packets]), opened)
+        return None
+
+    def _speaks_of_nothing(self, expectation: Promise) -> Verified:
+        """Say why an expectation speaks of no conversation, and does not hold for that."""
         for end, sends in ((expectation.source, True), (expectation.destination, False)):
             if self._nobodys(expectation, sends):
                 return Verified(expectation, False, f"nobody can have {end}: no subnet holds it", "a subnet with it, or an outside")
@@ -264,17 +280,9 @@ class Verifier:
                 self.reached[each.stop.decider.key] += 1
         return not all(_keeps_to(part, each.verdict, each.stop and each.stop.decider, each.by) for each in answer.endings)
 
-    def _failed(
-        self,
-        expectation: Promise,
-        part: _Part,
-        flow: Flow,
-        packet: Packet,
-        others: list[State],
-        opened: State,
-        moment: datetime | None,
-    ) -> Verified:
+    def _failed(self, expectation: Promise, breaking: _Breaking, others: list[State], moment: datetime | None) -> Verified:
         """Trace the packet that breaks an expectation, and say why it does."""
+        part, flow, packet, opened = breaking
         ends = [at_address(self.network, Address(packet.family, value)) for value in (packet.source, packet.destination)]
         if flow.source.device is not None:
             ends[0] = flow.source

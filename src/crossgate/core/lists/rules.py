@@ -103,7 +103,11 @@ def rules_of(access_list: AccessList, able: Abilities, most_prefixes: int) -> Ta
 
 def _objection(entry: Entry, able: Abilities, most_prefixes: int) -> str:
     """Return why a format cannot say an entry, "" where it can."""
-    asked = entry.qualifiers
+    return _of_conditions(entry, able) or _of_packets(entry, able) or _of_addresses(entry, most_prefixes)
+
+
+def _of_conditions(entry: Entry, able: Abilities) -> str:
+    """Return why a format cannot say when an entry is in force and what it does, "" where it can."""
     if entry.window is not None:
         return f"{able.name} has no time windows"
     if entry.limit is not None:
@@ -114,6 +118,12 @@ def _objection(entry: Entry, able: Abilities, most_prefixes: int) -> str:
         return f"{able.name} has no reject"
     if entry.log and not able.log:
         return f"{able.name} has no log"
+    return ""
+
+
+def _of_packets(entry: Entry, able: Abilities) -> str:
+    """Return why a format cannot say what packets an entry asks for, "" where it can."""
+    asked = entry.qualifiers
     if asked.fragments and not able.fragments:
         return f"{able.name} cannot ask for fragments"
     if asked.dscp is not None and not able.dscp:
@@ -129,6 +139,11 @@ def _objection(entry: Entry, able: Abilities, most_prefixes: int) -> str:
             return f"{able.name} cannot ask for {'ICMP type ' + str(term.icmp_type) if term.protocol == ICMP else 'ICMPv6 types'}"
         if term.icmp_code is not None and not able.icmp_code:
             return f"{able.name} cannot ask for an ICMP code"
+    return ""
+
+
+def _of_addresses(entry: Entry, most_prefixes: int) -> str:
+    """Return why the addresses of an entry are too many prefixes, "" where they are not."""
     for each in (*entry.source.patterns, *entry.destination.patterns):
         if not each.is_prefix and 1 << _scattered(each) > most_prefixes:
             return f"{each} is {1 << _scattered(each):,} prefixes, and --limit is {most_prefixes}"

@@ -220,13 +220,7 @@ def _reads_as_port(piece: str) -> bool:
 def _parse_term(text: str, family: Family, named: Callable[[str], tuple[ServiceTerm, ...] | None]) -> tuple[ServiceTerm, ...]:
     name, slash, rest = text.partition("/")
     if slash:
-        if name == "icmp":
-            return (_parse_icmp(rest, family, len(name) + 1),)
-        if name in WITH_PORTS:
-            return (ServiceTerm(iana.protocols()[name], parse_ports(rest, len(name) + 1)),)
-        if name in iana.protocols():
-            raise ServiceError(f"{name} has no ports; {', '.join(WITH_PORTS)} have", 0, len(name))
-        raise _no_service(name)
+        return (_parse_part(name, rest, family),)
     if name == "ip":
         return (ServiceTerm(),)
     icmp = icmp_of(family)
@@ -247,6 +241,17 @@ def _parse_term(text: str, family: Family, named: Callable[[str], tuple[ServiceT
     if name in iana.services():
         ports, transports = iana.services()[name]
         return tuple(ServiceTerm(iana.protocols()[transport], (ports,)) for transport in transports)
+    raise _no_service(name)
+
+
+def _parse_part(name: str, rest: str, family: Family) -> ServiceTerm:
+    """Read what stands behind the slash of a protocol: ports, or an ICMP message."""
+    if name == "icmp":
+        return _parse_icmp(rest, family, len(name) + 1)
+    if name in WITH_PORTS:
+        return ServiceTerm(iana.protocols()[name], parse_ports(rest, len(name) + 1))
+    if name in iana.protocols():
+        raise ServiceError(f"{name} has no ports; {', '.join(WITH_PORTS)} have", 0, len(name))
     raise _no_service(name)
 
 

@@ -39,7 +39,7 @@ from crossgate.core.network.ways import Network, Way, Ways
 from crossgate.core.traffic.asked import AskedLists
 from crossgate.core.traffic.fates import LANE, NO_PLACE, VARIES, VERDICTS, Fates, Lane, Lanes, Numbers, Weights
 from crossgate.core.traffic.kinds import KindFinder
-from crossgate.core.traffic.run import Run, courses_of, with_flags
+from crossgate.core.traffic.run import InLanes, Kinds, Run, courses_of, with_flags
 
 
 class _Place(NamedTuple):
@@ -105,7 +105,8 @@ class BulkTracer:
         pairs, of_row = ends.pairs(packets)
         rows, lanes, first = _expanded(pairs, of_row)
         on_link = np.array([each.on_link for each in pairs], np.bool_)[of_row]
-        run = Run(self.asked, self.lanes(), self._list_at(), packets, windows, states, weights, rows, lanes, first, on_link)
+        kinds = Kinds(packets, windows, states, weights)
+        run = Run(self.asked, self.lanes(), self._list_at(), kinds, InLanes(rows, lanes, first, on_link))
         run.legs()
         count = len(packets)
         verdict = np.full(count, NO_PLACE, np.int8)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import NamedTuple
 
 import numpy as np
 
@@ -20,18 +21,33 @@ _FURTHER_BACK = LANE.index(Leg.SERVER_HELLO)
 """The crossings of a lane by what comes back once an answer has."""
 
 
+class Kinds(NamedTuple):
+    """Kinds of conversations: the packets that open them, which of some states each is in, and what each stands for."""
+
+    packets: Packets
+    windows: Indices
+    states: Sequence[State]
+    weights: Weights
+
+
+class InLanes(NamedTuple):
+    """Rows of kinds, one for each lane that it takes: of which kind it is, which lane, whether that is its first one; and which kinds are on one link."""
+
+    rows: Indices
+    lanes: Indices
+    first: Marks
+    on_link: Marks
+
+
 class Run:
     """One run of rows through their lanes; `list_at` is the number of the list at each crossing."""
 
-    def __init__(
-        self, asked: AskedLists, every_lane: Lanes, list_at: Numbers, packets: Packets, windows: Indices, states: Sequence[State], weights: Weights,
-        rows: Indices, lanes: Indices, first: Marks, on_link: Marks,
-    ) -> None:  # fmt: skip
+    def __init__(self, asked: AskedLists, every_lane: Lanes, list_at: Numbers, opening: Kinds, in_lanes: InLanes) -> None:
         self._asked, self._lanes, self._list_at = asked, every_lane, list_at
-        self._packets, self._windows, self._states = packets, windows, states
-        self._weights = weights
+        self._packets, self._windows, self._states, self._weights = opening
         self._first_leg: dict[int, Numbers] = {}
-        self._rows, self._lane, self._first, self.on_link = rows, lanes, first, on_link
+        self._rows, self._lane, self._first, self.on_link = in_lanes
+        rows = self._rows
         self.verdict = np.full(len(rows), PERMITTED, np.int8)
         self.stopped = tuple(np.full(len(rows), NO_PLACE, np.int32) for _ in range(3))
         self.met = np.zeros(len(rows), np.bool_)

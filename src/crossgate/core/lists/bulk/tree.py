@@ -229,7 +229,7 @@ class TreeBuilder:
             score[better], chosen[better] = sums[better], width
         return _Windows(word, bit - chosen + 1, chosen), score
 
-    def _rank_windows(
+    def _rank_windows(  # noqa: PLR0913
         self, dimension: int, fixed: Indices, start: Indices, counts: Indices, sampled: Indices, owner: Indices, sample: Indices,
         widest: Indices, chosen: _Windows, score: NDArray[np.float64],
     ) -> None:  # fmt: skip
