@@ -11,6 +11,7 @@ from crossgate.core.conversation.states import Line, Part, State
 from crossgate.core.conversation.trails import START, Kind, LateStop, Stop, Trail
 from crossgate.core.model.accesslist import AccessList, DeciderKey
 from crossgate.core.network.nodes import Outcome
+from crossgate.core.sets.effort import spend
 
 NO_LISTS = frozenset[AccessList]()
 
@@ -32,6 +33,7 @@ class Closing:
         found = list[Ending]()
         for (end, kind), trail in state.there.items():
             if end is Outcome.ARRIVED and self._script.back:
+                spend(len(state.answers[kind if state.many else START]))
                 for (last, behind), back in state.answers[kind if state.many else START].items():
                     found.append(self._both(kind, trail, last, behind, back, state.known))
             else:

@@ -19,7 +19,7 @@ from crossgate.core.model.packet import Packet
 from crossgate.core.model.tls import UNSETTLED
 from crossgate.core.network.nodes import MOST_WAYS
 from crossgate.core.network.ways import Network, Ways
-from crossgate.core.sets.effort import TooManyPieces
+from crossgate.core.sets.effort import TooManyPieces, question
 
 
 class Indexes:
@@ -141,7 +141,12 @@ class Tracer:
         hello, asks = hello_of(self.state), self.network.asks_for_tls(ways, first.family)
         speaks = hello is not None if asks and hello != UNSETTLED else None
         walk = Walk(self._places[first.family], ways, script(legs, speaks, ways.unanswered, strays))
-        ((_, found),) = follow(walk, OnePacket(self._indexes, first, answer), None, by)
+        carried = OnePacket(self._indexes, first, answer)
+        if ways.count == 1:
+            ((_, found),) = follow(walk, carried, None, by)
+            return found
+        with question("what becomes of one packet on all its equal ways"):
+            ((_, found),) = follow(walk, carried, None, by)
         return found
 
     def ways(self, conversation: Conversation) -> Ways:
