@@ -5,11 +5,13 @@ from __future__ import annotations
 import random
 from collections.abc import Callable
 from itertools import product
+from unittest import mock
 
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from crossgate.core.conversation import walk
 from crossgate.core.conversation.endings import Ending
 from crossgate.core.conversation.opening import Conversation, conversations
 from crossgate.core.conversation.packets import Tracer
@@ -127,12 +129,14 @@ def test_the_walk_finds_what_each_way_by_itself_does_in_ladders(plan_of: Read, t
 
 
 @SLOW
-@given(net.ladders(tls=True), st.integers(0, 1 << 32))
-def test_the_walk_finds_what_each_way_by_itself_does_with_tls(plan_of: Read, text: str, seed: int) -> None:
+@given(net.ladders(tls=True), st.integers(0, 1 << 32), st.sampled_from([0, 4]))
+def test_the_walk_finds_what_each_way_by_itself_does_with_tls(plan_of: Read, text: str, seed: int, few: int) -> None:
+    """Few lists that judge are told apart by kinds of ways, and more by what each way met."""
     network, chance = Network(plan_of(text)), random.Random(seed)
     hellos = sorted({each for own in network.plan.lists.values() for each in own.hellos})
-    for wanted in wanted_of(network, Family.IPV4, chance):
-        hold(network, wanted, chance.choice(keys_of(network.plan)), settled(frozenset(), chance.choice([None, *hellos])))
+    with mock.patch.object(walk, "_FEW_JUDGES", few):
+        for wanted in wanted_of(network, Family.IPV4, chance):
+            hold(network, wanted, chance.choice(keys_of(network.plan)), settled(frozenset(), chance.choice([None, *hellos])))
 
 
 @SLOW
@@ -230,3 +234,25 @@ def test_any_number_of_stateful_pairs_is_followed(plan_of: Read) -> None:
         assert len({decided.crossing for decided in each.passed}) == (pairs if each.first else 2 * pairs - (tiers < pairs))
     traces = Tracer(network).examples(wanted)
     assert [trace.verdict for trace in traces] == [each.verdict for each in endings]
+
+
+def test_any_number_of_lists_that_ask_for_tls_is_followed(plan_of: Read) -> None:
+    """Of twenty pairs of routers each judges what comes back by it; a single one that does stops what is due."""
+    pairs = 20
+    text = (
+        in_pairs(pairs)
+        .replace("    deny ip b to any\n", "")
+        .replace("    permit ip any to b", "    deny tcp/80 any to b tls -1.1\n    permit ip any to b")
+    )
+    network = Network(plan_of(text))
+    start, end = (at_address(network, network.plan.hosts[each].addresses[0]) for each in "ab")
+    (wanted,) = conversations(network.plan.service("tcp/80", Family.IPV4), start, end)
+    asking = network.plan.lists["in"]
+    (old,) = [each for each in asking.hellos if each.version < 0x0303]
+    endings = Tracer(network, settled(frozenset(), old)).endings(wanted)
+    # Half of the ways go by another router of each pair than the answers do.
+    assert sum(each.number for each in endings if each.verdict is Verdict.PERMITTED) == 2**pairs
+    assert sum(each.number for each in endings) == 4**pairs
+    stops = {str(each.stop.crossing.point): each.number for each in endings if each.stop is not None and not each.first}
+    assert {each.leg for each in endings if each.stop is not None} == {"server hello"}
+    assert [stops[f"a{tier}.near"] for tier in (0, pairs - 1)] == [2 ** (pairs - 1), 4 ** (pairs - 1) - 1]

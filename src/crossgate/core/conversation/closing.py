@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping, Sequence
+
 from crossgate.core.conversation.endings import Decisions, Ending, Example, Lines, numbers_of
 from crossgate.core.conversation.families import NONE
 from crossgate.core.conversation.many import Many, link_of
-from crossgate.core.conversation.places import Walk
-from crossgate.core.conversation.rules import Decided, Finish, Late, when_arrived, when_stopped
+from crossgate.core.conversation.places import Place, Walk
+from crossgate.core.conversation.rules import Decided, Decision, Finish, Late, when_arrived, when_stopped
 from crossgate.core.conversation.states import Line, Part, State
 from crossgate.core.conversation.trails import START, Kind, LateStop, Stop, Trail
 from crossgate.core.model.accesslist import AccessList, DeciderKey
@@ -28,14 +30,21 @@ class Closing:
             return self._there(line.end, line.kind, line.trail, line.known)
         return self._both(*line.arrived, line.end, line.kind, line.trail, line.known)
 
-    def endings(self, state: State[Part]) -> list[Ending]:
-        """Return how it ends on all ways: the first apart, the others put together where they end alike."""
-        found = list[Ending]()
+    def endings(self, state: State[Part], judges: Sequence[int], devices: Mapping[str, int]) -> list[Ending]:
+        """Return how it ends on all ways: the first apart, the others put together where they end alike.
+
+        `judges` are the places whose lists may judge TLS where kinds do not tell it, and `devices` the tokens of stateful devices.
+        """
+        found, at = list[Ending](), self._walk.places.every()
+        judging = [(at[token], devices[at[token].remembers or ""]) for token in judges]
         for (end, kind), trail in state.there.items():
             if end is Outcome.ARRIVED and self._script.back:
                 spend(len(state.answers[kind if state.many else START]))
                 for (last, behind), back in state.answers[kind if state.many else START].items():
-                    found.append(self._both(kind, trail, last, behind, back, state.known))
+                    if judging and isinstance(back, Many) and last is Outcome.ARRIVED:
+                        found += self._judged(kind, behind, back, judging, state.known)
+                    else:
+                        found.append(self._both(kind, trail, last, behind, back, state.known))
             else:
                 found.append(self._there(end, kind, trail, state.known))
         return found if len(found) == 1 else self._merged(found)
@@ -71,6 +80,38 @@ class Closing:
         example = Example(self._walk, there.link, back.link, True, known, self._lines)
         return Ending(*finish, by, there.number * back.number, first, lines, lists, example)
 
+    def _judged(self, kind: Kind, behind: Kind, back: Many, judging: Sequence[tuple[Place, int]], known: Decisions) -> Iterator[Ending]:
+        """Yield how many ways end on which both leading legs arrive, by who judges them and what is due there."""
+        script, late, first = self._script, self._earliest(kind.late, behind.late), kind.first and behind.first
+        places = [(place, device, decision) for place, device in judging if (decision := self._leading(place, known)) is not None]
+        lists = frozenset(place.access_list for place, *_ in places if place.access_list is not None)
+
+        def ending(many: Many, judged: bool, due: Sequence[Decided]) -> Ending:
+            finish = when_arrived(script, late, judged, due)
+            last = script.legs.index(finish.leg) - (finish.stop in due)
+            return self._of_many(finish, last, first, many, (Outcome.ARRIVED, Outcome.ARRIVED), lists if judged else NO_LISTS, known)
+
+        rest: Many | None = back
+        for place, device, decision in reversed(places) if script.legs[-1].returns else places:
+            if decision.due is not None and rest is not None:
+                stopped, rest = rest.judged(place.number, device)
+                if stopped is not None:
+                    yield ending(stopped, True, [self._walk.places.decided(place.number, decision.due)])
+        settled: Many | None = None
+        for place, device, _ in places:
+            passed, rest = (None, None) if rest is None else rest.judged(place.number, device)
+            if passed is not None:
+                settled = passed.and_(settled)
+        if settled is not None:
+            yield ending(settled, True, ())
+        if rest is not None:
+            yield ending(rest, False, ())
+
+    def _leading(self, place: Place, known: Decisions) -> Decision | None:
+        """Return what the list of a place does with what opens; None where that never comes there."""
+        own = place.access_list
+        return None if own is None else known.get((self._script.leading[0], own))
+
     def _of_many(
         self,
         finish: Finish,
@@ -98,7 +139,7 @@ class Closing:
         lacking = marks.families.without(family, asked)
         by = self._by is not None and (lacking == NONE or self._stops(finish))
         there, back = marks.tokens_of(family if lacking == NONE else lacking)
-        devices = [token for token in ways.back.met if at[token].device is not None]  # of which nothing is marked on the way back
+        devices = () if marks.devices else frozenset(token for token in ways.back.met if at[token].device is not None)
         links = link_of(ways.there, there, ends[0]), None if ends[1] is None else link_of(ways.back, back, ends[1], devices)
         example = Example(self._walk, *links, ends[1] is not None, known, self._lines)
         return Ending(*finish, by, many.number, first, lines, lists, example)

@@ -6,12 +6,15 @@ pairs of such devices. A *mark* is a token that is met there or back, or what a 
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from functools import reduce
+from graphlib import CycleError, TopologicalSorter
+from operator import or_
 
 from crossgate.core.conversation.endings import Link
 from crossgate.core.conversation.families import NONE, Families
 from crossgate.core.conversation.places import Place
-from crossgate.core.conversation.trails import NEVER, Stop
+from crossgate.core.conversation.trails import NEVER, Stop, met
 from crossgate.core.network.nodes import Outcome
 from crossgate.core.network.passages import Passages
 from crossgate.core.network.ways import Ways
@@ -27,8 +30,10 @@ class Marks:
     depends on the way that it answers.
     """
 
-    def __init__(self, ways: Ways, at: Sequence[Place]) -> None:
+    def __init__(self, ways: Ways, at: Sequence[Place], devices: bool) -> None:
+        """Make them; with `devices` those that are passed on the way back are marked, too."""
         self.families = Families()
+        self.devices = devices
         self._tokens = _in_order(ways, at)
         self._ranks = {mark: rank for rank, mark in enumerate(self._tokens)}
 
@@ -52,6 +57,27 @@ class Marks:
         met = [self._tokens[mark // _LEGS] for mark in self.families.member(family)]
         there, back = ({token for own, token in met if own == way} for way in (0, 1))
         return there, back
+
+
+def judging_in_order(ways: Ways, at: Sequence[Place]) -> tuple[int, ...]:
+    """Return the places on the ways there whose lists may judge TLS, in the order in which they are met on each way; empty where there is none."""
+    asking = {
+        token
+        for token in ways.there.met
+        if (own := at[token].access_list) is not None and own.tls and at[token].remembers in ways.back.devices
+    }
+    behind: dict[int, set[int]] = {}
+    before: dict[int, set[int]] = {token: set() for token in asking}
+    for number, step in reversed(list(enumerate(ways.there.steps))):
+        behind[number] = set()
+        for token, following in step.moves:
+            behind[number] |= behind[following] | ({token} & asking)
+            for later in behind[following] - {token} if token in asking else ():
+                before[later].add(token)
+    try:
+        return tuple(TopologicalSorter(before).static_order())
+    except CycleError:
+        return ()
 
 
 def _in_order(ways: Ways, at: Sequence[Place]) -> list[tuple[int, int]]:
@@ -108,6 +134,17 @@ class Many:
         """Mark that all of them met a token."""
         self.family = self.marks.families.adding(self.family, self.marks.token(way, token))
 
+    def judged(self, place: int, device: int) -> tuple[Many | None, Many | None]:
+        """Return those that met a place on the way there and its device on the way back, and the others; None for none."""
+        families, marks = self.marks.families, self.marks
+        met, others = families.parted(self.family, marks.token(0, place))
+        # A list that was asked left its decision as its mark.
+        decided, unmet = families.parted(others, marks.line(0, place, 0))
+        met = families.sum(met, decided)
+        seen, unseen = families.parted(met, marks.token(1, device))
+        rest = families.sum(unmet, unseen)
+        return (None if seen == NONE else Many(marks, seen)), (None if rest == NONE else Many(marks, rest))
+
     def decided(self, way: int, token: int, leg: int) -> None:
         """Mark that the list at a place decided about a leg of all of them."""
         self.family = self.marks.families.adding(self.family, self.marks.line(way, token, leg))
@@ -119,14 +156,21 @@ class Many:
         return one, other
 
 
-def link_of(passages: Passages, tokens: set[int], end: Outcome | Stop, devices: Collection[int] = ()) -> Link | None:
+def link_of(passages: Passages, tokens: Iterable[int], end: Outcome | Stop, devices: Collection[int] = ()) -> Link | None:
     """Return what is met on a way that meets just these tokens, each once or more often, and any of some devices; and that ends so."""
-    stack: list[tuple[int, Link | None, frozenset[int]]] = [(passages.number, None, frozenset(tokens))]
+    of, reached = passages.nodes.of, dict[int, int]()
+    for number in passages.nodes.below(passages.number):
+        reached[number] = reduce(or_, (1 << token | reached[following] for token, following in of[number].children), 0)
+    wanted = sum(1 << token for token in tokens)
+    stack: list[tuple[int, Link | None, int]] = [(passages.number, None, wanted)]
     while stack:
         number, link, left = stack.pop()
-        if not left and (link is not None and link.token == end.token if isinstance(end, Stop) else end in passages.nodes.of[number].ends):
+        if left & ~reached[number]:
+            continue  # it has gone round what it has to meet
+        ends = link is not None and link.token == end.token if isinstance(end, Stop) else end in of[number].ends
+        if not left and ends:
             return link
-        for token, following in passages.nodes.of[number].children:
-            if token in tokens or token in devices:
-                stack.append((following, Link(link, token, following, 1 + (0 if link is None else link.met)), left - {token}))
+        for token, following in of[number].children:
+            if wanted >> token & 1 or token in devices:
+                stack.append((following, Link(link, token, following, met(link) + 1), left & ~(1 << token)))
     raise AssertionError("no way meets these tokens")

@@ -23,7 +23,7 @@ from typing import Generic, Protocol
 
 from crossgate.core.conversation.closing import Closing
 from crossgate.core.conversation.endings import Ending, Lines, Link, numbers_of
-from crossgate.core.conversation.many import Many, Marks
+from crossgate.core.conversation.many import Many, Marks, judging_in_order
 from crossgate.core.conversation.places import Place, Walk
 from crossgate.core.conversation.rules import Decision, Leg
 from crossgate.core.conversation.states import Found, Line, Part, State
@@ -32,6 +32,8 @@ from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
 from crossgate.core.network.nodes import Outcome
 from crossgate.core.sets.effort import spend
 
+_FEW_JUDGES = 4
+"""Up to so many lists that may judge TLS tell ways apart by kinds, which is faster then."""
 Divided = tuple[tuple[Leg, AccessList], Sequence[tuple[Part, Decision]]]
 """A list that divides a part on a leg, and the pieces."""
 
@@ -60,17 +62,24 @@ class _Followed(Generic[Part]):
         self._closing = Closing(walk, self._lines, by)
         self._devices: dict[str, int] = {}
         """The tokens of the stateful devices that are passed on some way there."""
+        self._judges: tuple[int, ...] = ()
+        """The places whose lists may judge TLS, where they are many: then ways are told one by one from the start."""
+        if self._script.settling and walk.ways.count > 1:
+            judges = judging_in_order(walk.ways, self._at)
+            self._judges = judges if len(judges) > _FEW_JUDGES else ()
 
     def endings(self, part: Part) -> Iterator[tuple[Part, list[Ending]]]:
         if self._walk.ways.count == 1:
             yield from self._on_the_one_way(part)
             return
         stack = [State(part, self._walk.ways.there.number)]
+        if self._judges:
+            self._tell_each(stack[0])
         while stack:
             state = stack.pop()
             divided = self._follow(state)
             if divided is None:
-                yield state.part, self._closing.endings(state)
+                yield state.part, self._closing.endings(state, self._judges, self._devices)
             else:
                 key, pieces = divided
                 stack += [state.fork(piece, key, decision) for piece, decision in reversed(pieces)]
@@ -108,7 +117,7 @@ class _Followed(Generic[Part]):
 
     @cached_property
     def _marks(self) -> Marks:
-        return Marks(self._walk.ways, self._at)
+        return Marks(self._walk.ways, self._at, devices=bool(self._judges))
 
     def _follow(self, state: State[Part]) -> Divided[Part] | None:
         """Follow a part to the end; return a list that divides it, with the state as it was before that."""
@@ -149,10 +158,14 @@ class _Followed(Generic[Part]):
                 matters = matters or not decision.permits or (self._by is not None and decision.decider.key == self._by)
         if not matters:
             return None
+        self._tell_each(state)
+        return self._walked(state, 0, state.there)
+
+    def _tell_each(self, state: State[Part]) -> None:
+        """Start there once more, with ways that are told one by one."""
         self._devices = {device: token for token in self._walk.ways.there.met if (device := self._at[token].device) is not None}
         state.many, state.there = True, {}
         state.front = {self._walk.ways.there.number: {START: Many(self._marks, self._marks.families.leaf(1))}}
-        return self._walked(state, 0, state.there)
 
     def _doubtful(self) -> list[Place]:
         """Return the places on the ways back of which it may matter whether their device was passed on the way there."""
@@ -233,7 +246,7 @@ class _Followed(Generic[Part]):
             found.append((kind, None, passed))
         if asked is not None:
             kind, stop = self._place(state, way, place, kind, asked)
-            if not asked.lines and (way == 0 or place.device is None):
+            if not asked.lines and (way == 0 or place.device is None or asked.marks.devices):
                 asked.met(way, place.number)
             for line in numbers_of(asked.lines | asked.later):
                 asked.decided(way, place.number, self._lines.every[line][0])
@@ -267,7 +280,7 @@ class _Followed(Generic[Part]):
         if device is not None:
             # On the way there it remembers; and if the answer passes it too, it judges.
             trail.remembered |= {device}
-            if way == 1 and self._script.settling:
+            if way == 1 and self._script.settling and not self._judges:
                 kind = kind._replace(seen=kind.seen | {device})
             return kind, None
         if own is None or self._passes_unasked(way, place):
@@ -284,7 +297,7 @@ class _Followed(Generic[Part]):
                 if kind.late is None or later < kind.late.leg:
                     decider, permits, _ = state.known[leg if place.flagged else leading, own]
                     kind = self._note(kind, trail, later, place, decider, permits)
-        elif own.tls and way == 0 and self._script.settling:
+        elif own.tls and way == 0 and self._script.settling and not self._judges:
             kind = kind._replace(judges=(*kind.judges, (place, due)))
         return kind, None
 
