@@ -1,7 +1,7 @@
 """Ways that each have to be told by what they met: by families of sets of marks, as many as there are of them (`families`).
 
-Where lists back would stop an answer, it matters of each way there which stateful devices it passed; there may be two to the power of the
-pairs of such devices. A *mark* is a token that is met there or back, or what a list there decides.
+Where lists back would stop an answer, or many lists judge TLS, it matters of each way which stateful devices it passed there and back; there
+may be two to the power of the pairs of such devices. A *mark* is a token that is met there or back, or what a list there decides.
 """
 
 from __future__ import annotations
@@ -60,7 +60,7 @@ class Marks:
 
 
 def judging_in_order(ways: Ways, at: Sequence[Place]) -> tuple[int, ...]:
-    """Return the places on the ways there whose lists may judge TLS, in the order in which they are met on each way; empty where there is none."""
+    """Return the places on the ways there whose lists may judge TLS, in an order that fits each way; () where none does."""
     asking = {
         token
         for token in ways.there.met

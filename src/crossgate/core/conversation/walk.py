@@ -9,8 +9,8 @@ What is carried is one *part* all along. Where a list divides it, the walk forks
 lists are asked before anything is changed, so that it can. What a list does with a part it does with all of it ever after. So a part
 fares on each way as one packet does, and the walk needs to know nothing of it but `Carrier.decide`.
 
-Where lists on the way back would stop an answer, it matters of each way there which stateful devices it passed. Then ways are not put
-together by kinds, but told one by one, as families of what each of them met (`many`).
+Where lists on the way back would stop an answer, or many lists judge TLS, it matters of each way which stateful devices it passed. Then
+ways are not put together by that, but told one by one, as families of what each of them met (`many`).
 
 The first of all ways is a kind of its own as long as it is one: it ends in just one ending, the `first`.
 """
