@@ -10,7 +10,7 @@ from crossgate.core.conversation.places import Places, Walk
 from crossgate.core.conversation.rules import Decision, Leg, legs_of, packet_on, script
 from crossgate.core.conversation.story import Known, Paths, Trace, astray, story
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.conversation.walk import follow
+from crossgate.core.conversation.walk import follow_whole
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
@@ -82,6 +82,9 @@ class Tracer:
         self._indexes = Indexes(state)
         self._places = {family: Places(network, family) for family in Family}
         self._met: Known = {}
+        hello = hello_of(state)
+        self._asks: bool = network.plan.asks_for_tls and hello != UNSETTLED
+        self._speaks: bool = hello is not None
 
     def trace(self, conversation: Conversation) -> Trace:
         """Trace a conversation along the first of the equally good paths, and see whether it fares alike on the others."""
@@ -138,16 +141,13 @@ class Tracer:
         `on_link` between machines of one link; with `strays` the answers go to another machine; `by` is the line that endings tell of.
         """
         legs, answer = legs_of(first, on_link)
-        hello, asks = hello_of(self.state), self.network.asks_for_tls(ways, first.family)
-        speaks = hello is not None if asks and hello != UNSETTLED else None
+        speaks = self._speaks if self._asks and self.network.asks_for_tls(ways, first.family) else None
         walk = Walk(self._places[first.family], ways, script(legs, speaks, ways.unanswered, strays))
         carried = OnePacket(self._indexes, first, answer)
         if ways.count == 1:
-            ((_, found),) = follow(walk, carried, None, by)
-            return found
+            return follow_whole(walk, carried, None, by)
         with question("what becomes of one packet on all its equal ways"):
-            ((_, found),) = follow(walk, carried, None, by)
-        return found
+            return follow_whole(walk, carried, None, by)
 
     def ways(self, conversation: Conversation) -> Ways:
         """Return all ways of a conversation; the answers go to the address that it claims."""

@@ -52,8 +52,20 @@ def follow(walk: Walk, carrier: Carrier[Part], part: Part, by: DeciderKey | None
     return _Followed(walk, carrier, by).endings(part)
 
 
+def follow_whole(walk: Walk, carrier: Carrier[Part], part: Part, by: DeciderKey | None = None) -> list[Ending]:
+    """Return how the conversations end of what no list divides, as one packet."""
+    followed = _Followed(walk, carrier, by)
+    if walk.ways.count > 1:
+        ((_, found),) = followed.endings(part)
+        return found
+    return [followed.on_the_one_way(Line(part))]
+
+
 class _Followed(Generic[Part]):
     """One going over all ways, with one carrier."""
+
+    _judges: tuple[int, ...] = ()
+    """The places whose lists may judge TLS, where they are many: then ways are told one by one from the start."""
 
     def __init__(self, walk: Walk, carrier: Carrier[Part], by: DeciderKey | None) -> None:
         self._walk, self._carrier, self._by = walk, carrier, by
@@ -62,11 +74,10 @@ class _Followed(Generic[Part]):
         self._closing = Closing(walk, self._lines, by)
         self._devices: dict[str, int] = {}
         """The tokens of the stateful devices that are passed on some way there."""
-        self._judges: tuple[int, ...] = ()
-        """The places whose lists may judge TLS, where they are many: then ways are told one by one from the start."""
         if self._script.settling and walk.ways.count > 1:
             judges = judging_in_order(walk.ways, self._at)
-            self._judges = judges if len(judges) > _FEW_JUDGES else ()
+            if len(judges) > _FEW_JUDGES:
+                self._judges = judges
 
     def endings(self, part: Part) -> Iterator[tuple[Part, list[Ending]]]:
         if self._walk.ways.count == 1:
@@ -96,21 +107,26 @@ class _Followed(Generic[Part]):
                 key, pieces = divided
                 stack += [line.fork(piece, key, decision) for piece, decision in reversed(pieces)]
 
+    def on_the_one_way(self, line: Line[Part]) -> Ending:
+        """Return how it ends on the one way that there is, of what no list divides."""
+        divided = self._follow_line(line)
+        assert divided is None  # it is whole
+        return self._closing.ending(line)
+
     def _follow_line(self, line: Line[Part]) -> Divided[Part] | None:
         while True:
-            places, end = self._walk.places.straight(self._walk.passages(line.way))
-            while line.met < len(places):
-                place = places[line.met]
-                divided = None if place.access_list is None else self._ask_all(line, line.way, place)
+            way, (places, end) = line.way, self._walk.places.straight(self._walk.passages(line.way))
+            for place in places[line.met :] if line.met else places:
+                divided = None if place.access_list is None else self._ask_all(line, way, place)
                 if divided is not None:
                     return divided
-                line.kind, stop = self._place(line, line.way, place, line.kind, line.trail)
+                line.kind, stop = self._place(line, way, place, line.kind, line.trail)
                 if stop is not None:
                     line.end = stop
                     return None
                 line.met += 1
             line.end = end
-            if end is not Outcome.ARRIVED or line.way or not self._script.back:
+            if end is not Outcome.ARRIVED or way or not self._script.back:
                 return None
             line.arrived = line.kind, line.trail
             line.way, line.met, line.kind, line.trail = 1, 0, START, Trail()
