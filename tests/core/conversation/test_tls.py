@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Callable
 from itertools import product
 from pathlib import Path
 from unittest import mock
@@ -188,6 +189,32 @@ def test_two_plans_differ_where_some_spoken_tls_fares_otherwise(
                 for each in found
                 for line in each.lines
             ), (source, destination, port, hello)
+
+
+FLAGGED = """
+list flags extended ipv4
+    deny tcp any to any flags psh
+    permit ip any to any
+place flags inbound on two.mid
+list other extended ipv4
+    permit ip any to any
+place other outbound on one.mid
+"""
+
+
+@pytest.mark.parametrize(
+    "now", ["", "list seen extended ipv4\n    permit tcp/443 any to any\n    otherwise permit\nplace seen inbound on one.in\n"]
+)
+def test_a_list_that_stops_nothing_but_judges_makes_a_difference(plan_of: Callable[[str], Plan], now: str) -> None:
+    """Where it judges, more legs follow, and another list stops one of these, for every port."""
+    head = HEAD.format(one=" stateful", two="") + FLAGGED
+    judging = "list seen extended ipv4\n    permit tcp/443 any to any tls 1.3\n    otherwise permit\nplace seen inbound on one.in\n"
+    old, new = (Session(plan_of(head + each)) for each in (judging, now))
+    for sessions in ((old, new), (new, old)):
+        found = [each for each in differences(*sessions) if not each.stray and not each.devices]
+        for port in (443, 22):
+            first = Packet(Family.IPV4, parse_address("10.0.0.9").value, parse_address("10.0.2.9").value, 6, 51_000, port, flags=2)
+            assert any(in_line(line, first) for each in found for line in each.lines), port
 
 
 def alike(tests: set[TlsTest], hello: Hello | None, other: Hello | None) -> bool:

@@ -224,28 +224,21 @@ class Change:
     ) -> None:
         """Leave out of suspect pairs those, of which just the `ways` differ, where that is by places with a list in one plan alone.
 
-        Such a list has to let by all that no entry takes; what its entries may stop stays suspect.
+        Such a list has to let by all that no entry takes, and to ask for no TLS; what its entries may stop stays suspect.
         """
         import numpy as np
 
         placed = [{place: own for place, own in each.plan.placed.items() if place[2] is family} for each in (self.old, self.new)]
         only = {place: own for one, other in (placed, placed[::-1]) for place, own in one.items() if place not in other}
-        classes = self.new.address_classes(family)
-        if (
-            not only
-            or any(own.otherwise.action is not Action.PERMIT for own in only.values())
-            or any(each.pattern not in number for each in classes)
-        ):
+        lets_by = all(own.otherwise.action is Action.PERMIT and not asks_for_tls(own) for own in only.values())
+        if not only or not lets_by or any(each.pattern not in number for each in self.new.address_classes(family)):
             return
-        nodes = self.new.network.itineraries(family).nodes
-        tokens = frozenset(self.new.network.itineraries(family).bit(place[:2]).bit_length() - 1 for place in only)
-        before, after = (known.numbers for known in both)
-        alike = {
-            pair: pair[0] >= 0 and pair[1] >= 0 and nodes.without(pair[0], tokens) == nodes.without(pair[1], tokens)
-            for pair in {*zip(before[ways].tolist(), after[ways].tolist(), strict=True)}
-        }
+        itineraries = self.new.network.itineraries(family)
+        tokens = frozenset(itineraries.bit(place[:2]).bit_length() - 1 for place in only)
+        before, after = (known.numbers[ways].tolist() for known in both)
+        without = {each: itineraries.nodes.without(each, tokens) for each in {*before, *after} if each >= 0}
         rows, columns = ways.nonzero()
-        same = np.array([alike[pair] for pair in zip(before[ways].tolist(), after[ways].tolist(), strict=True)], dtype=bool)
+        same = np.array([without.get(one, -1) == without.get(other, -2) for one, other in zip(before, after, strict=True)], dtype=bool)
         stopping = [entry for own in only.values() for entry in own.entries if entry.action is not Action.PERMIT and not entry.off]
         taken = self._between(family, stopping, number)
         suspect[rows[same], columns[same]] = taken[rows[same], columns[same]]
@@ -307,13 +300,18 @@ def _meeting(itineraries: Itineraries, both: Sequence[_Known], bit: int) -> NDAr
 
 def _alone(before: Plan, was: AccessList, after: Plan, now: AccessList) -> list[Entry] | None:
     """Return the entries that just one of two lists has, or has elsewhere; None where all else is treated otherwise too."""
-    if was.otherwise.action is not now.otherwise.action:
+    if was.otherwise.action is not now.otherwise.action or asks_for_tls(was) is not asks_for_tls(now):
         return None
     old, new = (
         [(entry, plan.windows.get(entry.window or "")) for entry in own.entries if not entry.off]
         for plan, own in ((before, was), (after, now))
     )
     return [entry for entry, _ in unshared(old, new, lambda each: (*each[0].meaning, each[1]))]
+
+
+def asks_for_tls(access_list: AccessList | None) -> bool:
+    """Whether a list may judge what TLS is spoken, so that more legs follow; None, for no list, does not."""
+    return access_list is not None and bool(access_list.tls)
 
 
 def _same(before: Plan, was: AccessList | None, after: Plan, now: AccessList | None) -> bool:

@@ -12,15 +12,15 @@ from collections.abc import Hashable, Iterable, Iterator, Sequence
 from datetime import datetime
 from typing import Any, NamedTuple
 
-from crossgate.core.answers.change import Change
+from crossgate.core.answers.change import Change, asks_for_tls
 from crossgate.core.answers.clients import told
-from crossgate.core.conversation.rules import WITH_TLS, WITHOUT_TLS, Decided, Leg
+from crossgate.core.conversation.rules import HANDSHAKE, OPENING, Decided, Leg, script
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.lists.difference import compare_lists, same_lists, stopped_by, suspects
 from crossgate.core.model.accesslist import AccessList, Action, AnyList, Decider
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import Limit, State, exceeded, hello_of, settled
-from crossgate.core.model.packet import Packet
+from crossgate.core.model.packet import TCP, Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.tls import Hello, spoken_sorts
@@ -30,7 +30,7 @@ from crossgate.core.sets.effort import TooManyPieces, answered, gathered
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine, fewest_lines
 from crossgate.core.sets.products import Product, left
-from crossgate.core.sets.region import Region
+from crossgate.core.sets.region import Region, every_packet, whole_packets
 from crossgate.core.traffic.between import Flow, flow_between, united
 from crossgate.core.traffic.conditions import mattering
 from crossgate.core.traffic.courses import Course, Opening, by_course, opening_regions
@@ -140,8 +140,8 @@ class Comparison:
 
     def differing(self, pair: _Pair) -> Iterator[tuple[bool, Fate, Fate, Answer]]:
         """Yield the openings of a pair that the plans treat differently, in sets apart: (stray, was, now, the answer now)."""
-        settles = (WITHOUT_TLS if hello_of(self.new.state) is None else WITH_TLS) if self._ask_for_tls else ()
-        suspected = {leg: self._suspected(pair, leg) for leg in (Leg.SYN, Leg.SYN_ACK, Leg.ACK, *settles)}
+        speaks = hello_of(self.new.state) is not None if self._ask_for_tls else None
+        suspected = {leg: self._suspected(pair, leg) for leg in script(HANDSHAKE, speaks).legs}
         if not any(regions is None or _meet(pair.flow, regions, leg.returns) for leg, regions in suspected.items()):
             return
         begun = [
@@ -177,6 +177,8 @@ class Comparison:
         )
         for crossing in {**before, **after}:
             was, now = before.get(crossing), after.get(crossing)
+            if leg in OPENING and asks_for_tls(was) is not asks_for_tls(now):
+                found.append(every_packet(family)._replace(what=whole_packets(TCP)))  # other legs follow where somebody judges
             regions = self._suspect(was, now) if was is not None and now is not None else self._stopped(was, now)
             if regions is None:
                 return None
