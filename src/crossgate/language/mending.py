@@ -132,7 +132,7 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
                         (twins if next_one.is_twin(each) else further).append(next_one)
                         last = f"{MOST_EDITS} edits are not enough; then {again.why}"
                     continue
-                left = _without_needless(reading, steps, index, session)
+                left = _without_needless(reading, after, steps, index, session)
                 said = tuple(each.said for each in left[1])
                 if said in tried:
                     continue
@@ -155,19 +155,19 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
     return Mendable(what, place, verified.why, mends[:MOST_MENDS], reason)
 
 
-def _without_needless(reading: Reading, steps: tuple[Step, ...], index: int, session: Session) -> tuple[Reading, tuple[Step, ...]]:
+def _without_needless(
+    reading: Reading, after: Reading, steps: tuple[Step, ...], index: int, session: Session
+) -> tuple[Reading, tuple[Step, ...]]:
     """Return a plan after those of some edits without any of which an expectation does not hold, with these edits.
 
-    An edit that made one conversation get through may be for nothing once a later one is made.
+    An edit that made one conversation get through may be for nothing once a later one is made. `after` is the plan after all of them.
     """
-    left = steps
+    found, left = after, steps
     for step in steps[:-1]:
         fewer = tuple(each for each in left if each is not step)
-        after = _after(reading, fewer)
-        if after is not None and Verifier(Session(after.plan, beside=session)).verify(after.plan.expectations[index]).held:
-            left = fewer
-    found = _after(reading, left)
-    assert found is not None  # all edits could be made, and those that are left too
+        tried = _after(reading, fewer)
+        if tried is not None and Verifier(Session(tried.plan, beside=session)).verify(tried.plan.expectations[index]).held:
+            found, left = tried, fewer
     return found, left
 
 
