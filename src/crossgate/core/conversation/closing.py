@@ -66,7 +66,7 @@ class Closing:
             lists = frozenset(place.access_list for place, _ in judging if place.access_list is not None) if judging else lists
             due = [self._walk.places.decided(place.number, line) for place, line in judging if line is not None]
             finish = when_arrived(script, self._earliest(kind.late, behind.late), bool(judging), due)
-            last = script.legs.index(finish.leg) - (finish.stop in due)  # what is due stops a leg before any list is asked about it
+            last = self._last_asked(finish, due)
         else:
             finish = when_stopped(script, 1, self._decided(end))
         first = kind.first and behind.first
@@ -84,12 +84,12 @@ class Closing:
         """Yield how many ways end on which both leading legs arrive, by who judges them and what is due there."""
         script, late, first = self._script, self._earliest(kind.late, behind.late), kind.first and behind.first
         places = [(place, device, decision) for place, device in judging if (decision := self._leading(place, known)) is not None]
-        lists = frozenset(place.access_list for place, *_ in places if place.access_list is not None)
 
         def ending(many: Many, judged: bool, due: Sequence[Decided]) -> Ending:
             finish = when_arrived(script, late, judged, due)
-            last = script.legs.index(finish.leg) - (finish.stop in due)
-            return self._of_many(finish, last, first, many, (Outcome.ARRIVED, Outcome.ARRIVED), lists if judged else NO_LISTS, known)
+            own = (place.access_list for place, device, _ in places if judged and many.judged(place.number, device)[0] is not None)
+            lists = frozenset(each for each in own if each is not None)
+            return self._of_many(finish, self._last_asked(finish, due), first, many, (Outcome.ARRIVED, Outcome.ARRIVED), lists, known)
 
         rest: Many | None = back
         for place, device, decision in reversed(places) if script.legs[-1].returns else places:
@@ -106,6 +106,10 @@ class Closing:
             yield ending(settled, True, ())
         if rest is not None:
             yield ending(rest, False, ())
+
+    def _last_asked(self, finish: Finish, due: Sequence[Decided]) -> int:
+        """Return the number of the last leg that lists are asked about: what is due stops a leg before any is."""
+        return self._script.legs.index(finish.leg) - (finish.stop in due)
 
     def _leading(self, place: Place, known: Decisions) -> Decision | None:
         """Return what the list of a place does with what opens; None where that never comes there."""

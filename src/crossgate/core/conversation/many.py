@@ -104,7 +104,7 @@ def _met(passages: Passages) -> list[int]:
 class Many:
     """What is known of ways of one kind that have come equally far: the marks of each. `link` is what one of them met.
 
-    `lines`, `later`, `by` and `remembered` are what was found at the last place; they become marks (`mark`).
+    `lines`, `later`, `by` and `remembered` are what was found at the last place; of the first two marks are made (`decided`).
     """
 
     __slots__ = ("by", "family", "later", "lines", "link", "marks", "remembered")

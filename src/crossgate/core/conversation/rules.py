@@ -157,7 +157,7 @@ class Late(NamedTuple):
 
 
 class Script:
-    """The legs of a conversation: `first` to last those that always follow, then `settling` where somebody judges its TLS.
+    """The legs of a conversation: those that `always` follow, then those that are `settling` it where somebody judges its TLS.
 
     A leg's number is its place in `legs`, which has both. `there` and `back` are the numbers of the legs of each direction, the
     leading one first; `leading` are these legs, and `later` the others with their numbers, there and back. Nothing comes back where it

@@ -143,7 +143,7 @@ class _Followed(Generic[Part]):
                 return divided
             state.arrived = True
             arrived = [kind for end, kind in state.there if end is Outcome.ARRIVED] if self._script.back else []
-            state.waiting = arrived if state.many else [START for _ in arrived[:1]]
+            state.waiting = arrived if state.many or not arrived else [START]
         while state.waiting:
             kind = state.waiting[-1]
             if kind not in state.answers:
