@@ -134,9 +134,13 @@ def test_the_walk_finds_what_each_way_by_itself_does_with_tls(plan_of: Read, tex
     """Few lists that judge are told apart by kinds of ways, and more by what each way met."""
     network, chance = Network(plan_of(text)), random.Random(seed)
     hellos = sorted({each for own in network.plan.lists.values() for each in own.hellos})
-    with mock.patch.object(walk, "_FEW_JUDGES", few):
-        for wanted in wanted_of(network, Family.IPV4, chance):
-            hold(network, wanted, chance.choice(keys_of(network.plan)), settled(frozenset(), chance.choice([None, *hellos])))
+    for wanted in wanted_of(network, Family.IPV4, chance):
+        state = settled(frozenset(), chance.choice([None, *hellos]))
+        by_kinds = Tracer(network, state).endings(wanted)
+        with mock.patch.object(walk, "_FEW_JUDGES", few):
+            hold(network, wanted, chance.choice(keys_of(network.plan)), state)
+            told_so = Tracer(network, state).endings(wanted)
+        assert [(each[:3], each.first, each.judges) for each in told_so] == [(each[:3], each.first, each.judges) for each in by_kinds]
 
 
 @SLOW

@@ -9,7 +9,7 @@ from crossgate.core.conversation.families import NONE
 from crossgate.core.conversation.many import Many, link_of
 from crossgate.core.conversation.places import Place, Walk
 from crossgate.core.conversation.rules import Decided, Decision, Finish, Late, when_arrived, when_stopped
-from crossgate.core.conversation.states import Line, Part, State
+from crossgate.core.conversation.states import OneWay, Part, State
 from crossgate.core.conversation.trails import START, Kind, LateStop, Stop, Trail
 from crossgate.core.model.accesslist import AccessList, DeciderKey
 from crossgate.core.network.nodes import Outcome
@@ -24,11 +24,11 @@ class Closing:
     def __init__(self, walk: Walk, lines: Lines, by: DeciderKey | None) -> None:
         self._walk, self._script, self._lines, self._by = walk, walk.script, lines, by
 
-    def ending(self, line: Line[Part]) -> Ending:
+    def ending(self, state: OneWay[Part]) -> Ending:
         """Return how it ends on the one way that there is."""
-        if line.arrived is None:
-            return self._there(line.end, line.kind, line.trail, line.known)
-        return self._both(*line.arrived, line.end, line.kind, line.trail, line.known)
+        if state.arrived is None:
+            return self._there(state.end, state.kind, state.trail, state.known)
+        return self._both(*state.arrived, state.end, state.kind, state.trail, state.known)
 
     def endings(self, state: State[Part], judges: Sequence[int], devices: Mapping[str, int]) -> list[Ending]:
         """Return how it ends on all ways: the first apart, the others put together where they end alike.

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 from crossgate.core.conversation.places import Walk
@@ -60,7 +60,7 @@ class Example(NamedTuple):
 class Ending(NamedTuple):
     """Some ways of a conversation that end alike: how they do, and how many they are.
 
-    `first` says that it is the first of all ways, and no other. `by` tells whether the line asked about decided on each of them;
+    `first` says that it is the first of all ways, and no other; of several endings it stands first. `by` tells whether the line asked about decided on each of them;
     the example is one on which it did not, where there is such a one. `decided` are the lines that decided on some of them, a bit each.
     `judges` are the lists that judge what TLS is spoken on some of them.
     """
@@ -100,11 +100,6 @@ def numbers_of(bits: int) -> Iterator[int]:
         lowest = bits & -bits
         yield lowest.bit_length() - 1
         bits ^= lowest
-
-
-def first_of(endings: Sequence[Ending]) -> Ending:
-    """Return how it ends on the first way."""
-    return endings[0] if endings[0].first else next(each for each in endings if each.first)
 
 
 def sequences(ending: Ending) -> tuple[Tokens, Tokens]:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from functools import reduce
-from graphlib import CycleError, TopologicalSorter
 from operator import or_
 
 from crossgate.core.conversation.endings import Link
@@ -57,27 +56,6 @@ class Marks:
         met = [self._tokens[mark // _LEGS] for mark in self.families.member(family)]
         there, back = ({token for own, token in met if own == way} for way in (0, 1))
         return there, back
-
-
-def judging_in_order(ways: Ways, at: Sequence[Place]) -> tuple[int, ...]:
-    """Return the places on the ways there whose lists may judge TLS, in an order that fits each way; () where none does."""
-    asking = {
-        token
-        for token in ways.there.met
-        if (own := at[token].access_list) is not None and own.tls and at[token].remembers in ways.back.devices
-    }
-    behind: dict[int, set[int]] = {}
-    before: dict[int, set[int]] = {token: set() for token in asking}
-    for number, step in reversed(list(enumerate(ways.there.steps))):
-        behind[number] = set()
-        for token, following in step.moves:
-            behind[number] |= behind[following] | ({token} & asking)
-            for later in behind[following] - {token} if token in asking else ():
-                before[later].add(token)
-    try:
-        return tuple(TopologicalSorter(before).static_order())
-    except CycleError:
-        return ()
 
 
 def _in_order(ways: Ways, at: Sequence[Place]) -> list[tuple[int, int]]:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from crossgate.core.conversation.endings import Ending, first_of
+from crossgate.core.conversation.endings import Ending
 from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.places import Places, Walk
 from crossgate.core.conversation.rules import Decision, Leg, legs_of, packet_on, script
-from crossgate.core.conversation.story import Known, Paths, Trace, astray, story
+from crossgate.core.conversation.story import FirstPaths, Paths, Trace, astray, story
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.conversation.walk import follow_whole
 from crossgate.core.lists.index import ListIndex
@@ -81,7 +81,7 @@ class Tracer:
         self.state = state
         self._indexes = Indexes(state)
         self._places = {family: Places(network, family) for family in Family}
-        self._met: Known = {}
+        self._met: FirstPaths = {}
         hello = hello_of(state)
         self._asks: bool = network.plan.asks_for_tls and hello != UNSETTLED
         self._speaks: bool = hello is not None
@@ -89,7 +89,7 @@ class Tracer:
     def trace(self, conversation: Conversation) -> Trace:
         """Trace a conversation along the first of the equally good paths, and see whether it fares alike on the others."""
         endings, paths = self.endings(conversation), Paths(self.network, conversation, self._met)
-        first = first_of(endings)
+        first = endings[0]
         other = next((each for each in endings if each.verdict is not first.verdict), None)
         differing = None if other is None else story(paths, other)
         return story(paths, first)._replace(ways=sum(each.number for each in endings), differing=differing)
@@ -97,8 +97,7 @@ class Tracer:
     def examples(self, conversation: Conversation, by: DeciderKey | None = None) -> list[Trace]:
         """Trace a conversation along the first way, and so that each of its endings is seen, on ways without the line `by` where there are."""
         endings, paths = self.endings(conversation, by=by), Paths(self.network, conversation, self._met)
-        several = [story(paths, each) for each in sorted(endings, key=lambda each: not each.first)]
-        return _compared(several, sum(each.number for each in endings))
+        return _compared([story(paths, each) for each in endings], sum(each.number for each in endings))
 
     def alternatives(self, conversation: Conversation) -> list[Trace]:
         """Trace a conversation along every way there and back that differs in the lists it meets, the first one first.
@@ -125,7 +124,7 @@ class Tracer:
     def fate(self, conversation: Conversation, ways: Ways) -> Fate:
         """Return what `trace` finds of a conversation, given its ways."""
         endings = self.endings(conversation, ways)
-        first = first_of(endings)
+        first = endings[0]
         agreed = len(endings) == 1 or all(each.verdict is first.verdict for each in endings)
         return Fate(first.verdict, None if first.stop is None else first.stop.decider, agreed)
 

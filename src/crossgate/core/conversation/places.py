@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from graphlib import CycleError, TopologicalSorter
 from typing import NamedTuple
 
 from crossgate.core.conversation.rules import Decided, Script
@@ -34,6 +35,7 @@ class Places:
         self._itineraries = network.itineraries(family)
         self.nodes = self._itineraries.nodes
         self._places: list[Place] = []
+        self._judging: dict[Ways, tuple[int, ...]] = {}
         self._straight: dict[Passages, tuple[list[Place], Outcome]] = {}
 
     def every(self) -> list[Place]:
@@ -49,6 +51,28 @@ class Places:
             every, sequence = self.every(), passages.first_sequence
             found = self._straight[passages] = [every[token] for token in sequence.tokens], Outcome(sequence.end)
         return found
+
+    def judging(self, ways: Ways) -> tuple[int, ...]:
+        """Return the places on some ways there whose lists may judge TLS, in an order that fits each way; () where none does."""
+        if ways not in self._judging:
+            self._judging[ways] = self._in_order(ways)
+        return self._judging[ways]
+
+    def _in_order(self, ways: Ways) -> tuple[int, ...]:
+        every = (self.every()[token] for token in ways.there.met)
+        asking = {each.number for each in every if each.access_list and each.access_list.tls and each.remembers in ways.back.devices}
+        behind: dict[int, set[int]] = {}
+        before: dict[int, set[int]] = {token: set() for token in asking}
+        for number, step in reversed(list(enumerate(ways.there.steps))):
+            behind[number] = set()
+            for token, following in step.moves:
+                behind[number] |= behind[following] | ({token} & asking)
+                for later in behind[following] - {token} if token in asking else ():
+                    before[later].add(token)
+        try:
+            return tuple(TopologicalSorter(before).static_order())
+        except CycleError:
+            return ()
 
     def decided(self, token: int, decider: Decider) -> Decided:
         """Return a line with the crossing at which it stands."""

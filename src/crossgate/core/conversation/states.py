@@ -48,7 +48,7 @@ class State(Generic[Part]):
         return other
 
 
-class Line(Generic[Part]):
+class OneWay(Generic[Part]):
     """How far a part has been followed on a single way: on which way, there (0) or back (1), and how many of its places it has met.
 
     `arrived` is what came of the way there, once it is followed back; `end` is how it ended.
@@ -63,9 +63,9 @@ class Line(Generic[Part]):
         self.arrived: tuple[Kind, Trail] | None = None
         self.end: Outcome | Stop = Outcome.ARRIVED
 
-    def fork(self, part: Part, key: tuple[Leg, AccessList], decision: Decision) -> Line[Part]:
+    def fork(self, part: Part, key: tuple[Leg, AccessList], decision: Decision) -> OneWay[Part]:
         """Return a copy for a piece of the part, of which it is known what one more list does."""
-        other = Line(part)
+        other = OneWay(part)
         other.known = {**self.known, key: decision}
         other.way, other.met, other.kind, other.trail, other.arrived = self.way, self.met, self.kind, self.trail.copy(), self.arrived
         return other

@@ -129,14 +129,14 @@ class Met:
         return found
 
 
-Known = dict[tuple[object, Address], Met]
+FirstPaths = dict[tuple[object, Address], Met]
 """What is met on first paths, by their sender and where they lead."""
 
 
 class Paths:
     """The paths of one conversation, by what they meet; each is walked once."""
 
-    def __init__(self, network: Network, conversation: Conversation, known: Known, alone: bool = False) -> None:
+    def __init__(self, network: Network, conversation: Conversation, known: FirstPaths, alone: bool = False) -> None:
         """Make them; `alone` for endings on one of its ways by itself, where the first one is not the first of all."""
         self.network, self.conversation, self._known, self._alone = network, conversation, known, alone
         first = conversation.first

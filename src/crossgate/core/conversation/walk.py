@@ -23,10 +23,10 @@ from typing import Generic, Protocol
 
 from crossgate.core.conversation.closing import Closing
 from crossgate.core.conversation.endings import Ending, Lines, Link, numbers_of
-from crossgate.core.conversation.many import Many, Marks, judging_in_order
+from crossgate.core.conversation.many import Many, Marks
 from crossgate.core.conversation.places import Place, Walk
 from crossgate.core.conversation.rules import Decision, Leg
-from crossgate.core.conversation.states import Found, Line, Part, State
+from crossgate.core.conversation.states import Found, OneWay, Part, State
 from crossgate.core.conversation.trails import START, Kind, LateStop, Stop, Trail, met
 from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
 from crossgate.core.network.nodes import Outcome
@@ -58,7 +58,7 @@ def follow_whole(walk: Walk, carrier: Carrier[Part], part: Part, by: DeciderKey 
     if walk.ways.count > 1:
         ((_, found),) = followed.endings(part)
         return found
-    return [followed.on_the_one_way(Line(part))]
+    return [followed.ending_of_one_way(part)]
 
 
 class _Followed(Generic[Part]):
@@ -75,13 +75,13 @@ class _Followed(Generic[Part]):
         self._devices: dict[str, int] = {}
         """The tokens of the stateful devices that are passed on some way there."""
         if self._script.settling and walk.ways.count > 1:
-            judges = judging_in_order(walk.ways, self._at)
+            judges = walk.places.judging(walk.ways)
             if len(judges) > _FEW_JUDGES:
                 self._judges = judges
 
     def endings(self, part: Part) -> Iterator[tuple[Part, list[Ending]]]:
         if self._walk.ways.count == 1:
-            yield from self._on_the_one_way(part)
+            yield from self._parts_of_one_way(part)
             return
         stack = [State(part, self._walk.ways.there.number)]
         if self._judges:
@@ -95,41 +95,43 @@ class _Followed(Generic[Part]):
                 key, pieces = divided
                 stack += [state.fork(piece, key, decision) for piece, decision in reversed(pieces)]
 
-    def _on_the_one_way(self, part: Part) -> Iterator[tuple[Part, list[Ending]]]:
+    def _parts_of_one_way(self, part: Part) -> Iterator[tuple[Part, list[Ending]]]:
         """Yield the same where there is one way: nothing branches, and nothing has to be told apart."""
-        stack = [Line(part)]
+        stack = [OneWay(part)]
         while stack:
-            line = stack.pop()
-            divided = self._follow_line(line)
+            state = stack.pop()
+            divided = self._follow_one_way(state)
             if divided is None:
-                yield line.part, [self._closing.ending(line)]
+                yield state.part, [self._closing.ending(state)]
             else:
                 key, pieces = divided
-                stack += [line.fork(piece, key, decision) for piece, decision in reversed(pieces)]
+                stack += [state.fork(piece, key, decision) for piece, decision in reversed(pieces)]
 
-    def on_the_one_way(self, line: Line[Part]) -> Ending:
+    def ending_of_one_way(self, part: Part) -> Ending:
         """Return how it ends on the one way that there is, of what no list divides."""
-        divided = self._follow_line(line)
+        state = OneWay(part)
+        divided = self._follow_one_way(state)
         assert divided is None  # it is whole
-        return self._closing.ending(line)
+        return self._closing.ending(state)
 
-    def _follow_line(self, line: Line[Part]) -> Divided[Part] | None:
+    def _follow_one_way(self, state: OneWay[Part]) -> Divided[Part] | None:
+        """Follow a part there and back; return a list that divides it, with the state as it was before that."""
         while True:
-            way, (places, end) = line.way, self._walk.places.straight(self._walk.passages(line.way))
-            for place in places[line.met :] if line.met else places:
-                divided = None if place.access_list is None else self._ask_all(line, way, place)
+            way, (places, end) = state.way, self._walk.places.straight(self._walk.passages(state.way))
+            for place in places[state.met :] if state.met else places:
+                divided = None if place.access_list is None else self._ask_all(state, way, place)
                 if divided is not None:
                     return divided
-                line.kind, stop = self._place(line, way, place, line.kind, line.trail)
+                state.kind, stop = self._place(state, way, place, state.kind, state.trail)
                 if stop is not None:
-                    line.end = stop
+                    state.end = stop
                     return None
-                line.met += 1
-            line.end = end
+                state.met += 1
+            state.end = end
             if end is not Outcome.ARRIVED or way or not self._script.back:
                 return None
-            line.arrived = line.kind, line.trail
-            line.way, line.met, line.kind, line.trail = 1, 0, START, Trail()
+            state.arrived = state.kind, state.trail
+            state.way, state.met, state.kind, state.trail = 1, 0, START, Trail()
 
     @cached_property
     def _marks(self) -> Marks:
@@ -191,7 +193,7 @@ class _Followed(Generic[Part]):
         there = ways.there.devices - ways.there.always
         return [self._at[each] for each in sorted(ways.back.met) if self._at[each].remembers in there] if there else []
 
-    def _ask(self, state: State[Part] | Line[Part], leg: Leg, access_list: AccessList) -> Divided[Part] | None:
+    def _ask(self, state: State[Part] | OneWay[Part], leg: Leg, access_list: AccessList) -> Divided[Part] | None:
         """See to it that it is known what a list does with a part on a leg; return the pieces where it divides it."""
         key = leg, access_list
         if key not in state.known:
@@ -201,7 +203,7 @@ class _Followed(Generic[Part]):
             state.part, state.known[key] = pieces[0]
         return None
 
-    def _ask_all(self, state: State[Part] | Line[Part], way: int, place: Place) -> Divided[Part] | None:
+    def _ask_all(self, state: State[Part] | OneWay[Part], way: int, place: Place) -> Divided[Part] | None:
         """Ask the list of a place about all legs that come by: about later ones only where nobody remembers the conversation."""
         own, leading = place.access_list, self._script.leading[way]
         if own is None or self._passes_unasked(way, place):
@@ -290,7 +292,9 @@ class _Followed(Generic[Part]):
             kind, ways = kind._replace(first=False), ways - 1
         found[stop, kind] = _joined(trail.times(ways), found.get((stop, kind)))
 
-    def _place(self, state: State[Part] | Line[Part], way: int, place: Place, kind: Kind, trail: Trail | Many) -> tuple[Kind, Stop | None]:
+    def _place(
+        self, state: State[Part] | OneWay[Part], way: int, place: Place, kind: Kind, trail: Trail | Many
+    ) -> tuple[Kind, Stop | None]:
         """Lead a trail by a place, and return its kind then, and the line that stops it there, if one does. All rules of a place are here."""
         own, device = place.access_list, place.device
         if device is not None:

@@ -60,8 +60,9 @@ class Passages:
     @cached_property
     def steps(self) -> list[Step]:
         """The ways as an automaton."""
-        step = {number: index for index, number in enumerate(self._numbers)}
-        nodes = [self.nodes.of[number] for number in self._numbers]
+        numbers = self.nodes.below(self.number)[::-1]
+        step = {number: index for index, number in enumerate(numbers)}
+        nodes = [self.nodes.of[number] for number in numbers]
         return [
             Step(
                 frozenset(end for end in node.ends if isinstance(end, Outcome)),
@@ -69,14 +70,6 @@ class Passages:
             )
             for node in nodes
         ]
-
-    @cached_property
-    def _numbers(self) -> list[int]:
-        return self.nodes.below(self.number)[::-1]
-
-    def count_from(self, step: int) -> int:
-        """Return how many ways there are from a step on."""
-        return self.nodes.count(self._numbers[step])
 
     def token_at(self, number: int) -> Token:
         """Return the token that has a number."""

@@ -10,7 +10,7 @@ from collections.abc import Callable, Hashable, Iterable, Iterator
 from dataclasses import replace
 from datetime import datetime
 
-from crossgate.core.conversation.rules import Leg
+from crossgate.core.conversation.rules import WITH_TLS, WITHOUT_TLS, Leg
 from crossgate.core.lists.split import EntryRegion, region_hull
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.claim import Moment
@@ -25,7 +25,7 @@ from crossgate.core.traffic.courses import Opening, leg_regions
 ENOUGH = 64
 """Up to so many states are gone over as they are; above that it is looked which conditions matter, and their number is told."""
 
-_SETTLING = (Leg.CLIENT_HELLO, Leg.SERVER_HELLO, Leg.DATA)
+_SETTLING = (*WITH_TLS, *WITHOUT_TLS)
 
 
 def states_for(

@@ -14,7 +14,7 @@ from functools import reduce
 from operator import or_
 from typing import NamedTuple
 
-from crossgate.core.conversation.endings import Ending, first_of
+from crossgate.core.conversation.endings import Ending
 from crossgate.core.conversation.rules import LEADING, Decision, Leg
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.conversation.walk import follow
@@ -161,7 +161,7 @@ class Question:
         """Yield the answer for a product that is not hidden, given how it ends."""
         packets = self._seen(product)
         if packets is not None:
-            written, first = packets if self._hidden is None else PacketSet(self.frame, (product,)), first_of(every)
+            written, first = packets if self._hidden is None else PacketSet(self.frame, (product,)), every[0]
             verdict = first.verdict if all(each.verdict is first.verdict for each in every) else Verdict.VARIES
             yield Answer(packets, written, verdict, first, tuple(every))
 
