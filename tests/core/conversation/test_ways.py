@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import random
 from collections.abc import Callable, Sequence
 from datetime import datetime
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.answers.compare import differences
@@ -222,6 +223,32 @@ def test_ladders_differ_just_where_tracing_each_way_does(plan_of: Read, text: st
             for each in told:
                 assert each.was.verdict is (Verdict.VARIES if len(was[0]) > 1 else min(was[0]))
                 assert each.now.verdict is (Verdict.VARIES if len(now[0]) > 1 else min(now[0]))
+
+
+@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.integers(0, 1 << 32), st.data())
+def test_a_place_more_or_less_differs_just_where_tracing_does(plan_of: Read, seed: int, data: st.DataObject) -> None:
+    """A list that only one of two plans has at a place, of any kind, on networks of all kinds."""
+    lines = reference.network(seed).splitlines()
+    places = [number for number, each in enumerate(lines) if each.startswith("place ") and "ethernet" not in each]
+    assume(places)
+    fewer = list(lines)
+    follow = [number for number in places if " on host " in lines[number] or " on group " in lines[number]]
+    del fewer[data.draw(st.sampled_from(follow if follow and data.draw(st.booleans()) else places))]
+    old, new = (Session(plan_of("\n".join(each) + "\n")) for each in data.draw(st.permutations([lines, fewer])))
+    found = [each for each in differences(old, new) if not each.devices]
+    for family in Family:
+        hosts = [each for host in old.plan.hosts.values() for each in host.addresses if each.family is family]
+        between = [(one, other) for one in hosts for other in hosts if one != other]
+        for source, destination in random.Random(seed).sample(between, min(len(between), 20)):
+            start, end = at_address(old.network, source), at_address(old.network, destination)
+            (wanted,) = conversations(old.plan.service("tcp/80", family), start, end)
+            # Where it comes in may depend on the lists that follow a machine, so each plan looks for its ends itself.
+            both = [net.conversation(each.network, wanted.first) for each in (old, new)]
+            was, now = (fares(session, each) for session, each in zip((old, new), both, strict=True))
+            apart = was != now and not (len(was[0]) > 1 and len(now[0]) > 1 and was[1] == now[1])
+            told = any(small.holds(region, wanted.first) for each in found for packets in each.sets for region in packets.regions())
+            assert told == apart, (str(source), str(destination))
 
 
 @pytest.mark.parametrize(("near", "other"), ["ab", "ba"])

@@ -231,8 +231,8 @@ class Change:
         placed = [{place: own for place, own in each.plan.placed.items() if place[2] is family} for each in (self.old, self.new)]
         only = {place: own for one, other in (placed, placed[::-1]) for place, own in one.items() if place not in other}
         lets_by = all(own.otherwise.action is Action.PERMIT and not asks_for_tls(own) for own in only.values())
-        if not only or not lets_by or any(each.pattern not in number for each in self.new.address_classes(family)):
-            return
+        if not only or not lets_by or number.keys() != {each.pattern for each in self.new.address_classes(family)}:
+            return  # addresses that just one of the plans tells apart are not among the classes that entries are looked up in
         itineraries = self.new.network.itineraries(family)
         tokens = frozenset(itineraries.bit(place[:2]).bit_length() - 1 for place in only)
         before, after = (known.numbers[ways].tolist() for known in both)
