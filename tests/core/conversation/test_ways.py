@@ -234,7 +234,8 @@ def test_a_place_more_or_less_differs_just_where_tracing_does(plan_of: Read, see
     assume(places)
     fewer = list(lines)
     follow = [number for number in places if " on host " in lines[number] or " on group " in lines[number]]
-    del fewer[data.draw(st.sampled_from(follow if follow and data.draw(st.booleans()) else places))]
+    following = bool(follow) and data.draw(st.booleans())
+    del fewer[data.draw(st.sampled_from(follow if following else places))]
     old, new = (Session(plan_of("\n".join(each) + "\n")) for each in data.draw(st.permutations([lines, fewer])))
     found = [each for each in differences(old, new) if not each.devices]
     for family in Family:
