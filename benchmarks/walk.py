@@ -1,6 +1,6 @@
 """All equal paths of a site at once: time and memory, against walking one path of one pair, times the pairs.
 
-`the walk` is all columns of a family (`core.network.itineraries`), `a row` the itineraries from one origin to all address
+`the walk` is all columns of a family (`core.network.way_graphs`), `a row` the graphs from one origin to all address
 classes after that. Each site is walked in a process of its own, so that the memory is its own.
 """
 
@@ -38,15 +38,15 @@ def walk(size: str, shape: str, family: Family) -> str:
     classes = address_classes(network, family)
     before = memory()
     start = time.process_time()
-    itineraries = network.itineraries(family)
+    graphs = network.graphs(family)
     ends = [each.end for each in classes if not each.scoped]
     for each in ends:
-        itineraries.node(ends[0], each.address)
+        graphs.node(ends[0], each.address)
     walked = time.process_time() - start
     used = memory() - before
     start = time.process_time()
     for each in ends:
-        itineraries.node(ends[-1], each.address)
+        graphs.node(ends[-1], each.address)
     row = time.process_time() - start
     start = time.process_time()
     step = max(len(ends) // _PATHS, 1)

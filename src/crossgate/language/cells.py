@@ -60,7 +60,7 @@ def group_cells(words: list[str]) -> tuple[str, ...]:
 
 
 def route_cells(words: list[str]) -> tuple[str, ...]:
-    """route | PREFIX or default | via ADDRESS."""
+    """route | PREFIX or default | via ADDRESS or discard."""
     return words[0], _literal(words[1]), " ".join([words[2], *map(_literal, words[3:])])
 
 
@@ -163,7 +163,7 @@ def _until(words: list[str], *stops: str) -> int:
 
 
 def _attached(words: list[str], usual: Callable[[str], str]) -> tuple[str, ...]:
-    end = _until(words, "on", "at", "gateway", "mac")
+    end = _until(words, "on", "at", "gateway", "mac", "cost", "passive")
     after = end + 2 if words[end : end + 1] == ["on"] else end
     rest = words[after:]
     rest = [_literal(word) if before in ("gateway", "mac") else word for before, word in zip(["", *rest], rest, strict=False)]

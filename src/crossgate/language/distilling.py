@@ -110,11 +110,11 @@ def _avoids(network: Network, start: Endpoint, destination: Address, device: str
         if move.device == device:
             continue
         if move.ends or move.device is None:
-            if not move.reason:
+            if move.failure is None:
                 return True
         elif move.device not in seen:
             seen.add(move.device)
-            front += network.moves(move.device, destination)
+            front += network.hops(move.device, destination)
     return False
 
 
@@ -123,7 +123,7 @@ def _stateful(network: Network, point: Point) -> bool:
 
 
 def _passes(network: Network, start: Endpoint, destination: Address, crossings: list[Crossing]) -> bool:
-    passed = network.itineraries(destination.family).crossings(start, destination)
+    passed = network.graphs(destination.family).crossings(start, destination)
     return any(each in passed for each in crossings)
 
 

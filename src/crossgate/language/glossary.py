@@ -36,9 +36,16 @@ NETWORK = {
     "interface": Word("Where a device is on a subnet, with its address there. A list stands at it inbound or outbound.", "interface v80 10.64.8.1/22 on tickets"),
     "port": Word("A socket of a switch, joined by a cable to another switch's or to the machine that is said to be at it.", "port 1 to jetty.24"),
     "route": Word("Where a device sends what is not on its subnets: a prefix, or default for all the rest.", "route default via 203.0.113.1"),
+    "cost": Word(
+        "What computed routes count for leaving by an interface, 1 to 65535: the way with the least sum is taken. Where it is not written, it is 100 on a subnet with hosts or a shared "
+        "gateway, so that packets of others go through it only where there is no other way, and 1 elsewhere.",
+        "interface berth 10.64.255.1/30 on mole cost 10",
+    ),
+    "passive": Word("No device is a neighbour over this interface. Its subnet is reached as before, but nothing goes through it.", "interface v80 10.64.8.1/22 on tickets passive"),
+    "discard": Word("Packets that a route takes end there, and nobody is told: unroutable.", "route 10.64.0.0/16 discard"),
     "host": Word("A machine that packets are sent from and to. It has an address in its subnet and may be plugged in at a port.", "host kiosk-1 10.64.9.21 on tickets at jetty.3"),
     "gateway": Word(
-        "On a host's line, the address that it hands packets to which leave its subnet; without one it is the subnet's shared gateway, else the device with the fewest hops to go. "
+        "On a host's line, the address that it hands packets to which leave its subnet; without one it is the subnet's shared gateway, else the device from which the way costs the least. "
         "As a statement, an address that several devices can answer for (VRRP): a claim holds only if it holds whichever of them answers.",
         "gateway 192.0.2.1 on quay by breakwater.quay, groyne.quay vrid 12",
     ),

@@ -15,7 +15,8 @@ from dataclasses import dataclass, field
 
 from crossgate.core.model.address import Address, Pattern, prefix
 from crossgate.core.model.errors import Place, PlanError
-from crossgate.core.model.network import Device, Point, PointKind
+from crossgate.core.model.ethernet import format_mac
+from crossgate.core.model.network import Device, Interface, Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.language.draft import Draft
 
@@ -45,7 +46,7 @@ class ComingDevice:
 
     name: str
     interfaces: list[ComingInterface] = field(default_factory=list)
-    routes: list[tuple[Pattern, Address]] = field(default_factory=list)
+    routes: list[tuple[Pattern, Address | None]] = field(default_factory=list)
     ports: dict[str, tuple[str, str] | None] = field(default_factory=dict)
     pictured: bool = False
 
@@ -176,9 +177,9 @@ def _block(device: ComingDevice, old: Device | None, chosen: _Subnets, cabled: s
     for each in device.interfaces:
         if each.addresses:
             known = old.interfaces.get(part_name(each.name)) if old is not None else None
-            at = f" at {known.at}" if known is not None and known.at is not None else ""
+            rest = "" if known is None else _unsaid(known)
             addresses = " ".join(f"{address}/{length}" for address, length in each.addresses)
-            yield f"    interface {part_name(each.name)} {addresses} on {chosen.of(each)}{at}"
+            yield f"    interface {part_name(each.name)} {addresses} on {chosen.of(each)}{rest}"
     for port, far in ports.items():
         to = None if old is None or part_name(port) not in old.ports else old.ports[part_name(port)].to
         end = f"{device_name(far[0])}.{part_name(far[1])}" if far is not None else str(to) if to is not None else ""
@@ -186,7 +187,16 @@ def _block(device: ComingDevice, old: Device | None, chosen: _Subnets, cabled: s
         cabled.add(end)
         yield f"    port {part_name(port)}" + (f" to {end}" if end and not told else "")
     for destination, via in device.routes:
-        yield f"    route {'default' if destination.wildcard == destination.family.mask else destination} via {via}"
+        default = destination.wildcard == destination.family.mask and via is not None
+        yield f"    route {'default' if default else destination} {'discard' if via is None else f'via {via}'}"
+
+
+def _unsaid(known: Interface) -> str:
+    """Return what the plan says of an interface and no document can."""
+    at = "" if known.at is None else f" at {known.at}"
+    mac = "" if known.mac is None else f" mac {format_mac(known.mac)}"
+    cost = "" if known.cost is None else f" cost {known.cost}"
+    return f"{at}{mac}{cost}{' passive' if known.passive else ''}"
 
 
 class _Subnets:
@@ -252,6 +262,7 @@ class _Subnets:
         blocks = [one for each in group for one in each.prefixes()]
         return any(
             destination.wildcard == destination.family.mask
+            and via is not None
             and via not in known
             and any(block.family is via.family and block.contains(via.value) for block in blocks)
             for device in devices

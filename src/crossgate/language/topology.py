@@ -89,14 +89,17 @@ def _device_line(words: Words, names: Names, owner: Device) -> None:
 
 
 def interface(words: Words, names: Names, owner: Device) -> None:
-    """INTERFACE = "interface" NAME 1*(ADDRESS/LEN) ["on" SUBNET] ["at" SWITCH.PORT] ["mac" MAC]."""
+    """INTERFACE = "interface" NAME 1*(ADDRESS/LEN) ["on" SUBNET] ["at" SWITCH.PORT] ["mac" MAC] ["cost" NUMBER] ["passive"].
+
+    What stands behind the subnet may come in any order.
+    """
     words.keyword("interface")
     name = words.part("an interface")
     if name in owner.interfaces or name in owner.ports:
         raise words.error(f"{owner.name} has an interface or port {name} already")
     own: list[InterfaceAddress] = []
     starts: list[int] = []
-    while words.peek() not in ("on", "at", "mac", ""):
+    while words.peek() not in ("on", *_ATTACHED, ""):
         word = words.take("an address")
         starts.append(words.index - 1)
         own.append(InterfaceAddress(*_with_length(words, word, "an address with its prefix length, as 10.64.8.1/22")))
@@ -118,10 +121,43 @@ def interface(words: Words, names: Names, owner: Device) -> None:
         if not on.outside and each.connected not in on.prefixes:
             block = next(block for block in on.prefixes if block.contains(each.address.value) and block.family is each.address.family)
             raise words.error(f"{on.name} is {block}; write {each.address}/{block.prefix_length}", index=index)
-    mac, at = _mac(words), _at(words)
-    mac = mac or _mac(words)
+    at = mac = cost = None
+    passive = False
+    written: set[str] = set()
+    while words.peek() in _ATTACHED:
+        if words.peek() in written:
+            raise words.error(f"{words.peek()} is written twice", index=words.index)
+        written.add(words.peek())
+        at, mac, cost = at or _at(words), mac or _mac(words), cost or _cost(words)
+        passive = passive or _passive(words, on)
     words.end()
-    owner.interfaces[name] = Interface(owner.name, name, tuple(own), on.name, at, words.place, mac)
+    owner.interfaces[name] = Interface(owner.name, name, tuple(own), on.name, at, words.place, mac, cost, passive)
+
+
+_ATTACHED = ("at", "mac", "cost", "passive")
+"""What an interface's line may say behind its subnet."""
+_MOST_COST = 65_535
+"""The highest cost of an interface (RFC 2328 appendix C.3)."""
+
+
+def _cost(words: Words) -> int | None:
+    """COST = ["cost" NUMBER], of 1 to 65535."""
+    if not words.accept("cost"):
+        return None
+    expected = f"a cost from 1 to {_MOST_COST}"
+    cost = words.number(expected, _MOST_COST)
+    if not cost:
+        raise words.error(f"0 is no cost; write {expected}")
+    return cost
+
+
+def _passive(words: Words, on: Segment) -> bool:
+    """PASSIVE = ["passive"], of an interface on a subnet."""
+    if not words.accept("passive"):
+        return False
+    if on.outside:
+        raise words.error(f"{on.name} is an outside, over which no device is a neighbour; leave passive out")
+    return True
 
 
 def _on(words: Words, names: Names, own: list[Address]) -> Segment:
@@ -140,7 +176,7 @@ def _only_subnet(words: Words, names: Names, own: list[Address]) -> Segment:
     found = [each for each in names.plan.segments.values() if not each.outside and all(map(each.holds, own))]
     if len(found) == 1:
         return found[0]
-    if words.peek() and words.peek() not in ("at", "gateway", "by", "mac"):
+    if words.peek() and words.peek() not in ("gateway", "by", *_ATTACHED):
         words.keyword("on")
     if not found:
         raise words.missing(f"on SUBNET (no subnet has {' and '.join(map(str, own))})")
@@ -222,21 +258,34 @@ def port_range(word: str) -> list[str]:
 
 
 def route(words: Words, names: Names, owner: Device) -> None:
-    """ROUTE = "route" (PREFIX | "default") "via" ADDRESS."""
+    """ROUTE = "route" (PREFIX | "default") "via" ADDRESS / "route" PREFIX "discard"."""
     words.keyword("route")
     word = words.take("a prefix or default")
     destination: Pattern | None = None
     if word != "default":
         words.index -= 1
         destination = _subnet_prefix(words)
-    words.keyword("via")
-    via = _address(words, "the address of the next device")
+    via = _via(words, destination)
+    if via is None:
+        assert destination is not None
+        owner.routes.append(Route(destination, None, words.place))
+        return
     if destination is None:
         destination = prefix(via, 0)
     if destination.family is not via.family:
         raise words.error(f"{via} is {via.family.label} and the route is {destination.family.label}")
     words.end()
     owner.routes.append(Route(destination, via, words.place))
+
+
+def _via(words: Words, destination: Pattern | None) -> Address | None:
+    """VIA = "via" ADDRESS / "discard"; return the next device's address, None where packets end there."""
+    if words.choice(("via", "discard")) == "via":
+        return _address(words, "the address of the next device")
+    if destination is None:
+        raise words.error("default has no family where no next device is named; write 0.0.0.0/0 or ::/0")
+    words.end()
+    return None
 
 
 def _address(words: Words, expected: str) -> Address:

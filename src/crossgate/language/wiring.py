@@ -144,17 +144,20 @@ def _cables(plan: Plan) -> list[tuple[Port, Point]]:
 def _routes(plan: Plan, complain: Complain) -> Iterator[PlanError]:
     for device in plan.devices.values():
         for route in device.routes:
+            via = route.via
+            if via is None:
+                continue
             near = [
                 own
                 for interface in device.interfaces.values()
-                for own in interface.in_family(route.via.family)
-                if own.connected.contains(route.via.value)
+                for own in interface.in_family(via.family)
+                if own.connected.contains(via.value)
             ]
             if not near:
-                message = f"{device.name} has no interface in the prefix of {route.via}, so it cannot hand packets to it"
-                yield complain(route.place, str(route.via), message)
-            elif any(own.address == route.via for own in near):
-                yield complain(route.place, str(route.via), f"{route.via} is {device.name}'s own address; name the next device's")
+                message = f"{device.name} has no interface in the prefix of {via}, so it cannot hand packets to it"
+                yield complain(route.place, str(via), message)
+            elif any(own.address == via for own in near):
+                yield complain(route.place, str(via), f"{via} is {device.name}'s own address; name the next device's")
 
 
 def _gateways(plan: Plan, complain: Complain) -> Iterator[PlanError]:

@@ -66,9 +66,9 @@ def ways_lines(network: Network, traces: Sequence[Trace], plan: Plan, when: When
         yield from lines(trace, plan, when, every, alone=False)
         yield from folded(quiet(_by_way_of(trace)), 2)
     conversation, first = traces[0].conversation, traces[0].conversation.first
-    itineraries = network.itineraries(first.family)
-    there = itineraries.paths(conversation.source, Address(first.family, first.destination))
-    back = itineraries.paths(conversation.destination, Address(first.family, first.source))
+    graphs = network.graphs(first.family)
+    there = graphs.paths(conversation.source, Address(first.family, first.destination))
+    back = graphs.paths(conversation.destination, Address(first.family, first.source))
     fates = ", ".join(f"{number} {verdict}" for verdict, number in Counter(trace.verdict for trace in traces).items())
     yield ""
     if there == back == 1:

@@ -113,6 +113,12 @@ PAIRS = {
         "subnet cargo 10.64.24.0/24 2001:db8:64:18::/64\nrouter shed\n    interface cargo 10.64.24.1/24 2001:db8:64:18::1/64 on cargo\n"
         "    interface hall 10.64.8.2/24 on hall\n",
     ),
+    "route-unused": (
+        "subnet cargo 10.64.24.0/24\nrouter shed\n    interface cargo 10.64.24.1/24 on cargo\n    interface hall 10.64.8.2/24 on hall\n"
+        "    route 10.64.24.0/24 via 10.64.8.1\n",
+        "subnet cargo 10.64.24.0/24\nrouter shed\n    interface cargo 10.64.24.1/24 on cargo\n    interface hall 10.64.8.2/24 on hall\n"
+        "    route 10.64.24.0/23 via 10.64.8.1\n",
+    ),
     "replies-blocked": (
         FENCE.format("    10 permit tcp/80 kiosk to server")
         + "list back extended ipv4\n    permit tcp/22 office to hall\nplace back inbound on gate.office\n",

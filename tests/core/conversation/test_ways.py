@@ -25,7 +25,7 @@ from crossgate.core.model.address import Family, single
 from crossgate.core.model.condition import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address, pairs
-from crossgate.core.network.passages import Passages
+from crossgate.core.network.way_graph import WayGraph
 from crossgate.core.network.ways import Ways
 from crossgate.core.sets.region import every_packet, packet_region
 from crossgate.core.traffic.between import Flow, flows
@@ -279,15 +279,15 @@ def test_what_gets_by_is_not_lost_where_other_packets_came_before(plan_of: Read,
 def test_what_gets_by_on_some_way_gets_by_on_one_of_them(plan_of: Read, text: str) -> None:
     """All ways at once against each by itself, for every entry that permits."""
     session = Session(plan_of(text))
-    itineraries = session.network.itineraries(Family.IPV4)
+    graphs = session.network.graphs(Family.IPV4)
     start, end = (at_address(session.network, host.addresses[0]) for host in session.plan.hosts.values())
-    there = itineraries.passages(start, end.address)
-    nodes, tokens = itineraries.nodes, itineraries.tokens
-    alone = [Passages(nodes, tokens, nodes.prepend(each.tokens, nodes.ending(each.end)), None) for each in nodes.sequences(there.number)]
+    there = graphs.graph(start, end.address)
+    nodes, tokens = graphs.nodes, graphs.tokens
+    alone = [WayGraph(nodes, tokens, nodes.prepend(each.tokens, nodes.ending(each.end)), None) for each in nodes.sequences(there.number)]
     packets = every_packet(Family.IPV4)
 
-    def by(passages: Passages, entry: Entry) -> bool:
-        flow = Flow(start, end, Ways(passages, passages, True), packets.source, packets.destination)
+    def by(graph: WayGraph, entry: Entry) -> bool:
+        flow = Flow(start, end, Ways(graph, graph, True), packets.source, packets.destination)
         packet = getting_by(session.flows(), flow, packets, entry)
         if packet is not None:  # the witness does get by somewhere
             assert any(

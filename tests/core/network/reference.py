@@ -108,37 +108,52 @@ class Reference:
         rest = [each for each in self.plan.segments.values() if each.outside and not each.prefixes]
         return next(iter(inside or holding or rest), None)
 
-    def _distance(self, device: str, destination: Address) -> int | None:
-        """Return how many devices come behind one on the shortest way to the destination's segment, or to the device that has it."""
+    def _leaving(self, near: Interface) -> int:
+        """Return what an interface costs: what it says, else 100 on a subnet with machines or a shared gateway, else 1."""
+        machines = {each.on for each in self.plan.hosts.values()} | {each.on for each in self.plan.gateways}
+        return near.cost or (100 if near.on in machines and not self.plan.segments[near.on].outside else 1)
+
+    def _costs(self, destination: Address) -> dict[str, int]:
+        """Return what the least way to the destination costs from each device: the best of all that its neighbours offer, until none is better."""
         target, owner = self._segment(destination), self.plan.interface_of.get(destination)
-        seen, front, steps = {device}, [device], 0
-        while front:
-            if owner is not None and owner.device in front:
-                return steps - 1
-            if any(each.device in front and target is not None and self._ends(each, target, destination) for each in self.interfaces):
-                near = steps
-                if owner is None or not any(self._next_to(name, owner.device) for name in front):
-                    return near
-                return near
-            front = [other for name in front for other in self._neighbours(name) if other not in seen and not seen.add(other)]  # type: ignore[func-returns-value]
-            steps += 1
-        return None
+        found: dict[str, int] = {}
+        if target is None:
+            return found
+        for _ in self.plan.devices:
+            for name in self.plan.devices:
+                offers = self._offers(name, target, destination, found)
+                if owner is not None and self.up(owner.point) and owner.device == name:
+                    found[name] = 0
+                elif offers:
+                    found[name] = min(cost for cost, *_ in offers)
+        return found
+
+    def _offers(
+        self, device: str, target: Segment, destination: Address, costs: dict[str, int]
+    ) -> list[tuple[int, Interface, Interface | None]]:
+        """Return what computed ways a device has, each with its cost, its interface and the neighbour's, given its neighbours' costs."""
+        own = [each for each in self.interfaces if each.device == device]
+        here = [each for each in own if self._ends(each, target, destination)]
+        connected = [each for each in here if any(a.connected.contains(destination.value) for a in each.in_family(self.family))]
+        if connected:
+            return [(min(map(self._leaving, connected)), each, None) for each in connected]
+        found: list[tuple[int, Interface, Interface | None]] = [(self._leaving(each), each, None) for each in here]
+        owner = self.plan.interface_of.get(destination)
+        if here and owner is not None and self.up(owner.point):
+            return [each for each in found if each[0] == min(cost for cost, *_ in found)]
+        for near in own:
+            found += [(costs[far.device] + self._leaving(near), near, far) for far in self._far(near) if far.device in costs]
+        return found
 
     def _ends(self, near: Interface, target: Segment, destination: Address) -> bool:
         """Whether a computed way may end at an interface: it is on the outside, or has an address of its own in the prefix."""
         own = any(each.connected.contains(destination.value) for each in near.in_family(self.family))
         return near.on == target.name and (target.outside or own)
 
-    def _neighbours(self, device: str) -> list[str]:
-        return [far.device for near in self.interfaces if near.device == device for far in self._far(near)]
-
-    def _next_to(self, one: str, other: str) -> bool:
-        return other in self._neighbours(one)
-
     def _far(self, near: Interface) -> list[Interface]:
-        if self.plan.segments[near.on].outside:
+        if self.plan.segments[near.on].outside or near.passive:
             return []
-        return [far for far in self.interfaces if far.on == near.on and far.device != near.device]
+        return [far for far in self.interfaces if far.on == near.on and far.device != near.device and not far.passive]
 
     def _hops(self, device: Device, destination: Address) -> list[tuple[Interface, Interface | None]] | None:
         own = [each for each in self.interfaces if each.device == device.name]
@@ -149,6 +164,9 @@ class Reference:
                     choices.append((address.length, 2, [(near, None)]))
         for route in device.routes:
             if route.destination.family is self.family and route.destination.contains(destination.value):
+                if route.via is None:
+                    choices.append((route.destination.prefix_length, 1, []))
+                    continue
                 on = [each for each in own if any(a.connected.contains(route.via.value) for a in each.in_family(self.family))]
                 if not on:
                     choices.append((route.destination.prefix_length, 1, []))
@@ -163,14 +181,7 @@ class Reference:
                 choices.append((route.destination.prefix_length, 1, [(near, far) for near in on] if good else []))
         target = self._segment(destination)
         if not self.plan.static_routing and target is not None:
-            found: list[tuple[int, Interface, Interface | None]] = []
-            for near in own:
-                if self._ends(near, target, destination):
-                    found.append((-1, near, None))
-                else:
-                    found += [
-                        (cost + 1, near, far) for far in self._far(near) if (cost := self._distance(far.device, destination)) is not None
-                    ]
+            found = self._offers(device.name, target, destination, self._costs(destination))
             if found:
                 blocks = [each for each in target.prefixes if not target.outside and each.family is self.family]
                 length = max((each.prefix_length for each in blocks if each.contains(destination.value)), default=0)
@@ -199,9 +210,9 @@ class Reference:
                 owners = {each.device for each in near if destination in self.plan.devices[each.device].addresses()}
                 able = [each for each in near if each.device in owners or self._hops(self.plan.devices[each.device], destination)]
             else:
-                costs = {each.point: self._distance(each.device, destination) for each in near} if target is not None else {}
-                known = [cost for cost in costs.values() if cost is not None]
-                able = [each for each in near if known and costs[each.point] == min(known)]
+                costs = self._costs(destination)
+                known = [costs[each.device] for each in near if each.device in costs]
+                able = [each for each in near if known and costs.get(each.device) == min(known)]
             told = able or near[:1]
         if not told:
             yield lead, [], False
@@ -397,4 +408,17 @@ def network(seed: int) -> str:
             ]
             lines += [f"    otherwise {chance.choice(['permit', 'permit', 'deny'])}"]
             lines.append(f"place e{number} {chance.choice(['inbound', 'outbound'])} on {place}")
-    return "\n".join(lines) + "\n"
+    return "\n".join(_with_costs(lines, random.Random(f"costs {seed}"))) + "\n"
+
+
+def _with_costs(lines: list[str], chance: random.Random) -> Iterator[str]:
+    """Yield the lines of a network, in half of all with costs, passive interfaces and routes to nowhere."""
+    some = chance.random() < 0.5
+    for line in lines:
+        if not (some and line.startswith("    interface")):
+            yield line
+            continue
+        cost = f" cost {chance.choice([1, 2, 3, 65535])}" * (chance.random() < 0.4)
+        yield line + cost + " passive" * (" on s" in line and " on sea" not in line and chance.random() < 0.1)
+        if chance.random() < 0.05:
+            yield f"    route {chance.choice(['10.1.0.0/24', '10.2.0.0/16', '0.0.0.0/0', '2001:db8:1::/64'])} discard"

@@ -1,4 +1,4 @@
-"""The itineraries of all pairs at once: against each pair asked by itself, on random networks."""
+"""The graphs of all pairs at once: against each pair asked by itself, on random networks."""
 
 from __future__ import annotations
 
@@ -23,15 +23,15 @@ def test_every_number_is_that_of_its_pair(tmp_path_factory: pytest.TempPathFacto
     network = Network(plan)
     alone = Network(plan, beside=network)
     for family in Family:
-        itineraries = network.itineraries(family)
+        graphs = network.graphs(family)
         ends = [each.end for each in address_classes(network, family)]
-        matrix = Matrix(itineraries, ends)
+        matrix = Matrix(graphs, ends)
         for row, origin in zip(matrix.row, ends, strict=True):
-            expected = [alone.itineraries(family).node(origin, end.address) for end in ends]
+            expected = [alone.graphs(family).node(origin, end.address) for end in ends]
             assert matrix.numbers[row].tolist() == expected, (seed, str(origin.address))
-        tokens = {token for number in matrix.numbers.flat for each in itineraries.nodes.sequences(int(number)) for token in each.tokens}
+        tokens = {token for number in matrix.numbers.flat for each in graphs.nodes.sequences(int(number)) for token in each.tokens}
         for token in tokens:
             found = dict(matrix.meeting(1 << token))
             for row, numbers in enumerate(matrix.numbers):
-                meets = [any(token in each.tokens for each in itineraries.nodes.sequences(int(number))) for number in numbers]
+                meets = [any(token in each.tokens for each in graphs.nodes.sequences(int(number))) for number in numbers]
                 assert (found[row].tolist() if row in found else [False] * len(ends)) == meets

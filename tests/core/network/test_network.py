@@ -176,8 +176,8 @@ def test_paths_are_kept_and_the_first_of_the_good_ones(plan_of: Read) -> None:
     end = parse_address("10.2.0.10")
     assert network.path(start, end) is network.path(start, end)
     assert network.ways(start, end) == [network.path(start, end)]
-    assert network.distance("a", "b", Family.IPV4) == 1
-    assert network.distance("b", "c", Family.IPV4) == 2
+    assert network.distance("a", "b", Family.IPV4) == 100
+    assert network.distance("b", "c", Family.IPV4) == 200
 
 
 # ---- windows ---------------------------------------------------------------------------------------------------------

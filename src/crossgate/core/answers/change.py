@@ -1,7 +1,7 @@
 """What two plans can treat differently at all: found from what changed, before any packet is looked at.
 
 1. Lists differ where they do not read alike; nothing else of a list counts.
-2. The itineraries of both plans have the same numbers, so a pair's way differs only where its number does.
+2. The graphs of both plans have the same numbers, so a pair's way differs only where its number does.
 3. A pair of address classes is suspect where its way there or back differs, or meets a place whose list differs. What is
    not suspect is treated alike, and never looked at.
 """
@@ -26,8 +26,8 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-    from crossgate.core.network.itineraries import Itineraries
     from crossgate.core.network.matrix import Matrix
+    from crossgate.core.network.way_graphs import WayGraphs
 
 
 class Side(NamedTuple):
@@ -40,7 +40,7 @@ class Side(NamedTuple):
 class Suspect(NamedTuple):
     """A pair of address classes that the plans can treat differently.
 
-    `excluded` are the addresses in them that belong to others, `nodes` the numbers of its itineraries there and back in the old
+    `excluded` are the addresses in them that belong to others, `nodes` the numbers of its graphs there and back in the old
     and in the new plan.
     """
 
@@ -53,7 +53,7 @@ class Suspect(NamedTuple):
 class _Known(NamedTuple):
     """What one plan does with the address classes of both: its own class for each, or None, and a number for each pair of them.
 
-    `numbers` are those of the itineraries, -1 where there is none; equal `segments` are one link.
+    `numbers` are those of the graphs, -1 where there is none; equal `segments` are one link.
     """
 
     classes: list[AddressClass | None]
@@ -101,14 +101,14 @@ class Change:
         With each go the entries that just one of the two lists has; None where all packets may be treated otherwise.
         """
         if family not in self._differing:
-            itineraries = self.new.network.itineraries(family)
+            graphs = self.new.network.graphs(family)
             before, after = self.old.plan, self.new.plan
             found: dict[int, list[Entry] | None] = {}
             for place, now in after.placed.items():
                 was = before.placed.get(place)
                 known = was is not None and was.name == now.name and now.name not in self.lists
                 if place[2] is family and was is not None and not known and not _same(before, was, after, now):
-                    found[itineraries.bit(place[:2])] = _alone(before, was, after, now)
+                    found[graphs.bit(place[:2])] = _alone(before, was, after, now)
             self._differing[family] = found
         return self._differing[family]
 
@@ -189,7 +189,7 @@ class Change:
             else:
                 found = [address_classes(each.network, family, edges[0] | edges[1]) for each in sessions]
                 matrices = [
-                    Matrix(own.network.itineraries(family), [each.end for each in ends]) for own, ends in zip(sessions, found, strict=True)
+                    Matrix(own.network.graphs(family), [each.end for each in ends]) for own, ends in zip(sessions, found, strict=True)
                 ]
             patterns = list(dict.fromkeys(each.pattern for classes in found for each in classes))
             both = _known(found[0], matrices[0], patterns), _known(found[1], matrices[1], patterns)
@@ -201,7 +201,7 @@ class Change:
         if not self.same_network:
             self._leave_out(family, both, number, suspect, (on_link[0] == on_link[1]) & (before.numbers != after.numbers))
         for bit, alone in self._places(family).items():
-            meets = _meeting(self.new.network.itineraries(family), both[1:] if self.same_network else both, bit)
+            meets = _meeting(self.new.network.graphs(family), both[1:] if self.same_network else both, bit)
             there |= meets
             suspect |= meets if alone is None or not self.same_network else meets & self._between(family, alone, number)
         return _Pairs(patterns, number, both, there, suspect | suspect.T)
@@ -233,10 +233,10 @@ class Change:
         lets_by = all(own.otherwise.action is Action.PERMIT and not asks_for_tls(own) for own in only.values())
         if not only or not lets_by or number.keys() != {each.pattern for each in self.new.address_classes(family)}:
             return  # addresses that just one of the plans tells apart are not among the classes that entries are looked up in
-        itineraries = self.new.network.itineraries(family)
-        tokens = frozenset(itineraries.bit(place[:2]).bit_length() - 1 for place in only)
+        graphs = self.new.network.graphs(family)
+        tokens = frozenset(graphs.bit(place[:2]).bit_length() - 1 for place in only)
         before, after = (known.numbers[ways].tolist() for known in both)
-        without = {each: itineraries.nodes.without(each, tokens) for each in {*before, *after} if each >= 0}
+        without = {each: graphs.nodes.without(each, tokens) for each in {*before, *after} if each >= 0}
         rows, columns = ways.nonzero()
         same = np.array([without.get(one, -1) == without.get(other, -2) for one, other in zip(before, after, strict=True)], dtype=bool)
         stopping = [entry for own in only.values() for entry in own.entries if entry.action is not Action.PERMIT and not entry.off]
@@ -283,7 +283,7 @@ def _alike(every: _Pairs, routed: NDArray[np.intp], one: int, other: int, sends:
     return True
 
 
-def _meeting(itineraries: Itineraries, both: Sequence[_Known], bit: int) -> NDArray[np.bool_]:
+def _meeting(graphs: WayGraphs, both: Sequence[_Known], bit: int) -> NDArray[np.bool_]:
     """Return which pairs meet a place in either plan."""
     import numpy as np
 
@@ -293,7 +293,7 @@ def _meeting(itineraries: Itineraries, both: Sequence[_Known], bit: int) -> NDAr
         meets[known.numbers] = True
         meets[-1] = False
         numbers = meets.nonzero()[0]
-        meets[numbers] = [bool(itineraries.met(number) & bit) for number in numbers.tolist()]
+        meets[numbers] = [bool(graphs.met(number) & bit) for number in numbers.tolist()]
         found |= meets[known.numbers]
     return found
 

@@ -126,7 +126,7 @@ _FEW = 1_000
 def cells(tracer: Tracer, sources: Sequence[str], destinations: Sequence[str], services: Sequence[str], few: int = _FEW) -> Iterator[Cell]:
     """Yield the cells of the grid, source by source, destination by destination, service by service.
 
-    The itineraries of more than a `few` pairs are worked out at once. Raises `PlanError` for a service that names more than single packets in every family.
+    The graphs of more than a `few` pairs are worked out at once. Raises `PlanError` for a service that names more than single packets in every family.
     """
     network = tracer.network
     known = {(service, family): service_in(network.plan, service, family) for service in services for family in Family}
@@ -153,12 +153,12 @@ def cells(tracer: Tracer, sources: Sequence[str], destinations: Sequence[str], s
 
 
 def _nodes(network: Network, ends: dict[str, dict[Family, Endpoint]]) -> dict[Family, Callable[[str, str], tuple[int, int]]]:
-    """Return for each family what tells the numbers of the itineraries between two hosts, there and back."""
+    """Return for each family what tells the numbers of the graphs between two hosts, there and back."""
     from crossgate.core.network.matrix import Matrix
 
     def told(family: Family) -> Callable[[str, str], tuple[int, int]]:
         own = {name: index for index, name in enumerate(name for name, by_family in ends.items() if family in by_family)}
-        matrix = Matrix(network.itineraries(family), [ends[name][family] for name in own])
+        matrix = Matrix(network.graphs(family), [ends[name][family] for name in own])
         rows = matrix.row.tolist()
 
         def numbers(source: str, destination: str) -> tuple[int, int]:

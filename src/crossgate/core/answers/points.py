@@ -12,8 +12,8 @@ from typing import NamedTuple
 from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Direction, PointKind
-from crossgate.core.network.itineraries import Itineraries
 from crossgate.core.network.paths import Crossing, Endpoint, Path
+from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.network.ways import Network
 
 
@@ -45,11 +45,11 @@ def crossed(network: Network, source: Endpoint, destination: Endpoint) -> list[C
     """Return the places on the way there and back, in order; those of the first path, then those of others that are as good."""
     family = source.address.family
     found = []
-    itineraries = network.itineraries(family)
+    graphs = network.graphs(family)
     there, back_again = (source, destination.address), (destination, source.address)
     for back, (origin, address) in ((False, there), (True, back_again)):
         first = network.path(origin, address).crossings
-        for crossing in itineraries.crossings(origin, address) or first:
+        for crossing in graphs.crossings(origin, address) or first:
             placed = network.list_at(crossing, family)
             found.append(CrossedPoint(crossing, back, placed, crossing not in first))
     return found
@@ -81,7 +81,7 @@ def _beside(network: Network, source: Endpoint, destination: Endpoint, chosen: C
     """Return the interfaces on the same segment that equally good paths cross in the same direction instead of one."""
     interfaces = {each.point: each.on for device in network.plan.devices.values() for each in device.interfaces.values()}
     on = interfaces.get(chosen.point)
-    crossed = network.itineraries(source.address.family).crossings(source, destination.address)
+    crossed = network.graphs(source.address.family).crossings(source, destination.address)
     return tuple(
         each
         for each in crossed
@@ -94,11 +94,11 @@ def _flows(network: Network, family: Family, places: set[Crossing]) -> dict[Cros
     from crossgate.core.network.matrix import Matrix
 
     machines = list(_machines(network, family))
-    itineraries = Itineraries(network, family, places=[each.place for each in places])
-    matrix = Matrix(itineraries, machines)
+    graphs = WayGraphs(network, family, places=[each.place for each in places])
+    matrix = Matrix(graphs, machines)
     flows: dict[Crossing, list[tuple[str, str]]] = {}
     for place in places:
-        rows = dict(matrix.meeting(itineraries.bit(place.place), arriving=True))
+        rows = dict(matrix.meeting(graphs.bit(place.place), arriving=True))
         flows[place] = [
             (start.segment, machines[end].segment)
             for start, row in zip(machines, matrix.row.tolist(), strict=True)

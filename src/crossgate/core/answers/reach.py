@@ -112,13 +112,13 @@ def alike(one: Sequence[Reached], other: Sequence[Reached]) -> bool:
 
 
 _MANY_SENDERS = 20
-"""From so many address classes on, the itineraries of all pairs at once cost less than those of each."""
+"""From so many address classes on, the graphs of all pairs at once cost less than those of each."""
 
 
 def _numbers(
     session: Session, family: Family, senders: Sequence[AddressClass]
 ) -> Callable[[AddressClass, AddressClass], tuple[int, int]] | None:
-    """Return what tells the numbers of the itineraries between two address classes, where the senders are many; else None."""
+    """Return what tells the numbers of the graphs between two address classes, where the senders are many; else None."""
     if len(senders) < _MANY_SENDERS:
         return None
     matrix = session.matrix(family)

@@ -14,8 +14,8 @@ from crossgate.core.model.condition import State
 from crossgate.core.model.network import Direction
 from crossgate.core.model.progress import Tell
 from crossgate.core.network.address_classes import AddressClass, AddressClasses
-from crossgate.core.network.itineraries import Itineraries
 from crossgate.core.network.paths import Crossing
+from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.sets.patterns import Excluded
@@ -146,21 +146,21 @@ class Case:
         if key not in self._passing:
             placed = (*crossing.place, family) in self.plan.placed
             matrix, classes = self.session.matrix(family) if placed else self._unplaced(family), self.session.address_classes(family)
-            rows = dict(matrix.meeting(matrix.itineraries.bit(crossing.place), arriving=True))
+            rows = dict(matrix.meeting(matrix.graphs.bit(crossing.place), arriving=True))
             senders = [index for index, row in enumerate(matrix.row.tolist()) if row in rows]
             anyone = frozenset(index for row in rows.values() for index in row.nonzero()[0].tolist())
             self._passing[key] = Passing(classes, {index: rows[int(matrix.row[index])] for index in senders}, anyone)
         return self._passing[key]
 
     def _unplaced(self, family: Family) -> Matrix:
-        """Return the itineraries of a family as if lists stood just where one of the other family or direction does."""
+        """Return the graphs of a family as if lists stood just where one of the other family or direction does."""
         if family not in self._matrices:
             from crossgate.core.network.matrix import Matrix
 
             places = {(point, direction) for point, _, _ in self.plan.placed for direction in Direction}
             places = {place for place in places if (*place, family) not in self.plan.placed}
             ends = [each.end for each in self.session.address_classes(family)]
-            self._matrices[family] = Matrix(Itineraries(self.network, family, places=places), ends)
+            self._matrices[family] = Matrix(WayGraphs(self.network, family, places=places), ends)
         return self._matrices[family]
 
     def senders(self, access_list: AccessList) -> dict[int, list[int]]:
@@ -169,7 +169,7 @@ class Case:
             family = access_list.family
             matrix, machines = self.session.matrix(family), self._machines(family)
             places = self.plan.places_of(access_list)
-            rows = dict(matrix.meeting(sum(matrix.itineraries.bit(place) for place in places)))
+            rows = dict(matrix.meeting(sum(matrix.graphs.bit(place) for place in places)))
             columns = {row: [each for each in meets.nonzero()[0].tolist() if each in machines] for row, meets in rows.items()}
             self._senders[access_list.name] = {one: columns[row] for one in machines if (row := int(matrix.row[one])) in columns}
         return self._senders[access_list.name]
@@ -202,7 +202,7 @@ class Case:
             yield from ((one, other) for other in sent[one] if chosen is None or other in chosen)
 
     def nodes(self, family: Family, one: int, other: int) -> tuple[int, int]:
-        """Return the numbers of the itineraries between two address classes, there and back."""
+        """Return the numbers of the graphs between two address classes, there and back."""
         return self.session.matrix(family).between(one, other)
 
     def flow(self, family: Family, one: int, other: int) -> Flow:

@@ -11,6 +11,7 @@ from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Device, Segment
 from crossgate.core.model.plan import Plan
+from crossgate.core.sets.patterns import less
 from crossgate.core.wording.sentences import first_of
 
 
@@ -106,6 +107,22 @@ def no_gateway(case: Case) -> Iterator[Finding]:
                 what = f"no device has an address in {block} of {segment.name}, so nothing leaves it or gets there by {block.family.label}"
                 mend = f"give {interfaces[0].point} one, or drop the prefix"
                 yield Finding("no-gateway", segment.place, None, None, Fault(what, mend))
+
+
+@finds("route-unused")
+def route_unused(case: Case) -> Iterator[Finding]:
+    """Yield the static routes that no packet takes, since other routes of their device are longer or better and have all of it."""
+    for device in case.plan.devices.values():
+        for route in device.routes:
+            others = case.network.instead_of(device, route)
+            if not others or any(less((route.destination,), [block for block, _ in others])):
+                continue
+            sorts = " and ".join(dict.fromkeys(sort for _, sort in others))
+            told = first_of(list(dict.fromkeys(str(block) for block, _ in others)))
+            fault = Fault(
+                f"no packet takes this route of {device.name}: {sorts} routes lead to all of {route.destination} ({told})", "drop it"
+            )
+            yield Finding("route-unused", route.place, None, None, fault)
 
 
 def _names(part: _Part) -> str:

@@ -11,7 +11,7 @@ from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.network.nodes import Outcome
 from crossgate.core.network.nodes import Sequence as Tokens
-from crossgate.core.network.passages import Passages
+from crossgate.core.network.way_graph import WayGraph
 
 Decisions = Mapping[tuple[Leg, AccessList], Decision]
 
@@ -117,9 +117,9 @@ def sequences(ending: Ending) -> tuple[Tokens, Tokens]:
     return there, _sequence(ways.back, example.back, None if stopped else end)
 
 
-def _sequence(passages: Passages, link: Link | None, end: Outcome | None) -> Tokens:
+def _sequence(graph: WayGraph, link: Link | None, end: Outcome | None) -> Tokens:
     """Return the sequence that meets what was met so far and ends so; without an end it goes on with whatever comes first."""
-    tokens, node = list[int](), passages.nodes.of[passages.number if link is None else link.node]
+    tokens, node = list[int](), graph.nodes.of[graph.number if link is None else link.node]
     while link is not None:
         tokens.append(link.token)
         link = link.before
@@ -127,5 +127,5 @@ def _sequence(passages: Passages, link: Link | None, end: Outcome | None) -> Tok
     while end is None and not node.ends:
         token, following = node.children[0]
         tokens.append(token)
-        node = passages.nodes.of[following]
+        node = graph.nodes.of[following]
     return Tokens(tuple(tokens), min(node.ends, key=str) if end is None else end)

@@ -15,7 +15,7 @@ from crossgate.core.conversation.families import NONE, Families
 from crossgate.core.conversation.places import Place
 from crossgate.core.conversation.trails import NEVER, Stop, met
 from crossgate.core.network.nodes import Outcome
-from crossgate.core.network.passages import Passages
+from crossgate.core.network.way_graph import WayGraph
 from crossgate.core.network.ways import Ways
 
 _LEGS = 16
@@ -74,9 +74,9 @@ def _in_order(ways: Ways, at: Sequence[Place]) -> list[tuple[int, int]]:
     return [mark for *_, mark in sorted(found, key=lambda each: each[:2])]
 
 
-def _met(passages: Passages) -> list[int]:
+def _met(graph: WayGraph) -> list[int]:
     """Return the tokens that are met on some way, none before one that comes earlier."""
-    return list(dict.fromkeys(token for step in passages.steps for token, _ in step.moves))
+    return list(dict.fromkeys(token for step in graph.steps for token, _ in step.moves))
 
 
 class Many:
@@ -134,13 +134,13 @@ class Many:
         return one, other
 
 
-def link_of(passages: Passages, tokens: Iterable[int], end: Outcome | Stop, devices: Collection[int] = ()) -> Link | None:
+def link_of(graph: WayGraph, tokens: Iterable[int], end: Outcome | Stop, devices: Collection[int] = ()) -> Link | None:
     """Return what is met on a way that meets just these tokens, each once or more often, and any of some devices; and that ends so."""
-    of, reached = passages.nodes.of, dict[int, int]()
-    for number in passages.nodes.below(passages.number):
+    of, reached = graph.nodes.of, dict[int, int]()
+    for number in graph.nodes.below(graph.number):
         reached[number] = reduce(or_, (1 << token | reached[following] for token, following in of[number].children), 0)
     wanted = sum(1 << token for token in tokens)
-    stack: list[tuple[int, Link | None, int]] = [(passages.number, None, wanted)]
+    stack: list[tuple[int, Link | None, int]] = [(graph.number, None, wanted)]
     while stack:
         number, link, left = stack.pop()
         if left & ~reached[number]:

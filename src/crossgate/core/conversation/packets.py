@@ -105,11 +105,11 @@ class Tracer:
         Raises `TooManyPieces` when they are too many.
         """
         ways, every = self.ways(conversation), list[Trace]()
-        itineraries, paths = self.network.itineraries(conversation.first.family), Paths(self.network, conversation, self._met, alone=True)
+        graphs, paths = self.network.graphs(conversation.first.family), Paths(self.network, conversation, self._met, alone=True)
         few = max(ways.there.count, ways.back.count) <= MOST_WAYS
         for there in ways.there.sequences if few else ():
             for back in ways.back.sequences if len(every) <= MOST_WAYS else ():
-                alone = Ways(itineraries.alone(there), itineraries.alone(back), ways.unanswered)
+                alone = Ways(graphs.alone(there), graphs.alone(back), ways.unanswered)
                 (ending,) = self.endings(conversation, alone)
                 every.append(story(paths, ending))
                 if ending.example is None or not ending.example.returned:
@@ -152,9 +152,9 @@ class Tracer:
         """Return all ways of a conversation; the answers go to the address that it claims."""
         first, source = conversation.first, conversation.source
         there, back = Address(first.family, first.destination), Address(first.family, first.source)
-        itineraries = self.network.itineraries(first.family)
-        passages = itineraries.passages(source, there), itineraries.passages(conversation.destination, back)
-        return self.network.there_and_back(*passages, self.network.unanswered(source, there))
+        graphs = self.network.graphs(first.family)
+        graph = graphs.graph(source, there), graphs.graph(conversation.destination, back)
+        return self.network.there_and_back(*graph, self.network.unanswered(source, there))
 
 
 def _compared(every: list[Trace], ways: int) -> list[Trace]:

@@ -9,7 +9,7 @@ from crossgate.core.conversation.rules import Decided, Script
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family
 from crossgate.core.network.nodes import Outcome
-from crossgate.core.network.passages import Passages
+from crossgate.core.network.way_graph import WayGraph
 from crossgate.core.network.ways import Network, Ways
 
 
@@ -32,24 +32,24 @@ class Places:
 
     def __init__(self, network: Network, family: Family) -> None:
         self._network, self._family = network, family
-        self._itineraries = network.itineraries(family)
-        self.nodes = self._itineraries.nodes
+        self._graphs = network.graphs(family)
+        self.nodes = self._graphs.nodes
         self._places: list[Place] = []
         self._judging: dict[Ways, tuple[int, ...]] = {}
-        self._straight: dict[Passages, tuple[list[Place], Outcome]] = {}
+        self._straight: dict[WayGraph, tuple[list[Place], Outcome]] = {}
 
     def every(self) -> list[Place]:
         """Return all places that are known so far."""
-        for number in range(len(self._places), len(self._itineraries.tokens)):
+        for number in range(len(self._places), len(self._graphs.tokens)):
             self._places.append(self._place(number))
         return self._places
 
-    def straight(self, passages: Passages) -> tuple[list[Place], Outcome]:
+    def straight(self, graph: WayGraph) -> tuple[list[Place], Outcome]:
         """Return the places that are met on the first way, and how it ends."""
-        found = self._straight.get(passages)
+        found = self._straight.get(graph)
         if found is None:
-            every, sequence = self.every(), passages.first_sequence
-            found = self._straight[passages] = [every[token] for token in sequence.tokens], Outcome(sequence.end)
+            every, sequence = self.every(), graph.first_sequence
+            found = self._straight[graph] = [every[token] for token in sequence.tokens], Outcome(sequence.end)
         return found
 
     def judging(self, ways: Ways) -> tuple[int, ...]:
@@ -76,12 +76,12 @@ class Places:
 
     def decided(self, token: int, decider: Decider) -> Decided:
         """Return a line with the crossing at which it stands."""
-        crossing = self._itineraries.tokens[token]
+        crossing = self._graphs.tokens[token]
         assert not isinstance(crossing, str)  # a device decides nothing
         return Decided(crossing, decider)
 
     def _place(self, number: int) -> Place:
-        met = self._itineraries.tokens[number]
+        met = self._graphs.tokens[number]
         if isinstance(met, str):
             return Place(met, number, None, None, False)
         device, own = met.remembered_by, self._network.list_at(met, self._family)
@@ -96,6 +96,6 @@ class Walk(NamedTuple):
     ways: Ways
     script: Script
 
-    def passages(self, way: int) -> Passages:
+    def graph(self, way: int) -> WayGraph:
         """Return the ways there (0) or back (1)."""
         return self.ways.back if way else self.ways.there

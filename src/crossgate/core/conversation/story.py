@@ -162,7 +162,7 @@ class Paths:
     def _met(self, way: int, sequence: Tokens) -> Met:
         if (way, sequence) not in self._found:
             family = self.conversation.first.family
-            path = self.network.itineraries(family).path(*self._pairs[way], sequence)
+            path = self.network.graphs(family).path(*self._pairs[way], sequence)
             self._found[way, sequence] = Met(self.network, path, family)
         return self._found[way, sequence]
 

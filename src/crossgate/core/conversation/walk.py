@@ -117,7 +117,7 @@ class _Followed(Generic[Part]):
     def _follow_one_way(self, state: OneWay[Part]) -> Divided[Part] | None:
         """Follow a part there and back; return a list that divides it, with the state as it was before that."""
         while True:
-            way, (places, end) = state.way, self._walk.places.straight(self._walk.passages(state.way))
+            way, (places, end) = state.way, self._walk.places.straight(self._walk.graph(state.way))
             for place in places[state.met :] if state.met else places:
                 divided = None if place.access_list is None else self._ask_all(state, way, place)
                 if divided is not None:
@@ -273,13 +273,13 @@ class _Followed(Generic[Part]):
 
     def _on_first(self, kind: Kind, way: int, link: Link) -> Kind:
         """Return the kind of what has met one token more: of the first of all ways only as long as it meets what that does."""
-        tokens = self._walk.passages(way).first_sequence.tokens
+        tokens = self._walk.graph(way).first_sequence.tokens
         if kind.first and (link.met > len(tokens) or tokens[link.met - 1] != link.token):
             return kind._replace(first=False)
         return kind
 
     def _ended(self, found: Found, way: int, end: Outcome, kind: Kind, trail: Trail | Many) -> None:
-        first = self._walk.passages(way).first_sequence
+        first = self._walk.graph(way).first_sequence
         if kind.first and (first.end is not end or len(first.tokens) != met(trail.link)):
             kind = kind._replace(first=False)
         found[end, kind] = _joined(trail, found.get((end, kind)))

@@ -119,6 +119,12 @@ KINDS = {
         "give an interface on the subnet an address in it, or drop the prefix",
         "subnet hall 10.64.8.0/22 2001:db8:64:8::/64, and at its only interface 10.64.8.1/22",
     ),
+    "route-unused": FindingKind(
+        Severity.NOTE,
+        "a static route that no packet takes: longer or better routes of its device have all of it",
+        "drop it, or write a longer prefix",
+        "route 10.64.20.0/22 via 10.64.255.2, where computed routes lead to 10.64.20.0/24 and all the rest of it",
+    ),
     "replies-blocked": FindingKind(
         Severity.WARNING,
         "a conversation that this entry permits is half-open, because a list stops the way back",

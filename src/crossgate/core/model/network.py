@@ -87,7 +87,11 @@ class Segment(NamedTuple):
 
 @placeless
 class Interface(NamedTuple):
-    """An addressed interface of a device. `at` is the switch port its cable goes to, `mac` its hardware address, where the plan says so."""
+    """An addressed interface of a device. `at` is the switch port its cable goes to, `mac` its hardware address, where the plan says so.
+
+    `cost` is what computed routes count for leaving by it, None where the plan does not say; no device is a neighbour over one
+    that is `passive`.
+    """
 
     device: str
     name: str
@@ -96,6 +100,8 @@ class Interface(NamedTuple):
     at: Point | None
     place: Place
     mac: int | None = None
+    cost: int | None = None
+    passive: bool = False
 
     @property
     def point(self) -> Point:
@@ -124,10 +130,10 @@ class Port(NamedTuple):
 
 @placeless
 class Route(NamedTuple):
-    """A static route: packets for `destination` go to the neighbour `via`."""
+    """A static route: packets for `destination` go to the neighbour `via`, or end there where that is None."""
 
     destination: Pattern
-    via: Address
+    via: Address | None
     place: Place
 
 

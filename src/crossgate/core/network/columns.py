@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from crossgate.core.network.costs import FAR, begins
 from crossgate.core.network.nodes import MOST_WAYS, Nodes, Outcome
-from crossgate.core.network.routes import FAR
 from crossgate.core.sets.effort import TooManyPieces
 
 
@@ -17,14 +17,15 @@ class Cell(NamedTuple):
 
 
 class Edge(NamedTuple):
-    """A move from one device to another, by its number: its tokens. Where no cable leads to it, the packet is `lost`."""
+    """A hop from one device to another, by its number: its tokens and its cost. Where no cable leads to it, the packet is `lost`."""
 
     tokens: tuple[int, ...]
     device: int
     lost: bool = False
+    cost: int = 0
 
 
-class Moves(NamedTuple):
+class Onward(NamedTuple):
     """Where each device sends packets on to, and in how many ways it ends their way itself."""
 
     edges: list[list[Edge]]
@@ -34,7 +35,8 @@ class Moves(NamedTuple):
 class Column:
     """What follows for a packet to one class of destinations once it has come into each device, by the device's number.
 
-    `costs` are the hops that are left, where fewest hops decide; `turning` are the devices in loops.
+    `costs` are those of the ways that are left, where the least decides, and `ends` the devices that can hand a packet out then;
+    `turning` are the devices in loops.
     """
 
     def __init__(self, nodes: Nodes, names: list[str]) -> None:
@@ -43,6 +45,7 @@ class Column:
         self.numbers = [-1] * len(names)
         self.paths = [0] * len(names)
         self.costs: list[int] = []
+        self.ends: frozenset[int] = frozenset()
         self.turning: set[int] = set()
 
     def cell(self, device: int) -> Cell:
@@ -50,51 +53,33 @@ class Column:
         return Cell(self.numbers[device], self.paths[device])
 
 
-class Nearest(Column):
-    """The column of those whose way is the fewest hops to one of some devices, settled outward from these, hop by hop.
+class Cheapest(Column):
+    """The column of those whose way is the least of all to some devices, settled from these on by rising cost.
 
-    `feeding` has for each device the edges that lead into it; `ends` are the devices, each with how many ways it has to hand
-    a packet out. The one that has the address, `owner`, is a hop before the others.
+    `feeding` has for each device the edges that lead into it, `exits` in how many ways each device hands a packet out that can.
+    Those that are `last` do nothing else.
     """
 
-    def __init__(self, nodes: Nodes, names: list[str], feeding: list[list[Edge]], ends: dict[int, int], owner: int | None) -> None:
+    def __init__(
+        self, nodes: Nodes, names: list[str], feeding: list[list[Edge]], costs: list[int], exits: dict[int, int], last: frozenset[int]
+    ) -> None:
         super().__init__(nodes, names)
-        self.costs = [FAR] * len(names)
-        self._lost = nodes.ending(Outcome.LOST)
-        for device, count in ends.items():
-            self._set(device, nodes.ending(names[device]), count, 0)
-        front, cost = list(ends), 0
-        if owner is not None:
-            self._set(owner, nodes.ending(names[owner]), 1, -1)
-            front += self._settle([owner], feeding, 0)
-        while front:
-            cost += 1
-            front = self._settle(front, feeding, cost)
-        for device, known in enumerate(self.costs):
-            if known == FAR:
-                self._set(device, nodes.ending(names[device]), 1, FAR)
-
-    def _set(self, device: int, number: int, paths: int, cost: int) -> None:
-        self.numbers[device], self.paths[device], self.costs[device] = number, paths, cost
-
-    def _settle(self, front: list[int], feeding: list[list[Edge]], cost: int) -> list[int]:
-        """Settle those that have a neighbour in `front` and none nearer, and return them."""
-        numbers, costs, prepend = self.numbers, self.costs, self.nodes.prepend
-        following: dict[int, set[int]] = {}
-        for device in front:
-            number, count = numbers[device], self.paths[device]
-            for tokens, feeder, lost in feeding[device]:
-                if costs[feeder] == FAR:
-                    found = prepend(tokens, self._lost if lost else number)
-                    if feeder in following:
-                        following[feeder].add(found)
-                    else:
-                        following[feeder] = {found}
-                    self.paths[feeder] += 1 if lost else count
-        for device, several in following.items():
-            costs[device] = cost
-            numbers[device] = next(iter(several)) if len(several) == 1 else self.nodes.union(frozenset(several))
-        return list(following)
+        self.costs = costs
+        self.ends = frozenset(exits)
+        lost = nodes.ending(Outcome.LOST)
+        for device, count in exits.items():
+            self.paths[device] = count
+        following: list[set[int]] = [{nodes.ending(name)} if number in self.ends else set() for number, name in enumerate(names)]
+        for device in sorted((each for each, cost in enumerate(costs) if cost != FAR), key=costs.__getitem__):
+            number = self.numbers[device] = nodes.union(frozenset(following[device]))
+            count, behind = self.paths[device], costs[device]
+            for tokens, feeder, is_lost, cost in feeding[device]:
+                if begins(costs[feeder], behind, cost) and feeder not in last:
+                    following[feeder].add(nodes.prepend(tokens, lost if is_lost else number))
+                    self.paths[feeder] += 1 if is_lost else count
+        for device, cost in enumerate(costs):
+            if cost == FAR:
+                self.numbers[device], self.paths[device] = nodes.ending(names[device]), 1
 
 
 class Chosen(Column):
@@ -103,7 +88,7 @@ class Chosen(Column):
     Devices are settled once all those are that they send on to; what is left then goes round, and is walked turn by turn.
     """
 
-    def __init__(self, nodes: Nodes, names: list[str], moves: Moves) -> None:
+    def __init__(self, nodes: Nodes, names: list[str], moves: Onward) -> None:
         super().__init__(nodes, names)
         self._edges, self._exits = moves
         self._known: dict[int, Cell] = {}

@@ -20,7 +20,7 @@ class Entrance(NamedTuple):
 
     def passed(self, network: Network, start: Endpoint, destination: Address) -> bool:
         """Whether what a machine sends to an address comes in there on one of its ways."""
-        return any(each.point == self.point for each in network.itineraries(destination.family).crossings(start, destination))
+        return any(each.point == self.point for each in network.graphs(destination.family).crossings(start, destination))
 
 
 def place_named(plan: Plan, text: str) -> Point:

@@ -1,10 +1,10 @@
-"""The itineraries between all address classes of a network at once, a number for every sender and destination.
+"""The graphs between all address classes of a network at once, a number for every sender and destination.
 
 1. What follows for a packet that has come into a device is a row for each device, made column by column (`columns`), with
-   the last moves to each destination put in.
+   the last hops to each destination put in.
 2. What a machine sends comes into its gateway, what a device sends into its neighbours: its row is that of the next device
-   with the tokens of the move before each sequence, each different number once. Where several are as good, the rows are united.
-3. What does not go by a gateway or by fewest hops (to the sender's own link, by a static route) is asked pair by pair.
+   with the tokens of the hop before each sequence, each different number once. Where several are as good, the rows are united.
+3. What does not go by a gateway or by cost (to the sender's own link, by a static route) is asked pair by pair.
 """
 
 from __future__ import annotations
@@ -17,25 +17,25 @@ from numpy.typing import NDArray
 
 from crossgate.core.model.ethernet import group_mac
 from crossgate.core.network.columns import Edge
-from crossgate.core.network.itineraries import Itineraries
+from crossgate.core.network.costs import FAR, chosen
 from crossgate.core.network.nodes import Outcome
-from crossgate.core.network.paths import Endpoint, Move, Path
-from crossgate.core.network.routes import FAR
+from crossgate.core.network.paths import Endpoint, Hop, Path
+from crossgate.core.network.way_graphs import WayGraphs
 
 Numbers = NDArray[np.int32]
 
 
 class Matrix:
-    """`numbers[row[i], j]` is the node (`Itineraries.node`) of what the end `i` sends to the end `j`.
+    """`numbers[row[i], j]` is the node (`WayGraphs.node`) of what the end `i` sends to the end `j`.
 
     Ends that send alike share a row.
     """
 
-    def __init__(self, itineraries: Itineraries, ends: Sequence[Endpoint]) -> None:
-        self.itineraries = itineraries
+    def __init__(self, graphs: WayGraphs, ends: Sequence[Endpoint]) -> None:
+        self.graphs = graphs
         self.ends = ends
-        self._network = itineraries.network
-        self._nodes = itineraries.nodes
+        self._network = graphs.network
+        self._nodes = graphs.nodes
         self._lost = self._nodes.ending(Outcome.LOST)
         self._segments = [self._network.plan.segment_of(end.address) for end in ends]
         self._on: dict[str, list[int]] = {}
@@ -62,14 +62,14 @@ class Matrix:
         return int(self.numbers[self.row[one], other]), int(self.numbers[self.row[other], one])
 
     def _devices(self) -> tuple[Numbers, Numbers]:
-        """Return for each device what follows for a packet that has come into it, and how many hops it is away, by destination."""
-        itineraries, names = self.itineraries, self.itineraries.names
+        """Return for each device what follows for a packet that has come into it, and what its ways cost, by destination."""
+        graphs, names = self.graphs, self.graphs.names
         inward = np.full((len(names), len(self.ends)), self._lost, dtype=np.int32)
         costs = np.full((len(names), len(self.ends)), FAR, dtype=np.int32)
         parted: dict[int, tuple[list[int], NDArray[np.intp]]] = {}
-        scoped, number = set(self._scoped), itineraries.edges().number
+        scoped, number = set(self._scoped), graphs.edges().number
         for column, end in enumerate(self.ends):
-            following = itineraries.column(end.address)
+            following = graphs.column(end.address)
             if following.costs:
                 costs[:, column] = following.costs
             else:
@@ -81,7 +81,7 @@ class Matrix:
                 different, inverse = np.unique(np.array(following.numbers, dtype=np.int32), return_inverse=True)
                 parted[id(following)] = different.tolist(), inverse
             nodes, inverse = parted[id(following)]
-            inward[:, column] = np.array([itineraries.placed_out(node, end.address) for node in nodes], dtype=np.int32)[inverse]
+            inward[:, column] = np.array([graphs.placed_out(node, end.address) for node in nodes], dtype=np.int32)[inverse]
         return inward, costs
 
     def _prepended(self, tokens: tuple[int, ...], device: int) -> Numbers:
@@ -95,21 +95,21 @@ class Matrix:
         found: Numbers = np.array([self._nodes.prepend(tokens, node) for node in different.tolist()], dtype=np.int32)[inverse]
         return found
 
-    def _united(self, lead: tuple[int, ...], choices: Sequence[Edge], chosen: NDArray[np.bool_] | None) -> Numbers:
-        """Return what follows for a packet that meets `lead` and then goes on by one of the edges `chosen`, by destination."""
+    def _united(self, lead: tuple[int, ...], choices: Sequence[Edge], taken: NDArray[np.bool_] | None) -> Numbers:
+        """Return what follows for a packet that meets `lead` and then goes on by one of the edges that are `taken`, by destination."""
         rows = [
             np.full(len(self.ends), self._nodes.prepend(lead + each.tokens, self._lost), dtype=np.int32)
             if each.lost
             else self._prepended(lead + each.tokens, each.device)
             for each in choices
         ]
-        if len(rows) == 1 and chosen is None:
+        if len(rows) == 1 and taken is None:
             return rows[0]
         stacked = np.stack(rows)
-        if chosen is not None:
-            stacked = np.where(chosen, stacked, -1)
+        if taken is not None:
+            stacked = np.where(taken, stacked, -1)
         found: Numbers = stacked.max(axis=0)
-        several = np.flatnonzero((stacked != found).any(axis=0) if chosen is None else ((stacked != found) & chosen).any(axis=0))
+        several = np.flatnonzero((stacked != found).any(axis=0) if taken is None else ((stacked != found) & taken).any(axis=0))
         if several.size:
             different, inverse = np.unique(stacked[:, several], axis=1, return_inverse=True)
             united = [self._nodes.union(frozenset(nodes) - {-1}) for nodes in different.T.tolist()]
@@ -133,25 +133,25 @@ class Matrix:
     def _alone(self, found: Numbers, origin: Endpoint, columns: Collection[int]) -> Numbers:
         """Return a row with the nodes of some pairs, each asked by itself."""
         for column in columns:
-            found[column] = self.itineraries.node(origin, self.ends[column].address)
+            found[column] = self.graphs.node(origin, self.ends[column].address)
         return found
 
     def _by_machine(self, origin: Endpoint) -> Numbers:
         nobody = np.full(len(self.ends), self._lost, dtype=np.int32)
         if origin.segment not in self._network.plan.segments:
             return nobody
-        family = self.itineraries.family
+        family = self.graphs.family
         told = self._network.told_gateways(origin, family)
         near = self._network.on_segment.get((origin.segment, family), []) if told is None else told
         if near:
-            number, choices = self.itineraries.edges().number, []
+            number, choices = self.graphs.edges().number, []
             for gateway in near:
-                move = self._network.toward(origin, gateway)
-                choices.append(Edge(self.itineraries.block(move), number[gateway.device], move.ends))
-            chosen = None if told is not None or len(near) == 1 else self._nearest([number[each.device] for each in near])
-            nobody = self._united((), choices, chosen)
+                hop = self._network.toward(origin, gateway)
+                choices.append(Edge(self.graphs.block(hop), number[gateway.device], hop.ends))
+            taken = None if told is not None or len(near) == 1 else self._nearest([number[each.device] for each in near])
+            nobody = self._united((), choices, taken)
         else:
-            lead = self.itineraries.block(Move(self._network.unframed(Path(), origin).crossings, None, True))
+            lead = self.graphs.block(Hop(self._network.unframed(Path(), origin).crossings, None, True))
             nobody[:] = self._nodes.prepend(lead, self._lost)
         return self._on_link(nobody.copy(), origin, [origin.segment])
 
@@ -160,37 +160,35 @@ class Matrix:
         if self._network.plan.static_routing:
             able = np.array([self._able[device] for device in devices])
         else:
-            costs = self._costs[devices]
-            able = (costs == costs.min(axis=0)) & (costs != FAR)
+            able = chosen(self._costs[devices], [0] * len(devices))
         able[0] |= ~able.any(axis=0)
         return able
 
     @cached_property
     def _able(self) -> dict[int, list[bool]]:
         """Which destinations each device knows a way to, where all routes are written."""
-        names = enumerate(self.itineraries.names)
+        names = enumerate(self.graphs.names)
         return {device: [self._network.has_route(name, end.address) for end in self.ends] for device, name in names}
 
     def _by_device(self, origin: Endpoint) -> Numbers:
-        itineraries, edges = self.itineraries, self.itineraries.edges()
+        graphs, edges = self.graphs, self.graphs.edges()
         assert origin.device is not None
-        device, lead = edges.number[origin.device], itineraries.begun(origin)
+        device, lead = edges.number[origin.device], graphs.begun(origin)
         lost = self._nodes.prepend(lead, self._lost)
         found = np.full(len(self.ends), lost, dtype=np.int32)
         own = edges.own[device]
         if own:
-            costs = self._costs[[each.device for each in own]]
-            chosen = (costs == costs.min(axis=0)) & (costs != FAR)
-            found = np.where(chosen.any(axis=0), self._united(lead, own, chosen), lost).astype(np.int32)
+            taken = chosen(self._costs[[each.device for each in own]], [each.cost for each in own])
+            found = np.where(taken.any(axis=0), self._united(lead, own, taken), lost).astype(np.int32)
         interfaces = self._network.plan.devices[origin.device].interfaces.values()
         here = list(dict.fromkeys(interface.on for interface in interfaces))
         return self._on_link(self._alone(found, origin, self._routed), origin, here)
 
     @cached_property
     def _routed(self) -> list[int]:
-        """The destinations to which devices send by other rules than fewest hops, but for those that nothing is routed to."""
+        """The destinations to which devices send by other rules than cost, but for those that nothing is routed to."""
         unrouted = set(self._nowhere)
-        return [column for column, end in enumerate(self.ends) if column not in unrouted and not self.itineraries.by_hops(end.address)]
+        return [column for column, end in enumerate(self.ends) if column not in unrouted and not self.graphs.by_cost(end.address)]
 
     def _on_link(self, found: Numbers, origin: Endpoint, segments: list[str]) -> Numbers:
         """Return a row with what is sent on the sender's own links."""
@@ -207,24 +205,24 @@ class Matrix:
             on_link = self._network.unanswered(origin, address)
             key = on_link, group_mac(address) if self._network.plan.framed else None
             if key not in told:
-                told[key] = self.itineraries.node(origin, address)
+                told[key] = self.graphs.node(origin, address)
             found[column] = told[key]
         return found
 
     def meeting(self, tokens: int, arriving: bool = False) -> Iterator[tuple[int, NDArray[np.bool_]]]:
-        """Yield the rows that meet any of a set of tokens (a bit each), with which of their columns do (`Itineraries.met`)."""
+        """Yield the rows that meet any of a set of tokens (a bit each), with which of their columns do (`WayGraphs.met`)."""
         seen, meets = (np.zeros(len(self._nodes.of), dtype=bool) for _ in range(2))
         for row, met in enumerate(self._met[arriving]):
             if met & tokens:
                 new = self._parted[row][~seen[self._parted[row]]]
                 seen[new] = True
-                meets[new] = [bool(self.itineraries.met(node, arriving) & tokens) for node in new.tolist()]
+                meets[new] = [bool(self.graphs.met(node, arriving) & tokens) for node in new.tolist()]
                 yield row, meets[self.numbers[row]]
 
     @cached_property
     def _met(self) -> tuple[list[int], list[int]]:
         """The tokens that each row meets, and those it meets on the way to an arrival."""
-        met = self.itineraries.met
+        met = self.graphs.met
         found: tuple[list[int], list[int]] = [], []
         for nodes in self._parted:
             for arriving, rows in enumerate(found):

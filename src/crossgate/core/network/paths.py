@@ -7,6 +7,7 @@ from typing import NamedTuple
 from crossgate.core.model.address import Address
 from crossgate.core.model.ethernet import Ruling
 from crossgate.core.model.network import Direction, Point
+from crossgate.core.network.failure import Failure
 
 
 class Crossing(NamedTuple):
@@ -56,7 +57,7 @@ class Endpoint(NamedTuple):
 
 
 class Path(NamedTuple):
-    """The way of a packet: what it crosses, whether it arrives, and if not where it ends and why.
+    """The way of a packet: what it crosses, and whether it arrives; the `failure` is why it does not.
 
     `devices` are those that route it, the sender too; `entered` those that it comes into.
     `forks` tells that somewhere on the way another next device was as good. `on_link` tells that the packet is for an address
@@ -66,24 +67,29 @@ class Path(NamedTuple):
     crossings: tuple[Crossing, ...] = ()
     devices: tuple[str, ...] = ()
     entered: tuple[str, ...] = ()
-    arrived: bool = True
-    reason: str = ""
+    failure: Failure | None = None
     forks: bool = False
     on_link: bool = False
     ended: bool = False
 
-    def lost(self, reason: str) -> Path:
-        """Return the path as one that ends here without arriving."""
-        return self._replace(arrived=False, reason=reason, ended=True)
+    @property
+    def arrived(self) -> bool:
+        """Whether the packet arrives, if no list stops it."""
+        return self.failure is None
+
+    @property
+    def reason(self) -> str:
+        """Why it does not arrive, in words; "" where it does."""
+        return "" if self.failure is None else self.failure.text
 
 
-class Move(NamedTuple):
+class Hop(NamedTuple):
     """A step of a packet: what it crosses, and the device that it comes into then, None for the machine that it is handed to.
 
-    Where it `ends` the packet has arrived, unless there is a `reason` why not.
+    Where it `ends` the packet has arrived, unless there is a `failure`.
     """
 
     crossings: tuple[Crossing, ...]
     device: str | None
     ends: bool
-    reason: str = ""
+    failure: Failure | None = None

@@ -1,4 +1,4 @@
-"""What routes a device has: connected prefixes, static routes, and computed fewest-hop paths between the devices of one plan.
+"""What routes a device has: connected prefixes, static routes, and computed routes of least cost between the devices of one plan.
 
 The longest prefix wins, and of equally long ones connected beats static beats computed. Each family is a network of its own; an
 outside joins no devices. Whoever is down has no interface here.
@@ -6,26 +6,18 @@ outside joins no devices. Whoever is down has no interface here.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from collections.abc import Iterator
 from functools import cache
 from typing import NamedTuple
 
-from crossgate.core.model.address import Address, Family
-from crossgate.core.model.network import Device, Interface
+from crossgate.core.model.address import Address, Family, Pattern, prefix
+from crossgate.core.model.network import Device, Interface, Route
 from crossgate.core.model.plan import Plan
-
-FAR = 1_000_000
-"""More hops than any way has."""
-
-
-class Link(NamedTuple):
-    """A subnet between two devices: the interface of one, and that of its neighbour."""
-
-    interface: Interface
-    neighbour: Interface
+from crossgate.core.network.costs import FAR, Costs, Exits
+from crossgate.core.network.failure import Failure, FailureKind
 
 
-class Hop(NamedTuple):
+class NextHop(NamedTuple):
     """A choice of a device: out of `interface` to `neighbour`'s interface, or to the machine itself (None)."""
 
     interface: Interface
@@ -43,67 +35,88 @@ class Routes:
                 for family in Family if not plan.is_down(interface) else ():
                     if interface.in_family(family):
                         self.on_segment.setdefault((interface.on, family), []).append(interface)
+        self.costs = Costs(plan, self.on_segment)
         self._segment_of = cache(plan.segment_of)
-        self._known_hops: dict[tuple[str, Address], list[Hop] | str] = {}
-        self._costs: dict[tuple[frozenset[str], Family, str | None], dict[str, int]] = {}
+        self._ends: dict[Address, dict[str, list[Interface]]] = {}
+        self._exits: dict[Address, Exits] = {}
+        self._known_next_hops: dict[tuple[str, Address], list[NextHop] | Failure] = {}
         self._prefixes: dict[tuple[str, Family], dict[int, dict[int, list[Interface]]]] = {}
-        self._links: dict[tuple[str, Family], list[Link]] = {}
-        self._near: dict[tuple[str, Family], list[str]] = {}
 
     def has_route(self, name: str, destination: Address) -> bool:
         """Whether a device knows a way to an address: it has the address itself, or a route to it."""
-        return self._owner(destination) == name or not isinstance(self._hops(self.plan.devices[name], destination), str)
+        return self._owner(destination) == name or not isinstance(self._next_hops(self.plan.devices[name], destination), Failure)
 
-    def _hops(self, device: Device, destination: Address) -> list[Hop] | str:
+    def _next_hops(self, device: Device, destination: Address) -> list[NextHop] | Failure:
         """Return a device's best next hops to an address, by device name, or why it has none."""
         key = (device.name, destination)
-        if key not in self._known_hops:
-            self._known_hops[key] = self._best_hops(device, destination)
-        return self._known_hops[key]
+        if key not in self._known_next_hops:
+            self._known_next_hops[key] = self._best_next_hops(device, destination)
+        return self._known_next_hops[key]
 
-    def _best_hops(self, device: Device, destination: Address) -> list[Hop] | str:
+    def _best_next_hops(self, device: Device, destination: Address) -> list[NextHop] | Failure:
         family, value = destination
         best: tuple[int, int] = (-1, 0)
-        hops: list[Hop] | str = []
+        nothing = Failure(FailureKind.NO_ROUTE, f"{device.name} has no route to {destination}")
+        hops: list[NextHop] | Failure = nothing
         for wildcard, interfaces in self._connected(device, family).items():
             near = interfaces.get(value & ~wildcard)
             if near is not None:
-                hops, best = [Hop(interface, None) for interface in near], (family.bits - wildcard.bit_length(), 2)
+                hops, best = [NextHop(interface, None) for interface in near], (family.bits - wildcard.bit_length(), 2)
                 break
         for route in device.routes:
             rank = (route.destination.prefix_length, 1)
             if route.destination.family is not family or not route.destination.contains(value) or rank < best:
                 continue
-            through = self._static_hop(device, route.via)
+            through = self._static_next_hops(device, route.via)
             if rank == best and isinstance(hops, list):
-                hops = hops if isinstance(through, str) else sorted([*hops, *through], key=_by_device)
+                hops = hops if isinstance(through, Failure) else sorted([*hops, *through], key=_by_device)
             else:
                 hops, best = through, rank
         if (self.computed_length(destination), 0) > best:
-            return self._computed(device, destination) or hops or f"{device.name} has no route to {destination}"
-        return hops or f"{device.name} has no route to {destination}"
+            return self._computed(device, destination) or hops
+        return hops
 
-    def _static_hop(self, device: Device, via: Address) -> list[Hop] | str:
+    def instead_of(self, device: Device, route: Route) -> list[tuple[Pattern, str]]:
+        """Return the prefixes in a static route's that the device never takes it for, each with the sort of route that it takes."""
+        family, length = route.destination.family, route.destination.prefix_length
+        found = [
+            (prefix(Address(family, value), family.bits - wildcard.bit_length()), "connected")
+            for wildcard, interfaces in self._connected(device, family).items()
+            for value in interfaces
+            if family.bits - wildcard.bit_length() >= length
+        ]
+        found += [(each.destination, "static") for each in device.routes if each.destination.prefix_length > length]
+        if not self.plan.static_routing:
+            blocks = [each for segment in self.plan.segments.values() if not segment.outside for each in segment.prefixes]
+            found += [
+                (each, "computed")
+                for each in blocks
+                if each.family is family and each.prefix_length > length and device.name in self.costs_to(Address(family, each.first))
+            ]
+        return [(each, sort) for each, sort in found if each.family is family and route.destination.covers(each)]
+
+    def _static_next_hops(self, device: Device, via: Address | None) -> list[NextHop] | Failure:
         """Return the hops to a static route's next device, by each interface on its subnet, or why there are none."""
+        if via is None:
+            return Failure(FailureKind.DISCARDED, f"discarded at {device.name}")
+        lead = f"{device.name}'s route goes by {via}, "
         connected = (interfaces.get(via.value & ~wildcard) for wildcard, interfaces in self._connected(device, via.family).items())
         near = next(filter(None, connected), [])
         if via in self.plan.gateway_at:
             others = [each for each in self.answering(via) if each.device != device.name]
-            found = [Hop(interface, each) for interface in near for each in others]
-            return found or f"{device.name}'s route goes by {via}, and nobody answers"
+            found = [NextHop(interface, each) for interface in near for each in others]
+            return found or Failure(FailureKind.NEXT_HOP, f"{lead}and nobody answers")
         neighbour = self.plan.interface_of.get(via)
         if not near or (neighbour is not None and self.plan.is_down(neighbour)):
-            return f"{device.name}'s route goes by {via}, and the way there is down"
+            return Failure(FailureKind.NEXT_HOP, f"{lead}and the way there is down")
         on = near[0].on
         outside = self.plan.segments[on].outside
         if neighbour is None and not outside:
-            return f"{device.name}'s route goes by {via}, and no device has that address"
+            return Failure(FailureKind.NEXT_HOP, f"{lead}and no device has that address")
         if neighbour is not None and outside:
-            return (
-                f"{device.name}'s route goes by {via}, which is {neighbour.device} across {on}, and an outside is no way "
-                "between two devices; join them by a subnet"
-            )
-        return [Hop(interface, neighbour) for interface in near]
+            across = f"which is {neighbour.device} across {on}, and an outside is no way between two devices; join them by a subnet"
+            return Failure(FailureKind.NEXT_HOP, lead + across)
+        return [NextHop(interface, neighbour) for interface in near]
 
     def _connected(self, device: Device, family: Family) -> dict[int, dict[int, list[Interface]]]:
         """Return a device's interfaces by their connected prefixes: by wildcard, the longest prefix first, then by value."""
@@ -125,30 +138,17 @@ class Routes:
         family, value = destination
         return next((block.prefix_length for block in blocks if block.family is family and block.contains(value)), 0)
 
-    def _computed(self, device: Device, destination: Address) -> list[Hop]:
-        """Return the next hops of the fewest-hop paths."""
-        family = destination.family
-        here = [each for each in self.at_end(destination) if each.device == device.name]
-        if here:
-            return [Hop(interface, None) for interface in sorted(here, key=lambda each: each.name)]
-        costs = self.costs_to(destination)
-        near = [link for link in self.links(device.name, family) if link.neighbour.device in costs]
-        best = min((costs[link.neighbour.device] for link in near), default=0)
-        return [Hop(*link) for link in near if costs[link.neighbour.device] == best]
-
-    def links(self, name: str, family: Family) -> list[Link]:
-        """Return the links from a device to each of its neighbours, by the neighbours' names."""
-        key = (name, family)
-        if key not in self._links:
-            found = [
-                Link(interface, neighbour)
-                for interface in self._up(self.plan.devices[name])
-                if interface.in_family(family) and not self.plan.segments[interface.on].outside
-                for neighbour in self.on_segment[(interface.on, family)]
-                if neighbour.device != name
-            ]
-            self._links[key] = sorted(found, key=lambda link: (link.neighbour.device, link.interface.name))
-        return self._links[key]
+    def _computed(self, device: Device, destination: Address) -> list[NextHop]:
+        """Return the next hops of the ways that cost the least."""
+        exits = self.exits(destination)
+        own = dict(exits.costs).get(device.name, FAR)
+        cost, links = self.costs.onward(device.name, destination.family, self.costs.to(exits, destination.family))
+        last = device.name in exits.last
+        here = self.ends_at(destination)[device.name] if own != FAR and (last or own <= cost) else []
+        found = [NextHop(interface, None) for interface in here]
+        if last or own < cost:
+            return found
+        return found + [NextHop(link.interface, link.neighbour) for link in links]
 
     def _up(self, device: Device) -> Iterator[Interface]:
         """Yield the interfaces of a device that carry something."""
@@ -170,66 +170,61 @@ class Routes:
         own = () if gateway is None else (self.plan.devices[point.owner].interfaces[point.part] for point in gateway.by)
         return [interface for interface in own if not self.plan.is_down(interface)]
 
-    def costs(self, segment: str, family: Family, owner: str | None = None) -> dict[str, int]:
-        """Return, for each device that has a way to a segment, how many hops it is away (0: it has an interface there).
+    def ends_at(self, destination: Address) -> dict[str, list[Interface]]:
+        """Return the devices at which computed ways to an address can end, each with its interfaces, by name, that it hands packets out by.
 
-        With `owner`, the device that has the address looked for, getting to it is one hop less than to the segment.
+        These are the interfaces with an address of their own in the prefix, and on an outside, for a device without such, those
+        that cost the least.
         """
-        return self._costs_to(frozenset(each.device for each in self.on_segment.get((segment, family), [])), family, owner)
+        if destination not in self._ends:
+            self._ends[destination] = self._ending(destination)
+        return self._ends[destination]
 
-    def _costs_to(self, on: frozenset[str], family: Family, owner: str | None) -> dict[str, int]:
-        key = (on, family, owner)
-        if key not in self._costs:
-            self._costs[key] = self.hops_to(on, family, owner)
-        return self._costs[key]
-
-    def at_end(self, destination: Address) -> list[Interface]:
-        """Return the interfaces by which computed paths to an address end: on its outside, or with an address of their own in its prefix."""
+    def _ending(self, destination: Address) -> dict[str, list[Interface]]:
         target = self._segment_of(destination)
         near = [] if target is None else self.on_segment.get((target.name, destination.family), [])
-        if target is None or target.outside:
-            return near
-        return [each for each in near if any(own.connected.contains(destination.value) for own in each.in_family(destination.family))]
+        found: dict[str, list[Interface]] = {}
+        for each in near:
+            if self._is_connected(each, destination):
+                found.setdefault(each.device, []).append(each)
+        if target is not None and target.outside:
+            others = [each for each in near if each.device not in found]
+            least = {each.device: FAR for each in others}
+            for each in others:
+                least[each.device] = min(least[each.device], self.costs.leaving(each))
+            for each in others:
+                if self.costs.leaving(each) == least[each.device]:
+                    found.setdefault(each.device, []).append(each)
+        return {name: sorted(interfaces, key=lambda each: each.name) for name, interfaces in found.items()}
+
+    def _is_connected(self, interface: Interface, destination: Address) -> bool:
+        return any(own.connected.contains(destination.value) for own in interface.in_family(destination.family))
+
+    def exits(self, destination: Address) -> Exits:
+        """Return where computed ways to an address end: at the devices that are connected to it, else at any on its outside."""
+        if destination not in self._exits:
+            owner, ends = self._owner(destination), self.ends_at(destination)
+            last = ends if owner is not None else [name for name, near in ends.items() if self._is_connected(near[0], destination)]
+            self._exits[destination] = Exits(self._least(ends), frozenset(last), owner)
+        return self._exits[destination]
+
+    def _least(self, ends: dict[str, list[Interface]]) -> frozenset[tuple[str, int]]:
+        return frozenset((name, min(map(self.costs.leaving, near))) for name, near in ends.items())
 
     def costs_to(self, destination: Address) -> dict[str, int]:
-        """Return, for each device that has a way to an address, how many hops of computed paths it is away."""
-        on = frozenset(interface.device for interface in self.at_end(destination))
-        return self._costs_to(on, destination.family, self._owner(destination))
-
-    def hops_to(self, ends: Collection[str], family: Family, owner: str | None = None) -> dict[str, int]:
-        """Return how many hops each device is away from the nearest of some, breadth first; `owner` is at -1, the others at 0."""
-        costs = dict.fromkeys(ends, 0)
-        front, cost = list(ends), 0
-        if owner is not None:
-            costs[owner] = -1
-            front = [*ends, *(name for name in self._neighbours(owner, family) if name not in costs)]
-            costs.update((name, 0) for name in front if name != owner)
-        while front:
-            cost += 1
-            following = []
-            for name in front:
-                for neighbour in self._neighbours(name, family):
-                    if neighbour not in costs:
-                        costs[neighbour] = cost
-                        following.append(neighbour)
-            front = following
-        return costs
-
-    def _neighbours(self, name: str, family: Family) -> list[str]:
-        """Return the devices that share a subnet of a family with one."""
-        key = (name, family)
-        if key not in self._near:
-            self._near[key] = list(dict.fromkeys(link.neighbour.device for link in self.links(name, family)))
-        return self._near[key]
+        """Return, for each device that has a way to an address, what computed ways cost from it."""
+        return self.costs.to(self.exits(destination), destination.family)
 
     def distance(self, start: str, end: str, family: Family) -> int:
-        """Return how many devices lie between two segments: 0 for the same one, a huge number when there is no way."""
+        """Return what the way from one segment to another costs: 0 for the same one, `FAR` when there is no way."""
         if start == end:
             return 0
-        costs = self.costs(end, family)
-        near = self.on_segment.get((start, family), [])
-        return min((costs[interface.device] + 1 for interface in near if interface.device in costs), default=FAR)
+        ends: dict[str, list[Interface]] = {}
+        for each in self.on_segment.get((end, family), []):
+            ends.setdefault(each.device, []).append(each)
+        costs = self.costs.to(Exits(self._least(ends), frozenset(ends)), family)
+        return min((costs.get(each.device, FAR) for each in self.on_segment.get((start, family), [])), default=FAR)
 
 
-def _by_device(hop: Hop) -> tuple[str, str]:
+def _by_device(hop: NextHop) -> tuple[str, str]:
     return (hop.neighbour.device if hop.neighbour else "", hop.interface.name)

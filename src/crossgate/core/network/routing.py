@@ -2,8 +2,8 @@
 
 1. A packet for its own subnet goes there through switch ports; any other goes to a gateway first. Whichever device answers for
    a shared gateway's address gets what is sent by it and to it.
-2. A device looks at connected prefixes, static routes and computed fewest-hop paths; the longest prefix wins, and of
-   equally long ones connected beats static beats computed.
+2. A device looks at connected prefixes, static routes and computed routes of least cost (`costs`); the longest prefix wins, and
+   of equally long ones connected beats static beats computed.
 3. Each family is a network of its own: an interface carries a family only if it has an address of it.
 4. An outside is where packets leave and come in, never a way between two devices. Static routes are asked first for
    addresses there; where none fits, the nearest device with an interface on it is the exit.
@@ -22,9 +22,11 @@ from crossgate.core.model.ethernet import CARRIES, VRRP_MACS, Frame, group_mac
 from crossgate.core.model.network import Direction, Interface, Point, PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import Scope, scope_of
+from crossgate.core.network.costs import FAR, begins
+from crossgate.core.network.failure import Failure, FailureKind
 from crossgate.core.network.layer2 import Wire
-from crossgate.core.network.paths import Crossing, Endpoint, Move, Path
-from crossgate.core.network.routes import FAR, Routes
+from crossgate.core.network.paths import Crossing, Endpoint, Hop, Path
+from crossgate.core.network.routes import Routes
 
 
 class Forwarding(Routes):
@@ -36,9 +38,8 @@ class Forwarding(Routes):
         self._shared: dict[tuple[str, Family], list[Address]] = {}
         for address, gateway in plan.gateway_at.items():
             self._shared.setdefault((gateway.on, address.family), []).append(address)
-        self._no_cable = "no cable that is up" if plan.down else "no cable"
         self._scopes: dict[Address, Scope | None] = {}
-        self._across: dict[tuple[Point, Point, Family], Move] = {}
+        self._across: dict[tuple[Point, Point, Family], Hop] = {}
         self._paths: dict[tuple[object, Address], Path] = {}
 
     def list_at(self, crossing: Crossing, family: Family) -> AccessList | None:
@@ -59,12 +60,12 @@ class Forwarding(Routes):
         (path, moves), *others = self.starts(origin, destination)
         path = path._replace(forks=bool(others))
         while True:
-            path = self.moved(path, moves[0], len(moves) > 1)
+            path = self.along(path, moves[0], len(moves) > 1)
             if path.ended:
                 return path
-            moves = self.moves(path.devices[-1], destination)
+            moves = self.hops(path.devices[-1], destination)
 
-    def moved(self, path: Path, move: Move, forks: bool) -> Path:
+    def along(self, path: Path, move: Hop, forks: bool) -> Path:
         """Return a path with one more move; `forks` tells that others were as good."""
         entered = path.entered
         path = path._replace(
@@ -74,52 +75,55 @@ class Forwarding(Routes):
             forks=path.forks or forks,
         )
         if move.ends:
-            return path.lost(move.reason) if move.reason else path._replace(ended=True)
+            return path._replace(failure=move.failure, ended=True)
         if move.device in entered:
             # What it meets from here on it has met on this turn, so all lists on the way round have been asked.
             ring = path.entered[entered.index(move.device) :]
-            return path.lost(f"it goes round in a circle: {' to '.join(ring)}")
+            return path._replace(failure=Failure(FailureKind.LOOP, f"it goes round in a circle: {' to '.join(ring)}"), ended=True)
         return path
 
-    def starts(self, origin: Endpoint, destination: Address) -> list[tuple[Path, list[Move]]]:
+    def starts(self, origin: Endpoint, destination: Address) -> list[tuple[Path, list[Hop]]]:
         """Return how a packet begins its way: what its sender crosses itself, and its first moves, of which all are as good.
 
         That is once for each device that may send as a shared gateway, and one time for any other sender.
         """
         if self.sends_nothing(origin):
-            return [(Path(), [_lost(f"{origin.device} is down, or its interface with {origin.address}")])]
+            return [(Path(), [_lost(FailureKind.DOWN, f"{origin.device} is down, or its interface with {origin.address}")])]
         if origin.others:
             senders = [each.device for each in self.answering(origin.address)]
             return [self._start(origin._replace(device=name, others=()), destination) for name in senders]
         return [self._start(origin, destination)]
 
-    def _start(self, origin: Endpoint, destination: Address) -> tuple[Path, list[Move]]:
+    def _start(self, origin: Endpoint, destination: Address) -> tuple[Path, list[Hop]]:
         start = Path()
         if origin.device is not None:
             if self._owner(destination) == origin.device:
-                return start, [Move((), None, True)]
+                return start, [Hop((), None, True)]
             start = self.sent_by(origin.device, destination.family)
         if origin.segment not in self.plan.segments:
-            return start, [
-                _lost("no machine of the plan has the address that it is sent from, and there is no telling which link that would be on")
-            ]
+            nobody = "no machine of the plan has the address that it is sent from, and there is no telling which link that would be on"
+            return start, [_lost(FailureKind.SOURCE_NOWHERE, nobody)]
         segment, target = self.plan.segments[origin.segment], self._segment_of(destination)
         scope = self.scope(destination)
         if scope in (Scope.MACHINE, Scope.GROUP):
-            return self.unframed(start, origin), [_lost(f"{destination} is no destination here: {scope}")]
+            return self.unframed(start, origin), [_lost(FailureKind.NO_DESTINATION, f"{destination} is no destination here: {scope}")]
         if scope is Scope.LINK:
             link = self._link(origin, destination)
             if link is not None:
                 return start._replace(on_link=True), self._to_all(origin, link, destination)
         if origin.device is not None:
-            return start, self.moves(origin.device, destination, own=True)
+            return start, self.hops(origin.device, destination, own=True)
         if target is segment:
             return start, self._deliver((), segment.name, origin.at, destination, origin)
         gateways = self._gateways(origin, destination)
         if not gateways and self.told_gateways(origin, destination.family) is not None:
-            return self.unframed(start, origin), [_lost(f"{origin.name}'s {'own ' * bool(origin.gateways)}gateway is down")]
+            return self.unframed(start, origin), [
+                _lost(FailureKind.DOWN, f"{origin.name}'s {'own ' * bool(origin.gateways)}gateway is down")
+            ]
         if not gateways:
-            return self.unframed(start, origin), [_lost(f"{origin.segment} has no gateway for {destination.family.label}")]
+            return self.unframed(start, origin), [
+                _lost(FailureKind.NO_GATEWAY, f"{origin.segment} has no gateway for {destination.family.label}")
+            ]
         return start, [self._ended(self.toward(origin, gateway), gateway, destination) for gateway in gateways]
 
     def unframed(self, start: Path, origin: Endpoint) -> Path:
@@ -140,13 +144,13 @@ class Forwarding(Routes):
         out = Crossing(self.plan.devices[name].itself, Direction.OUTBOUND)
         return Path(devices=(name,), crossings=(out,) * ((out.point, out.direction, family) in self.plan.placed))
 
-    def moves(self, name: str, destination: Address, own: bool = False) -> list[Move]:
+    def hops(self, name: str, destination: Address, own: bool = False) -> list[Hop]:
         """Return the moves of a packet that a device has to send on, of which all are as good; `own` are not asked at its interfaces."""
         if name in (each.device for each in self.answering(destination)):
-            return [Move(() if own else (Crossing(self.plan.devices[name].itself, Direction.INBOUND),), None, True)]
-        hops = self._hops(self.plan.devices[name], destination)
-        if isinstance(hops, str):
-            return [_lost(hops)]
+            return [Hop(() if own else (Crossing(self.plan.devices[name].itself, Direction.INBOUND),), None, True)]
+        hops = self._next_hops(self.plan.devices[name], destination)
+        if isinstance(hops, Failure):
+            return [Hop((), None, True, hops)]
         found = []
         for interface, neighbour in hops:
             if neighbour is None:
@@ -163,17 +167,17 @@ class Forwarding(Routes):
         subnet = Crossing(Point(PointKind.SUBNET, interface.on), Direction.INBOUND)
         return (out,) if self.plan.segments[interface.on].outside else (out, subnet)
 
-    def across(self, interface: Interface, neighbour: Interface, family: Family) -> Move:
+    def across(self, interface: Interface, neighbour: Interface, family: Family) -> Hop:
         """Return the move from one device's interface to another's on its subnet, for packets that go on; it ends where no cable leads."""
         key = (interface.point, neighbour.point, family)
         if key not in self._across:
             leaving, ports = self._leaving(interface), self.wire.between(interface, neighbour)
             if ports is None:
-                self._across[key] = Move(leaving, None, True, f"{self._no_cable} leads from {interface.point} to {neighbour.point}")
+                self._across[key] = Hop(leaving, None, True, self._no_cable(f"from {interface.point} to {neighbour.point}"))
             else:
                 inward = Crossing(neighbour.point, Direction.INBOUND)
                 frame = Frame(interface.mac, neighbour.mac)
-                self._across[key] = Move((*leaving, *self._crossed(ports, frame, family), inward), neighbour.device, False)
+                self._across[key] = Hop((*leaving, *self._crossed(ports, frame, family), inward), neighbour.device, False)
         return self._across[key]
 
     def _crossed(self, ports: Sequence[tuple[Point, Direction]], frame: Frame, family: Family) -> tuple[Crossing, ...]:
@@ -198,17 +202,18 @@ class Forwarding(Routes):
                 return None if shared.vrid is None else VRRP_MACS[family] | shared.vrid
         return gateway.mac
 
-    def toward(self, origin: Endpoint, gateway: Interface) -> Move:
+    def toward(self, origin: Endpoint, gateway: Interface) -> Hop:
         """Return the move from a machine to a gateway, for packets that go on; it ends where no cable leads."""
         ports = self.wire.between(origin.at, gateway)
         if ports is None:
-            return Move(self.unframed(Path(), origin).crossings, None, True, f"{self._no_cable} leads from {origin.at} to {gateway.point}")
+            failure = self._no_cable(f"from {origin.at} to {gateway.point}")
+            return Hop(self.unframed(Path(), origin).crossings, None, True, failure)
         outside = self.plan.segments[origin.segment].outside
         leaving = () if outside else (Crossing(Point(PointKind.SUBNET, origin.segment), Direction.OUTBOUND),)
         frame = Frame(origin.mac, self._virtual(origin, gateway))
         crossed = self._crossed(ports, frame, origin.address.family)
         crossings = (*self._from_host(origin, frame), *crossed, *leaving, Crossing(gateway.point, Direction.INBOUND))
-        return Move(crossings, gateway.device, False)
+        return Hop(crossings, gateway.device, False)
 
     def _from_host(self, origin: Endpoint, frame: Frame) -> tuple[Crossing, ...]:
         """Return the place where lists follow a sender, if one is asked there about what it sends."""
@@ -220,14 +225,15 @@ class Forwarding(Routes):
         asked = (point, direction, family) in self.plan.placed
         return tuple(each for each in every if asked or each.rulings is not None)
 
-    def _ended(self, move: Move, interface: Interface, destination: Address) -> Move:
+    def _ended(self, move: Hop, interface: Interface, destination: Address) -> Hop:
         """Return a move into a device by an interface as the end for its own addresses and for what stays on its link."""
         if move.ends:
             return move
         if self._owner(destination) == interface.device:
-            return Move((*move.crossings, Crossing(self.plan.devices[interface.device].itself, Direction.INBOUND)), interface.device, True)
+            return Hop((*move.crossings, Crossing(self.plan.devices[interface.device].itself, Direction.INBOUND)), interface.device, True)
         if self.scope(destination) is Scope.LINK:
-            return move._replace(ends=True, reason=f"{interface.device} hands on nothing for {destination}: {Scope.LINK}")
+            failure = Failure(FailureKind.LINK_ONLY, f"{interface.device} hands on nothing for {destination}: {Scope.LINK}")
+            return move._replace(ends=True, failure=failure)
         return move
 
     def scope(self, destination: Address) -> Scope | None:
@@ -257,7 +263,7 @@ class Forwarding(Routes):
         )
         return target.name if target.name in near else None
 
-    def _to_all(self, origin: Endpoint, segment: str, destination: Address) -> list[Move]:
+    def _to_all(self, origin: Endpoint, segment: str, destination: Address) -> list[Hop]:
         """Return the moves of a packet to each device on a link; where there is none, to the link itself."""
         near = self.on_segment.get((segment, destination.family), [])
         sending: list[Interface | Point | None] = [each for each in near if each.device == origin.device]
@@ -270,9 +276,9 @@ class Forwarding(Routes):
                 if ports is not None:
                     itself = self.plan.devices[interface.device].itself
                     inward = (Crossing(interface.point, Direction.INBOUND), Crossing(itself, Direction.INBOUND))
-                    moves.append(Move((*lead, *self._crossed(ports, frame, destination.family), *inward), interface.device, True))
+                    moves.append(Hop((*lead, *self._crossed(ports, frame, destination.family), *inward), interface.device, True))
             last = self._crossed(self.wire.between(attached, None) or [], frame, destination.family)
-            nobody.append(Move((*lead, *last), None, True))
+            nobody.append(Hop((*lead, *last), None, True))
         return moves or list(dict.fromkeys(nobody))
 
     def told_gateways(self, origin: Endpoint, family: Family) -> list[Interface] | None:
@@ -300,10 +306,8 @@ class Forwarding(Routes):
         if target is None or not near:
             return near[:1]
         costs = self.costs_to(destination)
-        best = min(costs.get(interface.device, FAR) for interface in near)
-        if best == FAR:
-            return near[:1]
-        return [interface for interface in near if costs.get(interface.device, FAR) == best]
+        least = min(costs.get(interface.device, FAR) for interface in near)
+        return [interface for interface in near if costs.get(interface.device) == least] or near[:1]
 
     def _deliver(
         self,
@@ -312,7 +316,7 @@ class Forwarding(Routes):
         attached: Interface | Point | None,
         destination: Address,
         sender: Endpoint | None = None,
-    ) -> list[Move]:
+    ) -> list[Hop]:
         """Return the move to the machine on this segment that has the destination, or to nobody's address there.
 
         To a shared gateway there is one for each device that answers, but for the one that sends it on. It comes from the
@@ -325,7 +329,8 @@ class Forwarding(Routes):
         answering = self.answering(destination)
         if not answering:
             lead = (*crossings, *self.unframed(Path(), sender).crossings) if sender else crossings
-            return [Move(lead, None, True, f"every device that answers for {destination} is down")]
+            failure = Failure(FailureKind.DOWN, f"every device that answers for {destination} is down")
+            return [Hop(lead, None, True, failure)]
         mac = None if gateway.vrid is None else VRRP_MACS[destination.family] | gateway.vrid
         frame = Frame(attached.mac if isinstance(attached, Interface) else sender.mac if sender else None, mac)
         lead = (*crossings, *self._from_host(sender, frame)) if sender else crossings
@@ -333,14 +338,14 @@ class Forwarding(Routes):
 
     def _to_gateway(
         self, crossings: tuple[Crossing, ...], attached: Interface | Point | None, gateway: Interface, frame: Frame, family: Family
-    ) -> Move:
+    ) -> Hop:
         """Return the move to a device that answers for a shared address."""
         ports = self.wire.between(attached, gateway)
         if ports is None:
-            return Move(crossings, None, True, f"{self._no_cable} leads to {gateway.point}")
+            return Hop(crossings, None, True, self._no_cable(f"to {gateway.point}"))
         itself = Crossing(self.plan.devices[gateway.device].itself, Direction.INBOUND)
         crossed = self._crossed(ports, frame, family)
-        return Move((*crossings, *crossed, Crossing(gateway.point, Direction.INBOUND), itself), gateway.device, True)
+        return Hop((*crossings, *crossed, Crossing(gateway.point, Direction.INBOUND), itself), gateway.device, True)
 
     def _delivered(
         self,
@@ -349,10 +354,10 @@ class Forwarding(Routes):
         attached: Interface | Point | None,
         destination: Address,
         sender: Endpoint | None,
-    ) -> Move:
+    ) -> Hop:
         owner = self.plan.interface_of.get(destination)
         if owner is not None and self.plan.is_down(owner):
-            return Move(crossings, None, True, f"{owner.point} is down")
+            return Hop(crossings, None, True, Failure(FailureKind.DOWN, f"{owner.point} is down"))
         host = self.plan.host_of.get(destination)
         target = self._segment_of(destination)
         here = owner is not None and owner.on == segment
@@ -365,26 +370,25 @@ class Forwarding(Routes):
         ports = self.wire.between(attached, owner if here else host.at if host and host.on == segment else None)
         if ports is None:
             end = owner.point if owner else host.name if host else destination
-            return Move(
-                crossings, None, True, f"{self._no_cable} leads to {end}: its switch is not joined to the one the packet comes from"
-            )
+            failure = self._no_cable(f"to {end}: its switch is not joined to the one the packet comes from")
+            return Hop(crossings, None, True, failure)
         if owner is not None and here:
             inward = Crossing(owner.point, Direction.INBOUND)
             crossed = self._crossed(ports, frame, destination.family)
-            return self._ended(Move((*crossings, *crossed, inward), owner.device, False), owner, destination)
+            return self._ended(Hop((*crossings, *crossed, inward), owner.device, False), owner, destination)
         if target is not None and target.name != segment:
             reason = f"it goes out to {segment}, but {host.name if host else destination} is in {target.name}"
-            return Move(crossings, None, True, reason)
+            return Hop(crossings, None, True, Failure(FailureKind.OTHER_OUTSIDE, reason))
         crossed, last = self._crossed(ports, frame, destination.family), tuple[Crossing, ...]()
         if host is not None and host.on == segment:
             last = self._followed(host.point, Direction.OUTBOUND, frame, destination.family)
-        return Move((*crossings, *crossed, *last), None, True)
+        return Hop((*crossings, *crossed, *last), None, True)
 
     def carriers(self, origin: Endpoint, destination: Address) -> set[Point]:
         """Return the devices (`DEVICE itself`), interfaces and ports that a packet's ways depend on.
 
-        These are those on any of the equally good paths, arrived or not, and on the fewest-hop paths by which gateways and next hops
-        are chosen, even where static routes lead elsewhere further on.
+        These are those on any of the equally good paths, arrived or not, and on the ways of least cost by which gateways and next
+        hops are chosen, even where static routes lead elsewhere further on.
         """
         found: set[Point] = set()
         seen: set[str] = set()
@@ -398,32 +402,36 @@ class Forwarding(Routes):
         found.update(crossing.point for start, _ in starts for crossing in start.crossings)
         for name in (each for each in (origin.device, *origin.others) if each is not None):
             seen.add(name)
-            front += self.moves(name, destination)  # with the interface that it leaves by, of which no list is asked
+            front += self.hops(name, destination)  # with the interface that it leaves by, of which no list is asked
         while front:
             move = front.pop()
             found.update(crossing.point for crossing in move.crossings if crossing.point.device is not None)
             if move.device is not None and not move.ends and move.device not in seen:
                 seen.add(move.device)
-                front += self.moves(move.device, destination)
+                front += self.hops(move.device, destination)
         found |= self._toward(sorted(seen), destination)
         return found | {self.plan.devices[point.owner].itself for point in found if point.device is not None}
 
     def _toward(self, names: list[str], destination: Address) -> set[Point]:
-        """Return the interfaces on the fewest-hop paths from some devices to a destination, whatever routes are written."""
+        """Return the interfaces on the ways of least cost from some devices to a destination, whatever routes are written."""
         found: set[Point] = set()
         costs, target = self.costs_to(destination), self._segment_of(destination)
         front, seen = [name for name in names if name in costs], set(names)
         while front:
             name = front.pop()
             found.update(each.point for each in self._up(self.plan.devices[name]) if target is not None and each.on == target.name)
-            for interface, neighbour in self.links(name, destination.family):
-                if costs.get(neighbour.device) == costs[name] - 1:
+            for interface, neighbour, cost in self.costs.links(name, destination.family):
+                if begins(costs[name], costs.get(neighbour.device, FAR), cost):
                     found |= {interface.point, neighbour.point}
                     if neighbour.device not in seen:
                         seen.add(neighbour.device)
                         front.append(neighbour.device)
         return found
 
+    def _no_cable(self, where: str) -> Failure:
+        up = " that is up" if self.plan.down else ""
+        return Failure(FailureKind.NO_CABLE, f"no cable{up} leads {where}")
 
-def _lost(reason: str) -> Move:
-    return Move((), None, True, reason)
+
+def _lost(kind: FailureKind, text: str) -> Hop:
+    return Hop((), None, True, Failure(kind, text))

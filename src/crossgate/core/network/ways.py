@@ -8,11 +8,11 @@ from functools import cached_property
 
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.itineraries import Itineraries
 from crossgate.core.network.nodes import MOST_WAYS, Outcome, too_many_ways
-from crossgate.core.network.passages import Passage, Passages
 from crossgate.core.network.paths import Endpoint, Path
 from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.way_graph import Passage, WayGraph
+from crossgate.core.network.way_graphs import WayGraphs
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -27,7 +27,7 @@ class Way:
 class Ways:
     """All the ways of conversations between two ends that differ in the lists they meet; the `first` is that of the first paths."""
 
-    def __init__(self, there: Passages, back: Passages, unanswered: bool) -> None:
+    def __init__(self, there: WayGraph, back: WayGraph, unanswered: bool) -> None:
         self.there = there
         self.back = back
         self.unanswered = unanswered
@@ -64,12 +64,12 @@ class Network(Forwarding):
     """Where packets go in a plan, with all equal paths at once."""
 
     def __init__(self, plan: Plan, beside: Network | None = None) -> None:
-        """Make it; numbers of itineraries are those of the network of another plan `beside`, and so are they all where it is like it."""
+        """Make it; numbers of graphs are those of the network of another plan `beside`, and so are they all where it is like it."""
         super().__init__(plan)
         self._beside = beside
-        self._itineraries: dict[Family, Itineraries] = {}
-        self._asks_for_tls: dict[Passages, bool] = {}
-        self._between: dict[tuple[Passages, Passages, bool], Ways] = {}
+        self._graphs: dict[Family, WayGraphs] = {}
+        self._asks_for_tls: dict[WayGraph, bool] = {}
+        self._between: dict[tuple[WayGraph, WayGraph, bool], Ways] = {}
 
     @cached_property
     def stateful(self) -> frozenset[str]:
@@ -89,17 +89,17 @@ class Network(Forwarding):
             its.segments, its.devices, its.hosts, its.gateways, its.static_routing, its.followed
         )  # fmt: skip
 
-    def itineraries(self, family: Family) -> Itineraries:
-        """Return the itineraries of a family."""
-        if family not in self._itineraries:
-            beside = None if self._beside is None else self._beside.itineraries(family)
+    def graphs(self, family: Family) -> WayGraphs:
+        """Return the graphs of a family."""
+        if family not in self._graphs:
+            beside = None if self._beside is None else self._beside.graphs(family)
             alike = self._beside is not None and self.like(self._beside)
-            self._itineraries[family] = beside if beside is not None and alike else Itineraries(self, family, beside)
-        return self._itineraries[family]
+            self._graphs[family] = beside if beside is not None and alike else WayGraphs(self, family, beside)
+        return self._graphs[family]
 
     def ways(self, origin: Endpoint, destination: Address) -> list[Path]:
         """Return one path for each different sequence of lists that equally good paths meet, the first path first."""
-        return self.itineraries(destination.family).ways(origin, destination)
+        return self.graphs(destination.family).ways(origin, destination)
 
     def asks_for_tls(self, ways: Ways, family: Family) -> bool:
         """Whether a list on some way there asks what TLS is spoken, so that it matters on each what a conversation settles on."""
@@ -112,13 +112,13 @@ class Network(Forwarding):
 
     def between(self, source: Endpoint, destination: Endpoint, numbers: tuple[int | None, int | None] = (None, None)) -> Ways:
         """Return the ways of conversations between two ends; `numbers` are the nodes of the pair, there and back, where they are known."""
-        itineraries = self.itineraries(source.address.family)
-        there = itineraries.passages(source, destination.address, numbers[0])
-        back = itineraries.passages(destination, source.address, numbers[1])
+        graphs = self.graphs(source.address.family)
+        there = graphs.graph(source, destination.address, numbers[0])
+        back = graphs.graph(destination, source.address, numbers[1])
         return self.there_and_back(there, back, self.unanswered(source, destination.address))
 
-    def there_and_back(self, there: Passages, back: Passages, unanswered: bool) -> Ways:
-        """Return the ways that these passages are together; equal ones are one."""
+    def there_and_back(self, there: WayGraph, back: WayGraph, unanswered: bool) -> Ways:
+        """Return the ways that these graph are together; equal ones are one."""
         key = there, back, unanswered
         if key not in self._between:
             self._between[key] = Ways(*key)

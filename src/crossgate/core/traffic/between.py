@@ -58,7 +58,7 @@ def flows(
     """Return what is sent from the `source` addresses of some address classes to the `destination` addresses of others.
 
     Classes that are treated alike are one; addresses that are `hidden` in flows between devices' own addresses, or in others,
-    are taken in as such. `numbers` tells the itineraries' of a pair, there and back, where they are worked out already.
+    are taken in as such. `numbers` tells the graphs' of a pair, there and back, where they are worked out already.
     """
     here = [address_class for address_class in senders if address_class.within(source) and not address_class.scoped]
     far = [address_class for address_class in receivers if address_class.within(destination)]
@@ -110,7 +110,7 @@ def flow_between(
 ) -> Flow:  # fmt: skip
     """Return the flow from one end to another between the addresses `ends` but those `excluded`; `hidden` ones of these stay as such.
 
-    `numbers` are their itineraries' where they are known.
+    `numbers` are their graphs' where they are known.
     """
     one, other = (_own(end, left_out, hidden) for end, left_out in zip(ends, excluded, strict=True))
     return Flow(source, destination, network.between(source, destination, numbers), one.every, other.every, _hidden(one, other))
@@ -119,13 +119,13 @@ def flow_between(
 def likeness(network: Network, source: Endpoint, destination: Endpoint, numbers: tuple[int, int] | None = None) -> Hashable:
     """Return all that decides what becomes of conversations between two endpoints; equal values are treated alike.
 
-    That is: the itineraries there and back, and whether both are on one link. A device's own address is never like a machine's.
-    `numbers` are the itineraries' where they are known.
+    That is: the graphs there and back, and whether both are on one link. A device's own address is never like a machine's.
+    `numbers` are the graphs' where they are known.
     """
-    itineraries = network.itineraries(source.address.family)
+    graphs = network.graphs(source.address.family)
     ends = source.segment == destination.segment, source.device is None, destination.device is None
     if numbers is None:
-        numbers = itineraries.node(source, destination.address), itineraries.node(destination, source.address)
+        numbers = graphs.node(source, destination.address), graphs.node(destination, source.address)
     return ends, network.scope(destination.address), network.unanswered(source, destination.address), numbers
 
 

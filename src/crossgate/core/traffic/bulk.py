@@ -2,7 +2,7 @@
 
 1. Rows that nothing tells apart are one kind (`traffic.kinds`); only kinds are traced, and count as often as they are met.
 2. Both ends of every kind are looked up in the address classes; what happens depends on the pair of classes, and each pair's
-   ways come from the itineraries, once.
+   ways come from the graphs, once.
 3. A way is a *lane*: the places with lists that its legs cross, as rows of numbers. A row with several ways is in several lanes.
 4. Leg by leg, all rows take their first crossing together, then their second: at each, the rows are sorted by the list that
    stands there, and each list decides its rows at once (`lists.bulk`).
@@ -33,8 +33,8 @@ from crossgate.core.network.class_of import NOWHERE, ClassFinder
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.matrix import Matrix
-from crossgate.core.network.passages import Passage
 from crossgate.core.network.paths import Crossing
+from crossgate.core.network.way_graph import Passage
 from crossgate.core.network.ways import Network, Way, Ways
 from crossgate.core.traffic.asked import AskedLists
 from crossgate.core.traffic.fates import LANE, NO_PLACE, VARIES, VERDICTS, Fates, Lane, Lanes, Numbers, Weights
@@ -258,7 +258,7 @@ class _Other(NamedTuple):
 _FEW = 4_096
 """Up to so many conversations are traced each by itself: to find their kinds would take longer."""
 _MANY = 1_000
-"""For more pairs of ends it is faster to work out the itineraries between all."""
+"""For more pairs of ends it is faster to work out the graphs between all."""
 _MOST_LANES = 32
 """More ways of two ends are not gone over one by one, but together for each kind of conversations."""
 _NO_PAIR = _Pair((), False)
@@ -294,7 +294,7 @@ class _Ends:
             (pair, row) for pair, row in zip(unique.tolist(), first.tolist(), strict=True) if pair != NOWHERE and pair not in self._pairs
         ]
         if len(new) > _MANY and self._matrix is None and self._tracer.entered is None:
-            self._matrix = Matrix(self._tracer.network.itineraries(self._family), [each.end for each in self.classes])
+            self._matrix = Matrix(self._tracer.network.graphs(self._family), [each.end for each in self.classes])
         for pair, row in new:
             one, other = divmod(pair >> 1, len(self.classes))
             if self._matrix is not None and one != other:
@@ -318,10 +318,10 @@ class _Ends:
         elif entered.sender.segment == start.segment and start.device is None:
             ways = network.between(start._replace(gateways=entered.sender.gateways, at=entered.sender.at), end)
         else:
-            itineraries, strays = network.itineraries(self._family), True
+            graphs, strays = network.graphs(self._family), True
             start = entered.sender._replace(address=source)
             unanswered = network.unanswered(start, destination)
-            ways = Ways(itineraries.passages(start, destination), itineraries.passages(end, source), unanswered)
+            ways = Ways(graphs.graph(start, destination), graphs.graph(end, source), unanswered)
         return self._tracer.pair(ways, self._family, start.segment == end.segment, strays)
 
 

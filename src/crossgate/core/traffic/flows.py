@@ -12,8 +12,8 @@ from crossgate.core.lists.split import EntryRegion, ListRegions, Regions, region
 from crossgate.core.model.accesslist import AccessList, Action
 from crossgate.core.model.address import Family
 from crossgate.core.model.condition import State, hello_of
-from crossgate.core.network.passages import Passage, Passages
 from crossgate.core.network.paths import Crossing
+from crossgate.core.network.way_graph import Passage, WayGraph
 from crossgate.core.network.ways import Network, Ways
 from crossgate.core.sets.boxes import Box
 from crossgate.core.sets.region import Region
@@ -108,15 +108,15 @@ class Flows:
         return self._asked[ways, leg]
 
 
-def placed_on(network: Network, passage: Passage | Passages, family: Family) -> list[PlacedList]:
+def placed_on(network: Network, passage: Passage | WayGraph, family: Family) -> list[PlacedList]:
     """Return the crossings on a way, or on several, with the lists of the family that stand there."""
     return [PlacedList(each, own) for each in passage.crossings if (own := network.list_at(each, family)) is not None]
 
 
 def lists_on(network: Network, ways: Iterable[Ways], family: Family) -> list[AccessList]:
     """Return the lists of the family that stand on some ways, there and back, each once."""
-    passages = dict.fromkeys(passages for each in ways for passages in (each.there, each.back))
-    return list(dict.fromkeys(each.access_list for passages in passages for each in placed_on(network, passages, family)))
+    graph = dict.fromkeys(graph for each in ways for graph in (each.there, each.back))
+    return list(dict.fromkeys(each.access_list for graph in graph for each in placed_on(network, graph, family)))
 
 
 def stops_all_near(access_list: AccessList, near: Iterable[EntryRegion], opened: Sequence[Region]) -> bool:

@@ -1,7 +1,7 @@
 """One plan and all that is worked out for it: paths, lists as regions, address classes, traffic by state of the windows.
 
 Everything that is kept for a plan is kept here, so that it goes when the plan goes. Two plans share something only where one
-session is made `beside` another: the numbers of itineraries, so that equal ones can be told, the lists that are the very same,
+session is made `beside` another: the numbers of graphs, so that equal ones can be told, the lists that are the very same,
 and all of the network where it is the same.
 """
 
@@ -52,14 +52,14 @@ class Session:
         return self._classes[family]
 
     def matrix(self, family: Family) -> Matrix:
-        """Return the itineraries between all address classes of a family."""
+        """Return the graphs between all address classes of a family."""
         if self._alike is not None:
             return self._alike.matrix(family)
         if family not in self._matrices:
             from crossgate.core.network.matrix import Matrix
 
             ends = [each.end for each in self.address_classes(family)]
-            self._matrices[family] = Matrix(self.network.itineraries(family), ends)
+            self._matrices[family] = Matrix(self.network.graphs(family), ends)
         return self._matrices[family]
 
     def flows(self, state: State = _NONE_OPEN) -> Flows:

@@ -26,6 +26,8 @@ from crossgate.language.network import ComingDevice, ComingInterface
 
 SYSTEM, ROUTING = "ietf-system", "ietf-routing"
 _UNICAST = {Family.IPV4: "ietf-ipv4-unicast-routing", Family.IPV6: "ietf-ipv6-unicast-routing"}
+_DISCARDING = ("blackhole", "unreachable", "prohibit")
+"""Special next hops that end a packet (RFC 8349 section 7); whether the sender is told is not modelled."""
 _NETWORKS = "ietf-network:networks"
 _MOST_HOSTNAME = 63
 
@@ -88,10 +90,14 @@ def _routes(device: Device, family: Family) -> Iterator[dict[str, Any]]:
         text = "0.0.0.0/0" if family is Family.IPV4 else "::/0"
         if destination.wildcard != family.mask:
             text = str(destination) if "/" in str(destination) else f"{destination}/{family.bits}"
-        if len(routes) == 1:
-            hop: dict[str, Any] = {"next-hop-address": str(routes[0].via)}
+        neighbours = [each.via for each in routes if each.via is not None]
+        hop: dict[str, Any]
+        if not neighbours:
+            hop = {"special-next-hop": "blackhole"}
+        elif len(neighbours) == 1:
+            hop = {"next-hop-address": str(neighbours[0])}
         else:
-            hops = [{"index": str(index), "next-hop-address": str(each.via)} for index, each in enumerate(routes, 1)]
+            hops = [{"index": str(index), "next-hop-address": str(via)} for index, via in enumerate(neighbours, 1)]
             hop = {"next-hop-list": {"next-hop": hops}}
         yield {"destination-prefix": text, "next-hop": hop}
 
@@ -180,7 +186,7 @@ def _read_routing(routing: Node, device: ComingDevice, coming: Coming) -> None:
         static = each.get("static-routes")
         kind = each.identity("type", ROUTING)
         if kind != "static":
-            coming.told.append(f"{each.path}: routes of {kind} are computed here, by the fewest hops")
+            coming.told.append(f"{each.path}: routes of {kind} are computed here, by the least cost")
         for family in Family if static is not None else ():
             below = static.get(f"{_UNICAST[family]}:{family.word}") if static is not None else None
             for route in below.list("route", key="destination-prefix") if below is not None else ():
@@ -202,6 +208,9 @@ def _read_route(route: Node, family: Family, device: ComingDevice, coming: Comin
     hops = [hop] if several is None else several.list("next-hop", key="index")
     module = _UNICAST[family]
     found = 0
+    if several is None and hop.text("special-next-hop", "") in _DISCARDING:
+        device.routes.append((destination, None))
+        found = 1
     for each in hops:
         text = each.text("next-hop-address", "") or each.text(f"{module}:next-hop-address", "")
         if text:

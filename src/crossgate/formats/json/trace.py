@@ -48,6 +48,7 @@ def _leg(leg: LegTrace) -> Document:
     document: Document = {"leg": str(leg.leg), "outcome": str(leg.outcome), "crossings": [_asked(asked) for asked in leg.asked]}
     if not leg.path.arrived:
         document["reason"] = leg.path.reason
+        document["failure"] = None if leg.path.failure is None else str(leg.path.failure.kind)
     return document
 
 

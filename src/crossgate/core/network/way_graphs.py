@@ -1,4 +1,4 @@
-"""All equally good paths at once: the itineraries between two endpoints, as sets of sequences of lists.
+"""All equally good paths at once: the graphs between two endpoints, as sets of sequences of lists.
 
 1. A *token* is a place at which a list of the family stands, or a stateful device with such a list ("passed" matters for what it
    is asked later). What else a packet crosses makes no difference to any answer.
@@ -7,7 +7,7 @@
    equal sets have equal numbers, and children have smaller numbers than their parents.
 3. What becomes of a packet that has come into a device depends on the device and on the destination alone. Destinations that
    no device tells apart share a *column*: a node for each device, whose sequences end at the device that hands the packet
-   out. A pair's itinerary is put together from its first moves, a column, and the last moves of its own destination.
+   out. A pair's itinerary is put together from its first hops, a column, and the last hops of its own destination.
 4. A device that is reached again closes a loop; its lists of one whole turn are met, and the packet is lost.
 
 Two paths that meet the same tokens in the same order are one way, of which one path is walked as an example. So 2^40 paths
@@ -21,21 +21,22 @@ from typing import NamedTuple
 
 from crossgate.core.model.address import Address, Family, Pattern
 from crossgate.core.model.network import Direction, Point
-from crossgate.core.network.columns import Cell, Chosen, Column, Edge, Moves, Nearest
+from crossgate.core.network.columns import Cell, Cheapest, Chosen, Column, Edge, Onward
+from crossgate.core.network.costs import FAR, Exits, begins
 from crossgate.core.network.nodes import End, Nodes, Outcome, Sequence
-from crossgate.core.network.passages import Passages, Token
-from crossgate.core.network.paths import Crossing, Endpoint, Move, Path
+from crossgate.core.network.paths import Crossing, Endpoint, Hop, Path
 from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.way_graph import Token, WayGraph
 
 
-class Itineraries:
-    """The itineraries of one family in one network; what is worked out is kept."""
+class WayGraphs:
+    """The graphs of one family in one network; what is worked out is kept."""
 
     def __init__(
         self,
         network: Forwarding,
         family: Family,
-        beside: Itineraries | None = None,
+        beside: WayGraphs | None = None,
         places: Iterable[tuple[Point, Direction]] | None = None,
     ) -> None:
         """Make them; with those of another plan `beside`, equal numbers of both stand for the same sequences.
@@ -64,19 +65,19 @@ class Itineraries:
         ]
         interfaces = [each for device in devices for each in device.interfaces.values() if plan.segments[each.on].outside]
         self._outward = [own for each in interfaces for own in each.in_family(family)]
-        self._passages: dict[tuple[int, Sequence | None], Passages] = {}
+        self._graph_of: dict[tuple[int, Sequence | None], WayGraph] = {}
         self._pairs: dict[tuple[object, ...], Cell] = {}
         self._arriving: dict[int, bool] = {}
         self._met: tuple[dict[int, int], dict[int, int]] = {}, {}
         self._placed_ends: dict[Address, dict[int, int]] = {}
 
-    def block(self, move: Move) -> tuple[int, ...]:
-        """Return the tokens of a move: the stateful devices passed, then the places with lists, in order."""
+    def block(self, hop: Hop) -> tuple[int, ...]:
+        """Return the tokens of a hop: the stateful devices passed, then the places with lists, in order."""
         found = []
         if self._stateful:
-            passed = {crossing.point.device for crossing in move.crossings} | {move.device}
+            passed = {crossing.point.device for crossing in hop.crossings} | {hop.device}
             found += [self._token(name) for name in sorted(self._stateful & passed)]
-        found += [self._token(each) for each in move.crossings if each.rulings is not None or each in self._placed]
+        found += [self._token(each) for each in hop.crossings if each.rulings is not None or each in self._placed]
         return tuple(found)
 
     def _token(self, token: Token) -> int:
@@ -101,17 +102,18 @@ class Itineraries:
         told = routes or network.plan.static_routing
         if target is not None and not told and (target.outside or not outward):
             # The way depends on nothing but where the segment is, and on which of its devices has the address.
-            exits = self._exits(destination)
+            ends = network.ends_at(destination)
+            numbers = {name: len(near) for name, near in ends.items()}
             if destination in network.plan.gateway_at:
-                exits = frozenset((name, sum(move.ends for move in network.moves(name, destination))) for name, _ in exits)
-            return _Near(exits, owner.device if owner and len(exits) > 1 else None)
+                numbers = {name: sum(hop.ends for hop in network.hops(name, destination)) for name in ends}
+            return _Near(network.exits(destination), frozenset(numbers.items()))
         blocks = () if target is None else tuple(each for each in target.prefixes if each.family is self.family and each.contains(value))
         name = None if target is None else target.name
         shared = destination if destination in network.plan.gateway_at else None  # it has an end for each device that answers
         return name, blocks, owner.point if owner else shared, network.scope(destination), routes, outward
 
-    def by_hops(self, destination: Address) -> bool:
-        """Whether nothing but fewest hops says where packets to a destination go, until a device on its segment has them."""
+    def by_cost(self, destination: Address) -> bool:
+        """Whether nothing but costs says where packets to a destination go, until a device on its segment has them."""
         target, value = self.network.plan.segment_of(destination), destination.value
         if target is None or self.network.plan.static_routing or any(self._counts(route, destination) for route in self._routes):
             return False
@@ -125,27 +127,19 @@ class Itineraries:
         longer = self.network.computed_length(destination)
         return block.prefix_length >= longer or device not in self.network.costs_to(destination)
 
-    def _exits(self, destination: Address) -> frozenset[tuple[str, int]]:
-        """Return the devices that hand out a packet for an address, each with the number of its interfaces that it does so by."""
-        found: dict[str, list[bool]] = {}
-        for interface in self.network.at_end(destination):
-            connected = any(own.connected.contains(destination.value) for own in interface.in_family(self.family))
-            found.setdefault(interface.device, []).append(connected)
-        return frozenset((name, sum(connected) or len(connected)) for name, connected in found.items())
-
     def edges(self) -> Edges:
-        """Return the moves between neighbouring devices, whatever they are for."""
+        """Return the hops between neighbouring devices, whatever they are for."""
         if self._between is None:
             number = {name: device for device, name in enumerate(self.names)}
             own: list[list[Edge]] = [[] for _ in self.names]
             into: list[list[Edge]] = [[] for _ in self.names]
             for device, name in enumerate(self.names):
-                for hop in self.network.links(name, self.family):
-                    neighbour = number[hop.neighbour.device]
-                    move = self.network.across(hop.interface, hop.neighbour, self.family)
-                    into[neighbour].append(Edge(self.block(move), device, move.ends))
+                for link in self.network.costs.links(name, self.family):
+                    neighbour = number[link.neighbour.device]
+                    hop = self.network.across(link.interface, link.neighbour, self.family)
+                    into[neighbour].append(Edge(self.block(hop), device, hop.ends, link.cost))
                     # What a device sends itself is not asked at the interface that it leaves by.
-                    own[device].append(Edge(self.block(move._replace(crossings=move.crossings[1:])), neighbour, move.ends))
+                    own[device].append(Edge(self.block(hop._replace(crossings=hop.crossings[1:])), neighbour, hop.ends, link.cost))
             self._between = Edges(number, own, into)
         return self._between
 
@@ -153,29 +147,37 @@ class Itineraries:
         """Return, for each device that a packet may come into, the sequences that follow, each ending at the last device."""
         key = self._key(destination)
         if key not in self._columns:
-            self._columns[key] = self._nearest(key) if isinstance(key, _Near) else self._chosen(destination)
+            self._columns[key] = self._cheapest(key) if isinstance(key, _Near) else self._chosen(destination)
         return self._columns[key]
 
-    def _nearest(self, near: _Near) -> Column:
-        """Return the column of a segment, where its devices stand at the end, the owner of the address before."""
+    def _cheapest(self, near: _Near) -> Column:
+        """Return the column of destinations whose way is the least of all to where they are."""
         number, _, into = self.edges()
-        owner = None if near.owner is None else number[near.owner]
-        return Nearest(self.nodes, self.names, into, {number[name]: count for name, count in near.exits}, owner)
+        costs = [FAR] * len(self.names)
+        for name, cost in self.network.costs.to(near.exits, self.family).items():
+            costs[number[name]] = cost
+        # A device that is not last hands out only where no way by a neighbour costs less.
+        own, (_, last, owner) = dict(near.exits.costs), near.exits
+        exits = {name: count for name, count in near.numbers if name in last or costs[number[name]] == own[name]}
+        if owner is not None:
+            exits[owner], last = 1, last | {owner}
+        numbered = {number[name]: count for name, count in exits.items()}
+        return Cheapest(self.nodes, self.names, into, costs, numbered, frozenset(number[name] for name in last))
 
     def _chosen(self, destination: Address) -> Column:
-        """Return the column of a destination as every device chooses its moves, static routes included."""
+        """Return the column of a destination as every device chooses its hops, static routes included."""
         owner, number = self.network.owner(destination), self.edges().number
-        found = Moves([], [])
+        found = Onward([], [])
         for name in self.names:
             edges: list[Edge] = []
-            moves = [] if owner is not None and name == owner.device else self.network.moves(name, destination)
-            for move in moves:
-                if move.device is not None and not move.ends:
-                    edges.append(Edge(self.block(move), number[move.device]))
-                elif owner is not None and move.device == owner.device and not move.reason:
-                    edges.append(Edge(self.block(move._replace(crossings=move.crossings[:-1])), number[owner.device]))
+            hops = [] if owner is not None and name == owner.device else self.network.hops(name, destination)
+            for hop in hops:
+                if hop.device is not None and not hop.ends:
+                    edges.append(Edge(self.block(hop), number[hop.device]))
+                elif owner is not None and hop.device == owner.device and not hop.failure:
+                    edges.append(Edge(self.block(hop._replace(crossings=hop.crossings[:-1])), number[owner.device]))
             found.edges.append(edges)
-            found.exits.append(len(moves) - len(edges) if moves else 1)
+            found.exits.append(len(hops) - len(edges) if hops else 1)
         same = (tuple(map(tuple, found.edges)), tuple(found.exits))
         if same not in self._settled:
             self._settled[same] = Chosen(self.nodes, self.names, found)
@@ -191,24 +193,24 @@ class Itineraries:
         return cell
 
     def _started(self, origin: Endpoint, destination: Address) -> Cell:
-        cells = [self._joined(self._begun(start), moves, destination) for start, moves in self.network.starts(origin, destination)]
+        cells = [self._joined(self._begun(start), hops, destination) for start, hops in self.network.starts(origin, destination)]
         if len(cells) == 1:
             return cells[0]
         return Cell(self.nodes.union(frozenset(each.number for each in cells)), sum(each.paths for each in cells))
 
     def _departed(self, origin: Endpoint, destination: Address) -> Cell | None:
-        """Return the itinerary of a device's own packets where fewest hops decide; None where they do not or it stands at the end."""
+        """Return the itinerary of a device's own packets where costs decide; None where they do not or it stands at the end."""
         if origin.device is None or origin.others or self.network.sends_nothing(origin):
             return None
         if not isinstance(self._key(destination), _Near) or self.network.scope(destination) is not None:
             return None
         column, edges = self.column(destination), self.edges()
         device = edges.number[origin.device]
-        if column.costs[device] <= 0:
+        if device in column.ends:
             return None
         key = (device, id(column))
         if key not in self._sent:
-            near = [edge for edge in edges.own[device] if column.costs[edge.device] == column.costs[device] - 1]
+            near = [edge for edge in edges.own[device] if begins(column.costs[device], column.costs[edge.device], edge.cost)]
             if not near:
                 return None
             lead, lost = self.begun(origin), self.nodes.ending(Outcome.LOST)
@@ -218,28 +220,28 @@ class Itineraries:
         return self._sent[key]._replace(number=self.placed_out(self._sent[key].number, destination))
 
     def begun(self, origin: Endpoint) -> tuple[int, ...]:
-        """Return the tokens of what a sender crosses itself before its first move."""
+        """Return the tokens of what a sender crosses itself before its first hop."""
         return () if origin.device is None else self._begun(self.network.sent_by(origin.device, self.family))
 
     def _begun(self, start: Path) -> tuple[int, ...]:
-        return self.block(Move(start.crossings, start.devices[0] if start.devices else None, False))
+        return self.block(Hop(start.crossings, start.devices[0] if start.devices else None, False))
 
-    def _joined(self, lead: tuple[int, ...], moves: list[Move], destination: Address) -> Cell:
-        """Return the itinerary of a packet that has met some tokens and goes on with one of some moves."""
+    def _joined(self, lead: tuple[int, ...], hops: list[Hop], destination: Address) -> Cell:
+        """Return the itinerary of a packet that has met some tokens and goes on with one of some hops."""
         numbers, count = set(), 0
-        for move in moves:
-            tokens = (*lead, *self.block(move))
-            if move.ends or move.device is None:
-                numbers.add(self.nodes.prepend(tokens, self.nodes.ending(Outcome.LOST if move.reason else Outcome.ARRIVED)))
+        for hop in hops:
+            tokens = (*lead, *self.block(hop))
+            if hop.ends or hop.device is None:
+                numbers.add(self.nodes.prepend(tokens, self.nodes.ending(Outcome.LOST if hop.failure else Outcome.ARRIVED)))
                 count += 1
                 continue
-            cell = self.column(destination).cell(self.edges().number[move.device])
+            cell = self.column(destination).cell(self.edges().number[hop.device])
             numbers.add(self.nodes.prepend(tokens, self.placed_out(cell.number, destination)))
             count += cell.paths
         return Cell(self.nodes.union(frozenset(numbers)), count)
 
     def placed_out(self, number: int, destination: Address) -> int:
-        """Return a node of a column with the last moves to one destination in the place of its ends."""
+        """Return a node of a column with the last hops to one destination in the place of its ends."""
         known = self._placed_ends.setdefault(destination, {})
         if number not in known:
             for each in self.nodes.below(number):
@@ -262,9 +264,9 @@ class Itineraries:
             itself = Crossing(self.network.plan.devices[device].itself, Direction.INBOUND)
             return {self.nodes.prepend((self._token(itself),) * (itself in self._placed), self.nodes.ending(Outcome.ARRIVED))}
         return {
-            self.nodes.prepend(self.block(move), self.nodes.ending(Outcome.LOST if move.reason else Outcome.ARRIVED))
-            for move in self.network.moves(device, destination)
-            if move.ends
+            self.nodes.prepend(self.block(hop), self.nodes.ending(Outcome.LOST if hop.failure else Outcome.ARRIVED))
+            for hop in self.network.hops(device, destination)
+            if hop.ends
         }
 
     # Answers
@@ -296,18 +298,18 @@ class Itineraries:
         """Return the first path of a pair that meets one of its sequences."""
         return self._walk(origin, destination, sequence).path
 
-    def passages(self, origin: Endpoint, destination: Address, number: int | None = None) -> Passages:
+    def graph(self, origin: Endpoint, destination: Address, number: int | None = None) -> WayGraph:
         """Return what packets of a pair meet on their different ways; `number` is the pair's node where that is known."""
         if number is None:
             number = self.node(origin, destination)
         first = None if self.nodes.count(number) == 1 else self._walk(origin, destination).sequence
-        if (number, first) not in self._passages:
-            self._passages[number, first] = Passages(self.nodes, self.tokens, number, first)
-        return self._passages[number, first]
+        if (number, first) not in self._graph_of:
+            self._graph_of[number, first] = WayGraph(self.nodes, self.tokens, number, first)
+        return self._graph_of[number, first]
 
-    def alone(self, sequence: Sequence) -> Passages:
-        """Return the passages of one sequence by itself."""
-        return Passages(self.nodes, self.tokens, self.nodes.prepend(sequence.tokens, self.nodes.ending(sequence.end)), sequence)
+    def alone(self, sequence: Sequence) -> WayGraph:
+        """Return the graph of one sequence by itself."""
+        return WayGraph(self.nodes, self.tokens, self.nodes.prepend(sequence.tokens, self.nodes.ending(sequence.end)), sequence)
 
     def crossings(self, origin: Endpoint, destination: Address) -> dict[Crossing, None]:
         """Return all places that a packet crosses on any equally good path that arrives, those of the first path first, in order."""
@@ -317,17 +319,17 @@ class Itineraries:
             return found
         starts = self.network.starts(origin, destination)
         seen: set[str] = set()
-        front = [move for _, moves in reversed(starts) for move in reversed(moves)]
+        front = [hop for _, hops in reversed(starts) for hop in reversed(hops)]
         arrived: dict[Crossing, None] = {}
         while front:
-            move = front.pop()
-            if move.ends or move.device is None:
-                arrived.update(dict.fromkeys(() if move.reason else move.crossings))
-            elif self._arrives(self._onward(move.device, destination)):
-                arrived.update(dict.fromkeys(move.crossings))
-                if move.device not in seen:
-                    seen.add(move.device)
-                    front += reversed(self.network.moves(move.device, destination))
+            hop = front.pop()
+            if hop.ends or hop.device is None:
+                arrived.update(dict.fromkeys(() if hop.failure else hop.crossings))
+            elif self._arrives(self._onward(hop.device, destination)):
+                arrived.update(dict.fromkeys(hop.crossings))
+                if hop.device not in seen:
+                    seen.add(hop.device)
+                    front += reversed(self.network.hops(hop.device, destination))
         begun = [crossing for start, _ in starts for crossing in start.crossings]
         return {**found, **dict.fromkeys(begun if arrived else ()), **arrived}
 
@@ -355,23 +357,23 @@ class Itineraries:
     def _walk(self, origin: Endpoint, destination: Address, wanted: Sequence | None = None) -> _Walked:
         """Return the first path that meets a sequence, or the first one of all."""
         starts = self.network.starts(origin, destination)
-        stack = [(start, self._begun(start), iter(moves), len(moves) > 1 or len(starts) > 1) for start, moves in reversed(starts)]
+        stack = [(start, self._begun(start), iter(hops), len(hops) > 1 or len(starts) > 1) for start, hops in reversed(starts)]
         while True:
             path, tokens, left, forks = stack[-1]
-            move = next(left, None)
-            if move is None:
+            hop = next(left, None)
+            if hop is None:
                 stack.pop()
                 continue
-            met = (*tokens, *self.block(move))
+            met = (*tokens, *self.block(hop))
             if wanted is not None and wanted.tokens[: len(met)] != met:
                 continue
-            after = self.network.moved(path, move, forks)
+            after = self.network.along(path, hop, forks)
             if after.ended:
                 walked = _Walked(after, Sequence(met, Outcome.ARRIVED if after.arrived else Outcome.LOST))
                 if wanted in (None, walked.sequence):
                     return walked
             elif wanted is None or self._leads_to(after.devices[-1], destination, wanted.tokens[len(met) :], wanted.end):
-                following = self.network.moves(after.devices[-1], destination)
+                following = self.network.hops(after.devices[-1], destination)
                 stack.append((after, met, iter(following), len(following) > 1))
 
     def _leads_to(self, device: str, destination: Address, tokens: tuple[int, ...], end: End) -> bool:
@@ -388,10 +390,10 @@ class Itineraries:
 
 
 class _Near(NamedTuple):
-    """Where a segment hangs: its devices, each with the number of its interfaces there, and which of several has the address."""
+    """Where a destination is: the devices at which ways to it can end, each with the number of its interfaces that it hands out by."""
 
-    exits: frozenset[tuple[str, int]]
-    owner: str | None
+    exits: Exits
+    numbers: frozenset[tuple[str, int]]
 
 
 class Edges(NamedTuple):

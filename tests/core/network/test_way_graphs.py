@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 from crossgate.core.model.address import Address, Family, parse_address
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
-from crossgate.core.network.itineraries import Itineraries
 from crossgate.core.network.matrix import Matrix
 from crossgate.core.network.nodes import Outcome, Sequence
 from crossgate.core.network.paths import Endpoint
+from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.network.ways import Network
 from crossgate.language.reader import read_plan
 from tests.core.network import reference
@@ -24,9 +24,9 @@ from tests.core.network.reference import Reference, Way
 Read = Callable[[str], Plan]
 
 
-def told(itineraries: Itineraries, sequence: Sequence) -> Way:
+def told(graphs: WayGraphs, sequence: Sequence) -> Way:
     """Return a sequence as the reference tells it, which knows nothing of frames."""
-    tokens = [itineraries.tokens[number] for number in sequence.tokens]
+    tokens = [graphs.tokens[number] for number in sequence.tokens]
     places = tuple(each.place for each in tokens if not isinstance(each, str) and each.rulings is None)
     return places, frozenset(each for each in tokens if isinstance(each, str)), sequence.end is Outcome.ARRIVED
 
@@ -48,7 +48,7 @@ def test_all_equal_paths_are_those_of_plain_recursion(tmp_path_factory: pytest.T
     plan = read_plan(path)
     network = Network(plan)
     for family in Family:
-        plain, itineraries = Reference(plan, family), network.itineraries(family)
+        plain, graphs = Reference(plan, family), network.graphs(family)
         every = list(addresses(plan, family))
         for source in every:
             origin = at_address(network, source)
@@ -56,9 +56,9 @@ def test_all_equal_paths_are_those_of_plain_recursion(tmp_path_factory: pytest.T
                 if source == destination:
                     continue
                 expected = plain.ways_from(origin, destination)
-                node = itineraries.node(origin, destination)
+                node = graphs.node(origin, destination)
                 where = (seed, str(source), str(destination))
-                assert {told(itineraries, each) for each in itineraries.nodes.sequences(node)} == expected, where
+                assert {told(graphs, each) for each in graphs.nodes.sequences(node)} == expected, where
     del plan
 
 
@@ -74,21 +74,21 @@ def test_paths_avoid_what_is_down(tmp_path_factory: pytest.TempPathFactory, seed
     plan = whole.without(data.draw(st.lists(st.sampled_from(points), min_size=1, max_size=2)))
     network, before = Network(plan), Network(whole)
     for family in Family:
-        plain, itineraries = Reference(plan, family), network.itineraries(family)
+        plain, graphs = Reference(plan, family), network.graphs(family)
         every = [each for each in addresses(plan, family) if each not in plan.interface_of or not plan.is_down(plan.interface_of[each])]
-        matrix = Matrix(itineraries, [at_address(network, each) for each in every])
+        matrix = Matrix(graphs, [at_address(network, each) for each in every])
         for row, source in zip(matrix.row, every, strict=True):
             origin = at_address(network, source)
             for column, destination in enumerate(every):
                 if source == destination:
                     continue
                 expected = plain.ways_from(origin, destination)
-                node = itineraries.node(origin, destination)
+                node = graphs.node(origin, destination)
                 where = (seed, sorted(map(str, plan.down)), str(source), str(destination))
-                assert {told(itineraries, each) for each in itineraries.nodes.sequences(node)} == expected, where
+                assert {told(graphs, each) for each in graphs.nodes.sequences(node)} == expected, where
                 assert matrix.numbers[row, column] == node, where
                 if before.carriers(origin, destination).isdisjoint(plan.down):
-                    same = before.itineraries(family)
+                    same = before.graphs(family)
                     assert {told(same, each) for each in same.nodes.sequences(same.node(origin, destination))} == expected, where
 
 
@@ -99,7 +99,7 @@ def test_each_way_is_walked_and_the_first_is_the_path(tmp_path_factory: pytest.T
     path.write_text(reference.network(seed))
     network = Network(read_plan(path))
     for family in Family:
-        itineraries = network.itineraries(family)
+        graphs = network.graphs(family)
         every = list(addresses(network.plan, family))[:8]
         for origin in (at_address(network, each) for each in every):
             for destination in every:
@@ -107,13 +107,13 @@ def test_each_way_is_walked_and_the_first_is_the_path(tmp_path_factory: pytest.T
                     continue
                 ways = network.ways(origin, destination)
                 assert ways[0] == network.path(origin, destination)
-                sequences = itineraries.nodes.sequences(itineraries.node(origin, destination))
-                assert len(ways) == len(sequences) <= itineraries.paths(origin, destination)
+                sequences = graphs.nodes.sequences(graphs.node(origin, destination))
+                assert len(ways) == len(sequences) <= graphs.paths(origin, destination)
                 met = [
                     tuple(each for each in way.crossings if each.rulings is None and (*each.place, family) in network.plan.placed)
                     for way in ways
                 ]
-                expected = [told(itineraries, each) for each in sequences]
+                expected = [told(graphs, each) for each in sequences]
                 assert sorted(map(str, zip(met, [way.arrived for way in ways], strict=True))) == sorted(
                     str((tuple(_crossings(places)), arrived)) for places, _, arrived in expected
                 )
@@ -148,8 +148,8 @@ def ends(network: Network, source: str, destination: str) -> tuple[Endpoint, Add
 def test_a_ladder_of_forty_pairs_is_counted_and_parted_by_its_one_list(plan_of: Read) -> None:
     network = Network(plan_of(ladder(40, lists=True)))
     origin, destination = ends(network, "a", "b")
-    itineraries = network.itineraries(Family.IPV4)
-    assert itineraries.paths(origin, destination) == 1 << 40
+    graphs = network.graphs(Family.IPV4)
+    assert graphs.paths(origin, destination) == 1 << 40
     ways = network.ways(origin, destination)
     assert len(ways) == 2
     assert sorted(any(str(each.point) == "r20x2.in" for each in way.crossings) for way in ways) == [False, True]
@@ -201,6 +201,6 @@ def test_the_lists_of_a_whole_turn_are_met(plan_of: Read, place: str) -> None:
     assert not way.arrived
     assert way.reason == "it goes round in a circle: one to two to one"
     assert any((*each.place, Family.IPV4) in network.plan.placed for each in way.crossings)
-    (sequence,) = network.itineraries(Family.IPV4).nodes.sequences(network.itineraries(Family.IPV4).node(origin, parse_address("10.0.9.9")))
+    (sequence,) = network.graphs(Family.IPV4).nodes.sequences(network.graphs(Family.IPV4).node(origin, parse_address("10.0.9.9")))
     assert (len(sequence.tokens), sequence.end) == (1, Outcome.LOST)
     assert Path(network.plan.files[0]).exists()

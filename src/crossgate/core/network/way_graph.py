@@ -31,7 +31,7 @@ class Step(NamedTuple):
     moves: tuple[tuple[int, int], ...]
 
 
-class Passages:
+class WayGraph:
     """What packets from one end to another meet on their different ways; `count` is how many there are, the `first` is that of all paths'.
 
     `steps` are these ways as an automaton, a step before those that follow it, the first one at the start. `number` is the node of these
@@ -105,7 +105,7 @@ class Passages:
         """How ways end: some arrive, or some are lost, or both."""
         return frozenset(end for step in self.steps for end in step.ends)
 
-    def alike(self, other: Passages, all_devices: bool) -> bool:
+    def alike(self, other: WayGraph, all_devices: bool) -> bool:
         """Whether they are those of another plan but for what only one of the two has: see `Ways.alike`."""
         if self.number == other.number:
             return True

@@ -1,0 +1,32 @@
+"""Why a packet does not arrive, though no list stopped it: a kind for programs, and a sentence for people."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import NamedTuple
+
+
+class FailureKind(StrEnum):
+    """What sort of reason it is."""
+
+    SOURCE_NOWHERE = "source-nowhere"
+    NO_DESTINATION = "no-destination"
+    NO_GATEWAY = "no-gateway"
+    NO_ROUTE = "no-route"
+    NEXT_HOP = "next-hop"
+    DISCARDED = "discarded"
+    OTHER_OUTSIDE = "other-outside"
+    NO_CABLE = "no-cable"
+    DOWN = "down"
+    LINK_ONLY = "link-only"
+    LOOP = "loop"
+
+
+class Failure(NamedTuple):
+    """Why a packet is lost: the kind of reason, and the sentence that tells it."""
+
+    kind: FailureKind
+    text: str
+
+    def __str__(self) -> str:
+        return self.text
