@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from crossgate.core.conversation.story import Trace
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
-from crossgate.core.model.condition import When
+from crossgate.core.model.conditions import When
 from crossgate.core.model.errors import PlanError, PlanErrors
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.plan import Plan

@@ -9,7 +9,7 @@ from datetime import datetime
 
 from crossgate.core.answers.reach import reach
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.condition import When
+from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.session import Session
 from crossgate.show.sets import MOST_LINES, MOST_PARTS, reach_lines

@@ -13,7 +13,7 @@ from crossgate.core.answers.grid import cells
 from crossgate.core.answers.reach import reach
 from crossgate.core.conversation.packets import Tracer
 from crossgate.core.model.address import Family, Pattern, parse_block, pattern
-from crossgate.core.model.condition import When
+from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.ways import Network
 from crossgate.core.traffic.session import Session

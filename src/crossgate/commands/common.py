@@ -17,7 +17,7 @@ from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
     from crossgate.core.model.accesslist import AnyList, DeciderKey
-    from crossgate.core.model.condition import When
+    from crossgate.core.model.conditions import When
     from crossgate.core.model.plan import Plan
     from crossgate.language.reader import Reading
 
@@ -101,7 +101,7 @@ def examples(*lines: str) -> str:
 
 def circumstances(plan: Plan, at: str | None, flood: bool = False, tls: str | None = None, cipher: str | None = None) -> When:
     """Return of which time and of which conversations a question is, by its options. Raises `PlanError`."""
-    from crossgate.core.model.condition import When
+    from crossgate.core.model.conditions import When
     from crossgate.core.model.tls import TlsError, asked_hello
 
     try:

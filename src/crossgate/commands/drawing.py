@@ -204,7 +204,8 @@ def draw_differences(plan: Plan, found: Sequence[Difference], out: Path) -> None
     """Draw the network with the gates that decide otherwise than before, and the way of a packet that fares otherwise. Raises `PlanError`."""
     from crossgate.core.conversation.opening import Conversation
     from crossgate.core.conversation.packets import Tracer
-    from crossgate.core.model.condition import State, settled
+    from crossgate.core.model.condition import State
+    from crossgate.core.model.tls import settled
     from crossgate.core.model.window import open_at
     from crossgate.core.network.endpoints import at_address
     from crossgate.core.network.ways import Network
@@ -246,7 +247,7 @@ def squares_of(
 ) -> dict[tuple[str, str], Square]:
     """Return the squares of a grid: who reaches whom by a service, and what was so in this plan where another one is drawn against it."""
     from crossgate.commands.grid import cells_of
-    from crossgate.core.model.condition import When
+    from crossgate.core.model.conditions import When
     from crossgate.draw.charts import Square
 
     def found(each: Plan) -> dict[tuple[str, str], dict[Family, Verdict]]:

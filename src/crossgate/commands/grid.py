@@ -28,7 +28,7 @@ from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
     from crossgate.core.answers.grid import Cell
-    from crossgate.core.model.condition import When
+    from crossgate.core.model.conditions import When
     from crossgate.core.model.plan import Plan
     from crossgate.core.sets.effort import TooManyPieces
 

@@ -22,7 +22,7 @@ from crossgate.commands.completing import complete_service, complete_set
 
 if TYPE_CHECKING:
     from crossgate.core.answers.reach import Reached
-    from crossgate.core.model.condition import When
+    from crossgate.core.model.conditions import When
 
 _ENDS = "A host, subnet, group, device, outside, address, prefix or any."
 

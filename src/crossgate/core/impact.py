@@ -22,12 +22,12 @@ from crossgate.core.lists.split import EntryRegion
 from crossgate.core.model.accesslist import AccessList, AnyEntry
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Only, Promise
-from crossgate.core.model.condition import settled
 from crossgate.core.model.finding import KINDS, Finding
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
 from crossgate.core.model.service import ServiceError
+from crossgate.core.model.tls import settled
 from crossgate.core.network.address_classes import meant
 from crossgate.core.network.endpoints import claim_ends
 from crossgate.core.sets.effort import TooManyPieces

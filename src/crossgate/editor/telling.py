@@ -165,8 +165,7 @@ def _entry(opened: OpenPlan, plan: Plan, place: Place) -> Iterator[str]:
     if not isinstance(access_list, AccessList) or not isinstance(entry, Entry) or entry.off:
         return
     ends = [_many(each.patterns, access_list.family) for each in (entry.source, entry.destination)]
-    conditions = (entry.window and f"while {entry.window} is open", entry.limit and str(entry.limit), entry.tls and "by its TLS")
-    yield ", ".join((f"it takes **{entry.service.text}** from {ends[0]} to {ends[1]}", *filter(None, conditions)))
+    yield ", ".join((f"it takes **{entry.service.text}** from {ends[0]} to {ends[1]}", *(each.explained() for each in entry.conditions)))
     settled = opened.settled
     told = [] if settled is None else [each for each in settled.findings if each.place == place]
     yield from (f"{each.severity} **{each.name}**: {each.message}" for each in told)

@@ -16,7 +16,7 @@ from crossgate.core.model.packet import MOST_PORT, PORT_PROTOCOLS, TCP
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service
 from crossgate.core.model.tls import Spoken
-from crossgate.language.entries import tls_test
+from crossgate.language.conditions import tls_test
 from crossgate.language.names import Names
 from crossgate.language.times import moment
 from crossgate.language.words import Words
@@ -173,8 +173,8 @@ def _limits(words: Words, names: Names, services: dict[str, dict[Family, Service
     if words.accept("no"):
         words.keyword("tls")
         spoken = Spoken(None)
-    elif (test := tls_test(words)) is not None:
-        spoken = Spoken(test)
+    elif words.peek() in ("tls", "cipher"):
+        spoken = Spoken(tls_test(words))
     if spoken is not None:
         for service, by_family in services.items():
             if not any(term.protocol in (None, TCP) for each in by_family.values() for term in each.terms):

@@ -12,7 +12,8 @@ from typing import NamedTuple, cast
 
 from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, AnEntry, Entry, Kind, Note, Otherwise
 from crossgate.core.model.address import Family, anywhere
-from crossgate.core.model.condition import MINUTE, SECOND, Limit
+from crossgate.core.model.condition import Condition, qualifiers_of
+from crossgate.core.model.conditions import During
 from crossgate.core.model.errors import PlanError, nearest
 from crossgate.core.model.ethernet import (
     ANY_STATION,
@@ -26,30 +27,15 @@ from crossgate.core.model.ethernet import (
     looks_like_mac,
     parse_mac,
 )
-from crossgate.core.model.packet import PORT_PROTOCOLS, TCP
-from crossgate.core.model.service import (
-    ESTABLISHED,
-    IP,
-    NO_QUALIFIERS,
-    FlagTest,
-    Ports,
-    Qualifiers,
-    Service,
-    ServiceError,
-    both_flags,
-    parse_dscp,
-    parse_flags,
-    parse_ports,
-)
-from crossgate.core.model.tls import TlsError, TlsTest, chosen_hello, parse_suites, parse_versions
+from crossgate.core.model.service import IP
+from crossgate.language.conditions import EntryHead, during, misplaced, read_conditions
 from crossgate.language.lines import Line
 from crossgate.language.mends import mended
-from crossgate.language.names import FollowOn, Names, Space
+from crossgate.language.names import FollowOn, Names
 from crossgate.language.row import Row
 from crossgate.language.words import Words
 
 _ACTIONS = {action.value: action for action in Action}
-_SECONDS = {"second": SECOND, "minute": MINUTE}
 ETHERNET = "ethernet"
 _FAMILIES = {family.word: family for family in Family}
 
@@ -178,39 +164,6 @@ def entry_head(words: Words, next_number: int) -> tuple[int, bool, int, Action]:
     return number, off, start, action
 
 
-def during(words: Words, names: Names) -> str | None:
-    """DURING = ["during" WINDOW]."""
-    if not words.accept("during"):
-        return None
-    window = words.take("the name of a window")
-    if window not in names.plan.windows:
-        if window in names.declared[Space.WINDOWS]:
-            raise FollowOn("")
-        raise words.unknown("window", window, list(names.plan.windows))
-    return window
-
-
-def tls_test(words: Words) -> TlsTest | None:
-    """TLS = ["tls" VERSIONS] ["cipher" SUITES]."""
-    versions = _tls_part(words, "tls", parse_versions, "versions of TLS, as 1.2,1.3 or 1.2-")
-    suites = _tls_part(words, "cipher", parse_suites, "cipher suites, by name or number, with commas")
-    if versions is None and suites is None:
-        return None
-    test = TlsTest(versions, suites)
-    if chosen_hello(test) is None:
-        raise words.error("no conversation settles on such a suite in such a version of TLS, so nothing matches")
-    return test
-
-
-def _tls_part(words: Words, keyword: str, parse: Callable[[str], frozenset[int]], what: str) -> frozenset[int] | None:
-    if not words.accept(keyword):
-        return None
-    try:
-        return parse(words.take(what))
-    except TlsError as error:
-        raise words.error(str(error)) from None
-
-
 class _EntryReader:
     """Reads the entries of one list."""
 
@@ -222,9 +175,9 @@ class _EntryReader:
         self.any = anywhere(family)
 
     def entry(self, words: Words, next_number: int) -> Entry:
-        """ENTRY = [NUMBER] ["off"] ACTION (SOURCE | SERVICE SOURCE "to" DESTINATION *QUALIFIER) ENDING."""
+        """ENTRY = [NUMBER] ["off"] ACTION (SOURCE | SERVICE SOURCE "to" DESTINATION) CONDITIONS ["log"] [TEXT]."""
         number, off, start, action = entry_head(words, next_number)
-        service, destination, qualifiers = IP, self.any, NO_QUALIFIERS
+        service, destination = IP, self.any
         if self.kind is Kind.STANDARD:
             source = self.names.addresses(words, self.family)
         else:
@@ -232,93 +185,19 @@ class _EntryReader:
             source = self.names.addresses(words, self.family)
             words.keyword("to")
             destination = self.names.addresses(words, self.family)
-        window, limit, tls, log, comment = None, None, None, False, ""
+        conditions, log, comment = tuple[Condition, ...](), False, ""
         end = words.index
         if end < len(words.words):
-            qualifiers = self._qualifiers(words, service)
-            window, limit, tls, log, comment = self._ending(words, action, number, service)
+            conditions = read_conditions(words, EntryHead(self.names, self.name, number, action, service), self.kind)
+            log = words.accept("log")
+            comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
+            if words.peek():
+                raise words.error(misplaced(words.take(""), self.kind))
             end = len(words.words) - (1 if words.words[-1][0] == '"' else 0)
         text = " ".join(words.words[start:end])
-        return Entry(number, action, window, limit, tls, off, log, comment, text, words.place, service, source, destination, qualifiers)
-
-    def _ending(
-        self, words: Words, action: Action, number: int, service: Service
-    ) -> tuple[str | None, Limit | None, TlsTest | None, bool, str]:
-        """ENDING = ["during" WINDOW] ["at" "most" N "a" ("second" | "minute") ["from" "each" "source"]] [TLS] ["log"] [TEXT]."""
-        window = during(words, self.names)
-        limit = self._limit(words, action, number) if words.accept("at") else None
-        if self.kind is Kind.EXTENDED and words.peek() in ("tls", "cipher"):
-            _needs(words, service, {TCP}, "TLS is spoken over TCP and needs a service of tcp")
-        tls = tls_test(words) if self.kind is Kind.EXTENDED else None
-        log = words.accept("log")
-        comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
-        if words.peek():
-            self._misplaced(words)
-        return window, limit, tls, log, comment
-
-    def _limit(self, words: Words, action: Action, number: int) -> Limit:
-        """Read a limit behind its `at`."""
-        words.keyword("most")
-        if action is not Action.PERMIT:
-            raise words.error(
-                f"at most says how much is permitted, and this entry is a {action}; write {action} alone, below a permit at most"
-            )
-        most = words.number("how many new conversations, as 50", MOST_NUMBER)
-        if not most:
-            raise words.error("at most 0 permits nothing; write deny")
-        words.keyword("a")
-        seconds = _SECONDS[words.choice(tuple(_SECONDS))]
-        each_source = words.accept("from")
-        if each_source:
-            words.keyword("each")
-            words.keyword("source")
-        return Limit(most, seconds, each_source, self.name, number)
-
-    def _misplaced(self, words: Words) -> None:
-        """Say why a word cannot stand where an entry's ending is."""
-        word = words.take("")
-        if self.kind is Kind.STANDARD:
-            if word in ("to", "tls", "cipher", *_QUALIFIER_WORDS):
-                raise words.error(f"a standard list asks for sources only, so {word} does not belong here; make the list extended")
-            raise words.error(f"expected during, at most, log, a comment in double quotes or the end of the line, not {word}")
-        if word in _QUALIFIER_WORDS or word in ("during", "at", "tls", "cipher", "log"):
-            raise words.error(
-                f"{word} stands too late or twice; the order is: {', '.join(_QUALIFIER_WORDS)}, during, at most, tls, cipher, log, comment"
-            )
-        words_told = ", ".join((*_QUALIFIER_WORDS, "during", "at most", "tls", "cipher", "log"))
-        raise words.error(f"expected {words_told}, a comment or the end of the line, not {word}")
-
-    def _qualifiers(self, words: Words, service: Service) -> Qualifiers:
-        """QUALIFIER = "source" "port" PORTS | "established" | "flags" FLAGS | "fragments" | "dscp" DSCP."""
-        if self.kind is Kind.STANDARD or words.peek() not in _QUALIFIER_WORDS:
-            return NO_QUALIFIERS
-        source_ports: Ports | None = None
-        tests: list[tuple[FlagTest, ...]] = []
-        fragments, dscp = False, None
-        seen: set[str] = set()
-        while (word := words.peek()) in _QUALIFIER_WORDS:
-            words.index += 1
-            if word in seen:
-                raise words.error(f"{word} stands twice")
-            seen.add(word)
-            try:
-                if word == "source":
-                    _needs(words, service, PORT_PROTOCOLS, "a source port needs a service of tcp, udp, sctp or dccp")
-                    words.keyword("port")
-                    source_ports = parse_ports(words.take("ports, as 1024- or 80,443"))
-                elif word == "established":
-                    _needs(words, service, {TCP}, "established asks for TCP flags and needs a service of tcp")
-                    tests.append(ESTABLISHED)
-                elif word == "flags":
-                    _needs(words, service, {TCP}, "flags are TCP's and need a service of tcp")
-                    tests.append((parse_flags(words.take("TCP flags, as SYN,!ACK")),))
-                elif word == "dscp":
-                    dscp = parse_dscp(words.take("a DSCP value, 0 to 63 or a name"))
-                else:
-                    fragments = True
-            except ServiceError as error:
-                raise words.error(str(error), span=(error.start, error.end)) from None
-        return Qualifiers(source_ports, both_flags(tests), fragments, dscp)
+        return Entry(
+            number, action, conditions, off, log, comment, text, words.place, service, source, destination, qualifiers_of(conditions)
+        )
 
 
 class FrameEntryReader:
@@ -339,7 +218,7 @@ class FrameEntryReader:
         if self.kind is Kind.EXTENDED:
             words.keyword("to")
             destination = self._stations(words)
-        window = during(words, self.names)
+        conditions = (During(during(words, self.names)),) if words.peek() == "during" else ()
         log = words.accept("log")
         comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
         if words.peek():
@@ -350,7 +229,7 @@ class FrameEntryReader:
             raise words.error(f"expected during, log, a comment in double quotes or the end of the line, not {word}")
         end = len(words.words) - (1 if comment or words.words[-1][0] == '"' else 0)
         text = " ".join(words.words[start:end])
-        return EthernetEntry(number, action, window, None, None, off, log, comment, text, words.place, ethertype, source, destination)
+        return EthernetEntry(number, action, conditions, off, log, comment, text, words.place, ethertype, source, destination)
 
     @staticmethod
     def _ethertype(words: Words) -> int | None:
@@ -407,14 +286,6 @@ def read_mac(words: Words, word: str) -> int:
         return parse_mac(word)
     except MacError as error:
         raise words.error(str(error)) from None
-
-
-_QUALIFIER_WORDS = ("source", "established", "flags", "fragments", "dscp")
-
-
-def _needs(words: Words, service: Service, protocols: frozenset[int] | set[int], message: str) -> None:
-    if any(term.protocol not in protocols for term in service.terms):
-        raise words.error(f"{message}, not {service.text}")
 
 
 LIST_LINES = (Row("note", note), Row("otherwise", closing_line))

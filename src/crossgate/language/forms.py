@@ -16,6 +16,8 @@ from typing import NamedTuple
 
 from crossgate.core.model.accesslist import Kind
 from crossgate.core.model.address import looks_like_address
+from crossgate.core.model.tls import TlsTest
+from crossgate.language.conditions import WRITTEN, written
 
 FORMS: Mapping[str, str] = {
     "title": "TEXT",
@@ -46,9 +48,17 @@ FORMS: Mapping[str, str] = {
 }
 """The forms of statements and of lines in blocks that begin with a keyword, without that keyword."""
 
+
+def _conditions(kind: Kind) -> str:
+    """Return the form of the conditions of an entry."""
+    every = written(kind)
+    loose = " | ".join(each.form for each in every if each.loose)
+    return " ".join([*([f"({loose})*"] if loose else []), *(f"[{each.form}]" for each in every if not each.loose)])
+
+
 ENTRIES: Mapping[tuple[Kind, bool], str] = {
-    (Kind.STANDARD, False): "[NUMBER] [off] ACTION MEMBER [during WINDOW] [RATE] [log] [TEXT]",
-    (Kind.EXTENDED, False): "[NUMBER] [off] ACTION SERVICE MEMBER to MEMBER QUALIFIER* [during WINDOW] [RATE] [TLS] [log] [TEXT]",
+    (Kind.STANDARD, False): f"[NUMBER] [off] ACTION MEMBER {_conditions(Kind.STANDARD)} [log] [TEXT]",
+    (Kind.EXTENDED, False): f"[NUMBER] [off] ACTION SERVICE MEMBER to MEMBER {_conditions(Kind.EXTENDED)} [log] [TEXT]",
     (Kind.STANDARD, True): "[NUMBER] [off] (permit | deny) STATION [during WINDOW] [log] [TEXT]",
     (Kind.EXTENDED, True): "[NUMBER] [off] (permit | deny) ETHERTYPE STATION to STATION [during WINDOW] [log] [TEXT]",
 }
@@ -57,9 +67,7 @@ ENTRIES: Mapping[tuple[Kind, bool], str] = {
 _PARTS: Mapping[str, str] = {
     "ACTION": "(permit | deny | reject)",
     "MEMBER": "(any | PATTERN [wild WILDCARD | mask WILDCARD] | NAME)",
-    "QUALIFIER": "(source port PORTS | established | flags FLAGS | fragments | dscp DSCP)",
-    "RATE": "at most NUMBER a (second | minute) [from each source]",
-    "TLS": "(tls VERSIONS [cipher SUITES] | cipher SUITES)",
+    "TLS": WRITTEN[TlsTest].form,
     "STATION": "(any | broadcast | MAC [wild MAC] | MACHINE)",
     "ETHERTYPE": "(any | ipv4 | ipv6 | arp | NUMBER)",
     "WHERE": "(POINT | subnet SUBNET | host HOST | group GROUP | DEVICE itself)",

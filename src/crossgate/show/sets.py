@@ -11,7 +11,7 @@ from crossgate.core.answers.reach import Part, Reached
 from crossgate.core.conversation.rules import Decided
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import Decider
-from crossgate.core.model.condition import When
+from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.minimise import SetLine
 from crossgate.core.wording.sentences import asked_at, limit_names, packet_text, speaking

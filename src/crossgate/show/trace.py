@@ -11,7 +11,7 @@ from crossgate.core.conversation.opening import service_label
 from crossgate.core.conversation.story import Asked, LegTrace, Trace
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Address
-from crossgate.core.model.condition import When
+from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.ways import Network
 from crossgate.core.wording.sentences import asked_at, noticed, reason, sentence, time_note, ways_note

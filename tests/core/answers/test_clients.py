@@ -13,7 +13,7 @@ from crossgate.core.answers.clients import client_lines, from_clients
 from crossgate.core.answers.compare import Difference, differences
 from crossgate.core.answers.reach import reach
 from crossgate.core.model.address import Family
-from crossgate.core.model.condition import When
+from crossgate.core.model.conditions import When
 from crossgate.core.model.packet import Packet
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.minimise import SetLine

@@ -15,7 +15,7 @@ from crossgate.core.conversation.packets import Tracer
 from crossgate.core.conversation.story import Trace
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
-from crossgate.core.model.condition import When
+from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.network.ways import Network

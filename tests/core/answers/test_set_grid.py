@@ -14,7 +14,7 @@ from crossgate.core.conversation.opening import conversations
 from crossgate.core.conversation.packets import Tracer
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
-from crossgate.core.model.condition import When
+from crossgate.core.model.conditions import When
 from crossgate.core.network.endpoints import pairs
 from crossgate.core.sets.effort import TooManyPieces
 from crossgate.core.traffic.session import Session

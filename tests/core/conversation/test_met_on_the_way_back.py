@@ -11,9 +11,9 @@ from crossgate.core.answers.verify import Verifier
 from crossgate.core.conversation.opening import conversations
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
-from crossgate.core.model.condition import settled
 from crossgate.core.model.packets import packet_columns
 from crossgate.core.model.plan import Plan
+from crossgate.core.model.tls import settled
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.traffic.bulk import BulkTracer
 from crossgate.core.traffic.fates import VERDICTS

@@ -19,8 +19,9 @@ from crossgate.core.conversation.story import astray
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.condition import State, hello_of, settled
+from crossgate.core.model.condition import State
 from crossgate.core.model.plan import Plan
+from crossgate.core.model.tls import hello_of, settled
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.ways import Network
 from tests import net

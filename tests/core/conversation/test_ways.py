@@ -22,7 +22,7 @@ from crossgate.core.conversation.opening import Conversation, conversations
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import Action, DeciderKey, Entry
 from crossgate.core.model.address import Family, single
-from crossgate.core.model.condition import When
+from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.network.way_graph import WayGraph

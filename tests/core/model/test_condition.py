@@ -12,7 +12,8 @@ from crossgate.core.lists.redundancy import coverage
 from crossgate.core.lists.split import ListRegions
 from crossgate.core.model.accesslist import AccessList, Decider
 from crossgate.core.model.address import Family
-from crossgate.core.model.condition import exceeded, is_counted
+from crossgate.core.model.condition import State
+from crossgate.core.model.conditions import exceeded, is_counted
 from crossgate.core.model.packet import ACK, SYN, Packet
 from crossgate.core.model.packets import packet_columns
 from crossgate.core.sets.region import packet_region
@@ -59,8 +60,8 @@ def test_what_is_never_reached_is_so_in_every_state(tmp_path_factory: pytest.Tem
     limits = sorted(found.limits)
     every = [frozenset(each for bit, each in enumerate(limits) if mask >> bit & 1) for mask in range(1 << len(limits))]
 
-    def reached(states: list[frozenset[object]]) -> tuple[set[int], set[int]]:
-        told = [each for state in states for each in coverage(ListRegions(found, state))]  # type: ignore[arg-type]
+    def reached(states: list[State]) -> tuple[set[int], set[int]]:
+        told = [each for state in states for each in coverage(ListRegions(found, state))]
         return {each.entry.number for each in told if each.reached}, {each.entry.number for each in told if each.needed}
 
     assert reached([*exceeded(limits)]) == reached([*every])

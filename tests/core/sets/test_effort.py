@@ -11,7 +11,7 @@ from crossgate.core.answers.compare import differences
 from crossgate.core.answers.reach import reach
 from crossgate.core.answers.verify import Verifier
 from crossgate.core.audit import audit
-from crossgate.core.model.condition import When
+from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.effort import MOST_PIECES, TooManyPieces, allow, answered, question, spend
 from crossgate.core.traffic.session import Session

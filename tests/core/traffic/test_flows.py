@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import datetime
 
 import pytest
@@ -17,7 +18,8 @@ from crossgate.core.conversation.packets import Tracer
 from crossgate.core.conversation.story import Trace
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family, everything
-from crossgate.core.model.condition import Condition, Limit, State, When
+from crossgate.core.model.condition import State
+from crossgate.core.model.conditions import Limit, When
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
@@ -182,7 +184,7 @@ def test_compare_tells_just_the_packets_that_fare_otherwise(plan_of: Read, data:
     over = [
         each
         for each in over
-        if not any(low._replace(most=high.most) == high and low.most < high.most and low not in each for high in each for low in limits)
+        if not any(replace(low, most=high.most) == high and low.most < high.most and low not in each for high in each for low in limits)
     ]
     found = differences(old, new)
     for difference in found:
@@ -201,9 +203,7 @@ def test_compare_tells_just_the_packets_that_fare_otherwise(plan_of: Read, data:
 
 def _fates(network: Network, packet: Packet, over: list[frozenset[Limit]]) -> list[tuple[Verdict, bool]]:
     """Return what becomes of a packet in each state of the window and of the limits: the verdict, and whether the sender is told."""
-    traces = [
-        traced(network, packet, opened | each) for opened in (frozenset[Condition](), frozenset[Condition](["open"])) for each in over
-    ]
+    traces = [traced(network, packet, opened | each) for opened in (State(), State(["open"])) for each in over]
     return [(trace.verdict, trace.legs[-1].outcome == "rejected") for trace in traces]
 
 

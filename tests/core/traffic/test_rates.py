@@ -15,7 +15,7 @@ from crossgate.core.conversation.opening import Conversation
 from crossgate.core.conversation.packets import Tracer
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.condition import Limit, is_counted
+from crossgate.core.model.conditions import Limit, is_counted
 from crossgate.core.model.packet import ACK, SYN, Packet
 from crossgate.core.model.packets import packet_columns
 from crossgate.core.model.plan import Plan

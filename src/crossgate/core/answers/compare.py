@@ -19,11 +19,12 @@ from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.lists.difference import compare_lists, same_lists, stopped_by, suspects
 from crossgate.core.model.accesslist import AccessList, Action, AnyList, Decider
 from crossgate.core.model.address import Family
-from crossgate.core.model.condition import Limit, State, exceeded, hello_of, settled
+from crossgate.core.model.condition import State
+from crossgate.core.model.conditions import Limit, exceeded
 from crossgate.core.model.packet import TCP, Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.progress import Tell
-from crossgate.core.model.tls import Hello, spoken_sorts
+from crossgate.core.model.tls import Hello, hello_of, settled, spoken_sorts
 from crossgate.core.model.window import Window, open_at, states
 from crossgate.core.network.ways import Network, Ways
 from crossgate.core.sets.effort import TooManyPieces, answered, gathered

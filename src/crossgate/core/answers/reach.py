@@ -9,7 +9,7 @@ from crossgate.core.answers.clients import Told, from_clients, told
 from crossgate.core.conversation.rules import Decided
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
-from crossgate.core.model.condition import When
+from crossgate.core.model.conditions import When
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.progress import Tell

@@ -17,9 +17,11 @@ from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, AnyList, Decider
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.condition import Limit, State, is_counted, settled
+from crossgate.core.model.condition import State
+from crossgate.core.model.conditions import Limit, is_counted
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.packets import Indices, Marks, whole_address
+from crossgate.core.model.tls import settled
 from crossgate.core.model.window import open_at
 from crossgate.core.network.entrance import Entrance
 from crossgate.core.network.ways import Network

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from crossgate.core.answers.grid import Cell, service_in
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
-from crossgate.core.model.condition import When
+from crossgate.core.model.conditions import When
 from crossgate.core.model.service import Service
 from crossgate.core.network.address_classes import AddressClass, meant
 from crossgate.core.network.endpoints import EndpointSet, endpoint_set

@@ -18,9 +18,10 @@ from crossgate.core.conversation.verdict import VERDICTS, Verdict
 from crossgate.core.model.accesslist import AnyEntry, AnyList, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation, Moment, Only, Promise
-from crossgate.core.model.condition import State, hello_of, settled
+from crossgate.core.model.condition import State
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import ServiceError
+from crossgate.core.model.tls import hello_of, settled
 from crossgate.core.network.address_classes import AddressClass, meant
 from crossgate.core.network.endpoints import EndpointSet, at_address, claim_ends, is_elsewhere
 from crossgate.core.network.ways import Network

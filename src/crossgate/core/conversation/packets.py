@@ -14,9 +14,9 @@ from crossgate.core.conversation.walk import follow_whole
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.condition import State, hello_of
+from crossgate.core.model.condition import State
 from crossgate.core.model.packet import Packet
-from crossgate.core.model.tls import UNSETTLED
+from crossgate.core.model.tls import UNSETTLED, hello_of
 from crossgate.core.network.nodes import MOST_WAYS
 from crossgate.core.network.ways import Network, Ways
 from crossgate.core.sets.effort import TooManyPieces, question

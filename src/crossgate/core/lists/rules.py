@@ -6,18 +6,15 @@ member of the product, in any order, since all of them have one action; put toge
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator
 from itertools import product
 from typing import NamedTuple
 
 from crossgate.core.model.accesslist import AccessList, Action, Entry
 from crossgate.core.model.address import Pattern, everything
+from crossgate.core.model.condition import Abilities
 from crossgate.core.model.packet import ICMP
 from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceTerm, protocol_name
-
-ALL_FLAGS = 0xFF
-"""Every TCP flag is asked for, set or not set."""
 
 
 class Rule(NamedTuple):
@@ -42,29 +39,6 @@ class Rule(NamedTuple):
     part: int = 1
     parts: int = 1
     comment: str = ""
-
-
-@dataclass(frozen=True)
-class Abilities:
-    """What rules of a format can say."""
-
-    name: str
-    ported: Collection[int]
-    """The protocols whose ports a rule can name."""
-    one_range: bool = False
-    """Ports are one range, not several."""
-    exact_flags: bool = False
-    """TCP flags can be asked for all together, each of them set or not set."""
-    established: bool = False
-    masked_flags: int = 0
-    """Which TCP flags can be asked for one by one."""
-    icmp_code: bool = False
-    icmp_types: Collection[int] | None = None
-    """The ICMP types that can be asked for, of ICMP alone and not of ICMPv6; None for all of both."""
-    fragments: bool = False
-    dscp: bool = False
-    log: bool = False
-    reject: bool = False
 
 
 class Unsaid(NamedTuple):
@@ -108,12 +82,9 @@ def _objection(entry: Entry, able: Abilities, most_prefixes: int) -> str:
 
 def _of_conditions(entry: Entry, able: Abilities) -> str:
     """Return why a format cannot say when an entry is in force and what it does, "" where it can."""
-    if entry.window is not None:
-        return f"{able.name} has no time windows"
-    if entry.limit is not None:
-        return f"{able.name} has no limit of how many a second"
-    if entry.tls is not None:
-        return f"{able.name} has no TLS versions and cipher suites"
+    refusal = next(filter(None, (each.refusal(able) for each in entry.conditions)), "")
+    if refusal:
+        return refusal
     if entry.action is Action.REJECT and not able.reject:
         return f"{able.name} has no reject"
     if entry.log and not able.log:
@@ -124,13 +95,6 @@ def _of_conditions(entry: Entry, able: Abilities) -> str:
 def _of_packets(entry: Entry, able: Abilities) -> str:
     """Return why a format cannot say what packets an entry asks for, "" where it can."""
     asked = entry.qualifiers
-    if asked.fragments and not able.fragments:
-        return f"{able.name} cannot ask for fragments"
-    if asked.dscp is not None and not able.dscp:
-        return f"{able.name} cannot ask for DSCP"
-    if asked.flags and not _can_say_flags(asked.flags, able):
-        some = "cannot ask for established" if asked.flags == ESTABLISHED else "cannot ask for some TCP flags whatever the others are"
-        return f"{able.name} {some}"
     for term in entry.service.terms:
         if (term.ports is not None or asked.source_ports is not None) and term.protocol not in able.ported:
             protocol = "" if term.protocol is None else f" of {protocol_name(term.protocol)}"
@@ -148,14 +112,6 @@ def _of_addresses(entry: Entry, most_prefixes: int) -> str:
         if not each.is_prefix and 1 << _scattered(each) > most_prefixes:
             return f"{each} is {1 << _scattered(each):,} prefixes, and --limit is {most_prefixes}"
     return ""
-
-
-def _can_say_flags(tests: tuple[FlagTest, ...], able: Abilities) -> bool:
-    if able.exact_flags and all(test.care == ALL_FLAGS for test in tests):
-        return True
-    if able.established and tests == ESTABLISHED:
-        return True
-    return bool(able.masked_flags) and all(not test.care & ~able.masked_flags for test in tests)
 
 
 def _scattered(pattern: Pattern) -> int:

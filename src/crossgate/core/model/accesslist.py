@@ -8,17 +8,18 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
 from typing import Any, Generic, NamedTuple, TypeVar
 
 from crossgate.core.model.address import Addresses, Family
-from crossgate.core.model.condition import UNCOUNTED, Limit, State, hello_of, settled
+from crossgate.core.model.condition import Condition, State
+from crossgate.core.model.conditions import During, Limit
 from crossgate.core.model.errors import Place, placeless
-from crossgate.core.model.packet import TCP, Packet
-from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, Service, both_flags
-from crossgate.core.model.tls import Hello, TlsTest, classes
+from crossgate.core.model.packet import Packet
+from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, Service
+from crossgate.core.model.tls import Hello, TlsTest, classes, hello_of, settled
 
 MOST_NUMBER = (1 << 32) - 1
 """The largest number that a list or an entry can have: 32 bits."""
@@ -39,6 +40,9 @@ class Kind(StrEnum):
     EXTENDED = "extended"
 
 
+ACondition = TypeVar("ACondition", bound=Condition)
+
+
 @dataclass(slots=True, eq=False)
 class AnyEntry:
     """What an entry of any list has, never changed. `text` is the entry as written, from its action on, without number and comment.
@@ -48,14 +52,40 @@ class AnyEntry:
 
     number: int
     action: Action
-    window: str | None
-    limit: Limit | None
-    tls: TlsTest | None
+    conditions: tuple[Condition, ...]
     off: bool
     log: bool
     comment: str
     text: str
     place: Place
+
+    def condition(self, kind: type[ACondition]) -> ACondition | None:
+        """Return the entry's condition of a kind, None where it has none."""
+        for each in self.conditions:
+            if isinstance(each, kind):
+                return each
+        return None
+
+    @property
+    def window(self) -> str | None:
+        """The name of the window that it is bound to."""
+        own = self.condition(During)
+        return None if own is None else own.window
+
+    @property
+    def limit(self) -> Limit | None:
+        """How much it takes."""
+        return self.condition(Limit)
+
+    @property
+    def tls(self) -> TlsTest | None:
+        """What it asks of TLS."""
+        return self.condition(TlsTest)
+
+    @property
+    def needs_state(self) -> bool:
+        """Whether it depends on a state what it does."""
+        return any(each.needs_state for each in self.conditions)
 
     def is_awake(self, state: State) -> bool:
         """Whether the entry is part of the list for some conversations in a state: it is not off, and its window is open."""
@@ -63,18 +93,14 @@ class AnyEntry:
 
     def in_force(self, state: State) -> bool:
         """Whether the entry is part of the list in a state, and takes what opens a conversation."""
-        return (
-            self.is_awake(state)
-            and (self.limit is None or self.limit not in state)
-            and (self.tls is None or self.tls.takes(hello_of(state)))
-        )
+        return not self.off and all(each.applies(state) for each in self.conditions)
 
 
 @dataclass(slots=True, eq=False)
 class Entry(AnyEntry):
     """An entry for packets of one family; a standard one has `ip` as its service and `any` as its destination.
 
-    `meaning` is what two can have in common.
+    `qualifiers` are what its conditions ask of a packet, all together.
     """
 
     service: Service
@@ -85,23 +111,17 @@ class Entry(AnyEntry):
     @property
     def meaning(self) -> tuple[object, ...]:
         """All that decides what the entry does while it is in force, whatever it is called and where it stands."""
-        rate = None if self.limit is None else self.limit.rate
-        return self.action, self.service.terms, self.source.patterns, self.destination.patterns, self.qualifiers, rate, self.tls
+        asked = frozenset((type(each), each.meaning) for each in self.conditions if each.meaning is not None)
+        return self.action, self.service.terms, self.source.patterns, self.destination.patterns, asked
 
     def in_state(self, state: State) -> Entry | None:
-        """Return the entry as it is in a state: None where it is no part of the list.
-
-        Where its limit is exceeded it is the same entry for the TCP segments that no limit counts.
-        """
-        if self.limit is None or self.limit not in state:
-            return self if self.in_force(state) else None
-        terms = tuple(
-            term._replace(protocol=TCP) for term in self.service.terms if term.protocol in (None, TCP) and not self.qualifiers.fragments
-        )
-        if not (terms and self.is_awake(state)) or not (self.tls is None or self.tls.takes(hello_of(state))):
-            return None
-        qualifiers = self.qualifiers._replace(flags=both_flags([*([self.qualifiers.flags] if self.qualifiers.flags else []), UNCOUNTED]))
-        return replace(self, service=Service(f"{self.service.text} uncounted", terms), qualifiers=qualifiers)
+        """Return the entry as it is in a state: None where it is no part of the list, another one where a condition makes it one."""
+        found: Entry | None = None if self.off else self
+        for each in self.conditions:
+            if found is None:
+                break
+            found = each.in_state(found, state)
+        return found
 
     def matches(self, packet: Packet) -> bool:
         """Whether the entry takes this packet, which is of the list's family."""
@@ -231,7 +251,7 @@ class AnyList(Generic[AnEntry]):
     @cached_property
     def is_conditional(self) -> bool:
         """Whether what the list does depends on a state."""
-        return bool(self.windows or self.limits or self.tls)
+        return any(entry.needs_state for entry in self.entries if not entry.off)
 
     def relevant(self, state: State) -> State:
         """Return what of a state matters to the list; equal ones where it does the same."""

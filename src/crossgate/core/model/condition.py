@@ -1,99 +1,96 @@
-"""The conditions that entries may carry, and the states that these can be in.
+"""What an entry may ask beyond its action, its service and its ends: a condition, one object of a class of its own.
 
-An entry with conditions is part of its list only while they hold: a window must be open (`during`), a limit must not be
-exceeded (`at most`), the conversation must have settled on a TLS version and suite (`tls`, `cipher`). A *state* is all that is so at
-one time: the names of the windows that are open, the limits that are exceeded, and what the conversation settled on, nothing
-where it speaks no TLS. A list in a state is an ordinary list (`AccessList.in_force`), so that matching and all proofs know nothing of
-conditions but which states to go over.
+A condition either asks something of the packet (its source port, its TCP flags: `qualifiers`), or it makes the entry part of its list
+only in some states (`applies`): a window must be open, a limit must not be exceeded, the conversation must have settled on a TLS
+version. A *state* is all that is so at one time: the names of the windows that are open, the limits that are exceeded, and what the
+conversation settled on, nothing where it speaks no TLS. A list in a state is an ordinary list (`AccessList.in_force`), so that
+matching and all proofs know nothing of conditions but which states to go over.
+
+The conditions that there are stand in `conditions`, how each is written in `language.conditions`. Who adds one writes its class
+there and its form here, and a word for the glossary.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from datetime import datetime
-from typing import NamedTuple
+from collections.abc import Collection, Hashable, Iterable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, ClassVar
 
-from crossgate.core.model.packet import ACK, SYN, Packet
-from crossgate.core.model.service import FlagTest
-from crossgate.core.model.tls import Hello
+from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, with_qualifiers
 
-SECOND, MINUTE = 1, 60
-"""The stretches of time, in seconds, that a limit may count over."""
+if TYPE_CHECKING:
+    from crossgate.core.model.accesslist import Entry
+
+State = frozenset[Hashable]
+"""What is so at one time, of what matters to a question: names of windows, `Limit`s, and at most one `Hello`."""
 
 
-class Limit(NamedTuple):
-    """`at most N a second` or `a minute`: how many new conversations an entry takes in `seconds`, from each source by itself or in all.
+@dataclass(frozen=True)
+class Abilities:
+    """What rules of a format can say."""
 
-    What is beyond goes on to the next entry. It counts the packets that open: TCP segments with SYN and without ACK, and every
-    packet that carries no TCP flags; other TCP segments match uncounted. `access_list` and `entry` tell whose it is.
-    """
+    name: str
+    ported: Collection[int]
+    """The protocols whose ports a rule can name."""
+    one_range: bool = False
+    """Ports are one range, not several."""
+    exact_flags: bool = False
+    """TCP flags can be asked for all together, each of them set or not set."""
+    established: bool = False
+    masked_flags: int = 0
+    """Which TCP flags can be asked for one by one."""
+    icmp_code: bool = False
+    icmp_types: Collection[int] | None = None
+    """The ICMP types that can be asked for, of ICMP alone and not of ICMPv6; None for all of both."""
+    conditions: Collection[str] = ()
+    """The first words of other conditions that a rule can ask for."""
+    log: bool = False
+    reject: bool = False
 
-    most: int
-    seconds: int
-    each_source: bool
-    access_list: str
-    entry: int
+
+class Condition:
+    """A condition of an entry; equal ones ask the same. `str` of one is how the plan language writes it."""
+
+    __slots__ = ()
+    keyword: ClassVar[str]
+    """The word that begins it."""
 
     @property
-    def rate(self) -> tuple[int, int, bool]:
-        """What it says, wherever it stands."""
-        return self.most, self.seconds, self.each_source
+    def qualifiers(self) -> Qualifiers:
+        """What it asks of a packet."""
+        return NO_QUALIFIERS
 
-    def __str__(self) -> str:
-        each = " from each source" if self.each_source else ""
-        return f"at most {self.most} a {'second' if self.seconds == SECOND else 'minute'}{each}"
+    @property
+    def meaning(self) -> object:
+        """What two of them have in common that do the same, whatever entries they are of; None where the state alone tells."""
+        return self
 
+    def applies(self, state: State) -> bool:
+        """Whether an entry with it is part of its list in a state, for what opens a conversation."""
+        return True
 
-Condition = str | Limit | Hello
-"""The name of a window, a limit, or what a conversation settles on."""
+    def in_state(self, entry: Entry, state: State) -> Entry | None:
+        """Return an entry with it as it is in a state: None where it is no part of its list."""
+        return entry if self.applies(state) else None
 
-State = frozenset[Condition]
-"""The windows that are open, the limits that are exceeded and what is settled on, of those that matter to a question."""
+    @property
+    def needs_state(self) -> bool:
+        """Whether it depends on the state what an entry with it does."""
+        return False
 
+    def refusal(self, able: Abilities) -> str:
+        """Return why a format cannot carry it, "" where it can."""
+        return "" if self.keyword in able.conditions else f"{able.name} cannot ask for {self.keyword}"
 
-def hello_of(state: State) -> Hello | None:
-    """Return what conversations settle on in a state, None where they speak no TLS."""
-    return next((each for each in state if isinstance(each, Hello)), None)
-
-
-def settled(state: State, hello: Hello | None) -> State:
-    """Return a state as it is for conversations that settle on something else, None for no TLS."""
-    rest: State = frozenset(each for each in state if not isinstance(each, Hello))
-    return rest if hello is None else rest | {hello}
-
-
-class When(NamedTuple):
-    """Of which time, and of which conversations, a question is: with `flooding` beyond every limit, and of those that settle on `hello`."""
-
-    at: datetime
-    flooding: bool = False
-    hello: Hello | None = None
+    def explained(self) -> str:
+        """Return what it asks as people say it, behind what an entry takes."""
+        return str(self)
 
 
-UNCOUNTED = (FlagTest(0, SYN), FlagTest(ACK, ACK))
-"""TCP segments that no limit counts: without SYN, or with ACK."""
-
-
-def is_counted(packet: Packet) -> bool:
-    """Whether a limit counts a packet: one that opens something, or has no TCP flags to tell."""
-    return packet.flags is None or not any(test.holds(packet.flags) for test in UNCOUNTED)
-
-
-def exceeded(limits: Iterable[Limit]) -> list[frozenset[Limit]]:
-    """Return which of some limits are exceeded, in as many states as show all that they can do: none, all, and some of a list.
-
-    An entry matters most where the limits of its list above it are exceeded, its own is not, and those below it are or are
-    not: exceeded ones above it hide less of it, and whether one below stands in for it depends on what both do.
-    """
-    every = sorted(limits, key=lambda each: (each.access_list, each.entry, each.seconds, each.each_source, each.most))
-    whole = frozenset(every)
-    found = [frozenset[Limit](), whole]
-    for each in every:
-        own = [other for other in every if other.access_list == each.access_list]
-        found += [whole - {each}, frozenset(own[: own.index(each) + 1])]
-    return list(dict.fromkeys(state for state in found if all(map(state.__contains__, _lower(state, every)))))
-
-
-def _lower(state: frozenset[Limit], every: Iterable[Limit]) -> list[Limit]:
-    """Return the limits that are exceeded where all of a state are: those of the same lines, of another plan, that let less through."""
-    return [each for each in every if any(each._replace(most=other.most) == other and each.most < other.most for other in state)]
+def qualifiers_of(conditions: Iterable[Condition]) -> Qualifiers:
+    """Return what some conditions ask of a packet, all together."""
+    asked = NO_QUALIFIERS
+    for each in conditions:
+        own = each.qualifiers
+        asked = own if asked is NO_QUALIFIERS else asked if own is NO_QUALIFIERS else with_qualifiers(asked, own)
+    return asked

@@ -180,11 +180,21 @@ class EthernetList(AnyList[EthernetEntry]):
             lines = (self.entry(each.entry) for each in rulings if each.entry is not None)
             entries = tuple(
                 Entry(
-                    each.number, each.action, each.window, None, None, each.off, each.log, each.comment, each.text, each.place,
-                    IP, every, every, NO_QUALIFIERS,
+                    each.number,
+                    each.action,
+                    each.conditions,
+                    each.off,
+                    each.log,
+                    each.comment,
+                    each.text,
+                    each.place,
+                    IP,
+                    every,
+                    every,
+                    NO_QUALIFIERS,
                 )
                 for each in lines
                 if each is not None
-            )  # fmt: skip
+            )
             self._kept[key] = AccessList(self.name, self.kind, entries, self.otherwise, self.place, self.notes, family)
         return self._kept[key]

@@ -13,14 +13,15 @@ from typing import Any, NamedTuple
 from crossgate.core.model.accesslist import AccessList, AnyList, Kind
 from crossgate.core.model.address import Address, Addresses, Family, Pattern
 from crossgate.core.model.claim import Moment, Only, Promise
-from crossgate.core.model.condition import Limit, State, When, exceeded, settled
+from crossgate.core.model.condition import State
+from crossgate.core.model.conditions import Limit, When, exceeded
 from crossgate.core.model.errors import Place, PlanError, nearest, placeless, unknown
 from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.finding import Acceptance
 from crossgate.core.model.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment, SharedGateway
 from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.service import Service, ServiceError, ServiceTerm, parse_service, split_service
-from crossgate.core.model.tls import Hello, Spoken, spoken_sorts
+from crossgate.core.model.tls import Hello, Spoken, settled, spoken_sorts
 from crossgate.core.model.window import Window, open_at, states
 
 DEFAULT_NUMBERING = (

@@ -132,6 +132,21 @@ def both_flags(tests: list[tuple[FlagTest, ...]]) -> tuple[FlagTest, ...]:
 
 
 NO_QUALIFIERS = Qualifiers()
+
+
+def with_qualifiers(one: Qualifiers, other: Qualifiers) -> Qualifiers:
+    """Return what both ask for together."""
+    ports = one.source_ports if other.source_ports is None else other.source_ports
+    if one.source_ports is not None and other.source_ports is not None:
+        shared = [(max(a, c), min(b, d)) for a, b in one.source_ports for c, d in other.source_ports]
+        ports = join_ports([(first, last) for first, last in shared if first <= last])
+    flags = both_flags([each for each in (one.flags, other.flags) if each])
+    dscp = one.dscp if other.dscp is None else other.dscp
+    if None not in (one.dscp, other.dscp) and one.dscp != other.dscp:
+        ports = ()  # no packet has two codepoints, and none comes from no port
+    return Qualifiers(ports, flags, one.fragments or other.fragments, dscp)
+
+
 IP = Service("ip", (ServiceTerm(),))
 
 

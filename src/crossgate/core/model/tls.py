@@ -7,8 +7,11 @@ The client offers both in its hello, the server's hello says which of them it is
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 from functools import cache, lru_cache
 from typing import NamedTuple
+
+from crossgate.core.model.condition import Abilities, Condition, State
 
 VERSIONS = {0x0300: "SSL 3.0", 0x0301: "TLS 1.0", 0x0302: "TLS 1.1", 0x0303: "TLS 1.2", 0x0304: "TLS 1.3"}
 """The versions by their numbers in a hello."""
@@ -35,9 +38,25 @@ UNSETTLED = Hello(-1, -1)
 """What conversations settle on of which nothing tells it: no entry that asks for TLS takes them, and none judges them."""
 
 
-class TlsTest(NamedTuple):
-    """Versions and suites, numbers; None for every one. Nothing takes a conversation that speaks no TLS."""
+def hello_of(state: State) -> Hello | None:
+    """Return what conversations settle on in a state, None where they speak no TLS."""
+    return next((each for each in state if isinstance(each, Hello)), None)
 
+
+def settled(state: State, hello: Hello | None) -> State:
+    """Return a state as it is for conversations that settle on something else, None for no TLS."""
+    rest: State = frozenset(each for each in state if not isinstance(each, Hello))
+    return rest if hello is None else rest | {hello}
+
+
+@dataclass(frozen=True, slots=True)
+class TlsTest(Condition):
+    """`tls VERSIONS cipher SUITES`: the conversation settles on one of each, numbers; None for every one.
+
+    Nothing takes a conversation that speaks no TLS.
+    """
+
+    keyword = "tls"
     versions: frozenset[int] | None
     suites: frozenset[int] | None
 
@@ -51,6 +70,23 @@ class TlsTest(NamedTuple):
         return hello is not None and all(
             wanted is None or own in wanted for wanted, own in ((self.versions, hello.version), (self.suites, hello.suite))
         )
+
+    @property
+    def needs_state(self) -> bool:
+        """Whether conversations settle on what it asks for."""
+        return True
+
+    def applies(self, state: State) -> bool:
+        """Whether conversations settle in a state on what it asks for."""
+        return self.takes(hello_of(state))
+
+    def refusal(self, able: Abilities) -> str:
+        """Return why a format cannot ask for it."""
+        return "" if self.keyword in able.conditions else f"{able.name} has no TLS versions and cipher suites"
+
+    def explained(self) -> str:
+        """Return that it depends on the TLS."""
+        return "by its TLS"
 
 
 class Spoken(NamedTuple):

@@ -16,8 +16,8 @@ from crossgate.core.model.address import Address, Family, Pattern, everything, s
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.scope import scoped_blocks
 from crossgate.core.network.endpoints import EndpointSet, at_address
+from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.paths import Endpoint
-from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.patterns import common
 
 

@@ -10,7 +10,7 @@ from crossgate.core.sets.effort import TooManyPieces
 
 
 class Cell(NamedTuple):
-    """The itinerary of a pair, or from a device on, and how many paths it stands for."""
+    """The ways of a pair, or from a device on, and how many paths it stands for."""
 
     number: int
     paths: int

@@ -19,8 +19,8 @@ from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.network import Host
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import scope_of
+from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.paths import Endpoint
-from crossgate.core.network.routing import Forwarding
 from crossgate.core.sets.patterns import common as overlap
 from crossgate.core.sets.patterns import less, merged
 

@@ -1,4 +1,4 @@
-"""The graphs between all address classes of a network at once, a number for every sender and destination.
+"""The ways between all address classes of a network at once, a number for every sender and destination.
 
 1. What follows for a packet that has come into a device is a row for each device, made column by column (`columns`), with
    the last hops to each destination put in.

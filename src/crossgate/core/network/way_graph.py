@@ -1,4 +1,4 @@
-"""What packets meet on all their ways from one end to another: an itinerary step by step, and one passage of it after the other."""
+"""What packets meet on all their ways from one end to another: a graph step by step, and one passage of it after the other."""
 
 from __future__ import annotations
 

@@ -1,13 +1,12 @@
-"""All equally good paths at once: the graphs between two endpoints, as sets of sequences of lists.
+"""All equally good paths at once: the ways between two ends, as graphs of the lists that they meet.
 
 1. A *token* is a place at which a list of the family stands, or a stateful device with such a list ("passed" matters for what it
    is asked later). What else a packet crosses makes no difference to any answer.
-2. The sequences of tokens that the equal paths of a pair meet are an *itinerary*, kept as the smallest deterministic
-   automaton: a node is its outcomes, for sequences that end there, and a child for each token. Nodes are numbered so that
+2. The sequences of tokens that the equal paths of a pair meet are kept as the smallest deterministic automaton: a node is its outcomes, for sequences that end there, and a child for each token. Nodes are numbered so that
    equal sets have equal numbers, and children have smaller numbers than their parents.
 3. What becomes of a packet that has come into a device depends on the device and on the destination alone. Destinations that
    no device tells apart share a *column*: a node for each device, whose sequences end at the device that hands the packet
-   out. A pair's itinerary is put together from its first hops, a column, and the last hops of its own destination.
+   out. A pair's graph is put together from its first hops, a column, and the last hops of its own destination.
 4. A device that is reached again closes a loop; its lists of one whole turn are met, and the packet is lost.
 
 Two paths that meet the same tokens in the same order are one way, of which one path is walked as an example. So 2^40 paths
@@ -23,14 +22,14 @@ from crossgate.core.model.address import Address, Family, Pattern
 from crossgate.core.model.network import Direction, Point
 from crossgate.core.network.columns import Cell, Cheapest, Chosen, Column, Edge, Onward
 from crossgate.core.network.costs import FAR, Exits, begins
+from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.nodes import End, Nodes, Outcome, Sequence
 from crossgate.core.network.paths import Crossing, Endpoint, Hop, Path
-from crossgate.core.network.routing import Forwarding
 from crossgate.core.network.way_graph import Token, WayGraph
 
 
 class WayGraphs:
-    """The graphs of one family in one network; what is worked out is kept."""
+    """The ways of one family in one network; what is worked out is kept."""
 
     def __init__(
         self,
@@ -199,7 +198,7 @@ class WayGraphs:
         return Cell(self.nodes.union(frozenset(each.number for each in cells)), sum(each.paths for each in cells))
 
     def _departed(self, origin: Endpoint, destination: Address) -> Cell | None:
-        """Return the itinerary of a device's own packets where costs decide; None where they do not or it stands at the end."""
+        """Return the ways of a device's own packets where costs decide; None where they do not or it stands at the end."""
         if origin.device is None or origin.others or self.network.sends_nothing(origin):
             return None
         if not isinstance(self._key(destination), _Near) or self.network.scope(destination) is not None:
@@ -227,7 +226,7 @@ class WayGraphs:
         return self.block(Hop(start.crossings, start.devices[0] if start.devices else None, False))
 
     def _joined(self, lead: tuple[int, ...], hops: list[Hop], destination: Address) -> Cell:
-        """Return the itinerary of a packet that has met some tokens and goes on with one of some hops."""
+        """Return the ways of a packet that has met some tokens and goes on with one of some hops."""
         numbers, count = set(), 0
         for hop in hops:
             tokens = (*lead, *self.block(hop))
@@ -272,7 +271,7 @@ class WayGraphs:
     # Answers
 
     def node(self, origin: Endpoint, destination: Address) -> int:
-        """Return the number of a pair's itinerary; equal numbers are equal sets of sequences."""
+        """Return the number of a pair's ways; equal numbers are equal sets of sequences."""
         return self._cell(origin, destination).number
 
     def paths(self, origin: Endpoint, destination: Address) -> int:

@@ -8,9 +8,9 @@ from functools import cached_property
 
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.plan import Plan
+from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.nodes import MOST_WAYS, Outcome, too_many_ways
 from crossgate.core.network.paths import Endpoint, Path
-from crossgate.core.network.routing import Forwarding
 from crossgate.core.network.way_graph import Passage, WayGraph
 from crossgate.core.network.way_graphs import WayGraphs
 
@@ -64,7 +64,7 @@ class Network(Forwarding):
     """Where packets go in a plan, with all equal paths at once."""
 
     def __init__(self, plan: Plan, beside: Network | None = None) -> None:
-        """Make it; numbers of graphs are those of the network of another plan `beside`, and so are they all where it is like it."""
+        """Make it; numbers of nodes are those of the network of another plan `beside`, and so are they all where it is like it."""
         super().__init__(plan)
         self._beside = beside
         self._graphs: dict[Family, WayGraphs] = {}
@@ -90,7 +90,7 @@ class Network(Forwarding):
         )  # fmt: skip
 
     def graphs(self, family: Family) -> WayGraphs:
-        """Return the graphs of a family."""
+        """Return the ways of a family, all pairs."""
         if family not in self._graphs:
             beside = None if self._beside is None else self._beside.graphs(family)
             alike = self._beside is not None and self.like(self._beside)
@@ -118,7 +118,7 @@ class Network(Forwarding):
         return self.there_and_back(there, back, self.unanswered(source, destination.address))
 
     def there_and_back(self, there: WayGraph, back: WayGraph, unanswered: bool) -> Ways:
-        """Return the ways that these graph are together; equal ones are one."""
+        """Return the ways that two graphs are together; equal ones are one."""
         key = there, back, unanswered
         if key not in self._between:
             self._between[key] = Ways(*key)

@@ -147,7 +147,7 @@ def entry_services(entry: Entry, what: Spans | None = None) -> Services | None:
     if asked.flags:
         what = line.common(what, whole_packets(TCP))
     dscp = ALL_DSCP if asked.dscp is None else 1 << asked.dscp
-    return Services(what, source_ports, flags, dscp) if what and flags else None
+    return Services(what, source_ports, flags, dscp) if what and flags and source_ports else None
 
 
 def entry_region(entry: Entry, family: Family) -> Region | None:

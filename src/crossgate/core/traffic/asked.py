@@ -10,7 +10,8 @@ import numpy as np
 from crossgate.core.lists.bulk.first_match import FirstMatch
 from crossgate.core.lists.index import ListIndex
 from crossgate.core.model.accesslist import AccessList, AnyList, Decider
-from crossgate.core.model.condition import Limit, State
+from crossgate.core.model.condition import State
+from crossgate.core.model.conditions import Limit
 from crossgate.core.model.packets import Indices, Marks, Packets
 from crossgate.core.model.plan import Plan
 from crossgate.core.traffic.fates import NO_PLACE, Hits, Numbers, by_value

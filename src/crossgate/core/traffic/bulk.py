@@ -25,7 +25,8 @@ from crossgate.core.conversation.packets import Tracer
 from crossgate.core.conversation.rules import Leg, judges, unasked
 from crossgate.core.lists.bulk.lookup import BLOCK
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.condition import Limit, State
+from crossgate.core.model.condition import State
+from crossgate.core.model.conditions import Limit
 from crossgate.core.model.packet import TCP, Packet
 from crossgate.core.model.packets import Indices, Marks, Packets, whole_address
 from crossgate.core.network.address_classes import AddressClasses, address_classes

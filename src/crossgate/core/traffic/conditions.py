@@ -14,9 +14,9 @@ from crossgate.core.conversation.rules import WITH_TLS, WITHOUT_TLS, Leg
 from crossgate.core.lists.split import EntryRegion, region_hull
 from crossgate.core.model.accesslist import AccessList, Entry
 from crossgate.core.model.claim import Moment
-from crossgate.core.model.condition import State, hello_of
+from crossgate.core.model.condition import State
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.tls import Spoken
+from crossgate.core.model.tls import Spoken, hello_of
 from crossgate.core.sets.boxes import Box
 from crossgate.core.sets.region import Region
 from crossgate.core.traffic.between import Flow
@@ -47,7 +47,7 @@ def _met_by(access_list: AccessList, boxes: list[Box]) -> AccessList:
 
 
 def _matters(entry: Entry, access_list: AccessList, boxes: list[Box]) -> bool:
-    if entry.window is None and entry.limit is None and entry.tls is None:
+    if not entry.needs_state:
         return False  # it is in force in every state
     region = EntryRegion(entry, access_list.family)
     return any(map(region.touches, boxes))

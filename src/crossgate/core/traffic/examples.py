@@ -9,7 +9,7 @@ from crossgate.core.model.address import Family, Pattern, single
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.address_classes import device_addresses, unrouted
-from crossgate.core.network.routing import Forwarding
+from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.sets.addresses import AddressSet, apart
 from crossgate.core.sets.frame import PacketSet, witness
 

@@ -11,7 +11,8 @@ from crossgate.core.conversation.rules import HANDSHAKE, LEADING, OPENING, Leg, 
 from crossgate.core.lists.split import EntryRegion, ListRegions, Regions, region_hull
 from crossgate.core.model.accesslist import AccessList, Action
 from crossgate.core.model.address import Family
-from crossgate.core.model.condition import State, hello_of
+from crossgate.core.model.condition import State
+from crossgate.core.model.tls import hello_of
 from crossgate.core.network.paths import Crossing
 from crossgate.core.network.way_graph import Passage, WayGraph
 from crossgate.core.network.ways import Network, Ways

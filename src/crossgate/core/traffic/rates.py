@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Hashable, Iterable
 
-from crossgate.core.model.condition import Limit
+from crossgate.core.model.conditions import Limit
 
 SECOND = 1_000_000
 """Times are in microseconds."""

@@ -10,10 +10,10 @@ import numpy as np
 
 from crossgate.core.conversation.rules import SHAPES, Leg
 from crossgate.core.model import iana
-from crossgate.core.model.condition import State, hello_of
+from crossgate.core.model.condition import State
 from crossgate.core.model.packet import TCP, icmp_of
 from crossgate.core.model.packets import Indices, Marks, Packets
-from crossgate.core.model.tls import UNSETTLED
+from crossgate.core.model.tls import UNSETTLED, hello_of
 from crossgate.core.traffic.asked import AskedLists
 from crossgate.core.traffic.fates import DENIED, HALF_OPEN, LANE, NO_PLACE, PERMITTED, UNROUTABLE, Lanes, Numbers, Weights, by_value
 

@@ -11,7 +11,7 @@ from crossgate.core.conversation.verdict import VERDICTS, Verdict
 from crossgate.core.model.accesslist import Action, Decider, Entry, line_name
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation
-from crossgate.core.model.condition import Limit, When, is_counted
+from crossgate.core.model.conditions import Limit, When, is_counted
 from crossgate.core.model.network import Direction
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan

@@ -11,10 +11,11 @@ from collections.abc import Iterable
 from itertools import product
 from typing import Any
 
-from crossgate.core.lists.rules import Abilities, Rule, closing, rules_of
+from crossgate.core.lists.rules import Rule, closing, rules_of
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, AnyList, DeciderKey
 from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.condition import Abilities
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.ethernet import MOST_MAC, EthernetList, format_mac
 from crossgate.core.model.network import Direction, Point, PointKind
@@ -25,7 +26,9 @@ from crossgate.formats.exchange.tree import Identity, json_of, xml_of
 
 ACL, INTERFACES = "ietf-access-control-list", "ietf-interfaces"
 _MOST_NAME = 64
-_ABLE = Abilities("ietf-acl", ported=(TCP, UDP), one_range=True, exact_flags=True, icmp_code=True, dscp=True, log=True, reject=True)
+_ABLE = Abilities(
+    "ietf-acl", ported=(TCP, UDP), one_range=True, exact_flags=True, icmp_code=True, conditions=("dscp",), log=True, reject=True
+)
 FORWARDING = {Action.PERMIT: "accept", Action.DENY: "drop", Action.REJECT: "reject"}
 SIDES = {Direction.INBOUND: "ingress", Direction.OUTBOUND: "egress"}
 L4 = {TCP: "tcp", UDP: "udp"}

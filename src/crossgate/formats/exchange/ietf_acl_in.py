@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
-from crossgate.core.lists.rules import ALL_FLAGS, Rule
+from crossgate.core.lists.rules import Rule
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import MOST_NUMBER, Action
 from crossgate.core.model.address import AddressError, Family, Pattern, everything, parse_block, parse_prefix
+from crossgate.core.model.conditions import ALL_FLAGS
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.ethernet import BROADCAST, ETHERTYPES, MOST_ETHERTYPE, MOST_MAC, MacError, format_mac, parse_mac
 from crossgate.core.model.network import Point

@@ -11,10 +11,11 @@ import re
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from crossgate.core.lists.rules import Abilities, Rule, closing, rules_of
+from crossgate.core.lists.rules import Rule, closing, rules_of
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action
 from crossgate.core.model.address import AddressError, Family, Pattern, everything, parse_block, parse_prefix
+from crossgate.core.model.condition import Abilities
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.model.packet import ICMP, TCP, UDP
@@ -42,7 +43,7 @@ _SYMBOLS = {
 _OPTIONS = ("frag", "ipoptions", "tcpoptions", "established", "setup", "tcpflags", "icmptypes")
 _ABLE = Abilities(
     "nas-filter-rule", ported=_PORTED, established=True, masked_flags=sum(iana.FLAGS[each.upper()] for each in _FLAGS), icmp_types=_TYPES,
-    fragments=True,
+    conditions=("fragments",),
 )  # fmt: skip
 _WORDS = {Direction.INBOUND: "in", Direction.OUTBOUND: "out"}
 _OTHER = {Direction.INBOUND: Direction.OUTBOUND, Direction.OUTBOUND: Direction.INBOUND}

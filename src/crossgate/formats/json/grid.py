@@ -7,7 +7,7 @@ from datetime import datetime
 
 from crossgate.core.answers.grid import Cell, Change, LeftOut
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.condition import When
+from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
 from crossgate.formats.json.parts import Document, when_document
 

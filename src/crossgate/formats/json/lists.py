@@ -52,6 +52,7 @@ def _list(plan: Plan, access_list: AnyList[Any], opened: frozenset[str], taken: 
                 "action": str(entry.action),
                 "text": entry.text,
                 **_asks(access_list, entry),
+                "conditions": [str(each) for each in entry.conditions],
                 "during": entry.window,
                 "at_most": None
                 if entry.limit is None

@@ -13,7 +13,7 @@ from crossgate.core.model.tls import VERSIONS, suite_name
 if TYPE_CHECKING:
     from crossgate.core.conversation.rules import Decided
     from crossgate.core.model.accesslist import Decider
-    from crossgate.core.model.condition import When
+    from crossgate.core.model.conditions import When
     from crossgate.core.model.finding import Finding
     from crossgate.core.model.tls import Hello, TlsTest
     from crossgate.core.network.paths import Endpoint

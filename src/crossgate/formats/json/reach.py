@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 
 from crossgate.core.answers.reach import Reached
-from crossgate.core.model.condition import When
+from crossgate.core.model.conditions import When
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.services import Sort

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from crossgate.core.conversation.opening import service_of
 from crossgate.core.conversation.story import Asked, LegTrace, Trace
-from crossgate.core.model.condition import When
+from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import noticed, sentence
 from crossgate.formats.json.parts import Document, endpoint_document, when_document

@@ -1,0 +1,230 @@
+"""The conditions that there are, but for that on TLS (`tls.TlsTest`), and the states that they can be in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import TYPE_CHECKING, NamedTuple
+
+from crossgate.core.model.condition import Abilities, Condition, State
+from crossgate.core.model.packet import ACK, SYN, TCP, Packet
+from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, Qualifiers, Service, format_ports, with_qualifiers
+from crossgate.core.model.tls import Hello
+
+if TYPE_CHECKING:
+    from crossgate.core.model.accesslist import Entry
+
+SECOND, MINUTE = 1, 60
+"""The stretches of time, in seconds, that a limit may count over."""
+ALL_FLAGS = 0xFF
+"""Every TCP flag is asked for, set or not set."""
+
+
+@dataclass(frozen=True, slots=True)
+class SourcePorts(Condition):
+    """`source port PORTS`: the packet comes from one of these ports."""
+
+    keyword = "source"
+    ports: Ports
+
+    def __str__(self) -> str:
+        return f"source port {format_ports(self.ports)}"
+
+    @property
+    def qualifiers(self) -> Qualifiers:
+        """The ports."""
+        return Qualifiers(source_ports=self.ports)
+
+    def refusal(self, able: Abilities) -> str:
+        """Return nothing: whether ports can be asked for depends on each protocol of the service."""
+        return ""
+
+
+@dataclass(frozen=True, slots=True)
+class Flags(Condition):
+    """`flags FLAGS`, `established`, or both: the segment passes one of some tests of its TCP flags; `text` is how they are written."""
+
+    keyword = "flags"
+    tests: tuple[FlagTest, ...]
+    text: str
+
+    def __str__(self) -> str:
+        return self.text
+
+    @property
+    def qualifiers(self) -> Qualifiers:
+        """The tests."""
+        return Qualifiers(flags=self.tests)
+
+    @property
+    def meaning(self) -> object:
+        """The tests, however they are written."""
+        return self.tests
+
+    def refusal(self, able: Abilities) -> str:
+        """Return why a format cannot ask for the flags: some can ask for all of them together, for `established`, or for some one by one."""
+        exact = able.exact_flags and all(test.care == ALL_FLAGS for test in self.tests)
+        one_by_one = able.masked_flags and all(not test.care & ~able.masked_flags for test in self.tests)
+        if exact or one_by_one or (able.established and self.tests == ESTABLISHED):
+            return ""
+        what = "established" if self.tests == ESTABLISHED else "some TCP flags whatever the others are"
+        return f"{able.name} cannot ask for {what}"
+
+
+@dataclass(frozen=True, slots=True)
+class Fragments(Condition):
+    """`fragments`: the packet is a fragment that is not the first (RFC 1858)."""
+
+    keyword = "fragments"
+
+    def __str__(self) -> str:
+        return self.keyword
+
+    @property
+    def qualifiers(self) -> Qualifiers:
+        """That it is one."""
+        return Qualifiers(fragments=True)
+
+
+@dataclass(frozen=True, slots=True)
+class Dscp(Condition):
+    """`dscp N`: the packet has this codepoint (RFC 2474 section 3)."""
+
+    keyword = "dscp"
+    value: int
+
+    def __str__(self) -> str:
+        return f"dscp {self.value}"
+
+    @property
+    def qualifiers(self) -> Qualifiers:
+        """The codepoint."""
+        return Qualifiers(dscp=self.value)
+
+    def refusal(self, able: Abilities) -> str:
+        """Return why a format cannot ask for it."""
+        return "" if self.keyword in able.conditions else f"{able.name} cannot ask for DSCP"
+
+
+@dataclass(frozen=True, slots=True)
+class During(Condition):
+    """`during WINDOW`: the entry is part of its list while a window is open."""
+
+    keyword = "during"
+    window: str
+
+    def __str__(self) -> str:
+        return f"during {self.window}"
+
+    @property
+    def meaning(self) -> object:
+        """Nothing: while it is open, the entry is as any other."""
+        return None
+
+    @property
+    def needs_state(self) -> bool:
+        """Whether the window is open."""
+        return True
+
+    def applies(self, state: State) -> bool:
+        """Whether the window is open in a state."""
+        return self.window in state
+
+    def refusal(self, able: Abilities) -> str:
+        """Return why a format cannot say when an entry is in force."""
+        return "" if self.keyword in able.conditions else f"{able.name} has no time windows"
+
+    def explained(self) -> str:
+        """Return when the entry is in force."""
+        return f"while {self.window} is open"
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Limit(Condition):
+    """`at most N a second` or `a minute`: how many new conversations an entry takes in `seconds`, from each source by itself or in all.
+
+    What is beyond goes on to the next entry. It counts the packets that open: TCP segments with SYN and without ACK, and every
+    packet that carries no TCP flags; other TCP segments match uncounted. `access_list` and `entry` tell whose it is.
+    """
+
+    keyword = "at"
+    most: int
+    seconds: int
+    each_source: bool
+    access_list: str
+    entry: int
+
+    @property
+    def rate(self) -> tuple[int, int, bool]:
+        """What it says, wherever it stands."""
+        return self.most, self.seconds, self.each_source
+
+    def __str__(self) -> str:
+        each = " from each source" if self.each_source else ""
+        return f"at most {self.most} a {'second' if self.seconds == SECOND else 'minute'}{each}"
+
+    @property
+    def meaning(self) -> object:
+        """What it says, whosever it is."""
+        return self.rate
+
+    @property
+    def needs_state(self) -> bool:
+        """Whether it is exceeded."""
+        return True
+
+    def applies(self, state: State) -> bool:
+        """Whether it is not exceeded in a state."""
+        return self not in state
+
+    def in_state(self, entry: Entry, state: State) -> Entry | None:
+        """Return the entry; where the limit is exceeded, the same one for the TCP segments that no limit counts."""
+        if self not in state:
+            return entry
+        terms = tuple(
+            term._replace(protocol=TCP) for term in entry.service.terms if term.protocol in (None, TCP) and not entry.qualifiers.fragments
+        )
+        qualifiers = with_qualifiers(entry.qualifiers, Qualifiers(flags=UNCOUNTED))
+        return replace(entry, service=Service(f"{entry.service.text} uncounted", terms), qualifiers=qualifiers) if terms else None
+
+    def refusal(self, able: Abilities) -> str:
+        """Return why a format cannot say how much is permitted."""
+        return "" if self.keyword in able.conditions else f"{able.name} has no limit of how many a second"
+
+
+UNCOUNTED = (FlagTest(0, SYN), FlagTest(ACK, ACK))
+"""TCP segments that no limit counts: without SYN, or with ACK."""
+
+
+def is_counted(packet: Packet) -> bool:
+    """Whether a limit counts a packet: one that opens something, or has no TCP flags to tell."""
+    return packet.flags is None or not any(test.holds(packet.flags) for test in UNCOUNTED)
+
+
+class When(NamedTuple):
+    """Of which time, and of which conversations, a question is: with `flooding` beyond every limit, and of those that settle on `hello`."""
+
+    at: datetime
+    flooding: bool = False
+    hello: Hello | None = None
+
+
+def exceeded(limits: Iterable[Limit]) -> list[frozenset[Limit]]:
+    """Return which of some limits are exceeded, in as many states as show all that they can do: none, all, and some of a list.
+
+    An entry matters most where the limits of its list above it are exceeded, its own is not, and those below it are or are
+    not: exceeded ones above it hide less of it, and whether one below stands in for it depends on what both do.
+    """
+    every = sorted(limits, key=lambda each: (each.access_list, each.entry, each.seconds, each.each_source, each.most))
+    whole = frozenset(every)
+    found = [frozenset[Limit](), whole]
+    for each in every:
+        own = [other for other in every if other.access_list == each.access_list]
+        found += [whole - {each}, frozenset(own[: own.index(each) + 1])]
+    return list(dict.fromkeys(state for state in found if all(map(state.__contains__, _lower(state, every)))))
+
+
+def _lower(state: frozenset[Limit], every: Iterable[Limit]) -> list[Limit]:
+    """Return the limits that are exceeded where all of a state are: those of the same lines, of another plan, that let less through."""
+    return [each for each in every if any(replace(each, most=other.most) == other and each.most < other.most for other in state)]

@@ -1,0 +1,218 @@
+"""How the conditions of entries are written: for each its form, and the function that reads it.
+
+What a condition does stands with its class, in `core.model.conditions` and `core.model.tls`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import cache
+from typing import NamedTuple, TypeVar
+
+from crossgate.core.model.accesslist import MOST_NUMBER, Action, Kind
+from crossgate.core.model.condition import Condition
+from crossgate.core.model.conditions import MINUTE, SECOND, Dscp, During, Flags, Fragments, Limit, SourcePorts
+from crossgate.core.model.packet import PORT_PROTOCOLS, TCP
+from crossgate.core.model.service import ESTABLISHED, Service, ServiceError, both_flags, parse_dscp, parse_flags, parse_ports
+from crossgate.core.model.tls import TlsError, TlsTest, chosen_hello, parse_suites, parse_versions
+from crossgate.language.names import FollowOn, Names, Space
+from crossgate.language.words import Words
+
+_SECONDS = {"second": SECOND, "minute": MINUTE}
+_T = TypeVar("_T")
+
+
+class EntryHead(NamedTuple):
+    """What an entry's conditions may depend on: its list and number, and what stands before them."""
+
+    names: Names
+    access_list: str
+    number: int
+    action: Action
+    service: Service
+
+
+class Written(NamedTuple):
+    """How a condition is written: the words that it may begin with, its form (see `forms`), and the function that reads it.
+
+    One that is `loose` may stand in any order with others that are, behind the destination; the rest follow in the order of
+    `WRITTEN`. A `standard` one may stand in a standard list too.
+    """
+
+    words: tuple[str, ...]
+    form: str
+    read: Callable[[Words, EntryHead], Condition]
+    loose: bool = False
+    standard: bool = False
+
+    @property
+    def told(self) -> tuple[str, ...]:
+        """Its words as errors tell them."""
+        return ("at most",) if self.words == ("at",) else self.words
+
+
+def _needs(words: Words, service: Service, protocols: frozenset[int] | set[int], message: str) -> None:
+    if any(term.protocol not in protocols for term in service.terms):
+        raise words.error(f"{message}, not {service.text}")
+
+
+def _parsed(words: Words, parse: Callable[[str], _T], expected: str) -> _T:
+    """Take a word and parse it; an error tells the part of the word at fault."""
+    word = words.take(expected)
+    try:
+        return parse(word)
+    except ServiceError as error:
+        raise words.error(str(error), span=(error.start, error.end)) from None
+
+
+def _source_ports(words: Words, head: EntryHead) -> Condition:
+    """SOURCE_PORTS = "source" "port" PORTS."""
+    words.keyword("source")
+    _needs(words, head.service, PORT_PROTOCOLS, "a source port needs a service of tcp, udp, sctp or dccp")
+    words.keyword("port")
+    return SourcePorts(_parsed(words, parse_ports, "ports, as 1024- or 80,443"))
+
+
+def _established(words: Words, head: EntryHead) -> Condition:
+    """ESTABLISHED = "established"."""
+    words.keyword("established")
+    _needs(words, head.service, {TCP}, "established asks for TCP flags and needs a service of tcp")
+    return Flags(ESTABLISHED, "established")
+
+
+def _flags(words: Words, head: EntryHead) -> Condition:
+    """FLAGS = "flags" 1#FLAG."""
+    words.keyword("flags")
+    _needs(words, head.service, {TCP}, "flags are TCP's and need a service of tcp")
+    return Flags((_parsed(words, parse_flags, "TCP flags, as SYN,!ACK"),), f"flags {words.words[words.index - 1]}")
+
+
+def _fragments(words: Words, _: EntryHead) -> Condition:
+    """FRAGMENTS = "fragments"."""
+    words.keyword("fragments")
+    return Fragments()
+
+
+def _dscp(words: Words, _: EntryHead) -> Condition:
+    """DSCP = "dscp" VALUE."""
+    words.keyword("dscp")
+    return Dscp(_parsed(words, parse_dscp, "a DSCP value, 0 to 63 or a name"))
+
+
+def _during(words: Words, head: EntryHead) -> Condition:
+    return During(during(words, head.names))
+
+
+def during(words: Words, names: Names) -> str:
+    """DURING = "during" WINDOW; return the window's name."""
+    words.keyword("during")
+    window = words.take("the name of a window")
+    if window not in names.plan.windows:
+        if window in names.declared[Space.WINDOWS]:
+            raise FollowOn("")
+        raise words.unknown("window", window, list(names.plan.windows))
+    return window
+
+
+def _at_most(words: Words, head: EntryHead) -> Condition:
+    """RATE = "at" "most" N "a" ("second" | "minute") ["from" "each" "source"]."""
+    words.keyword("at")
+    words.keyword("most")
+    action = head.action
+    if action is not Action.PERMIT:
+        raise words.error(f"at most says how much is permitted, and this entry is a {action}; write {action} alone, below a permit at most")
+    most = words.number("how many new conversations, as 50", MOST_NUMBER)
+    if not most:
+        raise words.error("at most 0 permits nothing; write deny")
+    words.keyword("a")
+    seconds = _SECONDS[words.choice(tuple(_SECONDS))]
+    each_source = words.accept("from")
+    if each_source:
+        words.keyword("each")
+        words.keyword("source")
+    return Limit(most, seconds, each_source, head.access_list, head.number)
+
+
+def _tls(words: Words, head: EntryHead) -> Condition:
+    _needs(words, head.service, {TCP}, "TLS is spoken over TCP and needs a service of tcp")
+    return tls_test(words)
+
+
+def tls_test(words: Words) -> TlsTest:
+    """TLS = "tls" VERSIONS ["cipher" SUITES] / "cipher" SUITES."""
+    versions = _tls_part(words, "tls", parse_versions, "versions of TLS, as 1.2,1.3 or 1.2-")
+    suites = _tls_part(words, "cipher", parse_suites, "cipher suites, by name or number, with commas")
+    test = TlsTest(versions, suites)
+    if chosen_hello(test) is None:
+        raise words.error("no conversation settles on such a suite in such a version of TLS, so nothing matches")
+    return test
+
+
+def _tls_part(words: Words, keyword: str, parse: Callable[[str], frozenset[int]], what: str) -> frozenset[int] | None:
+    if not words.accept(keyword):
+        return None
+    try:
+        return parse(words.take(what))
+    except TlsError as error:
+        raise words.error(str(error)) from None
+
+
+WRITTEN: dict[type[Condition] | str, Written] = {
+    SourcePorts: Written(("source",), "source port PORTS", _source_ports, loose=True),
+    "established": Written(("established",), "established", _established, loose=True),
+    Flags: Written(("flags",), "flags FLAGS", _flags, loose=True),
+    Fragments: Written(("fragments",), "fragments", _fragments, loose=True),
+    Dscp: Written(("dscp",), "dscp DSCP", _dscp, loose=True),
+    During: Written(("during",), "during WINDOW", _during, standard=True),
+    Limit: Written(("at",), "at most NUMBER a (second | minute) [from each source]", _at_most, standard=True),
+    TlsTest: Written(("tls", "cipher"), "(tls VERSIONS [cipher SUITES] | cipher SUITES)", _tls),
+}
+"""How each condition is written, in the order in which those stand that have one."""
+
+
+@cache
+def written(kind: Kind) -> tuple[Written, ...]:
+    """Return how the conditions are written that entries of a kind of list may have."""
+    return tuple(each for each in WRITTEN.values() if each.standard or kind is Kind.EXTENDED)
+
+
+@cache
+def _by_word(kind: Kind, loose: bool) -> dict[str, Written]:
+    return {word: each for each in written(kind) if each.loose is loose for word in each.words}
+
+
+def read_conditions(words: Words, head: EntryHead, kind: Kind) -> tuple[Condition, ...]:
+    """CONDITIONS = *LOOSE *REST, each once, the rest in their order; return those of an entry."""
+    loose, rest = _by_word(kind, True), _by_word(kind, False)
+    found: list[Condition] = []
+    seen: set[str] = set()
+    while (word := words.peek()) in loose:
+        if word in seen:
+            words.index += 1
+            raise words.error(f"{word} stands twice")
+        seen.add(word)
+        found.append(loose[word].read(words, head))
+    if word in rest:
+        found += [each.read(words, head) for each in written(kind) if not each.loose and words.peek() in each.words]
+    return _joined(found) if "established" in seen and "flags" in seen else tuple(found)
+
+
+def _joined(found: list[Condition]) -> tuple[Condition, ...]:
+    """Return conditions with one of TCP flags in the place of two."""
+    flags = [each for each in found if isinstance(each, Flags)]
+    both = Flags(both_flags([each.tests for each in flags]), " ".join(each.text for each in flags))
+    return tuple(both if each is flags[0] else each for each in found if each is flags[0] or each not in flags)
+
+
+def misplaced(word: str, kind: Kind) -> str:
+    """Return why a word cannot stand where an entry's conditions end."""
+    known = [each for every in WRITTEN.values() for each in every.words]
+    if kind is Kind.STANDARD:
+        own = [each for every in written(kind) for each in every.told]
+        if word == "to" or (word in known and word not in own and word != "at"):
+            return f"a standard list asks for sources only, so {word} does not belong here; make the list extended"
+        return f"expected {', '.join(own)}, log, a comment in double quotes or the end of the line, not {word}"
+    told = ", ".join(each for every in WRITTEN.values() for each in every.told)
+    if word in (*known, "log"):
+        return f"{word} stands too late or twice; the order is: {told}, log, comment"
+    return f"expected {told}, log, a comment or the end of the line, not {word}"
