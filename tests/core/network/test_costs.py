@@ -176,3 +176,32 @@ def test_neighbours_over_an_outside_are_none_so_passive_says_nothing_there(plan_
         plan_of(text)
     with pytest.raises(PlanErrors, match="write 0\\.0\\.0\\.0/0 or ::/0"):
         plan_of(text.replace(" passive", "") + "    route default discard\n")
+
+
+def test_a_dear_exit_keeps_others_from_a_cheaper_way(plan_of: Read) -> None:
+    plan = plan_of("""
+subnet a 10.0.1.0/24
+subnet b 10.0.2.0/24
+subnet left 10.0.3.0/24
+subnet right 10.0.4.0/24
+subnet between 10.0.5.0/24
+router near
+    interface a 10.0.1.1/24 on a
+    interface left 10.0.3.1/24 on left
+    interface right 10.0.4.1/24 on right cost 10
+router dear
+    interface left 10.0.3.2/24 on left
+    interface between 10.0.5.2/24 on between
+    interface b 10.0.2.2/24 on b cost 65535
+router plain
+    interface right 10.0.4.3/24 on right
+    interface between 10.0.5.3/24 on between
+    interface b 10.0.2.3/24 on b
+host one 10.0.1.10
+host two 10.0.2.10
+""")
+    exit_of_dear = plan.devices["dear"].interfaces["b"].point
+    assert paths(plan, "10.0.1.10", "10.0.2.10") == {("near", "plain")}
+    network = Network(plan)
+    assert exit_of_dear in network.carriers(at_address(network, parse_address("10.0.1.10")), parse_address("10.0.2.10"))
+    assert paths(plan.without([exit_of_dear]), "10.0.1.10", "10.0.2.10") == {("near", "dear", "plain")}

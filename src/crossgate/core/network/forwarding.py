@@ -409,7 +409,7 @@ class Forwarding(Routes):
             if move.device is not None and not move.ends and move.device not in seen:
                 seen.add(move.device)
                 front += self.hops(move.device, destination)
-        found |= self._toward(sorted(seen), destination)
+        found |= self._toward(sorted(seen), destination) | self._dear_exits(destination)
         return found | {self.plan.devices[point.owner].itself for point in found if point.device is not None}
 
     def _toward(self, names: list[str], destination: Address) -> set[Point]:
@@ -427,6 +427,12 @@ class Forwarding(Routes):
                         seen.add(neighbour.device)
                         front.append(neighbour.device)
         return found
+
+    def _dear_exits(self, destination: Address) -> set[Point]:
+        """Return the interfaces without which ways to an address would cost less: those of devices that must hand out what others would cheaper."""
+        family, exits, costs = destination.family, self.exits(destination), self.costs_to(destination)
+        dear = [name for name in exits.last if self.costs.onward(name, family, costs)[0] < costs[name]]
+        return {each.point for name in dear for each in self.ends_at(destination)[name]}
 
     def _no_cable(self, where: str) -> Failure:
         up = " that is up" if self.plan.down else ""
