@@ -14,16 +14,20 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from crossgate.library import (
+        AddressSet,
         Family,
         Finding,
+        PacketSet,
         Plan,
         PlanError,
         PlanErrors,
         Trace,
         Verdict,
         When,
+        addresses,
         check,
         compare,
+        lines,
         parse,
         reach,
         read,
@@ -35,8 +39,8 @@ if TYPE_CHECKING:
 
 __version__ = "0.1.0"
 __all__ = [
-    "Family", "Finding", "Plan", "PlanError", "PlanErrors", "Trace", "Verdict", "When", "__version__", "check", "compare", "parse", "reach",
-    "read", "replay", "trace", "verify", "when",
+    "AddressSet", "Family", "Finding", "PacketSet", "Plan", "PlanError", "PlanErrors", "Trace", "Verdict", "When", "__version__", "addresses",
+    "check", "compare", "lines", "parse", "reach", "read", "replay", "trace", "verify", "when",
 ]  # fmt: skip
 
 

@@ -20,6 +20,8 @@ from crossgate.core.model.errors import PlanError, PlanErrors
 from crossgate.core.model.finding import Finding
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import TlsError, asked_hello
+from crossgate.core.sets.addresses import AddressSet
+from crossgate.core.sets.frame import PacketSet
 from crossgate.core.traffic.session import Session
 
 if TYPE_CHECKING:
@@ -30,8 +32,8 @@ if TYPE_CHECKING:
     from crossgate.core.answers.verify import Verified
 
 __all__ = [
-    "Family", "Finding", "Plan", "PlanError", "PlanErrors", "Trace", "Verdict", "When", "check", "compare", "parse", "reach", "read", "replay",
-    "trace", "verify", "when",
+    "AddressSet", "Family", "Finding", "PacketSet", "Plan", "PlanError", "PlanErrors", "Trace", "Verdict", "When", "addresses", "check", "compare",
+    "lines", "parse", "reach", "read", "replay", "trace", "verify", "when",
 ]  # fmt: skip
 
 
@@ -114,6 +116,32 @@ def reach(plan: Plan, source: str, destination: str, service: str | None = None,
     from crossgate.core.answers.reach import reach as reached
 
     return list(reached(Session(plan), source, destination, of or when(plan), service))
+
+
+def addresses(plan: Plan, word: str, family: Family) -> AddressSet:
+    """Return the addresses of a family that a word of the plan stands for: a name, an address, a prefix, a range or `any`.
+
+    It is empty where the word has none of that family. Raises `PlanError` for a word that stands for no addresses.
+    """
+    from crossgate.core.network.endpoints import endpoint_set
+
+    patterns = endpoint_set(plan, word, family).patterns
+    return AddressSet.of(family, patterns) if patterns else AddressSet(family, spans=())
+
+
+def lines(plan: Plan, packets: Sequence[PacketSet]) -> list[str]:
+    """Return sets of packets of one family in few lines, SERVICE SOURCE to DESTINATION, with the plan's names where they fit exactly.
+
+    Where all of them open conversations, the services are those of the conversations: `tcp/22`, and not its first segment.
+    """
+    from crossgate.core.sets.minimise import fewest_lines
+    from crossgate.core.traffic.courses import opening_packets
+    from crossgate.core.wording.services import Sort
+    from crossgate.core.wording.sets import Wording
+
+    sort = Sort.OPENING if all(each <= opening_packets(each.family) for each in packets) else Sort.PACKET
+    rows = Wording(plan).rows(fewest_lines(packets), sort)
+    return [f"{service} {source} to {destination}" for service, source, destination in rows]
 
 
 def compare(old: Plan, new: Plan) -> list[Difference]:

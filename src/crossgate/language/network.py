@@ -206,20 +206,20 @@ class _Subnets:
         self._plan = plan
         self.new: list[str] = []
         self.subnets: dict[str, list[Pattern]] = {}
-        self._of: dict[int, str] = {}
+        self._of: dict[ComingInterface, str] = {}
         self._lines: list[str] = []
         self._taken = {*plan.segments, *plan.hosts, *plan.groups, *plan.devices, *(device_name(each.name) for each in devices)}
         own = [each for device in devices for each in device.interfaces if each.addresses]
         for group in _joined(own):
             name = self._known(group) or self._made(group, devices, segments, remarks)
-            self._of |= {id(each): name for each in group}
+            self._of |= dict.fromkeys(group, name)
         for each in segments:
             if device_name(each.name) not in self._taken and not any(each.name == one.on for one in own):
                 self._write(device_name(each.name), each.prefixes, each.outside)
 
     def of(self, interface: ComingInterface) -> str:
         """Return the name of an interface's subnet."""
-        return self._of[id(interface)]
+        return self._of[interface]
 
     def lines(self) -> list[str]:
         """Return the statements of new subnets."""

@@ -28,7 +28,7 @@ def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, when: When) 
         yield quiet(told)
     families = {trace.conversation.first.family for _, trace in traces}
     rows, fates = [], Counter[str]()
-    for _, several in groupby(traces, key=lambda each: (id(each[0]), each[1].conversation.first.family, each[1].conversation.claimed)):
+    for _, several in groupby(traces, key=lambda each: (each[0], each[1].conversation.first.family, each[1].conversation.claimed)):
         alike: dict[tuple[str, str], list[Trace]] = {}
         members = list(several)
         asked = members[0][0]

@@ -10,7 +10,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.lists.split import EntryRegion
-from crossgate.core.model.address import Address, Family, Pattern, pattern, single
+from crossgate.core.model.address import Address, Family, Pattern, parse_address, parse_block, pattern, single
 from crossgate.core.model.packet import Packet
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.addresses import AddressSet, apart
@@ -97,6 +97,32 @@ def test_sets_of_addresses_are_sets(one: AddressSet, other: AddressSet) -> None:
     assert apart(one, other) is any(here != there for here in members(one) for there in members(other))
 
 
+@settings(max_examples=60, deadline=None)
+@given(scattered(), scattered(), st.booleans())
+def test_sets_of_addresses_are_equal_where_they_have_the_same_addresses(one: AddressSet, other: AddressSet, few: bool) -> None:
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("crossgate.core.sets.addresses.MOST_SPANS", 4 if few else 64)
+        one, other = AddressSet.of(Family.IPV4, one.patterns), AddressSet.of(Family.IPV4, other.patterns)
+        assert (one == other) is (members(one) == members(other))
+        assert (one <= other) is (members(one) <= members(other))
+        assert one.size == len(members(one))
+        assert one.witness().value in members(one)
+        # The same addresses, put together in another way: piece by piece, apart or not.
+        rebuilt = AddressSet.union([one - other, one & other, one])
+        assert rebuilt == one
+        assert hash(rebuilt) == hash(one)
+        assert len({one, rebuilt, one - other, one & other}) == len({frozenset(members(each)) for each in (one, one - other, one & other)})
+        assert AddressSet.of(Family.IPV4, [each for text in one.lines() for each in parsed(text)]) == one
+
+
+def parsed(text: str) -> tuple[Pattern, ...]:
+    """Read an address, a prefix, or an address with its wildcard."""
+    value, _, wildcard = text.partition(" wild ")
+    if wildcard:
+        return (pattern(Family.IPV4, parse_address(value).value, parse_address(wildcard).value),)
+    return (parse_block(text) if "/" in text else single(parse_address(text)),)
+
+
 @given(st.lists(st.tuples(st.integers(0, 250), st.integers(1, 90)), min_size=1, max_size=4))
 def test_the_hull_of_spans_is_that_of_their_patterns(spans: list[tuple[int, int]]) -> None:
     counted = line.joined((first, first + size) for first, size in spans)
@@ -139,6 +165,9 @@ def test_operators_are_those_of_sets(tmp_path: Path, data: st.DataObject, family
     assert (one == other) is (here == there)
     assert bool(one) is any(here)
     assert (one & other).size + (one - other).size == one.size
+    rebuilt = (one - other) | (one & other)
+    assert rebuilt == one
+    assert hash(rebuilt) == hash(one)
     for packets in (one, one & other, one - other):
         if packets:
             found = packets.witness()

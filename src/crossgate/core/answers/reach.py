@@ -122,8 +122,8 @@ def _numbers(
     if len(senders) < _MANY_SENDERS:
         return None
     matrix = session.matrix(family)
-    index = {id(each): number for number, each in enumerate(session.address_classes(family))}
-    return lambda one, other: matrix.between(index[id(one)], index[id(other)])
+    index = {each.pattern: number for number, each in enumerate(session.address_classes(family))}
+    return lambda one, other: matrix.between(index[one.pattern], index[other.pattern])
 
 
 def _parts(

@@ -97,7 +97,7 @@ class Verifier:
         self.session = session
         self.network = session.network
         self.reached: Counter[DeciderKey] = Counter()
-        self._says: dict[int, list[Said]] = {}
+        self._says: dict[Promise, list[Said]] = {}
 
     def verify(self, expectation: Promise) -> Verified:
         """Prove an expectation over all that it speaks of, or find the first packet that breaks it."""
@@ -155,9 +155,9 @@ class Verifier:
 
     def says(self, promise: Promise) -> list[Said]:
         """Return all that a promise of the plan says, whether it holds or not."""
-        if id(promise) not in self._says:
-            self._says[id(promise)] = list(self._said(promise))
-        return self._says[id(promise)]
+        if promise not in self._says:
+            self._says[promise] = list(self._said(promise))
+        return self._says[promise]
 
     def _said(self, promise: Promise) -> Iterator[Said]:
         for family in Family:

@@ -26,13 +26,13 @@ from crossgate.core.wording.sentences import first_of
 
 def by_place(plan: Plan, findings: Sequence[Finding]) -> list[Finding]:
     """Return findings for people: what machines of one subnet can claim is one thing, whichever entries trust it."""
-    of: dict[str, list[Finding]] = {}
-    for each in findings:
+    of: dict[str, list[int]] = {}
+    for index, each in enumerate(findings):
         if each.name == "spoofable" and each.segment is not None:
-            of.setdefault(each.segment, []).append(each)
-    first = {id(several[0]): _coming_in(plan, name, several) for name, several in of.items()}
-    others = {id(each) for several in of.values() for each in several[1:]}
-    return [first.get(id(each), each) for each in findings if id(each) not in others]
+            of.setdefault(each.segment, []).append(index)
+    first = {several[0]: _coming_in(plan, name, [findings[index] for index in several]) for name, several in of.items()}
+    others = {index for several in of.values() for index in several[1:]}
+    return [first.get(index, each) for index, each in enumerate(findings) if index not in others]
 
 
 def _coming_in(plan: Plan, name: str, findings: Sequence[Finding]) -> Finding:
@@ -59,13 +59,13 @@ class Claims:
         self._inside = [block for segment in subnets for block in segment.prefixes if block.family is family]
         self._foreign: dict[tuple[str, tuple[Pattern, ...]], frozenset[Pattern]] = {}
         self._nowhere: dict[tuple[object, ...], bool] = {}
-        self._regions: dict[int, Region | None] = {}
+        self._regions: dict[Entry, Region | None] = {}
 
     def claimed(self, access_list: AccessList, entry: Entry, flow: Flow) -> Packet | None:
         """Return a packet of a flow with a source of an entry that is no machine's there, that an entry and all else lets by."""
-        if id(entry) not in self._regions:
-            self._regions[id(entry)] = entry_region(entry, self.family)
-        region = self._regions[id(entry)]
+        if entry not in self._regions:
+            self._regions[entry] = entry_region(entry, self.family)
+        region = self._regions[entry]
         sources = AddressSet.of(self.family, self.claimable(flow.source.segment, entry.source.patterns))
         if region is None or not sources:
             return None

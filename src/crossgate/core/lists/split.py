@@ -128,8 +128,8 @@ class ListRegions:
             return [region for region in close if any(region.touches(box) for box in boxes)]
         if len(boxes) == 1:
             return self.near(boxes[0])
-        found = {id(region) for box in boxes for region in self.near(box)}
-        return [region for region in self.regions if id(region) in found]
+        found = {region for box in boxes for region in self.near(box)}
+        return [region for region in self.regions if region in found]
 
     def touching(self, box: Box) -> list[Entry]:
         """Return the entries that may take packets of a box."""

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from crossgate.core.model.ethernet import group_mac
-from crossgate.core.network.columns import Edge
+from crossgate.core.network.columns import Column, Edge
 from crossgate.core.network.costs import FAR, chosen
 from crossgate.core.network.nodes import Outcome
 from crossgate.core.network.paths import Endpoint, Hop, Path
@@ -66,7 +66,7 @@ class Matrix:
         graphs, names = self.graphs, self.graphs.names
         inward = np.full((len(names), len(self.ends)), self._lost, dtype=np.int32)
         costs = np.full((len(names), len(self.ends)), FAR, dtype=np.int32)
-        parted: dict[int, tuple[list[int], NDArray[np.intp]]] = {}
+        parted: dict[Column, tuple[list[int], NDArray[np.intp]]] = {}
         scoped, number = set(self._scoped), graphs.edges().number
         for column, end in enumerate(self.ends):
             following = graphs.column(end.address)
@@ -77,10 +77,10 @@ class Matrix:
                     costs[number[name], column] = cost
             if column in scoped:
                 continue  # whoever gets it hands it on no further
-            if id(following) not in parted:
+            if following not in parted:
                 different, inverse = np.unique(np.array(following.numbers, dtype=np.int32), return_inverse=True)
-                parted[id(following)] = different.tolist(), inverse
-            nodes, inverse = parted[id(following)]
+                parted[following] = different.tolist(), inverse
+            nodes, inverse = parted[following]
             inward[:, column] = np.array([graphs.placed_out(node, end.address) for node in nodes], dtype=np.int32)[inverse]
         return inward, costs
 

@@ -54,7 +54,7 @@ class WayGraphs:
         self.nodes: Nodes = Nodes() if beside is None else beside.nodes
         self.names = list(plan.devices)
         self._between: Edges | None = None
-        self._sent: dict[tuple[int, int], Cell] = {}
+        self._sent: dict[tuple[int, Column], Cell] = {}
         self._columns: dict[tuple[object, ...], Column] = {}
         self._settled: dict[object, Column] = {}
         self._keys: dict[Address, tuple[object, ...]] = {}
@@ -207,7 +207,7 @@ class WayGraphs:
         device = edges.number[origin.device]
         if device in column.ends:
             return None
-        key = (device, id(column))
+        key = (device, column)
         if key not in self._sent:
             near = [edge for edge in edges.own[device] if begins(column.costs[device], column.costs[edge.device], edge.cost)]
             if not near:

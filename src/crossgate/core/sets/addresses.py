@@ -9,7 +9,7 @@ from collections.abc import Iterable, Sequence
 from functools import cache
 from typing import NamedTuple, Self
 
-from crossgate.core.model.address import Family, Pattern, everything, range_patterns
+from crossgate.core.model.address import Address, Family, Pattern, everything, range_patterns
 from crossgate.core.sets import patterns as scattered
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.spans import Spans
@@ -32,9 +32,12 @@ class Cube(NamedTuple):
 
 
 class AddressSet:
-    """A set of addresses, never changed once made. It is `wild` where a wildcard that is no prefix had a part in making it."""
+    """A set of addresses, never changed once made; equal to another that has the same addresses, whatever it was made of.
 
-    __slots__ = ("_cubes", "_hull", "_patterns", "_spans", "_spread", "family", "wild")
+    It is `wild` where a wildcard that is no prefix had a part in making it.
+    """
+
+    __slots__ = ("_cubes", "_hash", "_hull", "_patterns", "_spans", "_spread", "family", "wild")
 
     def __init__(
         self, family: Family, patterns: tuple[Pattern, ...] | None = None, spans: Spans | None = None, wild: bool = False,
@@ -47,6 +50,7 @@ class AddressSet:
         self._cubes = cubes
         self._spread = patterns is not None and spans is None
         self._hull: Pattern | None = None
+        self._hash: int | None = None
 
     @classmethod
     def of(cls, family: Family, patterns: Iterable[Pattern]) -> Self:
@@ -104,6 +108,43 @@ class AddressSet:
         if here is not None and there is not None:
             return AddressSet(self.family, spans=line.less(here, there), wild=self.wild or other.wild)
         return AddressSet.of(self.family, scattered.less(self.patterns, other.patterns))
+
+    def __le__(self, other: AddressSet) -> bool:
+        return self is other or not self - other
+
+    def __eq__(self, other: object) -> bool:
+        if self is other:
+            return True
+        if not isinstance(other, AddressSet) or self.family is not other.family:
+            return False
+        here, there = self.spans, other.spans
+        if here is not None and there is not None:
+            return here == there
+        return self <= other <= self
+
+    def __hash__(self) -> int:
+        if self._hash is None:
+            self._hash = hash(self.hull) if self else hash(self.family)  # equal sets have one hull, however they are written
+        return self._hash
+
+    def __repr__(self) -> str:
+        return f"AddressSet({', '.join(self.lines())})"
+
+    @property
+    def size(self) -> int:
+        """How many addresses it has."""
+        if self.spans is not None:
+            return line.size(self.spans)
+        pieces = (each for index, own in enumerate(self.patterns) for each in scattered.less((own,), self.patterns[:index]))
+        return sum(each.size for each in pieces)
+
+    def witness(self) -> Address:
+        """Return one of its addresses; it is not empty."""
+        return Address(self.family, self.middle())
+
+    def lines(self) -> list[str]:
+        """Return the addresses in few words: addresses, prefixes, and wildcards where these are shorter."""
+        return sorted(map(str, scattered.joined(self.patterns, wild=self.wild)))
 
     def middle(self) -> int:
         """Return an address from the middle of its largest part: the first of its upper half."""

@@ -27,22 +27,18 @@ class Frame:
     def __init__(self, within: Region, regions: Iterable[Region]) -> None:
         self.family = within.family
         self.within = within
-        sides: list[dict[int, object]] = [{}, {}, {}, {}]
+        sides: list[dict[object, None]] = [{}, {}, {}, {}]
         for region in regions:
             for own, side in zip(sides, region[:4], strict=False):
-                own[id(side)] = side
-        sources, destinations, services, ports = (list(own.values()) for own in sides)
+                own[side] = None
+        sources, destinations, services, ports = map(list, sides)
         self.atoms: tuple[Atoms, Atoms, Atoms, Atoms] = (
             address_atoms(sources, within.source),  # type: ignore[arg-type]
             address_atoms(destinations, within.destination),  # type: ignore[arg-type]
             swept(services, within.what),  # type: ignore[arg-type]
             swept(ports, within.source_ports),  # type: ignore[arg-type]
         )
-        # The sides are kept beside their masks: an identity counts only as long as what it is of lives.
-        self._known = [
-            {key: (mask, side) for (key, side), mask in zip(own.items(), atoms.masks, strict=True)}
-            for own, atoms in zip(sides, self.atoms, strict=True)
-        ]
+        self._known = [dict(zip(own, atoms.masks, strict=True)) for own, atoms in zip(sides, self.atoms, strict=True)]
         masks = [atoms.full for atoms in self.atoms]
         self.whole: Product = (masks[0], masks[1], masks[2], masks[3], within.flags, within.dscp)
         # The side with the fewest atoms is told apart first; flags and source ports only after what is carried (`Region`).
@@ -55,10 +51,10 @@ class Frame:
     def product(self, region: Region) -> Product | None:
         """Return one of the regions that the frame was made for as a product, cut to what it is within; None where nothing is left."""
         known = self._known
-        a, b = known[0][id(region.source)][0], known[1][id(region.destination)][0]
+        a, b = known[0][region.source], known[1][region.destination]
         if not (a and b):
             return None
-        c, d = known[2][id(region.what)][0], known[3][id(region.source_ports)][0]
+        c, d = known[2][region.what], known[3][region.source_ports]
         e, f = region.flags & self.whole[4], region.dscp & self.whole[5]
         return (a, b, c, d, e, f) if c and d and e and f else None
 
@@ -68,7 +64,7 @@ class Frame:
 
     def mask(self, side: int, addresses: AddressSet) -> int:
         """Return one of the sets of addresses that the frame was made for, cut to what it is within."""
-        return self._known[side][id(addresses)][0]
+        return self._known[side][addresses]
 
     def from_ports(self, product: Product, ports: Spans) -> Product | None:
         """Return what a product has from some source ports, all zeros there where that is nothing; None where the frame does not tell them apart."""
@@ -137,7 +133,10 @@ def is_left(region: Region, others: Sequence[Region]) -> bool:
 
 
 class PacketSet:
-    """A set of packets of one family: products of a frame, which may overlap. It is never changed once made."""
+    """A set of packets of one family, never changed once made; equal to another that has the same packets, whatever it was made of.
+
+    It is a union of products of a frame, none of them empty, which may overlap.
+    """
 
     __slots__ = ("frame", "products")
 
@@ -182,7 +181,18 @@ class PacketSet:
     def __eq__(self, other: object) -> bool:
         return isinstance(other, PacketSet) and self <= other <= self
 
-    __hash__ = None  # type: ignore[assignment]
+    def __hash__(self) -> int:
+        # What all of its packets have on each side together does not depend on the products that it is kept as.
+        if not self.products:
+            return hash(self.family)
+        flags = dscp = 0
+        for each in self.products:
+            flags, dscp = flags | each[4], dscp | each[5]
+        ends = [AddressSet.union([self.frame.addresses(side, each[side]) for each in self.products]) for side in (0, 1)]
+        return hash((ends[0], ends[1], flags, dscp))
+
+    def __repr__(self) -> str:
+        return f"PacketSet({self.family.label}, {self.size:,} points)"
 
     @property
     def size(self) -> int:
@@ -194,7 +204,7 @@ class PacketSet:
         return total
 
     def witness(self) -> Packet:
-        """Return one of its packets, as `Frame.witness` does; it is not empty."""
+        """Return one of its packets, of the kind that people know, and between two machines where there is one; it is not empty."""
         between = (each for each in self.products if self.frame.has_two_ends(each))
         return self.frame.witness(next(between, self.products[0]))
 

@@ -59,13 +59,12 @@ def fewest_lines(sets: Iterable[PacketSet]) -> list[SetLine]:
     found = _by_ends((frozenset((each[2:],)), each[0], each[1]) for each in products)
     if len(found) <= MOST_COMPARED:
         found = _by_ends(_widened(found))
-    known: dict[int, Patterns] = {}
+    known: dict[tuple[int, int], Patterns] = {}
 
     def written(side: int, mask: int) -> Patterns:
-        addresses = frame.addresses(side, mask)
-        if id(addresses) not in known:  # the frame keeps them
-            known[id(addresses)] = _patterns(addresses)
-        return known[id(addresses)]
+        if (side, mask) not in known:
+            known[side, mask] = _patterns(frame.addresses(side, mask))
+        return known[side, mask]
 
     return [
         SetLine(

@@ -62,19 +62,18 @@ def flows(
     """
     here = [address_class for address_class in senders if address_class.within(source) and not address_class.scoped]
     far = [address_class for address_class in receivers if address_class.within(destination)]
-    kinds: dict[tuple[int, int], Hashable] = {}
-    number = {id(each): index for index, each in enumerate((*here, *far))}
+    kinds: dict[tuple[Pattern, Pattern], Hashable] = {}
 
     def like(one: AddressClass, other: AddressClass) -> Hashable:
-        key = number[id(one)], number[id(other)]
+        key = one.pattern, other.pattern
         if key not in kinds:
             kinds[key] = likeness(network, one.end, other.end, numbers(one, other) if numbers else None)
         return kinds[key]
 
-    ends: dict[tuple[int, bool, bool], _End] = {}
+    ends: dict[tuple[Pattern, bool, bool], _End] = {}
 
     def own(each: AddressClass, devices: bool, sends: bool, excluded: tuple[Pattern, ...]) -> _End:
-        key = id(each), devices, sends
+        key = each.pattern, devices, sends
         if key not in ends:
             ends[key] = _own(each.within(source if sends else destination), excluded, hidden(devices))
         return ends[key]

@@ -8,6 +8,7 @@ segments, messages that nobody answers) is one leg by itself.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 from functools import cache, lru_cache
 from typing import NamedTuple
 
@@ -17,6 +18,7 @@ from crossgate.core.model.address import Family
 from crossgate.core.model.packet import MOST_PORT, PORT_PROTOCOLS, SYN, TCP, icmp_of
 from crossgate.core.model.service import Service
 from crossgate.core.sets import spans as line
+from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import (
     ALL_FLAGS,
     ALL_PORTS,
@@ -33,7 +35,8 @@ from crossgate.core.sets.region import (
 from crossgate.core.sets.spans import Spans
 
 
-class Course(NamedTuple):
+@dataclass(frozen=True, slots=True, eq=False)
+class Course:
     """Opening packets that are followed by the same legs. `answer` is the ICMP type of the reply, None for no ICMP.
 
     A `stray` opens nothing: a fragment, a TCP segment other than a SYN, an ICMP message that nobody answers. With `on_link`
@@ -73,6 +76,12 @@ def courses(family: Family) -> tuple[Course, ...]:
     others = line.less(WHOLE, apart)
     found.append(Course(every._replace(what=line.joined(strays)), ALONE, stray=True))
     return (*found, Course(every._replace(what=others), ANSWERED))
+
+
+@cache
+def opening_packets(family: Family) -> PacketSet:
+    """Return the packets of a family that open conversations wherever they are sent."""
+    return PacketSet.of(*(each.openings for each in courses(family) if not each.stray and each.on_link is None))
 
 
 def course_on(course: Course, on_link: bool) -> Course:

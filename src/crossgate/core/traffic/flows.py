@@ -18,7 +18,6 @@ from crossgate.core.network.way_graph import Passage, WayGraph
 from crossgate.core.network.ways import Network, Ways
 from crossgate.core.sets.boxes import Box
 from crossgate.core.sets.region import Region
-from crossgate.core.sets.spans import Spans
 from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.courses import Course, Opening, opening_regions
 
@@ -39,8 +38,7 @@ class Flows:
         self.state = state
         self._asked: dict[tuple[Ways, Leg], list[PlacedList]] = {}
         self._places: dict[Family, Places] = {}
-        self._opened: dict[tuple[EntryRegion, int, Leg], list[Region]] = {}
-        self._services: dict[Spans, Spans] = {}
+        self._opened: dict[tuple[EntryRegion, Course, Leg], list[Region]] = {}
 
     def regions(self, access_list: AccessList, state: State | None = None) -> ListRegions:
         """Return a list's regions, in another state where one is given."""
@@ -87,13 +85,9 @@ class Flows:
         """Return the openings of a course whose packets on a leg an entry takes (`opening_regions`)."""
         if region.region is None or leg in OPENING:
             return [] if region.region is None else [region.region]
-        key = region, id(course), leg
+        key = region, course, leg
         if key not in self._opened:
-            same = self._services.setdefault
-            self._opened[key] = [
-                each._replace(what=same(each.what, each.what), source_ports=same(each.source_ports, each.source_ports))
-                for each in opening_regions(region.region, course, leg)
-            ]
+            self._opened[key] = opening_regions(region.region, course, leg)
         return self._opened[key]
 
     def asked(self, ways: Ways, leg: Leg, family: Family) -> list[PlacedList]:

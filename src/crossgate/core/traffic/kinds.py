@@ -11,7 +11,7 @@ from collections.abc import Iterable, Sequence
 import numpy as np
 
 from crossgate.core.model.accesslist import AccessList
-from crossgate.core.model.address import Family, Pattern
+from crossgate.core.model.address import Addresses, Family, Pattern
 from crossgate.core.model.packets import PORTED, Indices, Packets, Words
 from crossgate.core.network.address_classes import AddressClasses
 from crossgate.core.sets.addresses import spans_of
@@ -28,8 +28,8 @@ class KindFinder:
 
     def __init__(self, family: Family, lists: Iterable[AccessList], classes: AddressClasses) -> None:
         entries = [entry for each in lists if each.family is family for entry in each.entries if not entry.off]
-        patterns = dict.fromkeys([*_patterns(entry.source.patterns for entry in entries), *(each.pattern for each in classes)])
-        patterns |= dict.fromkeys(_patterns(entry.destination.patterns for entry in entries))
+        patterns = dict.fromkeys([*_patterns(entry.source for entry in entries), *(each.pattern for each in classes)])
+        patterns |= dict.fromkeys(_patterns(entry.destination for entry in entries))
         scattered, bounds = [], {0}
         for each in patterns:
             if each.wildcard & each.wildcard + 1:
@@ -76,9 +76,9 @@ class KindFinder:
         return [self._finder.places(source).astype(np.uint64) << np.uint64(32) | self._finder.places(destination).astype(np.uint64)]
 
 
-def _patterns(several: Iterable[Sequence[Pattern]]) -> Iterable[Pattern]:
-    """Yield the patterns of some sets, of which many are the same object."""
-    for patterns in {id(each): each for each in several}.values():
+def _patterns(several: Iterable[Addresses]) -> Iterable[Pattern]:
+    """Yield the patterns of some sets, of which many are written alike."""
+    for patterns in {each.text: each.patterns for each in several}.values():
         yield from patterns
 
 

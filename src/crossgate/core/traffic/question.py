@@ -62,7 +62,7 @@ def answers(asking: Flows, flow: Flow, begun: Iterable[Opening], by: DeciderKey 
         yield from question.answers(0, course, opening)
 
 
-_Near = dict[tuple[int, int, Leg], list[tuple[list[Region], EntryRegion]]]
+_Near = dict[tuple[Course, ListRegions, Leg], list[tuple[list[Region], EntryRegion]]]
 """Entries that may take packets of a leg, by course, list and leg, each with the openings that these follow."""
 
 
@@ -92,7 +92,7 @@ class Question:
         ]
         whole = _around(flow, opened)
         self._near = self._gathered(opened, whole)
-        self._rows: dict[tuple[int, int, Leg], list[tuple[Product, EntryRegion]] | None] = {}
+        self._rows: dict[tuple[Course, ListRegions, Leg], list[tuple[Product, EntryRegion]] | None] = {}
         regions = [region for several in self._near.values() for own, _ in several for region in own]
         hidden = [] if flow.hidden is None else [Region(*flow.hidden)]
         # What clients send is told by itself (`answers.clients`), so it is told apart here.
@@ -106,12 +106,12 @@ class Question:
 
     def _gathered(self, opened: Sequence[Opening], whole: Region) -> _Near:
         """Return the entries that may take packets of each leg, by course, list and leg, with the openings that these follow."""
-        courses: dict[int, list[Opening]] = {}
+        courses: dict[Course, list[Opening]] = {}
         for each in opened:
-            courses.setdefault(id(each.course), []).append(each)
+            courses.setdefault(each.course, []).append(each)
         # Of most lists only a few entries have such addresses, and these are the same for every course.
         ends = {returns: region_hull(Region(*(reversed(whole[:2]) if returns else whole[:2]))) for returns in (False, True)}
-        close: dict[tuple[int, bool], list[EntryRegion]] = {}
+        close: dict[tuple[ListRegions, bool], list[EntryRegion]] = {}
         found: _Near = {}
         for several in courses.values():
             for asking, ways, on_link in self._parties:
@@ -126,11 +126,11 @@ class Question:
                             continue  # it does what it did with the first leg of the way
                         if not boxes:
                             boxes = [region_hull(each) for own in several for each in leg_regions(own.region, course, leg)]
-                        here = id(regions), leg.returns
+                        here = regions, leg.returns
                         if here not in close:
                             close[here] = regions.near(ends[leg.returns])
                         near = regions.near_any(boxes, close[here])
-                        found[id(course), id(regions), leg] = [(asking.opened_by(each, course, leg), each) for each in near]
+                        found[course, regions, leg] = [(asking.opened_by(each, course, leg), each) for each in near]
         return found
 
     def _ends_there(self, asking: Flows, ways: Ways, course: Course, opened: Sequence[Opening], near: _Near) -> bool:
@@ -138,7 +138,7 @@ class Question:
 
         def ends(access_list: AccessList) -> bool:
             every = (asking.regions(access_list), *asking.undecided(access_list))
-            takers = ([each for _, each in near[id(course), id(regions), course.legs[0]]] for regions in every)
+            takers = ([each for _, each in near[course, regions, course.legs[0]]] for regions in every)
             return all(stops_all_near(access_list, several, [each.region for each in opened]) for several in takers)
 
         return asking.all_meet(ways, course.legs[0], self._family, ends)
@@ -176,7 +176,7 @@ class Question:
 
     def rows(self, course: Course, regions: ListRegions, leg: Leg) -> list[tuple[Product, EntryRegion]] | None:
         """Return the entries of a list that may take packets of a leg, as openings that these follow; None where none ever comes there."""
-        key = id(course), id(regions), leg
+        key = course, regions, leg
         if key not in self._rows:
             near = self._near.get(key)
             self._rows[key] = None if near is None else [(product, each) for own, each in near for product in self.frame.products(own)]
