@@ -214,7 +214,7 @@ def _focus(before: Session, after: Session) -> tuple[Focus, Focus]:
 
 def _stands(plan: Plan) -> set[tuple[Point, Direction, str]]:
     """Return where each list stands."""
-    return {(point, direction, access_list.name) for (point, direction, _), access_list in plan.placed.items()}
+    return {(point, direction, access_list.name) for (point, direction, _), access_list in plan.asked.items()}
 
 
 def _changed(old: AccessList | None, new: AccessList | None) -> list[EntryRegion]:

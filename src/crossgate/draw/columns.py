@@ -130,4 +130,4 @@ class Column:
 
 def kind_of(device: Device) -> str:
     """Say what a device is."""
-    return f"{'stateful ' if device.stateful else ''}{'switch' if device.switch else 'router'}"
+    return f"{'stateful ' if device.stateful else ''}{'closed ' if device.closed else ''}{'switch' if device.switch else 'router'}"

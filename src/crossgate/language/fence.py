@@ -18,7 +18,7 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from crossgate.core.lists.insertion import free_numbers
-from crossgate.core.model.accesslist import AccessList, Kind
+from crossgate.core.model.accesslist import AccessList, Action, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.core.model.meaning import WordKind, meaning_of
@@ -64,11 +64,12 @@ class FenceList(NamedTuple):
     note: str
     entries: tuple[str, ...]
     placements: tuple[str, ...]
+    otherwise: Action = Action.PERMIT
 
     def lines(self) -> list[str]:
         """Return it as lines of a plan."""
         numbered = [f"    {10 * count} {text}" for count, text in enumerate(self.entries, 1)]
-        return [f"list {self.name} extended {self.family.word}", f'    note "{self.note}"', *numbered, "    otherwise permit"]
+        return [f"list {self.name} extended {self.family.word}", f'    note "{self.note}"', *numbered, f"    otherwise {self.otherwise}"]
 
 
 class FenceHead(NamedTuple):
@@ -232,10 +233,15 @@ class _OneFamily:
         for other in dict.fromkeys(each for each in standing.values() if each is not None):
             self._head(other, entries, points)
         free = [point for point in points if standing[point] is None]
-        if not free:
-            return
-        placements = tuple(f"place {name} inbound on {point}" for point in free)
-        self.made.lists.append(FenceList(name, self.family, note.format(self.name), tuple(entries), placements))
+        closed = [point for point in free if (point, Direction.INBOUND, self.family) in self.plan.closed]
+        # A list at a closed place opens it: it permits what its entries do and nothing else.
+        opened = [point for point in free if point not in closed]
+        kinds = ("", opened, Action.PERMIT), ("-closed" if opened else "", closed, Action.DENY)
+        for tail, own, otherwise in kinds:
+            if own:
+                placements = tuple(f"place {name}{tail} inbound on {point}" for point in own)
+                text = note.format(self.name)
+                self.made.lists.append(FenceList(f"{name}{tail}", self.family, text, tuple(entries), placements, otherwise))
 
     def _head(self, other: AccessList, entries: list[str], points: list[Point]) -> None:
         """Put entries at the head of a list that stands at some of the points. Raises `PlanError` where they would not do there what they are for."""

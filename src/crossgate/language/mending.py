@@ -22,7 +22,7 @@ from crossgate.core.answers.verify import Broken, Verified, Verifier
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.impact import Impact
 from crossgate.core.lists.insertion import free_numbers
-from crossgate.core.model.accesslist import Action, Kind
+from crossgate.core.model.accesslist import Action, ClosedPlace, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.claim import Claim, Expectation, Only, Promise
 from crossgate.core.model.errors import Place, PlanError
@@ -282,6 +282,9 @@ def _steps(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
     for need in needs(plan, broken.claim, broken.trace):
         for timed in _timed(plan, broken.claim, need.texts[-1]):
             texts = [*need.texts[:-1], *timed]
+            if isinstance(need.access_list, ClosedPlace):
+                yield _opening(plan, need.access_list, texts)
+                continue
             numbers = free_numbers(need.access_list, need.before, len(texts))
             if numbers:
                 lines = "; ".join(f"{number} {text}" for number, text in zip(numbers, texts, strict=True))
@@ -328,6 +331,7 @@ def _in_lists(broken: Broken, texts: Sequence[str]) -> Iterator[Step]:
             and asked.access_list is not None
             and asked.crossing.rulings is None
             and asked.access_list.kind is Kind.EXTENDED
+            and not isinstance(asked.access_list, ClosedPlace)
         ):
             numbers = free_numbers(asked.access_list, asked.decider.entry, len(texts))
             if numbers:
@@ -381,14 +385,14 @@ def _new_lists(plan: Plan, broken: Broken, entries: Sequence[str], back: bool = 
     family = conversation.first.family
     tried = set()
     for places in _places(plan, *ends):
-        if places in tried or any((each.point, each.direction, family) in plan.placed for each in places):
+        if places in tried or any((each.point, each.direction, family) in plan.asked for each in places):
             continue
         tried.add(places)
         first = places[0]
         name = free_name(plan, first.point, first.direction, family)
         where = ", ".join(str(each.point) for each in places)
         said = f"new list {name}, {first.direction} on {where}: {'; '.join(entries)}; otherwise permit"
-        yield Step(said, _new_list(name, family, entries, places))
+        yield Step(said, _new_list(name, family, entries, places, Action.PERMIT))
 
 
 def _places(plan: Plan, source: Endpoint, destination: Endpoint) -> Iterator[tuple[Crossing, ...]]:
@@ -419,9 +423,20 @@ def free_name(plan: Plan, point: Point, direction: Direction, family: Family) ->
     return name
 
 
-def _new_list(name: str, family: Family, entries: Sequence[str], places: Sequence[Crossing]) -> Callable[[Draft], object]:
+def _opening(plan: Plan, closed: ClosedPlace, entries: Sequence[str]) -> Step:
+    """Return a list for a closed place that lets by what some entries permit, and nothing else."""
+    assert closed.point is not None
+    place = Crossing(closed.point, Direction.INBOUND)
+    name = free_name(plan, place.point, place.direction, closed.family)
+    said = f"new list {name}, inbound on {place.point}, which is closed: {'; '.join(entries)}; otherwise deny"
+    return Step(said, _new_list(name, closed.family, entries, [place], Action.DENY))
+
+
+def _new_list(
+    name: str, family: Family, entries: Sequence[str], places: Sequence[Crossing], otherwise: Action
+) -> Callable[[Draft], object]:
     def change(draft: Draft) -> None:
-        edits.new_list(draft, name, Kind.EXTENDED, family, entries, Action.PERMIT)
+        edits.new_list(draft, name, Kind.EXTENDED, family, entries, otherwise)
         for each in places:
             edits.place_list(draft, edits.empty_list(name, Kind.EXTENDED, family), each.direction, each.point)
 

@@ -173,7 +173,7 @@ def _block(device: ComingDevice, old: Device | None, chosen: _Subnets, cabled: s
         ports |= {each.name: None for each in bare if each.name not in ports}
     elif bare:
         remarks.append(f"{name}: interfaces without an address are left out: {', '.join(each.name for each in bare)}")
-    yield f"{'switch' if switch else 'router'} {name}{' stateful' if old is not None and old.stateful else ''}"
+    yield f"{'switch' if switch else 'router'} {name}{' stateful' if old is not None and old.stateful else ''}{' closed' if old is not None and old.closed else ''}"
     for each in device.interfaces:
         if each.addresses:
             known = old.interfaces.get(part_name(each.name)) if old is not None else None

@@ -64,12 +64,14 @@ def _with_length(words: Words, word: str, expected: str) -> tuple[Address, int]:
 
 
 def device(words: Words, names: Names) -> None:
-    """DEVICE = ("router" | "switch") NAME ["stateful"], with a block of `DEVICE_LINES`."""
+    """DEVICE = ("router" | "switch") NAME ["stateful"] ["closed"], with a block of `DEVICE_LINES`; in either order."""
     what = words.choice(("router", "switch"))
     name = words.name(f"a {what}")
+    closed = words.accept("closed")
     stateful = words.accept("stateful")
+    closed = closed or words.accept("closed")
     words.end()
-    found = names.plan.devices[name] = Device(name, what == "switch", stateful, words.place)
+    found = names.plan.devices[name] = Device(name, what == "switch", stateful, words.place, closed=closed)
     for line in words.block:
         with names.gathering():
             _device_line(Words(line), names, found)

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 from crossgate.core.answers.replay import ListReplay, Replay
 from crossgate.core.answers.sums import Line, Sort, Sum
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import AnyList, Decider
+from crossgate.core.model.accesslist import AnyList, ClosedPlace, Decider
 from crossgate.core.model.address import Address
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import format_ports, join_ports
@@ -250,12 +250,12 @@ def _named(plan: Plan, address: Address) -> str:
 def _lists(replay: Replay) -> Iterator[str]:
     """Yield the lists that something came to, the entries of them that decided nothing, and the other lists."""
     met = [(access_list, lines) for access_list, lines in replay.lines() if any(line.legs for line in lines)]
-    idle = [access_list.name for access_list, lines in replay.lines() if not any(line.legs for line in lines)]
+    idle = [each.name for each, lines in replay.lines() if not isinstance(each, ClosedPlace) and not any(line.legs for line in lines)]
     if met:
         yield ""
         yield strong("lists") + quiet(": how many legs of conversations each line decided, and their packets")
     for access_list, lines in met:
-        yield f"list {strong(access_list.name)}"
+        yield f"{'' if isinstance(access_list, ClosedPlace) else 'list '}{strong(access_list.name)}"
         yield from _list(access_list, lines, replay.rates)
     never = [line.decider.name for _, lines in met for line in lines if not line.legs and line.decider.entry and not line.decider.entry.off]
     for names, what in ((never, "entries that decided nothing"), (idle, "lists that nothing came to")):

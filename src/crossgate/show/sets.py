@@ -10,7 +10,7 @@ from crossgate.core.answers.compare import Difference, Fate, ListDifference
 from crossgate.core.answers.reach import Part, Reached
 from crossgate.core.conversation.rules import Decided
 from crossgate.core.conversation.verdict import Verdict
-from crossgate.core.model.accesslist import Decider
+from crossgate.core.model.accesslist import ClosedPlace, Decider
 from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.minimise import SetLine
@@ -126,7 +126,9 @@ def _fate(part: Part) -> str:
 
 
 def _decider(stop: Decided) -> str:
-    """Write which line decided where: `by kiosk-fence 30, inbound on lighthouse.v80  reject tcp/telnet any to any`."""
+    """Write which line decided where: `by kiosk-fence 30, inbound on lighthouse.v80  reject tcp/telnet any to any`, `at wall.dmz, closed`."""
+    if isinstance(stop.decider.access_list, ClosedPlace):
+        return f"at {stop.decider.name}"
     where = f"{stop.crossing.direction} on {stop.crossing.point}"
     entry = stop.decider.entry
     return f"by {name(stop.decider.name)}, {where}" + ("" if entry is None else f"  {quiet(_cut(entry.text))}")

@@ -10,6 +10,7 @@ from crossgate.core.answers.traces import Wanted
 from crossgate.core.conversation.opening import service_label
 from crossgate.core.conversation.story import Asked, LegTrace, Trace
 from crossgate.core.conversation.verdict import Verdict
+from crossgate.core.model.accesslist import ClosedPlace
 from crossgate.core.model.address import Address
 from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
@@ -130,10 +131,14 @@ def _leg(leg: LegTrace, every: bool) -> Iterator[list[str]]:
 def _asked(asked: Asked) -> list[str]:
     if asked.access_list is None:
         return [quiet("no list"), "", ""]
+    closed = isinstance(asked.access_list, ClosedPlace)
+    listed = quiet("closed") if closed else asked.access_list.name
     if asked.decider is None:
-        return [asked.access_list.name, "", quiet("not asked: the device remembers the conversation")]
+        return [listed, "", quiet("not asked: the device remembers the conversation")]
     entry = asked.decider.entry
     if entry is not None:
         return [asked.access_list.name, str(entry.number), leading_word(entry.text)]
+    if closed:
+        return [listed, "", word(asked.decider.action) + quiet("  (no list stands here)")]
     written = "" if asked.access_list.otherwise.written else quiet("  (not written)")
     return [asked.access_list.name, "otherwise", word(asked.decider.action) + written]

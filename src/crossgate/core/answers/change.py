@@ -104,8 +104,8 @@ class Change:
             graphs = self.new.network.graphs(family)
             before, after = self.old.plan, self.new.plan
             found: dict[int, list[Entry] | None] = {}
-            for place, now in after.placed.items():
-                was = before.placed.get(place)
+            for place, now in after.asked.items():
+                was = before.asked.get(place)
                 known = was is not None and was.name == now.name and now.name not in self.lists
                 if place[2] is family and was is not None and not known and not _same(before, was, after, now):
                     found[graphs.bit(place[:2])] = _alone(before, was, after, now)
@@ -228,7 +228,7 @@ class Change:
         """
         import numpy as np
 
-        placed = [{place: own for place, own in each.plan.placed.items() if place[2] is family} for each in (self.old, self.new)]
+        placed = [{place: own for place, own in each.plan.asked.items() if place[2] is family} for each in (self.old, self.new)]
         only = {place: own for one, other in (placed, placed[::-1]) for place, own in one.items() if place not in other}
         lets_by = all(own.otherwise.action is Action.PERMIT and not asks_for_tls(own) for own in only.values())
         if not only or not lets_by or number.keys() != {each.pattern for each in self.new.address_classes(family)}:

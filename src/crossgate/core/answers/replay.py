@@ -223,9 +223,9 @@ class Replay:
                     sums.nowhere[address] = sums.nowhere.get(address, 0) + int(seen.counts[:, row].sum())
 
     def lines(self) -> Iterator[tuple[AnyList[Any], list[Line]]]:
-        """Yield each placed list with its lines and how often they decided."""
+        """Yield each placed list, and each closed place, with its lines and how often they decided."""
         plan = self.network.plan
-        placed = {each.access_list for each in plan.every_placement}
+        placed = {each.access_list for each in plan.every_placement} | {each.name for each in plan.closed.values()}
         for each, hits in zip(self.tracer.asked.lists, self.sums.hits, strict=True):
             if each.name in placed:
                 yield each, list_lines(each, hits)

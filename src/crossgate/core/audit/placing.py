@@ -107,7 +107,7 @@ def _stopped_machine(case: Case, access_list: AccessList, segment: Segment) -> A
 @finds("one-family")
 def one_family(case: Case) -> Iterator[Finding]:
     """Yield the placements with a list for one family, where the other family passes with none."""
-    placed = case.plan.placed
+    placed = case.plan.asked
     for placement in case.plan.placements:
         family = case.plan.lists[placement.access_list].family
         other = Family.IPV6 if family is Family.IPV4 else Family.IPV4

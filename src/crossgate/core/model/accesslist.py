@@ -8,15 +8,16 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import cached_property
 from typing import Any, Generic, NamedTuple, TypeVar
 
 from crossgate.core.model.address import Addresses, Family
-from crossgate.core.model.condition import Condition, State
+from crossgate.core.model.condition import Asked, Condition, State
 from crossgate.core.model.conditions import During, Limit
 from crossgate.core.model.errors import Place, placeless
+from crossgate.core.model.network import Point
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, Service
 from crossgate.core.model.tls import Hello, TlsTest, classes, hello_of, settled
@@ -116,12 +117,14 @@ class Entry(AnyEntry):
 
     def in_state(self, state: State) -> Entry | None:
         """Return the entry as it is in a state: None where it is no part of the list, another one where a condition makes it one."""
-        found: Entry | None = None if self.off else self
+        if self.off or not self.conditions:
+            return None if self.off else self
+        asked: Asked | None = Asked(self.service, self.qualifiers)
         for each in self.conditions:
-            if found is None:
-                break
-            found = each.in_state(found, state)
-        return found
+            asked = None if asked is None else each.in_state(asked, state)
+        if asked is None or asked.service is self.service:
+            return None if asked is None else self
+        return replace(self, service=asked.service, qualifiers=asked.qualifiers)
 
     def matches(self, packet: Packet) -> bool:
         """Whether the entry takes this packet, which is of the list's family."""
@@ -178,7 +181,7 @@ class Decider(NamedTuple):
 
     @property
     def name(self) -> str:
-        """The list's name and the entry's number, or `otherwise`: `kiosk-fence 30`, `list 12 entry 30`."""
+        """The list's name and the entry's number, or `otherwise`: `kiosk-fence 30`, `list 12 entry 30`; `wall.dmz, closed` for a closed place."""
         return line_name(self.access_list.name, self.number)
 
     @property
@@ -187,8 +190,13 @@ class Decider(NamedTuple):
         return DeciderKey(self.access_list.name, self.number)
 
 
+_CLOSED = ", closed"
+
+
 def line_name(list_name: str, number: int | None) -> str:
     """Name a line of a list, None for its otherwise line; two numbers side by side would be a riddle, so each is told what it is."""
+    if list_name.endswith(_CLOSED):
+        return list_name
     if list_name.isdigit():
         return f"list {list_name} otherwise" if number is None else f"list {list_name} entry {number}"
     return f"{list_name} {'otherwise' if number is None else number}"
@@ -315,6 +323,18 @@ class AccessList(AnyList[Entry]):
     def says(self) -> tuple[object, ...]:
         """All that decides what the list does, in the order in which it is asked."""
         return tuple((each.meaning, each.window) for each in self.entries if not each.off), self.otherwise.action
+
+
+@dataclass(frozen=True, eq=False)
+class ClosedPlace(AccessList):
+    """What a closed device does at a place where no list of a family stands inbound: as an empty list would, it denies."""
+
+    point: Point | None = None
+
+    @classmethod
+    def at(cls, point: Point, family: Family, place: Place) -> ClosedPlace:
+        """Return that of an interface; `place` is the device's line."""
+        return cls(f"{point}{_CLOSED}", Kind.EXTENDED, (), Otherwise(Action.DENY, place, False), place, (), family, point=point)
 
 
 def numbered_kind(number: int, numbering: Iterable[tuple[Kind, int, int]]) -> Kind | None:

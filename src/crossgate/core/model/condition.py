@@ -14,15 +14,19 @@ from __future__ import annotations
 
 from collections.abc import Collection, Hashable, Iterable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar, NamedTuple
 
-from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, with_qualifiers
-
-if TYPE_CHECKING:
-    from crossgate.core.model.accesslist import Entry
+from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, Service, with_qualifiers
 
 State = frozenset[Hashable]
 """What is so at one time, of what matters to a question: names of windows, `Limit`s, and at most one `Hello`."""
+
+
+class Asked(NamedTuple):
+    """What an entry asks of a packet besides its ends."""
+
+    service: Service
+    qualifiers: Qualifiers
 
 
 @dataclass(frozen=True)
@@ -69,9 +73,9 @@ class Condition:
         """Whether an entry with it is part of its list in a state, for what opens a conversation."""
         return True
 
-    def in_state(self, entry: Entry, state: State) -> Entry | None:
-        """Return an entry with it as it is in a state: None where it is no part of its list."""
-        return entry if self.applies(state) else None
+    def in_state(self, asked: Asked, state: State) -> Asked | None:
+        """Return what an entry with it asks in a state: None where it is no part of its list."""
+        return asked if self.applies(state) else None
 
     @property
     def needs_state(self) -> bool:

@@ -5,15 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
-from crossgate.core.model.condition import Abilities, Condition, State
+from crossgate.core.model.condition import Abilities, Asked, Condition, State
 from crossgate.core.model.packet import ACK, SYN, TCP, Packet
 from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, Qualifiers, Service, format_ports, with_qualifiers
 from crossgate.core.model.tls import Hello
-
-if TYPE_CHECKING:
-    from crossgate.core.model.accesslist import Entry
 
 SECOND, MINUTE = 1, 60
 """The stretches of time, in seconds, that a limit may count over."""
@@ -178,15 +175,14 @@ class Limit(Condition):
         """Whether it is not exceeded in a state."""
         return self not in state
 
-    def in_state(self, entry: Entry, state: State) -> Entry | None:
-        """Return the entry; where the limit is exceeded, the same one for the TCP segments that no limit counts."""
+    def in_state(self, asked: Asked, state: State) -> Asked | None:
+        """Return what an entry asks; where the limit is exceeded, the TCP segments of it that no limit counts."""
         if self not in state:
-            return entry
-        terms = tuple(
-            term._replace(protocol=TCP) for term in entry.service.terms if term.protocol in (None, TCP) and not entry.qualifiers.fragments
-        )
-        qualifiers = with_qualifiers(entry.qualifiers, Qualifiers(flags=UNCOUNTED))
-        return replace(entry, service=Service(f"{entry.service.text} uncounted", terms), qualifiers=qualifiers) if terms else None
+            return asked
+        service, qualifiers = asked
+        terms = tuple(term._replace(protocol=TCP) for term in service.terms if term.protocol in (None, TCP) and not qualifiers.fragments)
+        uncounted = Service(f"{service.text} uncounted", terms)
+        return Asked(uncounted, with_qualifiers(qualifiers, Qualifiers(flags=UNCOUNTED))) if terms else None
 
     def refusal(self, able: Abilities) -> str:
         """Return why a format cannot say how much is permitted."""

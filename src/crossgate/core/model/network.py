@@ -139,7 +139,10 @@ class Route(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Device:
-    """A router or a switch. A stateful one lets the later packets of a conversation by unasked."""
+    """A router or a switch. A stateful one lets the later packets of a conversation by unasked.
+
+    One that is `closed` denies what comes in at an interface where no list of its family stands inbound.
+    """
 
     name: str
     switch: bool
@@ -148,6 +151,7 @@ class Device:
     interfaces: dict[str, Interface] = field(default_factory=dict)
     ports: dict[str, Port] = field(default_factory=dict)
     routes: list[Route] = field(default_factory=list)
+    closed: bool = False
 
     @property
     def itself(self) -> Point:

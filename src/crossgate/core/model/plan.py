@@ -10,7 +10,7 @@ from datetime import datetime
 from functools import cached_property
 from typing import Any, NamedTuple
 
-from crossgate.core.model.accesslist import AccessList, AnyList, Kind
+from crossgate.core.model.accesslist import AccessList, AnyList, ClosedPlace, Kind
 from crossgate.core.model.address import Address, Addresses, Family, Pattern
 from crossgate.core.model.claim import Moment, Only, Promise
 from crossgate.core.model.condition import State
@@ -102,6 +102,23 @@ class Plan:
             for access_list in (self.lists[placement.access_list],)
             for point in self.points_of(placement.point, access_list.family)
         }
+
+    @cached_property
+    def closed(self) -> dict[tuple[Point, Direction, Family], ClosedPlace]:
+        """What closed devices do at their interfaces where no list of a family stands inbound."""
+        return {
+            (interface.point, Direction.INBOUND, family): ClosedPlace.at(interface.point, family, device.place)
+            for device in self.devices.values()
+            if device.closed
+            for interface in device.interfaces.values()
+            for family in Family
+            if interface.in_family(family) and (interface.point, Direction.INBOUND, family) not in self.placed
+        }
+
+    @cached_property
+    def asked(self) -> dict[tuple[Point, Direction, Family], AccessList]:
+        """What packets of a family are asked of at a point in a direction: the list that stands there, or what a closed device does."""
+        return {**self.placed, **self.closed} if self.closed else self.placed
 
     def points_of(self, point: Point, family: Family | None) -> tuple[Point, ...]:
         """Return the places that a list of a family stands at by being placed on a point: itself, and for a group its hosts.

@@ -45,7 +45,7 @@ class Forwarding(Routes):
     def list_at(self, crossing: Crossing, family: Family) -> AccessList | None:
         """Return the list that is asked about packets of a family at a crossing; an ethernet list as what it is for these."""
         if crossing.rulings is None:
-            return self.plan.placed.get((crossing.point, crossing.direction, family))
+            return self.plan.asked.get((crossing.point, crossing.direction, family))
         own = self.plan.framed.get(crossing.place)  # None where only a plan beside this one has it
         return None if own is None else own.for_packets(crossing.rulings, family)
 

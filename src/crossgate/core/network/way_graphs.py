@@ -47,9 +47,9 @@ class WayGraphs:
         plan = network.plan
         self._tokens: dict[Token, int] = {} if beside is None else beside._tokens
         self.tokens: list[Token] = [] if beside is None else beside.tokens
-        listed = {point.device for point, _, listed_family in plan.placed if listed_family is family}
+        listed = {point.device for point, _, listed_family in plan.asked if listed_family is family}
         self._stateful = {name for name, device in plan.devices.items() if device.stateful and name in listed}
-        placed = {(point, direction) for point, direction, listed_family in plan.placed if listed_family is family}
+        placed = {(point, direction) for point, direction, listed_family in plan.asked if listed_family is family}
         self._placed = {Crossing(*each) for each in (placed if places is None else places)}
         self.nodes: Nodes = Nodes() if beside is None else beside.nodes
         self.names = list(plan.devices)

@@ -79,7 +79,7 @@ class Network(Forwarding):
     def like(self, other: Network) -> bool:
         """Whether packets go the same ways and meet the same places with lists as in another plan, whatever lists these are."""
         own, its = self.plan, other.plan
-        same = own.down == its.down and own.placed.keys() == its.placed.keys() and own.says_of_frames == its.says_of_frames
+        same = own.down == its.down and own.asked.keys() == its.asked.keys() and own.says_of_frames == its.says_of_frames
         return self.same_addresses(other) and same
 
     def same_addresses(self, other: Network) -> bool:

@@ -21,8 +21,8 @@ class AskedLists:
     """The lists of one plan, those for frames as what they are for the packets in some; what is worked out for a list is kept."""
 
     def __init__(self, plan: Plan) -> None:
-        self.lists: list[AnyList[Any]] = list(plan.every_list.values())
-        """The plan's lists, in the order of their numbers in `Fates`: those for packets, then those for frames."""
+        self.lists: list[AnyList[Any]] = [*plan.every_list.values(), *plan.closed.values()]
+        """The plan's lists, in the order of their numbers in `Fates`: those for packets, those for frames, what closed devices do."""
         self._list_numbers = {each.name: number for number, each in enumerate(self.lists)}
         self._asked: list[AccessList] = []
         """The lists that packets are asked of: the plan's, with the same numbers; then what those for frames are for the packets in some."""

@@ -10,7 +10,7 @@ from crossgate.core.conversation.story import Asked, LegTrace, Trace
 from crossgate.core.conversation.verdict import VERDICTS, Verdict
 from crossgate.core.lists.insertion import free_numbers
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind, line_name
+from crossgate.core.model.accesslist import AccessList, Action, ClosedPlace, Entry, Kind, line_name
 from crossgate.core.model.address import Address, Family, everything, single
 from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.network import Direction, PointKind
@@ -59,6 +59,8 @@ class Need(NamedTuple):
     texts: tuple[str, ...]
 
     def __str__(self) -> str:
+        if isinstance(self.access_list, ClosedPlace):
+            return f"an {self.access_list.family.word} list inbound on {self.access_list.point} with: {'; '.join(self.texts)}"
         where = f"before {self.before.number}" if self.before is not None else "at the end" if self.access_list.entries else "in it"
         numbers = self.numbers or ("",) * len(self.texts)
         return f"in list {self.access_list.name}, {where}: {'; '.join(f'{number} {text}'.strip() for number, text in zip(numbers, self.texts, strict=True))}"

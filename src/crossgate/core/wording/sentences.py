@@ -8,7 +8,7 @@ from crossgate.core.conversation.opening import service_label
 from crossgate.core.conversation.rules import Leg
 from crossgate.core.conversation.story import Asked, Outcome, Trace
 from crossgate.core.conversation.verdict import VERDICTS, Verdict
-from crossgate.core.model.accesslist import Action, Decider, Entry, line_name
+from crossgate.core.model.accesslist import Action, ClosedPlace, Decider, Entry, line_name
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.conditions import Limit, When, is_counted
@@ -107,6 +107,8 @@ def decided_by(decider: Decider, crossing: Crossing, what: str = "it") -> str:
     if decider.entry is not None:
         return f"{decider.name} {does} {what} on the way {way} {crossing.point}"
     name = decider.access_list.name
+    if isinstance(decider.access_list, ClosedPlace):
+        return f"{crossing.point} is closed: no {decider.access_list.label} list stands inbound there, so {crossing.point.device} {does} {what}"
     return f"{'list ' if name.isdigit() else ''}{name} has no entry for {what}, so its otherwise line {does} {what} on the way {way} {crossing.point}"
 
 

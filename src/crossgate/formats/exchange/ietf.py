@@ -52,6 +52,12 @@ def _device_tree(wanted: Wanted, device: Device, written: Written) -> dict[str, 
         raise PlanError(f"{device.name} has more than {_MOST_HOSTNAME} characters, and a hostname has no more (RFC 7317)")
     if device.stateful:
         written.told.append(f"{device.name} is stateful, which these models have no word for")
+    closed = [str(point) for point, _, _ in plan.closed if point.device == device.name]
+    if closed:
+        what = "closed, and no list says so: these models would let everything in; place a list there"
+        written.unsaid.append(f"{', '.join(dict.fromkeys(closed))}: {what}")
+    if any(each.cost is not None or each.passive for each in device.interfaces.values()):
+        written.told.append(f"costs and passive interfaces of {device.name} are left out, since these models have none")
     vlans = [name for name in dict.fromkeys(each.on for each in device.interfaces.values()) if plan.segments[name].vlan is not None]
     if vlans:
         written.told.append(f"VLAN numbers of {', '.join(vlans)} are left out, since these models have none")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
+from crossgate.core.model.accesslist import ClosedPlace
 from crossgate.core.model.address import Address
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plaintext import escaped_json
@@ -12,7 +13,7 @@ from crossgate.core.model.tls import VERSIONS, suite_name
 
 if TYPE_CHECKING:
     from crossgate.core.conversation.rules import Decided
-    from crossgate.core.model.accesslist import Decider
+    from crossgate.core.model.accesslist import AnyList, Decider
     from crossgate.core.model.conditions import When
     from crossgate.core.model.finding import Finding
     from crossgate.core.model.tls import Hello, TlsTest
@@ -100,8 +101,15 @@ def decided_document(stop: Decided | None) -> Document | None:
     """Return which line of a list decided, and where the list stands."""
     if stop is None:
         return None
-    place = {"point": str(stop.crossing.point), "direction": str(stop.crossing.direction), "list": stop.decider.access_list.name}
+    place = {"point": str(stop.crossing.point), "direction": str(stop.crossing.direction), **asked_list(stop.decider.access_list)}
     return place | decider_document(stop.decider)
+
+
+def asked_list(access_list: AnyList[Any] | None) -> Document:
+    """Return which list is asked; none is where a device is `closed`, and denies because no list stands there."""
+    if isinstance(access_list, ClosedPlace):
+        return {"list": None, "closed": True}
+    return {"list": None if access_list is None else access_list.name}
 
 
 def decider_document(decider: Decider) -> Document:

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from crossgate.core.answers.points import CrossedPoint, Suited
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.paths import Endpoint
-from crossgate.formats.json.parts import Document, endpoint_document
+from crossgate.formats.json.parts import Document, asked_list, endpoint_document
 
 
 def points_document(plan: Plan, found: Iterable[tuple[Endpoint, Endpoint, Sequence[CrossedPoint], Sequence[Suited]]]) -> Document:
@@ -25,7 +25,7 @@ def points_document(plan: Plan, found: Iterable[tuple[Endpoint, Endpoint, Sequen
                         "leg": "back" if point.back else "there",
                         "point": str(point.crossing.point),
                         "direction": str(point.crossing.direction),
-                        "list": point.placed.name if point.placed else None,
+                        **asked_list(point.placed),
                         "elsewhere": point.elsewhere,
                     }
                     for point in points

@@ -10,7 +10,7 @@ from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import VERSIONS, suite_name
 from crossgate.core.traffic.rates import Rates
-from crossgate.formats.json.parts import Document, decider_document
+from crossgate.formats.json.parts import Document, asked_list, decider_document
 from crossgate.formats.readers.capture import Chosen
 from crossgate.formats.readers.traffic import Told, hellos_of
 
@@ -97,7 +97,7 @@ def _sorts(sums: Mapping[Sort, Sum], compared: bool) -> list[Document]:
         if compared:
             document["was"] = _verdict(sort.was)
         document["verdict"] = _verdict(sort.verdict)
-        document["list"] = None if sort.decider is None else sort.decider.access_list.name
+        document |= asked_list(None if sort.decider is None else sort.decider.access_list)
         document |= {"entry": None} if sort.decider is None else decider_document(sort.decider)
         document["point"] = None if sort.crossing is None else str(sort.crossing.point)
         document["direction"] = None if sort.crossing is None else str(sort.crossing.direction)

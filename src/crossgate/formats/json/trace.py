@@ -9,7 +9,7 @@ from crossgate.core.conversation.story import Asked, LegTrace, Trace
 from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import noticed, sentence
-from crossgate.formats.json.parts import Document, endpoint_document, when_document
+from crossgate.formats.json.parts import Document, asked_list, endpoint_document, when_document
 
 
 def trace_document(plan: Plan, when: When, traces: Iterable[Trace]) -> Document:
@@ -57,7 +57,7 @@ def _asked(asked: Asked) -> Document:
     document: Document = {
         "point": str(asked.crossing.point),
         "direction": str(asked.crossing.direction),
-        "list": asked.access_list.name if asked.access_list else None,
+        **asked_list(asked.access_list),
         "entry": decider.number if decider else None,
         "action": str(decider.action) if decider else "permit",
         "line": decider.place.line if decider else None,
