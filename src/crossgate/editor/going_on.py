@@ -6,11 +6,11 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from crossgate.core.model.finding import KINDS
-from crossgate.core.model.meaning import meaning_of
 from crossgate.core.model.plan import Plan, UnknownName
+from crossgate.core.sets.meaning import meaning_of
 from crossgate.language.forms import COMMAS, Step, statement_form
 from crossgate.language.glossary import explained
-from crossgate.language.lines import tokens
+from crossgate.language.lines import form_tokens
 from crossgate.language.syntax import STATEMENTS
 from crossgate.language.texts import Text, list_form
 
@@ -38,7 +38,7 @@ def offers_at(text: Text, plan: Plan | None, number: int, column: int) -> Offers
     if not line[:1].isspace():
         head = ""
     commas = line.split(None, 1)[:1] and line.split(None, 1)[0] in COMMAS and not head
-    words = list(tokens(line, commas=bool(commas)))
+    words = list(form_tokens(line, commas=bool(commas)))
     if words and words[-1].text[0] in ("#", '"'):
         return Offers(column, column, [])
     typed = words.pop() if words and words[-1].end == column and words[-1].text != "," else None

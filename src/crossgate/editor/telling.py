@@ -9,10 +9,10 @@ from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry
 from crossgate.core.model.address import Family, Pattern, everything, format_address, parse_addresses
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.finding import KINDS
-from crossgate.core.model.meaning import meaning_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets import spans
 from crossgate.core.sets.addresses import AddressSet
+from crossgate.core.sets.meaning import meaning_of
 from crossgate.core.sets.wildcard import slips
 from crossgate.editor.plans import OpenPlan
 from crossgate.language.glossary import explained

@@ -24,7 +24,7 @@ title "{title}"
 
 # The network: a subnet is where machines are, a router or switch has an interface on each subnet that it joins.
 subnet office 192.168.10.0/24
-outside internet
+outside internet but private
 
 router gateway
     interface inside 192.168.10.1/24 on office

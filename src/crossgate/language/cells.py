@@ -39,11 +39,11 @@ def entry_cells(words: list[str], standard: bool) -> tuple[str, ...]:
     action = left.pop(0) if left and left[0] in tuple(Action) else ""
     comment = left.pop() if left and left[-1].startswith('"') else ""
     service = "" if standard or not left else left.pop(0)
-    source = _addresses(left)
+    source = _several(left)
     destination = ""
     if left and left[0] == "to":
         left.pop(0)
-        destination = f"to {_addresses(left)}"
+        destination = f"to {_several(left)}"
     return number, off, action, service, source, destination, " ".join(left), comment
 
 
@@ -55,8 +55,7 @@ def subnet_cells(words: list[str]) -> tuple[str, ...]:
 
 def group_cells(words: list[str]) -> tuple[str, ...]:
     """group | NAME | members."""
-    members = [each.split() for each in " ".join(words[2:]).split(",")]
-    return words[0], words[1], ", ".join(_addresses(each) for each in members)
+    return words[0], words[1], _several(" ".join(words[2:]).replace(",", ", ").replace(" ,", ",").split())
 
 
 def route_cells(words: list[str]) -> tuple[str, ...]:
@@ -71,8 +70,8 @@ def expectation_cells(words: list[str]) -> tuple[str, ...]:
         end += 2
     left = words[end:]
     comment = left.pop() if left[-1].startswith('"') else ""
-    source = _literal(left.pop(0))
-    destination = f"{left.pop(0)} {_literal(left.pop(0))}"
+    source = _several(left)
+    destination = f"{left.pop(0)} {_several(left)}"
     return words[0], words[1], " ".join(words[2:end]), source, destination, " ".join(left), comment
 
 
@@ -108,14 +107,24 @@ def gateway_cells(words: list[str]) -> tuple[str, ...]:
     return words[0], *_by_family(words[1:end], _literal), " ".join(words[end:by]), " ".join(words[by:])
 
 
+def _several(left: list[str]) -> str:
+    """Take the words of a source or a destination off the front, and return them in their usual form."""
+    found = _addresses(left)
+    while left and (found.endswith(",") or left[0] == "but"):
+        found += f" {left.pop(0)}" if left[0] == "but" else ""
+        found += f" {_addresses(left)}"
+    return found
+
+
 def _addresses(left: list[str]) -> str:
-    """Take the words of one source or destination off the front, and return them in their usual form."""
+    """Take the words of one item off the front, and return them in their usual form, with the comma that they end with."""
     if not left:
         return ""
     word = left.pop(0)
     if left[:1] in (["wild"], ["mask"]) and len(left) > 1:
-        return _masked(word, left.pop(0), left.pop(0))
-    return _literal(word)
+        kind, mask = left.pop(0), left.pop(0)
+        return _masked(word, kind, mask.removesuffix(",")) + "," * mask.endswith(",")
+    return ", ".join(map(_literal, word.removesuffix(",").split(","))) + "," * word.endswith(",")
 
 
 @lru_cache(maxsize=1 << 16)

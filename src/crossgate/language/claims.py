@@ -10,12 +10,12 @@ from crossgate.core.model.claim import ELSEWHERE, Claim, Expectation, Moment, On
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.finding import KINDS, Acceptance
-from crossgate.core.model.meaning import meaning_of
 from crossgate.core.model.network import Direction, Placement, Point, PointKind
 from crossgate.core.model.packet import MOST_PORT, PORT_PROTOCOLS, TCP
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service
 from crossgate.core.model.tls import Spoken
+from crossgate.core.sets.meaning import meaning_of
 from crossgate.language.conditions import tls_test
 from crossgate.language.names import Names
 from crossgate.language.times import moment
@@ -237,10 +237,10 @@ def in_some_family(words: Words, names: Names, service: str) -> dict[Family, Ser
 
 
 def _end(words: Words, names: Names) -> str:
-    """END = HOST | DEVICE | POINT | SUBNET | GROUP | OUTSIDE | ADDRESS | ADDRESS/LEN | RANGE | "any"."""
-    word = words.take("an end: a host, a device, a point, a subnet, a group, an outside, an address or any")
-    names.endpoints(words, word)
-    return word
+    """END = 1#WORD ["but" 1#WORD]; WORD = HOST | DEVICE | POINT | SUBNET | GROUP | OUTSIDE | ADDRESS | ADDRESS/LEN | RANGE | "any"."""
+    if not words.peek():
+        raise words.missing("an end: a host, a device, a point, a subnet, a group, an outside, an address or any")
+    return names.several_endpoints(words)
 
 
 def _decider(words: Words, names: Names) -> DeciderKey:

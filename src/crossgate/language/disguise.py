@@ -24,6 +24,7 @@ from crossgate.core.model.finding import KINDS as FINDINGS
 from crossgate.core.model.plaintext import numeral
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError, split_service
+from crossgate.core.sets.meaning import PRIVATE, PRIVATE_BLOCKS
 from crossgate.language.forms import ENTRIES, FORMS
 from crossgate.language.syntax import BLOCK_LINES, STATEMENTS
 from crossgate.language.texts import Text
@@ -112,6 +113,9 @@ class Disguise:
             return self._part(word)
         if role == "MAC" and before != "wild":
             return self._mac(word)
+        if word == PRIVATE and word not in self._stems:
+            # What it stands for is turned as all addresses are, so that what lay in it still does; a list's family says which of it is meant.
+            return ", ".join(self._address(str(block)) for block in PRIVATE_BLOCKS) if keyword == "outside" else word
         if role in _NAMING or (role == "FINDING" and word not in FINDINGS) or not role:
             return self._named(word)
         return word

@@ -21,12 +21,12 @@ from crossgate.core.lists.insertion import free_numbers
 from crossgate.core.model.accesslist import AccessList, Action, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError, unknown
-from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.network import Direction, Interface, Point, PointKind, Segment
 from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Ports, ServiceError, format_ports, join_ports
 from crossgate.core.sets.boxes import ALL_PORTS
+from crossgate.core.sets.meaning import WordKind, meaning_of
 from crossgate.language.lines import file_lines
 
 _DHCP = {Family.IPV4: "dhcp", Family.IPV6: "dhcpv6-server"}

@@ -27,7 +27,7 @@ FORMS: Mapping[str, str] = {
     "client": "ports RANGE",
     "zone": "ZONE",
     "subnet": "NEW PREFIX+ [vlan NUMBER]",
-    "outside": "NEW PREFIX*",
+    "outside": "NEW PREFIX* [but END (, END)*]",
     "router": "NEW (stateful | closed)*",
     "switch": "NEW (stateful | closed)*",
     "interface": "PART PREFIX+ (on SUBNET | at PORT | mac MAC | cost NUMBER | passive)*",
@@ -35,7 +35,7 @@ FORMS: Mapping[str, str] = {
     "route": "((PREFIX | default) via ADDRESS | PREFIX discard)",
     "gateway": "ADDRESS+ [on SUBNET] by POINT (, POINT)* [vrid NUMBER]",
     "host": "NEW ADDRESS+ (on SUBNET | at PORT | gateway ADDRESS | mac MAC)*",
-    "group": "NEW MEMBER (, MEMBER)*",
+    "group": "NEW MEMBERS",
     "service": "NEW SERVICE (, SERVICE)*",
     "window": "NEW (DAYS HOURS (, DAYS HOURS)* | DATE CLOCK to DATE CLOCK)",
     "list": "NEW (standard | extended) (ipv4 | ipv6 | ethernet)",
@@ -57,8 +57,8 @@ def _conditions(kind: Kind) -> str:
 
 
 ENTRIES: Mapping[tuple[Kind, bool], str] = {
-    (Kind.STANDARD, False): f"[NUMBER] [off] ACTION MEMBER {_conditions(Kind.STANDARD)} [log] [TEXT]",
-    (Kind.EXTENDED, False): f"[NUMBER] [off] ACTION SERVICE MEMBER to MEMBER {_conditions(Kind.EXTENDED)} [log] [TEXT]",
+    (Kind.STANDARD, False): f"[NUMBER] [off] ACTION MEMBERS {_conditions(Kind.STANDARD)} [log] [TEXT]",
+    (Kind.EXTENDED, False): f"[NUMBER] [off] ACTION SERVICE MEMBERS to MEMBERS {_conditions(Kind.EXTENDED)} [log] [TEXT]",
     (Kind.STANDARD, True): "[NUMBER] [off] (permit | deny) STATION [during WINDOW] [log] [TEXT]",
     (Kind.EXTENDED, True): "[NUMBER] [off] (permit | deny) ETHERTYPE STATION to STATION [during WINDOW] [log] [TEXT]",
 }
@@ -66,14 +66,16 @@ ENTRIES: Mapping[tuple[Kind, bool], str] = {
 
 _PARTS: Mapping[str, str] = {
     "ACTION": "(permit | deny | reject)",
+    "MEMBERS": "MEMBER (, MEMBER)* [but MEMBER (, MEMBER)*]",
     "MEMBER": "(any | PATTERN [wild WILDCARD | mask WILDCARD] | NAME)",
     "TLS": WRITTEN[TlsTest].form,
     "STATION": "(any | broadcast | MAC [wild MAC] | MACHINE)",
     "ETHERTYPE": "(any | ipv4 | ipv6 | arp | NUMBER)",
     "WHERE": "(POINT | subnet SUBNET | host HOST | group GROUP | DEVICE itself)",
-    "CLAIM": "((permit | deny | half-open) SERVICE END to END LIMITS [by LIST (NUMBER | otherwise)] | only SERVICES END to (elsewhere | END) LIMITS) [TEXT]",
+    "CLAIM": "((permit | deny | half-open) SERVICE ENDS to ENDS LIMITS [by LIST (NUMBER | otherwise)] | only SERVICES ENDS to (elsewhere | ENDS) LIMITS) [TEXT]",
     "SERVICES": "(nothing | SERVICE (and SERVICE)*)",
-    "END": "(any | PATTERN | ENDPOINT)",
+    "ENDS": "END (, END)* [but END (, END)*]",
+    "END": "(any | PATTERN [wild WILDCARD | mask WILDCARD] | ENDPOINT)",
     "LIMITS": "[source port NUMBER] [at TIME [CLOCK]] [flooding] [no tls | TLS] [over (ipv4 | ipv6)]",
 }
 

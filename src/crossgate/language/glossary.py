@@ -52,6 +52,12 @@ NETWORK = {
         "As a statement, an address that several devices can answer for (VRRP): a claim holds only if it holds whichever of them answers.",
         "gateway 192.0.2.1 on quay by breakwater.quay, groyne.quay vrid 12",
     ),
+    "but": Word(
+        "All of the words before it, without those behind: tickets but laptop, kiosk-2. Words with commas between are all of them together.", "10 permit ssh staff but printer to any"
+    ),
+    "private": Word(
+        "The addresses that are nobody's on the internet (RFC 1918, RFC 6598, RFC 4193), unless the plan gives the name to something else.", "outside internet but private"
+    ),
     "group": Word("A name for addresses: hosts, subnets, prefixes, ranges and other groups.", "group servers manifest, resolver"),
     "service": Word("A name for protocols and ports, used in lists, expectations and traces alike.", "service booking tcp/8443, tcp/9443"),
     "window": Word("A name for times: weekly hours, or from one date to another. Times are the devices' local ones.", "window night daily 22:00-05:30"),

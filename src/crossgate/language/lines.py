@@ -16,6 +16,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 _WORD = re.compile(r'"[^"]*"?|#.*|[^\s"#]+')
+_WORD_OR_END = re.compile(r'"[^"]*"?|#.*|,(?=\s)|(?:(?!,\s)[^\s"#])+')
 _WORD_OR_COMMA = re.compile(r'"[^"]*"?|#.*|,|[^\s",#]+')
 
 
@@ -79,8 +80,16 @@ def split_words(text: str, commas: bool = False) -> list[str]:
 
 def tokens(text: str, commas: bool = False) -> Iterator[Token]:
     """Yield the words and the remark of a line, with where they stand; see `split_words` for `commas`."""
-    for match in (_WORD_OR_COMMA if commas else _WORD).finditer(text):
-        yield Token(match[0], *match.span())
+    return _found(_WORD_OR_COMMA if commas else _WORD, text)
+
+
+def form_tokens(text: str, commas: bool = False) -> Iterator[Token]:
+    """Yield the words and the remark of a line as forms have them: a comma with a blank behind it is a word of its own, with `commas` each."""
+    return _found(_WORD_OR_COMMA if commas else _WORD_OR_END, text)
+
+
+def _found(pattern: re.Pattern[str], text: str) -> Iterator[Token]:
+    return (Token(match[0], *match.span()) for match in pattern.finditer(text))
 
 
 def file_lines(file: str, text: str) -> Iterator[Line]:

@@ -6,10 +6,10 @@ word and a family only.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from enum import StrEnum
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList
 from crossgate.core.model.address import (
@@ -20,17 +20,16 @@ from crossgate.core.model.address import (
     Pattern,
     anywhere,
     looks_like_address,
-    parse_address,
     parse_addresses,
-    parse_netmask,
-    pattern,
+    parse_masked,
+    single,
 )
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.ethernet import EthernetList
-from crossgate.core.model.meaning import Meaning, WordKind, meaning_of, of_patterns
 from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Group, Plan, UnknownName
 from crossgate.core.model.service import Service, ServiceError, split_service
+from crossgate.core.sets.meaning import Meaning, WordKind, combined, meaning_of, of_patterns, without, written_as
 from crossgate.language.lines import Line
 from crossgate.language.words import Words
 
@@ -116,6 +115,7 @@ class Names:
         self.declared: dict[Space, dict[str, str]] = {space: {} for space in Space}
         self.pending_groups: dict[str, Words] = {}
         self.pending_services: dict[str, Words] = {}
+        self.pending_outsides: dict[str, Words] = {}
         self.broken_groups: set[str] = set()
         self._addresses: dict[Family, dict[str, Addresses]] = {family: {} for family in Family}
         self._services: dict[tuple[str, Family], Service] = {}
@@ -147,29 +147,48 @@ class Names:
         return words.unknown(kind, name, list(known))
 
     def addresses(self, words: Words, family: Family) -> Addresses:
-        """ADDRESSES = "any" | ADDRESS | ADDRESS/LEN | ADDRESS "wild" WILDCARD | ADDRESS "mask" NETMASK | ADDRESS-ADDRESS | NAME | POINT."""
+        """ADDRESSES = 1#ITEM ["but" 1#ITEM], of which each is an ITEM of a list (`_item`)."""
         word = words.take("an address or a name")
         met = self._addresses[family]
-        if word in met and words.peek() not in ("wild", "mask"):
+        after = words.peek()
+        if word in met and after not in _GOING_ON:
             return met[word]
         start = words.index - 1
+        if "," not in word:
+            found = self._item(words, word, family)
+            if words.words[words.index - 1][-1] != "," and words.peek() != "but":
+                if words.index == start + 1:
+                    met[word] = found
+                return found
+        words.index = start
+
+        def item(own: Words, part: str) -> Addresses:
+            if "but" in own.words[start : own.index] and part != "any" and not looks_like_address(part):
+                return Addresses(part, self.meaning(own, part).in_family(family))  # to leave out nothing is no error
+            return self._item(own, part, family)
+
+        taken, left_out, text = read_several(words, item)
+        patterns = without((each for other in taken for each in other.patterns), (each for other in left_out for each in other.patterns))
+        if not patterns:
+            raise words.error_from(start, f"nothing is left of {text}")
+        return Addresses(text, patterns)
+
+    def _item(self, words: Words, word: str, family: Family) -> Addresses:
+        """ITEM = "any" | ADDRESS | ADDRESS/LEN | ADDRESS "wild" WILDCARD | ADDRESS "mask" NETMASK | ADDRESS-ADDRESS | NAME | POINT."""
         if word == "any":
             return anywhere(family)
+        start = words.index - 1
         if looks_like_address(word):
             patterns = _literal(words, word)
             if patterns[0].family is not family:
                 wrong = patterns[0].family.label
                 raise words.error_from(start, f"{word} is {wrong} and this is an {family.word} list")
             text = word if words.index == start + 1 else " ".join(words.words[start : words.index])
-            found = Addresses(text, patterns)
-        else:
-            own = self.meaning(words, word).in_family(family)
-            if not own:
-                raise words.error(f"{word} has no {family.label} address, and this is an {family.word} list")
-            found = Addresses(word, own)
-        if words.index == start + 1:
-            met[word] = found
-        return found
+            return Addresses(text, patterns)
+        own = self.meaning(words, word).in_family(family)
+        if not own:
+            raise words.error(f"{word} has no {family.label} address, and this is an {family.word} list")
+        return Addresses(word, own)
 
     def meaning(self, words: Words, word: str) -> Meaning:
         """Return what the word just taken means for a list; outsides and ports have no addresses there."""
@@ -192,10 +211,23 @@ class Names:
             raise words.error(f"{word} is a port and has no addresses; name an interface")
         return found
 
+    def several_endpoints(self, words: Words) -> str:
+        """ENDS = 1#END ["but" 1#END]; return them as a text that `meaning_of` understands. Raises `PlanError` where nothing is left."""
+        start = words.index
+        taken, left_out, text = read_several(words, self.endpoints)
+        if len(taken) + len(left_out) > 1:
+            try:
+                combined(taken, left_out, text)
+            except AddressError as error:
+                raise words.error_from(start, str(error)) from None
+        return text
+
     def _met_before(self, words: Words, word: str) -> Meaning | None:
         """Return what a word means, None where nothing declares it; errors point at the word."""
         if "." in word and not looks_like_address(word):
             self.point(words, word)
+        if looks_like_address(word) and words.peek() in ("wild", "mask"):
+            return of_patterns(_literal(words, word))
         try:
             found = meaning_of(self.plan, word)
         except AddressError as error:
@@ -214,27 +246,26 @@ class Names:
             raise words.error(str(error), near=error.near) from None
 
     def group(self, statement: Words, name: str) -> Group:
-        """GROUP = "group" NAME ADDRESSES *("," ADDRESSES). The groups among ADDRESSES have been read before."""
+        """GROUP = "group" NAME 1#ADDRESSES ["but" 1#ADDRESSES]. The groups among ADDRESSES have been read before."""
         if name in self.broken_groups:
             raise FollowOn("")
         words = Words(statement.line, commas=True)
         words.keyword("group")
         words.take("the group's name")
         members: dict[Family, dict[Pattern, None]] = {}
-        named: set[Address] = set()
         start = words.index
-        while True:
-            word = words.take("an address or a name")
-            if word == ",":
-                raise words.error("an address or a name is missing before this comma")
-            meaning = of_patterns(_literal(words, word)) if looks_like_address(word) else self.meaning(words, word)
-            named |= meaning.named
-            for each in meaning.patterns:
-                members.setdefault(each.family, {})[each] = None
-            if not words.accept(","):
-                break
+
+        def member(own: Words, word: str) -> Meaning:
+            return of_patterns(_literal(own, word)) if looks_like_address(word) else self.meaning(own, word)
+
+        taken, left_out, text = read_several(words, member)
         words.end()
-        text = " ".join(words.words[start:]).replace(" ,", ",")
+        out = [each for other in left_out for each in other.patterns]
+        for each in without((each for other in taken for each in other.patterns), out):
+            members.setdefault(each.family, {})[each] = None
+        named = {address for other in taken for address in other.named if not any(map(single(address).overlaps, _like(address, out)))}
+        if not members:
+            raise words.error_from(start, f"nothing is left of {text}")
         return Group(name, {f: Addresses(name, tuple(members[f])) for f in Family if f in members}, frozenset(named), text, statement.place)
 
     def service(self, words: Words, family: Family) -> Service:
@@ -266,6 +297,49 @@ class Names:
             raise words.error(str(error), near=error.near) from None
 
 
+_Item = TypeVar("_Item")
+_GOING_ON = ("wild", "mask", "but")
+
+
+def read_several(words: Words, read: Callable[[Words, str], _Item]) -> tuple[list[_Item], list[_Item], str]:
+    """SEVERAL = 1#ITEM ["but" 1#ITEM]; return the items before and behind `but`, and the text, written in the usual way.
+
+    `read` reads an item whose first word has been taken, without a comma that it ends with. Raises `PlanError`.
+    """
+    items: tuple[list[_Item], list[_Item]] = [], []
+    texts: tuple[list[str], list[str]] = [], []
+    side = 0
+    while True:
+        start = words.index
+        word = words.take("an address or a name")
+        parts = word.removesuffix(",").split(",")
+        if "" in parts:
+            raise words.error(
+                "an address or a name is missing before this comma" if word == "," else "an address or a name is missing here"
+            )
+        for part in parts:
+            items[side].append(read(words, part))
+        rest = words.words[start + 1 : words.index]
+        texts[side].extend([*parts[:-1], " ".join([parts[-1], *rest]).removesuffix(",")])
+        last = words.words[words.index - 1]
+        if (last.endswith(",") and last != ",") or words.accept(","):
+            if words.peek() in ("", "but", "to"):
+                raise (
+                    words.missing("another address or name after the comma")
+                    if not words.peek()
+                    else words.error("another address or name is missing after the comma", index=words.index)
+                )
+        elif side == 0 and words.accept("but"):
+            side = 1
+        else:
+            return *items, written_as(*texts)
+
+
+def _like(address: Address, patterns: Iterable[Pattern]) -> Iterator[Pattern]:
+    """Yield the patterns of an address's family."""
+    return (each for each in patterns if each.family is address.family)
+
+
 def read_pattern(words: Words) -> tuple[Pattern, ...]:
     """PATTERN = ADDRESS | ADDRESS/LEN | ADDRESS "wild" WILDCARD | ADDRESS "mask" NETMASK | ADDRESS-ADDRESS. Raises `PlanError`."""
     return _literal(words, words.take("an address, a prefix or a range"))
@@ -273,26 +347,10 @@ def read_pattern(words: Words) -> tuple[Pattern, ...]:
 
 def _literal(words: Words, word: str) -> tuple[Pattern, ...]:
     try:
-        if words.peek() in ("wild", "mask"):
-            address = parse_address(word)
-            if words.accept("wild"):
-                return (_wild(words, address),)
-            words.keyword("mask")
-            return (pattern(address.family, address.value, _netmask(words, address)),)
-        return parse_addresses(word)
+        if words.peek() not in ("wild", "mask"):
+            return parse_addresses(word)
+        kind = words.take("")
+        mask = words.take("a wildcard, as 0.0.0.255" if kind == "wild" else "a netmask, as 255.255.255.0")
+        return (parse_masked(word, kind, mask.removesuffix(",")),)
     except AddressError as error:
         raise words.error(str(error)) from None
-
-
-def _wild(words: Words, address: Address) -> Pattern:
-    wildcard = parse_address(words.take("a wildcard, as 0.0.0.255"))
-    if wildcard.family is not address.family:
-        raise words.error(f"the address is {address.family.label} and its wildcard {wildcard.family.label}")
-    return pattern(address.family, address.value, wildcard.value)
-
-
-def _netmask(words: Words, address: Address) -> int:
-    wildcard = parse_netmask(words.take("a netmask, as 255.255.255.0"))
-    if address.family is not Family.IPV4:
-        raise words.error("IPv6 has no netmasks: write ADDRESS/LENGTH or wild")
-    return wildcard

@@ -26,6 +26,12 @@ def _read_by_source(words: Words, names: Names) -> None:
     """INCLUDE = "include" TEXT, which `source` reads in its place."""
 
 
+def _sets(names: Names) -> None:
+    """Read the groups, and then what is left out of outsides."""
+    named_sets.groups(names)
+    topology.outsides(names)
+
+
 STATEMENTS = {
     row.keyword: row
     for row in (
@@ -41,7 +47,7 @@ STATEMENTS = {
         Row("switch", topology.device, space=Space.NAMES, block=topology.DEVICE_LINES),
         Row("gateway", topology.gateway, gateway_cells, commas=True),
         Row("host", topology.host, host_cells, Space.NAMES),
-        Row("group", named_sets.group, group_cells, Space.NAMES, finish=named_sets.groups),
+        Row("group", named_sets.group, group_cells, Space.NAMES, finish=_sets),
         Row("service", named_sets.service, named_cells, Space.SERVICES, finish=named_sets.services),
         Row("window", times.window, named_cells, Space.WINDOWS, commas=True),
         Row("list", entries.access_list, space=Space.LISTS, block=entries.LIST_LINES),

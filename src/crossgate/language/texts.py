@@ -15,7 +15,7 @@ from crossgate.core.model.accesslist import Kind
 from crossgate.core.model.service import split_service
 from crossgate.language.entries import ETHERNET
 from crossgate.language.forms import COMMAS, Form, entry_form, statement_form
-from crossgate.language.lines import Token, tokens
+from crossgate.language.lines import Token, form_tokens
 from crossgate.language.names import Space
 from crossgate.language.syntax import STATEMENTS
 
@@ -162,10 +162,7 @@ class Text:
 @lru_cache(1 << 16)
 def _written(line: str, head: str) -> Written:
     """Return the words of a line in the block of a statement, "" for none."""
-    found = list(tokens(line))
-    commas = bool(found) and found[0].text in COMMAS and not head
-    if commas:
-        found = list(tokens(line, commas=True))
+    found = list(form_tokens(line, commas=not head and line.split(None, 1)[:1] != [] and line.split(None, 1)[0] in COMMAS))
     form = _form(found[0].text, head) if found else None
     own = [each for each in found if each.text[0] != "#"]
     roles = form.roles([each.text for each in own]) if form is not None else [""] * len(own)

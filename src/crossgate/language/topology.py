@@ -10,8 +10,9 @@ from crossgate.core.model.address import Address, AddressError, Family, Pattern,
 from crossgate.core.model.ethernet import MacError, is_group_mac, parse_mac
 from crossgate.core.model.network import Device, Host, Interface, InterfaceAddress, Point, PointKind, Port, Route, Segment, SharedGateway
 from crossgate.core.model.plaintext import numeral
+from crossgate.core.sets.meaning import WordKind, without
 from crossgate.language.cells import interface_cells, named_cells, route_cells
-from crossgate.language.names import Names, Space
+from crossgate.language.names import Names, Space, read_several
 from crossgate.language.row import Row
 from crossgate.language.words import Words
 
@@ -19,12 +20,14 @@ _MAX_VLAN = 4094
 
 
 def segment(words: Words, names: Names) -> None:
-    """SEGMENT = "subnet" NAME 1*PREFIX ["vlan" ID] | "outside" NAME *PREFIX."""
+    """SEGMENT = "subnet" NAME 1*PREFIX ["vlan" ID] | "outside" NAME *PREFIX ["but" 1#WORD], which is read by `outsides`."""
     prefixes: list[Pattern] = []
     if words.choice(("subnet", "outside")) == "outside":
         name = words.name("an outside")
-        while words.peek():
+        while words.peek() not in ("", "but"):
             prefixes.append(_subnet_prefix(words))
+        if words.accept("but"):
+            names.pending_outsides[name] = words
         names.plan.segments[name] = Segment(name, tuple(prefixes), words.place, outside=True)
         return
     name = words.name("a subnet")
@@ -43,6 +46,22 @@ def segment(words: Words, names: Names) -> None:
             raise words.error("0 is no VLAN ID: 1 to 4094")
     words.end()
     names.plan.segments[name] = Segment(name, tuple(prefixes), words.place, vlan)
+
+
+def outsides(names: Names) -> None:
+    """Read what is left out of outsides, once the names that it may be are known."""
+    for name, words in names.pending_outsides.items():
+        with names.gathering():
+            own = names.plan.segments[name]
+            start = words.index
+            found, *_ = read_several(words, names.endpoints)
+            words.end()
+            if any(each.kind is WordKind.OUTSIDE for each in found):
+                raise words.error_from(start, "an outside has no address of another one; leave it out here")
+            left_out = tuple(dict.fromkeys(each for meaning in found for each in meaning.patterns))
+            if own.prefixes and not without(own.prefixes, left_out):
+                raise words.error_from(start, f"nothing is left of {name}")
+            names.plan.segments[name] = own._replace(left_out=left_out)
 
 
 def _subnet_prefix(words: Words) -> Pattern:

@@ -45,6 +45,7 @@ def _outsides(plan: Plan, complain: Complain) -> Iterator[PlanError]:
         )
         yield complain(later.place, later.name, message)
     yield from _overlapping(outsides, plan, complain)
+    yield from _left_out(plan, complain)
     subnets = [block for segment in plan.segments.values() if not segment.outside for block in segment.prefixes]
     for segment in outsides:
         for block in segment.prefixes:
@@ -53,6 +54,17 @@ def _outsides(plan: Plan, complain: Complain) -> Iterator[PlanError]:
                 yield complain(
                     segment.place, str(block), f"{block} has no address outside: the subnet {around} has all of it; leave it out"
                 )
+
+
+def _left_out(plan: Plan, complain: Complain) -> Iterator[PlanError]:
+    """Machines on an outside with an address that is left out of it."""
+    interfaces = [each for device in plan.devices.values() for each in device.interfaces.values()]
+    own = [(each.on, address.address, each.place) for each in interfaces for address in each.addresses]
+    own += [(host.on, address, host.place) for host in plan.hosts.values() for address in host.addresses]
+    for on, address, place in own:
+        if plan.segments[on].leaves_out(address):
+            message = f"{address} is left out of {on} (line {plan.segments[on].place.line}); write a subnet for it, or leave less out"
+            yield complain(place, str(address), message)
 
 
 def _overlapping(segments: list[Segment], plan: Plan, complain: Complain) -> Iterator[PlanError]:

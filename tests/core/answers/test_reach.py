@@ -257,13 +257,13 @@ def test_ports_in_a_row_are_traced_as_others_are(plan_of: Read) -> None:
         conversations(plan.service("tcp/1-17", Family.IPV4), start, end)
 
 
-def test_but_within_but_reads_one_way(plan_of: Read) -> None:
+def test_what_would_take_a_but_within_a_but_is_written_without(plan_of: Read) -> None:
     plan = plan_of(NET)
     from crossgate.core.model.address import everything, parse_block
     from crossgate.core.sets.patterns import joined, less
 
     kept = less([everything(Family.IPV4)], [parse_block("10.0.1.0/24")]) | {parse_block("10.0.1.7"), parse_block("10.0.1.200")}
-    assert Wording(plan).addresses(joined(kept)) == "h, any but (a but 10.0.1.200)"
+    assert Wording(plan).addresses(joined(kept)) == "h, 0.0.0.0-10.0.0.255, 10.0.1.200, 10.0.2.0-255.255.255.255"
 
 
 def test_a_machine_at_a_switch_that_no_cable_joins_reaches_no_interface_in_another(plan_of: Read) -> None:

@@ -8,8 +8,8 @@ import pytest
 
 from crossgate.core.model.address import AddressError, Family
 from crossgate.core.model.errors import PlanError
-from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.plan import Plan
+from crossgate.core.sets.meaning import WordKind, meaning_of
 
 PLAN = """
 subnet quay 10.0.1.0/24 2001:db8:1::/64

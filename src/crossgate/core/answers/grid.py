@@ -11,12 +11,12 @@ from crossgate.core.conversation.packets import Fate, Tracer
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError, unknown
-from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service, ServiceError
 from crossgate.core.network.endpoints import candidates
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.ways import Network
+from crossgate.core.sets.meaning import WordKind, meaning_of
 from crossgate.core.wording.sentences import first_of
 
 

@@ -13,10 +13,10 @@ from crossgate.core.answers.verify import Verified, Verifier
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Promise
 from crossgate.core.model.errors import PlanError, unknown
-from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.network import Point
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.paths import Endpoint
+from crossgate.core.sets.meaning import WordKind, meaning_of
 from crossgate.core.traffic.session import Session
 
 _MOST_PAIRS = 2_000

@@ -9,11 +9,11 @@ from crossgate.core.answers.grid import check_services, hosts_of
 from crossgate.core.conversation.opening import Conversation, conversations
 from crossgate.core.model.address import Address, AddressError, looks_like_address, parse_address
 from crossgate.core.model.errors import PlanError
-from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import ServiceError
 from crossgate.core.network.endpoints import NoConversation, candidates, pairs
 from crossgate.core.network.ways import Network
+from crossgate.core.sets.meaning import BUT, WordKind, meaning_of
 
 _MANY = (WordKind.SUBNET, WordKind.OUTSIDE, WordKind.GROUP)
 
@@ -41,7 +41,8 @@ def ends(plan: Plan, text: str) -> list[str]:
     Raises `PlanError` for one of these that has no host.
     """
     found: dict[str, None] = {}
-    for word in filter(None, text.split(",")):
+    words = [text] if BUT in text else [each.strip() for each in text.split(",")]
+    for word in filter(None, words):
         meaning = meaning_of(plan, word)
         if meaning is None or meaning.kind not in _MANY or looks_like_address(word):
             found[word] = None

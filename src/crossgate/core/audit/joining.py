@@ -11,6 +11,7 @@ from crossgate.core.model.errors import Place
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Device, Segment
 from crossgate.core.model.plan import Plan
+from crossgate.core.sets.meaning import PRIVATE_BLOCKS, without
 from crossgate.core.sets.patterns import less
 from crossgate.core.wording.sentences import first_of
 
@@ -123,6 +124,24 @@ def route_unused(case: Case) -> Iterator[Finding]:
                 f"no packet takes this route of {device.name}: {sorts} routes lead to all of {route.destination} ({told})", "drop it"
             )
             yield Finding("route-unused", route.place, None, None, fault)
+
+
+@finds("private-outside")
+def private_outside(case: Case) -> Iterator[Finding]:
+    """Yield the outside that is all the rest, where it has private addresses that an entry of a placed list speaks of."""
+    rest = case.plan.rest
+    if rest is None:
+        return
+    known = [block for segment in case.plan.segments.values() for block in (*segment.prefixes, *segment.left_out)]
+    held = without(PRIVATE_BLOCKS, known)
+    for access_list in case.placed() if held else ():
+        for entry in access_list.entries:
+            spoken = [] if entry.off else [each for side in (entry.source, entry.destination) for each in side.patterns]
+            private = (each for each in spoken if any(block.family is each.family and block.covers(each) for block in PRIVATE_BLOCKS))
+            if any(block.family is each.family and block.overlaps(each) for each in private for block in held):
+                what = f"{rest.name} has every address that no subnet has, private ones too, and lists speak of some"
+                yield Finding("private-outside", rest.place, None, None, Fault(what, f"write: outside {rest.name} but private"))
+                return
 
 
 def _names(part: _Part) -> str:

@@ -249,6 +249,20 @@ def parse_netmask(text: str) -> int:
     return wildcard
 
 
+def parse_masked(text: str, kind: str, mask: str) -> Pattern:
+    """Read ADDRESS wild WILDCARD, or ADDRESS mask NETMASK of IPv4; `kind` is the word between. Raises `AddressError`."""
+    address = parse_address(text)
+    if kind != "wild":
+        wildcard = parse_netmask(mask)
+        if address.family is not Family.IPV4:
+            raise AddressError("IPv6 has no netmasks: write ADDRESS/LENGTH or wild")
+        return pattern(address.family, address.value, wildcard)
+    found = parse_address(mask)
+    if found.family is not address.family:
+        raise AddressError(f"the address is {address.family.label} and its wildcard {found.family.label}")
+    return pattern(address.family, address.value, found.value)
+
+
 def parse_range(text: str) -> tuple[Pattern, ...]:
     """Read FIRST-LAST and return the prefixes that hold exactly that range. Raises `AddressError`."""
     first_text, _, last_text = text.partition("-")

@@ -119,6 +119,12 @@ KINDS = {
         "give an interface on the subnet an address in it, or drop the prefix",
         "subnet hall 10.64.8.0/22 2001:db8:64:8::/64, and at its only interface 10.64.8.1/22",
     ),
+    "private-outside": FindingKind(
+        Severity.NOTE,
+        "an outside that is all the rest has private addresses too, and a list speaks of some that no subnet has",
+        "leave them out of it",
+        "outside internet, and 10 deny ip any to 10.0.0.0/8",
+    ),
     "route-unused": FindingKind(
         Severity.NOTE,
         "a static route that no packet takes: longer or better routes of its device have all of it",

@@ -71,7 +71,8 @@ class InterfaceAddress(NamedTuple):
 class Segment(NamedTuple):
     """What interfaces and hosts hang on: a subnet with its prefixes, or an outside.
 
-    An outside with prefixes has their addresses, one without has all the rest; neither has those of a subnet of the plan.
+    An outside with prefixes has their addresses, one without has all the rest; neither has those of a subnet of the plan, nor those
+    that are `left_out` of it.
     """
 
     name: str
@@ -79,10 +80,16 @@ class Segment(NamedTuple):
     place: Place
     vlan: int | None = None
     outside: bool = False
+    left_out: tuple[Pattern, ...] = ()
 
     def holds(self, address: Address) -> bool:
-        """Whether one of its prefixes has this address; subnets come before outsides (see `Plan.segment_of`)."""
-        return any(block.family is address.family and block.contains(address.value) for block in self.prefixes)
+        """Whether one of its prefixes has this address, and it is not left out; subnets come before outsides (see `Plan.segment_of`)."""
+        own = any(block.family is address.family and block.contains(address.value) for block in self.prefixes)
+        return own and not self.leaves_out(address)
+
+    def leaves_out(self, address: Address) -> bool:
+        """Whether it is an outside that an address is left out of."""
+        return any(block.family is address.family and block.contains(address.value) for block in self.left_out)
 
 
 @placeless

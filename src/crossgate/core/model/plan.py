@@ -264,8 +264,13 @@ class Plan:
         """
         family, value = address
         for (own, wildcard, _), segments in self._segments_by_prefix.items():
-            if own is family and (value & ~wildcard) in segments:
+            if own is family and (value & ~wildcard) in segments and not segments[value & ~wildcard].leaves_out(address):
                 return segments[value & ~wildcard]
+        return None if self.rest is None or self.rest.leaves_out(address) else self.rest
+
+    @cached_property
+    def rest(self) -> Segment | None:
+        """The outside that is all the rest."""
         return next((segment for segment in self.segments.values() if segment.outside and not segment.prefixes), None)
 
     def segment_at(self, point: Point) -> Segment | None:

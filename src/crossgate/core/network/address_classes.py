@@ -92,7 +92,7 @@ def boundaries(network: Forwarding, family: Family) -> set[Pattern]:
     plan = network.plan
     found = set(unrouted(network, family))
     for segment in plan.segments.values():
-        found.update(block for block in segment.prefixes if block.family is family)
+        found.update(block for block in (*segment.prefixes, *segment.left_out) if block.family is family)
     if any(segment.outside and not segment.prefixes for segment in plan.segments.values()):
         found.add(everything(family))
     for device in plan.devices.values():

@@ -15,12 +15,12 @@ from crossgate.core.model.address import (
 )
 from crossgate.core.model.claim import ELSEWHERE, Only, Promise
 from crossgate.core.model.errors import PlanError, unknown
-from crossgate.core.model.meaning import WordKind, meaning_of
 from crossgate.core.model.network import Host
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import scope_of
 from crossgate.core.network.forwarding import Forwarding
 from crossgate.core.network.paths import Endpoint
+from crossgate.core.sets.meaning import WordKind, meaning_of, unknown_in, without
 from crossgate.core.sets.patterns import common as overlap
 from crossgate.core.sets.patterns import less, merged
 
@@ -70,17 +70,17 @@ class EndpointSet(NamedTuple):
 
 
 def endpoint_set(plan: Plan, text: str, family: Family) -> EndpointSet:
-    """Return every address that a word stands for: a host, device, point, subnet, group, outside, address, prefix, range or `any`.
+    """Return every address that words stand for: hosts, devices, points, subnets, groups, addresses, prefixes, ranges, `any`, or an outside.
 
-    It is empty when the word has none of this family. Raises `PlanError` for a word that is none of these.
+    It is empty when they have none of this family. Raises `PlanError` for a word that is none of these.
     """
     meaning = meaning_of(plan, text)
     if meaning is None:
-        raise PlanError(unknown("name", text, plan.names()))
+        raise PlanError(unknown("name", unknown_in(plan, text), plan.names()))
     if meaning.kind is WordKind.PORT:
         raise PlanError(f"{text} {_NO_ADDRESSES}")
     if meaning.kind is WordKind.OUTSIDE:
-        return EndpointSet((everything(family),), text)
+        return EndpointSet(without((everything(family),), meaning.left_out), meaning.outside)
     own = meaning.in_family(family)
     named = frozenset(address.value for address in meaning.named if address.family is family)
     return EndpointSet(merged(own) if meaning.kind is WordKind.GROUP else own, named=named)
@@ -126,7 +126,8 @@ def at_address(network: Forwarding, address: Address) -> Endpoint:
     if (segment is None or segment.outside) and scope_of(address) is not None:
         return Endpoint(str(address), address, NO_SEGMENT)
     if segment is None:
-        raise PlanError(f"{address} is in no subnet, and the plan has no outside for it to be on")
+        leaving = "the plan has no outside for it to be on" if plan.rest is None else f"{plan.rest.name} leaves it out"
+        raise PlanError(f"{address} is in no subnet, and {leaving}")
     return Endpoint(str(address), address, segment.name)
 
 

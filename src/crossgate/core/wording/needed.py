@@ -21,6 +21,7 @@ from crossgate.core.network.address_classes import free_address
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.paths import Crossing
 from crossgate.core.network.ways import Network
+from crossgate.core.sets.meaning import outside_in
 
 
 def needed(plan: Plan, expectation: Expectation, trace: Trace) -> str:
@@ -118,7 +119,7 @@ def _need(plan: Plan, expectation: Expectation, action: Action, asked: Asked, le
 
 
 def _outside(plan: Plan, word: str) -> bool:
-    return word in plan.segments and plan.segments[word].outside
+    return bool(outside_in(plan, word))
 
 
 def _no_entry(plan: Plan, expectation: Expectation, trace: Trace) -> str:
@@ -235,4 +236,5 @@ def answers_text(plan: Plan, word: str, family: Family, source: str, destination
 
 def end_text(plan: Plan, word: str) -> str:
     """Return an end of a claim as an entry can name it: an outside is any there."""
-    return "any" if word in plan.segments and plan.segments[word].outside else word
+    outside = outside_in(plan, word)
+    return f"any{word.removeprefix(outside)}" if outside else word

@@ -12,6 +12,7 @@ from crossgate.core.model.address import Family, Pattern, everything, format_add
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.addresses import AddressSet
 from crossgate.core.sets.frame import PacketSet
+from crossgate.core.sets.meaning import written_as
 from crossgate.core.sets.minimise import MOST_COMPARED, SetLine, fewest_lines, grouped, within
 from crossgate.core.sets.patterns import Patterns, joined, less
 from crossgate.core.wording.sentences import first_of
@@ -33,11 +34,38 @@ class _Written(NamedTuple):
         return same and within(other.source, self.source) and within(other.destination, self.destination)
 
 
+class _Term(NamedTuple):
+    """A name, a prefix or a range, and its addresses."""
+
+    text: str
+    patterns: frozenset[Pattern]
+    outside: bool = False
+
+
+def _are(taken: Iterable[_Term], left_out: Iterable[_Term], wanted: Iterable[Pattern]) -> bool:
+    """Whether some terms without others are just some addresses: what is left out may lie in more than one of them."""
+    own = [each for term in taken for each in term.patterns]
+    out = [each for term in left_out for each in term.patterns]
+    family = own[0].family
+    return AddressSet.of(family, own) - AddressSet.of(family, out) == AddressSet.of(family, wanted)
+
+
 class _NamedSet(NamedTuple):
-    """What a name of the plan stands for."""
+    """What a name of the plan stands for; it may be an `outside`."""
 
     name: str
     patterns: Patterns
+    outside: bool = False
+
+
+def _names_in(left: set[Pattern], sets: Iterable[_NamedSet]) -> tuple[list[_Term], set[Pattern]]:
+    """Return the names of which a set has all, and the rest of it."""
+    found, rest = [], left
+    for name, named, outside in sets:
+        if named <= rest:
+            found.append(_Term(name, named, outside))
+            rest = rest - named
+    return found, rest
 
 
 class Wording:
@@ -78,7 +106,7 @@ class Wording:
         if key not in self._written:
             family = next(iter(patterns)).family
             meant = self._filled(patterns, family) if machines else patterns
-            self._written[key] = ", ".join(self._terms(set(meant), family, 0))
+            self._written[key] = self._said(set(meant), family)
         return self._written[key]
 
     def _filled(self, patterns: Patterns, family: Family) -> Patterns:
@@ -87,7 +115,7 @@ class Wording:
         if _too_scattered(held):
             return patterns
         if family not in self._alone:
-            alone = (named for _, named in self._sets[family] if len(named) == 1)
+            alone = (each.patterns for each in self._sets[family] if len(each.patterns) == 1)
             self._alone[family] = [(named, AddressSet.of(family, named)) for named in alone]
         for named, around in self._alone[family]:
             if not named <= patterns and held & around:
@@ -96,45 +124,61 @@ class Wording:
                     held = held | missing
         return patterns if held is given else joined(held.patterns)
 
-    def _terms(self, left: set[Pattern], family: Family, depth: int) -> list[str]:
-        """Return the terms of a set: names that fit, or a name less a few first, whichever is shorter; then what is left over."""
-        named_first, rest = [], left
-        for name, named in self._sets[family]:
-            if named <= rest:
-                named_first.append(name)
-                rest = rest - named
-        ways = [named_first + (self._less_first(rest, family, depth) or _written(rest))]
-        if len(ways[0]) > 1:
-            ways.append(self._less_first(left, family, depth) or ways[0])
-        return min(ways, key=lambda terms: sum(map(len, terms)))
+    def _said(self, left: set[Pattern], family: Family) -> str:
+        """Write a set in the way of a plan: names that fit and what is left over, or names less a few, whichever is shorter.
 
-    def _less_first(self, left: set[Pattern], family: Family, depth: int) -> list[str]:
-        """Return the terms of a set that begin with a name less a few, or nothing where none helps."""
-        if len(left) < 3 or depth == 2:
-            return []
-        saved, name, hole, inside = max(
-            self._less_a_few(name, block, left) for name, (block, *more) in self._sets[family] if not more and block.wildcard
-        )
-        if saved <= 0:
-            return []
-        term = name
-        if hole:
-            term = f"{name} but {' and '.join(self._terms(set(hole), family, depth + 1))}"
-            term = f"({term})" if depth else term
-        rest = left - inside
-        return [term, *(self._terms(rest, family, depth) if rest else [])]
+        What is written means the same where it is pasted into a plan or a command; so an outside stands by itself or before `but`.
+        """
+        terms, left_out = self._terms(left, family, self._sets[family])
+        if len(terms) > 1 and any(term.outside for term in terms):
+            terms, left_out = self._terms(left, family, [each for each in self._sets[family] if not each.outside])
+        return written_as([term.text for term in terms], [term.text for term in left_out])
 
-    def _less_a_few(self, name: str, around: Pattern, left: set[Pattern]) -> tuple[int, str, tuple[Pattern, ...], frozenset[Pattern]]:
+    def _terms(self, left: set[Pattern], family: Family, sets: list[_NamedSet]) -> tuple[list[_Term], list[_Term]]:
+        """Return the terms of a set, and those that are left out of them."""
+        named, rest = _names_in(left, sets)
+        plain = [*named, *_written(rest)]
+        ways = [self._less_holes(named, rest, left, sets) or (plain, [])]
+        if len(ways[0][0]) > 1:
+            ways.append(self._less_holes([], left, left, sets) or ways[0])
+        return min(ways, key=lambda terms: sum(len(term.text) for side in terms for term in side))
+
+    def _less_holes(
+        self, first: list[_Term], part: set[Pattern], wanted: set[Pattern], sets: list[_NamedSet]
+    ) -> tuple[list[_Term], list[_Term]] | None:
+        """Return the terms of a set in which names stand that have a little more than is wanted, and what these have more.
+
+        `first` are terms that it has already, and `part` is what they lack. None where no such name helps, or it would not be the same.
+        """
+        taken, left_out, left = list(first), list[_Term](), part
+        around = [(each.name, block) for each in sets for block, *more in (each.patterns,) if not more and block.wildcard]
+        while len(left) > 2 and around:
+            saved, name, block, hole, inside = max(self._less_a_few(*each, left) for each in around)
+            if saved <= 0:
+                break
+            taken.append(_Term(name, frozenset((block,))))
+            named, rest = _names_in(set(hole), [each for each in sets if not each.outside])
+            left_out += [*named, *_written(rest)]
+            left = left - inside
+        if left == part:
+            return None
+        named, rest = _names_in(left, sets)
+        taken += [*named, *_written(rest)]
+        return (taken, left_out) if not left_out or _are(taken, left_out, wanted) else None
+
+    def _less_a_few(
+        self, name: str, around: Pattern, left: set[Pattern]
+    ) -> tuple[int, str, Pattern, tuple[Pattern, ...], frozenset[Pattern]]:
         """Return how many terms are saved by writing what lies in a named prefix as that prefix less the hole in it."""
         inside = frozenset(each for each in left if around.covers(each))
         if len(inside) < 3:
-            return 0, name, (), inside
+            return 0, name, around, (), inside
         own = AddressSet.of(around.family, inside)
         if _too_scattered(own):
-            return 0, name, (), inside
+            return 0, name, around, (), inside
         rest = AddressSet.of(around.family, (around,)) - own
         hole = tuple(sorted(joined(rest.patterns)))
-        return len(inside) - 1 - len(hole), name, hole, inside
+        return len(inside) - 1 - len(hole), name, around, hole, inside
 
 
 _MOST_SCATTERED = 16
@@ -157,7 +201,8 @@ def _named_sets(plan: Plan, family: Family) -> list[_NamedSet]:
                 if own
                 else [block for each in plan.segments.values() if each.outside for block in each.prefixes if block.family is family]
             )
-            own = list(less(own or [everything(family)], [*inside, *others])) if own or not segment.prefixes else []
+            left_out = [block for block in segment.left_out if block.family is family]
+            own = list(less(own or [everything(family)], [*inside, *others, *left_out])) if own or not segment.prefixes else []
         named.append((name, tuple(own)))
     for name, host in plan.hosts.items():
         named.append((name, tuple(single(address) for address in host.addresses if address.family is family)))
@@ -165,11 +210,12 @@ def _named_sets(plan: Plan, family: Family) -> list[_NamedSet]:
         for interface in device.interfaces.values():
             named.append((str(interface.point), tuple(single(own.address) for own in interface.in_family(family))))
     sets = [_NamedSet("any", frozenset((everything(family),)))]
-    sets += [_NamedSet(name, joined(patterns)) for name, patterns in named if patterns]
+    outsides = {name for name, segment in plan.segments.items() if segment.outside}
+    sets += [_NamedSet(name, joined(patterns), name in outsides) for name, patterns in named if patterns]
     return sorted(sets, key=lambda each: -sum(pattern.size for pattern in each.patterns))
 
 
-def _written(patterns: Iterable[Pattern]) -> list[str]:
+def _written(patterns: Iterable[Pattern]) -> list[_Term]:
     """Write patterns in order: prefixes that follow each other without a gap as one range, all others by themselves."""
     runs: list[list[Pattern]] = []
     for each in _in_order(patterns):
@@ -179,7 +225,11 @@ def _written(patterns: Iterable[Pattern]) -> list[str]:
             runs.append([each])
     family = runs[0][0].family if runs else Family.IPV4
     return [
-        str(run[0]) if len(run) == 1 else f"{format_address(family, run[0].first)}-{format_address(family, run[-1].last)}" for run in runs
+        _Term(
+            str(run[0]) if len(run) == 1 else f"{format_address(family, run[0].first)}-{format_address(family, run[-1].last)}",
+            frozenset(run),
+        )
+        for run in runs
     ]
 
 

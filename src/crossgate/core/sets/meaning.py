@@ -1,0 +1,177 @@
+"""What words that stand for addresses mean in a plan.
+
+Such a word is `any`, an address, also with a wildcard, a prefix or a range, a point, or a name of a host, device, subnet, outside or group. Several with
+commas between are all of these together, and what follows `but` is left out of that: `tickets, guests but laptop, kiosk-2`.
+Entries of lists, groups, expectations and the ends that a person gives to a command all mean the same by it; what of it
+they may use is theirs to say.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from enum import StrEnum
+from typing import NamedTuple
+
+from crossgate.core.model.address import (
+    Address,
+    AddressError,
+    Family,
+    Pattern,
+    everything,
+    looks_like_address,
+    parse_addresses,
+    parse_block,
+    parse_masked,
+    single,
+)
+from crossgate.core.model.network import PointKind
+from crossgate.core.model.plan import Plan
+from crossgate.core.sets.patterns import less
+
+
+class WordKind(StrEnum):
+    """What sort of word it is."""
+
+    ANY = "any"
+    ADDRESS = "address"
+    HOST = "host"
+    DEVICE = "device"
+    INTERFACE = "interface"
+    PORT = "port"
+    SUBNET = "subnet"
+    OUTSIDE = "outside"
+    GROUP = "group"
+
+
+class Meaning(NamedTuple):
+    """The addresses that a word stands for, of both families.
+
+    For an `outside`, by its name, they are its own prefixes, of which it may have none, and what words leave out of it is `left_out`. A
+    port has no addresses. `named` are those that the words name one by one, by themselves or by a host, a device or a point.
+    """
+
+    kind: WordKind
+    patterns: tuple[Pattern, ...]
+    named: frozenset[Address] = frozenset()
+    outside: str = ""
+    left_out: tuple[Pattern, ...] = ()
+
+    def has(self, address: Address) -> bool:
+        """Whether one of its patterns has an address."""
+        return _holds(self.patterns, address)
+
+    def in_family(self, family: Family) -> tuple[Pattern, ...]:
+        """Return its addresses of one family."""
+        return tuple(each for each in self.patterns if each.family is family)
+
+
+PRIVATE = "private"
+"""The name of the addresses that are nobody's on the internet, where a plan gives it to nothing else."""
+PRIVATE_BLOCKS = tuple(map(parse_block, ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "fc00::/7")))
+"""RFC 1918 section 3, RFC 6598 section 7, RFC 4193 section 3.1."""
+BUT, COMMA = " but ", ", "
+_EVERYTHING = Meaning(WordKind.ANY, tuple(everything(family) for family in Family))
+
+
+def words_of(text: str) -> tuple[list[str], list[str]]:
+    """Return the words that a text of several has, and those that are left out of them."""
+    taken, _, left_out = text.partition(BUT)
+    return taken.split(COMMA), left_out.split(COMMA) if left_out else []
+
+
+def written_as(taken: Iterable[str], left_out: Iterable[str]) -> str:
+    """Return several words as one text."""
+    out = COMMA.join(left_out)
+    return COMMA.join(taken) + (f"{BUT}{out}" if out else "")
+
+
+def meaning_of(plan: Plan, text: str) -> Meaning | None:
+    """Return what a word means, or several; None where one is a name that the plan does not have.
+
+    Raises `AddressError` for what is meant as an address and is none, or where nothing is left, `UnknownName` for a point that is not there.
+    """
+    taken, left_out = words_of(text)
+    if len(taken) == 1 and not left_out:
+        return _meaning(plan, text)
+    found = [_meaning(plan, each) for each in (*taken, *left_out)]
+    known = [each for each in found if each is not None]
+    return None if len(known) < len(found) else combined(known[: len(taken)], known[len(taken) :], text)
+
+
+def outside_in(plan: Plan, text: str) -> str:
+    """Return the outside that words stand for, by its name; "" where they stand for none."""
+    name = words_of(text)[0][0]
+    return name if name in plan.segments and plan.segments[name].outside else ""
+
+
+def unknown_in(plan: Plan, text: str) -> str:
+    """Return the first word of a text that the plan does not have; the text itself where it has all."""
+    taken, left_out = words_of(text)
+    return next((each for each in (*taken, *left_out) if _meaning(plan, each) is None), text)
+
+
+def combined(taken: list[Meaning], left_out: list[Meaning], text: str) -> Meaning:
+    """Return what several words mean together without others. Raises `AddressError` where nothing is left, and for an outside beside others."""
+    out = tuple(each for other in left_out for each in other.patterns)
+    if taken[0].kind is WordKind.OUTSIDE and len(taken) == 1:
+        return taken[0]._replace(left_out=out)
+    for each in (*taken, *left_out):
+        if each.kind is WordKind.OUTSIDE:
+            raise AddressError(f"{each.outside} is an outside, which stands alone or before but; say the rest by itself")
+    patterns = without((each for other in taken for each in other.patterns), out)
+    if not patterns:
+        raise AddressError(f"nothing is left of {text}")
+    named = frozenset(address for other in taken for address in other.named)
+    return Meaning(WordKind.GROUP, patterns, frozenset(each for each in named if not _holds(out, each)))
+
+
+def without(patterns: Iterable[Pattern], left_out: Iterable[Pattern]) -> tuple[Pattern, ...]:
+    """Return the addresses of some patterns without those of others, of both families."""
+    every, out = list(dict.fromkeys(patterns)), list(left_out)
+    if not out:
+        return tuple(every)
+    both = ([[each for each in side if each.family is family] for side in (every, out)] for family in Family)
+    return tuple(each for own, others in both for each in sorted(less(own, others)))
+
+
+def _holds(patterns: tuple[Pattern, ...], address: Address) -> bool:
+    return any(each.family is address.family and each.contains(address.value) for each in patterns)
+
+
+def _meaning(plan: Plan, word: str) -> Meaning | None:
+    """Return what one word means."""
+    if word == "any":
+        return _EVERYTHING
+    if looks_like_address(word):
+        address, _, mask = word.partition(" ")
+        return of_patterns((parse_masked(address, *mask.split()),) if mask else parse_addresses(word))
+    if "." in word:
+        point = plan.point(word)
+        if point.kind is not PointKind.INTERFACE:
+            return Meaning(WordKind.PORT, ())
+        interface = plan.devices[point.owner].interfaces[point.part]
+        return _one_by_one(WordKind.INTERFACE, (own.address for own in interface.addresses))
+    if word in plan.hosts:
+        return _one_by_one(WordKind.HOST, plan.hosts[word].addresses)
+    if word in plan.segments:
+        segment = plan.segments[word]
+        if segment.outside:
+            return Meaning(WordKind.OUTSIDE, segment.prefixes, outside=word)
+        return Meaning(WordKind.SUBNET, segment.prefixes)
+    if word in plan.devices:
+        return _one_by_one(WordKind.DEVICE, plan.devices[word].addresses())
+    if word in plan.groups:
+        group = plan.groups[word]
+        return Meaning(WordKind.GROUP, tuple(each for members in group.members.values() for each in members.patterns), group.named)
+    return Meaning(WordKind.GROUP, PRIVATE_BLOCKS) if word == PRIVATE else None
+
+
+def of_patterns(patterns: tuple[Pattern, ...]) -> Meaning:
+    """Return what an address, prefix, range or wildcard means; a single address is named, a set of them is not."""
+    one = len(patterns) == 1 and patterns[0].wildcard == 0
+    return Meaning(WordKind.ADDRESS, patterns, frozenset((Address(patterns[0].family, patterns[0].value),)) if one else frozenset())
+
+
+def _one_by_one(kind: WordKind, addresses: Iterable[Address]) -> Meaning:
+    named = tuple(addresses)
+    return Meaning(kind, tuple(single(address) for address in named), frozenset(named))
