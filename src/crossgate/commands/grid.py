@@ -111,9 +111,13 @@ def ends_of(plan: Plan, words: list[str] | None, hosts: bool, other: Plan | None
 
     With another plan each is an end in one of both. Raises `PlanError` for a word that is none.
     """
-    from crossgate.core.answers.grid import hosts_of
+    from crossgate.core.answers.grid import behind_points, hosts_of
 
     plans = [plan] if other is None else [plan, other]
+    if words and not hosts:
+        # A group of points stands for what is behind them, one by one.
+        grouped = {name for each in plans for name, group in each.groups.items() if group.points}
+        words = [name for word in words for each in plans[:1] for name in (behind_points(each, word) if word in grouped else [word])]
     chosen = [each for each in plans if all(is_end(each, word) for word in words or [])] or [plan]
     if hosts or (not words and any(each.hosts for each in plans)):
         return list(dict.fromkeys(name for each in chosen for name in hosts_of(each, words or [])))

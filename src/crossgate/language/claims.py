@@ -34,8 +34,9 @@ def placement(words: Words, names: Names) -> None:
     words.end()
     plan = names.plan
     try:
-        see_that_frames_pass(access_list, point)
-        see_that_tls_is_seen(plan, access_list, point)
+        for each in (plan.groups[point.owner].points if point.kind is PointKind.GROUP else ()) or (point,):
+            see_that_frames_pass(access_list, each)
+            see_that_tls_is_seen(plan, access_list, each)
     except PlanError as error:
         raise words.error(error.message) from None
     taken = standing(plan, access_list, direction, point)
@@ -71,13 +72,12 @@ _NO_FRAMES = (PointKind.INTERFACE, PointKind.SUBNET, PointKind.ITSELF)
 
 def standing(plan: Plan, access_list: AnyList[Any], direction: Direction, point: Point) -> tuple[Point, Placement] | None:
     """Return a placement that keeps a list from standing at a point, and where: one of its family and direction at the same place."""
-    follows = (PointKind.HOST, PointKind.GROUP)
     family = access_list.family if isinstance(access_list, AccessList) else None
     for other in plan.frame_placements if family is None else plan.placements:
         if other.direction is direction and (family is None or plan.lists[other.access_list].family is family):
             if other.point == point:
                 return point, other
-            if point.kind in follows and other.point.kind in follows:
+            if PointKind.GROUP in (point.kind, other.point.kind):
                 own = plan.points_of(point, family)
                 both = next((each for each in plan.points_of(other.point, family) if each in own), None)
                 if both is not None:

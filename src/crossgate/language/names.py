@@ -26,7 +26,7 @@ from crossgate.core.model.address import (
 )
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.ethernet import EthernetList
-from crossgate.core.model.network import Point
+from crossgate.core.model.network import Point, PointKind
 from crossgate.core.model.plan import Group, Plan, UnknownName
 from crossgate.core.model.service import Service, ServiceError, split_service
 from crossgate.core.sets.meaning import Meaning, WordKind, combined, meaning_of, of_patterns, without, written_as
@@ -246,7 +246,7 @@ class Names:
             raise words.error(str(error), near=error.near) from None
 
     def group(self, statement: Words, name: str) -> Group:
-        """GROUP = "group" NAME 1#ADDRESSES ["but" 1#ADDRESSES]. The groups among ADDRESSES have been read before."""
+        """GROUP = "group" NAME (1#ADDRESSES ["but" 1#ADDRESSES] | 1#POINT). The groups among ADDRESSES have been read before."""
         if name in self.broken_groups:
             raise FollowOn("")
         words = Words(statement.line, commas=True)
@@ -256,17 +256,36 @@ class Names:
         start = words.index
 
         def member(own: Words, word: str) -> Meaning:
-            return of_patterns(_literal(own, word)) if looks_like_address(word) else self.meaning(own, word)
+            if looks_like_address(word):
+                return of_patterns(_literal(own, word))
+            if "." in word:
+                points.append(self.point(own, word))
+            if points and points[-1].kind is PointKind.PORT:
+                return Meaning(WordKind.PORT, ())
+            return self.meaning(own, word)
 
+        points: list[Point] = []
         taken, left_out, text = read_several(words, member)
         words.end()
+        if len(points) < len(taken) or left_out:
+            port = next((each for each in points if each.kind is PointKind.PORT), None)
+            if port is not None:
+                raise words.error_from(start, f"{port} is a port and has no addresses; a group has addresses, or points alone")
+            points = []
         out = [each for other in left_out for each in other.patterns]
         for each in without((each for other in taken for each in other.patterns), out):
             members.setdefault(each.family, {})[each] = None
         named = {address for other in taken for address in other.named if not any(map(single(address).overlaps, _like(address, out)))}
-        if not members:
+        if not (members or points):
             raise words.error_from(start, f"nothing is left of {text}")
-        return Group(name, {f: Addresses(name, tuple(members[f])) for f in Family if f in members}, frozenset(named), text, statement.place)
+        return Group(
+            name,
+            {f: Addresses(name, tuple(members[f])) for f in Family if f in members},
+            frozenset(named),
+            text,
+            statement.place,
+            tuple(dict.fromkeys(points)),
+        )
 
     def service(self, words: Words, family: Family) -> Service:
         """SERVICE: one token, read by `core.service.parse_service`."""

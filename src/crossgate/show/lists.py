@@ -12,6 +12,7 @@ from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Kind
 from crossgate.core.model.address import Addresses, Family
 from crossgate.core.model.ethernet import EthernetList, format_mac, looks_like_mac
 from crossgate.core.model.iana import MISTAKEN
+from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Service
 from crossgate.core.model.window import open_at
@@ -37,7 +38,7 @@ def lines(
     yield f"{head}  {quiet(str(access_list.place))}"
     placements = [placement for placement in plan.every_placement if placement.access_list == access_list.name]
     for placement in placements:
-        members = [each.owner for each in plan.hosts_at(placement) if each != placement.point]
+        members = [each.owner if each.kind is PointKind.HOST else str(each) for each in plan.hosts_at(placement) if each != placement.point]
         yield f"  {placement.direction} on {placement.point}" + quiet(f"  {', '.join(members)}" * bool(members))
     if not placements:
         yield alert("  placed nowhere")

@@ -113,6 +113,10 @@ PAIRS = {
         "subnet cargo 10.64.24.0/24 2001:db8:64:18::/64\nrouter shed\n    interface cargo 10.64.24.1/24 2001:db8:64:18::1/64 on cargo\n"
         "    interface hall 10.64.8.2/24 on hall\n",
     ),
+    "private-outside": (
+        FENCE.format("    10 deny tcp/80 kiosk to 10.0.0.0/8"),
+        FENCE.format("    10 deny tcp/80 kiosk to 198.51.100.0/24"),
+    ),
     "route-unused": (
         "subnet cargo 10.64.24.0/24\nrouter shed\n    interface cargo 10.64.24.1/24 on cargo\n    interface hall 10.64.8.2/24 on hall\n"
         "    route 10.64.24.0/24 via 10.64.8.1\n",

@@ -45,6 +45,11 @@ class Cell(NamedTuple):
 _HAVE_HOSTS = (WordKind.HOST, WordKind.SUBNET, WordKind.OUTSIDE, WordKind.GROUP)
 
 
+def behind_points(plan: Plan, name: str) -> list[str]:
+    """Return the subnets and outsides that the interfaces of a group of points are on."""
+    return list(dict.fromkeys(segment.name for point in plan.groups[name].points if (segment := plan.segment_at(point)) is not None))
+
+
 def hosts_of(plan: Plan, names: Sequence[str]) -> list[str]:
     """Return the hosts that names stand for: hosts themselves, the hosts on subnets and outsides and in groups.
 
@@ -53,6 +58,10 @@ def hosts_of(plan: Plan, names: Sequence[str]) -> list[str]:
     found: dict[str, None] = {}
     for name in names or plan.hosts:
         meaning = meaning_of(plan, name)
+        if name in plan.groups and plan.groups[name].points:
+            behind = behind_points(plan, name)
+            found.update((host.name, None) for host in plan.hosts.values() if host.on in behind or host.at in plan.groups[name].points)
+            continue
         if meaning is None or meaning.kind not in _HAVE_HOSTS:
             raise PlanError(unknown("host, subnet or group", name, [*plan.hosts, *plan.segments, *plan.groups]))
         if meaning.kind is WordKind.HOST:

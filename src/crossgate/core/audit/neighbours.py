@@ -8,7 +8,7 @@ from typing import NamedTuple
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.model import iana
-from crossgate.core.model.accesslist import AccessList, Decider, Kind
+from crossgate.core.model.accesslist import AccessList, ClosedPlace, Decider, Kind
 from crossgate.core.model.address import Address, Family, Pattern, parse_address, parse_block, single
 from crossgate.core.model.condition import State
 from crossgate.core.model.finding import Fault, Finding
@@ -47,16 +47,23 @@ def neighbour_blocked(case: Case) -> Iterator[Finding]:
     """Yield the IPv6 lists at interfaces, ports and hosts that stop neighbour discovery of their own link (RFC 4861, RFC 4890 section 4.4.1)."""
     for placement in case.plan.placements:
         access_list = case.plan.lists[placement.access_list]
-        link = _link(case, placement) if access_list.family is Family.IPV6 and case.looks_at(access_list) else None
-        if link is None:
-            continue
-        for opened in case.states(access_list):
-            stopped = {}
-            with answered(f"whether {access_list.name} stops neighbour discovery", case.missed):
-                stopped = {kind: found for kind in link.types if (found := _stopped(case, access_list, opened, link, kind)) is not None}
-            if stopped:
-                yield _told(placement, access_list, stopped)
-                break
+        if access_list.family is Family.IPV6 and case.looks_at(access_list):
+            points = case.plan.groups[placement.point.owner].points if placement.point.kind is PointKind.GROUP else ()
+            every = (_stops_neighbours(case, placement._replace(point=each), access_list) for each in points or (placement.point,))
+            yield from filter(None, [next(filter(None, every), None)])
+
+
+def _stops_neighbours(case: Case, placement: Placement, access_list: AccessList) -> Finding | None:
+    """Return the finding that a list stops neighbour discovery where it stands; None where it does not."""
+    link = _link(case, placement)
+    for opened in case.states(access_list) if link is not None else ():
+        assert link is not None
+        stopped = {}
+        with answered(f"whether {access_list.name} stops neighbour discovery", case.missed):
+            stopped = {kind: found for kind in link.types if (found := _stopped(case, access_list, opened, link, kind)) is not None}
+        if stopped:
+            return _told(placement, access_list, stopped)
+    return None
 
 
 @finds("vrrp-blocked")
@@ -70,7 +77,8 @@ def vrrp_blocked(case: Case) -> Iterator[Finding]:
                 if key in told:
                     continue
                 told.add(key)
-                where = "its otherwise line" if decider.entry is None else str(decider.number)
+                closed = isinstance(decider.access_list, ClosedPlace)
+                where = "it is closed, which" if closed else "its otherwise line" if decider.entry is None else str(decider.number)
                 source, group = Address(family, packet.source), Address(family, packet.destination)
                 sent_by = "fe80::/10" if family is Family.IPV6 else str(source)
                 fault = Fault(
@@ -79,7 +87,7 @@ def vrrp_blocked(case: Case) -> Iterator[Finding]:
                     f"permit first: {sent_by}" if decider.access_list.kind is Kind.STANDARD else f"permit first: vrrp {sent_by} to {group}",
                 )
                 place = placement.place if decider.entry is None else decider.place
-                yield Finding("vrrp-blocked", place, placement.access_list, decider.number, fault, packet=packet)
+                yield Finding("vrrp-blocked", place, None if closed else placement.access_list, decider.number, fault, packet=packet)
 
 
 def _unheard(case: Case, gateway: SharedGateway, family: Family) -> Iterator[tuple[Placement, Decider, Packet]]:
@@ -107,7 +115,8 @@ def _unheard(case: Case, gateway: SharedGateway, family: Family) -> Iterator[tup
                     for opened in case.states(access_list):
                         decider = case.index(access_list, opened).decide(packet)
                         if not decider.permits:
-                            yield stands[crossing.point, crossing.direction, access_list.name], decider, packet
+                            at = crossing.point, crossing.direction, access_list.name
+                            yield stands.get(at) or Placement(at[2], at[1], at[0], access_list.place), decider, packet
                             break
 
 

@@ -44,13 +44,17 @@ class UnknownName(PlanError):
 
 @dataclass(frozen=True, slots=True)
 class Group:
-    """A named set of addresses, by family; `named` are those that are named one by one."""
+    """A named set of addresses, by family; `named` are those that are named one by one.
+
+    Where all that it names are interfaces and switch ports, these are its `points`, at which a list may be placed together.
+    """
 
     name: str
     members: dict[Family, Addresses]
     named: frozenset[Address]
     text: str
     place: Place = field(compare=False)
+    points: tuple[Point, ...] = ()
 
 
 @placeless
@@ -121,13 +125,15 @@ class Plan:
         return {**self.placed, **self.closed} if self.closed else self.placed
 
     def points_of(self, point: Point, family: Family | None) -> tuple[Point, ...]:
-        """Return the places that a list of a family stands at by being placed on a point: itself, and for a group its hosts.
+        """Return the places that a list of a family stands at by being placed on a point: itself, and for a group its points or hosts.
 
         A host is one of a group's where all its addresses of the family (None for both: a list of frames) lie in the group, and
         it has some.
         """
         if point.kind is not PointKind.GROUP:
             return (point,)
+        if self.groups[point.owner].points:
+            return self.groups[point.owner].points
         members = self.groups[point.owner].members
 
         def inside(address: Address) -> bool:
@@ -138,10 +144,10 @@ class Plan:
         return tuple(at for at, addresses in found if addresses and all(map(inside, addresses)))
 
     def hosts_at(self, placement: Placement) -> tuple[Point, ...]:
-        """Return the places of the hosts that a list placed on a host or a group follows."""
+        """Return the places of the hosts that a list placed on a host or a group follows, and those of a group of points."""
         own = self.lists.get(placement.access_list)
         points = self.points_of(placement.point, None if own is None else own.family)
-        return tuple(each for each in points if each.kind is PointKind.HOST)
+        return tuple(each for each in points if each.kind is PointKind.HOST or placement.point.kind is PointKind.GROUP)
 
     def places_of(self, access_list: AnyList[Any]) -> dict[tuple[Point, Direction], None]:
         """Return the places where a list stands, in the order of the plan; for a group its hosts."""

@@ -9,6 +9,7 @@ from typing import Any
 from crossgate.core.lists.taken import Taken
 from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry
 from crossgate.core.model.ethernet import EthernetEntry, Stations, format_mac
+from crossgate.core.model.network import PointKind
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.window import open_at
 from crossgate.core.sets.minimise import fewest_lines
@@ -41,7 +42,8 @@ def _list(plan: Plan, access_list: AnyList[Any], opened: frozenset[str], taken: 
                 "point": str(placement.point),
                 "direction": str(placement.direction),
                 "line": placement.place.line,
-                "hosts": [each.owner for each in plan.hosts_at(placement)],
+                "hosts": [each.owner for each in plan.hosts_at(placement) if each.kind is PointKind.HOST],
+                "points": [str(each) for each in plan.hosts_at(placement) if each.kind is not PointKind.HOST],
             }
             for placement in plan.every_placement
             if placement.access_list == access_list.name
