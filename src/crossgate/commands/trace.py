@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -27,6 +27,9 @@ from crossgate.core.model.claim import Claim
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.packet import CLIENT_PORT, MOST_PORT
 
+if TYPE_CHECKING:
+    from crossgate.core.model.service import FlagTest
+
 _ENDS = "A host, device, point or address; several by commas; a group or subnet stands for its hosts."
 
 
@@ -44,6 +47,7 @@ def trace(
             "--as", metavar="ADDRESS", autocompletion=complete_end, help="Send with a source address not its own, or that of a name."
         ),
     ] = None,
+    flags: Annotated[str | None, typer.Option(metavar="FLAGS", help="Send one TCP segment with these flags set and no others, as FIN or ACK,RST.")] = None,
     only_ipv4: Annotated[bool, typer.Option("-4", help="Only IPv4.")] = False,
     only_ipv6: Annotated[bool, typer.Option("-6", help="Only IPv6.")] = False,
     at: AtOption = None,
@@ -76,8 +80,9 @@ def trace(
     except PlanError as error:
         raise PlanError(f"--as: {error}") from None
     wanted = asked(
-        network, ends(plan, source), ends(plan, destination), services, Choice(source_port, spoofed, family_of(only_ipv4, only_ipv6))
-    )
+        network, ends(plan, source), ends(plan, destination), services,
+        Choice(source_port, spoofed, family_of(only_ipv4, only_ipv6), _flags(flags)),
+    )  # fmt: skip
     told = [
         (each, tracer.alternatives(conversation) if all_paths else [tracer.trace(conversation)])
         for each in progress(wanted, len(wanted), "tracing")
@@ -117,3 +122,14 @@ def trace(
         if not as_json:
             typer.echo(f"expected {VERDICTS[expect]}, but it is {', '.join(verdicts)}", err=True)
         raise typer.Exit(1)
+
+
+def _flags(text: str | None) -> FlagTest | None:
+    from crossgate.core.model.service import ServiceError, parse_flags
+
+    if text is None:
+        return None
+    try:
+        return parse_flags(text)
+    except ServiceError as error:
+        raise PlanError(f"--flags: {error.message}") from None

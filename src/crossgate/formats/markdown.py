@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from crossgate.core.answers.compare import Difference, Fate
 from crossgate.core.model import plaintext
 from crossgate.core.model.plan import Plan
-from crossgate.core.wording.sentences import limit_names, packet_text, speaking
+from crossgate.core.wording.sentences import limit_names, open_windows, packet_text, speaking, while_open
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 from crossgate.formats.handed_on import handed_on
@@ -56,7 +56,7 @@ def _handed_on(was: str) -> str:
 
 
 def _when(plan: Plan, difference: Difference) -> str:
-    moment = f", as at {difference.moment:%a %Y-%m-%d %H:%M}" if difference.moment else ""
+    moment = f", {while_open(open_windows(plan, difference.moment, difference.deciders))}" if difference.moment else ""
     beyond = f", beyond {', '.join(limit_names(difference.exceeded))}" if difference.exceeded else ""
     spoken = "" if difference.spoken is None else f", {speaking(plan, *difference.spoken)}"
     return escaped(f"{difference.family.label}{moment}{beyond}{spoken}")

@@ -6,17 +6,17 @@ from typing import Any, NamedTuple
 
 from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, AnyList, DeciderKey
 from crossgate.core.model.address import Family
-from crossgate.core.model.claim import ELSEWHERE, Claim, Expectation, Moment, Only
+from crossgate.core.model.claim import ELSEWHERE, Claim, Expectation, Hours, Moment, Only
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.finding import KINDS, Acceptance
 from crossgate.core.model.network import Direction, Placement, Point, PointKind
-from crossgate.core.model.packet import MOST_PORT, PORT_PROTOCOLS, TCP
+from crossgate.core.model.packet import MOST_PORT, PORT_PROTOCOLS, SYN, TCP
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import Service
+from crossgate.core.model.service import FlagTest, Service, ServiceError, parse_flags
 from crossgate.core.model.tls import Spoken
 from crossgate.core.sets.meaning import meaning_of
-from crossgate.language.conditions import tls_test
+from crossgate.language.conditions import tls_test, window_name
 from crossgate.language.names import Names
 from crossgate.language.times import moment
 from crossgate.language.words import Words
@@ -116,7 +116,7 @@ def where(words: Words, names: Names) -> Point:
 
 
 def expectation(words: Words, names: Names) -> None:
-    """EXPECT = ("expect" | "keep") (CLAIM SERVICE ENDS LIMITS ["by" DECIDER] | "only" SERVICES ENDS LIMITS) [TEXT]."""
+    """EXPECT = ("expect" | "keep") (CLAIM SERVICE ENDS LIMITS [FLAGS] [HOURS] ["by" DECIDER] | "only" SERVICES ENDS LIMITS [HOURS]) [TEXT]."""
     keep = words.choice(("expect", "keep")) == "keep"
     if words.accept("only"):
         _only(words, names, keep)
@@ -125,10 +125,15 @@ def expectation(words: Words, names: Names) -> None:
     service = words.take("a service, as tcp/443, ping or ip")
     services = in_some_family(words, names, service)
     source, destination = _ends(words, names)
-    source_port, at, flooding, spoken, over = _limits(words, names, {service: services})
+    limits = _limits(words, names, {service: services})
+    flags = _flags(words, claim, service, services) if words.accept("flags") else None
+    hours = _hours(words, names, limits.at)
     by = _decider(words, names) if words.accept("by") else None
     comment, text = _close(words)
-    found = Expectation(keep, claim, service, source, destination, source_port, at, over, by, comment, text, words.place, flooding, spoken)
+    source_port, at, flooding, spoken, over = limits
+    found = Expectation(
+        keep, claim, service, source, destination, source_port, at, over, by, comment, text, words.place, flooding, spoken, hours, flags
+    )
     names.plan.expectations.append(found)
 
 
@@ -141,11 +146,15 @@ def _only(words: Words, names: Names, keep: bool) -> None:
             services[service] = in_some_family(words, names, service)
     source, destination = _ends(words, names, elsewhere=True)
     source_port, at, flooding, spoken, over = _limits(words, names, services)
+    hours = _hours(words, names, at)
+    if words.peek() == "flags":
+        words.index += 1
+        raise words.error("only speaks of conversations, and such segments are of none; leave flags out, or write expect deny")
     if words.peek() == "by":
         words.index += 1
         raise words.error("only speaks of all that is sent, so no single line decides it; leave by out, or write expect permit")
     comment, text = _close(words)
-    found = Only(keep, tuple(services), source, destination, source_port, at, over, comment, text, words.place, flooding, spoken)
+    found = Only(keep, tuple(services), source, destination, source_port, at, over, comment, text, words.place, flooding, spoken, hours)
     names.plan.expectations.append(found)
 
 
@@ -185,6 +194,31 @@ def _limits(words: Words, names: Names, services: dict[str, dict[Family, Service
             if over not in by_family:
                 _in_family(words, names, service, over)
     return _Limits(source_port, at, flooding, spoken, over)
+
+
+def _flags(words: Words, claim: Claim, service: str, services: dict[Family, Service]) -> FlagTest:
+    """FLAGS = "flags" 1#FLAG, behind its first word: TCP segments with them that open nothing, each of them alone."""
+    if any(term.protocol not in (None, TCP) for each in services.values() for term in each.terms):
+        raise words.error(f"flags are TCP's, and {service} is not tcp alone")
+    if claim is Claim.HALF_OPEN:
+        raise words.error("nobody answers such a segment, so it is never half-open; write permit or deny")
+    try:
+        found = parse_flags(words.take("TCP flags, as FIN or SYN,ACK"))
+    except ServiceError as error:
+        raise words.error(str(error), span=(error.start, error.end)) from None
+    if found.care == 0xFF and found.value == SYN:
+        raise words.error("a segment with SYN alone opens a conversation; leave flags out")
+    return found
+
+
+def _hours(words: Words, names: Names, at: Moment | None) -> Hours | None:
+    """HOURS = [("during" | "outside") WINDOW]."""
+    if words.peek() not in ("during", "outside"):
+        return None
+    word = words.take("")
+    if at is not None:
+        raise words.error(f"at {at.text} is one time; leave it out, or what stands from {word} on")
+    return Hours(window_name(words, names), word == "during")
 
 
 class _Limits(NamedTuple):

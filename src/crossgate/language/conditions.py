@@ -106,6 +106,11 @@ def _during(words: Words, head: EntryHead) -> Condition:
 def during(words: Words, names: Names) -> str:
     """DURING = "during" WINDOW; return the window's name."""
     words.keyword("during")
+    return window_name(words, names)
+
+
+def window_name(words: Words, names: Names) -> str:
+    """Take the name of a window."""
     window = words.take("the name of a window")
     if window not in names.plan.windows:
         if window in names.declared[Space.WINDOWS]:

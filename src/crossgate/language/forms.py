@@ -72,10 +72,11 @@ _PARTS: Mapping[str, str] = {
     "STATION": "(any | broadcast | MAC [wild MAC] | MACHINE)",
     "ETHERTYPE": "(any | ipv4 | ipv6 | arp | NUMBER)",
     "WHERE": "(POINT | subnet SUBNET | host HOST | group GROUP | DEVICE itself)",
-    "CLAIM": "((permit | deny | half-open) SERVICE ENDS to ENDS LIMITS [by LIST (NUMBER | otherwise)] | only SERVICES ENDS to (elsewhere | ENDS) LIMITS) [TEXT]",
+    "CLAIM": "((permit | deny | half-open) SERVICE ENDS to ENDS LIMITS [flags FLAGS] [HOURS_OF] [by LIST (NUMBER | otherwise)] | only SERVICES ENDS to (elsewhere | ENDS) LIMITS [HOURS_OF]) [TEXT]",
     "SERVICES": "(nothing | SERVICE (and SERVICE)*)",
     "ENDS": "END (, END)* [but END (, END)*]",
     "END": "(any | PATTERN [wild WILDCARD | mask WILDCARD] | ENDPOINT)",
+    "HOURS_OF": "(during | outside) WINDOW",
     "LIMITS": "[source port NUMBER] [at TIME [CLOCK]] [flooding] [no tls | TLS] [over (ipv4 | ipv6)]",
 }
 

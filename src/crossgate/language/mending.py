@@ -29,6 +29,7 @@ from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.model.packet import Packet, icmp_of
 from crossgate.core.model.plan import Plan
+from crossgate.core.model.service import format_flags
 from crossgate.core.network.endpoints import claim_ends, is_elsewhere
 from crossgate.core.network.paths import Crossing, Endpoint
 from crossgate.core.network.ways import Network
@@ -292,7 +293,9 @@ def _steps(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
                 yield Step(f"in list {need.access_list.name}, {where}: {lines}", insertions(need.access_list.name, numbers, texts))
     if broken.claim.claim is Claim.DENY and not broken.claim.flooding:
         ends = [end_text(plan, word) for word in (broken.claim.source, broken.claim.destination)]
-        for texts in _timed(plan, broken.claim, f"deny {broken.claim.service} {ends[0]} to {ends[1]}"):
+        flags = "" if broken.claim.flags is None else f" flags {format_flags(broken.claim.flags)}"
+        hours = f" {broken.claim.hours}" if broken.claim.hours is not None and broken.claim.hours.inside else ""
+        for texts in _timed(plan, broken.claim, f"deny {broken.claim.service} {ends[0]} to {ends[1]}{flags}{hours}"):
             yield from _new_lists(plan, broken, texts)
     if broken.claim.claim is Claim.HALF_OPEN and broken.trace.verdict is Verdict.PERMITTED:
         answers = [leg for leg in broken.trace.legs if leg.leg.returns]
@@ -301,7 +304,12 @@ def _steps(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
 
 
 def _timed(plan: Plan, claim: Expectation, text: str) -> Iterator[list[str]]:
-    """Yield the entries that say something; where a claim speaks of one hour, first those that say it in a window or but for one."""
+    """Yield the entries that say something; where a claim speaks of one hour, first those that say it in a window or but for one.
+
+    What is said of all hours of a window is said in it already; what is denied outside of one is permitted in it first.
+    """
+    if claim.hours is not None and not claim.hours.inside and claim.claim is Claim.DENY:
+        yield [f"permit{text.removeprefix('deny')} during {claim.hours.window}", text]
     if claim.at is not None:
         moment = claim.at.date or datetime(2024, 1, 1) + timedelta(minutes=claim.at.minute or 0)  # a Monday
         for window in plan.windows.values():

@@ -14,7 +14,7 @@ from crossgate.core.model.accesslist import ClosedPlace, Decider
 from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.sets.minimise import SetLine
-from crossgate.core.wording.sentences import asked_at, limit_names, packet_text, speaking
+from crossgate.core.wording.sentences import asked_at, limit_names, open_windows, packet_text, speaking, while_open
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 from crossgate.show.console import count, leading_word, name, quiet, strong, word
@@ -241,4 +241,5 @@ def _when(plan: Plan, difference: Difference | ListDifference) -> str:
         names = limit_names(difference.exceeded)
         beyond = f"  beyond {', '.join(names)}" if names else "  within every at most"
     spoken = "" if difference.spoken is None else f"  {speaking(plan, *difference.spoken)}"
-    return (f"  as at {difference.moment:%a %Y-%m-%d %H:%M}" if difference.moment else "") + beyond + spoken
+    opened = "" if difference.moment is None else f"  {while_open(open_windows(plan, difference.moment, difference.deciders))}"
+    return opened + beyond + spoken

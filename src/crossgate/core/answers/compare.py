@@ -63,6 +63,11 @@ class ListDifference(NamedTuple):
     exceeded: frozenset[Limit] | None = None
     spoken: tuple[Hello | None, ...] | None = None
 
+    @property
+    def deciders(self) -> tuple[Decider | None, Decider | None]:
+        """The lines that decided, and decide."""
+        return self.was, self.now
+
 
 class Difference(NamedTuple):
     """Traffic that two plans treat differently; `stray` packets open no conversation.
@@ -85,6 +90,11 @@ class Difference(NamedTuple):
     exceeded: frozenset[Limit] | None = None
     spoken: tuple[Hello | None, ...] | None = None
     sets: tuple[PacketSet, ...] = ()
+
+    @property
+    def deciders(self) -> tuple[Decider | None, Decider | None]:
+        """The lines that decided, and decide."""
+        return self.was.decided and self.was.decided.decider, self.now.decided and self.now.decided.decider
 
 
 def named_differences(old: Session, new: Session, name: str, tell: Tell | None = None) -> list[ListDifference]:

@@ -28,5 +28,6 @@ def _at_once(one: Promise, other: Promise) -> bool:
     return (
         one.flooding is other.flooding
         and (one.at is None or other.at is None or one.at == other.at)
+        and (one.hours is None or other.hours is None or one.hours.window != other.hours.window or one.hours == other.hours)
         and (one.spoken is None or other.spoken is None or one.spoken == other.spoken)
     )

@@ -6,11 +6,12 @@ from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from crossgate.core.answers.grid import check_services, hosts_of
-from crossgate.core.conversation.opening import Conversation, conversations
+from crossgate.core.conversation.opening import Conversation, conversations, service_of
 from crossgate.core.model.address import Address, AddressError, looks_like_address, parse_address
 from crossgate.core.model.errors import PlanError
+from crossgate.core.model.packet import SYN, TCP
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import ServiceError
+from crossgate.core.model.service import FlagTest, ServiceError
 from crossgate.core.network.endpoints import NoConversation, candidates, pairs
 from crossgate.core.network.ways import Network
 from crossgate.core.sets.meaning import BUT, WordKind, meaning_of
@@ -28,11 +29,15 @@ class Wanted(NamedTuple):
 
 
 class Choice(NamedTuple):
-    """What narrows conversations down: the client's port, source addresses to claim, and one family; None and empty for all."""
+    """What narrows conversations down: the client's port, source addresses to claim, one family, and TCP flags of a segment by itself.
+
+    None and empty are for all.
+    """
 
     source_port: int | None = None
     claimed: Sequence[Address] = ()
     family: int | None = None
+    flags: FlagTest | None = None
 
 
 def ends(plan: Plan, text: str) -> list[str]:
@@ -96,6 +101,17 @@ def asked(network: Network, sources: Sequence[str], destinations: Sequence[str],
     return found
 
 
+def _alone(conversation: Conversation, flags: FlagTest | None) -> Conversation:
+    """Return what is sent, with TCP flags as a segment of no conversation. Raises `PlanError` where it is no TCP, and for what opens one."""
+    if flags is None:
+        return conversation
+    if conversation.first.protocol != TCP:
+        raise PlanError(f"{service_of(conversation.first)} has no TCP flags; name a service of tcp")
+    if flags.value == SYN:
+        raise PlanError("a segment with SYN and no other flag opens a conversation; leave --flags out")
+    return conversation._replace(first=conversation.first._replace(flags=flags.value), alone=True)
+
+
 def _conversations(network: Network, source: str, destination: str, service: str, choice: Choice) -> Iterator[Conversation]:
     """Yield the conversations between two ends: for each family that both have, each service that the word stands for."""
     found = pairs(network, source, destination)
@@ -115,6 +131,6 @@ def _conversations(network: Network, source: str, destination: str, service: str
             continue
         own: list[int | None] = [each.value for each in choice.claimed if each.family is start.address.family]
         for claimed in own or [None]:
-            yield from conversations(wanted, start, end, choice.source_port, claimed)
+            yield from (_alone(each, choice.flags) for each in conversations(wanted, start, end, choice.source_port, claimed))
     if len(problems) == len(chosen):
         raise problems[0]

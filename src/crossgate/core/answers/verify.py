@@ -17,7 +17,7 @@ from crossgate.core.conversation.story import Trace
 from crossgate.core.conversation.verdict import VERDICTS, Verdict
 from crossgate.core.model.accesslist import AnyEntry, AnyList, Decider, DeciderKey
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.claim import Claim, Expectation, Moment, Only, Promise
+from crossgate.core.model.claim import Claim, Expectation, Hours, Moment, Only, Promise
 from crossgate.core.model.condition import State
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.service import ServiceError
@@ -32,13 +32,13 @@ from crossgate.core.sets.patterns import first_outside
 from crossgate.core.sets.region import Region
 from crossgate.core.traffic.between import Flow, flows
 from crossgate.core.traffic.conditions import legs_of, mattering, states_for
-from crossgate.core.traffic.courses import Opening, openings
+from crossgate.core.traffic.courses import Opening, openings, segments
 from crossgate.core.traffic.examples import example
 from crossgate.core.traffic.flows import lists_on
 from crossgate.core.traffic.question import Answer, answers
 from crossgate.core.traffic.session import Session
 from crossgate.core.wording.needed import needed
-from crossgate.core.wording.sentences import packet_text, parting, speaking, why_broken
+from crossgate.core.wording.sentences import packet_text, parting, speaking, while_open, why_broken
 
 
 class Broken(NamedTuple):
@@ -115,12 +115,12 @@ class Verifier:
             found = self._between(expectation, family)
             spoken_of = spoken_of or bool(found)
             begun = [each for part in parts for each in part.begun]
-            states = _states_on(self.network, found, begun, expectation, expectation.at)
+            states = _states_on(self.network, found, begun, expectation, expectation.at or expectation.hours)
             most = max(most, len(states))
             breaking = self._first_breaking(found, parts, states)
             if breaking is not None:
                 others = list(_states_on(self.network, found, begun, expectation))
-                return self._failed(expectation, breaking, others, states[breaking.opened])._replace(states=most)
+                return self._failed(expectation, breaking, others)._replace(states=most)
         return Verified(expectation, True, states=most) if spoken_of else self._speaks_of_nothing(expectation)
 
     def _first_breaking(self, found: list[Flow], parts: list[_Part], states: Iterable[State]) -> _Breaking | None:
@@ -202,7 +202,8 @@ class Verifier:
         except ServiceError:
             return None
         port = promise.source_port
-        return openings(read, family, self.network.plan.client_ports if port is None else (port, port))
+        ports = self.network.plan.client_ports if port is None else (port, port)
+        return openings(read, family, ports) if promise.flags is None else segments(read, family, promise.flags, ports)
 
     def _permitted_beside(self, promise: Only, family: Family) -> list[Region]:
         """Return what other `only` lines permit, which this one does not deny, at the hours and in the family it speaks of."""
@@ -211,6 +212,7 @@ class Verifier:
             same = (
                 other.over in (None, family)
                 and other.at in (None, promise.at)
+                and other.hours in (None, promise.hours)
                 and other.flooding is promise.flooding
                 and other.spoken in (None, promise.spoken)
             )
@@ -281,13 +283,13 @@ class Verifier:
                 self.reached[each.stop.decider.key] += 1
         return not all(_keeps_to(part, each.verdict, each.stop and each.stop.decider, each.by) for each in answer.endings)
 
-    def _failed(self, expectation: Promise, breaking: _Breaking, others: list[State], moment: datetime | None) -> Verified:
+    def _failed(self, expectation: Promise, breaking: _Breaking, others: list[State]) -> Verified:
         """Trace the packet that breaks an expectation, and say why it does."""
         part, flow, packet, opened = breaking
         ends = [at_address(self.network, Address(packet.family, value)) for value in (packet.source, packet.destination)]
         if flow.source.device is not None:
             ends[0] = flow.source
-        conversation = Conversation(ends[0], ends[1], packet)
+        conversation = Conversation(ends[0], ends[1], packet, alone=expectation.flags is not None)
         tracer = self.session.tracer(opened)
         first = tracer.trace(conversation)
         trace = next((each for each in tracer.examples(conversation, part.claim.by) if _broken(part, each)), first)
@@ -297,9 +299,7 @@ class Verifier:
             for other in others
             if hello_of(other) == hello_of(opened)
         ):
-            windows = sorted(each for each in opened if isinstance(each, str))
-            state = f"{', '.join(windows)} {'is' if len(windows) == 1 else 'are'}" if windows else "no window is"
-            when = f" while {state} open (as at {moment:%a %Y-%m-%d %H:%M})"
+            when = f" {while_open(sorted(each for each in opened if isinstance(each, str)))}"
         if expectation.flooding and self.session.tracer(opened - self.network.plan.limits).trace(conversation).verdict is not first.verdict:
             when += " beyond what the lists permit at most"
         if any(self.session.tracer(settled(opened, hello_of(other))).trace(conversation).verdict is not first.verdict for other in others):
@@ -341,7 +341,7 @@ def _machines(family: Family, classes: Sequence[AddressClass], end: EndpointSet)
 
 
 def _states_on(
-    network: Network, found: list[Flow], begun: list[Opening], promise: Promise, at: Moment | None = None
+    network: Network, found: list[Flow], begun: list[Opening], promise: Promise, at: Moment | Hours | None = None
 ) -> dict[State, datetime | None]:
     """Return the states that the conditions of lists on the ways of some flows can be in, of those that a promise speaks of."""
     lists = lists_on(network, (flow.ways for flow in found), found[0].source.address.family) if found else []

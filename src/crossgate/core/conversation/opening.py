@@ -13,11 +13,15 @@ from crossgate.core.network.paths import Endpoint
 
 
 class Conversation(NamedTuple):
-    """Who sends what to whom. `first` may carry a source address that is not the sender's own."""
+    """Who sends what to whom. `first` may carry a source address that is not the sender's own.
+
+    Where it is sent `alone` it opens nothing, and nobody answers it: a TCP segment of no conversation.
+    """
 
     source: Endpoint
     destination: Endpoint
     first: Packet
+    alone: bool = False
 
     @property
     def on_link(self) -> bool:

@@ -132,14 +132,17 @@ class Tracer:
         """Return how a conversation ends on its ways, on some of them where these are given; `by` is the line that endings tell of."""
         strays = conversation.claimed is not None and astray(self.network, conversation) is not None
         ways = self.ways(conversation) if ways is None else ways
-        return self.endings_of(conversation.first, conversation.on_link, ways, strays, by)
+        return self.endings_of(conversation.first, conversation.on_link, ways, strays, by, conversation.alone)
 
-    def endings_of(self, first: Packet, on_link: bool, ways: Ways, strays: bool, by: DeciderKey | None = None) -> list[Ending]:
+    def endings_of(
+        self, first: Packet, on_link: bool, ways: Ways, strays: bool, by: DeciderKey | None = None, alone: bool = False
+    ) -> list[Ending]:
         """Return how the conversation that a packet opens ends on some ways.
 
         `on_link` between machines of one link; with `strays` the answers go to another machine; `by` is the line that endings tell of.
+        Sent `alone` it opens none.
         """
-        legs, answer = legs_of(first, on_link)
+        legs, answer = legs_of(first, on_link, alone)
         speaks = self._speaks if self._asks and self.network.asks_for_tls(ways, first.family) else None
         walk = Walk(self._places[first.family], ways, script(legs, speaks, ways.unanswered, strays))
         carried = OnePacket(self._indexes, first, answer)

@@ -88,12 +88,13 @@ WITH_TLS = (Leg.CLIENT_HELLO, Leg.SERVER_HELLO)
 WITHOUT_TLS = (Leg.DATA,)
 
 
-def legs_of(first: Packet, on_link: bool) -> tuple[tuple[Leg, ...], int | None]:
+def legs_of(first: Packet, on_link: bool, alone: bool = False) -> tuple[tuple[Leg, ...], int | None]:
     """Return the legs of the conversation that a packet opens, and the ICMP type of its answer, None for none.
 
-    `on_link` says that both ends are on one link. A fragment behind the first opens nothing, and is one leg by itself.
+    `on_link` says that both ends are on one link. A fragment behind the first opens nothing, and is one leg by itself; so is any packet that
+    is sent `alone`.
     """
-    if first.fragment:
+    if first.fragment or alone:
         return ALONE, None
     if first.protocol == TCP:
         return HANDSHAKE, None

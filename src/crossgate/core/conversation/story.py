@@ -187,7 +187,7 @@ def story(paths: Paths, ending: Ending) -> Trace:
     assert example is not None  # the walk found it
     met, script, first = paths.of(ending), example.walk.script, conversation.first
     judging = met[0].judging(met[1].stateful) if ending.judges else []
-    answer, passed, done = legs_of(first, conversation.on_link)[1], frozenset[str](), list[LegTrace]()
+    answer, passed, done = legs_of(first, conversation.on_link, conversation.alone)[1], frozenset[str](), list[LegTrace]()
     for leg in script.legs[: 1 if script.unanswered else script.legs.index(ending.leg) + 1]:
         way = met[leg.returns]
         again = [] if not leg.settles else judging[::-1] if leg.returns else judging

@@ -9,6 +9,7 @@ from typing import NamedTuple
 from crossgate.core.model.accesslist import DeciderKey
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import Place, placeless
+from crossgate.core.model.service import FlagTest
 from crossgate.core.model.tls import Spoken
 
 
@@ -28,12 +29,23 @@ class Moment(NamedTuple):
     minute: int | None = None
 
 
+class Hours(NamedTuple):
+    """All times at which a window is open (`inside`), or all at which it is not."""
+
+    window: str
+    inside: bool
+
+    def __str__(self) -> str:
+        return f"{'during' if self.inside else 'outside'} {self.window}"
+
+
 @placeless
 class Expectation(NamedTuple):
     """An `expect` or `keep` line, names as written; a `keep` may not be broken by an edit.
 
-    With `flooding` it speaks of what is beyond every limit of the lists on the way (`condition.Limit`). With `spoken` it speaks of
-    conversations that settle on that TLS.
+    With `flooding` it speaks of what is beyond every limit of the lists on the way (`conditions.Limit`). With `spoken` it speaks of
+    conversations that settle on that TLS, with `hours` of every time in them, and with `flags` of TCP segments with such flags that open
+    nothing.
     """
 
     keep: bool
@@ -50,6 +62,8 @@ class Expectation(NamedTuple):
     place: Place
     flooding: bool = False
     spoken: Spoken | None = None
+    hours: Hours | None = None
+    flags: FlagTest | None = None
 
     @property
     def services(self) -> tuple[str, ...]:
@@ -80,6 +94,8 @@ class Only(NamedTuple):
     place: Place
     flooding: bool = False
     spoken: Spoken | None = None
+    hours: Hours | None = None
+    flags: None = None
 
     @property
     def by(self) -> None:
@@ -103,6 +119,7 @@ class Only(NamedTuple):
             self.place,
             self.flooding,
             self.spoken,
+            self.hours,
         )
 
 

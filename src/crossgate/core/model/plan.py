@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 
 from crossgate.core.model.accesslist import AccessList, AnyList, ClosedPlace, Kind
 from crossgate.core.model.address import Address, Addresses, Family, Pattern
-from crossgate.core.model.claim import Moment, Only, Promise
+from crossgate.core.model.claim import Hours, Moment, Only, Promise
 from crossgate.core.model.condition import State
 from crossgate.core.model.conditions import Limit, When, exceeded
 from crossgate.core.model.errors import Place, PlanError, nearest, placeless, unknown
@@ -309,28 +309,33 @@ class Plan:
         return frozenset(limit for each in self.lists.values() for limit in each.limits)
 
     def states(
-        self, lists: Iterable[AnyList[Any]], at: Moment | None = None, flooding: bool | None = None, spoken: Spoken | None = None
+        self, lists: Iterable[AnyList[Any]], at: Moment | Hours | None = None, flooding: bool | None = None, spoken: Spoken | None = None
     ) -> dict[State, datetime | None]:
         """Return every state that the conditions of some lists can be in, each with a moment at which it is; None where no window matters.
 
-        With `at` only that time counts. With `flooding` every limit is exceeded; without, none is; where it is None, see `exceeded`.
+        With `at` only that time counts, or those hours. With `flooding` every limit is exceeded; without, none is; where it is None, see `exceeded`.
         Only conversations that are `spoken` of count, where some list asks what TLS they settle on; without, all do.
         """
         every = list(lists)
         limits = {limit: None for each in every for limit in each.limits}
-        windows = [self.windows[name] for name in sorted({name for each in every for name in each.windows})]
+        hours = at if isinstance(at, Hours) else None
+        moment = at if isinstance(at, Moment) else None
+        names = {name for each in every for name in each.windows} | ({hours.window} if hours else set())
+        windows = [self.windows[name] for name in sorted(names)]
         opened: dict[State, datetime | None] = {frozenset(): None}
-        if windows and at is not None and at.date is not None:
-            opened = {open_at(windows, at.date): at.date}
+        if windows and moment is not None and moment.date is not None:
+            opened = {open_at(windows, moment.date): moment.date}
         elif windows:
-            opened = dict(sorted(states(windows, at.minute if at else None).items(), key=lambda state: len(state[0])))
+            opened = dict(sorted(states(windows, moment.minute if moment else None).items(), key=lambda state: len(state[0])))
+        if hours is not None:
+            opened = {state: when for state, when in opened.items() if (hours.window in state) is hours.inside}
         beyond = exceeded(limits) if flooding is None else [frozenset(limits)] if flooding else [frozenset()]
         hellos = spoken_sorts((test for each in every for test in each.tls), spoken)
         return {
-            settled(state | each, hello) if hellos else state | each: moment
+            settled(state | each, hello) if hellos else state | each: when
             for hello in hellos or (None,)
             for each in beyond
-            for state, moment in opened.items()
+            for state, when in opened.items()
         }
 
     def names(self) -> list[str]:

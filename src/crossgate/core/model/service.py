@@ -342,6 +342,11 @@ def _icmp_number(text: str, names: Mapping[str, int], what: str, offset: int) ->
     raise ServiceError(f"{text or 'nothing'} is no {what}{mend}", offset, offset + max(len(text), 1), near)
 
 
+def format_flags(test: FlagTest) -> str:
+    """Write a test of flags as `parse_flags` reads it."""
+    return ",".join(f"{'' if test.value & bit else '!'}{name}" for name, bit in iana.FLAGS.items() if test.care & bit)
+
+
 def parse_flags(text: str) -> FlagTest:
     """Read FLAGS, a comma list of TCP flag names, `!` before one that must not be set. Raises `ServiceError`."""
     value = care = offset = 0

@@ -13,7 +13,7 @@ from datetime import datetime
 from crossgate.core.conversation.rules import WITH_TLS, WITHOUT_TLS, Leg
 from crossgate.core.lists.split import EntryRegion, region_hull
 from crossgate.core.model.accesslist import AccessList, Entry
-from crossgate.core.model.claim import Moment
+from crossgate.core.model.claim import Hours, Moment
 from crossgate.core.model.condition import State
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import Spoken, hello_of
@@ -29,7 +29,7 @@ _SETTLING = (*WITH_TLS, *WITHOUT_TLS)
 
 
 def states_for(
-    plan: Plan, lists: Iterable[AccessList], packets: Callable[[], Iterable[Region]], at: Moment | None = None, flooding: bool | None = None,
+    plan: Plan, lists: Iterable[AccessList], packets: Callable[[], Iterable[Region]], at: Moment | Hours | None = None, flooding: bool | None = None,
     spoken: Spoken | None = None,
 ) -> dict[State, datetime | None]:  # fmt: skip
     """Return the states of some lists to be gone over for some packets, each with a moment at which it is; otherwise as `Plan.states`."""

@@ -16,7 +16,7 @@ from crossgate.core.conversation.rules import ALONE, ANSWERED, HANDSHAKE, OPENIN
 from crossgate.core.model import iana
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import MOST_PORT, PORT_PROTOCOLS, SYN, TCP, icmp_of
-from crossgate.core.model.service import Service
+from crossgate.core.model.service import FlagTest, Service
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import (
@@ -28,6 +28,7 @@ from crossgate.core.sets.region import (
     WITH_PORTS,
     Region,
     every_packet,
+    flag_set,
     protocol_line,
     term_line,
     whole_packets,
@@ -112,6 +113,18 @@ def openings(service: Service, family: Family, clients: tuple[int, int] = (0, MO
                 continue
             begun = course.openings._replace(what=what, dscp=1)
             found += [Opening(course, each) for each in from_ports(begun, clients)]
+    return found
+
+
+def segments(service: Service, family: Family, flags: FlagTest, clients: tuple[int, int]) -> list[Opening]:
+    """Return the TCP segments of a service with some flags that open nothing, from the client ports given: unmarked, and one leg each."""
+    (course,) = (each for each in courses(family) if each.stray and each.openings.what == whole_packets(TCP))
+    tested = course.openings.flags & flag_set((flags,))
+    found = []
+    for term in service.terms:
+        what = line.common(term_line((term,)), course.openings.what)
+        if tested:
+            found += [Opening(course, each) for each in from_ports(course.openings._replace(what=what, flags=tested, dscp=1), clients)]
     return found
 
 

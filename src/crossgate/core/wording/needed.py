@@ -16,7 +16,7 @@ from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP, Packet
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import ServiceError, format_ports, protocol_word
+from crossgate.core.model.service import ServiceError, format_flags, format_ports, protocol_word
 from crossgate.core.network.address_classes import free_address
 from crossgate.core.network.endpoints import at_address
 from crossgate.core.network.paths import Crossing
@@ -112,7 +112,8 @@ def _need(plan: Plan, expectation: Expectation, action: Action, asked: Asked, le
     access_list, below = asked.access_list, asked.decider.entry
     assert isinstance(access_list, AccessList)
     assert below is None or isinstance(below, Entry)
-    text = f"{action} {_body(plan, expectation, access_list, leg)}{_spoken(expectation, access_list, action, leg)}"
+    hours = f" {expectation.hours}" if expectation.hours is not None and expectation.hours.inside else ""
+    text = f"{action} {_body(plan, expectation, access_list, leg)}{hours}{_spoken(expectation, access_list, action, leg)}"
     guards = _guards(plan, expectation, asked, leg) if action is Action.PERMIT else ()
     texts = (*guards, text)
     return Need(access_list, below, tuple(free_numbers(access_list, below, len(texts))), texts)
@@ -195,7 +196,8 @@ def _body(plan: Plan, expectation: Expectation, access_list: AccessList, leg: Le
         service, mark = answer_service(leg.packet)
         return f"{service} {destination} to {source}{mark}"
     port = "" if expectation.source_port is None else f" source port {expectation.source_port}"
-    return f"{expectation.service} {source} to {destination}{port}"
+    flags = "" if expectation.flags is None else f" flags {format_flags(expectation.flags)}"
+    return f"{expectation.service} {source} to {destination}{port}{flags}"
 
 
 def _spoken(expectation: Expectation, access_list: AccessList, action: Action, leg: LegTrace) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from datetime import datetime
 
 from crossgate.core.conversation.opening import service_label
 from crossgate.core.conversation.rules import Leg
@@ -168,6 +169,17 @@ def asked_at(plan: Plan, when: When, settles: bool = False) -> str:
             (at, "beyond every at most" if when.flooding else "", _spoken(plan, when.hello) if settles or when.hello is not None else ""),
         )
     )
+
+
+def open_windows(plan: Plan, moment: datetime, deciders: Iterable[Decider | None]) -> list[str]:
+    """Return the windows that are open at a moment, of those that the lists of some deciders have, or of all where these have none."""
+    met = {name for each in deciders if each is not None for name in each.access_list.windows}
+    return sorted(open_at((each for name, each in plan.windows.items() if name in met or not met), moment))
+
+
+def while_open(windows: Sequence[str]) -> str:
+    """Say that just these windows are open."""
+    return f"while {', '.join(windows)} {'is' if len(windows) == 1 else 'are'} open" if windows else "while no window is open"
 
 
 def speaking(plan: Plan, *hellos: Hello | None) -> str:

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from crossgate.core.answers.compare import Difference, Fate, ListDifference
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
-from crossgate.core.wording.sentences import limit_names
+from crossgate.core.wording.sentences import limit_names, open_windows
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 from crossgate.formats.json.parts import Document, decided_document, decider_document, hello_document, lines_document, packet_document
@@ -34,6 +34,7 @@ def differences_document(plan: Plan, found: Sequence[Difference]) -> list[Docume
             "opens": not each.stray,
             "devices": each.devices,
             "at": each.moment.isoformat() if each.moment else None,
+            "windows": None if each.moment is None else open_windows(plan, each.moment, each.deciders),
             "exceeded": None if each.exceeded is None else limit_names(each.exceeded),
             "spoken": None if each.spoken is None else [hello_document(one) for one in each.spoken],
             "was": _fate(each.was),
@@ -58,6 +59,7 @@ def compare_lists_document(was: str, new: Plan, name: str, found: Sequence[ListD
             {
                 "family": int(new.lists[name].family),
                 "at": each.moment.isoformat() if each.moment else None,
+                "windows": None if each.moment is None else open_windows(new, each.moment, each.deciders),
                 "exceeded": None if each.exceeded is None else limit_names(each.exceeded),
                 "spoken": None if each.spoken is None else [hello_document(one) for one in each.spoken],
                 "was": decider_document(each.was),
