@@ -49,7 +49,7 @@ def entry_cells(words: list[str], standard: bool) -> tuple[str, ...]:
 
 def subnet_cells(words: list[str]) -> tuple[str, ...]:
     """subnet or outside | NAME | IPv4 prefixes | IPv6 prefixes | vlan ID."""
-    end = _until(words, "vlan")
+    end = _until(words, "vlan", "isolated")
     return words[0], words[1], *_by_family(words[2:end], _literal), " ".join(words[end:])
 
 
@@ -172,7 +172,7 @@ def _until(words: list[str], *stops: str) -> int:
 
 
 def _attached(words: list[str], usual: Callable[[str], str]) -> tuple[str, ...]:
-    end = _until(words, "on", "at", "gateway", "mac", "cost", "passive")
+    end = _until(words, "on", "at", "gateway", "mac", "cost", "passive", "stateful")
     after = end + 2 if words[end : end + 1] == ["on"] else end
     rest = words[after:]
     rest = [_literal(word) if before in ("gateway", "mac") else word for before, word in zip(["", *rest], rest, strict=False)]

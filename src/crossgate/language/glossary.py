@@ -31,10 +31,14 @@ NETWORK = {
         "switch lighthouse",
     ),
     "stateful": Word(
-        "A device that remembers the conversations it has let through: later packets and answers pass its lists unasked.", "router breakwater stateful"
+        "A device that remembers the conversations it has let through: later packets and answers pass its lists unasked. A host may too: then its own lists do.",
+        "router breakwater stateful",
     ),
     "closed": Word(
         "A device that lets nothing in where no list says so: what comes in at an interface without an inbound list of its family is denied.", "router wall stateful closed"
+    ),
+    "isolated": Word(
+        "Machines at isolated ports, or of an isolated subnet, get no frame of each other: only of devices, and of ports that are not isolated.", "port 3 isolated"
     ),
     "interface": Word("Where a device is on a subnet, with its address there. A list stands at it inbound or outbound.", "interface v80 10.64.8.1/22 on tickets"),
     "port": Word("A socket of a switch, joined by a cable to another switch's or to the machine that is said to be at it.", "port 1 to jetty.24"),

@@ -20,7 +20,7 @@ _MAX_VLAN = 4094
 
 
 def segment(words: Words, names: Names) -> None:
-    """SEGMENT = "subnet" NAME 1*PREFIX ["vlan" ID] | "outside" NAME *PREFIX ["but" 1#WORD], which is read by `outsides`."""
+    """SEGMENT = "subnet" NAME 1*PREFIX ["vlan" ID] ["isolated"] | "outside" NAME *PREFIX ["but" 1#WORD], which is read by `outsides`."""
     prefixes: list[Pattern] = []
     if words.choice(("subnet", "outside")) == "outside":
         name = words.name("an outside")
@@ -32,7 +32,7 @@ def segment(words: Words, names: Names) -> None:
         return
     name = words.name("a subnet")
     vlan = None
-    while (word := words.peek()) and word != "vlan":
+    while (word := words.peek()) and word not in ("vlan", "isolated"):
         prefixes.append(_subnet_prefix(words))
     if not prefixes:
         raise (
@@ -44,8 +44,9 @@ def segment(words: Words, names: Names) -> None:
         vlan = words.number("a VLAN ID from 1 to 4094", _MAX_VLAN)
         if vlan == 0:
             raise words.error("0 is no VLAN ID: 1 to 4094")
+    isolated = words.accept("isolated")
     words.end()
-    names.plan.segments[name] = Segment(name, tuple(prefixes), words.place, vlan)
+    names.plan.segments[name] = Segment(name, tuple(prefixes), words.place, vlan, isolated=isolated)
 
 
 def outsides(names: Names) -> None:
@@ -197,7 +198,7 @@ def _only_subnet(words: Words, names: Names, own: list[Address]) -> Segment:
     found = [each for each in names.plan.segments.values() if not each.outside and all(map(each.holds, own))]
     if len(found) == 1:
         return found[0]
-    if words.peek() and words.peek() not in ("gateway", "by", *_ATTACHED):
+    if words.peek() and words.peek() not in ("gateway", "by", "stateful", *_ATTACHED):
         words.keyword("on")
     if not found:
         raise words.missing(f"on SUBNET (no subnet has {' and '.join(map(str, own))})")
@@ -247,7 +248,7 @@ def _port_reference(words: Words) -> Point:
 
 
 def port(words: Words, names: Names, owner: Device) -> None:
-    """PORT = "port" (NAME ["to" SWITCH.PORT] | FIRST-LAST)."""
+    """PORT = "port" (NAME ["to" SWITCH.PORT] | FIRST-LAST) ["isolated"]."""
     words.keyword("port")
     if not owner.switch:
         raise words.error(f"{owner.name} is a router, and only a switch has ports; write an interface")
@@ -257,13 +258,16 @@ def port(words: Words, names: Names, owner: Device) -> None:
         if words.peek() == "to":
             words.index += 1
             raise words.error(f"a cable joins two ports, and {words.words[1]} is {len(several)}; write a line for the one that it is at")
-        words.end()
+    isolated = False
     for name in several or [words.part("a port")]:
         if name in owner.ports or name in owner.interfaces:
             raise words.error(f"{owner.name} has an interface or port {name} already")
         to = _port_reference(words) if words.accept("to") else None
+        isolated = isolated or words.accept("isolated")
+        if isolated and to is not None:
+            raise words.error("a cable to another switch carries the frames of all, so its port is not isolated; isolate the machines' own")
         words.end()
-        owner.ports[name] = Port(owner.name, name, to, words.place)
+        owner.ports[name] = Port(owner.name, name, to, words.place, isolated)
 
 
 _MOST_PORTS = 1_024
@@ -318,12 +322,12 @@ def _address(words: Words, expected: str) -> Address:
 
 
 def host(words: Words, names: Names) -> None:
-    """HOST = "host" NAME 1*ADDRESS ["on" SUBNET] ["at" SWITCH.PORT] ["gateway" ADDRESS]... ["mac" MAC]."""
+    """HOST = "host" NAME 1*ADDRESS ["on" SUBNET] ["at" SWITCH.PORT] ["gateway" ADDRESS]... ["mac" MAC] ["stateful"]."""
     words.keyword("host")
     name = words.name("a host")
     own: list[Address] = []
     start = words.index
-    while words.peek() not in ("on", "at", "gateway", "mac", ""):
+    while words.peek() not in ("on", "at", "gateway", "mac", "stateful", ""):
         own.append(_address(words, "an address"))
     if not own:
         raise words.missing("an address") if not words.peek() else words.error("a host needs an address before `on`", index=words.index)
@@ -350,8 +354,9 @@ def host(words: Words, names: Names) -> None:
         if gateway.family in gateways:
             raise words.error(f"{name} has an {gateway.family.label} gateway already")
         gateways[gateway.family] = gateway
+    stateful = words.accept("stateful")
     words.end()
-    names.plan.hosts[name] = Host(name, tuple(own), on.name, at, tuple(gateways.values()), words.place, mac)
+    names.plan.hosts[name] = Host(name, tuple(own), on.name, at, tuple(gateways.values()), words.place, mac, stateful)
 
 
 _MOST_VRID = 255

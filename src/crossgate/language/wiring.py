@@ -25,6 +25,7 @@ def check(plan: Plan, complain: Complain) -> Iterator[PlanError]:
     yield from _shared_macs(plan, complain)
     yield from _lonely_outsides(plan, complain)
     yield from _loose_ends(plan, complain)
+    yield from _isolated(plan, complain)
     yield from _routes(plan, complain)
     yield from _gateways(plan, complain)
     yield from _rings(plan, complain)
@@ -147,6 +148,20 @@ def _loose_ends(plan: Plan, complain: Complain) -> Iterator[PlanError]:
                 yield complain(port.place, str(point), f"{end} is joined to itself")
             elif used.setdefault(end, other) != other:
                 yield complain(port.place, str(point), f"{end} is joined to {used[end]} already; a cable has two ends")
+
+
+def _isolated(plan: Plan, complain: Complain) -> Iterator[PlanError]:
+    """Devices' interfaces at isolated ports: what goes through them would be everybody's."""
+    ends = [(end, each.place) for device in plan.devices.values() for each in device.interfaces.values() for end in (each.at,) if end]
+    ends += [(port.to, port.place) for device in plan.devices.values() for port in device.ports.values() if port.to]
+    for end, place in ends:
+        switch = plan.devices.get(end.owner)
+        port = None if switch is None else switch.ports.get(end.part)
+        if port is not None and port.isolated:
+            message = (
+                f"{end} is isolated (line {port.place.line}), and a device is behind it, which all are to reach; take isolated out there"
+            )
+            yield complain(place, str(end), message)
 
 
 def _cables(plan: Plan) -> list[tuple[Port, Point]]:

@@ -6,6 +6,7 @@ from typing import NamedTuple
 
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.accesslist import AccessList, Decider, Entry
+from crossgate.core.model.network import PointKind
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import Hello
@@ -94,14 +95,16 @@ def lists(network: Network, path: Path, packet: Packet) -> list[tuple[Crossing, 
 
 
 def devices(path: Path) -> set[str]:
-    """Return the devices on a path, those that only pass frames on too."""
-    return {*path.devices, *(each.point.device for each in path.crossings if each.point.device is not None)}
+    """Return the devices on a path, those that only pass frames on too, and the hosts that have lists of their own."""
+    points = [each.point for each in path.crossings]
+    return {*path.devices, *(each.owner for each in points if each.kind is not PointKind.SUBNET)}
 
 
 def remembers(plan: Plan, at: Crossing, seen: set[str]) -> bool:
-    """Whether a list stands at a stateful device among some."""
-    device = at.remembered_by
-    return device is not None and device in seen and plan.devices[device].stateful
+    """Whether a list of packets stands at a stateful device or host among some."""
+    name = at.point.owner
+    known = at.rulings is None and at.point.kind is not PointKind.SUBNET
+    return known and name in seen and (plan.devices.get(name) or plan.hosts[name]).stateful
 
 
 def asked(own: AccessList, packet: Packet, way: Way, hello: Hello | None) -> Decider:

@@ -31,6 +31,7 @@ class Reference:
         ]
         self.listed = {(point, direction) for point, direction, own in plan.placed if own is family}
         self.stateful = {point.device for point, _ in self.listed if point.device and plan.devices[point.device].stateful}
+        self.stateful |= {point.owner for point, _ in self.listed if point.owner in plan.hosts and plan.hosts[point.owner].stateful}
 
     def up(self, point: Point) -> bool:
         """Whether neither a point nor its device is down."""
@@ -61,7 +62,11 @@ class Reference:
         return {self._way(*each) for each in self._sent_on(first, [device], self.plan.devices[device], destination, True)}
 
     def _way(self, crossed: list[Met], devices: list[str], arrived: bool) -> Way:
-        passed = {*devices, *(point.device for point, _ in crossed)}
+        passed = {
+            *devices,
+            *(point.device for point, _ in crossed),
+            *(point.owner for point, _ in crossed if point.owner in self.plan.hosts),
+        }
         return tuple(each for each in crossed if each in self.listed), frozenset(name for name in passed if name in self.stateful), arrived
 
     # Layer 2
@@ -268,6 +273,9 @@ class Reference:
             else:
                 yield from self._entered([*on, *ports], devices, far, destination)
 
+    def _isolated(self, segment: Segment, end: Interface | Point | None) -> bool:
+        return segment.isolated or (isinstance(end, Point) and self.plan.devices[end.owner].ports[end.part].isolated)
+
     def _handed(
         self, crossed: list[Met], devices: list[str], segment: str, near: Interface | Point | None, destination: Address
     ) -> Iterator[tuple[list[Met], list[str], bool]]:
@@ -293,6 +301,8 @@ class Reference:
             yield from self._entered([*crossed, *ports], devices, owner, destination)
         elif target is not None and target.name != segment:
             yield crossed, devices, False
+        elif not isinstance(near, Interface) and target is not None and all(self._isolated(target, each) for each in (near, end)):
+            yield [*crossed, *([(near, IN)] if near is not None else [])], devices, False
         else:
             yield [*crossed, *ports, *([] if host is None else [(host.point, OUT)])], devices, True
 
@@ -412,9 +422,18 @@ def network(seed: int) -> str:
 
 
 def _with_costs(lines: list[str], chance: random.Random) -> Iterator[str]:
-    """Yield the lines of a network, in half of all with costs, passive interfaces and routes to nowhere."""
+    """Yield the lines of a network, in half of all with costs, passive interfaces, routes to nowhere, isolation and hosts that remember."""
     some = chance.random() < 0.5
+    seen: set[str] = set()
     for line in lines:
+        isolable = line.startswith("subnet ") or line in ("    port 59", "    port 2")
+        if some and isolable and chance.random() < 0.3 and not (line == "    port 2" and "switch pier" not in seen):
+            yield f"{line} isolated"
+            continue
+        seen.add(line)
+        if some and line.startswith("host ") and chance.random() < 0.3:
+            yield f"{line} stateful"
+            continue
         if not (some and line.startswith("    interface")):
             yield line
             continue

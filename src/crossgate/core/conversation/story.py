@@ -177,8 +177,9 @@ def astray(network: Network, conversation: Conversation) -> Endpoint | None:
 
 
 def path_devices(path: Path) -> set[str]:
-    """Return every device on a path, switches that only pass frames on included."""
-    return {*path.devices, *(device for crossing in path.crossings if (device := crossing.point.device) is not None)}
+    """Return every device on a path, switches that only pass frames on included, and the hosts that lists follow."""
+    names = (name for crossing in path.crossings for name in (crossing.point.device, crossing.remembered_by) if name is not None)
+    return {*path.devices, *names}
 
 
 def story(paths: Paths, ending: Ending) -> Trace:

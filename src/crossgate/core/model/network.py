@@ -72,7 +72,7 @@ class Segment(NamedTuple):
     """What interfaces and hosts hang on: a subnet with its prefixes, or an outside.
 
     An outside with prefixes has their addresses, one without has all the rest; neither has those of a subnet of the plan, nor those
-    that are `left_out` of it.
+    that are `left_out` of it. Of an `isolated` subnet no machine gets a frame of another.
     """
 
     name: str
@@ -81,6 +81,7 @@ class Segment(NamedTuple):
     vlan: int | None = None
     outside: bool = False
     left_out: tuple[Pattern, ...] = ()
+    isolated: bool = False
 
     def holds(self, address: Address) -> bool:
         """Whether one of its prefixes has this address, and it is not left out; subnets come before outsides (see `Plan.segment_of`)."""
@@ -122,12 +123,16 @@ class Interface(NamedTuple):
 
 @placeless
 class Port(NamedTuple):
-    """A layer-2 port of a switch. `to` is the port of another switch at the far end of its cable."""
+    """A layer-2 port of a switch. `to` is the port of another switch at the far end of its cable.
+
+    A machine at an `isolated` one gets no frame of another such machine.
+    """
 
     switch: str
     name: str
     to: Point | None
     place: Place
+    isolated: bool = False
 
     @property
     def point(self) -> Point:
@@ -172,7 +177,10 @@ class Device:
 
 @placeless
 class Host(NamedTuple):
-    """A test machine on a subnet or an outside; `mac` is its hardware address, where the plan says it."""
+    """A test machine on a subnet or an outside; `mac` is its hardware address, where the plan says it.
+
+    A stateful one lets the later packets of a conversation by its own lists unasked.
+    """
 
     name: str
     addresses: tuple[Address, ...]
@@ -181,6 +189,7 @@ class Host(NamedTuple):
     gateways: tuple[Address, ...]
     place: Place
     mac: int | None = None
+    stateful: bool = False
 
     @property
     def point(self) -> Point:

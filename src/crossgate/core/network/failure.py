@@ -17,6 +17,7 @@ class FailureKind(StrEnum):
     DISCARDED = "discarded"
     OTHER_OUTSIDE = "other-outside"
     NO_CABLE = "no-cable"
+    ISOLATED = "isolated"
     DOWN = "down"
     LINK_ONLY = "link-only"
     LOOP = "loop"

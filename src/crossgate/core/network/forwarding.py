@@ -19,7 +19,7 @@ from collections.abc import Sequence
 from crossgate.core.model.accesslist import AccessList
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.ethernet import CARRIES, VRRP_MACS, Frame, group_mac
-from crossgate.core.model.network import Direction, Interface, Point, PointKind
+from crossgate.core.model.network import Direction, Interface, Point, PointKind, Segment
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.scope import Scope, scope_of
 from crossgate.core.network.costs import FAR, begins
@@ -128,7 +128,7 @@ class Forwarding(Routes):
 
     def unframed(self, start: Path, origin: Endpoint) -> Path:
         """Return the start of a packet that its sender has no frame for: the sender's own list is asked about it all the same."""
-        if origin.follows is None or (origin.follows, Direction.INBOUND, origin.address.family) not in self.plan.placed:
+        if origin.follows is None or not self._counts(origin.follows, Direction.INBOUND, origin.address.family):
             return start
         return start._replace(crossings=(*start.crossings, Crossing(origin.follows, Direction.INBOUND)))
 
@@ -222,8 +222,13 @@ class Forwarding(Routes):
     def _followed(self, point: Point, direction: Direction, frame: Frame, family: Family) -> tuple[Crossing, ...]:
         """Return the crossings of a host's own place, of those that a list is asked at."""
         every = self._crossed([(point, direction)], frame, family)
-        asked = (point, direction, family) in self.plan.placed
-        return tuple(each for each in every if asked or each.rulings is not None)
+        counts = self._counts(point, direction, family)
+        return tuple(each for each in every if counts or each.rulings is not None)
+
+    def _counts(self, point: Point, direction: Direction, family: Family) -> bool:
+        """Whether it matters that a packet passes a host's own place: a list is asked, or the host remembers it for the one the other way."""
+        ways = Direction if self.plan.hosts[point.owner].stateful else (direction,)
+        return any((point, each, family) in self.plan.placed for each in ways)
 
     def _ended(self, move: Hop, interface: Interface, destination: Address) -> Hop:
         """Return a move into a device by an interface as the end for its own addresses and for what stays on its link."""
@@ -379,10 +384,20 @@ class Forwarding(Routes):
         if target is not None and target.name != segment:
             reason = f"it goes out to {segment}, but {host.name if host else destination} is in {target.name}"
             return Hop(crossings, None, True, Failure(FailureKind.OTHER_OUTSIDE, reason))
+        own = host if host is not None and host.on == segment else None
+        if sender is not None and target is not None and self._is_isolated(target, sender.at) and self._is_isolated(target, own and own.at):
+            # Its switch drops the frame, once the list at the sender's port has let it by.
+            crossed = self._crossed(ports[: sender.at is not None], frame, destination.family)
+            reason = f"{sender.name} and {host.name if host else destination} are isolated from each other on {segment}"
+            return Hop((*crossings, *crossed), None, True, Failure(FailureKind.ISOLATED, reason))
         crossed, last = self._crossed(ports, frame, destination.family), tuple[Crossing, ...]()
         if host is not None and host.on == segment:
             last = self._followed(host.point, Direction.OUTBOUND, frame, destination.family)
         return Hop((*crossings, *crossed, *last), None, True)
+
+    def _is_isolated(self, segment: Segment, port: Point | None) -> bool:
+        """Whether a machine of a subnet, at a port or at none, gets no frame of others that are so too."""
+        return segment.isolated or (port is not None and self.plan.devices[port.owner].ports[port.part].isolated)
 
     def carriers(self, origin: Endpoint, destination: Address) -> set[Point]:
         """Return the devices (`DEVICE itself`), interfaces and ports that a packet's ways depend on.

@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 from crossgate.core.model.address import Address
 from crossgate.core.model.ethernet import Ruling
-from crossgate.core.model.network import Direction, Point
+from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.network.failure import Failure
 
 
@@ -22,8 +22,10 @@ class Crossing(NamedTuple):
 
     @property
     def remembered_by(self) -> str | None:
-        """The device that, where it is stateful, asks no list here about what it has let by; None for a frame."""
-        return self.point.device if self.rulings is None else None
+        """The device or host that, where it is stateful, asks no list here about what it has let by; None for a frame."""
+        if self.rulings is not None:
+            return None
+        return self.point.owner if self.point.kind is PointKind.HOST else self.point.device
 
     @property
     def place(self) -> tuple[Point, Direction]:

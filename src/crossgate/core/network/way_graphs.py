@@ -47,8 +47,8 @@ class WayGraphs:
         plan = network.plan
         self._tokens: dict[Token, int] = {} if beside is None else beside._tokens
         self.tokens: list[Token] = [] if beside is None else beside.tokens
-        listed = {point.device for point, _, listed_family in plan.asked if listed_family is family}
-        self._stateful = {name for name, device in plan.devices.items() if device.stateful and name in listed}
+        listed = {Crossing(point, way).remembered_by for point, way, listed_family in plan.asked if listed_family is family}
+        self._stateful = {name for known in (plan.devices, plan.hosts) for name, each in known.items() if each.stateful and name in listed}
         placed = {(point, direction) for point, direction, listed_family in plan.asked if listed_family is family}
         self._placed = {Crossing(*each) for each in (placed if places is None else places)}
         self.nodes: Nodes = Nodes() if beside is None else beside.nodes
@@ -74,7 +74,7 @@ class WayGraphs:
         """Return the tokens of a hop: the stateful devices passed, then the places with lists, in order."""
         found = []
         if self._stateful:
-            passed = {crossing.point.device for crossing in hop.crossings} | {hop.device}
+            passed = {name for crossing in hop.crossings for name in (crossing.point.device, crossing.remembered_by)} | {hop.device}
             found += [self._token(name) for name in sorted(self._stateful & passed)]
         found += [self._token(each) for each in hop.crossings if each.rulings is not None or each in self._placed]
         return tuple(found)

@@ -73,8 +73,8 @@ class Network(Forwarding):
 
     @cached_property
     def stateful(self) -> frozenset[str]:
-        """The stateful devices, by their names."""
-        return frozenset(name for name, each in self.plan.devices.items() if each.stateful)
+        """The stateful devices and hosts, by their names."""
+        return frozenset(name for known in (self.plan.devices, self.plan.hosts) for name, each in known.items() if each.stateful)
 
     def like(self, other: Network) -> bool:
         """Whether packets go the same ways and meet the same places with lists as in another plan, whatever lists these are."""

@@ -13,7 +13,7 @@ from crossgate.core.model.accesslist import Action, ClosedPlace, Decider, Entry,
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.claim import Claim, Expectation
 from crossgate.core.model.conditions import Limit, When, is_counted
-from crossgate.core.model.network import Direction
+from crossgate.core.model.network import Direction, PointKind
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.tls import VERSIONS, Hello
@@ -105,6 +105,8 @@ def decided_by(decider: Decider, crossing: Crossing, what: str = "it") -> str:
     """Say what a list does with a packet by which of its lines, and where."""
     does = DOES[decider.action]
     way = "into" if crossing.direction is Direction.INBOUND else "out of"
+    if crossing.point.kind is PointKind.HOST:
+        way = "from" if crossing.direction is Direction.INBOUND else "to"
     if decider.entry is not None:
         return f"{decider.name} {does} {what} on the way {way} {crossing.point}"
     name = decider.access_list.name
