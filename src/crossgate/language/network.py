@@ -185,7 +185,8 @@ def _block(device: ComingDevice, old: Device | None, chosen: _Subnets, cabled: s
         end = f"{device_name(far[0])}.{part_name(far[1])}" if far is not None else str(to) if to is not None else ""
         told = f"{name}.{part_name(port)}" in cabled
         cabled.add(end)
-        yield f"    port {part_name(port)}" + (f" to {end}" if end and not told else "")
+        kept = " isolated" if not end and old is not None and part_name(port) in old.ports and old.ports[part_name(port)].isolated else ""
+        yield f"    port {part_name(port)}" + (f" to {end}" if end and not told else kept)
     for destination, via in device.routes:
         default = destination.wildcard == destination.family.mask and via is not None
         yield f"    route {'default' if default else destination} {'discard' if via is None else f'via {via}'}"
