@@ -1,7 +1,8 @@
 """First match of 1,000,000 packets: millions a second, and how long building takes.
 
-The references, in the same run: the core's own first match packet by packet (`ListIndex`), and a capture filter compiled by
-libpcap over the packets' octets. Packets are drawn to meet the lists at all depths, a fifth of them anywhere.
+The references, in the same run: the core's own first match packet by packet (`ListIndex`), and a
+capture filter compiled by libpcap over the packets' octets. Packets are drawn to meet the lists at
+all depths, a fifth of them anywhere.
 """
 
 from __future__ import annotations
@@ -37,15 +38,22 @@ LISTS = (
     ("site prefixes, IPv6", 10_000, True, 1.5, 1.0),
     ("site prefixes, IPv6", 100_000, True, 0.75, 3.0),
 )
-"""Name, entries, whether IPv6, at least so many millions a second, built in at most so many seconds."""
+"""Name, entries, whether IPv6, at least so many millions a second, built in at most so many
+seconds.
+"""
 
 
 def drawn(access_list: AccessList, count: int = PACKETS) -> Packets:
-    """Draw packets that meet a list at all depths; a fifth have another one's addresses, half of these with other low bits."""
+    """Draw packets that meet a list at all depths; a fifth have another one's addresses, half of
+    these with other low bits.
+    """
     rng = np.random.default_rng(5)
     family, entries = access_list.family, access_list.entries
     picked = rng.integers(0, len(entries), count)
-    ends = [_inside(rng, [getattr(each, side) for each in entries], family, picked) for side in ("source", "destination")]
+    ends = [
+        _inside(rng, [getattr(each, side) for each in entries], family, picked)
+        for side in ("source", "destination")
+    ]
     astray = np.flatnonzero(rng.random(count) < 0.2)
     for words in ends:
         words[:, astray] = words[:, rng.integers(0, count, len(astray))]
@@ -56,20 +64,38 @@ def drawn(access_list: AccessList, count: int = PACKETS) -> Packets:
     clients = rng.integers(1_024, 65_536, count)
     octets = [each.astype(np.uint8) for each in (protocol, flags, marks)]
     ports = [each.astype(np.uint16) for each in (clients, port)]
-    return Packets(family, ends[0], ends[1], octets[0], ports[0], ports[1], octets[1], rng.random(count) < 0.01, octets[2])
+    return Packets(
+        family,
+        ends[0],
+        ends[1],
+        octets[0],
+        ports[0],
+        ports[1],
+        octets[1],
+        rng.random(count) < 0.01,
+        octets[2],
+    )
 
 
-def _inside(rng: np.random.Generator, sides: list[Addresses], family: Family, picked: np.ndarray) -> Words:
+def _inside(
+    rng: np.random.Generator, sides: list[Addresses], family: Family, picked: np.ndarray
+) -> Words:
     patterns = [pattern for each in sides for pattern in each.patterns]
-    values, wildcards = (address_words(family, [each[part] for each in patterns]) for part in (1, 2))
+    values, wildcards = (
+        address_words(family, [each[part] for each in patterns]) for part in (1, 2)
+    )
     counts = np.array([len(each.patterns) for each in sides])
-    chosen = (np.cumsum(counts) - counts)[picked] + (rng.random(len(picked)) * counts[picked]).astype(np.int64)
+    chosen = (np.cumsum(counts) - counts)[picked] + (
+        rng.random(len(picked)) * counts[picked]
+    ).astype(np.int64)
     bits = rng.integers(0, 1 << 64, (len(values), len(picked)), dtype=np.uint64)
     found: Words = values[:, chosen] | bits & wildcards[:, chosen]
     return found
 
 
-def _carried(rng: np.random.Generator, entries: tuple[Entry, ...], family: Family, picked: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def _carried(
+    rng: np.random.Generator, entries: tuple[Entry, ...], family: Family, picked: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
     rows = []
     for entry in entries:
         term = entry.service.terms[0]
@@ -79,14 +105,21 @@ def _carried(rng: np.random.Generator, entries: tuple[Entry, ...], family: Famil
     count = len(picked)
     protocol = np.where(protocol < 0, rng.choice([6, 6, 17, icmp_of(family), 47], count), protocol)
     port = np.where(
-        first < 0, rng.choice([22, 53, 80, 443, 8080, 33_000], count), first + (rng.random(count) * (last - first + 1)).astype(int)
+        first < 0,
+        rng.choice([22, 53, 80, 443, 8080, 33_000], count),
+        first + (rng.random(count) * (last - first + 1)).astype(int),
     )
-    return protocol, np.where(protocol == icmp_of(family), rng.choice([0, 3, 8, 128], count) << 8, port)
+    return protocol, np.where(
+        protocol == icmp_of(family), rng.choice([0, 3, 8, 128], count) << 8, port
+    )
 
 
 def looped(access_list: AccessList, packets: Packets) -> float:
     """Return how many packets a second the core's first match decides one by one."""
-    index, each = ListIndex(access_list, frozenset()), [packets.packet(row) for row in range(LOOPED)]
+    index, each = (
+        ListIndex(access_list, frozenset()),
+        [packets.packet(row) for row in range(LOOPED)],
+    )
     start = time.process_time()
     for packet in each:
         index.decide(packet)
@@ -94,7 +127,9 @@ def looped(access_list: AccessList, packets: Packets) -> float:
 
 
 def filtered(access_list: AccessList, packets: Packets) -> float | None:
-    """Return how many packets a second a compiled capture filter of the same addresses and protocols takes; None for long lists."""
+    """Return how many packets a second a compiled capture filter of the same addresses and
+    protocols takes; None for long lists.
+    """
     if len(access_list.entries) > MOST_TERMS:
         return None
     words = {Family.IPV4: ("ip", 4), Family.IPV6: ("ip6", 6)}[access_list.family]
@@ -103,8 +138,16 @@ def filtered(access_list: AccessList, packets: Packets) -> float | None:
         source, destination = entry.source.patterns[0], entry.destination.patterns[0]
         term = entry.service.terms[0]
         asked = [words[0]] if term.protocol is None else [f"{words[0]} proto {term.protocol}"]
-        asked += [f"dst portrange {first}-{last}" for first, last in term.ports or () if term.protocol in (6, 17)]
-        asked += [f"{side} net {each}" for side, each in (("src", source), ("dst", destination)) if each.is_prefix and str(each) != "any"]
+        asked += [
+            f"dst portrange {first}-{last}"
+            for first, last in term.ports or ()
+            if term.protocol in (6, 17)
+        ]
+        asked += [
+            f"{side} net {each}"
+            for side, each in (("src", source), ("dst", destination))
+            if each.is_prefix and str(each) != "any"
+        ]
         terms.append("(" + " and ".join(asked) + ")")
     program = pcapy.compile(pcapy.DLT_RAW, 65_535, " or ".join(terms), 1, 0)
     octets = [_octets(packets, row) for row in range(FILTERED)]
@@ -119,9 +162,17 @@ def _octets(packets: Packets, row: int) -> bytes:
     packet = packets.packet(row)
     length = packet.family.bits // 8
     ends = packet.source.to_bytes(length) + packet.destination.to_bytes(length)
-    carried = (packet.source_port or 0).to_bytes(2) + (packet.destination_port or 0).to_bytes(2) + bytes(16)
+    carried = (
+        (packet.source_port or 0).to_bytes(2)
+        + (packet.destination_port or 0).to_bytes(2)
+        + bytes(16)
+    )
     if packet.family is Family.IPV4:
-        return bytes([0x45, packet.dscp << 2, 0, 40, 0, 0, 0, 0, 64, packet.protocol, 0, 0]) + ends + carried
+        return (
+            bytes([0x45, packet.dscp << 2, 0, 40, 0, 0, 0, 0, 64, packet.protocol, 0, 0])
+            + ends
+            + carried
+        )
     return bytes([0x60, 0, 0, 0, 0, 20, packet.protocol, 64]) + ends + carried
 
 
@@ -135,10 +186,19 @@ def measured(name: str, access_list: AccessList, least: float, most: float | Non
     start = time.process_time()
     bulk.decide(packets)
     seconds = time.process_time() - start
-    speed, plain, captured = PACKETS / seconds, looped(access_list, packets), filtered(access_list, packets)
-    ratio = f"{speed / plain:.0f} times the loop" + ("" if captured is None else f", {speed / captured:.0f} times the capture filter")
+    speed, plain, captured = (
+        PACKETS / seconds,
+        looped(access_list, packets),
+        filtered(access_list, packets),
+    )
+    ratio = f"{speed / plain:.0f} times the loop" + (
+        "" if captured is None else f", {speed / captured:.0f} times the capture filter"
+    )
     build = f"built in {built:.2f} s" + ("" if most is None else f" (at most {most:g})")
-    print(f"{name}, {len(access_list.entries):,} entries: {speed / 1e6:.1f} M packets/s (at least {least:g}), {ratio}; {build}")
+    print(
+        f"{name}, {len(access_list.entries):,} entries: {speed / 1e6:.1f} M packets/s (at least "
+        f"{least:g}), {ratio}; {build}"
+    )
     return seconds
 
 
@@ -151,13 +211,20 @@ def main() -> None:
             path.write_text(text)
             return read_plan(path).lists["big"]
 
-        times = [measured(name, read(plan(count, six=six)), least, most) for name, count, six, least, most in LISTS]
+        times = [
+            measured(name, read(plan(count, six=six)), least, most)
+            for name, count, six, least, most in LISTS
+        ]
         for family, grown in (("IPv4", times[:3]), ("IPv6", times[3:])):
             print(
-                f"{family}: ten times the entries, {', '.join(f'{after / before:.1f}' for before, after in pairwise(grown))} times the time"
+                f"{family}: ten times the entries, "
+                f"{', '.join(f'{after / before:.1f}' for before, after in pairwise(grown))} times "
+                "the time"
             )
         for six in (False, True):
-            measured(f"hosts and groups, IPv{6 if six else 4}", read(crowded(six, 10_000)), 0.5, None)
+            measured(
+                f"hosts and groups, IPv{6 if six else 4}", read(crowded(six, 10_000)), 0.5, None
+            )
 
 
 if __name__ == "__main__":

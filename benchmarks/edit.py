@@ -29,7 +29,12 @@ TAIL = "place big inbound on r.a\nexpect permit tcp/443 one to two\n"
 def seconds(folder: Path, *words: str) -> float:
     """Return the wall time of one run."""
     start = time.perf_counter()
-    subprocess.run([sys.executable, "-m", "crossgate", *words], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+    subprocess.run(
+        [sys.executable, "-m", "crossgate", *words],
+        cwd=folder,
+        check=True,
+        stdout=subprocess.DEVNULL,
+    )
     return time.perf_counter() - start
 
 
@@ -40,9 +45,21 @@ def main() -> None:
         lines = ["list big extended ipv4", *entries(10_000), "    otherwise permit", ""]
         (folder / "big.gate").write_text(HEAD + "\n".join(lines) + TAIL)
         reading = min(seconds(folder, "tally") for _ in range(3))
-        words = ("entry", "add", "big", "permit tcp/443 10.0.0.0/24 to 10.9.0.0/24", "--number", "5", "--dry-run", "--anyway")
+        words = (
+            "entry",
+            "add",
+            "big",
+            "permit tcp/443 10.0.0.0/24 to 10.9.0.0/24",
+            "--number",
+            "5",
+            "--dry-run",
+            "--anyway",
+        )
         edit = min(seconds(folder, *words) for _ in range(3))
-        print(f"an edit of 10,000 entries: {edit:.2f} s (at most 3), {edit / reading:.1f} times reading the plan")
+        print(
+            f"an edit of 10,000 entries: {edit:.2f} s (at most 3), {edit / reading:.1f} times "
+            "reading the plan"
+        )
 
 
 if __name__ == "__main__":

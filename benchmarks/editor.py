@@ -1,7 +1,8 @@
-"""The language server with a plan of 1,000 and of 10,000 entries, asked over pipes as an editor asks: milliseconds of wall time.
+"""The language server with a plan of 1,000 and of 10,000 entries, asked over pipes as an editor
+asks: milliseconds of wall time.
 
-An error comes at most 300 ms after the keystroke at 10,000 entries, what may stand there within 100 ms, what a word means within
-200 ms. The reference is reading the whole plan anew, in this process.
+An error comes at most 300 ms after the keystroke at 10,000 entries, what may stand there within 100
+ms, what a word means within 200 ms. The reference is reading the whole plan anew, in this process.
 """
 
 from __future__ import annotations
@@ -48,7 +49,9 @@ async def asked(path: Path, text: str, reading: float) -> dict[str, float]:
     number = lsp.Position(middle.line, 5)
 
     async def error() -> None:
-        client.change(document, lsp.TextDocumentContentChangePartial(start_of_line, "    5 permt\n"))
+        client.change(
+            document, lsp.TextDocumentContentChangePartial(start_of_line, "    5 permt\n")
+        )
         await client.diagnostics(document, 1)
 
     async def mended() -> None:
@@ -63,11 +66,21 @@ async def asked(path: Path, text: str, reading: float) -> dict[str, float]:
         errors.append(time.perf_counter() - start)
         await mended()
     found = {"an error": min(errors)}
-    found["completion"] = await fastest(lambda: client.client.text_document_completion_async(lsp.CompletionParams(document, end)))
-    found["hover"] = await fastest(lambda: client.client.text_document_hover_async(lsp.HoverParams(document, number)))
-    found["symbols"] = await fastest(lambda: client.client.text_document_document_symbol_async(lsp.DocumentSymbolParams(document)))
+    found["completion"] = await fastest(
+        lambda: client.client.text_document_completion_async(lsp.CompletionParams(document, end))
+    )
+    found["hover"] = await fastest(
+        lambda: client.client.text_document_hover_async(lsp.HoverParams(document, number))
+    )
+    found["symbols"] = await fastest(
+        lambda: client.client.text_document_document_symbol_async(
+            lsp.DocumentSymbolParams(document)
+        )
+    )
     whole = lsp.SemanticTokensParams(document)
-    found["all its colours"] = await fastest(lambda: client.client.text_document_semantic_tokens_full_async(whole))
+    found["all its colours"] = await fastest(
+        lambda: client.client.text_document_semantic_tokens_full_async(whole)
+    )
     await client.stop()
     return {"reading it": reading, **found}
 
@@ -78,16 +91,23 @@ def main() -> None:
     for count in (1_000, 10_000):
         with tempfile.TemporaryDirectory() as temporary:
             path = Path(temporary) / "big.gate"
-            text = HEAD + "\n".join(["list big extended ipv4", *entries(count), "    otherwise permit", ""]) + TAIL
+            text = (
+                HEAD
+                + "\n".join(["list big extended ipv4", *entries(count), "    otherwise permit", ""])
+                + TAIL
+            )
             path.write_text(text)
             start = time.perf_counter()
             read(path)
             found = run(asked(path, text, time.perf_counter() - start))
         for name, seconds in found.items():
             bound = f" (at most {BOUNDS[name]})" if count == 10_000 and name in BOUNDS else ""
-            growth = f", {seconds / before[name]:4.1f} times that of 1,000" if name in before else ""
+            growth = (
+                f", {seconds / before[name]:4.1f} times that of 1,000" if name in before else ""
+            )
             print(
-                f"{count:6,} entries  {name:<16} {seconds * 1e3:7.1f} ms{bound:<15} {seconds / found['reading it']:5.2f} times reading{growth}"
+                f"{count:6,} entries  {name:<16} {seconds * 1e3:7.1f} ms{bound:<15} "
+                f"{seconds / found['reading it']:5.2f} times reading{growth}"
             )
         before = found
 

@@ -1,9 +1,11 @@
-"""Exact answers on large lists: never-reached and no-effect entries, comparisons, and the demo's whole check.
+"""Exact answers on large lists: never-reached and no-effect entries, comparisons, and the demo's
+whole check.
 
-The reference for coverage is the plain check in the same run: is an entry covered by any single earlier one, pair by pair.
-Wide lists are run as whole commands, in both families. When sets were boxes that are multiplied out, `check`, `reach` and
-`entry add` of the lists with groups, with 30 ranges and with 1,000 ports did not end in 20 s and took a gigabyte, `reach any any`
-of 60 scattered entries fell into 6,120 boxes, and IPv6 took up to six times as long as IPv4.
+The reference for coverage is the plain check in the same run: is an entry covered by any single
+earlier one, pair by pair. Wide lists are run as whole commands, in both families. When sets were
+boxes that are multiplied out, `check`, `reach` and `entry add` of the lists with groups, with 30
+ranges and with 1,000 ports did not end in 20 s and took a gigabyte, `reach any any` of 60 scattered
+entries fell into 6,120 boxes, and IPv6 took up to six times as long as IPv4.
 """
 
 from __future__ import annotations
@@ -62,15 +64,27 @@ def slipped(count: int) -> str:
     rng = random.Random(7)
     lines = entries(count)
     for index in rng.sample(range(count), 20):
-        lines[index] = re.sub(r"permit|deny", lambda found: {"permit": "deny", "deny": "permit"}[found[0]], lines[index])
+        lines[index] = re.sub(
+            r"permit|deny",
+            lambda found: {"permit": "deny", "deny": "permit"}[found[0]],
+            lines[index],
+        )
     return "\n".join(["list big extended ipv4", *lines, ""])
 
 
 def wide(folder: Path) -> None:
-    """Run whole commands on lists of groups, of wide services and of scattered wildcards, and on large lists that are placed."""
+    """Run whole commands on lists of groups, of wide services and of scattered wildcards, and on
+    large lists that are placed.
+    """
     kinds: dict[str, tuple[float, Callable[[bool], str]]] = {
-        "50 entries, groups of 1,000, services of 200 ports": (2.0, lambda six: grouped(six, 50, 1_000, 200)),
-        "10 entries, groups of 2,000 scattered hosts": (5.0, lambda six: grouped(six, 10, 2_000, 1)),
+        "50 entries, groups of 1,000, services of 200 ports": (
+            2.0,
+            lambda six: grouped(six, 50, 1_000, 200),
+        ),
+        "10 entries, groups of 2,000 scattered hosts": (
+            5.0,
+            lambda six: grouped(six, 10, 2_000, 1),
+        ),
         "300 entries of 30 port ranges": (5.0, lambda six: ranged(six, 300, 30)),
         "50 entries, services of 1,000 ports": (5.0, lambda six: grouped(six, 50, 3, 1_000)),
     }
@@ -79,10 +93,18 @@ def wide(folder: Path) -> None:
         for six in (False, True):
             (folder / "site.gate").write_text(made(six))
             added = "permit tcp/99 any to any"
-            for words in (("check",), ("reach", "here", "far"), ("entry", "add", "big", added, "--dry-run", "--anyway")):
-                took.setdefault(" ".join(words[:2]), []).append(_told(f"{name}, IPv{6 if six else 4}", folder, words, most))
+            for words in (
+                ("check",),
+                ("reach", "here", "far"),
+                ("entry", "add", "big", added, "--dry-run", "--anyway"),
+            ):
+                took.setdefault(" ".join(words[:2]), []).append(
+                    _told(f"{name}, IPv{6 if six else 4}", folder, words, most)
+                )
         for command, (four, other) in took.items():
-            print(f"    {command}: IPv6 takes {other / four:.1f} times as long as IPv4 (at most 1.5)")
+            print(
+                f"    {command}: IPv6 takes {other / four:.1f} times as long as IPv4 (at most 1.5)"
+            )
     (folder / "site.gate").write_text(standard(60))
     _told("60 scattered standard entries", folder, ("reach", "any", "any"), 5.0)
     for count, most in ((1_000, 3.0), (10_000, 12.0)):
@@ -92,25 +114,37 @@ def wide(folder: Path) -> None:
 
 
 def crossing(folder: Path) -> None:
-    """Run whole commands on pairs of routers that cross at every hop, and tell how they grow: the ways there and back grow to 16.8 million.
+    """Run whole commands on pairs of routers that cross at every hop, and tell how they grow: the
+    ways there and back grow to 16.8 million.
 
-    When ways were gone over one by one, four pairs took 2.7 s, five 20 s, and from seven on nothing was answered.
+    When ways were gone over one by one, four pairs took 2.7 s, five 20 s, and from seven on nothing
+    was answered.
     """
     grown: dict[tuple[str, bool], float] = {}
     for tiers in (4, 8, 12):
         for six in (False, True):
             (folder / "site.gate").write_text(ladder(six, tiers))
             (folder / "other.gate").write_text(ladder(six, tiers).replace("tcp/22", "tcp/23", 1))
-            for words in (("verify",), ("reach", "left", "right"), ("check",), ("compare", "other.gate")):
+            for words in (
+                ("verify",),
+                ("reach", "left", "right"),
+                ("check",),
+                ("compare", "other.gate"),
+            ):
                 name = f"{tiers} pairs of routers, {4**tiers:,} ways, IPv{6 if six else 4}"
                 seconds = _told(name, folder, words, None)
                 if (words[0], six) in grown:
-                    print(f"    {seconds / grown[words[0], six]:.1f} times the time of {tiers - 4} pairs")
+                    print(
+                        f"    {seconds / grown[words[0], six]:.1f} times the time of {tiers - 4} "
+                        "pairs"
+                    )
                 grown[words[0], six] = seconds
 
 
 def paced(call: Callable[[], Answer], runs: int = 3) -> tuple[float, Answer]:
-    """Return the time of the best of a few runs, as on the machine that times are given for, and what was returned."""
+    """Return the time of the best of a few runs, as on the machine that times are given for, and
+    what was returned.
+    """
     best, pace = float("inf"), speed()
     for _ in range(runs):
         start = time.process_time()
@@ -144,26 +178,53 @@ def main() -> None:
         wide(folder)
         small = ListRegions(read(folder, plan(1_000)).lists["big"])
         reference = plain_seconds(small)
-        for count, scattered, most in ((1_000, 0.03, None), (500, 1.0, 10), (10_000, 0.03, 1.0), (100_000, 0.03, 20)):
+        for count, scattered, most in (
+            (1_000, 0.03, None),
+            (500, 1.0, 10),
+            (10_000, 0.03, 1.0),
+            (100_000, 0.03, 20),
+        ):
             access_list = read(folder, plan(count, scattered=scattered)).lists["big"]
             seconds, known = paced(partial(_covered, access_list), 1 if count > 10_000 else 3)
-            never, idle = sum(not each.reached for each in known), sum(each.reached and not each.needed for each in known)
+            never, idle = (
+                sum(not each.reached for each in known),
+                sum(each.reached and not each.needed for each in known),
+            )
             goal = (
-                f" (at most {most})" if most else f", {reference / seconds:.0f} times as fast as the plain pairwise check of coverage alone"
+                f" (at most {most})"
+                if most
+                else (
+                    f", {reference / seconds:.0f} times as fast as the plain pairwise check of "
+                    "coverage alone"
+                )
             )
             print(
-                f"{count:>7,} entries, {scattered:4.0%} scattered: {seconds:6.2f} s{goal}; {never:,} never reached, {idle:,} with no effect"
+                f"{count:>7,} entries, {scattered:4.0%} scattered: {seconds:6.2f} s{goal}; "
+                f"{never:,} never reached, {idle:,} with no effect"
             )
-        one, other, same = read(folder, plan(10_000)), read(folder, slipped(10_000), "other.gate"), read(folder, plan(10_000), "same.gate")
-        for name, plans, most in (("that differ in 20", (one, other), 1), ("that are the same", (one, same), 2)):
+        one, other, same = (
+            read(folder, plan(10_000)),
+            read(folder, slipped(10_000), "other.gate"),
+            read(folder, plan(10_000), "same.gate"),
+        )
+        for name, plans, most in (
+            ("that differ in 20", (one, other), 1),
+            ("that are the same", (one, same), 2),
+        ):
             seconds, found = paced(partial(_compared, *plans))
-            print(f"two lists of 10,000 {name}: {seconds:6.2f} s (at most {most}); {len(found)} differences")
+            print(
+                f"two lists of 10,000 {name}: {seconds:6.2f} s (at most {most}); {len(found)} "
+                "differences"
+            )
         demo = folder / "demo"
         write(demo)
         ternhaven = read_plan(demo / PLAN)
         seconds, _ = paced(lambda: audit(Session(ternhaven), NOW), 5)
         print(f"the demo's whole check: {seconds * 1000:.0f} ms (at most 150)")
-        print(f"memory at most: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB (at most 1,024)")
+        print(
+            f"memory at most: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB "
+            "(at most 1,024)"
+        )
 
 
 if __name__ == "__main__":

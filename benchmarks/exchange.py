@@ -1,7 +1,8 @@
-"""Lists of 10,000 entries out and in, in each format: process time, and how often that is the time of reading the plan itself.
+"""Lists of 10,000 entries out and in, in each format: process time, and how often that is the time
+of reading the plan itself.
 
-In is to the plan's new text, without what an edit then looks at (traffic, findings). Nothing here is a wildcard or a group, so an
-entry is a rule.
+In is to the plan's new text, without what an edit then looks at (traffic, findings). Nothing here
+is a wildcard or a group, so an entry is a rule.
 """
 
 from __future__ import annotations
@@ -10,6 +11,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
@@ -44,7 +46,11 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as temporary:
         folder = Path(temporary)
         for count in (1_000, 10_000):
-            own = [each for each in entries(2 * count, 1) if "wild" not in each and "established" not in each][:count]
+            own = [
+                each
+                for each in entries(2 * count, 1)
+                if "wild" not in each and "established" not in each
+            ][:count]
             path = folder / f"{count}.gate"
             path.write_text(NETWORK + "list big extended ipv4\n" + "\n".join(own) + "\n")
             empty = folder / "empty.gate"
@@ -59,11 +65,15 @@ def main() -> None:
                     wanted = Wanted(plan, [plan.lists["big"]], direction=Direction.INBOUND, xml=xml)
                     out = timed(lambda each=each, wanted=wanted: each.write(wanted))  # type: ignore[misc]
                     text = each.write(wanted).text
-                    label = f"  {name}{' in XML' if xml else ''}: out {out:.2f} s ({out / reading:.1f})"
+                    label = (
+                        f"  {name}{' in XML' if xml else ''}: out {out:.2f} s ({out / reading:.1f})"
+                    )
                     if each.reading:
-                        (folder / "in").write_bytes(text if isinstance(text, bytes) else text.encode())
+                        (folder / "in").write_bytes(
+                            text if isinstance(text, bytes) else text.encode()
+                        )
 
-                        into = timed(lambda each=each, there=there: _bring(each, there, folder / "in"))  # type: ignore[misc]
+                        into = timed(partial(_bring, each, there, folder / "in"))
                         label += f", in {into:.2f} s ({into / reading:.1f})"
                     print(label)
 

@@ -1,4 +1,5 @@
-"""Microseconds an entry for reading a plan of 1,000, 10,000 and 100,000 entries; at most 25, and flat.
+"""Microseconds an entry for reading a plan of 1,000, 10,000 and 100,000 entries; at most 25, and
+flat.
 
 The reference is `str.split` of the same lines, so that the ratio does not depend on the machine.
 """
@@ -33,7 +34,10 @@ def main() -> None:
                     line.split()
                 splits.append(time.perf_counter() - start)
             each = min(times) / count * 1e6
-            print(f"{count:>7,} entries: {each:5.1f} microseconds an entry (at most 25), {min(times) / min(splits):4.1f} times str.split")
+            print(
+                f"{count:>7,} entries: {each:5.1f} microseconds an entry (at most 25), "
+                f"{min(times) / min(splits):4.1f} times str.split"
+            )
         tracemalloc.start()
         held = read_plan(path)
         size = tracemalloc.get_traced_memory()[0] / len(held.lists["big"].entries)

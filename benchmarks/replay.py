@@ -1,7 +1,8 @@
-"""A capture and a table of flows replayed, whole process but for the start: packets and rows a second.
+"""A capture and a table of flows replayed, whole process but for the start: packets and rows a
+second.
 
-A conversation crosses ten lists of 1,000 entries that let it by. The reference for the capture is a loop over libpcap's packets
-one by one that decodes nothing; for the table, pyarrow reading it.
+A conversation crosses ten lists of 1,000 entries that let it by. The reference for the capture is a
+loop over libpcap's packets one by one that decodes nothing; for the table, pyarrow reading it.
 """
 
 from __future__ import annotations
@@ -34,7 +35,9 @@ CLIENTS, SERVERS = 20_000, 200
 
 
 def chain() -> str:
-    """Return a plan of five routers in a row between two subnets, with a list of 1,000 entries at each of their ten interfaces."""
+    """Return a plan of five routers in a row between two subnets, with a list of 1,000 entries at
+    each of their ten interfaces.
+    """
     lines = [
         "subnet left 172.16.0.0/16",
         "subnet right 172.17.0.0/16",
@@ -44,11 +47,22 @@ def chain() -> str:
     for number in range(5):
         own = "172.16.0.1/16" if number == 0 else f"192.0.2.{4 * number - 2}/30"
         other = "172.17.0.1/16" if number == 4 else f"192.0.2.{4 * number + 1}/30"
-        lines += [f"router r{number}", f"    interface a {own} on {on[number]}", f"    interface b {other} on {on[number + 1]}"]
+        lines += [
+            f"router r{number}",
+            f"    interface a {own} on {on[number]}",
+            f"    interface b {other} on {on[number + 1]}",
+        ]
     for number in range(LISTS):
         # None of these entries is for the two subnets, but for the last.
-        lines += [f"list l{number} extended ipv4", *entries(999, number + 1), "    10000 permit ip 172.16.0.0/12 to 172.16.0.0/12"]
-        lines.append(f"place l{number} {'inbound' if number % 2 == 0 else 'outbound'} on r{number // 2}.{'ab'[number % 2]}")
+        lines += [
+            f"list l{number} extended ipv4",
+            *entries(999, number + 1),
+            "    10000 permit ip 172.16.0.0/12 to 172.16.0.0/12",
+        ]
+        lines.append(
+            f"place l{number} {'inbound' if number % 2 == 0 else 'outbound'} on "
+            f"r{number // 2}.{'ab'[number % 2]}"
+        )
     return "\n".join([*lines, ""])
 
 
@@ -58,14 +72,29 @@ def write_capture(path: Path) -> None:
     octets = [struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65_535, 1)]
     for number in range(PACKETS):
         conversation, step = number // 1_000 * 100 + number % 100, number // 100 % 10
-        client, server = bytes([172, 16, conversation >> 8 & 127, conversation & 255 | 2]), bytes([172, 17, 1, 2 + conversation % 200])
+        client, server = (
+            bytes([172, 16, conversation >> 8 & 127, conversation & 255 | 2]),
+            bytes([172, 17, 1, 2 + conversation % 200]),
+        )
         ends, ports = (
-            (server + client, (443, 50_000 + conversation % 9_999)) if step % 2 else (client + server, (50_000 + conversation % 9_999, 443))
+            (server + client, (443, 50_000 + conversation % 9_999))
+            if step % 2
+            else (client + server, (50_000 + conversation % 9_999, 443))
         )
         flags = (2, 18)[step] if step < 2 else 24
         packet = struct.pack(">BBHHHBBH", 0x45, 0, 60, number & 65_535, 0, 64, 6, 0) + ends
-        packet += struct.pack(">HHIIBBHHH", *ports, rng.getrandbits(32), 0, 0x50, flags, 1000, 0, 0) + bytes(20)
-        octets.append(struct.pack("<IIII", 1_700_000_000 + number // 10_000, number % 10_000 * 100, 14 + len(packet), 14 + len(packet)))
+        packet += struct.pack(
+            ">HHIIBBHHH", *ports, rng.getrandbits(32), 0, 0x50, flags, 1000, 0, 0
+        ) + bytes(20)
+        octets.append(
+            struct.pack(
+                "<IIII",
+                1_700_000_000 + number // 10_000,
+                number % 10_000 * 100,
+                14 + len(packet),
+                14 + len(packet),
+            )
+        )
         octets.append(bytes(12) + b"\x08\x00" + packet)
     path.write_bytes(b"".join(octets))
 
@@ -77,8 +106,12 @@ def write_table(path: Path) -> None:
     servers = [f"172.17.1.{number + 2}" for number in range(SERVERS)]
     start = 1_700_000_000_000 + np.arange(ROWS) // 2
     columns = {
-        "sourceIPv4Address": pyarrow.array(clients).take(pyarrow.array(rng.integers(0, CLIENTS, ROWS))),
-        "destinationIPv4Address": pyarrow.array(servers).take(pyarrow.array(rng.integers(0, SERVERS, ROWS))),
+        "sourceIPv4Address": pyarrow.array(clients).take(
+            pyarrow.array(rng.integers(0, CLIENTS, ROWS))
+        ),
+        "destinationIPv4Address": pyarrow.array(servers).take(
+            pyarrow.array(rng.integers(0, SERVERS, ROWS))
+        ),
         "protocolIdentifier": np.full(ROWS, 6, np.uint8),
         "sourceTransportPort": rng.integers(49_152, 65_536, ROWS).astype(np.uint16),
         "destinationTransportPort": rng.choice([80, 443, 8443], ROWS).astype(np.uint16),
@@ -102,7 +135,9 @@ def replayed(plan: Path, path: Path) -> tuple[float, int]:
                 pass
     for _ in replay.rest():
         pass
-    return time.process_time() - start, sum(each.conversations for each in replay.sums.verdicts.values())
+    return time.process_time() - start, sum(
+        each.conversations for each in replay.sums.verdicts.values()
+    )
 
 
 def looped(path: Path) -> float:
@@ -117,13 +152,16 @@ def looped(path: Path) -> float:
 def main() -> None:
     """Measure both."""
     with tempfile.TemporaryDirectory() as temporary:
-        plan, capture, table = (Path(temporary, name) for name in ("chain.gate", "big.pcap", "big.parquet"))
+        plan, capture, table = (
+            Path(temporary, name) for name in ("chain.gate", "big.pcap", "big.parquet")
+        )
         plan.write_text(chain())
         write_capture(capture)
         seconds, conversations = min(replayed(plan, capture) for _ in range(RUNS))
         plain = min(looped(capture) for _ in range(RUNS))
         print(
-            f"a capture of {PACKETS:,} packets, {conversations:,} conversations: {PACKETS / seconds / 1e6:.2f} M packets/s,"
+            f"a capture of {PACKETS:,} packets, {conversations:,} conversations: "
+            f"{PACKETS / seconds / 1e6:.2f} M packets/s,"
             f" {plain / seconds:.2f} of a loop that decodes nothing (at least 0.5)"
         )
         write_table(table)
@@ -132,7 +170,8 @@ def main() -> None:
         parquet.read_table(str(table))
         plain = time.process_time() - start
         print(
-            f"a table of {ROWS:,} flows, {conversations:,} conversations: {ROWS / seconds / 1e6:.2f} M rows/s (at least 1),"
+            f"a table of {ROWS:,} flows, {conversations:,} conversations: "
+            f"{ROWS / seconds / 1e6:.2f} M rows/s (at least 1),"
             f" {seconds / plain:.0f} times reading it"
         )
 

@@ -1,7 +1,9 @@
-"""Made-up sites for the benchmarks: S, M and L, as a tree, as a mesh and with two cores, in either family.
+"""Made-up sites for the benchmarks: S, M and L, as a tree, as a mesh and with two cores, in either
+family.
 
-A site has devices in a tree, subnets and hosts on them, and a list inbound where a subnet's machines come in. A mesh has as many
-links again; with two cores every device has a link to both, so that there are equal paths everywhere.
+A site has devices in a tree, subnets and hosts on them, and a list inbound where a subnet's
+machines come in. A mesh has as many links again; with two cores every device has a link to both, so
+that there are equal paths everywhere.
 """
 
 from __future__ import annotations
@@ -13,7 +15,16 @@ from typing import NamedTuple
 from crossgate.core.model.address import Family
 
 SHAPES = ("tree", "mesh", "two cores")
-_SERVICES = ("tcp/443", "tcp/80,8080", "udp/domain", "tcp/22", "udp/5000-5999", "ping", "tcp/1024-", "udp/ntp")
+_SERVICES = (
+    "tcp/443",
+    "tcp/80,8080",
+    "udp/domain",
+    "tcp/22",
+    "udp/5000-5999",
+    "ping",
+    "tcp/1024-",
+    "udp/ntp",
+)
 
 
 class Size(NamedTuple):
@@ -28,7 +39,11 @@ class Size(NamedTuple):
     most: int = 200
 
 
-SIZES = {"S": Size(10, 20, 10, 50, 20), "M": Size(50, 200, 100, 500, 200), "L": Size(200, 1000, 500, 2000, 1000)}
+SIZES = {
+    "S": Size(10, 20, 10, 50, 20),
+    "M": Size(50, 200, 100, 500, 200),
+    "L": Size(200, 1000, 500, 2000, 1000),
+}
 
 
 def site(size: Size, shape: str, family: Family = Family.IPV4, seed: int = 64) -> str:
@@ -72,11 +87,21 @@ class _Site:
             yield f"router r{device}"
             for link, pair in enumerate(links):
                 if device in pair:
-                    yield f"    interface l{link} {self.address(link, 1 + pair.index(device), link=True)}/{self.length} on l{link}"
+                    yield (
+                        f"    interface l{link} "
+                        f"{self.address(link, 1 + pair.index(device), link=True)}/{self.length} "
+                        f"on l{link}"
+                    )
             for subnet in range(device, size.subnets, size.devices):
-                yield f"    interface v{subnet} {self.address(subnet, 1)}/{self.length} on s{subnet}"
+                yield (
+                    f"    interface v{subnet} {self.address(subnet, 1)}/{self.length} on s{subnet}"
+                )
             if device == 0:
-                yield f"    interface out {'203.0.113.2/30' if self.family is Family.IPV4 else '2001:db8:ffff::2/64'} on internet"
+                yield (
+                    "    interface out "
+                    f"{'203.0.113.2/30' if self.family is Family.IPV4 else '2001:db8:ffff::2/64'} "
+                    "on internet"
+                )
         for host in range(size.hosts):
             subnet = host % size.subnets
             yield f"host h{host} {self.address(subnet, 10 + host // size.subnets)} on s{subnet}"
@@ -93,7 +118,12 @@ class _Site:
         yield "    10 deny tcp/telnet any to any log"
         yield f"    20 permit tcp s{number} to any established"
         for entry in range(3, chance.randint(size.least, size.most)):
-            to = chance.choice((f"s{chance.randrange(size.subnets)}", f"h{chance.randrange(size.hosts)}", "any"))
-            yield f"    {entry * 10} {chance.choice(('permit', 'permit', 'deny'))} {chance.choice(_SERVICES)} s{number} to {to}"
+            to = chance.choice(
+                (f"s{chance.randrange(size.subnets)}", f"h{chance.randrange(size.hosts)}", "any")
+            )
+            yield (
+                f"    {entry * 10} {chance.choice(('permit', 'permit', 'deny'))} "
+                f"{chance.choice(_SERVICES)} s{number} to {to}"
+            )
         yield "    otherwise deny"
         yield f"place gate{number} inbound on r{number % size.devices}.v{number}"

@@ -1,4 +1,6 @@
-"""Whole-process times against a bare Typer program with one command: a trace, the version, completions, and how the plan stands."""
+"""Whole-process times against a bare Typer program with one command: a trace, the version,
+completions, and how the plan stands.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +39,9 @@ LARGE = (
 
 
 class Measured(NamedTuple):
-    """A command line, what the shell asks for where it is a completion, and how many times as long as the bare program it may take."""
+    """A command line, what the shell asks for where it is a completion, and how many times as long
+    as the bare program it may take.
+    """
 
     name: str
     words: tuple[str, ...]
@@ -50,20 +54,31 @@ MEASURED = (
     Measured("--version", ("--version",), "", 1.3),
     Measured("completing a command", (), "tra", 1.3),
     Measured("completing a host at 10,000 entries", (), "--plan large.gate trace o", 1.3),
-    Measured("completing an entry of a small list there", (), "--plan large.gate entry drop small ", 1.3),
+    Measured(
+        "completing an entry of a small list there", (), "--plan large.gate entry drop small ", 1.3
+    ),
     Measured("crossgate alone on the demo", ("--plan", PLAN), "", 3.0),
 )
 
 
 def seconds(words: Sequence[str], folder: Path, typed: str = "") -> float:
     """Return the wall time of one run of a program."""
-    # Installed packages come compiled; an environment that forbids that for a checkout would measure the compiler.
-    environment = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
+    # Installed packages come compiled; an environment that forbids that for a checkout would
+    # measure the compiler.
+    environment = {
+        name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"
+    }
     if typed:
         line = f"crossgate {typed}"
-        environment |= {"_CROSSGATE_COMPLETE": "complete_bash", "COMP_WORDS": line, "COMP_CWORD": str(line.count(" "))}
+        environment |= {
+            "_CROSSGATE_COMPLETE": "complete_bash",
+            "COMP_WORDS": line,
+            "COMP_CWORD": str(line.count(" ")),
+        }
     start = time.perf_counter()
-    subprocess.run([sys.executable, *words], cwd=folder, check=True, stdout=subprocess.DEVNULL, env=environment)
+    subprocess.run(
+        [sys.executable, *words], cwd=folder, check=True, stdout=subprocess.DEVNULL, env=environment
+    )
     return time.perf_counter() - start
 
 
@@ -83,7 +98,8 @@ def main() -> None:
                 bare.append(seconds(["bare.py", "trace", "a", "b", "c"], folder))
                 ours.append(seconds(["-c", OURS, *measured.words], folder, measured.typed))
             print(
-                f"{measured.name}: {min(ours) * 1000:.0f} ms, bare Typer {min(bare) * 1000:.0f} ms: "
+                f"{measured.name}: {min(ours) * 1000:.0f} ms, bare Typer {min(bare) * 1000:.0f} "
+                "ms: "
                 f"{min(ours) / min(bare):.2f} times (at most {measured.most})"
             )
 

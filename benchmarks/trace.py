@@ -1,6 +1,8 @@
-"""One conversation traced in process on the demo, at most 200 microseconds; a grid of 120,000 conversations, at most 20 s.
+"""One conversation traced in process on the demo, at most 200 microseconds; a grid of 120,000
+conversations, at most 20 s.
 
-The reference for one conversation is a plain loop of `AccessList.decide` over the same crossings, without any index.
+The reference for one conversation is a plain loop of `AccessList.decide` over the same crossings,
+without any index.
 """
 
 from __future__ import annotations
@@ -30,19 +32,29 @@ def one_conversation(folder: Path) -> None:
     network = Network(plan)
     tracer = Tracer(network)
     source, destination = pairs(network, "kiosk-1", "manifest")[0]
-    (conversation,) = conversations(plan.service("tcp/8443", source.address.family), source, destination)
+    (conversation,) = conversations(
+        plan.service("tcp/8443", source.address.family), source, destination
+    )
     trace = tracer.trace(conversation)
     start = time.perf_counter()
     for _ in range(ROUNDS):
         tracer.trace(conversation)
     seconds = (time.perf_counter() - start) / ROUNDS
-    asked = [(each.access_list, leg.packet) for leg in trace.legs for each in leg.asked if each.access_list]
+    asked = [
+        (each.access_list, leg.packet)
+        for leg in trace.legs
+        for each in leg.asked
+        if each.access_list
+    ]
     start = time.perf_counter()
     for _ in range(ROUNDS):
         for access_list, packet in asked:
             access_list.decide(packet)
     plain = (time.perf_counter() - start) / ROUNDS
-    print(f"one conversation: {seconds * 1e6:.0f} microseconds (at most 200), {seconds / plain:.1f} times its lists asked one by one")
+    print(
+        f"one conversation: {seconds * 1e6:.0f} microseconds (at most 200), {seconds / plain:.1f} "
+        "times its lists asked one by one"
+    )
 
 
 def large_grid(folder: Path) -> None:
@@ -52,9 +64,17 @@ def large_grid(folder: Path) -> None:
     plan = read_plan(path)
     network = Network(plan)
     start = time.perf_counter()
-    found = sum(1 for _ in cells(Tracer(network), list(plan.hosts), list(plan.hosts), ["tcp/443", "udp/53", "ping"]))
+    found = sum(
+        1
+        for _ in cells(
+            Tracer(network), list(plan.hosts), list(plan.hosts), ["tcp/443", "udp/53", "ping"]
+        )
+    )
     seconds = time.perf_counter() - start
-    print(f"a grid of {found:,} conversations: {seconds:.1f} s (at most 20), {seconds / found * 1e6:.0f} microseconds each")
+    print(
+        f"a grid of {found:,} conversations: {seconds:.1f} s (at most 20), "
+        f"{seconds / found * 1e6:.0f} microseconds each"
+    )
 
 
 def main() -> None:

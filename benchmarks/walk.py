@@ -1,7 +1,9 @@
-"""All equal paths of a site at once: time and memory, against walking one path of one pair, times the pairs.
+"""All equal paths of a site at once: time and memory, against walking one path of one pair, times
+the pairs.
 
-`the walk` is all columns of a family (`core.network.way_graphs`), `a row` the graphs from one origin to all address
-classes after that. Each site is walked in a process of its own, so that the memory is its own.
+`the walk` is all columns of a family (`core.network.way_graphs`), `a row` the graphs from one
+origin to all address classes after that. Each site is walked in a process of its own, so that the
+memory is its own.
 """
 
 from __future__ import annotations
@@ -56,8 +58,10 @@ def walk(size: str, shape: str, family: Family) -> str:
     one = (time.process_time() - start) / max(len(pairs), 1)
     every = one * len(ends) ** 2
     return (
-        f"{size} {shape:<9} {family.label}: {len(ends):>5,} classes; the walk {walked:6.2f} s, {used:4.0f} MB; a row {row * 1000:5.0f} ms; "
-        f"one path {one * 1e6:4.0f} us, so all pairs {every:8,.1f} s: {every / walked:8,.0f} times the walk"
+        f"{size} {shape:<9} {family.label}: {len(ends):>5,} classes; the walk {walked:6.2f} s, "
+        f"{used:4.0f} MB; a row {row * 1000:5.0f} ms; "
+        f"one path {one * 1e6:4.0f} us, so all pairs {every:8,.1f} s: {every / walked:8,.0f} "
+        "times the walk"
     )
 
 
@@ -69,7 +73,9 @@ def main() -> None:
     for size in SIZES:
         for shape in SHAPES:
             for family in Family:
-                subprocess.run([sys.executable, __file__, size, shape, str(int(family))], check=True)
+                subprocess.run(
+                    [sys.executable, __file__, size, shape, str(int(family))], check=True
+                )
     print("the walk of L: at most 2 s and 300 MB")
 
 

@@ -1,13 +1,16 @@
-"""Answers over whole sites, each command as a process of its own: process time and memory, and how both grow from S to L.
+"""Answers over whole sites, each command as a process of its own: process time and memory, and how
+both grow from S to L.
 
-Times are given as on a machine that does a million steps of a plain loop in 0.14 s of process time; this one's speed is
-measured around each run, so that a slow machine and a fast one print the same figures, and of a few runs the best counts, as
-neighbours on a machine only ever make it slower. The reference is `tally` of the
-same plan, which does nothing but read it. What does not end within the time allowed is killed, and told.
+Times are given as on a machine that does a million steps of a plain loop in 0.14 s of process time;
+this one's speed is measured around each run, so that a slow machine and a fast one print the same
+figures, and of a few runs the best counts, as neighbours on a machine only ever make it slower. The
+reference is `tally` of the same plan, which does nothing but read it. What does not end within the
+time allowed is killed, and told.
 
     whole.py [SIZE [SHAPE [FAMILY [COMMAND...]]]]
 
-Without a shape it is the site with two cores, where all paths are equal ones, and without a size all three.
+Without a shape it is the site with two cores, where all paths are equal ones, and without a size
+all three.
 """
 
 from __future__ import annotations
@@ -43,8 +46,21 @@ class Job(NamedTuple):
 
 def jobs(size: Size) -> dict[str, Job]:
     """Return what is run on a site, by name."""
-    entry = ("entry", "add", "gate3", "permit tcp/443 s3 to s7", "--number", "25", "--dry-run", "--anyway")
-    first = [word for host in range(min(size.hosts, 500)) for word in ("--from", f"h{host}", "--to", f"h{host}")]
+    entry = (
+        "entry",
+        "add",
+        "gate3",
+        "permit tcp/443 s3 to s7",
+        "--number",
+        "25",
+        "--dry-run",
+        "--anyway",
+    )
+    first = [
+        word
+        for host in range(min(size.hosts, 500))
+        for word in ("--from", f"h{host}", "--to", f"h{host}")
+    ]
     return {
         "read": Job(("tally",), {}),
         "verify": Job(("verify",), {"M": 1, "L": 4}),
@@ -60,7 +76,9 @@ def jobs(size: Size) -> dict[str, Job]:
 
 
 def speed() -> float:
-    """Return how many times slower this machine is just now than the one that times are given for."""
+    """Return how many times slower this machine is just now than the one that times are given
+    for.
+    """
     start = time.process_time()
     for _ in range(3):
         exec(_STEPS, {"total": 0})  # as a plain script does them, with global names
@@ -68,7 +86,9 @@ def speed() -> float:
 
 
 def run(folder: Path, words: tuple[str, ...]) -> tuple[float, float, bool]:
-    """Run a command and return its process time in seconds, the memory it took in MB, and whether it ended by itself."""
+    """Run a command and return its process time in seconds, the memory it took in MB, and whether
+    it ended by itself.
+    """
     process = subprocess.Popen(
         [sys.executable, "-m", "crossgate", *words],
         cwd=folder,
@@ -83,7 +103,9 @@ def run(folder: Path, words: tuple[str, ...]) -> tuple[float, float, bool]:
 
 
 def measured(folder: Path, words: tuple[str, ...]) -> tuple[float, float, bool]:
-    """Return the same of the best of a few runs, as many as `SPENT` allows, with the time as on the machine that times are given for."""
+    """Return the same of the best of a few runs, as many as `SPENT` allows, with the time as on the
+    machine that times are given for.
+    """
     pace, runs, spent = speed(), list[tuple[float, float, bool]](), 0.0
     while not runs or (len(runs) < RUNS and spent * (1 + 1 / len(runs)) < SPENT):
         seconds, memory, ended = run(folder, words)
@@ -106,7 +128,11 @@ def moved(text: str) -> str:
 
 def main() -> None:
     """Run every command on the sites named, or those that stand for all."""
-    sizes, shapes, families = sys.argv[1:2] or [*SIZES], sys.argv[2:3] or ["two cores"], sys.argv[3:4] or ["4", "6"]
+    sizes, shapes, families = (
+        sys.argv[1:2] or [*SIZES],
+        sys.argv[2:3] or ["two cores"],
+        sys.argv[3:4] or ["4", "6"],
+    )
     for shape in shapes:
         for family in families:
             grown: dict[str, float] = {}
@@ -124,12 +150,19 @@ def main() -> None:
                             continue
                         took, memory, ended = measured(folder, job.words)
                         reading = reading or took
-                        growth = f", {took / grown[name]:4.1f} times the size before" if name in grown else ""
+                        growth = (
+                            f", {took / grown[name]:4.1f} times the size before"
+                            if name in grown
+                            else ""
+                        )
                         grown[name] = took
                         bound = f" (at most {job.bounds[size]:g})" if size in job.bounds else ""
-                        end = f"{took:6.2f} s{bound}" if ended else f"not within {took:.0f} s{bound}"
+                        end = (
+                            f"{took:6.2f} s{bound}" if ended else f"not within {took:.0f} s{bound}"
+                        )
                         print(
-                            f"{size} {shape:<9} IPv{family} {name:<24} {end:<26} {memory:5.0f} MB, {took / reading:6.1f} times reading"
+                            f"{size} {shape:<9} IPv{family} {name:<24} {end:<26} {memory:5.0f} MB, "
+                            f"{took / reading:6.1f} times reading"
                             f"{growth}",
                             flush=True,
                         )

@@ -1,7 +1,9 @@
-"""Run what docs/guide.md and the pages of docs/formats tell to run, and write what it prints there: `make docs`; with --check, only look.
+"""Run what docs/guide.md and the pages of docs/formats tell to run, and write what it prints there:
+`make docs`; with --check, only look.
 
-In the page a block whose info string has a file's name is that file (`gate ferry.gate`), or what is added to it where a `+` follows. A block
-`console` has command lines behind `$ `, each followed by what it prints; the commands run in the order of the page, in a folder of their own.
+In the page a block whose info string has a file's name is that file (`gate ferry.gate`), or what is
+added to it where a `+` follows. A block `console` has command lines behind `$ `, each followed by
+what it prints; the commands run in the order of the page, in a folder of their own.
 """
 
 from __future__ import annotations
@@ -35,7 +37,9 @@ def rendered(text: str, demo: bool) -> str:
 def _block(block: re.Match[str], folder: Path) -> str:
     kind, told, body = block.groups()
     if kind == "console":
-        body = "\n".join(_printed(line[2:], folder) for line in body.splitlines() if line.startswith("$ "))
+        body = "\n".join(
+            _printed(line[2:], folder) for line in body.splitlines() if line.startswith("$ ")
+        )
     elif told.strip():
         name, *more = told.split()
         with (folder / name).open("a" if more == ["+"] else "w", encoding="utf-8") as file:
@@ -48,11 +52,20 @@ def _printed(line: str, folder: Path) -> str:
     program = line.split()[0]
     if program not in _COMMANDS:
         raise SystemExit(f"the guide runs only {' and '.join(_COMMANDS)}, not {program}")
-    environment = {name: value for name, value in os.environ.items() if not name.startswith("CROSSGATE")} | {"COLUMNS": str(WIDTH)}
+    environment = {
+        name: value for name, value in os.environ.items() if not name.startswith("CROSSGATE")
+    } | {"COLUMNS": str(WIDTH)}
     ours = shutil.which("crossgate", path=str(Path(sys.executable).parent))
     command = line if program != "crossgate" or ours is None else f"{ours} {line.partition(' ')[2]}"
     done = subprocess.run(
-        command, shell=True, cwd=folder, env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False
+        command,
+        shell=True,
+        cwd=folder,
+        env=environment,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
+        check=False,
     )
     return f"$ {line}\n{done.stdout}"
 

@@ -1,4 +1,6 @@
-"""Write the tables of the documentation that are made from the program's own: `make docs`; with --check, only look."""
+"""Write the tables of the documentation that are made from the program's own: `make docs`; with
+--check, only look.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""What tests share: plans from text, and the program run as a person would, in this process or in one of its own."""
+"""What tests share: plans from text, and the program run as a person would, in this process or in
+one of its own.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +24,11 @@ from crossgate.core.model.plan import Plan
 from crossgate.language.reader import read_plan
 
 # A slow machine is no fault of the code.
-settings.register_profile("crossgate", deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
+settings.register_profile(
+    "crossgate",
+    deadline=None,
+    suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
+)
 settings.load_profile("crossgate")
 
 Ask = Callable[..., Any]
@@ -66,17 +72,23 @@ def plan_of(tmp_path: Path) -> Callable[[str], Plan]:
 
 @pytest.fixture
 def run(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Run:
-    """Run crossgate in the temporary folder, within this process; nobody ever sees a fault of the program itself."""
+    """Run crossgate in the temporary folder, within this process; nobody ever sees a fault of the
+    program itself.
+    """
 
     def start(*words: str) -> subprocess.CompletedProcess[str]:
-        streams = [io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True) for _ in range(2)]
+        streams = [
+            io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True) for _ in range(2)
+        ]
         with monkeypatch.context() as patch:
             patch.chdir(tmp_path)
             patch.setattr(sys, "argv", ["crossgate", *words])
             patch.setattr(sys, "stdout", streams[0])
             patch.setattr(sys, "stderr", streams[1])
             patch.delenv("CROSSGATE_PLAN", raising=False)
-            patch.setenv("PYTHONSAFEPATH", "")  # the program sets it for its helpers; this takes it back
+            patch.setenv(
+                "PYTHONSAFEPATH", ""
+            )  # the program sets it for its helpers; this takes it back
             interrupted, threshold = signal.getsignal(signal.SIGINT), gc.get_threshold()
             try:
                 with pytest.raises(SystemExit) as left:
@@ -93,11 +105,21 @@ def run(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Run:
 
 @pytest.fixture
 def launch(tmp_path: Path) -> Run:
-    """Run crossgate in the temporary folder as a process of its own; nobody ever sees a traceback."""
+    """Run crossgate in the temporary folder as a process of its own; nobody ever sees a
+    traceback.
+    """
 
     def start(*words: str, **options: Any) -> subprocess.CompletedProcess[str]:
         command = [sys.executable, "-m", "crossgate", *words]
-        done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, encoding="utf-8", check=False, **options)
+        done = subprocess.run(
+            command,
+            cwd=tmp_path,
+            capture_output=True,
+            text=True,
+            encoding="utf-8",
+            check=False,
+            **options,
+        )
         assert "Traceback" not in done.stderr, done.stderr
         return done
 

@@ -1,4 +1,6 @@
-"""What the commands print on two plans, at 80 and 200 columns: `make golden` writes it, and a person reads it before it is committed."""
+"""What the commands print on two plans, at 80 and 200 columns: `make golden` writes it, and a
+person reads it before it is committed.
+"""
 
 from __future__ import annotations
 
@@ -41,7 +43,21 @@ _ON_DEMO = {
     "trace": ("trace", "kiosk-1", "manifest", "tcp/8443", "-4", *AT),
     "trace-many": ("trace", "tickets", "servers", "booking", "domain", "ping", *AT),
     "points": ("points", "guest-1", "crane-2"),
-    "grid-of-sets": ("grid", "ip", "--from", "tickets", "--from", "guests", "--from", "internet", "--to", "harbour", "--to", "cranes", *AT),
+    "grid-of-sets": (
+        "grid",
+        "ip",
+        "--from",
+        "tickets",
+        "--from",
+        "guests",
+        "--from",
+        "internet",
+        "--to",
+        "harbour",
+        "--to",
+        "cranes",
+        *AT,
+    ),
     "reach": ("reach", "guests", "internet", *AT),
     "compare": ("compare", f"proposal/{DEMO}.gate"),
     "entry-add": ("entry", "add", "guest-fence", "permit ntp guests to manifest", "--dry-run"),
@@ -49,32 +65,71 @@ _ON_DEMO = {
     "fence": ("fence", "berth-2", "--dry-run"),
     "replay": ("replay", "day.pcap", "--zone", "UTC"),
     "replay-from": ("replay", "sea.pcap", "--from", "breakwater.sea", "--zone", "UTC"),
-    "replay-against": ("replay", "flows.parquet", "--against", f"proposal/{DEMO}.gate", "--zone", "UTC"),
+    "replay-against": (
+        "replay",
+        "flows.parquet",
+        "--against",
+        f"proposal/{DEMO}.gate",
+        "--zone",
+        "UTC",
+    ),
     "replay-list": ("replay", "day.pcap", "--list", "kiosk-fence", "--zone", "UTC", "--top", "3"),
-    "distil": ("distil", "day.pcap", "--into", "berths-need", "--place", "inbound", "pier.up", "--dry-run"),
+    "distil": (
+        "distil",
+        "day.pcap",
+        "--into",
+        "berths-need",
+        "--place",
+        "inbound",
+        "pier.up",
+        "--dry-run",
+    ),
     "import": ("import", "ietf", "gangway.json", "--dry-run"),
     "wild": ("wild", "cover", "10.64.32.10", "10.64.33.10", "10.64.34.10"),
     "help-word": ("help", "half-open"),
 }
 _ON_LONG = {
     "trace": ("trace", "ticket-vending-machine-1", "manifest-database-server", "tcp/8443"),
-    "trace-many": ("trace", "passenger-hall-northeast", "manifest-database-server,container-crane-number-1", "tcp/8443", "telnet", "ping"),
+    "trace-many": (
+        "trace",
+        "passenger-hall-northeast",
+        "manifest-database-server,container-crane-number-1",
+        "tcp/8443",
+        "telnet",
+        "ping",
+    ),
     "points": ("points", "ticket-vending-machine-1", "container-crane-number-1"),
-    "grid-of-sets": ("grid", "ip", "--from", "passenger-hall-northeast", "--from", "transatlantic-providers", "--to", "administration-buildings",
-                     "--to", "container-terminal-south", "--to", "lighthouse-switch-number"),
+    "grid-of-sets": (
+        "grid",
+        "ip",
+        "--from",
+        "passenger-hall-northeast",
+        "--from",
+        "transatlantic-providers",
+        "--to",
+        "administration-buildings",
+        "--to",
+        "container-terminal-south",
+        "--to",
+        "lighthouse-switch-number",
+    ),
     "reach": ("reach", "passenger-hall-northeast", "administration-buildings"),
     "reach-all": ("reach", "passenger-hall-northeast", "administration-buildings", "--all"),
     "entry-drop": ("entry", "drop", "passenger-hall-fence-ip6", "50", "--dry-run"),
     "lift": ("lift", "container-terminal-fence", "--dry-run"),
     "standing": (),
-}  # fmt: skip
+}
 GOLDEN = [
-    Golden(plan, name, words) for plan, own in ((DEMO, _ON_BOTH | _ON_DEMO), (LONG, _ON_BOTH | _ON_LONG)) for name, words in own.items()
+    Golden(plan, name, words)
+    for plan, own in ((DEMO, _ON_BOTH | _ON_DEMO), (LONG, _ON_BOTH | _ON_LONG))
+    for name, words in own.items()
 ]
 
 
 def prepare(folder: Path, traffic: Path) -> None:
-    """Write the plans into a folder, and put the demo's captures and flows there, which are in another one."""
+    """Write the plans into a folder, and put the demo's captures and flows there, which are in
+    another one.
+    """
     write(folder)
     for each in traffic.iterdir():
         shutil.copy(each, folder)
@@ -99,9 +154,18 @@ def main() -> None:
         for columns in WIDTHS:
             (HERE / str(columns)).mkdir(exist_ok=True)
             for golden in GOLDEN:
-                environment = {name: value for name, value in os.environ.items() if name != "CROSSGATE_PLAN"} | {"COLUMNS": str(columns)}
+                environment = {
+                    name: value for name, value in os.environ.items() if name != "CROSSGATE_PLAN"
+                } | {"COLUMNS": str(columns)}
                 words = [sys.executable, "-m", "crossgate", *words_of(golden)]
-                done = subprocess.run(words, cwd=temporary, env=environment, capture_output=True, text=True, check=False)
+                done = subprocess.run(
+                    words,
+                    cwd=temporary,
+                    env=environment,
+                    capture_output=True,
+                    text=True,
+                    check=False,
+                )
                 kept(golden, columns).write_text(done.stdout + done.stderr, encoding="utf-8")
 
 

@@ -2,9 +2,10 @@
 
     python -m tests.mutants [ROOM | ROOM/MODULE.py]... [--share N] [--seed N]
 
-A line is drawn, one thing in it is changed (a comparison, a number, `and` for `or`, ...), and the tests of its room run up to the first that
-fails. `--share` is how many lines of each room are drawn. What nobody notices is shown; more than one in ten is too many. Some
-changes make no difference to anything that can be seen, and nothing can notice them.
+A line is drawn, one thing in it is changed (a comparison, a number, `and` for `or`, ...), and the
+tests of its room run up to the first that fails. `--share` is how many lines of each room are
+drawn. What nobody notices is shown; more than one in ten is too many. Some changes make no
+difference to anything that can be seen, and nothing can notice them.
 """
 
 from __future__ import annotations
@@ -26,26 +27,56 @@ from typing import NamedTuple
 
 ROOT = Path(__file__).parents[1]
 CORE = Path("crossgate") / "core"
-ROOMS = ("sets", "lists", "model", "network", "conversation", "traffic", "answers", "audit", "wording", "impact.py")
+ROOMS = (
+    "sets",
+    "lists",
+    "model",
+    "network",
+    "conversation",
+    "traffic",
+    "answers",
+    "audit",
+    "wording",
+    "impact.py",
+)
 TESTS = {
     "sets": ("core/sets", "core/lists", "core/wording"),
     "model": ("core/model", "core/lists", "core/audit"),
     "answers": (
         "core/answers",
         "core/test_impact.py",
-        *(f"commands/test_{name}.py" for name in ("standing", "questions", "asking", "distil", "replay")),
+        *(
+            f"commands/test_{name}.py"
+            for name in ("standing", "questions", "asking", "distil", "replay")
+        ),
     ),
     "audit": ("core/audit", "language/test_ending.py", "core/test_impact.py"),
     "wording": ("core/wording", "core/answers", "core/audit", "commands/test_asking.py"),
     "impact.py": ("core/test_impact.py", "core/audit/test_rules.py", "commands/test_editing.py"),
 }
-"""The tests of a room where these are not just those in the folder of its name: those that ask by it, too."""
+"""The tests of a room where these are not just those in the folder of its name: those that ask by
+it, too.
+"""
 SWAPS = {
-    ast.Lt: ("<", "<="), ast.LtE: ("<=", "<"), ast.Gt: (">", ">="), ast.GtE: (">=", ">"), ast.Eq: ("==", "!="), ast.NotEq: ("!=", "=="),
-    ast.In: ("in", "not in"), ast.NotIn: ("not in", "in"), ast.Is: ("is", "is not"), ast.IsNot: ("is not", "is"), ast.And: ("and", "or"),
-    ast.Or: ("or", "and"), ast.Add: ("+", "-"), ast.Sub: ("-", "+"), ast.BitAnd: ("&", "|"), ast.BitOr: ("|", "&"), ast.LShift: ("<<", ">>"),
+    ast.Lt: ("<", "<="),
+    ast.LtE: ("<=", "<"),
+    ast.Gt: (">", ">="),
+    ast.GtE: (">=", ">"),
+    ast.Eq: ("==", "!="),
+    ast.NotEq: ("!=", "=="),
+    ast.In: ("in", "not in"),
+    ast.NotIn: ("not in", "in"),
+    ast.Is: ("is", "is not"),
+    ast.IsNot: ("is not", "is"),
+    ast.And: ("and", "or"),
+    ast.Or: ("or", "and"),
+    ast.Add: ("+", "-"),
+    ast.Sub: ("-", "+"),
+    ast.BitAnd: ("&", "|"),
+    ast.BitOr: ("|", "&"),
+    ast.LShift: ("<<", ">>"),
     ast.RShift: (">>", "<<"),
-}  # fmt: skip
+}
 CALLS = {"min": "max", "max": "min", "any": "all", "all": "any"}
 
 
@@ -70,7 +101,12 @@ def changes(source: str) -> Iterator[Change]:
     """Yield every change of a module's text, but in annotations."""
     lines = source.split("\n")
     tree = ast.parse(source)
-    hints = {id(inner) for node in ast.walk(tree) for hint in _annotations(node) for inner in ast.walk(hint)}
+    hints = {
+        id(inner)
+        for node in ast.walk(tree)
+        for hint in _annotations(node)
+        for inner in ast.walk(hint)
+    }
 
     def at(node: ast.expr) -> int:
         return len(lines[node.lineno - 1].encode()[: node.col_offset].decode())
@@ -78,7 +114,9 @@ def changes(source: str) -> Iterator[Change]:
     def between(left: ast.expr, right: ast.expr, swap: tuple[str, str]) -> Iterator[Change]:
         if left.end_lineno == right.lineno:
             line = lines[right.lineno - 1]
-            start = line.find(swap[0], len(line.encode()[: left.end_col_offset].decode()), at(right))
+            start = line.find(
+                swap[0], len(line.encode()[: left.end_col_offset].decode()), at(right)
+            )
             if start >= 0:
                 yield Change(right.lineno, start, start + len(swap[0]), swap[1])
 
@@ -86,20 +124,28 @@ def changes(source: str) -> Iterator[Change]:
         if id(node) in hints:
             continue
         if isinstance(node, ast.Compare):
-            for left, operator, right in zip([node.left, *node.comparators], node.ops, node.comparators, strict=False):
+            for left, operator, right in zip(
+                [node.left, *node.comparators], node.ops, node.comparators, strict=False
+            ):
                 yield from between(left, right, SWAPS[type(operator)])
         elif isinstance(node, ast.BoolOp):
             for left, right in zip(node.values, node.values[1:], strict=False):
                 yield from between(left, right, SWAPS[type(node.op)])
         elif isinstance(node, ast.BinOp) and type(node.op) in SWAPS:
             yield from between(node.left, node.right, SWAPS[type(node.op)])
-        elif isinstance(node, ast.Constant) and isinstance(node.value, int):  # true and false are numbers too
+        elif isinstance(node, ast.Constant) and isinstance(
+            node.value, int
+        ):  # true and false are numbers too
             new = str(not node.value) if isinstance(node.value, bool) else str(node.value + 1)
             start = at(node)
-            yield Change(node.lineno, start, start + (node.end_col_offset or 0) - node.col_offset, new)
+            yield Change(
+                node.lineno, start, start + (node.end_col_offset or 0) - node.col_offset, new
+            )
         elif isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.Not):
             yield Change(node.lineno, at(node), at(node) + 4, "")
-        elif isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in CALLS:
+        elif (
+            isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in CALLS
+        ):
             yield Change(node.lineno, at(node), at(node) + 3, CALLS[node.func.id])
 
 
@@ -118,7 +164,10 @@ def drawn(room: str, share: int, chance: random.Random) -> list[Mutant]:
         for change in changes(path.read_text(encoding="utf-8")):
             by_line.setdefault((path.relative_to(ROOT / "src"), change.line), []).append(change)
     chosen = chance.sample(sorted(by_line), min(share, len(by_line)))
-    return [Mutant(room.split("/")[0], path, chance.choice(by_line[path, line])) for path, line in chosen]
+    return [
+        Mutant(room.split("/")[0], path, chance.choice(by_line[path, line]))
+        for path, line in chosen
+    ]
 
 
 class Workshop:
@@ -137,10 +186,19 @@ class Workshop:
         tests = [f"tests/{each}" for each in TESTS.get(room, (f"core/{room}",))]
         command = [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *tests]
         environment = os.environ | {
-            "PYTHONPATH": str(self.source), "PYTHONDONTWRITEBYTECODE": "1", "HYPOTHESIS_STORAGE_DIRECTORY": str(self.folder / "hypothesis")
-        }  # fmt: skip
+            "PYTHONPATH": str(self.source),
+            "PYTHONDONTWRITEBYTECODE": "1",
+            "HYPOTHESIS_STORAGE_DIRECTORY": str(self.folder / "hypothesis"),
+        }
         try:
-            return not subprocess.run(command, cwd=self.folder, env=environment, capture_output=True, timeout=most, check=False).returncode
+            return not subprocess.run(
+                command,
+                cwd=self.folder,
+                env=environment,
+                capture_output=True,
+                timeout=most,
+                check=False,
+            ).returncode
         except subprocess.TimeoutExpired:
             return False
 
@@ -152,7 +210,9 @@ class Workshop:
             compiled.unlink()
         lines = before.split("\n")
         line = lines[mutant.change.line - 1]
-        lines[mutant.change.line - 1] = line[: mutant.change.start] + mutant.change.new + line[mutant.change.end :]
+        lines[mutant.change.line - 1] = (
+            line[: mutant.change.start] + mutant.change.new + line[mutant.change.end :]
+        )
         path.write_text("\n".join(lines), encoding="utf-8")
         try:
             return not self.passes(mutant.room, most)
@@ -178,7 +238,9 @@ def main() -> int:
             mutants = drawn(room, given.share, random.Random(given.seed))
             workshop = workshops.get()
             start = time.monotonic()
-            assert workshop.passes(room.split("/")[0], None), f"the tests of {room} do not pass as they are"
+            assert workshop.passes(room.split("/")[0], None), (
+                f"the tests of {room} do not pass as they are"
+            )
             most = 4 * (time.monotonic() - start) + 30
             workshops.put(workshop)
 
@@ -190,12 +252,21 @@ def main() -> int:
                     workshops.put(own)
 
             with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-                missed = [mutant for mutant, found in zip(mutants, pool.map(noticed, mutants), strict=True) if not found]
+                missed = [
+                    mutant
+                    for mutant, found in zip(mutants, pool.map(noticed, mutants), strict=True)
+                    if not found
+                ]
             for mutant in missed:
-                line = (ROOT / "src" / mutant.module).read_text(encoding="utf-8").split("\n")[mutant.change.line - 1]
+                line = (
+                    (ROOT / "src" / mutant.module)
+                    .read_text(encoding="utf-8")
+                    .split("\n")[mutant.change.line - 1]
+                )
                 old = line[mutant.change.start : mutant.change.end]
                 print(
-                    f"  {mutant.module}:{mutant.change.line}:{mutant.change.start + 1}  {old} -> {mutant.change.new or 'nothing'}\n    {line.strip()}"
+                    f"  {mutant.module}:{mutant.change.line}:{mutant.change.start + 1}  {old} -> "
+                    f"{mutant.change.new or 'nothing'}\n    {line.strip()}"
                 )
             print(f"{room}: {len(mutants) - len(missed)} of {len(mutants)} noticed", flush=True)
             unnoticed, total = unnoticed + len(missed), total + len(mutants)

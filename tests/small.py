@@ -1,7 +1,8 @@
 """A small universe: every class of packets that lists made here can tell apart, one packet each.
 
-Entries are drawn with addresses of the lowest two bits, few ports, few protocols and flags. `packets` yields a packet of
-every class of these, so what holds for all of them holds for all packets; hypothesis draws the lists.
+Entries are drawn with addresses of the lowest two bits, few ports, few protocols and flags.
+`packets` yields a packet of every class of these, so what holds for all of them holds for all
+packets; hypothesis draws the lists.
 """
 
 from __future__ import annotations
@@ -46,14 +47,18 @@ def packets(family: Family, marked: bool = False) -> Iterator[Packet]:
             for client, port in product(PORTS, PORTS):
                 yield Packet(family, source, destination, 17, client, port, dscp=dscp)
             for kind, code in product((3, 8, 128), (0, 1)):
-                yield Packet(family, source, destination, icmp, icmp_type=kind, icmp_code=code, dscp=dscp)
+                yield Packet(
+                    family, source, destination, icmp, icmp_type=kind, icmp_code=code, dscp=dscp
+                )
             yield Packet(family, source, destination, 47, dscp=dscp)
             for protocol in (6, 17, icmp, 47):
                 yield Packet(family, source, destination, protocol, fragment=True, dscp=dscp)
 
 
 def serves(services: Services, packet: Packet) -> bool:
-    """Whether a packet is of some services; told field by field, without the sets' own arithmetic."""
+    """Whether a packet is of some services; told field by field, without the sets' own
+    arithmetic.
+    """
     base, end = packet.protocol << 17, packet.protocol + 1 << 17
     if packet.fragment:
         own = range(base + 65536, end)
@@ -65,7 +70,9 @@ def serves(services: Services, packet: Packet) -> bool:
     else:
         own = range(base, base + 65536)
     carried = any(first < own.stop and own.start < last for first, last in services.what)
-    client = packet.source_port is None or any(first <= packet.source_port < last for first, last in services.source_ports)
+    client = packet.source_port is None or any(
+        first <= packet.source_port < last for first, last in services.source_ports
+    )
     flags = packet.flags is None or services.flags >> packet.flags & 1
     return bool(carried and client and flags and services.dscp >> packet.dscp & 1)
 
@@ -73,7 +80,9 @@ def serves(services: Services, packet: Packet) -> bool:
 def holds(region: Region, packet: Packet) -> bool:
     """Whether a packet is in a region."""
     ends = ((region.source, packet.source), (region.destination, packet.destination))
-    return all(any(each.contains(value) for each in end.patterns) for end, value in ends) and serves(region.services, packet)
+    return all(
+        any(each.contains(value) for each in end.patterns) for end, value in ends
+    ) and serves(region.services, packet)
 
 
 @st.composite
@@ -88,7 +97,10 @@ def address_words(draw: st.DrawFn, family: Family) -> str:
     if form == "prefix":
         return f"{text(family, low)}/{family.bits - draw(st.integers(0, 2))}"
     if form == "wild":
-        return f"{text(family, low)} wild {ipaddress.ip_address(draw(st.integers(0, 3)).to_bytes(family.bits // 8))}"
+        return (
+            f"{text(family, low)} wild "
+            f"{ipaddress.ip_address(draw(st.integers(0, 3)).to_bytes(family.bits // 8))}"
+        )
     return f"{text(family, low)}-{text(family, draw(st.integers(low, 3)))}"
 
 
@@ -96,7 +108,24 @@ def address_words(draw: st.DrawFn, family: Family) -> str:
 def entry_words(draw: st.DrawFn, family: Family, marked: bool = False) -> str:
     """Draw an entry, without number."""
     ports = st.sampled_from(["22", "22-", "-22", "-21,23-"])
-    service = draw(st.sampled_from(["ip", "ip", "tcp", "udp", "tcp/P", "tcp/P", "udp/P", "icmp", "ping", "icmp/3", "icmp/3/1", "gre"]))
+    service = draw(
+        st.sampled_from(
+            [
+                "ip",
+                "ip",
+                "tcp",
+                "udp",
+                "tcp/P",
+                "tcp/P",
+                "udp/P",
+                "icmp",
+                "ping",
+                "icmp/3",
+                "icmp/3/1",
+                "gre",
+            ]
+        )
+    )
     service = service.replace("P", draw(ports))
     words = [draw(st.sampled_from(["permit", "permit", "deny", "reject"])), service]
     words += [draw(address_words(family)), "to", draw(address_words(family))]
@@ -113,10 +142,19 @@ def entry_words(draw: st.DrawFn, family: Family, marked: bool = False) -> str:
 
 def list_text(name: str, family: Family, entries: list[str], otherwise: str = "deny") -> str:
     """Return a list of the plan language."""
-    return "\n".join([f"list {name} extended {family.word}", *(f"    {entry}" for entry in entries), f"    otherwise {otherwise}", ""])
+    return "\n".join(
+        [
+            f"list {name} extended {family.word}",
+            *(f"    {entry}" for entry in entries),
+            f"    otherwise {otherwise}",
+            "",
+        ]
+    )
 
 
-def read_list(folder: Path, family: Family, entries: list[str], otherwise: str = "deny") -> AccessList:
+def read_list(
+    folder: Path, family: Family, entries: list[str], otherwise: str = "deny"
+) -> AccessList:
     """Read a list of these entries."""
     path = folder / "small.gate"
     path.write_text(list_text("small", family, entries, otherwise))

@@ -16,12 +16,22 @@ ROOT = Path(__file__).parents[1]
 
 @pytest.mark.process
 def test_the_tables_are_those_of_the_program() -> None:
-    assert subprocess.run([sys.executable, ROOT / "docs" / "tables.py", "--check"], check=False).returncode == 0, "run: make docs"
+    assert (
+        subprocess.run(
+            [sys.executable, ROOT / "docs" / "tables.py", "--check"], check=False
+        ).returncode
+        == 0
+    ), "run: make docs"
 
 
 @pytest.mark.process
 def test_the_guide_shows_what_its_commands_print() -> None:
-    assert subprocess.run([sys.executable, ROOT / "docs" / "guide.py", "--check"], check=False).returncode == 0, "read it, then: make docs"
+    assert (
+        subprocess.run(
+            [sys.executable, ROOT / "docs" / "guide.py", "--check"], check=False
+        ).returncode
+        == 0
+    ), "read it, then: make docs"
 
 
 def test_every_finding_has_a_function_that_finds_it() -> None:

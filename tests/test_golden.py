@@ -1,4 +1,6 @@
-"""Every answer on the demo and on a plan of long names is the one that a person has read, and fits the screen."""
+"""Every answer on the demo and on a plan of long names is the one that a person has read, and fits
+the screen.
+"""
 
 from __future__ import annotations
 
@@ -13,13 +15,20 @@ from tests.goldens import GOLDEN, WIDTHS, Golden, kept, prepare, words_of
 @pytest.mark.parametrize("columns", WIDTHS)
 @pytest.mark.parametrize("golden", GOLDEN, ids=lambda each: f"{each.plan}-{each.name}")
 def test_it_prints_what_was_read(
-    run: Run, tmp_path: Path, day: Path, monkeypatch: pytest.MonkeyPatch, golden: Golden, columns: int
+    run: Run,
+    tmp_path: Path,
+    day: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    golden: Golden,
+    columns: int,
 ) -> None:
     prepare(tmp_path, day)
     monkeypatch.setenv("COLUMNS", str(columns))
     done = run(*words_of(golden))
     told = done.stdout + done.stderr
-    assert told == kept(golden, columns).read_text(encoding="utf-8"), "read the difference; where it is right: make golden"
+    assert told == kept(golden, columns).read_text(encoding="utf-8"), (
+        "read the difference; where it is right: make golden"
+    )
     assert max(map(len, told.split("\n"))) <= columns
 
 

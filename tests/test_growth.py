@@ -1,7 +1,9 @@
-"""Adding a statement, a finding, a command, a condition, a format or a leg takes what CONTRIBUTING says and nothing else.
+"""Adding a statement, a finding, a command, a condition, a format or a leg takes what CONTRIBUTING
+says and nothing else.
 
-The last three are added to a copy of the program: a growth is what somebody would write, new files and lines put before others, in no
-more than a dozen files; and every question answers by it at once.
+The last three are added to a copy of the program: a growth is what somebody would write, new files
+and lines put before others, in no more than a dozen files; and every question answers by it at
+once.
 """
 
 from __future__ import annotations
@@ -40,7 +42,9 @@ def motto(words: Words, names: Names) -> None:
     words.end()
 
 
-def test_a_new_statement_is_a_row_and_a_reading_function(monkeypatch: pytest.MonkeyPatch, run: Run, tmp_path: Path) -> None:
+def test_a_new_statement_is_a_row_and_a_reading_function(
+    monkeypatch: pytest.MonkeyPatch, run: Run, tmp_path: Path
+) -> None:
     plan = tmp_path / "p.gate"
     plan.write_text('motto  a   "first"\nmotto long "second"\nlist l standard ipv4\n')
     assert "no statement motto" in run("lists").stderr
@@ -54,19 +58,30 @@ def test_a_new_statement_is_a_row_and_a_reading_function(monkeypatch: pytest.Mon
     assert "expected the motto, in double quotes here" in run("lists").stderr
 
 
-def test_a_new_finding_is_a_row_and_a_marked_function(monkeypatch: pytest.MonkeyPatch, answer: Ask, run: Run, tmp_path: Path) -> None:
-    monkeypatch.setitem(KINDS, "nameless", FindingKind(Severity.ERROR, "a plan without a title", "write one", 'title "x"'))
+def test_a_new_finding_is_a_row_and_a_marked_function(
+    monkeypatch: pytest.MonkeyPatch, answer: Ask, run: Run, tmp_path: Path
+) -> None:
+    monkeypatch.setitem(
+        KINDS,
+        "nameless",
+        FindingKind(Severity.ERROR, "a plan without a title", "write one", 'title "x"'),
+    )
     monkeypatch.setitem(AUDITS, "nameless", AUDITS["unplaced"])
 
     @finds("nameless")
     def nameless(case: Case) -> Iterator[Finding]:
         for each in case.plan.lists.values():
-            yield Finding("nameless", each.place, each.name, None, Fault("it has no title", "write one"))
+            yield Finding(
+                "nameless", each.place, each.name, None, Fault("it has no title", "write one")
+            )
 
     plan = tmp_path / "p.gate"
     plan.write_text("subnet a 10.0.0.0/24\nlist l standard ipv4\n    permit a\n")
     found = {each["finding"]: each for each in answer("check", status=1)["findings"]}
-    assert (found["nameless"]["message"], found["nameless"]["severity"]) == ("it has no title; write one", "error")
+    assert (found["nameless"]["message"], found["nameless"]["severity"]) == (
+        "it has no title; write one",
+        "error",
+    )
     plan.write_text(plan.read_text() + 'accept nameless in l "we know"\n')
     assert [each["finding"] for each in answer("check")["accepted"]] == ["nameless"]
     assert run("check", "--sarif", "out.sarif").returncode == 0
@@ -106,7 +121,9 @@ expect {claim}
 
 
 class Growth(NamedTuple):
-    """Files to be written, and for files that there are: the line that something is put before, and what."""
+    """Files to be written, and for files that there are: the line that something is put before, and
+    what.
+    """
 
     new: dict[str, str]
     before: dict[str, list[tuple[str, str]]]
@@ -136,12 +153,28 @@ class Privileged(Condition):
             )
         ],
         "language/conditions.py": [
-            ("Limit, SourcePorts\n", "Privileged, "),
-            ("def _dscp(", "def _privileged(words, head):\n    words.keyword('privileged')\n    return Privileged()\n\n\n"),
-            ("    Fragments: Written(", '    Privileged: Written(("privileged",), "privileged", _privileged, loose=True),\n'),
+            ("    SourcePorts,\n", "    Privileged,\n"),
+            (
+                "def _dscp(",
+                (
+                    "def _privileged(words, head):\n    words.keyword('privileged')\n    return "
+                    "Privileged()\n\n\n"
+                ),
+            ),
+            (
+                "    Fragments: Written(",
+                '    Privileged: Written(("privileged",), "privileged", _privileged, loose=True),\n',
+            ),
         ],
         "language/glossary.py": [
-            ('    "fragments": Word(', '    "privileged": Word("From a port below 1024.", "10 permit tcp/22 any to any privileged"),\n')
+            (
+                '    "fragments": Word(',
+                (
+                    '    "privileged": Word("From a port below 1024.", "10 permit tcp/22 any to '
+                    "any "
+                    'privileged"),\n'
+                ),
+            )
         ],
     },
 )
@@ -161,7 +194,10 @@ def write(wanted: Wanted) -> Written:
     },
     {
         "formats/exchange/registry.py": [
-            ('    "markdown": Format(', '    "lines": Format("a line of JSON for each entry", "", "lines.write"),\n')
+            (
+                '    "markdown": Format(',
+                '    "lines": Format("a line of JSON for each entry", "", "lines.write"),\n',
+            )
         ]
     },
 )
@@ -204,8 +240,15 @@ def ask(copy: Path, plan: str, *words: str) -> subprocess.CompletedProcess[str]:
     """Run the copy on a plan."""
     path = copy.parent / "p.gate"
     path.write_text(plan, encoding="utf-8")
-    environment = {key: value for key, value in os.environ.items() if not key.startswith("COVERAGE")}
-    environment |= {"PYTHONPATH": str(copy.parent), "CROSSGATE_PLAN": str(path), "COLUMNS": "200", "NO_COLOR": "1"}
+    environment = {
+        key: value for key, value in os.environ.items() if not key.startswith("COVERAGE")
+    }
+    environment |= {
+        "PYTHONPATH": str(copy.parent),
+        "CROSSGATE_PLAN": str(path),
+        "COLUMNS": "200",
+        "NO_COLOR": "1",
+    }
     return subprocess.run(
         [sys.executable, "-m", "crossgate", *words],
         env=environment,
@@ -226,20 +269,30 @@ def test_a_condition_is_asked_everywhere_once_it_is_written(grown: Path) -> None
     )
     assert ask(grown, plan, "verify").returncode == 0
     assert "denied" in ask(grown, plan, "trace", "kiosk", "manifest", "tcp/22").stdout
-    assert "permitted" in ask(grown, plan, "trace", "kiosk", "manifest", "tcp/22", "--source-port", "1023").stdout
+    assert (
+        "permitted"
+        in ask(grown, plan, "trace", "kiosk", "manifest", "tcp/22", "--source-port", "1023").stdout
+    )
     reached = ask(grown, "client ports 1000-60000\n" + plan, "reach", "kiosk", "manifest").stdout
     assert "tcp/22 source port 1000-1023" in reached
     (told,) = json.loads(ask(grown, plan, "lists", "fence", "--json").stdout)["lists"]
     assert told["entries"][0]["conditions"] == ["privileged"]
     assert "cannot ask for privileged" in ask(grown, plan, "export", "ietf-acl", "fence").stderr
-    assert ask(grown, plan.replace("privileged", "privileged privileged"), "verify").stderr.count("privileged stands twice") == 1
+    assert (
+        ask(grown, plan.replace("privileged", "privileged privileged"), "verify").stderr.count(
+            "privileged stands twice"
+        )
+        == 1
+    )
     assert "below 1024" in ask(grown, plan, "help", "privileged").stdout
 
 
 def test_a_format_is_a_row_and_a_module(grown: Path) -> None:
     grow(grown, FORMAT)
     plan = PLAN.format(
-        entry="permit tcp/22 tickets to servers", then="permit udp tickets to servers", claim="permit tcp/22 kiosk to manifest"
+        entry="permit tcp/22 tickets to servers",
+        then="permit udp tickets to servers",
+        claim="permit tcp/22 kiosk to manifest",
     )
     told = ask(grown, plan, "export", "lines").stdout.splitlines()
     assert [json.loads(each)["entry"] for each in told] == [10, 20]
@@ -247,13 +300,20 @@ def test_a_format_is_a_row_and_a_module(grown: Path) -> None:
 
 
 def test_a_leg_is_followed_by_every_question_once_its_rule_is_written(grown: Path) -> None:
-    plan = PLAN.format(entry="deny tcp any to any flags FIN", then="permit ip any to any", claim="half-open tcp/22 kiosk to manifest")
+    plan = PLAN.format(
+        entry="deny tcp any to any flags FIN",
+        then="permit ip any to any",
+        claim="half-open tcp/22 kiosk to manifest",
+    )
     assert ask(grown, plan, "verify").returncode == 1
     grow(grown, LEG)
     assert ask(grown, plan, "verify").returncode == 0
     traced = ask(grown, plan, "trace", "kiosk", "manifest", "tcp/22").stdout
     assert "half-open" in traced
     assert "FIN" in traced
-    assert "half-open" in ask(grown, plan, "grid", "tcp/22", "--from", "kiosk", "--to", "manifest").stdout
+    assert (
+        "half-open"
+        in ask(grown, plan, "grid", "tcp/22", "--from", "kiosk", "--to", "manifest").stdout
+    )
     assert "half-open" in ask(grown, plan, "reach", "kiosk", "manifest").stdout
     assert "replies-blocked" not in ask(grown, plan, "check").stderr

@@ -9,10 +9,28 @@ from pathlib import Path
 
 SOURCE = Path(__file__).parents[1] / "src"
 FLOORS = (
-    "crossgate.core.model", "crossgate.core.sets", "crossgate.core.lists", "crossgate.core.network", "crossgate.core.conversation", "crossgate.core.traffic",
-    "crossgate.core.wording", "crossgate.core.answers", "crossgate.core.audit", "crossgate.core.impact", "crossgate.language",
-    "crossgate.formats", "crossgate.spread", "crossgate.draw", "crossgate.report", "crossgate.show", "crossgate.demo", "crossgate.editor", "crossgate.library", "crossgate.commands", "crossgate.__main__",
-)  # fmt: skip
+    "crossgate.core.model",
+    "crossgate.core.sets",
+    "crossgate.core.lists",
+    "crossgate.core.network",
+    "crossgate.core.conversation",
+    "crossgate.core.traffic",
+    "crossgate.core.wording",
+    "crossgate.core.answers",
+    "crossgate.core.audit",
+    "crossgate.core.impact",
+    "crossgate.language",
+    "crossgate.formats",
+    "crossgate.spread",
+    "crossgate.draw",
+    "crossgate.report",
+    "crossgate.show",
+    "crossgate.demo",
+    "crossgate.editor",
+    "crossgate.library",
+    "crossgate.commands",
+    "crossgate.__main__",
+)
 """From the ground up; what stands on a floor may import from it and from those below."""
 INTERFACE = ("typer", "rich", "click", "matplotlib")
 """What draws or asks; the core and the language know nothing of it."""
@@ -20,14 +38,19 @@ INTERFACE = ("typer", "rich", "click", "matplotlib")
 
 def modules() -> Iterator[tuple[str, Path]]:
     for path in sorted(SOURCE.rglob("*.py")):
-        yield ".".join(path.relative_to(SOURCE).with_suffix("").parts).removesuffix(".__init__"), path
+        yield (
+            ".".join(path.relative_to(SOURCE).with_suffix("").parts).removesuffix(".__init__"),
+            path,
+        )
 
 
 NAMES = dict(modules())
 
 
 def imported(name: str) -> set[str]:
-    """Return what a module imports, wherever in it; a name that is itself a module counts as that module."""
+    """Return what a module imports, wherever in it; a name that is itself a module counts as that
+    module.
+    """
     found: set[str] = set()
     for node in ast.walk(ast.parse(NAMES[name].read_text(encoding="utf-8"))):
         if isinstance(node, ast.Import):
@@ -42,7 +65,10 @@ def imported(name: str) -> set[str]:
 
 
 def floor(name: str) -> int:
-    return next((index for index, each in enumerate(FLOORS) if name == each or name.startswith(each + ".")), -1)
+    return next(
+        (index for index, each in enumerate(FLOORS) if name == each or name.startswith(each + ".")),
+        -1,
+    )
 
 
 def test_every_module_stands_on_a_floor() -> None:
@@ -52,20 +78,29 @@ def test_every_module_stands_on_a_floor() -> None:
 def test_imports_only_go_down() -> None:
     # The package itself only says for type checkers what it has; it is made when it is asked for.
     upward = [
-        (name, each) for name in NAMES for each in imported(name) if each in NAMES and floor(each) > floor(name) and name != "crossgate"
+        (name, each)
+        for name in NAMES
+        for each in imported(name)
+        if each in NAMES and floor(each) > floor(name) and name != "crossgate"
     ]
     assert upward == []
 
 
 def test_no_modules_import_each_other_in_a_circle() -> None:
-    graph = {name: {each for each in imported(name) if each in NAMES and each != name} for name in NAMES if name != "crossgate"}
+    graph = {
+        name: {each for each in imported(name) if each in NAMES and each != name}
+        for name in NAMES
+        if name != "crossgate"
+    }
     graph["crossgate"] = set()
     assert len(list(TopologicalSorter(graph).static_order())) == len(NAMES)
 
 
 def test_the_core_and_the_language_know_no_interface() -> None:
     below = [name for name in NAMES if name.startswith(("crossgate.core", "crossgate.language"))]
-    assert [(name, each) for name in below for each in imported(name) if each.split(".")[0] in INTERFACE] == []
+    assert [
+        (name, each) for name in below for each in imported(name) if each.split(".")[0] in INTERFACE
+    ] == []
 
 
 def test_nothing_private_is_imported() -> None:

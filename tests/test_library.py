@@ -19,7 +19,9 @@ PAGE = Path(__file__).parents[1] / "docs" / "library.md"
 def test_the_page_says_what_happens(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     write(tmp_path)
     monkeypatch.chdir(tmp_path)
-    failed, tried = doctest.testfile(str(PAGE), module_relative=False, optionflags=doctest.NORMALIZE_WHITESPACE)
+    failed, tried = doctest.testfile(
+        str(PAGE), module_relative=False, optionflags=doctest.NORMALIZE_WHITESPACE
+    )
     assert (failed, tried > 15) == (0, True)
 
 
@@ -32,8 +34,16 @@ def test_the_package_has_the_names_of_the_library_and_no_others() -> None:
 
 @pytest.mark.process
 def test_to_import_it_costs_nothing_heavy() -> None:
-    heavy = "import sys, crossgate; print([each for each in ('numpy', 'typer', 'pyarrow') if each in sys.modules])"
-    assert subprocess.run([sys.executable, "-c", heavy], capture_output=True, text=True, check=True).stdout == "[]\n"
+    heavy = (
+        "import sys, crossgate; print([each for each in ('numpy', 'typer', 'pyarrow') if each "
+        "in sys.modules])"
+    )
+    assert (
+        subprocess.run(
+            [sys.executable, "-c", heavy], capture_output=True, text=True, check=True
+        ).stdout
+        == "[]\n"
+    )
 
 
 def test_what_is_asked_wrongly_is_told(tmp_path: Path) -> None:
@@ -44,4 +54,9 @@ def test_what_is_asked_wrongly_is_told(tmp_path: Path) -> None:
         crossgate.when(plan, tls="1.3", cipher="0xC02F")
     with pytest.raises(crossgate.PlanError, match="nobody"):
         crossgate.trace(plan, "nobody", "x", "ping")
-    assert crossgate.replay(plan, {name: [] for name in ("srcaddr", "dstaddr", "srcport", "dstport", "protocol")}).num_rows == 0
+    assert (
+        crossgate.replay(
+            plan, {name: [] for name in ("srcaddr", "dstaddr", "srcport", "dstport", "protocol")}
+        ).num_rows
+        == 0
+    )

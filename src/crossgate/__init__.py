@@ -7,7 +7,8 @@ As a library it has the names of `crossgate.library`, each made when it is first
     plan = crossgate.read("ternhaven.gate")
     print(crossgate.trace(plan, "kiosk-1", "manifest", "tcp/8443")[0].verdict)
 
-Version numbers follow semantic versioning (semver.org): of the language, the commands, the JSON documents and the names here.
+Version numbers follow semantic versioning (semver.org): of the language, the commands, the JSON
+documents and the names here.
 """
 
 from typing import TYPE_CHECKING, Any
@@ -35,13 +36,33 @@ if TYPE_CHECKING:
         trace,
         verify,
         when,
-    )  # fmt: skip
+    )
 
 __version__ = "0.1.0"
 __all__ = [
-    "AddressSet", "Family", "Finding", "PacketSet", "Plan", "PlanError", "PlanErrors", "Trace", "Verdict", "When", "__version__", "addresses",
-    "check", "compare", "lines", "parse", "reach", "read", "replay", "trace", "verify", "when",
-]  # fmt: skip
+    "AddressSet",
+    "Family",
+    "Finding",
+    "PacketSet",
+    "Plan",
+    "PlanError",
+    "PlanErrors",
+    "Trace",
+    "Verdict",
+    "When",
+    "__version__",
+    "addresses",
+    "check",
+    "compare",
+    "lines",
+    "parse",
+    "reach",
+    "read",
+    "replay",
+    "trace",
+    "verify",
+    "when",
+]
 
 
 def __getattr__(name: str) -> Any:

@@ -1,4 +1,6 @@
-"""The program `crossgate`: errors become text on standard error and an exit status here, and nowhere else."""
+"""The program `crossgate`: errors become text on standard error and an exit status here, and
+nowhere else.
+"""
 
 from __future__ import annotations
 
@@ -8,9 +10,12 @@ import sys
 
 
 def main() -> None:
-    """Run the command line; exit status 0 it holds, 1 the answer is no, 2 it could not run, 130 it was interrupted."""
+    """Run the command line; exit status 0 it holds, 1 the answer is no, 2 it could not run, 130 it
+    was interrupted.
+    """
     signal.signal(signal.SIGINT, _interrupted)
-    # Helpers of this program would look for Python's own modules in the working folder first, where anybody's files may lie.
+    # Helpers of this program would look for Python's own modules in the working folder first, where
+    # anybody's files may lie.
     os.environ["PYTHONSAFEPATH"] = "1"
     try:
         status = _run(sys.argv[1:])
@@ -19,7 +24,10 @@ def main() -> None:
     except BrokenPipeError:
         status = 0
     except RecursionError:
-        status = _told("what you ask for is nested too deep for this program; please report it, with what crossgate bug-report packs")
+        status = _told(
+            "what you ask for is nested too deep for this program; please report it, with what "
+            "crossgate bug-report packs"
+        )
     except Exception as error:
         status = _unforeseen(error)
     sys.exit(_flushed(status))
@@ -35,7 +43,8 @@ def _run(words: list[str]) -> int:
 
     from crossgate.show.console import ready_streams
 
-    # A short run makes few cycles; the collector's rounds over every imported module cost more than they free.
+    # A short run makes few cycles; the collector's rounds over every imported module cost more than
+    # they free.
     gc.set_threshold(100_000)
     problem = ready_streams(words)
     if problem:
@@ -66,19 +75,29 @@ def _told(message: str, plain: bool = False) -> int:
 
 
 def _unforeseen(error: Exception) -> int:
-    """Tell of an error that nobody foresaw, and how to report it; the full trace where CROSSGATE_TRACE asks for it."""
+    """Tell of an error that nobody foresaw, and how to report it; the full trace where
+    CROSSGATE_TRACE asks for it.
+    """
     import traceback
 
     if isinstance(error, OSError):
-        what = "the answer cannot be written" if error.filename is None else f"{error.filename} cannot be used"
+        what = (
+            "the answer cannot be written"
+            if error.filename is None
+            else f"{error.filename} cannot be used"
+        )
         return _told(f"{what}: {error.strerror or error}")
     if os.environ.get("CROSSGATE_TRACE"):
         traceback.print_exception(error)
     frames = traceback.extract_tb(error.__traceback__)
-    where = f"{os.path.basename(frames[-1].filename)} line {frames[-1].lineno}" if frames else "nowhere"
+    where = (
+        f"{os.path.basename(frames[-1].filename)} line {frames[-1].lineno}" if frames else "nowhere"
+    )
     return _told(
-        f"sorry, this is a fault of Cross Gate and not of your plan ({type(error).__name__} in {where}: {error}). Nothing half done is left. "
-        "Please report it: crossgate bug-report -- COMMAND packs what is needed, without the plan's names; CROSSGATE_TRACE=1 before the "
+        f"sorry, this is a fault of Cross Gate and not of your plan ({type(error).__name__} in "
+        f"{where}: {error}). Nothing half done is left. "
+        "Please report it: crossgate bug-report -- COMMAND packs what is needed, without the "
+        "plan's names; CROSSGATE_TRACE=1 before the "
         "command shows more"
     )
 

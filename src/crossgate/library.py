@@ -1,7 +1,8 @@
-"""Cross Gate as a library: what a program can ask of a plan. `crossgate` itself has all of these names.
+"""Cross Gate as a library: what a program can ask of a plan. `crossgate` itself has all of these
+names.
 
-All of it is offline and changes nothing. What people got wrong is a `PlanError` with its place and its mend; a plan that is read with
-`read` is whole, or `PlanErrors` has every error in it.
+All of it is offline and changes nothing. What people got wrong is a `PlanError` with its place and
+its mend; a plan that is read with `read` is whole, or `PlanErrors` has every error in it.
 """
 
 from __future__ import annotations
@@ -32,16 +33,42 @@ if TYPE_CHECKING:
     from crossgate.core.answers.verify import Verified
 
 __all__ = [
-    "AddressSet", "Family", "Finding", "PacketSet", "Plan", "PlanError", "PlanErrors", "Trace", "Verdict", "When", "addresses", "check", "compare",
-    "lines", "parse", "reach", "read", "replay", "trace", "verify", "when",
-]  # fmt: skip
+    "AddressSet",
+    "Family",
+    "Finding",
+    "PacketSet",
+    "Plan",
+    "PlanError",
+    "PlanErrors",
+    "Trace",
+    "Verdict",
+    "When",
+    "addresses",
+    "check",
+    "compare",
+    "lines",
+    "parse",
+    "reach",
+    "read",
+    "replay",
+    "trace",
+    "verify",
+    "when",
+]
 
 
-def read(path: str | Path, unsaved: Mapping[str, bytes] | None = None, *, include_from: Sequence[str | Path] = ()) -> Plan:
-    """Read a plan file and what it includes; `unsaved` are bytes to read instead of those on disk, by the name of the file.
+def read(
+    path: str | Path,
+    unsaved: Mapping[str, bytes] | None = None,
+    *,
+    include_from: Sequence[str | Path] = (),
+) -> Plan:
+    """Read a plan file and what it includes; `unsaved` are bytes to read instead of those on disk,
+    by the name of the file.
 
-    Includes lie in the plan's own folder or git repository, or in one of those in `include_from`, which the caller trusts.
-    Raises `PlanErrors` with every error in it, and `PlanError` for a file that cannot be read.
+    Includes lie in the plan's own folder or git repository, or in one of those in `include_from`,
+    which the caller trusts. Raises `PlanErrors` with every error in it, and `PlanError` for a file
+    that cannot be read.
     """
     from crossgate.language.reader import read as read_reading
     from crossgate.language.source import allow_includes
@@ -59,11 +86,18 @@ def parse(text: str, name: str = "plan.gate") -> Plan:
 
 
 def when(
-    plan: Plan, at: datetime | None = None, *, flooding: bool = False, tls: str | None = None, cipher: str | None = None
-) -> When:  # fmt: skip
-    """Return of which time and of which conversations a question is: now, on the plan's clock, within every `at most`, and without TLS.
+    plan: Plan,
+    at: datetime | None = None,
+    *,
+    flooding: bool = False,
+    tls: str | None = None,
+    cipher: str | None = None,
+) -> When:
+    """Return of which time and of which conversations a question is: now, on the plan's clock,
+    within every `at most`, and without TLS.
 
-    With `tls` or `cipher`, written as in an entry, it is of conversations that settle on that. Raises `PlanError` for what is none.
+    With `tls` or `cipher`, written as in an entry, it is of conversations that settle on that.
+    Raises `PlanError` for what is none.
     """
     if at is None:
         from zoneinfo import ZoneInfo
@@ -76,12 +110,20 @@ def when(
 
 
 def trace(
-    plan: Plan, source: str, destination: str, service: str, *, of: When | None = None, source_port: int | None = None,
+    plan: Plan,
+    source: str,
+    destination: str,
+    service: str,
+    *,
+    of: When | None = None,
+    source_port: int | None = None,
     family: Family | None = None,
-) -> list[Trace]:  # fmt: skip
-    """Send a service from one end to another, and return its conversations: one a family that both have, and one a port.
+) -> list[Trace]:
+    """Send a service from one end to another, and return its conversations: one a family that both
+    have, and one a port.
 
-    Ends are hosts, devices, points, addresses, or groups and subnets, which stand for their hosts. Raises `PlanError` for what is none.
+    Ends are hosts, devices, points, addresses, or groups and subnets, which stand for their hosts.
+    Raises `PlanError` for what is none.
     """
     from crossgate.core.answers.traces import Choice, asked, ends
     from crossgate.core.conversation.packets import Tracer
@@ -89,7 +131,13 @@ def trace(
 
     network = Network(plan)
     tracer = Tracer(network, plan.state_at(of or when(plan)))
-    wanted = asked(network, ends(plan, source), ends(plan, destination), [service], Choice(source_port, (), family))
+    wanted = asked(
+        network,
+        ends(plan, source),
+        ends(plan, destination),
+        [service],
+        Choice(source_port, (), family),
+    )
     return [tracer.trace(conversation) for each in wanted for conversation in each.conversations]
 
 
@@ -102,16 +150,22 @@ def verify(plan: Plan) -> list[Verified]:
 
 
 def check(plan: Plan, at: datetime | None = None) -> list[Finding]:
-    """Return the findings of a plan that it does not accept, in the order of its lines; `at` is when windows are looked at, now by default."""
+    """Return the findings of a plan that it does not accept, in the order of its lines; `at` is
+    when windows are looked at, now by default.
+    """
     from crossgate.core.audit import audit
 
     return audit(Session(plan), at or when(plan).at).findings
 
 
-def reach(plan: Plan, source: str, destination: str, service: str | None = None, *, of: When | None = None) -> list[Reached]:
-    """Return exactly what becomes of everything between two sets of addresses, family by family, devices' own addresses apart.
+def reach(
+    plan: Plan, source: str, destination: str, service: str | None = None, *, of: When | None = None
+) -> list[Reached]:
+    """Return exactly what becomes of everything between two sets of addresses, family by family,
+    devices' own addresses apart.
 
-    Raises `PlanError` for an end or a service that is none, `TooManyPieces` where it cannot be told in bounded work.
+    Raises `PlanError` for an end or a service that is none, `TooManyPieces` where it cannot be told
+    in bounded work.
     """
     from crossgate.core.answers.reach import reach as reached
 
@@ -119,9 +173,11 @@ def reach(plan: Plan, source: str, destination: str, service: str | None = None,
 
 
 def addresses(plan: Plan, word: str, family: Family) -> AddressSet:
-    """Return the addresses of a family that a word of the plan stands for: a name, an address, a prefix, a range or `any`.
+    """Return the addresses of a family that a word of the plan stands for: a name, an address, a
+    prefix, a range or `any`.
 
-    It is empty where the word has none of that family. Raises `PlanError` for a word that stands for no addresses.
+    It is empty where the word has none of that family. Raises `PlanError` for a word that stands
+    for no addresses.
     """
     from crossgate.core.network.endpoints import endpoint_set
 
@@ -130,33 +186,43 @@ def addresses(plan: Plan, word: str, family: Family) -> AddressSet:
 
 
 def lines(plan: Plan, packets: Sequence[PacketSet]) -> list[str]:
-    """Return sets of packets of one family in few lines, SERVICE SOURCE to DESTINATION, with the plan's names where they fit exactly.
+    """Return sets of packets of one family in few lines, SERVICE SOURCE to DESTINATION, with the
+    plan's names where they fit exactly.
 
-    Where all of them open conversations, the services are those of the conversations: `tcp/22`, and not its first segment.
+    Where all of them open conversations, the services are those of the conversations: `tcp/22`, and
+    not its first segment.
     """
     from crossgate.core.sets.minimise import fewest_lines
     from crossgate.core.traffic.courses import opening_packets
     from crossgate.core.wording.services import Sort
     from crossgate.core.wording.sets import Wording
 
-    sort = Sort.OPENING if all(each <= opening_packets(each.family) for each in packets) else Sort.PACKET
+    sort = (
+        Sort.OPENING
+        if all(each <= opening_packets(each.family) for each in packets)
+        else Sort.PACKET
+    )
     rows = Wording(plan).rows(fewest_lines(packets), sort)
     return [f"{service} {source} to {destination}" for service, source, destination in rows]
 
 
 def compare(old: Plan, new: Plan) -> list[Difference]:
-    """Return all traffic that two plans treat differently, in every state of their conditions; what was opened stands first."""
+    """Return all traffic that two plans treat differently, in every state of their conditions; what
+    was opened stands first.
+    """
     from crossgate.core.answers.compare import differences
 
     return differences(Session(old), Session(new))
 
 
 def replay(plan: Plan, flows: Any, *, columns: Sequence[str] = ()) -> pa.Table:
-    """Put a table of packets or flow records through a plan, and return a row for each conversation, with its verdict and who stopped it.
+    """Put a table of packets or flow records through a plan, and return a row for each
+    conversation, with its verdict and who stopped it.
 
-    `flows` is a pandas data frame, a pyarrow table, or anything else that pyarrow takes for one, with columns by IPFIX element names or the
-    usual short forms; `columns` name others as `WHAT=NAME`, as the option `--column` does. Needs the extra `traffic`. Raises `PlanError`
-    for a table without addresses and protocol.
+    `flows` is a pandas data frame, a pyarrow table, or anything else that pyarrow takes for one,
+    with columns by IPFIX element names or the usual short forms; `columns` name others as
+    `WHAT=NAME`, as the option `--column` does. Needs the extra `traffic`. Raises `PlanError` for a
+    table without addresses and protocol.
     """
     import pyarrow as pa
 
@@ -173,8 +239,13 @@ def replay(plan: Plan, flows: Any, *, columns: Sequence[str] = ()) -> pa.Table:
     now = int(datetime.now().timestamp() * SECOND)
     told = told_columns(columns)
     columns_of(table.schema.names, told, "the table")
-    for seen in read_batches(table.combine_chunks().to_batches(), told, now, TableAccount(), "the table"):
+    for seen in read_batches(
+        table.combine_chunks().to_batches(), told, now, TableAccount(), "the table"
+    ):
         for family, batch in seen.items():
-            rows += [verdict_rows(each, replaying.tracer) for each in replaying.add(family, batch, plan.client_ports)]
+            rows += [
+                verdict_rows(each, replaying.tracer)
+                for each in replaying.add(family, batch, plan.client_ports)
+            ]
     rows += [verdict_rows(each, replaying.tracer) for each in replaying.rest()]
     return pa.concat_tables([NO_VERDICTS, *rows])

@@ -35,11 +35,15 @@ def test_a_question_is_asked_again_of_the_replaced_plan(run: Run, demo: Path) ->
         "mon 12:00",
     )
     assert done.stdout == (
-        "crossgate-bug.zip: about.txt, answer.txt, command.txt, plan.gate\ntrace was asked of the replaced plan: exit status 0\n"
+        "crossgate-bug.zip: about.txt, answer.txt, command.txt, plan.gate\ntrace was asked of the "
+        "replaced plan: exit status 0\n"
         "nothing is sent; look through it before you hand it on\n"
     )
     found = packed(demo / "crossgate-bug.zip")
-    assert found["command.txt"] == "crossgate --plan plan.gate trace host1 host5 service1 --at 'mon 12:00'\n"
+    assert (
+        found["command.txt"]
+        == "crossgate --plan plan.gate trace host1 host5 service1 --at 'mon 12:00'\n"
+    )
     assert "permitted" in found["answer.txt"]
     assert found["answer.txt"].endswith("exit status 0\n")
     assert found["about.txt"].startswith("Cross Gate ")
@@ -52,24 +56,37 @@ def test_a_question_is_asked_again_of_the_replaced_plan(run: Run, demo: Path) ->
 
 
 def test_an_edit_is_not_made_again_and_no_file_is_written(run: Run, demo: Path) -> None:
-    for words in (["entry", "add", "kiosk-fence", "permit ping kiosk-1 to any"], ["verify", "--junit", "out.xml"]):
+    for words in (
+        ["entry", "add", "kiosk-fence", "permit ping kiosk-1 to any"],
+        ["verify", "--junit", "out.xml"],
+    ):
         assert run("bug-report", "--", *words).returncode == 0
         found = packed(demo / "crossgate-bug.zip")
         assert "answer.txt" not in found
         assert not (demo / "out.xml").exists()
     run("bug-report", "--", "entry", "add", "kiosk-fence", "permit ping kiosk-1 to any")
-    assert packed(demo / "crossgate-bug.zip")["command.txt"] == "crossgate --plan plan.gate entry add list3 'permit ping host1 to any'\n"
+    assert (
+        packed(demo / "crossgate-bug.zip")["command.txt"]
+        == "crossgate --plan plan.gate entry add list3 'permit ping host1 to any'\n"
+    )
 
 
 def test_a_plan_with_errors_and_includes_is_packed(run: Run, tmp_path: Path) -> None:
     (tmp_path / "parts").mkdir()
-    (tmp_path / "parts" / "hall.gate").write_text("subnet hall 10.20.4.0/24\nhost pc 10.20.4.300 on hall\n")
-    (tmp_path / "site.gate").write_text('include "parts/hall.gate"\nexpect permit ssh pc to nowhere\n')
+    (tmp_path / "parts" / "hall.gate").write_text(
+        "subnet hall 10.20.4.0/24\nhost pc 10.20.4.300 on hall\n"
+    )
+    (tmp_path / "site.gate").write_text(
+        'include "parts/hall.gate"\nexpect permit ssh pc to nowhere\n'
+    )
     done = run("bug-report")
     assert (done.returncode, done.stderr) == (0, "")
     found = packed(tmp_path / "crossgate-bug.zip")
     assert found["plan.gate"] == 'include "part-1.gate"\nexpect permit ssh host1 to name1\n'
-    assert re.fullmatch(r"subnet subnet1 10\.\d+\.\d+\.0/24\nhost host1 10\.0\.0\.999 on subnet1\n", found["part-1.gate"])
+    assert re.fullmatch(
+        r"subnet subnet1 10\.\d+\.\d+\.0/24\nhost host1 10\.0\.0\.999 on subnet1\n",
+        found["part-1.gate"],
+    )
     (tmp_path / "site.gate").write_text("subnet hall 10.0.0.0/8\n")
     assert "IPv4 addresses are as they were: a subnet or a range" in run("bug-report").stdout
     assert "is part of the plan" in run("bug-report", "--out", "site.gate").stderr

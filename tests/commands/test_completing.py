@@ -51,7 +51,10 @@ NAMES = [
     ("entry drop 12 ", {"10", "20", "30"}),
     ("fence berth", {"berth-1", "berth-2", "berth-3"}),
     ("fence berth-1 --except mani", {"manifest"}),
-    ("place 12 inbound lighthouse.v", {"lighthouse.v80", "lighthouse.v160", "lighthouse.v200", "lighthouse.v400"}),
+    (
+        "place 12 inbound lighthouse.v",
+        {"lighthouse.v80", "lighthouse.v160", "lighthouse.v200", "lighthouse.v400"},
+    ),
     ("place 12 in", {"inbound"}),
     ("lift kiosk-p", {"kiosk-port"}),
     ("reach guest", {"guests", "guest-1"}),
@@ -69,7 +72,9 @@ NAMES = [
 
 
 @pytest.mark.parametrize(("line", "offers"), NAMES)
-def test_the_plans_own_names_are_offered(offer: Offer, demo: Path, line: str, offers: set[str]) -> None:
+def test_the_plans_own_names_are_offered(
+    offer: Offer, demo: Path, line: str, offers: set[str]
+) -> None:
     assert offer(line) == offers
 
 
@@ -81,7 +86,13 @@ def test_every_shell_is_answered(offer: Offer, demo: Path, shell: str) -> None:
 
 
 @pytest.mark.parametrize(
-    "line", ["--plan other.gate trace o", "trace --plan other.gate o", "--plan=other.gate trace o", "trace --plan=other.gate o"]
+    "line",
+    [
+        "--plan other.gate trace o",
+        "trace --plan other.gate o",
+        "--plan=other.gate trace o",
+        "trace --plan=other.gate o",
+    ],
 )
 def test_the_plan_is_the_one_that_the_line_names(offer: Offer, demo: Path, line: str) -> None:
     (demo / "other.gate").write_text("subnet n 10.0.0.0/24\nhost one 10.0.0.1 on n\n")
@@ -97,7 +108,10 @@ def test_a_plan_as_a_word_counts_too(offer: Offer, demo: Path) -> None:
 
 def test_a_plan_with_errors_offers_what_is_right_in_it(offer: Offer, demo: Path) -> None:
     plan = demo / "ternhaven.gate"
-    plan.write_text(plan.read_text() + "host half 10.64.8.\nsubnte x\nlist more standard ipv4\n    10 permit\n    20 deny any\n")
+    plan.write_text(
+        plan.read_text()
+        + "host half 10.64.8.\nsubnte x\nlist more standard ipv4\n    10 permit\n    20 deny any\n"
+    )
     assert offer("trace kiosk") == {"kiosk-1", "kiosk-2"}
     assert offer("lists mor") == {"more"}
     assert offer("entry drop more ") == {"20"}
@@ -112,7 +126,9 @@ LARGE = (
 )
 
 
-def test_a_completion_reads_no_entries_that_are_not_asked_for(offer: Offer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_completion_reads_no_entries_that_are_not_asked_for(
+    offer: Offer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     read: list[str] = []
     real = entries._EntryReader.entry
 
@@ -133,10 +149,22 @@ def test_a_completion_reads_no_entries_that_are_not_asked_for(offer: Offer, tmp_
 def test_a_completion_loads_one_commands_module(demo: Path) -> None:
     program = (
         "import sys, atexit; sys.argv = ['crossgate']; from crossgate.__main__ import main\n"
-        "atexit.register(lambda: print(*(n for n in sys.modules if n.startswith('crossgate.commands.')), file=sys.stderr)); main()"
+        "atexit.register(lambda: print(*(n for n in sys.modules if "
+        "n.startswith('crossgate.commands.')), file=sys.stderr)); main()"
     )
-    asks = {"_CROSSGATE_COMPLETE": "complete_bash", "COMP_WORDS": "crossgate trace kiosk", "COMP_CWORD": "2"}
-    done = subprocess.run([sys.executable, "-c", program], cwd=demo, env=os.environ | asks, capture_output=True, text=True, check=False)
+    asks = {
+        "_CROSSGATE_COMPLETE": "complete_bash",
+        "COMP_WORDS": "crossgate trace kiosk",
+        "COMP_CWORD": "2",
+    }
+    done = subprocess.run(
+        [sys.executable, "-c", program],
+        cwd=demo,
+        env=os.environ | asks,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert set(done.stdout.split()) == {"kiosk-1", "kiosk-2"}
     loaded = {each.rpartition(".")[2] for each in done.stderr.split()}
     assert ("trace" in loaded, loaded & {"grid", "entry", "verify"}) == (True, set())

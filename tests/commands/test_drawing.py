@@ -1,4 +1,6 @@
-"""`crossgate draw`, `trace --draw`, `compare --draw` and `report`: files that are what their ending says, with all that belongs in them."""
+"""`crossgate draw`, `trace --draw`, `compare --draw` and `report`: files that are what their ending
+says, with all that belongs in them.
+"""
 
 from __future__ import annotations
 
@@ -28,9 +30,14 @@ def test_the_network_has_every_gate_and_name(run: Run, demo: Path) -> None:
     assert (done.returncode, done.stdout) == (0, "network.svg\n")
     names = named(demo / "network.svg")
     assert {
-        "gate-110-inbound-on-breakwater.sea", "gate-duty-only-inbound-on-lighthouse-itself", "gate-kiosk-port-inbound-on-jetty.3",
-        "gate-guest-fence-outbound-on-subnet-guests", "bar-spine", "device-pier", "title",
-    } <= names  # fmt: skip
+        "gate-110-inbound-on-breakwater.sea",
+        "gate-duty-only-inbound-on-lighthouse-itself",
+        "gate-kiosk-port-inbound-on-jetty.3",
+        "gate-guest-fence-outbound-on-subnet-guests",
+        "bar-spine",
+        "device-pier",
+        "title",
+    } <= names
     assert {"Ternhaven ferry terminal", "lighthouse", "kiosk-fence6", "manifest 10.64.20.10"} <= {
         re.sub(r"\s+", " ", each) for each in texts(demo / "network.svg")
     }
@@ -44,7 +51,10 @@ def test_a_traced_path_ends_at_the_gate_that_stopped_it(run: Run, demo: Path) ->
     names = named(demo / "network.svg")
     assert {"leg-1", "leg-2"} <= names
     assert "leg-3" not in names
-    assert "2  SYN+ACK from camera-3 to duty is stopped by berth-3-in otherwise, inbound on pier.b3" in texts(demo / "network.svg")
+    assert (
+        "2  SYN+ACK from camera-3 to duty is stopped by berth-3-in otherwise, inbound on pier.b3"
+        in texts(demo / "network.svg")
+    )
 
 
 @pytest.mark.parametrize(
@@ -62,7 +72,9 @@ def test_a_traced_path_ends_at_the_gate_that_stopped_it(run: Run, demo: Path) ->
         (("compare", "proposal/ternhaven.gate", "--draw", "x.svg"), b"<?xml"),
     ],
 )
-def test_each_picture_is_a_file_of_its_kind(run: Run, demo: Path, words: tuple[str, ...], begin: bytes) -> None:
+def test_each_picture_is_a_file_of_its_kind(
+    run: Run, demo: Path, words: tuple[str, ...], begin: bytes
+) -> None:
     done = run("--plan", "ternhaven.gate", *words)
     assert done.returncode in (0, 1), done.stderr
     (path,) = demo.glob("x.*")
@@ -77,20 +89,33 @@ def test_a_size_is_kept(run: Run, demo: Path) -> None:
     assert height == 400
 
 
-def test_a_list_shows_what_each_line_takes_and_what_nothing_reaches(run: Run, tmp_path: Path) -> None:
+def test_a_list_shows_what_each_line_takes_and_what_nothing_reaches(
+    run: Run, tmp_path: Path
+) -> None:
     (tmp_path / "p.gate").write_text(
-        "list a extended ipv4\n    10 permit ip 10.0.0.0/8 to any\n    20 deny tcp 10.1.0.0/16 to any\n    30 permit ip 0.0.0.0/1 to any\n    40 off permit ip any to any\n"
+        "list a extended ipv4\n    10 permit ip 10.0.0.0/8 to any\n    20 deny tcp 10.1.0.0/16 to "
+        "any\n    30 permit ip 0.0.0.0/1 to any\n    40 off permit ip any to any\n"
     )
     assert run("draw", "list", "a").returncode == 0
-    assert {"hollow-20", "hollow-40", "bar-10", "bar-30", "bar-otherwise"} <= named(tmp_path / "list-a.svg")
+    assert {"hollow-20", "hollow-40", "bar-10", "bar-30", "bar-otherwise"} <= named(
+        tmp_path / "list-a.svg"
+    )
     told = texts(tmp_path / "list-a.svg")
-    assert {"0.4% of all", "nothing reaches it", "is off", "50% of all, 99% of what it asks for", "50% of all"} <= told
+    assert {
+        "0.4% of all",
+        "nothing reaches it",
+        "is off",
+        "50% of all, 99% of what it asks for",
+        "50% of all",
+    } <= told
 
 
 def test_the_week_shows_when_windows_are_open_and_what_is_in_force(run: Run, demo: Path) -> None:
     run("draw", "week", "night", "--at", "mon 23:00")
     assert {"open-night-mon", "open-night-sun"} <= named(demo / "week.svg")
-    assert {"night", "12 30  permit duty during night", "now"} <= {each.replace("\xa0", " ") for each in texts(demo / "week.svg")}
+    assert {"night", "12 30  permit duty during night", "now"} <= {
+        each.replace("\xa0", " ") for each in texts(demo / "week.svg")
+    }
 
 
 def test_the_tally_is_drawn_once_there_is_one(run: Run, demo: Path) -> None:
@@ -112,10 +137,15 @@ def test_the_tally_is_drawn_once_there_is_one(run: Run, demo: Path) -> None:
         (("draw", "network", "--path", "kiosk-1", "moon", "ping"), "moon"),
         (("draw", "grid", "teleport"), "teleport"),
         (("draw", "week", "noon"), "no window noon"),
-        (("compare", "proposal/ternhaven.gate", "--list", "110", "--draw", "x.svg"), "--draw is about the network"),
+        (
+            ("compare", "proposal/ternhaven.gate", "--list", "110", "--draw", "x.svg"),
+            "--draw is about the network",
+        ),
     ],
 )
-def test_what_cannot_be_drawn_is_told(run: Run, demo: Path, words: tuple[str, ...], problem: str) -> None:
+def test_what_cannot_be_drawn_is_told(
+    run: Run, demo: Path, words: tuple[str, ...], problem: str
+) -> None:
     refused = run(*words)
     assert refused.returncode == 2, refused.stdout
     assert problem in refused.stderr
@@ -123,10 +153,16 @@ def test_what_cannot_be_drawn_is_told(run: Run, demo: Path, words: tuple[str, ..
 
 
 def test_no_display_is_needed_and_nobody_else_loads_matplotlib(launch: Run, demo: Path) -> None:
-    code = "import sys; sys.argv = ['crossgate', 'verify', 'ternhaven.gate']\nfrom crossgate.__main__ import main\ntry: main()\nfinally: print('matplotlib' in sys.modules)"
+    code = (
+        "import sys; sys.argv = ['crossgate', 'verify', 'ternhaven.gate']\nfrom "
+        "crossgate.__main__ import main\ntry: main()\nfinally: print('matplotlib' in "
+        "sys.modules)"
+    )
     import subprocess
 
-    done = subprocess.run([sys_executable(), "-c", code], cwd=demo, capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [sys_executable(), "-c", code], cwd=demo, capture_output=True, text=True, check=False
+    )
     assert done.stdout.splitlines()[-1] == "False"
     assert launch("draw", "network", env={"PATH": "/usr/bin", "HOME": str(demo)}).returncode == 0
 
@@ -144,7 +180,15 @@ def test_the_report_has_everything_and_asks_for_nothing(run: Run, demo: Path) ->
     done = run("report", "--at", "mon 12:00")
     assert done.stdout == "report.html: 27 of 27 expectations hold, 3 warnings\n"
     page = (demo / "report.html").read_text()
-    for part in ("Findings", "Network", "Lists", "Expectations", "Who reaches whom", "Windows", "How it was made"):
+    for part in (
+        "Findings",
+        "Network",
+        "Lists",
+        "Expectations",
+        "Who reaches whom",
+        "Windows",
+        "How it was made",
+    ):
         assert f">{part}</h2>" in page
     assert re.search(r"(src|href)=\"(?!#)", page) is None
     assert "url(http" not in page
@@ -159,8 +203,10 @@ def test_the_report_has_everything_and_asks_for_nothing(run: Run, demo: Path) ->
 def test_all_text_of_a_plan_is_escaped(run: Run, tmp_path: Path) -> None:
     evil = "<script>alert(1)</script>"
     (tmp_path / "p.gate").write_text(
-        f'title "{evil}"\nsubnet a 10.0.0.0/24\nrouter r\n    interface x 10.0.0.1/24 on a\nhost h 10.0.0.2 on a\n'
-        f'list l extended ipv4\n    note "{evil}"\n    10 permit ip any to any "{evil}"\nplace l inbound on r.x\nexpect deny ip h to r "{evil}"\n'
+        f'title "{evil}"\nsubnet a 10.0.0.0/24\nrouter r\n    interface x 10.0.0.1/24 on a\nhost '
+        "h 10.0.0.2 on a\n"
+        f'list l extended ipv4\n    note "{evil}"\n    10 permit ip any to any "{evil}"\nplace l '
+        f'inbound on r.x\nexpect deny ip h to r "{evil}"\n'
         f'accept too-broad in l "{evil}"\n'
     )
     assert run("report").returncode == 0
@@ -176,7 +222,12 @@ def test_the_report_tells_what_changed_since(run: Run, demo: Path) -> None:
     import subprocess
 
     def git(*words: str) -> None:
-        subprocess.run(["git", "-c", "user.name=a", "-c", "user.email=a@example.org", *words], cwd=demo, check=True, capture_output=True)
+        subprocess.run(
+            ["git", "-c", "user.name=a", "-c", "user.email=a@example.org", *words],
+            cwd=demo,
+            check=True,
+            capture_output=True,
+        )
 
     git("init", "-q")
     git("add", ".")
@@ -190,17 +241,27 @@ def test_the_report_tells_what_changed_since(run: Run, demo: Path) -> None:
 
 def test_the_report_says_what_it_leaves_out(run: Run, tmp_path: Path) -> None:
     hosts = "".join(f"host h{number} 10.0.0.{number} on a\n" for number in range(10, 51))
-    subnets = "subnet a 10.0.0.0/24\nsubnet b 10.0.1.0/24\nrouter r\n    interface a 10.0.0.1/24\n    interface b 10.0.1.1/24\n"
+    subnets = (
+        "subnet a 10.0.0.0/24\nsubnet b 10.0.1.0/24\nrouter r\n    interface a 10.0.0.1/24\n "
+        "   interface b 10.0.1.1/24\n"
+    )
     claims = "".join(f"expect permit tcp/{port} h10 to h11\n" for port in range(1, 8))
     (tmp_path / "net.gate").write_text(subnets + hosts + claims + "expect permit tcp h10 to h12\n")
     assert run("report").returncode == 0
     page = (tmp_path / "report.html").read_text()
     assert "41 machines are too many for this page: subnets stand for them" in page
     assert "not shown: tcp/7, tcp, ping, for which crossgate grid has more room" in page
-    (tmp_path / "net.gate").write_text(subnets + "host h10 10.0.0.10 on a\nexpect permit tcp h10 to b\n")
+    (tmp_path / "net.gate").write_text(
+        subnets + "host h10 10.0.0.10 on a\nexpect permit tcp h10 to b\n"
+    )
     run("report")
-    assert "left out: b (no host is there); tcp (single packets" in (tmp_path / "report.html").read_text()
-    routers = "".join(f"router r{number}\n    interface a 10.0.0.{number}/24\n" for number in range(2, 122))
+    assert (
+        "left out: b (no host is there); tcp (single packets"
+        in (tmp_path / "report.html").read_text()
+    )
+    routers = "".join(
+        f"router r{number}\n    interface a 10.0.0.{number}/24\n" for number in range(2, 122)
+    )
     (tmp_path / "net.gate").write_text(subnets + routers)
     run("report")
     assert "121 devices are too many to draw here" in (tmp_path / "report.html").read_text()
@@ -212,7 +273,9 @@ def test_an_empty_plan_has_a_report_too(run: Run, tmp_path: Path) -> None:
     assert "nothing is expected yet, no findings" in (tmp_path / "report.html").read_text()
 
 
-def test_a_file_is_written_whole_or_stays_as_it_was(run: Run, demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_file_is_written_whole_or_stays_as_it_was(
+    run: Run, demo: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     (demo / "x.svg").write_text("before")
     (demo / "x.svg").chmod(0o640)
 

@@ -1,4 +1,6 @@
-"""What goes out to others: it does no harm where it is opened, and says nothing of the machine it comes from."""
+"""What goes out to others: it does no harm where it is opened, and says nothing of the machine it
+comes from.
+"""
 
 from __future__ import annotations
 
@@ -42,22 +44,35 @@ def test_cells_that_a_spreadsheet_would_run_are_quoted_and_come_back(plan: Path,
     text = run("export", "csv").stdout
     comments = [row["comment"] for row in csv.DictReader(io.StringIO(text))]
     assert comments[:3] == ["'+SUM(1+1) \\uffff", "'=HYPERLINK(1)", "''@already"]
-    assert not any(re.match(r"[=+\-@\t\r]", cell) for row in csv.reader(io.StringIO(text)) for cell in row)
-    raw = [row["comment"] for row in csv.DictReader(io.StringIO(run("export", "csv", "--raw").stdout))]
+    assert not any(
+        re.match(r"[=+\-@\t\r]", cell) for row in csv.reader(io.StringIO(text)) for cell in row
+    )
+    raw = [
+        row["comment"] for row in csv.DictReader(io.StringIO(run("export", "csv", "--raw").stdout))
+    ]
     assert raw[1:3] == ["=HYPERLINK(1)", "'@already"]
     (plan.parent / "again.csv").write_text(text, encoding="utf-8")
     assert run("import", "csv", "again.csv", "--replace", "--yes", "--anyway").returncode == 0
     assert run("export", "csv").stdout == text
 
 
-@pytest.mark.parametrize("words", [("draw", "network", "--out", "n.svg"), ("verify", "--junit", "n.svg"), ("export", "ietf-acl", "--xml", "--approximate", "--out", "n.svg")])  # fmt: skip
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("draw", "network", "--out", "n.svg"),
+        ("verify", "--junit", "n.svg"),
+        ("export", "ietf-acl", "--xml", "--approximate", "--out", "n.svg"),
+    ],
+)
 def test_xml_has_no_character_that_it_forbids(plan: Path, run: Run, words: tuple[str, ...]) -> None:
     done = run(*words)
     text = (plan.parent / "n.svg").read_text(encoding="utf-8")
     ElementTree.fromstring(text)
     assert "\ufffe" not in text
     assert "\uffff" not in text
-    assert ("DejaVu Sans has no 港: in n.svg a box stands in the place of each" in done.stderr) is (words[0] == "draw")
+    assert ("DejaVu Sans has no 港: in n.svg a box stands in the place of each" in done.stderr) is (
+        words[0] == "draw"
+    )
     assert "Glyph" not in done.stderr
     assert "Warning" not in done.stderr
 
@@ -74,8 +89,15 @@ def test_nothing_handed_on_says_where_it_lies(plan: Path, run: Run, tmp_path: Pa
         text = (tmp_path / words[-1]).read_text(encoding="utf-8")
         assert str(tmp_path) not in text
         assert "a b &" in text or "a%20b" in text
-    sarif = json.loads((tmp_path / "out").read_text() if run("--plan", str(plan), "check", "--sarif", "out") else "")
-    uris = {each["locations"][0]["physicalLocation"]["artifactLocation"]["uri"] for each in sarif["runs"][0]["results"]}
+    sarif = json.loads(
+        (tmp_path / "out").read_text()
+        if run("--plan", str(plan), "check", "--sarif", "out")
+        else ""
+    )
+    uris = {
+        each["locations"][0]["physicalLocation"]["artifactLocation"]["uri"]
+        for each in sarif["runs"][0]["results"]
+    }
     assert uris == {"a%20b%20%26%20c.gate"}
     (tmp_path / "new.gate").write_text(plan.read_text().replace("tcp/80 ", "tcp/82 "))
     told = run("compare", str(plan), str(tmp_path / "new.gate"), "--markdown").stdout

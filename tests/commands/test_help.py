@@ -54,7 +54,9 @@ def test_every_example_runs_on_the_demo(run: Run, traffic: Path, example: str) -
 
 def test_help_lists_the_commands_by_the_step_of_the_work(run: Run) -> None:
     told = run("--help").stdout
-    places = [told.index(f"─ {step} ─") for step in dict.fromkeys(each.step for each in COMMANDS.values())]
+    places = [
+        told.index(f"─ {step} ─") for step in dict.fromkeys(each.step for each in COMMANDS.values())
+    ]
     assert places == sorted(places)
     assert "crossgate trace kiosk-1 manifest tcp/8443" in run("trace", "--help").stdout
 
@@ -63,7 +65,9 @@ def test_every_word_of_the_plan_and_every_finding_is_explained(run: Run) -> None
     known = explained()
     written = {*STATEMENTS, *(row.keyword for row in DEVICE_LINES)} - {"client"}
     assert written | KINDS.keys() <= known.keys()
-    assert len(known) == len(KINDS) + sum(len(own) for own in GROUPS.values())  # no word is explained twice
+    assert len(known) == len(KINDS) + sum(
+        len(own) for own in GROUPS.values()
+    )  # no word is explained twice
     for word, told in known.items():
         done = run("help", *word.split())
         assert (done.returncode, done.stdout.splitlines()[0]) == (0, word)
@@ -74,17 +78,29 @@ def test_every_word_of_the_plan_and_every_finding_is_explained(run: Run) -> None
 
 @pytest.mark.parametrize(
     ("words", "told"),
-    [(("KEEP",), "An expect that protects"), (("trace",), "crossgate trace --help"), (("source", "port"), "these ports of the sender")],
+    [
+        (("KEEP",), "An expect that protects"),
+        (("trace",), "crossgate trace --help"),
+        (("source", "port"), "these ports of the sender"),
+    ],
 )
-def test_a_word_in_any_case_of_a_command_or_of_two(run: Run, words: tuple[str, ...], told: str) -> None:
+def test_a_word_in_any_case_of_a_command_or_of_two(
+    run: Run, words: tuple[str, ...], told: str
+) -> None:
     assert told in run("help", *words).stdout
 
 
 def test_a_word_that_is_none_gets_the_nearest(run: Run) -> None:
     done = run("help", "nver-reached")
-    assert (done.returncode, "no word nver-reached; there is never-reached" in done.stderr) == (2, True)
+    assert (done.returncode, "no word nver-reached; there is never-reached" in done.stderr) == (
+        2,
+        True,
+    )
 
 
 def test_a_plan_in_the_place_of_a_command_is_told(run: Run, demo: Path) -> None:
     done = run("ternhaven.gate", "check")
-    assert (done.returncode, "name what to do with it, as: crossgate check ternhaven.gate" in done.stderr) == (2, True)
+    assert (
+        done.returncode,
+        "name what to do with it, as: crossgate check ternhaven.gate" in done.stderr,
+    ) == (2, True)

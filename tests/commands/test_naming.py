@@ -1,4 +1,6 @@
-"""The plan is named before the command, after it, as a word by itself or on standard input; all are the same."""
+"""The plan is named before the command, after it, as a word by itself or on standard input; all are
+the same.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,16 @@ expect permit ping here to far
 def crossgate(folder: Path, *words: str, given: str = "") -> subprocess.CompletedProcess[str]:
     environment = {name: value for name, value in os.environ.items() if name != "CROSSGATE_PLAN"}
     command = [sys.executable, "-m", "crossgate", *words]
-    return subprocess.run(command, cwd=folder, input=given, capture_output=True, text=True, env=environment, check=False, timeout=60)
+    return subprocess.run(
+        command,
+        cwd=folder,
+        input=given,
+        capture_output=True,
+        text=True,
+        env=environment,
+        check=False,
+        timeout=60,
+    )
 
 
 @pytest.fixture
@@ -57,11 +68,18 @@ def test_every_way_of_naming_the_plan_is_the_same(folder: Path, words: tuple[str
 @pytest.mark.process
 def test_a_plan_from_standard_input_is_read_and_never_written(folder: Path) -> None:
     assert crossgate(folder, "check", "-", given=PLAN).returncode == 0
-    assert "list gates  standard ipv4  -:8" in crossgate(folder, "--plan", "-", "lists", given=PLAN).stdout
+    assert (
+        "list gates  standard ipv4  -:8"
+        in crossgate(folder, "--plan", "-", "lists", given=PLAN).stdout
+    )
     broken = crossgate(folder, "check", "-", given="subnet here 10.0.0.0/33\n")
     assert broken.returncode == 2
     assert broken.stderr.startswith("-:1:")
-    for words in (("tidy", "-"), ("--plan", "-", "entry", "add", "gates", "permit any"), ("--plan", "-", "tally")):
+    for words in (
+        ("tidy", "-"),
+        ("--plan", "-", "entry", "add", "gates", "permit any"),
+        ("--plan", "-", "tally"),
+    ):
         refused = crossgate(folder, *words, given=PLAN)
         assert (refused.returncode, refused.stdout) == (2, "")
         assert "comes from standard input, so there is no file to" in refused.stderr
@@ -69,7 +87,18 @@ def test_a_plan_from_standard_input_is_read_and_never_written(folder: Path) -> N
 
 @pytest.mark.process
 def test_the_value_of_an_option_is_no_plan_and_two_plans_are_one_too_many(folder: Path) -> None:
-    compared = crossgate(folder, "grid", "ping", "office.gate", "--against", "other.gate", "--from", "one", "--to", "far")
+    compared = crossgate(
+        folder,
+        "grid",
+        "ping",
+        "office.gate",
+        "--against",
+        "other.gate",
+        "--from",
+        "one",
+        "--to",
+        "far",
+    )
     assert "office.gate" in compared.stdout + compared.stderr
     assert "named twice" not in compared.stderr
     twice = crossgate(folder, "check", "office.gate", "--plan", "other.gate")

@@ -24,8 +24,14 @@ def change(plan: Path) -> None:
     plan.write_text(text.replace(*BROAD))
 
 
-@pytest.mark.parametrize("hook", yaml.safe_load((ROOT / ".pre-commit-hooks.yaml").read_text()), ids=lambda hook: str(hook["id"]))
-def test_each_hook_runs_on_the_plan_of_its_folder(run: Run, demo: Path, hook: dict[str, object]) -> None:
+@pytest.mark.parametrize(
+    "hook",
+    yaml.safe_load((ROOT / ".pre-commit-hooks.yaml").read_text()),
+    ids=lambda hook: str(hook["id"]),
+)
+def test_each_hook_runs_on_the_plan_of_its_folder(
+    run: Run, demo: Path, hook: dict[str, object]
+) -> None:
     words = shlex.split(str(hook["entry"]))
     assert words[0] == "crossgate"
     assert hook["pass_filenames"] is False
@@ -33,9 +39,10 @@ def test_each_hook_runs_on_the_plan_of_its_folder(run: Run, demo: Path, hook: di
     before = (demo / "ternhaven.gate").read_bytes()
     assert run(*words[1:]).returncode == 0
     assert (demo / "ternhaven.gate").read_bytes() == before
-    bad = (
-        demo / "ternhaven.gate"
-    ).read_text() + "expect permit ssh kiosk-1 to   manifest\nlist x extended ipv4\n  10 deny ip any to any\n  20 permit ip any to any\n"
+    bad = (demo / "ternhaven.gate").read_text() + (
+        "expect permit ssh kiosk-1 to   manifest\nlist x extended ipv4\n  10 deny ip any to any\n "
+        " 20 permit ip any to any\n"
+    )
     (demo / "ternhaven.gate").write_text(bad)
     done = run(*words[1:])
     assert done.returncode == 1 or (demo / "ternhaven.gate").read_text() != bad, done.stdout
@@ -44,7 +51,10 @@ def test_each_hook_runs_on_the_plan_of_its_folder(run: Run, demo: Path, hook: di
 def test_a_change_as_a_comment(run: Run, demo: Path) -> None:
     (demo / "old.gate").write_bytes((demo / "ternhaven.gate").read_bytes())
     alike = run("compare", "old.gate", "ternhaven.gate", "--markdown")
-    assert (alike.returncode, alike.stdout) == (0, "## Traffic: old.gate against ternhaven.gate\n\nEvery packet fares alike.\n")
+    assert (alike.returncode, alike.stdout) == (
+        0,
+        "## Traffic: old.gate against ternhaven.gate\n\nEvery packet fares alike.\n",
+    )
     change(demo / "ternhaven.gate")
     done = run("compare", "old.gate", "ternhaven.gate", "--markdown")
     assert done.returncode == 1
@@ -54,7 +64,11 @@ def test_a_change_as_a_comment(run: Run, demo: Path) -> None:
     table = rows[: rows.index("")]
     assert len(table) > 3
     assert all(len(re.split(r"(?<!\\)\|", row)) == 7 for row in table)
-    assert any("**denied** by guest-fence 20, outbound on subnet guests | **permitted** by guest-fence 30" in row for row in table)
+    assert any(
+        "**denied** by guest-fence 20, outbound on subnet guests | **permitted** by guest-fence 30"
+        in row
+        for row in table
+    )
     assert rows[-1].startswith("Left out: ")
     for option in (["--json"], ["--list", "12"]):
         refused = run("compare", "old.gate", "ternhaven.gate", "--markdown", *option)
@@ -70,10 +84,17 @@ def test_git_diff_shows_traffic(demo: Path) -> None:
     folder = demo / "repository"
     folder.mkdir()
     path = os.pathsep.join((str(Path(sys.executable).parent), os.environ["PATH"]))
-    quiet = os.environ | {"GIT_CONFIG_GLOBAL": os.devnull, "GIT_CONFIG_SYSTEM": os.devnull, "LANG": "C.UTF-8", "PATH": path}
+    quiet = os.environ | {
+        "GIT_CONFIG_GLOBAL": os.devnull,
+        "GIT_CONFIG_SYSTEM": os.devnull,
+        "LANG": "C.UTF-8",
+        "PATH": path,
+    }
 
     def git(words: str) -> str:
-        done = subprocess.run(["sh", "-c", words], cwd=folder, env=quiet, capture_output=True, text=True, check=True)
+        done = subprocess.run(
+            ["sh", "-c", words], cwd=folder, env=quiet, capture_output=True, text=True, check=True
+        )
         return done.stdout
 
     git("git init -q . && git config user.email a@example.com && git config user.name a")

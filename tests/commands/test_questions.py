@@ -1,4 +1,6 @@
-"""The questions that edits ask, in a pseudo-terminal: the real program, typed at as a person would."""
+"""The questions that edits ask, in a pseudo-terminal: the real program, typed at as a person
+would.
+"""
 
 from __future__ import annotations
 
@@ -17,8 +19,11 @@ EDIT = ("lift", "kiosk-port")
 ASKED = "write it? [y/N]"
 
 
-def at_terminal(folder: Path, *words: str, typed: str = "", out: int | None = None) -> tuple[int, str]:
-    """Run crossgate with a terminal for all its streams, or another standard output; return its exit status and what is shown.
+def at_terminal(
+    folder: Path, *words: str, typed: str = "", out: int | None = None
+) -> tuple[int, str]:
+    """Run crossgate with a terminal for all its streams, or another standard output; return its
+    exit status and what is shown.
 
     Where nothing is typed it is interrupted at the question.
     """
@@ -51,7 +56,9 @@ def at_terminal(folder: Path, *words: str, typed: str = "", out: int | None = No
 
 
 def interrupt(started: subprocess.Popen[bytes]) -> None:
-    """Interrupt a program that asks; and again where that came between its question and its reading, when Python takes it up with the answer."""
+    """Interrupt a program that asks; and again where that came between its question and its
+    reading, when Python takes it up with the answer.
+    """
     while started.poll() is None:
         started.send_signal(signal.SIGINT)
         time.sleep(2)
@@ -60,7 +67,12 @@ def interrupt(started: subprocess.Popen[bytes]) -> None:
 @pytest.mark.process
 @pytest.mark.parametrize(
     ("typed", "status", "end"),
-    [("y\n", 0, "written"), ("n\n", 1, "nothing is written"), ("\n", 1, "nothing is written"), ("\x04", 1, "nothing is written")],
+    [
+        ("y\n", 0, "written"),
+        ("n\n", 1, "nothing is written"),
+        ("\n", 1, "nothing is written"),
+        ("\x04", 1, "nothing is written"),
+    ],
 )
 def test_an_edit_asks_after_its_preview(demo: Path, typed: str, status: int, end: str) -> None:
     plan = demo / "ternhaven.gate"
@@ -72,7 +84,10 @@ def test_an_edit_asks_after_its_preview(demo: Path, typed: str, status: int, end
 
 
 @pytest.mark.process
-@pytest.mark.parametrize(("option", "status", "written"), [("--yes", 0, True), ("--dry-run", 0, False), ("--json", 0, True)])
+@pytest.mark.parametrize(
+    ("option", "status", "written"),
+    [("--yes", 0, True), ("--dry-run", 0, False), ("--json", 0, True)],
+)
 def test_what_is_settled_is_not_asked(demo: Path, option: str, status: int, written: bool) -> None:
     plan = demo / "ternhaven.gate"
     before = plan.read_bytes()
@@ -82,7 +97,9 @@ def test_what_is_settled_is_not_asked(demo: Path, option: str, status: int, writ
 
 @pytest.mark.process
 def test_a_refused_edit_asks_nothing(demo: Path) -> None:
-    left, shown = at_terminal(demo, "entry", "add", "duty-only", "deny harbour", "--number", "5", typed="y\n")
+    left, shown = at_terminal(
+        demo, "entry", "add", "duty-only", "deny harbour", "--number", "5", typed="y\n"
+    )
     assert (left, ASKED in shown, "refused: it breaks 1 keep" in shown) == (1, False, True), shown
 
 
@@ -97,4 +114,8 @@ def test_an_interrupt_at_the_question_writes_nothing(demo: Path) -> None:
 def test_where_the_answer_goes_to_a_file_nothing_is_asked(demo: Path) -> None:
     with (demo / "out.txt").open("w") as out:
         left, shown = at_terminal(demo, *EDIT, out=out.fileno())
-    assert (left, ASKED in shown, (demo / "out.txt").read_text().rstrip().endswith("written")) == (0, False, True)
+    assert (left, ASKED in shown, (demo / "out.txt").read_text().rstrip().endswith("written")) == (
+        0,
+        False,
+        True,
+    )

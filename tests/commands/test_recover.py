@@ -46,12 +46,18 @@ def files(folder: Path) -> dict[str, bytes]:
 
 
 def test_a_journal_that_came_with_the_plan_moves_nothing(two_files: Path, run: Run) -> None:
-    """The old form, which named any two files, and one in today's form whose token nobody here has given out."""
+    """The old form, which named any two files, and one in today's form whose token nobody here has
+    given out.
+    """
     (two_files / "payload").write_text("#!/bin/sh\n")
     moves = [{"from": str(two_files / "payload"), "to": str(two_files / "hook")}]
     (two_files / ".main.gate.edit").write_text(json.dumps(moves))
     token = "0" * 24
-    told = {"token": token, "plan": str(two_files / "main.gate"), "files": [{"file": "hook", "old": "", "new": ""}]}
+    told = {
+        "token": token,
+        "plan": str(two_files / "main.gate"),
+        "files": [{"file": "hook", "old": "", "new": ""}],
+    }
     (two_files / f".main.gate.{token}.edit").write_text(json.dumps(told))
     before = files(two_files)
     done = run("--plan", "main.gate", "check")
@@ -63,7 +69,9 @@ def test_a_journal_that_came_with_the_plan_moves_nothing(two_files: Path, run: R
     assert not (two_files / "hook").exists()
 
 
-@pytest.mark.parametrize("words", [("verify",), ("check",), ("lists",), ("recover", "--dry-run"), ("tidy", "--check")])
+@pytest.mark.parametrize(
+    "words", [("verify",), ("check",), ("lists",), ("recover", "--dry-run"), ("tidy", "--check")]
+)
 def test_what_only_reads_tells_of_a_half_done_edit_and_writes_nothing(
     crashed: Path, run: Run, own_state: Path, words: tuple[str, ...]
 ) -> None:
@@ -104,7 +112,9 @@ def test_what_a_person_wrote_since_stays(crashed: Path, run: Run, answer: Ask) -
     assert not told["ended"]
     assert files(crashed) == before
     assert answer("--plan", "main.gate", "recover", "--forget")["edits"][0]["ended"]
-    assert files(crashed) == {name: data for name, data in before.items() if not name.startswith(".")}
+    assert files(crashed) == {
+        name: data for name, data in before.items() if not name.startswith(".")
+    }
 
 
 def test_another_plan_with_the_same_include_knows_of_it(crashed: Path, run: Run) -> None:
@@ -121,7 +131,18 @@ def test_edits_at_once_all_land(two_files: Path) -> None:
     """Twenty processes add an entry each."""
     started = [
         subprocess.Popen(
-            [sys.executable, "-m", "crossgate", "--plan", "main.gate", "entry", "add", "la", f"deny tcp/{port} any to any", "--yes"],
+            [
+                sys.executable,
+                "-m",
+                "crossgate",
+                "--plan",
+                "main.gate",
+                "entry",
+                "add",
+                "la",
+                f"deny tcp/{port} any to any",
+                "--yes",
+            ],
             cwd=two_files,
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,
@@ -134,7 +155,9 @@ def test_edits_at_once_all_land(two_files: Path) -> None:
     assert all(f"tcp/{port} " in text for port in range(1_000, 1_020))
 
 
-def test_who_holds_a_plan_for_too_long_is_told(two_files: Path, run: Run, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_who_holds_a_plan_for_too_long_is_told(
+    two_files: Path, run: Run, monkeypatch: pytest.MonkeyPatch
+) -> None:
     from crossgate.formats import own_state
 
     monkeypatch.setattr(own_state, "LONGEST_WAIT", 0.3)

@@ -30,25 +30,37 @@ def test_the_document_says_the_same(answer: Answer, traffic: Path) -> None:
     document = answer("--plan", "ternhaven.gate", *DAY)
     assert document["schema"] == "crossgate/replay/1"
     verdicts = {verdict: each["conversations"] for verdict, each in document["verdicts"].items()}
-    assert verdicts == {"permitted": 1684, "denied": 1110, "half-open": 7, "unroutable": 0, "varies": 0, "nowhere": 0}
+    assert verdicts == {
+        "permitted": 1684,
+        "denied": 1110,
+        "half-open": 7,
+        "unroutable": 0,
+        "varies": 0,
+        "nowhere": 0,
+    }
     scanned = [each for each in document["not_permitted"] if each["source"] == "10.64.41.77"]
     assert len(scanned) == 1024
-    assert {(each["list"], each["entry"], each["point"], each["direction"]) for each in scanned} == {
-        ("guest-fence", 20, "subnet guests", "outbound")
-    }
+    assert {
+        (each["list"], each["entry"], each["point"], each["direction"]) for each in scanned
+    } == {("guest-fence", 20, "subnet guests", "outbound")}
     (kiosks,) = (each for each in document["lists"] if each["list"] == "kiosk-fence")
     assert [line["legs"] for line in kiosks["lines"]] == [700, 350, 12, 0, 72]
 
 
 def test_capture_and_flows_agree(answer: Answer, traffic: Path) -> None:
-    captured = [answer("--plan", "ternhaven.gate", *DAY), answer("--plan", "ternhaven.gate", "replay", "sea.pcap", "--zone", "UTC")]
+    captured = [
+        answer("--plan", "ternhaven.gate", *DAY),
+        answer("--plan", "ternhaven.gate", "replay", "sea.pcap", "--zone", "UTC"),
+    ]
     flows = answer("--plan", "ternhaven.gate", "replay", "flows.parquet", "--zone", "UTC")
     both = answer("--plan", "ternhaven.gate", *DAY, "sea.pcap")
     for verdict in ("permitted", "half-open"):
         # Fragments are conversations of their own, and records of flows have none.
         told = sum(each["verdicts"][verdict]["conversations"] for each in captured)
         assert told == both["verdicts"][verdict]["conversations"]
-        assert told - flows["verdicts"][verdict]["conversations"] == (6 if verdict == "permitted" else 0)
+        assert told - flows["verdicts"][verdict]["conversations"] == (
+            6 if verdict == "permitted" else 0
+        )
 
 
 def test_verdicts_are_written_as_a_table(run: Run, traffic: Path) -> None:
@@ -62,10 +74,17 @@ def test_verdicts_are_written_as_a_table(run: Run, traffic: Path) -> None:
     ended = [row["last"] for row in rows if "." in row["source"]]
     assert ended == sorted(ended)
     (half_open, *_) = (row for row in rows if row["verdict"] == "half-open")
-    assert {key: half_open[key] for key in ("source", "destination", "destination_port", "list", "entry", "point")} == {
-        "source": "10.64.20.40", "destination": "10.64.34.71", "destination_port": 554, "list": "berth-3-in", "entry": "otherwise",
+    assert {
+        key: half_open[key]
+        for key in ("source", "destination", "destination_port", "list", "entry", "point")
+    } == {
+        "source": "10.64.20.40",
+        "destination": "10.64.34.71",
+        "destination_port": 554,
+        "list": "berth-3-in",
+        "entry": "otherwise",
         "point": "inbound on pier.b3",
-    }  # fmt: skip
+    }
     permitted = next(row for row in rows if row["verdict"] == "permitted")
     assert (permitted["list"], permitted["entry"], permitted["point"]) == ("", "", "")
 
@@ -76,7 +95,9 @@ def test_another_plan_is_compared_by_what_was_seen(run: Run, answer: Answer, tra
     assert done.returncode == 1
     assert "denied -> permitted  1,024 conversations  1,024 packets" in done.stdout
     document = answer(*words, "proposal/ternhaven.gate", status=1)
-    assert {(each["was"], each["verdict"]) for each in document["differing"]} == {("denied", "permitted")}
+    assert {(each["was"], each["verdict"]) for each in document["differing"]} == {
+        ("denied", "permitted")
+    }
     same = run(*words, "ternhaven.gate")
     assert same.returncode == 0
     assert "everything seen fares in ternhaven.gate as it does in ternhaven.gate" in same.stdout
@@ -84,7 +105,10 @@ def test_another_plan_is_compared_by_what_was_seen(run: Run, answer: Answer, tra
 
 def test_where_it_came_in_and_one_list_alone(run: Run, answer: Answer, traffic: Path) -> None:
     sea = ("--plan", "ternhaven.gate", "replay", "sea.pcap", "--zone", "UTC")
-    assert "duty to manifest              tcp/443      denied  list 110 entry 10" in run(*sea, "--from", "breakwater.sea").stdout
+    assert (
+        "duty to manifest              tcp/443      denied  list 110 entry 10"
+        in run(*sea, "--from", "breakwater.sea").stdout
+    )
     asked = answer(*sea, "--at-point", "breakwater.sea", "--direction", "inbound")
     assert [each["list"] for each in asked["lists"]] == ["110", "sea6"]
     alone = answer(*sea, "--list", "110")
@@ -96,7 +120,12 @@ def test_the_tally_counts_packets(run: Run, answer: Answer, traffic: Path) -> No
     for _ in range(2):
         assert run("--plan", "ternhaven.gate", *DAY, "--tally").returncode == 0
     (guests,) = answer("--plan", "ternhaven.gate", "tally", "guest-fence")["lists"]
-    assert {each["entry"]: each["hits"] for each in guests["hits"]} == {10: 540, 20: 2048, 30: 6806, None: 0}
+    assert {each["entry"]: each["hits"] for each in guests["hits"]} == {
+        10: 540,
+        20: 2048,
+        30: 6806,
+        None: 0,
+    }
 
 
 @pytest.mark.parametrize(
@@ -104,22 +133,45 @@ def test_the_tally_counts_packets(run: Run, answer: Answer, traffic: Path) -> No
     [
         (("nothing.pcap",), "nothing.pcap cannot be read: No such file or directory"),
         (("empty",), "empty is empty; a capture (pcap, pcapng) or a table of flows"),
-        (("ternhaven.gate",), "ternhaven.gate cannot be read as CSV: CSV parse error: Expected 1 columns, got 2"),
-        (("day.pcap", "--zone", "Ternhaven/Quay"), "--zone Ternhaven/Quay: no such time zone; name one of the IANA database"),
-        (("day.pcap", "--from", "breakwater.see"), "no interface breakwater.see; there is breakwater.sea"),
+        (
+            ("ternhaven.gate",),
+            "ternhaven.gate cannot be read as CSV: CSV parse error: Expected 1 columns, got 2",
+        ),
+        (
+            ("day.pcap", "--zone", "Ternhaven/Quay"),
+            "--zone Ternhaven/Quay: no such time zone; name one of the IANA database",
+        ),
+        (
+            ("day.pcap", "--from", "breakwater.see"),
+            "no interface breakwater.see; there is breakwater.sea",
+        ),
         (("day.pcap", "--from", "breakwater itself"), "nothing comes in at breakwater itself"),
         (("day.pcap", "--from", "lighthouse.1"), "no host of the plan is at lighthouse.1"),
         (("day.pcap", "--at-point", "breakwater.sea"), "--at-point and --direction go together"),
-        (("day.pcap", "--at-point", "breakwater.quay", "--direction", "inbound"), "no list stands inbound on breakwater.quay"),
-        (("day.pcap", "--list", "110", "--out", "a.csv"), "--out is about conversations on their way"),
-        (("day.pcap", "--out", "day.pcap"), "the ending says what is written; name a file that ends in .parquet or .csv"),
+        (
+            ("day.pcap", "--at-point", "breakwater.quay", "--direction", "inbound"),
+            "no list stands inbound on breakwater.quay",
+        ),
+        (
+            ("day.pcap", "--list", "110", "--out", "a.csv"),
+            "--out is about conversations on their way",
+        ),
+        (
+            ("day.pcap", "--out", "day.pcap"),
+            "the ending says what is written; name a file that ends in .parquet or .csv",
+        ),
         (("flows.parquet", "--out", "flows.parquet"), "--out flows.parquet is a file that is read"),
-        (("flows.parquet", "--out", "nowhere/a.csv"), "nowhere/a.csv cannot be written: No such file or directory"),
+        (
+            ("flows.parquet", "--out", "nowhere/a.csv"),
+            "nowhere/a.csv cannot be written: No such file or directory",
+        ),
         (("flows.parquet", "--column", "source=src"), "flows.parquet has no column src"),
         (("day.pcap", "--list", "111"), "no list 111; there is 110"),
     ],
 )
-def test_what_cannot_be_done_is_told(run: Run, traffic: Path, words: tuple[str, ...], problem: str) -> None:
+def test_what_cannot_be_done_is_told(
+    run: Run, traffic: Path, words: tuple[str, ...], problem: str
+) -> None:
     (traffic / "empty").write_bytes(b"")
     done = run("--plan", "ternhaven.gate", "replay", *words)
     assert done.returncode == 2
@@ -129,7 +181,10 @@ def test_what_cannot_be_done_is_told(run: Run, traffic: Path, words: tuple[str, 
 def test_no_space_left_is_told(run: Run, traffic: Path) -> None:
     (traffic / "full.csv").symlink_to("/dev/full")
     done = run("--plan", "ternhaven.gate", *DAY, "--out", "full.csv")
-    assert (done.returncode, done.stderr) == (2, "crossgate: full.csv cannot be written: No space left on device\n")
+    assert (done.returncode, done.stderr) == (
+        2,
+        "crossgate: full.csv cannot be written: No space left on device\n",
+    )
 
 
 def test_a_capture_that_is_cut_off_counts_as_far_as_it_goes(run: Run, traffic: Path) -> None:
@@ -141,13 +196,20 @@ def test_a_capture_that_is_cut_off_counts_as_far_as_it_goes(run: Run, traffic: P
     assert "cut.pcap could not be read to its end, at frame 2,649" in done.stderr
 
 
-def test_frames_of_other_kinds_and_times_that_run_backwards_are_told(run: Run, traffic: Path) -> None:
+def test_frames_of_other_kinds_and_times_that_run_backwards_are_told(
+    run: Run, traffic: Path
+) -> None:
     packet = (
         struct.pack(">BBHHHBBH", 0x45, 0, 28, 1, 0, 64, 17, 0)
         + bytes([10, 64, 9, 21, 10, 64, 20, 53])
         + struct.pack(">HHHH", 50_000, 53, 8, 0)
     )
-    frames = [(5, b"\x08\x00" + packet), (3, b"\x08\x00" + packet), (6, b"\x08\x06" + bytes(28)), (7, b"\x08\x00" + packet[:22])]
+    frames = [
+        (5, b"\x08\x00" + packet),
+        (3, b"\x08\x00" + packet),
+        (6, b"\x08\x06" + bytes(28)),
+        (7, b"\x08\x00" + packet[:22]),
+    ]
     octets = struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65_535, 1)
     for second, body in frames:
         octets += struct.pack("<IIII", second, 0, 12 + len(body), 12 + len(body)) + bytes(12) + body

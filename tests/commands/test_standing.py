@@ -1,4 +1,6 @@
-"""`crossgate` alone: how the plan stands in under ten lines, and how to begin where there is none."""
+"""`crossgate` alone: how the plan stands in under ten lines, and how to begin where there is
+none.
+"""
 
 from __future__ import annotations
 
@@ -53,7 +55,9 @@ def test_a_plan_is_told_in_under_ten_lines(run: Run, folder: Path) -> None:
     assert run().returncode == 0
 
 
-def test_what_takes_long_is_left_to_its_command(run: Run, folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_takes_long_is_left_to_its_command(
+    run: Run, folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     (folder / "rooms.gate").write_text(PLAN)
     monkeypatch.setattr(standing, "MOST_ENTRIES", 2)
     monkeypatch.setattr(standing, "MOST_SECONDS", -1)
@@ -67,7 +71,10 @@ def test_without_a_plan_it_says_how_to_begin(run: Run, folder: Path) -> None:
     told = run()
     assert told.returncode == 2
     assert told.stdout.startswith("There is no plan (*.gate) in this folder. To begin:\n")
-    assert all(way in told.stdout for way in ("crossgate new FILE.gate", "crossgate demo FOLDER", "--plan FILE"))
+    assert all(
+        way in told.stdout
+        for way in ("crossgate new FILE.gate", "crossgate demo FOLDER", "--plan FILE")
+    )
     (folder / "broken.gate").write_text("subnet here 10.0.0.0/33\n")
     broken = run()
     assert (broken.returncode, broken.stdout) == (2, "")

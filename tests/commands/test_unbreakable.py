@@ -1,4 +1,6 @@
-"""The program under hostile conditions: streams that are full or closed, damaged files, signals, odd arguments."""
+"""The program under hostile conditions: streams that are full or closed, damaged files, signals,
+odd arguments.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,14 @@ COMMAND = f"{sys.executable} -m crossgate"
 
 def shell(folder: Path, line: str, **environment: str) -> subprocess.CompletedProcess[str]:
     return subprocess.run(
-        line, shell=True, cwd=folder, capture_output=True, text=True, errors="replace", check=False, env=os.environ | environment
+        line,
+        shell=True,
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        errors="replace",
+        check=False,
+        env=os.environ | environment,
     )
 
 
@@ -34,7 +43,10 @@ def shell(folder: Path, line: str, **environment: str) -> subprocess.CompletedPr
 @pytest.mark.process
 def test_an_answer_that_cannot_be_written_is_told(demo: Path, words: str) -> None:
     done = shell(demo, f"{COMMAND} {words} > /dev/full")
-    assert (done.returncode, "the answer cannot be written: No space left on device" in done.stderr) == (2, True), done.stderr
+    assert (
+        done.returncode,
+        "the answer cannot be written: No space left on device" in done.stderr,
+    ) == (2, True), done.stderr
     assert "Traceback" not in done.stderr
     closed = shell(demo, f"{COMMAND} {words} >&-")
     assert (closed.returncode, "Traceback" not in closed.stderr) == (2, True)
@@ -46,10 +58,24 @@ def test_no_python_file_of_the_working_folder_is_run(traffic: Path, words: str) 
     (traffic / "sea.pcap.gz").write_bytes(gzip.compress((traffic / "sea.pcap").read_bytes()))
     for module in ("multiprocessing", "crossgate", "shutil", "gzip", "pickle", "numpy", "runpy"):
         (traffic / module).mkdir()
-        (traffic / module / "__init__.py").write_text(f"open({str(traffic / 'ran')!r}, 'a').write({module!r})\n")
+        (traffic / module / "__init__.py").write_text(
+            f"open({str(traffic / 'ran')!r}, 'a').write({module!r})\n"
+        )
     program = Path(sys.executable).with_name("crossgate")
-    environment = {name: value for name, value in os.environ.items() if name not in ("PYTHONSAFEPATH", "PYTHONPATH")}
-    done = subprocess.run([program, *words.split()], cwd=traffic, env=environment, capture_output=True, text=True, check=False, timeout=120)
+    environment = {
+        name: value
+        for name, value in os.environ.items()
+        if name not in ("PYTHONSAFEPATH", "PYTHONPATH")
+    }
+    done = subprocess.run(
+        [program, *words.split()],
+        cwd=traffic,
+        env=environment,
+        capture_output=True,
+        text=True,
+        check=False,
+        timeout=120,
+    )
     assert (done.returncode, done.stderr) in ((0, ""), (1, "")), done.stderr
     assert not (traffic / "ran").exists()
 
@@ -59,7 +85,12 @@ def test_problems_are_never_among_the_answers(demo: Path) -> None:
     done = shell(demo, f"{COMMAND} --plan nope.gate lists 2>&-")
     assert (done.returncode, done.stdout) == (2, "")
     tallied = shell(
-        demo, f"mkdir .crossgate; echo junk > .crossgate/tally.sqlite; {COMMAND} trace kiosk-1 manifest https --tally --json 2>&-"
+        demo,
+        (
+            f"mkdir .crossgate; echo junk > .crossgate/tally.sqlite; {COMMAND} trace kiosk-1 "
+            "manifest "
+            "https --tally --json 2>&-"
+        ),
     )
     assert json.loads(tallied.stdout)["schema"] == "crossgate/trace/1"
 
@@ -73,7 +104,10 @@ def test_no_output_goes_over_the_plan_or_its_includes(demo: Path, run: Run, opti
     for target in ("whole.gate", "ternhaven.gate", "link.gate", "proposal/../ternhaven.gate"):
         done = run("--plan", "whole.gate", *option.split(), target)
         assert (done.returncode, "is part of the plan" in done.stderr) == (2, True), done.stderr
-    assert ((demo / "ternhaven.gate").read_bytes(), whole.read_text()) == (before, 'include "ternhaven.gate"\n')
+    assert ((demo / "ternhaven.gate").read_bytes(), whole.read_text()) == (
+        before,
+        'include "ternhaven.gate"\n',
+    )
     assert run("--plan", "whole.gate", *option.split(), "out.xml").returncode in (0, 1)
 
 
@@ -81,9 +115,17 @@ def test_no_output_goes_over_the_plan_or_its_includes(demo: Path, run: Run, opti
 def test_a_damaged_tally_is_told_and_the_answer_given(demo: Path, run: Run, damage: bytes) -> None:
     (demo / ".crossgate").mkdir()
     (demo / ".crossgate" / "tally.sqlite").write_bytes(damage)
-    for words in (("lists",), ("verify", "--tally"), ("trace", "kiosk-1", "manifest", "https", "-4", "--tally")):
+    for words in (
+        ("lists",),
+        ("verify", "--tally"),
+        ("trace", "kiosk-1", "manifest", "https", "-4", "--tally"),
+    ):
         done = run(*words)
-        assert (done.returncode, "is damaged" in done.stderr, "remove the file" in done.stderr) == (0, True, True), done.stderr
+        assert (done.returncode, "is damaged" in done.stderr, "remove the file" in done.stderr) == (
+            0,
+            True,
+            True,
+        ), done.stderr
         assert done.stdout
     assert run("tally").returncode == 2
 
@@ -95,10 +137,19 @@ def test_a_word_that_is_no_utf8_is_told(demo: Path) -> None:
 
 def test_arguments_and_file_names_steer_no_terminal(demo: Path, run: Run) -> None:
     done = run("trace", "kio\x1b[2Jsk", "manifest", "ping")
-    assert (done.returncode, "kio\\x1b[2Jsk" in done.stderr, "\x1b" in done.stderr) == (2, True, False)
+    assert (done.returncode, "kio\\x1b[2Jsk" in done.stderr, "\x1b" in done.stderr) == (
+        2,
+        True,
+        False,
+    )
     odd = demo / "od\x07d\u202e.gate"
     odd.write_text('title "x"\nlist l standard ipv4\n    permit any "\x1b[2J"\n')
-    for words in (("lists",), ("check",), ("lists", "--json"), ("list", "renumber", "l", "--start", "5")):
+    for words in (
+        ("lists",),
+        ("check",),
+        ("lists", "--json"),
+        ("list", "renumber", "l", "--start", "5"),
+    ):
         done = run("--plan", str(odd), *words)
         assert not {"\x07", "\x1b", "\u202e"} & set(done.stdout + done.stderr), words
     assert "\x1b[2J" in odd.read_text()
@@ -106,19 +157,30 @@ def test_arguments_and_file_names_steer_no_terminal(demo: Path, run: Run) -> Non
 
 @pytest.mark.process
 def test_ctrl_c_ends_with_130(demo: Path) -> None:
-    program = "import signal, sys; from crossgate.__main__ import main; import crossgate.commands as c\n" \
-              "c.application = lambda *told: (lambda words: signal.raise_signal(signal.SIGINT))\nsys.argv = ['x', 'check']\nmain()"  # fmt: skip
-    done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=False, cwd=demo)
+    program = (
+        "import signal, sys; from crossgate.__main__ import main; import crossgate.commands as c\n"
+        "c.application = lambda *told: (lambda words: "
+        "signal.raise_signal(signal.SIGINT))\nsys.argv = ['x', 'check']\nmain()"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", program], capture_output=True, text=True, check=False, cwd=demo
+    )
     assert (done.returncode, done.stderr) == (130, "")
     for wait in (0.06, 0.12, 0.2):
         running = subprocess.Popen(
-            [*COMMAND.split(), "fence", "berth-2"], cwd=demo, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+            [*COMMAND.split(), "fence", "berth-2"],
+            cwd=demo,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
         )
         time.sleep(wait)
         running.send_signal(signal.SIGINT)
         told, problems = running.communicate()
         if running.returncode == 0:
-            assert told.rstrip().endswith("written")  # on a loaded machine the wait was longer than the command, and all of it is done
+            assert told.rstrip().endswith(
+                "written"
+            )  # on a loaded machine the wait was longer than the command, and all of it is done
             break
         if running.returncode == 1 and "crossgate" not in problems:
             continue  # Python itself was still starting, on a loaded machine
@@ -128,9 +190,13 @@ def test_ctrl_c_ends_with_130(demo: Path) -> None:
 
 @pytest.mark.process
 def test_what_nobody_foresaw_is_an_apology(demo: Path) -> None:
-    program = "import sys; from crossgate.__main__ import main; import crossgate.commands as c\n" \
-              "c.application = lambda *told: (lambda words: [][1])\nsys.argv = ['x', 'check']\nmain()"  # fmt: skip
-    done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=False, cwd=demo)
+    program = (
+        "import sys; from crossgate.__main__ import main; import crossgate.commands as c\n"
+        "c.application = lambda *told: (lambda words: [][1])\nsys.argv = ['x', 'check']\nmain()"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", program], capture_output=True, text=True, check=False, cwd=demo
+    )
     assert done.returncode == 2
     assert "sorry, this is a fault of Cross Gate" in done.stderr
     assert "IndexError" in done.stderr
@@ -140,7 +206,11 @@ def test_what_nobody_foresaw_is_an_apology(demo: Path) -> None:
 @pytest.mark.process
 def test_a_plan_may_come_through_a_pipe_and_is_not_edited_there(demo: Path) -> None:
     done = subprocess.run(
-        ["bash", "-c", f"{COMMAND} --plan <(cat ternhaven.gate) verify"], cwd=demo, capture_output=True, text=True, check=False
+        ["bash", "-c", f"{COMMAND} --plan <(cat ternhaven.gate) verify"],
+        cwd=demo,
+        capture_output=True,
+        text=True,
+        check=False,
     )
     assert done.returncode == 0, done.stderr
     edited = subprocess.run(
@@ -153,21 +223,72 @@ def test_a_plan_may_come_through_a_pipe_and_is_not_edited_there(demo: Path) -> N
     assert (edited.returncode, "no regular file" in edited.stderr) == (2, True), edited.stderr
 
 
-WORDS = ["kiosk-1", "manifest", "tickets", "internet", "any", "10.64.9.21", "10.64.8.0/22", "fe80::1", "ff02::1", "127.0.0.1", "lighthouse", "lighthouse.v80",
-         "lighthouse.1", "12", "kiosk-fence", "10", "ping", "https", "tcp/1-9", "nonsense", "", "-", "--json", "--at", "mon 12:00", "99999999999999999999", "²",
-         "inbound", "subnet", "itself", "permit any", "permit tcp/80 any to any", "--dry-run", "--all", "--strays", "-4", "--as", "cover", "has", "add", "new"]  # fmt: skip
+WORDS = [
+    "kiosk-1",
+    "manifest",
+    "tickets",
+    "internet",
+    "any",
+    "10.64.9.21",
+    "10.64.8.0/22",
+    "fe80::1",
+    "ff02::1",
+    "127.0.0.1",
+    "lighthouse",
+    "lighthouse.v80",
+    "lighthouse.1",
+    "12",
+    "kiosk-fence",
+    "10",
+    "ping",
+    "https",
+    "tcp/1-9",
+    "nonsense",
+    "",
+    "-",
+    "--json",
+    "--at",
+    "mon 12:00",
+    "99999999999999999999",
+    "²",
+    "inbound",
+    "subnet",
+    "itself",
+    "permit any",
+    "permit tcp/80 any to any",
+    "--dry-run",
+    "--all",
+    "--strays",
+    "-4",
+    "--as",
+    "cover",
+    "has",
+    "add",
+    "new",
+]
 
 
-def test_any_command_line_is_answered_or_told(demo: Path, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]) -> None:
-    """Seeded command lines, in this process; CROSSGATE_FUZZ says for how many seconds, else there are some dozens."""
+def test_any_command_line_is_answered_or_told(
+    demo: Path, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]
+) -> None:
+    """Seeded command lines, in this process; CROSSGATE_FUZZ says for how many seconds, else there
+    are some dozens.
+    """
     monkeypatch.chdir(demo)
     seconds = float(os.environ.get("CROSSGATE_FUZZ", "0"))
     chance, start, count = random.Random(64 if not seconds else time.time_ns()), time.monotonic(), 0
     names = [name for name in COMMANDS if name not in ("demo", "watch")]
     while count < 60 or time.monotonic() - start < seconds:
         count += 1
-        words = ["--plan", "ternhaven.gate", chance.choice(names), *(chance.choice(WORDS) for _ in range(chance.randint(0, 5)))]
-        words += ["--dry-run"] if words[2] in ("entry", "list", "place", "lift", "fence", "tidy") else []
+        words = [
+            "--plan",
+            "ternhaven.gate",
+            chance.choice(names),
+            *(chance.choice(WORDS) for _ in range(chance.randint(0, 5))),
+        ]
+        words += (
+            ["--dry-run"] if words[2] in ("entry", "list", "place", "lift", "fence", "tidy") else []
+        )
         assert outcome(words) in (0, 1, 2), words
 
 

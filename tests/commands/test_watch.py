@@ -21,7 +21,11 @@ class Watched:
 
     def __init__(self, folder: Path, *words: str) -> None:
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "crossgate", "watch", *words], cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
+            [sys.executable, "-m", "crossgate", "watch", *words],
+            cwd=folder,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
         )
         self.lines: Queue[str] = Queue()
         threading.Thread(target=self._read, daemon=True).start()
@@ -51,11 +55,15 @@ def watched(demo: Path) -> Iterator[Watched]:
 
 
 @pytest.mark.process
-def test_each_save_is_told_against_the_last_plan_without_errors(demo: Path, watched: Watched) -> None:
+def test_each_save_is_told_against_the_last_plan_without_errors(
+    demo: Path, watched: Watched
+) -> None:
     plan = demo / "ternhaven.gate"
     text = plan.read_text()
     broken = text.replace(
-        "    10 permit domain guests to resolver\n    20 deny   ip     any    to terminal", "    20 deny   ip     any    to terminal", 1
+        "    10 permit domain guests to resolver\n    20 deny   ip     any    to terminal",
+        "    20 deny   ip     any    to terminal",
+        1,
     )
     assert broken != text
     plan.write_text(text.replace("subnet quay ", "subnte quay "))
@@ -79,7 +87,9 @@ def test_each_save_is_told_against_the_last_plan_without_errors(demo: Path, watc
 def test_an_include_is_watched_from_the_save_that_brings_it(demo: Path, watched: Watched) -> None:
     names = demo / "names.gate"
     names.write_text("group officers duty\n")
-    (demo / "ternhaven.gate").write_text((demo / "ternhaven.gate").read_text() + 'include "names.gate"\n')
+    (demo / "ternhaven.gate").write_text(
+        (demo / "ternhaven.gate").read_text() + 'include "names.gate"\n'
+    )
     watched.until("no packet with a true source address is treated otherwise")
     names.write_text("group officers duty\nlist 13 standard ipv4\n    10 permit duty\n")
     assert "warning unplaced in list 13" in watched.until("place 13 inbound")
@@ -96,12 +106,22 @@ def test_an_include_is_watched_from_the_save_that_brings_it(demo: Path, watched:
 
 @pytest.mark.process
 @pytest.mark.parametrize(
-    ("change", "status"), [("expect deny ping kiosk-1 to crane-1\n", 0), ("expect permit ping kiosk-1 to crane-1\n", 1), ("nonsense\n", 1)]
+    ("change", "status"),
+    [
+        ("expect deny ping kiosk-1 to crane-1\n", 0),
+        ("expect permit ping kiosk-1 to crane-1\n", 1),
+        ("nonsense\n", 1),
+    ],
 )
 def test_once_ends_with_what_the_save_brings(demo: Path, change: str, status: int) -> None:
     found = Watched(demo, "--once", "--json", "ternhaven.gate")
     first = json.loads(found.until("}\n"))
-    assert (first["schema"], first["held"], first["failed"], first["expectations"]) == ("crossgate/watch/1", 27, 0, [])
+    assert (first["schema"], first["held"], first["failed"], first["expectations"]) == (
+        "crossgate/watch/1",
+        27,
+        0,
+        [],
+    )
     (demo / "ternhaven.gate").write_text((demo / "ternhaven.gate").read_text() + change)
     second = json.loads(found.until("}\n"))
     assert bool(second["errors"]) is (change == "nonsense\n")
@@ -110,8 +130,16 @@ def test_once_ends_with_what_the_save_brings(demo: Path, change: str, status: in
 
 @pytest.mark.process
 def test_what_cannot_be_watched_is_told(demo: Path) -> None:
-    for words, told in ((("nope.gate",), "there is no file nope.gate"), (("-",), "there is no file to watch")):
+    for words, told in (
+        (("nope.gate",), "there is no file nope.gate"),
+        (("-",), "there is no file to watch"),
+    ):
         done = subprocess.run(
-            [sys.executable, "-m", "crossgate", "watch", *words], cwd=demo, capture_output=True, text=True, timeout=60, check=False
+            [sys.executable, "-m", "crossgate", "watch", *words],
+            cwd=demo,
+            capture_output=True,
+            text=True,
+            timeout=60,
+            check=False,
         )
         assert (done.returncode, told in done.stderr) == (2, True), done.stderr

@@ -1,4 +1,6 @@
-"""`zone NAME`: windows, `--at` and replayed traffic are on the wall clock of the plan's time zone, daylight changes too."""
+"""`zone NAME`: windows, `--at` and replayed traffic are on the wall clock of the plan's time zone,
+daylight changes too.
+"""
 
 from __future__ import annotations
 
@@ -51,7 +53,9 @@ def test_it_is_read_and_is_the_plans_clock(plan_of: Read) -> None:
         ("zone UTC\nzone UTC", "zone"),
     ],
 )
-def test_what_is_no_zone_is_told_with_its_place(run: Run, tmp_path: Path, line: str, problem: str) -> None:
+def test_what_is_no_zone_is_told_with_its_place(
+    run: Run, tmp_path: Path, line: str, problem: str
+) -> None:
     (tmp_path / "p.gate").write_text(line + "\n")
     refused = run("check")
     assert refused.returncode != 0
@@ -60,7 +64,12 @@ def test_what_is_no_zone_is_told_with_its_place(run: Run, tmp_path: Path, line: 
 
 
 def opened(plan: Plan, zone: str | None, *moments: str) -> list[bool]:
-    times = np.array([int(datetime.fromisoformat(each).replace(tzinfo=UTC).timestamp()) * SECOND for each in moments])
+    times = np.array(
+        [
+            int(datetime.fromisoformat(each).replace(tzinfo=UTC).timestamp()) * SECOND
+            for each in moments
+        ]
+    )
     wall = Clock(Network(plan), ZoneInfo(zone) if zone else UTC)
     return ["small" in wall.states[number] for number in wall.of(times)]
 
@@ -68,10 +77,26 @@ def opened(plan: Plan, zone: str | None, *moments: str) -> list[bool]:
 def test_daylight_changes_of_the_wall_clock_count(plan_of: Read) -> None:
     plan = plan_of(PLAN)
     # In winter Lisbon has UTC, in summer an hour more.
-    assert opened(plan, plan.zone, "2026-01-10 01:30", "2026-07-10 01:30", "2026-07-10 00:30") == [True, False, True]
-    # On 29 March 2026 01:00 becomes 02:00, so 01:30 is never; on 25 October 02:00 becomes 01:00, so it is twice.
-    assert opened(plan, plan.zone, "2026-03-29 00:59", "2026-03-29 01:00", "2026-03-29 01:30") == [False, False, False]
-    assert opened(plan, plan.zone, "2026-10-25 00:00", "2026-10-25 00:30", "2026-10-25 01:30", "2026-10-25 02:00") == [
+    assert opened(plan, plan.zone, "2026-01-10 01:30", "2026-07-10 01:30", "2026-07-10 00:30") == [
+        True,
+        False,
+        True,
+    ]
+    # On 29 March 2026 01:00 becomes 02:00, so 01:30 is never; on 25 October 02:00 becomes 01:00, so
+    # it is twice.
+    assert opened(plan, plan.zone, "2026-03-29 00:59", "2026-03-29 01:00", "2026-03-29 01:30") == [
+        False,
+        False,
+        False,
+    ]
+    assert opened(
+        plan,
+        plan.zone,
+        "2026-10-25 00:00",
+        "2026-10-25 00:30",
+        "2026-10-25 01:30",
+        "2026-10-25 02:00",
+    ) == [
         True,
         True,
         True,
@@ -82,7 +107,9 @@ def test_daylight_changes_of_the_wall_clock_count(plan_of: Read) -> None:
 
 def test_replay_takes_the_plans_zone_unless_told_otherwise(run: Run, tmp_path: Path) -> None:
     (tmp_path / "p.gate").write_text(PLAN)
-    (tmp_path / "flows.csv").write_text("src,dst,proto,sport,dport,start\n10.0.0.2,10.0.1.2,6,50000,80,2026-07-10T00:30:00Z\n")
+    (tmp_path / "flows.csv").write_text(
+        "src,dst,proto,sport,dport,start\n10.0.0.2,10.0.1.2,6,50000,80,2026-07-10T00:30:00Z\n"
+    )
     told = run("replay", "flows.csv").stdout
     assert "from 2026-07-10 01:30 to 2026-07-10 01:30, Europe/Lisbon" in told
     assert "permitted" in told or "half-open" in told

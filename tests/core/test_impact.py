@@ -1,4 +1,6 @@
-"""What an edit does, found from what it touched, against looking at both plans whole: on the sites of the benchmarks, made small."""
+"""What an edit does, found from what it touched, against looking at both plans whole: on the sites
+of the benchmarks, made small.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ SMALL = Size(5, 7, 4, 9, 14, least=8, most=14)
 EDITS = {
     "an entry more": lambda lines: [*lines[:2], "    15 permit tcp/443 s1 to s3", *lines[2:]],
     "an entry less": lambda lines: [*lines[:2], *lines[3:]],
-    "another otherwise": lambda lines: [line.replace("otherwise deny", "otherwise permit") for line in lines],
+    "another otherwise": lambda lines: [
+        line.replace("otherwise deny", "otherwise permit") for line in lines
+    ],
     "not placed": lambda lines: [line for line in lines if not line.startswith("place")],
     "the other way": lambda lines: [line.replace(" inbound ", " outbound ") for line in lines],
 }
@@ -46,7 +50,11 @@ def found(plan: Plan) -> Counter[tuple[object, ...]]:
     """Return the findings by what they are known by whatever their line."""
     told: Counter[tuple[object, ...]] = Counter()
     for each in audit(Session(plan), NOON).findings:
-        entry = None if each.access_list is None or each.entry is None else plan.lists[each.access_list].entry(each.entry)
+        entry = (
+            None
+            if each.access_list is None or each.entry is None
+            else plan.lists[each.access_list].entry(each.entry)
+        )
         told[(each.name, each.access_list, "" if entry is None else entry.text)] += 1
     return told
 
@@ -54,12 +62,16 @@ def found(plan: Plan) -> Counter[tuple[object, ...]]:
 @pytest.mark.parametrize("shape", SHAPES)
 @pytest.mark.parametrize("family", Family)
 @pytest.mark.parametrize("edit", EDITS)
-def test_an_edit_is_answered_as_from_nothing(tmp_path: Path, shape: str, family: Family, edit: str) -> None:
+def test_an_edit_is_answered_as_from_nothing(
+    tmp_path: Path, shape: str, family: Family, edit: str
+) -> None:
     lines = site(SMALL, shape, family).splitlines()
     start = next(index for index, line in enumerate(lines) if line.startswith("list gate1 "))
     end = next(index for index, line in enumerate(lines) if line.startswith("place gate1 ")) + 1
     before = plan_in(tmp_path, "\n".join(lines) + "\n")
-    after = plan_in(tmp_path, "\n".join([*lines[:start], *EDITS[edit](lines[start:end]), *lines[end:]]) + "\n")
+    after = plan_in(
+        tmp_path, "\n".join([*lines[:start], *EDITS[edit](lines[start:end]), *lines[end:]]) + "\n"
+    )
     impact = impact_of(Session(before), Session(after), NOON)
     was, now = held(before), held(after)
     assert {each.now.expectation.text: each.now.held for each in impact.turned} == {
@@ -67,7 +79,9 @@ def test_an_edit_is_answered_as_from_nothing(tmp_path: Path, shape: str, family:
     }
     new = Counter((each.name, each.access_list) for each in impact.findings)
     assert new == Counter(
-        (name, access_list) for (name, access_list, _), count in (found(after) - found(before)).items() for _ in range(count)
+        (name, access_list)
+        for (name, access_list, _), count in (found(after) - found(before)).items()
+        for _ in range(count)
     )
     changed = impact_of(Session(after), Session(before), NOON)
     assert {(each.was.verdict, each.now.verdict) for each in changed.differences} == {

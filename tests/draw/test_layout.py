@@ -36,9 +36,14 @@ def overlapping(picture: Picture) -> list[tuple[str, str]]:
 def see_that_it_is_whole(plan: Plan, picture: Picture) -> None:
     assert picture.blocks.keys() == plan.devices.keys()
     assert sorted((each.list, each.direction, each.point) for each in picture.gates) == sorted(
-        (name, direction, point) for name, each in plan.every_list.items() for point, direction in plan.places_of(each)
+        (name, direction, point)
+        for name, each in plan.every_list.items()
+        for point, direction in plan.places_of(each)
     )
-    assert {each.text for each in picture.labels} >= {*plan.devices, *(each.access_list for each in plan.every_placement)}
+    assert {each.text for each in picture.labels} >= {
+        *plan.devices,
+        *(each.access_list for each in plan.every_placement),
+    }
     for label in picture.labels:
         left, top, right, bottom = label.box
         assert left >= 0
@@ -54,12 +59,19 @@ def test_the_demo_is_whole_and_no_two_texts_meet(demo: Path) -> None:
     assert overlapping(picture) == []
     assert picture.bars.keys() == {*plan.segments, "cable jetty.24 to lighthouse.1"}
     assert picture.hosts.keys() == plan.hosts.keys()
-    assert picture.bars["internet"].y < picture.blocks["breakwater"].y < picture.bars["spine"].y < picture.blocks["pier"].y
+    assert (
+        picture.bars["internet"].y
+        < picture.blocks["breakwater"].y
+        < picture.bars["spine"].y
+        < picture.blocks["pier"].y
+    )
 
 
 @pytest.mark.parametrize("shape", SHAPES)
 @pytest.mark.parametrize("family", Family)
-def test_a_site_of_fifteen_devices_is_whole_and_no_two_texts_meet(plan_of: Read, shape: str, family: Family) -> None:
+def test_a_site_of_fifteen_devices_is_whole_and_no_two_texts_meet(
+    plan_of: Read, shape: str, family: Family
+) -> None:
     plan = plan_of(site(Size(15, 40, 12, 50, 5, 3, 5), shape, family))
     picture = laid_out(plan)
     see_that_it_is_whole(plan, picture)
@@ -70,10 +82,17 @@ def test_a_site_of_fifteen_devices_is_whole_and_no_two_texts_meet(plan_of: Read,
 def test_a_large_site_folds_and_says_so(plan_of: Read) -> None:
     plan = plan_of(site(Size(80, 200, 40, 100, 5, 3, 5), "tree"))
     picture = laid_out(plan)
-    assert picture.folded == "80 devices: subnets of one device, and lists there, are only counted; 100 machines are only counted"
+    assert picture.folded == (
+        "80 devices: subnets of one device, and lists there, are only counted; 100 machines "
+        "are only counted"
+    )
     assert overlapping(picture) == []
     counted = [label.text for label in picture.labels if " subnet" in label.text]
-    inner = [point for point in plan.placed if point[0].kind is PointKind.INTERFACE and one_device(plan, point[0])]
+    inner = [
+        point
+        for point in plan.placed
+        if point[0].kind is PointKind.INTERFACE and one_device(plan, point[0])
+    ]
     told = sum(int(text.partition("lists at ")[2].partition(" ")[0] or 0) for text in counted)
     assert told == len({point.owner + point.part for point, _, _ in inner})
     for name in {each.name for each in plan.placed.values()}:
@@ -88,13 +107,26 @@ def one_device(plan: Plan, point: Point) -> bool:
     on = plan.devices[point.owner].interfaces[point.part].on
     return (
         not plan.segments[on].outside
-        and len({each.name for each in plan.devices.values() for own in each.interfaces.values() if own.on == on}) == 1
+        and len(
+            {
+                each.name
+                for each in plan.devices.values()
+                for own in each.interfaces.values()
+                if own.on == on
+            }
+        )
+        == 1
     )
 
 
 def test_a_machine_that_lists_follow_is_always_drawn(plan_of: Read) -> None:
-    hosts = "".join(f"host h{number} 10.0.0.{number + 10} on a\n" for number in range(MOST_HOSTS + 1))
-    follow = "place one inbound on host h2\nplace two inbound on host h9\nplace two outbound on host h9\n"
+    hosts = "".join(
+        f"host h{number} 10.0.0.{number + 10} on a\n" for number in range(MOST_HOSTS + 1)
+    )
+    follow = (
+        "place one inbound on host h2\nplace two inbound on host h9\nplace two outbound on "
+        "host h9\n"
+    )
     for many in (hosts, "".join(hosts.splitlines(keepends=True)[:12])):
         plan = plan_of(PLACES + many + follow)
         picture = laid_out(plan)
@@ -128,10 +160,16 @@ place one outbound on r.b
 
 def test_arrows_show_the_way_of_the_packets(plan_of: Read) -> None:
     picture = laid_out(plan_of(PLACES))
-    block, ways = picture.blocks["r"], {(str(each.point), each.direction): each for each in picture.gates}
+    block, ways = (
+        picture.blocks["r"],
+        {(str(each.point), each.direction): each for each in picture.gates},
+    )
     row = picture.bars["a"]
     inbound, outbound = ways["r.a", Direction.INBOUND], ways["r.a", Direction.OUTBOUND]
-    assert (inbound.way, outbound.way) == ((-1, 0), (1, 0))  # the subnet is to the right of the trunk
+    assert (inbound.way, outbound.way) == (
+        (-1, 0),
+        (1, 0),
+    )  # the subnet is to the right of the trunk
     assert ways["subnet a", Direction.INBOUND].way == (1, 0)
     assert max(inbound.at.x, outbound.at.x) < ways["subnet a", Direction.INBOUND].at.x < row.x
     below = picture.bars["b"].y > block.y
@@ -155,7 +193,9 @@ def test_an_empty_network_is_an_empty_picture(plan_of: Read) -> None:
 def luminance(color: str) -> float:
     """Return the relative luminance of a colour (WCAG 2.2)."""
     parts = [int(color[at : at + 2], 16) / 255 for at in (1, 3, 5)]
-    red, green, blue = (each / 12.92 if each <= 0.04045 else ((each + 0.055) / 1.055) ** 2.4 for each in parts)
+    red, green, blue = (
+        each / 12.92 if each <= 0.04045 else ((each + 0.055) / 1.055) ** 2.4 for each in parts
+    )
     return 0.2126 * red + 0.7152 * green + 0.0722 * blue
 
 
@@ -167,7 +207,14 @@ def contrast(one: str, other: str) -> float:
 @pytest.mark.parametrize("theme", [LIGHT, DARK])
 def test_contrast_is_that_of_level_aa(theme: Theme) -> None:
     for paper in (theme.paper, theme.block, theme.faint):
-        for text in (theme.ink, theme.quiet, theme.permit, theme.deny, theme.half_open, theme.varies):
+        for text in (
+            theme.ink,
+            theme.quiet,
+            theme.permit,
+            theme.deny,
+            theme.half_open,
+            theme.varies,
+        ):
             assert contrast(text, paper) >= 4.5, (text, paper)
     assert contrast(theme.quay, theme.paper) >= 3
 
@@ -182,14 +229,21 @@ def test_letters_are_as_wide_as_the_font_has_them() -> None:
 
     for text in ("lighthouse.v160", "10.64.255.2", "WWW mmm iii", "2001:db8:64::/48"):
         for strong in (False, True):
-            path = TextPath((0, 0), text, size=100, prop=FontProperties(family="DejaVu Sans", weight="bold" if strong else "normal"))
+            path = TextPath(
+                (0, 0),
+                text,
+                size=100,
+                prop=FontProperties(family="DejaVu Sans", weight="bold" if strong else "normal"),
+            )
             drawn = path.get_extents().width
             assert drawn <= text_width(text, 100, strong) + 1
             assert text_width(text, 100, strong) <= drawn * 1.15 + 20
 
 
 def test_a_subnet_without_a_device_is_drawn_with_its_machines(plan_of: Read) -> None:
-    picture = laid_out(plan_of(PLACES + "subnet alone 10.9.0.0/24\nhost hermit 10.9.0.2 on alone\n"))
+    picture = laid_out(
+        plan_of(PLACES + "subnet alone 10.9.0.0/24\nhost hermit 10.9.0.2 on alone\n")
+    )
     assert {"alone", "a", "b"} <= picture.bars.keys()
     assert "hermit" in picture.hosts
     assert overlapping(picture) == []

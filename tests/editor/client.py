@@ -45,8 +45,12 @@ class Client:
 
     async def start(self, *words: str) -> lsp.InitializeResult:
         await self.client.start_io(CROSSGATE, *words, "editor", env={**os.environ, "NO_COLOR": "1"})
-        workspace = lsp.WorkspaceClientCapabilities(code_lens=lsp.CodeLensWorkspaceClientCapabilities(refresh_support=True))
-        found = await self.client.initialize_async(lsp.InitializeParams(capabilities=lsp.ClientCapabilities(workspace=workspace)))
+        workspace = lsp.WorkspaceClientCapabilities(
+            code_lens=lsp.CodeLensWorkspaceClientCapabilities(refresh_support=True)
+        )
+        found = await self.client.initialize_async(
+            lsp.InitializeParams(capabilities=lsp.ClientCapabilities(workspace=workspace))
+        )
         self.client.initialized(lsp.InitializedParams())
         return found
 
@@ -57,7 +61,9 @@ class Client:
 
     def open(self, path: Path, text: str | None = None) -> lsp.TextDocumentIdentifier:
         self._versions[path.as_uri()] = 1
-        item = lsp.TextDocumentItem(path.as_uri(), "crossgate", 1, path.read_text() if text is None else text)
+        item = lsp.TextDocumentItem(
+            path.as_uri(), "crossgate", 1, path.read_text() if text is None else text
+        )
         self.client.text_document_did_open(lsp.DidOpenTextDocumentParams(item))
         return lsp.TextDocumentIdentifier(path.as_uri())
 
@@ -69,7 +75,9 @@ class Client:
     def replace(self, document: lsp.TextDocumentIdentifier, text: str) -> None:
         self.change(document, lsp.TextDocumentContentChangeWholeDocument(text))
 
-    async def diagnostics(self, document: lsp.TextDocumentIdentifier, count: int, seconds: float = 30) -> list[lsp.Diagnostic]:
+    async def diagnostics(
+        self, document: lsp.TextDocumentIdentifier, count: int, seconds: float = 30
+    ) -> list[lsp.Diagnostic]:
         """Return what is told of a document once it is so many things."""
 
         async def wait() -> list[lsp.Diagnostic]:
@@ -87,6 +95,10 @@ def run(work: Coroutine[Any, Any, Result]) -> Result:
 
 
 def place(text: str, needle: str, behind: int = 0) -> lsp.Position:
-    """Return the place of the first line that holds some words, so many columns behind where they begin there."""
-    number, line = next((number, line) for number, line in enumerate(text.split("\n")) if needle in line)
+    """Return the place of the first line that holds some words, so many columns behind where they
+    begin there.
+    """
+    number, line = next(
+        (number, line) for number, line in enumerate(text.split("\n")) if needle in line
+    )
     return lsp.Position(number, line.index(needle) + behind)

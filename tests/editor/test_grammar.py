@@ -28,25 +28,48 @@ def test_every_word_of_the_demo_has_a_place_in_its_form() -> None:
     for number, line in enumerate(text.lines):
         written = text.written(number)
         assert all(written.roles), line
-        words = [token.text for token, role in zip(written.words, written.roles, strict=True) if role != "remark"]
+        words = [
+            token.text
+            for token, role in zip(written.words, written.roles, strict=True)
+            if role != "remark"
+        ]
         assert not words or (written.form is not None and written.form.accepts(words)), line
 
 
 @pytest.mark.parametrize(
     "line",
     [
-        "gateway 10.0.0.1 2001:db8::1 on hall by a.x, b.x vrid 7", "window w daily 22:00-05:30, sat 10:00-12:00", "routing static",
-        "window w 2026-12-01 06:00 to 2026-12-05 18:00", "numbering standard 1-99, 1300-1999 extended 100-199", "client ports 1024-65535",
-        "expect permit tcp/443 a to b source port 50000 at mon 23:00 flooding tls 1.2 cipher 0xC02F over ipv4 by 110 otherwise",
-        "keep only tcp/443 and udp/53 a to elsewhere at 2026-12-01 23:00 no tls over ipv6", "expect only nothing a to b", "zone Europe/Lisbon",
-        'accept no-effect in 12 30 "as agreed"', "place l inbound on r itself", "place l outbound on group cameras", "outside sea",
+        "gateway 10.0.0.1 2001:db8::1 on hall by a.x, b.x vrid 7",
+        "window w daily 22:00-05:30, sat 10:00-12:00",
+        "routing static",
+        "window w 2026-12-01 06:00 to 2026-12-05 18:00",
+        "numbering standard 1-99, 1300-1999 extended 100-199",
+        "client ports 1024-65535",
+        (
+            "expect permit tcp/443 a to b source port 50000 at mon 23:00 flooding tls 1.2 cipher "
+            "0xC02F over ipv4 by 110 otherwise"
+        ),
+        "keep only tcp/443 and udp/53 a to elsewhere at 2026-12-01 23:00 no tls over ipv6",
+        "expect only nothing a to b",
+        "zone Europe/Lisbon",
+        'accept no-effect in 12 30 "as agreed"',
+        "place l inbound on r itself",
+        "place l outbound on group cameras",
+        "outside sea",
     ],
-)  # fmt: skip
+)
 def test_forms_take_what_the_language_has(line: str) -> None:
     keyword = line.split()[0]
     form = statement_form(keyword)
     assert form is not None
-    assert form.accepts(re.findall(r'"[^"]*"|,|[^\s,"]+' if keyword in ("gateway", "window", "numbering") else r'"[^"]*"|\S+', line))
+    assert form.accepts(
+        re.findall(
+            r'"[^"]*"|,|[^\s,"]+'
+            if keyword in ("gateway", "window", "numbering")
+            else r'"[^"]*"|\S+',
+            line,
+        )
+    )
     assert not form.accepts([*line.split(), "surplus"])
 
 
@@ -87,32 +110,57 @@ def test_entries_have_their_conditions_in_order() -> None:
     assert not entry_form(Kind.EXTENDED, False).accepts(swapped)
     assert not entry_form(Kind.STANDARD, False).accepts(words)
     assert entry_form(Kind.EXTENDED, True).accepts(
-        ["permit", "0x88cc", "00:00:5e:00:53:01", "wild", "00:00:00:00:00:ff", "to", "broadcast", "log"]
+        [
+            "permit",
+            "0x88cc",
+            "00:00:5e:00:53:01",
+            "wild",
+            "00:00:00:00:00:ff",
+            "to",
+            "broadcast",
+            "log",
+        ]
     )
 
 
 def test_mentions_know_their_space_and_their_place() -> None:
-    text = Text("x", "service web tcp/80\nlist web extended ipv4\n    10 permit web,tcp/22 any to r.lan\nplace web inbound on r.lan\n")
+    text = Text(
+        "x",
+        (
+            "service web tcp/80\nlist web extended ipv4\n    10 permit web,tcp/22 any to "
+            "r.lan\nplace "
+            "web inbound on r.lan\n"
+        ),
+    )
     assert [(each.named, each.name, each.start) for each in text.mentions(2)] == [
-        (Named.SERVICE, "web", 14), (Named.SERVICE, "tcp/22", 18), (Named.NAME, "r", 32), (Named.POINT, "r.lan", 34),
-    ]  # fmt: skip
+        (Named.SERVICE, "web", 14),
+        (Named.SERVICE, "tcp/22", 18),
+        (Named.NAME, "r", 32),
+        (Named.POINT, "r.lan", 34),
+    ]
     assert [line for line, _ in text.mentioning(Named.LIST, "web")] == [1, 3]
     assert [line for line, _ in text.mentioning(Named.SERVICE, "web")] == [0, 2]
 
 
 def test_the_grammar_is_the_one_that_is_written() -> None:
-    assert runpy.run_path(str(ROOT / "editors" / "grammar.py"))["grammar"]() == json.loads(GRAMMAR.read_text())
+    assert runpy.run_path(str(ROOT / "editors" / "grammar.py"))["grammar"]() == json.loads(
+        GRAMMAR.read_text()
+    )
 
 
 def test_the_grammar_colours_lines_as_their_words_are() -> None:
     patterns = json.loads(GRAMMAR.read_text())["patterns"]
 
     def colour(line: str, word: str) -> str:
-        """Return how a word is coloured: by the pattern that matches first, from left to right, as editors do."""
+        """Return how a word is coloured: by the pattern that matches first, from left to right, as
+        editors do.
+        """
         at = 0
         while at < len(line):
             found = [
-                (match.start(), order, match, each) for order, each in enumerate(patterns) if (match := _search(each["match"], line, at))
+                (match.start(), order, match, each)
+                for order, each in enumerate(patterns)
+                if (match := _search(each["match"], line, at))
             ]
             if not found:
                 break
@@ -127,7 +175,11 @@ def test_the_grammar_colours_lines_as_their_words_are() -> None:
     assert colour(entry, "30") == "constant.numeric.crossgate"
     assert colour(entry, "reject") == "keyword.operator.crossgate"
     assert colour(entry, "tcp/23").startswith("support.function")
-    assert colour(entry, "10.64.32.10") == colour(entry, "0.0.3.0") == "constant.numeric.address.crossgate"
+    assert (
+        colour(entry, "10.64.32.10")
+        == colour(entry, "0.0.3.0")
+        == "constant.numeric.address.crossgate"
+    )
     assert colour(entry, "wild") == colour(entry, "log") == "keyword.other.crossgate"
     assert colour(entry, "# old kiosks").startswith("comment")
     assert colour("host printer 10.0.0.9 on hall", "printer") == "entity.name.type.crossgate"
@@ -137,5 +189,7 @@ def test_the_grammar_colours_lines_as_their_words_are() -> None:
 
 def _search(pattern: str, line: str, at: int) -> re.Match[str] | None:
     # Editors' engines take a lookbehind of several widths; here it is told in parts.
-    plain = pattern.replace("(?<=^|[\\s,])", "(?:^|(?<=[\\s,]))").replace("(?<=\\s|,)", "(?<=[\\s,])")
+    plain = pattern.replace("(?<=^|[\\s,])", "(?:^|(?<=[\\s,]))").replace(
+        "(?<=\\s|,)", "(?<=[\\s,])"
+    )
     return re.compile(plain).search(line, at)

@@ -14,10 +14,16 @@ from crossgate.formats.disk import put_file
 from tests.conftest import Run
 
 WRITES = [
-    ("new", "out.gate"), ("report", "--out", "out.html"), ("draw", "network", "--out", "out.svg"), ("export", "csv", "--out", "out.csv"),
-    ("check", "--sarif", "out.sarif"), ("verify", "--junit", "out.xml"), ("replay", "sea.pcap", "--zone", "UTC", "--out", "out.parquet"),
-    ("replay", "sea.pcap", "--zone", "UTC", "--out", "out.csv"), ("demo", "out"),
-]  # fmt: skip
+    ("new", "out.gate"),
+    ("report", "--out", "out.html"),
+    ("draw", "network", "--out", "out.svg"),
+    ("export", "csv", "--out", "out.csv"),
+    ("check", "--sarif", "out.sarif"),
+    ("verify", "--junit", "out.xml"),
+    ("replay", "sea.pcap", "--zone", "UTC", "--out", "out.parquet"),
+    ("replay", "sea.pcap", "--zone", "UTC", "--out", "out.csv"),
+    ("demo", "out"),
+]
 
 
 @pytest.fixture

@@ -58,9 +58,15 @@ def path(tmp_path: Path) -> Path:
 def test_junit_has_a_case_for_each_claim(plan_of: Callable[[str], Plan]) -> None:
     plan = plan_of(PLAN)
     verifier = Verifier(Session(plan))
-    suite = ElementTree.fromstring(junit_text(plan, [verifier.verify(each) for each in plan.expectations])).find("testsuite")
+    suite = ElementTree.fromstring(
+        junit_text(plan, [verifier.verify(each) for each in plan.expectations])
+    ).find("testsuite")
     assert suite is not None
-    assert (suite.get("name"), suite.get("tests"), suite.get("failures")) == ("Two & more", "2", "1")
+    assert (suite.get("name"), suite.get("tests"), suite.get("failures")) == (
+        "Two & more",
+        "2",
+        "1",
+    )
     held, failed = suite.findall("testcase")
     assert (held.get("classname"), held.find("failure")) == ("expect", None)
     failure = failed.find("failure")
@@ -73,10 +79,16 @@ def test_sarif_names_every_rule_and_its_level(plan_of: Callable[[str], Plan]) ->
     audited = audit(Session(plan_of(PLAN)), datetime(2026, 12, 1))
     document = sarif_document(audited)
     (run,) = document["runs"]
-    rules = {rule["id"]: rule["defaultConfiguration"]["level"] for rule in run["tool"]["driver"]["rules"]}
+    rules = {
+        rule["id"]: rule["defaultConfiguration"]["level"] for rule in run["tool"]["driver"]["rules"]
+    }
     assert rules == {name: str(kind.severity) for name, kind in KINDS.items()}
-    assert {result["ruleId"] for result in run["results"]} == {finding.name for finding in audited.findings}
-    assert {result["level"] for result in run["results"] if result["ruleId"] == "never-reached"} == {"error"}
+    assert {result["ruleId"] for result in run["results"]} == {
+        finding.name for finding in audited.findings
+    }
+    assert {
+        result["level"] for result in run["results"] if result["ruleId"] == "never-reached"
+    } == {"error"}
 
 
 def test_a_tally_adds_up_by_the_text_of_an_entry(path: Path) -> None:
@@ -86,7 +98,9 @@ def test_a_tally_adds_up_by_the_text_of_an_entry(path: Path) -> None:
     tally.add(plan, {DeciderKey("l", 10): 3})
     assert tally.hits(plan.lists["l"]) == {10: 5, 20: 0, None: 1}
     path.write_text(
-        PLAN.replace("permit tcp/80 a to b\n    20", "permit tcp/81 a to b\n    20").replace("otherwise deny", "otherwise reject")
+        PLAN.replace("permit tcp/80 a to b\n    20", "permit tcp/81 a to b\n    20").replace(
+            "otherwise deny", "otherwise reject"
+        )
     )
     assert Tally(path).hits(read_plan(path).lists["l"]) == {10: 0, 20: 0, None: 0}
     tally.clear()
@@ -118,7 +132,9 @@ def test_plans_in_one_folder_have_tallies_of_their_own(path: Path) -> None:
 def test_a_tally_that_cannot_be_used_is_told(path: Path) -> None:
     plan = read_plan(path)
     (path.parent / ".crossgate").mkdir()
-    (path.parent / ".crossgate" / "tally.sqlite").write_bytes(b"no database at all, but long enough to be read as one" * 30)
+    (path.parent / ".crossgate" / "tally.sqlite").write_bytes(
+        b"no database at all, but long enough to be read as one" * 30
+    )
     with pytest.raises(PlanError, match=r"is damaged .*; remove the file to begin anew"):
         Tally(path).add(plan, {DeciderKey("l", 10): 1})
     with pytest.raises(sqlite3.DatabaseError):
@@ -127,16 +143,27 @@ def test_a_tally_that_cannot_be_used_is_told(path: Path) -> None:
 
 def spoilt(path: Path, statement: str) -> None:
     """Change the tally beside a plan behind our back."""
-    with closing(sqlite3.connect(path.parent / ".crossgate" / "tally.sqlite", isolation_level=None)) as connection:
+    with closing(
+        sqlite3.connect(path.parent / ".crossgate" / "tally.sqlite", isolation_level=None)
+    ) as connection:
         connection.execute(statement)
 
 
 @pytest.mark.parametrize(
     ("statements", "says"),
     [
-        (["PRAGMA user_version = 2"], "is of version 2, from a newer Cross Gate; this one knows version 1"),
-        (["ALTER TABLE tally RENAME TO old", "CREATE VIEW tally AS SELECT * FROM old"], "is another database"),
-        (["CREATE TRIGGER t AFTER INSERT ON tally BEGIN DELETE FROM tally; END"], "is another database"),
+        (
+            ["PRAGMA user_version = 2"],
+            "is of version 2, from a newer Cross Gate; this one knows version 1",
+        ),
+        (
+            ["ALTER TABLE tally RENAME TO old", "CREATE VIEW tally AS SELECT * FROM old"],
+            "is another database",
+        ),
+        (
+            ["CREATE TRIGGER t AFTER INSERT ON tally BEGIN DELETE FROM tally; END"],
+            "is another database",
+        ),
         (["CREATE TABLE more (x)"], "is another database"),
         (["DROP TABLE tally", "CREATE TABLE tally (plan, hits)"], "is another database"),
         (["UPDATE tally SET hits = 9e999"], "holds inf where a count of hits belongs"),
@@ -144,7 +171,9 @@ def spoilt(path: Path, statement: str) -> None:
         (["UPDATE tally SET hits = 'many'"], "holds many where a count of hits belongs"),
     ],
 )
-def test_a_strange_tally_is_told_and_left_as_it_is(path: Path, statements: list[str], says: str) -> None:
+def test_a_strange_tally_is_told_and_left_as_it_is(
+    path: Path, statements: list[str], says: str
+) -> None:
     plan, tally = read_plan(path), Tally(path)
     tally.add(plan, {DeciderKey("l", 10): 1})
     for each in statements:
@@ -159,7 +188,9 @@ def test_a_strange_tally_is_told_and_left_as_it_is(path: Path, statements: list[
     assert tally.path.read_bytes() == before
 
 
-def test_a_tally_from_before_there_were_versions_is_used_and_hits_never_run_over(path: Path) -> None:
+def test_a_tally_from_before_there_were_versions_is_used_and_hits_never_run_over(
+    path: Path,
+) -> None:
     plan, tally = read_plan(path), Tally(path)
     tally.add(plan, {DeciderKey("l", 10): 1 << 62})
     spoilt(path, "PRAGMA user_version = 0")
@@ -167,7 +198,9 @@ def test_a_tally_from_before_there_were_versions_is_used_and_hits_never_run_over
     assert tally.hits(plan.lists["l"]) == {10: MOST_HITS, 20: MOST_HITS, None: 0}
 
 
-def test_a_tally_that_is_in_use_is_told_and_never_to_be_removed(path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_tally_that_is_in_use_is_told_and_never_to_be_removed(
+    path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     plan, tally = read_plan(path), Tally(path)
     tally.add(plan, {DeciderKey("l", 10): 1})
     monkeypatch.setattr("crossgate.formats.tally._WAIT_SECONDS", 0.1)
@@ -190,7 +223,10 @@ def test_a_tally_that_is_a_link_is_not_followed(path: Path, tmp_path: Path) -> N
     assert (tmp_path / "bank.sqlite").read_bytes() == before
 
 
-BROKEN = "subnet a 10.0.0.0/24\nlist l extended ipv4\n    10 permit tcp/telnt any to any\nplace m inbound on a\n"
+BROKEN = (
+    "subnet a 10.0.0.0/24\nlist l extended ipv4\n    10 permit tcp/telnt any to any\nplace m "
+    "inbound on a\n"
+)
 
 
 def test_a_plan_with_errors_still_writes_its_documents(run: Run, tmp_path: Path) -> None:
@@ -202,7 +238,10 @@ def test_a_plan_with_errors_still_writes_its_documents(run: Run, tmp_path: Path)
         text = (tmp_path / "out").read_text()
         if words[0] == "check":
             (told,) = json.loads(text)["runs"]
-            lines = [each["locations"][0]["physicalLocation"]["region"]["startLine"] for each in told["results"]]
+            lines = [
+                each["locations"][0]["physicalLocation"]["region"]["startLine"]
+                for each in told["results"]
+            ]
             assert {each["ruleId"] for each in told["results"]} == {"plan-error"}
         else:
             suite = JUnitXml.fromstring(text)
@@ -224,16 +263,39 @@ def test_git_diff_with_the_documented_driver_never_dies(tmp_path: Path) -> None:
     guide = (Path(__file__).parents[2] / "docs" / "pipelines.md").read_text()
     driver = re.search(r"git config diff\.crossgate\.command '(.*)'\n", guide)
     assert driver is not None
-    command = driver[1].replace("'\\''", "'").replace("crossgate compare", f"{sys.executable} -m crossgate compare")
+    command = (
+        driver[1]
+        .replace("'\\''", "'")
+        .replace("crossgate compare", f"{sys.executable} -m crossgate compare")
+    )
 
     def git(*words: str) -> subprocess.CompletedProcess[str]:
-        settings = ["-c", "user.name=a", "-c", "user.email=a@example.com", "-c", f"diff.crossgate.command={command}"]
-        return subprocess.run(["git", *settings, *words], cwd=tmp_path, capture_output=True, text=True, check=False)
+        settings = [
+            "-c",
+            "user.name=a",
+            "-c",
+            "user.email=a@example.com",
+            "-c",
+            f"diff.crossgate.command={command}",
+        ]
+        return subprocess.run(
+            ["git", *settings, *words], cwd=tmp_path, capture_output=True, text=True, check=False
+        )
 
-    plan = "subnet a 10.0.0.0/24\nsubnet b 10.1.0.0/24\nrouter r\n    interface a 10.0.0.1/24 on a\n    interface b 10.1.0.1/24 on b\n"
-    lists = "list l extended ipv4\n    10 deny tcp/22 any to any\n    20 permit ip any to any\nplace l inbound on r.a\n"
+    plan = (
+        "subnet a 10.0.0.0/24\nsubnet b 10.1.0.0/24\nrouter r\n    interface a 10.0.0.1/24 on "
+        "a\n    interface b 10.1.0.1/24 on b\n"
+    )
+    lists = (
+        "list l extended ipv4\n    10 deny tcp/22 any to any\n    20 permit ip any to "
+        "any\nplace l inbound on r.a\n"
+    )
     (tmp_path / ".gitattributes").write_text("*.gate diff=crossgate\n")
-    for name, text in (("good.gate", plan + lists), ("bad.gate", plan), ("whole.gate", 'include "good.gate"\n')):
+    for name, text in (
+        ("good.gate", plan + lists),
+        ("bad.gate", plan),
+        ("whole.gate", 'include "good.gate"\n'),
+    ):
         (tmp_path / name).write_text(text)
     assert git("init", "-q").returncode == 0
     git("add", ".")

@@ -19,7 +19,15 @@ import pytest
 from crossgate.core.model.errors import PlanError
 from crossgate.formats import disk, replacing
 from crossgate.formats.own_state import taking_turns
-from crossgate.formats.replacing import EditRecord, finish, forget, half_done, read_settled, replace_files, strange_journals
+from crossgate.formats.replacing import (
+    EditRecord,
+    finish,
+    forget,
+    half_done,
+    read_settled,
+    replace_files,
+    strange_journals,
+)
 from tests.crashing import killed_before_moving
 
 OLD, NEW = {"a.gate": b"old a", "b.gate": b"old b"}, {"a.gate": b"new a", "b.gate": b"new b"}
@@ -80,7 +88,9 @@ def pipe(path: Path) -> None:
         (lambda path: path.unlink(), r"b.gate cannot be written: No such file"),
     ],
 )
-def test_what_cannot_be_replaced_without_a_loss_is_refused(folder: Path, spoil: Callable[[Path], Any], says: str) -> None:
+def test_what_cannot_be_replaced_without_a_loss_is_refused(
+    folder: Path, spoil: Callable[[Path], Any], says: str
+) -> None:
     spoil(folder / "b.gate")
     with pytest.raises(PlanError, match=says):
         edit()
@@ -88,7 +98,9 @@ def test_what_cannot_be_replaced_without_a_loss_is_refused(folder: Path, spoil: 
 
 
 @pytest.mark.parametrize("call", [1, 2, 3, 4])
-def test_a_full_disk_leaves_every_file_as_it_was(folder: Path, own_state: Path, monkeypatch: pytest.MonkeyPatch, call: int) -> None:
+def test_a_full_disk_leaves_every_file_as_it_was(
+    folder: Path, own_state: Path, monkeypatch: pytest.MonkeyPatch, call: int
+) -> None:
     """The record, both new files and the journal are each refused once."""
     calls: list[int] = []
     real = os.fsync
@@ -107,7 +119,9 @@ def test_a_full_disk_leaves_every_file_as_it_was(folder: Path, own_state: Path, 
 
 
 @pytest.mark.parametrize("again", [False, True])
-def test_a_move_that_fails_is_undone_or_told(folder: Path, monkeypatch: pytest.MonkeyPatch, again: bool) -> None:
+def test_a_move_that_fails_is_undone_or_told(
+    folder: Path, monkeypatch: pytest.MonkeyPatch, again: bool
+) -> None:
     real = Path.replace
 
     def refuse(source: Path, target: Path) -> Path:
@@ -116,13 +130,20 @@ def test_a_move_that_fails_is_undone_or_told(folder: Path, monkeypatch: pytest.M
         return real(source, target)
 
     monkeypatch.setattr(Path, "replace", refuse)
-    with pytest.raises(PlanError, match=r"a.gate has its new text already, the others the old" if again else "everything is as it was"):
+    with pytest.raises(
+        PlanError,
+        match=r"a.gate has its new text already, the others the old"
+        if again
+        else "everything is as it was",
+    ):
         edit()
     assert now(folder) == (OLD | {"a.gate": NEW["a.gate"]} if again else OLD)
 
 
 def killed_at(line: int) -> bool:
-    """Edit in another process that is killed at the n-th line of the module; False where it came to its end."""
+    """Edit in another process that is killed at the n-th line of the module; False where it came to
+    its end.
+    """
     child = os.fork()
     if child == 0:
         left = line
@@ -159,7 +180,9 @@ def test_a_kill_at_any_line_leaves_all_old_or_all_new(folder: Path, own_state: P
         assert not list(folder.glob(".*.edit"))
         restore(folder)
         for path in (own_state / "edits").glob("*"):
-            if not path.stat().st_size:  # it was killed while it wrote its record: known to be so after an hour
+            if (
+                not path.stat().st_size
+            ):  # it was killed while it wrote its record: known to be so after an hour
                 os.utime(path, (0, 0))
         edit()
         assert {path.name for path in folder.iterdir()} == set(OLD)
@@ -190,7 +213,12 @@ def test_an_edit_left_half_done_is_known_by_each_of_its_files(folder: Path) -> N
     assert half_done([Path("b.gate"), Path("c.gate")]) == [left]
     assert half_done([Path("c.gate")]) == []
     assert not strange_journals(Path("a.gate"))
-    with taking_turns(FILES), pytest.raises(PlanError, match=r"left half done \(b.gate still to be replaced\); finish it first"):
+    with (
+        taking_turns(FILES),
+        pytest.raises(
+            PlanError, match=r"left half done \(b.gate still to be replaced\); finish it first"
+        ),
+    ):
         replace_files(Path("b.gate"), {"b.gate": OLD["b.gate"]}, {"b.gate": b"newer b"})
     assert finish(left, FILES) == [folder / "b.gate"]
     assert now(folder) == NEW
@@ -230,13 +258,17 @@ def test_a_file_that_is_none_of_the_plans_or_behind_a_link_is_never_replaced(fol
 
 def journal_text(folder: Path, token: str, source: str, target: str) -> str:
     files = [{"file": str(folder / target), "old": "0" * 64, "new": "0" * 64}]
-    return json.dumps({"token": token, "plan": str(folder / "a.gate"), "files": files, "from": source}, indent=1)
+    return json.dumps(
+        {"token": token, "plan": str(folder / "a.gate"), "files": files, "from": source}, indent=1
+    )
 
 
 STRANGE: list[Callable[[Path, str], object]] = [
     lambda folder, text: (folder / ".a.gate.edit").write_text('[{"from": "evil", "to": "hook"}]'),
     lambda folder, text: (folder / ".a.gate.edit").write_text("[{]"),
-    lambda folder, text: (folder / f".a.gate.{'0' * 24}.edit").write_text(text.replace("b.gate", "hook")),
+    lambda folder, text: (folder / f".a.gate.{'0' * 24}.edit").write_text(
+        text.replace("b.gate", "hook")
+    ),
     lambda folder, text: (folder / ".a.gate.copy.edit").write_text(text),
     lambda folder, text: (folder / ".a.gate.x.edit").write_text("[" * 100_000),
     lambda folder, text: os.mkfifo(folder / ".a.gate.pipe.edit"),
@@ -245,7 +277,9 @@ STRANGE: list[Callable[[Path, str], object]] = [
 
 
 @pytest.mark.parametrize("put", STRANGE)
-def test_a_journal_that_we_did_not_write_is_left_alone(folder: Path, put: Callable[[Path, str], object]) -> None:
+def test_a_journal_that_we_did_not_write_is_left_alone(
+    folder: Path, put: Callable[[Path, str], object]
+) -> None:
     left = left_half_done(folder)
     text = left.journal.read_text()
     left.journal.unlink()
@@ -274,7 +308,9 @@ class Data(NamedTuple):
     data: dict[str, bytes]
 
 
-def test_a_reader_waits_while_files_are_moved_and_reads_on_when_that_does_not_end(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_reader_waits_while_files_are_moved_and_reads_on_when_that_does_not_end(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     reads: list[Data] = []
 
     def read() -> Data:
@@ -289,10 +325,15 @@ def test_a_reader_waits_while_files_are_moved_and_reads_on_when_that_does_not_en
     restore(folder)
     left_half_done(folder)
     monkeypatch.setattr(replacing, "_SETTLING_SECONDS", 0.05)
-    assert read_settled(lambda: Data(now(folder))).data == {"a.gate": NEW["a.gate"], "b.gate": OLD["b.gate"]}
+    assert read_settled(lambda: Data(now(folder))).data == {
+        "a.gate": NEW["a.gate"],
+        "b.gate": OLD["b.gate"],
+    }
 
 
-def test_the_folder_of_an_include_elsewhere_is_flushed_before_the_journal_is_written(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_folder_of_an_include_elsewhere_is_flushed_before_the_journal_is_written(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     (folder / "shared").mkdir()
     (folder / "shared" / "b.gate").write_bytes(b"old b")
     flushed: list[Path] = []
@@ -305,13 +346,17 @@ def test_the_folder_of_an_include_elsewhere_is_flushed_before_the_journal_is_wri
 
     monkeypatch.setattr(replacing, "flush_folder", flush)
     with taking_turns([Path("a.gate"), Path("shared/b.gate")]):
-        old, new = ({"a.gate": which["a.gate"], "shared/b.gate": which["b.gate"]} for which in (OLD, NEW))
+        old, new = (
+            {"a.gate": which["a.gate"], "shared/b.gate": which["b.gate"]} for which in (OLD, NEW)
+        )
         replace_files(Path("a.gate"), old, new)
     assert flushed
 
 
 def test_two_edits_at_once_take_turns(folder: Path) -> None:
-    """Eight processes append a letter each, anew when they are told that the file has changed meanwhile; no letter is lost."""
+    """Eight processes append a letter each, anew when they are told that the file has changed
+    meanwhile; no letter is lost.
+    """
     children = []
     for letter in b"abcdefgh":
         child = os.fork()

@@ -37,11 +37,15 @@ def changed(book: Path, name: str, old: str, new: str) -> None:
 
 
 def read(book: Path) -> Table:
-    return read_table(book, lambda words, _: words[0] if words else "", ("name", "prefix"), "name,prefix")
+    return read_table(
+        book, lambda words, _: words[0] if words else "", ("name", "prefix"), "name,prefix"
+    )
 
 
 @pytest.mark.parametrize("dimension", ["A1", "A1:B2", "A1:A1048576", "nonsense"])
-def test_a_sheet_is_read_to_its_last_row_whatever_it_says_of_its_size(book: Path, dimension: str) -> None:
+def test_a_sheet_is_read_to_its_last_row_whatever_it_says_of_its_size(
+    book: Path, dimension: str
+) -> None:
     changed(book, SHEET, 'ref="A1:B4"', f'ref="{dimension}"')
     if dimension == "nonsense":
         with pytest.raises(PlanError, match=r"is no \.xlsx workbook that can be read"):
@@ -57,7 +61,12 @@ def test_a_sheet_is_read_to_its_last_row_whatever_it_says_of_its_size(book: Path
         (SHEET, 'r="B4"', 'r="4B"', "is no .xlsx workbook that can be read|has no header|"),
         (SHEET, '<row r="4"', '<row r="99999999999"', "behind the 1,048,576 that a sheet can have"),
         (SHEET, "", "", "is no .xlsx workbook that can be read"),
-        ("xl/workbook.xml", "", "<workbook/>", "has no sheet|is no .xlsx workbook that can be read"),
+        (
+            "xl/workbook.xml",
+            "",
+            "<workbook/>",
+            "has no sheet|is no .xlsx workbook that can be read",
+        ),
         ("[Content_Types].xml", "", "<Types/>", "is no .xlsx workbook that can be read"),
     ],
 )
@@ -78,7 +87,10 @@ def test_a_workbook_whose_packing_is_broken_is_told(book: Path) -> None:
 
 
 def test_a_workbook_that_unpacks_to_gigabytes_is_told(book: Path) -> None:
-    with zipfile.ZipFile(book, "a", zipfile.ZIP_DEFLATED) as packed, packed.open("xl/sharedStrings.xml", "w") as part:
+    with (
+        zipfile.ZipFile(book, "a", zipfile.ZIP_DEFLATED) as packed,
+        packed.open("xl/sharedStrings.xml", "w") as part,
+    ):
         for _ in range(600):
             part.write(bytes(1 << 20))
     with pytest.raises(PlanError, match="unpacks to 600 MB; workbooks of up to 500 MB are read"):

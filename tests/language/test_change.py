@@ -1,4 +1,6 @@
-"""Edits as proposals: what they would write and do, and what may not be written; no file is touched."""
+"""Edits as proposals: what they would write and do, and what may not be written; no file is
+touched.
+"""
 
 from __future__ import annotations
 
@@ -54,11 +56,19 @@ def test_a_proposal_tells_what_it_would_write_and_do(path: Path) -> None:
     assert proposal.said == "l gets 15"
     assert (proposal.changes, proposal.refused, proposal.errors) == (True, "", ())
     assert proposal.old == {str(path): PLAN.encode()}
-    assert proposal.new == {str(path): PLAN.replace("    20 ", "    15 permit udp/53 a to b\n    20 ").encode()}
+    assert proposal.new == {
+        str(path): PLAN.replace("    20 ", "    15 permit udp/53 a to b\n    20 ").encode()
+    }
     assert proposal.diff[:2] == (f"--- {path}", f"+++ {path}")
-    assert [line for line in proposal.diff[2:] if line[0] in "+-"] == ["+    15 permit udp/53 a to b"]
+    assert [line for line in proposal.diff[2:] if line[0] in "+-"] == [
+        "+    15 permit udp/53 a to b"
+    ]
     assert proposal.impact is not None
-    turned = {(each.was.verdict, each.now.verdict) for each in proposal.impact.differences if not each.stray}
+    turned = {
+        (each.was.verdict, each.now.verdict)
+        for each in proposal.impact.differences
+        if not each.stray
+    }
     # A client in b that uses port 53 gets the answers now, too.
     assert turned == {(Verdict.DENIED, Verdict.PERMITTED), (Verdict.HALF_OPEN, Verdict.PERMITTED)}
     assert proposal.plan.lists["l"].entries[1].number == 15
@@ -66,7 +76,12 @@ def test_a_proposal_tells_what_it_would_write_and_do(path: Path) -> None:
 
 def test_what_changes_nothing_is_nothing_to_write(path: Path) -> None:
     proposal = proposed(path, lambda draft: "as it was")
-    assert (proposal.changes, proposal.impact, proposal.new, proposal.refused) == (False, None, {}, "")
+    assert (proposal.changes, proposal.impact, proposal.new, proposal.refused) == (
+        False,
+        None,
+        {},
+        "",
+    )
 
 
 def test_errors_are_told_and_refuse_even_anyway(path: Path) -> None:
@@ -90,18 +105,27 @@ def test_errors_are_told_and_refuse_even_anyway(path: Path) -> None:
         ("permit tcp/22 a to b log", 25, "it breaks 1 expect"),
     ],
 )
-def test_what_breaks_an_expectation_is_refused_unless_anyway(path: Path, text: str, number: int, refused: str) -> None:
+def test_what_breaks_an_expectation_is_refused_unless_anyway(
+    path: Path, text: str, number: int, refused: str
+) -> None:
     assert proposed(path, adds(text, number)).refused == refused
     assert proposed(path, adds(text, number), anyway=True).refused == ""
 
 
 def test_a_harmless_change_may_not_change_traffic(path: Path) -> None:
-    assert "traffic would be treated otherwise" in proposed(path, adds("permit udp/53 a to b", 15), harmless=True, anyway=True).refused
+    assert (
+        "traffic would be treated otherwise"
+        in proposed(path, adds("permit udp/53 a to b", 15), harmless=True, anyway=True).refused
+    )
     assert proposed(path, edits.tidy_plan, harmless=True).refused == ""
 
 
-def test_what_is_too_much_to_be_audited_is_told(path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Findings of entries that fall into too many pieces may be missing, and the proposal says so."""
+def test_what_is_too_much_to_be_audited_is_told(
+    path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Findings of entries that fall into too many pieces may be missing, and the proposal says
+    so.
+    """
     from crossgate.core import impact
 
     def audit(session: object, now: datetime, focus: object, **_: object) -> object:

@@ -60,19 +60,35 @@ def test_the_demo_is_as_it_was_and_nobody_can_read_it(demo: Path, tmp_path: Path
     assert [len(line.split("#")[0].split()) > 0 for line in new.splitlines()] == [
         len(line.split("#")[0].split()) > 0 for line in text.splitlines()
     ]
-    names = {*plan.segments, *plan.devices, *plan.hosts, *plan.groups, *plan.services, *plan.windows, *plan.every_list} - {"12", "110"}
+    names = {
+        *plan.segments,
+        *plan.devices,
+        *plan.hosts,
+        *plan.groups,
+        *plan.services,
+        *plan.windows,
+        *plan.every_list,
+    } - {"12", "110"}
     assert names & set(re.findall(r"[\w-]+", new)) == set()
     addresses = {str(address) for host in plan.hosts.values() for address in host.addresses}
     assert addresses & set(re.findall(r"[0-9a-f.:]+", new)) == set()
     assert not re.search(r"[Tt]icket|[Ff]erry|order 4520", new)
     assert disguise.known["kiosk-1"] == disguise.word("kiosk-1") == "host1"
-    assert disguise.word("lighthouse.v80") == f"{disguise.known['lighthouse']}.{disguise.known['.v80']}"
-    assert disguise.word("permit tcp/443 kiosk-1,kiosk-2 to any") == "permit tcp/443 host1,host2 to any"
+    assert (
+        disguise.word("lighthouse.v80")
+        == f"{disguise.known['lighthouse']}.{disguise.known['.v80']}"
+    )
+    assert (
+        disguise.word("permit tcp/443 kiosk-1,kiosk-2 to any")
+        == "permit tcp/443 host1,host2 to any"
+    )
 
 
 @settings(max_examples=25)
 @given(st.integers(0, 10_000), st.sampled_from(SHAPES), st.sampled_from(Family))
-def test_any_site_is_as_it_was(tmp_path_factory: pytest.TempPathFactory, seed: int, shape: str, family: Family) -> None:
+def test_any_site_is_as_it_was(
+    tmp_path_factory: pytest.TempPathFactory, seed: int, shape: str, family: Family
+) -> None:
     folder = tmp_path_factory.mktemp("site")
     text = site(Size(4, 8, 6, 6, 5, 3, 6), shape, family, seed)
     (folder / "site.gate").write_text(text)
@@ -107,7 +123,9 @@ def test_masks_ranges_and_what_has_a_meaning_of_its_own_stay(tmp_path: Path, see
     assert mask & 0xFF0003FF == 0 != mask
     for entry, old in zip(entries, was.lists["fence"].entries, strict=True):
         for own, before in ((entry.source, old.source), (entry.destination, old.destination)):
-            assert [(each.wildcard, each.size) for each in own.patterns] == [(each.wildcard, each.size) for each in before.patterns]
+            assert [(each.wildcard, each.size) for each in own.patterns] == [
+                (each.wildcard, each.size) for each in before.patterns
+            ]
     assert entries[0].source.patterns[0].first == parse_address("10.20.5.200").value ^ mask
     new = path.read_text()
     for kept in (
@@ -126,9 +144,13 @@ def test_masks_ranges_and_what_has_a_meaning_of_its_own_stay(tmp_path: Path, see
 
 def test_a_plan_with_errors_has_the_same_ones(tmp_path: Path) -> None:
     text = (
-        SMALL + "host pc2 10.20.5.300 on hall\nhost pc3 10.20.5.9 on hal\nwhat secret is this\nlist fence extended ipv4\n"
-        '    permit secret pc to any\n    permit tcp/secret pc to any "secret\n    permit ip any to any # secret\nexpect permit ssh secret to pc\r\n'
-        'include "secret/more.gate"\nplace fence inbound on gate.secret\nplace fence inbound gate.up\naccept secret in fence "secret"\n'
+        SMALL
+        + "host pc2 10.20.5.300 on hall\nhost pc3 10.20.5.9 on hal\nwhat secret is this\nlist "
+        "fence extended ipv4\n"
+        '    permit secret pc to any\n    permit tcp/secret pc to any "secret\n    permit ip any '
+        "to any # secret\nexpect permit ssh secret to pc\r\n"
+        'include "secret/more.gate"\nplace fence inbound on gate.secret\nplace fence inbound '
+        'gate.up\naccept secret in fence "secret"\n'
     )
     (tmp_path / "p.gate").write_text(text, newline="")
     path, _ = disguised(tmp_path / "new", {str(tmp_path / "p.gate"): text})
@@ -138,12 +160,17 @@ def test_a_plan_with_errors_has_the_same_ones(tmp_path: Path) -> None:
 
 
 def test_wide_subnets_leave_no_bit_to_turn(tmp_path: Path) -> None:
-    _, disguise = disguised(tmp_path / "new", {"p.gate": "subnet all 10.0.0.0/8\nsubnet one 2001:db8::/64\n"})
+    _, disguise = disguised(
+        tmp_path / "new", {"p.gate": "subnet all 10.0.0.0/8\nsubnet one 2001:db8::/64\n"}
+    )
     assert disguise.masks[Family.IPV4] == 0 != disguise.masks[Family.IPV6]
 
 
 def test_includes_are_named_anew(tmp_path: Path) -> None:
-    texts = {"a/b.gate": 'include "c/d.gate"\nexpect permit ssh x to x\n', "a/c/d.gate": "subnet s 10.0.0.0/24\nhost x 10.0.0.9 on s\n"}
+    texts = {
+        "a/b.gate": 'include "c/d.gate"\nexpect permit ssh x to x\n',
+        "a/c/d.gate": "subnet s 10.0.0.0/24\nhost x 10.0.0.9 on s\n",
+    }
     path, disguise = disguised(tmp_path / "new", texts)
     assert path.read_text() == 'include "part-1.gate"\nexpect permit ssh host1 to host1\n'
     assert disguise.files == {"a/b.gate": "plan.gate", "a/c/d.gate": "part-1.gate"}

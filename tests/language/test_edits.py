@@ -1,4 +1,6 @@
-"""Edits: whatever is done, every other line stays to the byte, and the plan reads as if the objects had been edited."""
+"""Edits: whatever is done, every other line stays to the byte, and the plan reads as if the objects
+had been edited.
+"""
 
 from __future__ import annotations
 
@@ -24,17 +26,28 @@ from tests import net, small
 
 from crossgate.core.model.address import Family  # isort: skip
 
-slow = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+slow = settings(
+    max_examples=60,
+    deadline=None,
+    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+)
 ENDINGS = st.sampled_from(["\n", "\r\n"])
 
 
 @st.composite
 def list_texts(draw: st.DrawFn) -> str:
-    """Draw a list as people leave it: with and without numbers, comments, notes, blank lines, tabs, no last newline."""
+    """Draw a list as people leave it: with and without numbers, comments, notes, blank lines, tabs,
+    no last newline.
+    """
     lines = ["# above", "list small extended ipv4  # the list"]
     number = 0
     for index in range(draw(st.integers(0, 6))):
-        lines += draw(st.lists(st.sampled_from(["", "    # a remark", '    note "why"', "\t", "# margin"]), max_size=1))
+        lines += draw(
+            st.lists(
+                st.sampled_from(["", "    # a remark", '    note "why"', "\t", "# margin"]),
+                max_size=1,
+            )
+        )
         lead = draw(st.sampled_from(["    ", "\t", "  "]))
         numbered = draw(st.booleans())
         number = number + draw(st.integers(1, 25)) if numbered else number + 10
@@ -43,7 +56,9 @@ def list_texts(draw: st.DrawFn) -> str:
         tail = draw(st.sampled_from(["", "  # tail", ' "said"', ' "said"   # both']))
         lines.append(f"{lead}{word}{off}{draw(small.entry_words(Family.IPV4))}{tail}")
         assert index < 7
-    lines += draw(st.sampled_from([[], ["    otherwise permit"], ["    otherwise deny  # end", ""]]))
+    lines += draw(
+        st.sampled_from([[], ["    otherwise permit"], ["    otherwise deny  # end", ""]])
+    )
     lines += ["", "list other extended ipv4", "    permit ip any to any"]
     text = draw(ENDINGS).join(lines)
     return text + ("\n" if draw(st.booleans()) else "")
@@ -65,16 +80,22 @@ def entries(access_list: AccessList) -> list[tuple[object, ...]]:
 
 @slow
 @given(st.data(), list_texts())
-def test_any_sequence_of_edits_is_the_edit_of_the_objects_and_leaves_the_rest(tmp_path: Path, data: st.DataObject, text: str) -> None:
+def test_any_sequence_of_edits_is_the_edit_of_the_objects_and_leaves_the_rest(
+    tmp_path: Path, data: st.DataObject, text: str
+) -> None:
     reading = load(tmp_path, text.encode())
     for _ in range(data.draw(st.integers(1, 5))):
         before = reading.plan.lists["small"]
         expected = {entry.number: key(entry) for entry in before.entries}
         draft = Draft(reading)
-        deed = data.draw(st.sampled_from(["add", "drop", "off", "change", "move"] if before.entries else ["add"]))
+        deed = data.draw(
+            st.sampled_from(["add", "drop", "off", "change", "move"] if before.entries else ["add"])
+        )
         touched: set[int] = set()
         if deed == "add":
-            number = data.draw(st.sampled_from([each for each in range(80) if each not in expected]))
+            number = data.draw(
+                st.sampled_from([each for each in range(80) if each not in expected])
+            )
             words = data.draw(small.entry_words(Family.IPV4))
             edits.add_entry(draft, before, number, words)
             new = edits.given_entry(draft, before, words)
@@ -92,9 +113,13 @@ def test_any_sequence_of_edits_is_the_edit_of_the_objects_and_leaves_the_rest(tm
                 words = data.draw(small.entry_words(Family.IPV4))
                 edits.change_entry(draft, entry, words)
                 new = edits.given_entry(draft, before, words)
-                expected[entry.number] = key(replace(new, number=entry.number, off=entry.off, comment=entry.comment))
+                expected[entry.number] = key(
+                    replace(new, number=entry.number, off=entry.off, comment=entry.comment)
+                )
             else:
-                number = data.draw(st.sampled_from([each for each in range(80) if each not in expected]))
+                number = data.draw(
+                    st.sampled_from([each for each in range(80) if each not in expected])
+                )
                 edits.renumber_entry(draft, before, entry, number)
                 del expected[entry.number]
                 expected[number] = key(replace(entry, number=number))
@@ -110,7 +135,9 @@ def test_any_sequence_of_edits_is_the_edit_of_the_objects_and_leaves_the_rest(tm
 
 
 def _untouched(old: str, new: str, access_list: AccessList, touched: set[int]) -> None:
-    """Every old line that was not edited stands in the new text, to the byte and in order, but for a number written down."""
+    """Every old line that was not edited stands in the new text, to the byte and in order, but for
+    a number written down.
+    """
     lines = old.split("\n")
     unnumbered = {entry.place.line: str(entry.number) for entry in access_list.entries}
     left = new.split("\n")
@@ -122,7 +149,14 @@ def _untouched(old: str, new: str, access_list: AccessList, touched: set[int]) -
             lead = line[: len(line) - len(line.lstrip())]
             written = f"{lead}{unnumbered[number]} {line.lstrip()}"
         bare = (line.rstrip("\r"), written.rstrip("\r"))
-        place = next((index for index, each in enumerate(left) if each in (line, written) or each.rstrip("\r") in bare), None)
+        place = next(
+            (
+                index
+                for index, each in enumerate(left)
+                if each in (line, written) or each.rstrip("\r") in bare
+            ),
+            None,
+        )
         assert place is not None, (line, new)
         left = left[place + 1 :] if number not in unnumbered else left
 
@@ -162,7 +196,8 @@ def fence(draft: Draft) -> AccessList:
 def test_an_entry_between_others_gets_a_number_and_so_does_the_next(draft: Draft) -> None:
     edits.add_entry(draft, fence(draft), 15, "permit udp/53 any to any")
     assert result(draft) == PLAN.replace(
-        "    permit tcp/443 any to any\n", "    15 permit udp/53 any to any\n    20 permit tcp/443 any to any\n"
+        "    permit tcp/443 any to any\n",
+        "    15 permit udp/53 any to any\n    20 permit tcp/443 any to any\n",
     )
 
 
@@ -179,10 +214,14 @@ def test_renumbering_takes_claims_and_acceptances_with_it(draft: Draft, tmp_path
     text = result(draft)
     assert "by fence 100\n" in text
     assert 'accept no-effect in fence 110 "shown' in text
-    assert [entry.number for entry in load(tmp_path, text.encode()).plan.lists["fence"].entries] == [100, 105, 110]
+    assert [
+        entry.number for entry in load(tmp_path, text.encode()).plan.lists["fence"].entries
+    ] == [100, 105, 110]
 
 
-def test_lists_come_behind_the_last_and_placements_behind_the_last(draft: Draft, tmp_path: Path) -> None:
+def test_lists_come_behind_the_last_and_placements_behind_the_last(
+    draft: Draft, tmp_path: Path
+) -> None:
     from crossgate.core.model.accesslist import Kind
 
     edits.new_list(draft, "50", Kind.STANDARD, Family.IPV6)
@@ -199,20 +238,36 @@ def test_lists_come_behind_the_last_and_placements_behind_the_last(draft: Draft,
     [
         (lambda draft: edits.find_list(draft.plan, "Fence"), "there is fence"),
         (lambda draft: edits.find_entry(fence(draft), 15), "no entry in list fence with number 15"),
-        (lambda draft: edits.add_entry(draft, fence(draft), 20, "deny ip any to any"), "has an entry 20 in line 5 already"),
-        (lambda draft: edits.given_entry(draft, fence(draft), "permit tcp/99999 any to any"), "the text given:1:"),
+        (
+            lambda draft: edits.add_entry(draft, fence(draft), 20, "deny ip any to any"),
+            "has an entry 20 in line 5 already",
+        ),
+        (
+            lambda draft: edits.given_entry(draft, fence(draft), "permit tcp/99999 any to any"),
+            "the text given:1:",
+        ),
         (lambda draft: edits.given_entry(draft, fence(draft), ""), "an entry is one line"),
         (lambda draft: edits.drop_list(draft, fence(draft)), "crossgate lift fence"),
-        (lambda draft: edits.lift_list(draft, fence(draft), Direction.OUTBOUND, None), "it stands inbound on r.i"),
         (
-            lambda draft: edits.place_list(draft, fence(draft), Direction.INBOUND, edits.point_given(draft, "r.i")),
+            lambda draft: edits.lift_list(draft, fence(draft), Direction.OUTBOUND, None),
+            "it stands inbound on r.i",
+        ),
+        (
+            lambda draft: edits.place_list(
+                draft, fence(draft), Direction.INBOUND, edits.point_given(draft, "r.i")
+            ),
             "stands inbound on r.i already",
         ),
         (lambda draft: edits.point_given(draft, "r.x"), "no interface r.x"),
-        (lambda draft: edits.number_between(fence(draft), *fence(draft).entries[:2][::-1]), "list renumber fence"),
+        (
+            lambda draft: edits.number_between(fence(draft), *fence(draft).entries[:2][::-1]),
+            "list renumber fence",
+        ),
     ],
 )
-def test_what_cannot_be_done_is_told_with_its_mend(draft: Draft, deed: Callable[[Draft], object], says: str) -> None:
+def test_what_cannot_be_done_is_told_with_its_mend(
+    draft: Draft, deed: Callable[[Draft], object], says: str
+) -> None:
     with pytest.raises(PlanError, match=says):
         deed(draft)
 
@@ -224,11 +279,14 @@ def test_an_included_file_is_edited_where_it_is(tmp_path: Path) -> None:
     draft = Draft(reading)
     edits.add_entry(draft, reading.plan.lists["l"], 5, "deny udp any to any")
     assert draft.result() == {
-        str(tmp_path / "lists.gate"): b"list l extended ipv4\n    5 deny udp any to any\n    10 permit ip any to any\n"
+        str(
+            tmp_path / "lists.gate"
+        ): b"list l extended ipv4\n    5 deny udp any to any\n    10 permit ip any to any\n"
     }
 
 
-# ---- tidy ------------------------------------------------------------------------------------------------------------
+# ---- tidy
+# -----
 
 
 def tidy(tmp_path: Path, text: str) -> tuple[str, Plan, Plan]:
@@ -243,7 +301,9 @@ def test_tidying_twice_is_tidying_once_and_no_entry_changes(tmp_path: Path, text
     once, old, new = tidy(tmp_path, text)
     assert tidy(tmp_path, once)[0] == once
     for name, access_list in old.lists.items():
-        assert [entry.meaning for entry in new.lists[name].entries] == [entry.meaning for entry in access_list.entries]
+        assert [entry.meaning for entry in new.lists[name].entries] == [
+            entry.meaning for entry in access_list.entries
+        ]
         assert [(entry.off, entry.comment) for entry in new.lists[name].entries] == [
             (entry.off, entry.comment) for entry in access_list.entries
         ]
@@ -255,7 +315,9 @@ def test_tidying_twice_is_tidying_once_and_no_entry_changes(tmp_path: Path, text
 @slow
 @given(net.plans())
 def test_tidying_never_changes_a_verdict(tmp_path: Path, text: str) -> None:
-    told, old, new = tidy(tmp_path, text + "expect permit tcp/80 pinned to server\nexpect deny ip 10.0.0.5/29 to b\n")
+    told, old, new = tidy(
+        tmp_path, text + "expect permit tcp/80 pinned to server\nexpect deny ip 10.0.0.5/29 to b\n"
+    )
     assert differences(Session(old), Session(new)) == []
     assert tidy(tmp_path, told)[0] == told
     assert [each.claim for each in old.expectations] == [each.claim for each in new.expectations]

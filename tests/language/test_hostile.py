@@ -1,4 +1,6 @@
-"""Plans that nobody should write: each is read or told with its place, in good time, and nothing steers a terminal."""
+"""Plans that nobody should write: each is read or told with its place, in good time, and nothing
+steers a terminal.
+"""
 
 from __future__ import annotations
 
@@ -27,24 +29,49 @@ LIST = "list l extended ipv4\n    {}\n"
 @pytest.mark.parametrize(
     "text",
     [
-        "subnet a 10.0.0.²/24", "subnet a 10.0.0.0/²", f"subnet a 10.0.0.0/{LONG}", f"subnet a 10.{LONG}.0.0/24", f"subnet a 10.0.0.0/24 vlan {LONG}",
-        f"list {LONG} standard ipv4", "list ² standard ipv4", LIST.format("² permit ip any to any"), LIST.format(f"{LONG} permit ip any to any"),
-        LIST.format("٣ permit ip any to any"), LIST.format(f"permit tcp/{LONG} any to any"), LIST.format("permit tcp/² any to any"),
-        LIST.format(f"permit {LONG} any to any"), LIST.format(f"permit icmp/{LONG} any to any"), LIST.format(f"permit icmp/3/{LONG} any to any"),
-        LIST.format(f"permit ip any to any dscp {LONG}"), LIST.format("permit ip 10.0.0.² to any"), LIST.format(f"permit ip 10.0.0.{LONG} to any"),
-        f"numbering standard 1-{LONG} extended 5", "numbering standard ²-3 extended 5", f"client ports {LONG}", f"window w daily {LONG}:00-05:00",
-        "window w daily ²²:00-05:00", f"window w {LONG}-01-01 00:00 to 2026-01-01 00:00", f"expect permit tcp/80 10.0.0.1 to 10.0.0.2 source port {LONG}",
-        f"expect permit tcp/80 10.0.0.1 to 10.0.0.2 at mon {LONG}:00", f"host h 10.0.0.{LONG} on a", f"router r\n    route 10.0.0.0/{LONG} via 10.0.0.1",
-        f'accept no-effect in l {LONG} "x"', f"place {LONG} inbound on r.a", f"group g 10.0.0.1-10.0.0.{LONG}", f"service s tcp/{LONG}-{LONG}",
+        "subnet a 10.0.0.²/24",
+        "subnet a 10.0.0.0/²",
+        f"subnet a 10.0.0.0/{LONG}",
+        f"subnet a 10.{LONG}.0.0/24",
+        f"subnet a 10.0.0.0/24 vlan {LONG}",
+        f"list {LONG} standard ipv4",
+        "list ² standard ipv4",
+        LIST.format("² permit ip any to any"),
+        LIST.format(f"{LONG} permit ip any to any"),
+        LIST.format("٣ permit ip any to any"),
+        LIST.format(f"permit tcp/{LONG} any to any"),
+        LIST.format("permit tcp/² any to any"),
+        LIST.format(f"permit {LONG} any to any"),
+        LIST.format(f"permit icmp/{LONG} any to any"),
+        LIST.format(f"permit icmp/3/{LONG} any to any"),
+        LIST.format(f"permit ip any to any dscp {LONG}"),
+        LIST.format("permit ip 10.0.0.² to any"),
+        LIST.format(f"permit ip 10.0.0.{LONG} to any"),
+        f"numbering standard 1-{LONG} extended 5",
+        "numbering standard ²-3 extended 5",
+        f"client ports {LONG}",
+        f"window w daily {LONG}:00-05:00",
+        "window w daily ²²:00-05:00",
+        f"window w {LONG}-01-01 00:00 to 2026-01-01 00:00",
+        f"expect permit tcp/80 10.0.0.1 to 10.0.0.2 source port {LONG}",
+        f"expect permit tcp/80 10.0.0.1 to 10.0.0.2 at mon {LONG}:00",
+        f"host h 10.0.0.{LONG} on a",
+        f"router r\n    route 10.0.0.0/{LONG} via 10.0.0.1",
+        f'accept no-effect in l {LONG} "x"',
+        f"place {LONG} inbound on r.a",
+        f"group g 10.0.0.1-10.0.0.{LONG}",
+        f"service s tcp/{LONG}-{LONG}",
     ],
-)  # fmt: skip
+)
 def test_odd_digits_and_endless_numbers_are_told(plan_of: Read, text: str) -> None:
     with pytest.raises(PlanError, match=r"test\.gate:\d"):
         plan_of(text + "\n")
 
 
 def test_a_number_is_ascii_digits_and_not_endless() -> None:
-    assert [numeral(text) for text in ("0", "007", "9" * 18, "9" * 19, "²", "٣", "-1", "", "1 ")] == [
+    assert [
+        numeral(text) for text in ("0", "007", "9" * 18, "9" * 19, "²", "٣", "-1", "", "1 ")
+    ] == [
         0,
         7,
         10**18 - 1,
@@ -58,7 +85,12 @@ def test_a_number_is_ascii_digits_and_not_endless() -> None:
 
 
 @pytest.mark.parametrize(
-    "span", ["0001-01-01 00:00 to 0001-01-02 00:00", "9999-12-30 00:00 to 9999-12-31 23:59", "0001-01-01 00:00 to 9999-12-31 23:59"]
+    "span",
+    [
+        "0001-01-01 00:00 to 0001-01-02 00:00",
+        "9999-12-30 00:00 to 9999-12-31 23:59",
+        "0001-01-01 00:00 to 9999-12-31 23:59",
+    ],
 )
 def test_windows_at_the_ends_of_time_have_their_states(plan_of: Read, span: str) -> None:
     plan = plan_of(f"window w {span}\nwindow n daily 22:00-06:00\n")
@@ -69,13 +101,21 @@ def test_windows_at_the_ends_of_time_have_their_states(plan_of: Read, span: str)
 
 def test_chains_of_any_length_are_read(plan_of: Read, tmp_path: Path) -> None:
     count = 1500
-    text = "".join(f"group g{each} g{each + 1}, 10.0.{each % 256}.1\n" for each in range(count)) + f"group g{count} 10.1.0.1\n"
-    text += "".join(f"service s{each} s{each + 1}\n" for each in range(count)) + f"service s{count} tcp/80\n"
+    text = (
+        "".join(f"group g{each} g{each + 1}, 10.0.{each % 256}.1\n" for each in range(count))
+        + f"group g{count} 10.1.0.1\n"
+    )
+    text += (
+        "".join(f"service s{each} s{each + 1}\n" for each in range(count))
+        + f"service s{count} tcp/80\n"
+    )
     plan = plan_of(text + LIST.format("permit s0 g0 to any"))
     assert len(plan.groups["g0"].members[Family.IPV4].patterns) == 257
     assert len(plan.lists["l"].entries[0].service.terms) == 1
     for each in range(count):
-        (tmp_path / f"i{each}.gate").write_text(f'include "i{each + 1}.gate"\nsubnet s{each} 10.{each // 256}.{each % 256}.0/24\n')
+        (tmp_path / f"i{each}.gate").write_text(
+            f'include "i{each + 1}.gate"\nsubnet s{each} 10.{each // 256}.{each % 256}.0/24\n'
+        )
     (tmp_path / f"i{count}.gate").write_text("")
     deep = read_plan(tmp_path / "i0.gate")
     assert (len(deep.segments), len(deep.files)) == (count, count + 1)
@@ -86,7 +126,10 @@ def test_circles_of_any_length_are_told_once(plan_of: Read) -> None:
     count = 1500
     groups = "".join(f"group g{each} g{(each + 1) % count}\n" for each in range(count))
     services = "".join(f"service s{each} s{(each + 1) % count}\n" for each in range(count))
-    for text, says in ((groups, "groups go round in a circle: g0 has g1"), (services, "services go round in a circle: s0 has s1")):
+    for text, says in (
+        (groups, "groups go round in a circle: g0 has g1"),
+        (services, "services go round in a circle: s0 has s1"),
+    ):
         with pytest.raises(PlanError, match=says) as told:
             plan_of(text)
         assert str(told.value).count("in a circle") == 1
@@ -102,9 +145,17 @@ def test_names_are_put_in_order_of_need() -> None:
 
 def test_what_doubles_at_each_level_ends(plan_of: Read) -> None:
     """Worked out anew wherever it is used, the last of these would be read 2^60 times."""
-    text = "".join(f"service s{each} s{each + 1},s{each + 1}\ngroup g{each} g{each + 1}, g{each + 1}\n" for each in range(60))
-    plan = plan_of(text + "service s60 tcp/80\ngroup g60 10.0.0.1\n" + LIST.format("permit s0 g0 to any"))
-    assert (len(plan.lists["l"].entries[0].service.terms), len(plan.lists["l"].entries[0].source.patterns)) == (1, 1)
+    text = "".join(
+        f"service s{each} s{each + 1},s{each + 1}\ngroup g{each} g{each + 1}, g{each + 1}\n"
+        for each in range(60)
+    )
+    plan = plan_of(
+        text + "service s60 tcp/80\ngroup g60 10.0.0.1\n" + LIST.format("permit s0 g0 to any")
+    )
+    assert (
+        len(plan.lists["l"].entries[0].service.terms),
+        len(plan.lists["l"].entries[0].source.patterns),
+    ) == (1, 1)
 
 
 def test_only_regular_files_are_included(tmp_path: Path) -> None:
@@ -135,8 +186,14 @@ def test_a_file_that_is_far_too_large_is_refused(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("text", "says"),
     [
-        ("router r\n\xa0\xa0interface a 10.0.0.1/24 on a\n", r"test.gate:2:1: this line begins with no-break space \(U\+00A0\)"),
-        ("router r\n\x0binterface a 10.0.0.1/24 on a\n", r"test.gate:2:1: this line begins with a control character \(U\+000B\)"),
+        (
+            "router r\n\xa0\xa0interface a 10.0.0.1/24 on a\n",
+            r"test.gate:2:1: this line begins with no-break space \(U\+00A0\)",
+        ),
+        (
+            "router r\n\x0binterface a 10.0.0.1/24 on a\n",
+            r"test.gate:2:1: this line begins with a control character \(U\+000B\)",
+        ),
         ("subnet a 10.0.0.0/24\rsubnet b 10.0.1.0/24\r", "lines end in carriage returns alone"),
     ],
 )
@@ -150,14 +207,17 @@ def test_a_bad_service_is_one_error_at_its_own_line(plan_of: Read) -> None:
     entries = "\n".join(f"    permit {name} any to any" for name in ("bad", "bad", "uses", "bad"))
     with pytest.raises(PlanError) as told:
         plan_of(
-            f"service bad tcp/99999\nservice uses bad, tcp/80\nlist l extended ipv4\n{entries}\nexpect permit bad 10.0.0.1 to 10.0.0.2\n"
+            "service bad tcp/99999\nservice uses bad, tcp/80\nlist l extended "
+            f"ipv4\n{entries}\nexpect permit bad 10.0.0.1 to 10.0.0.2\n"
         )
     assert str(told.value).count("test.gate:") == 1
     assert "test.gate:1:17: 99999 is no port" in str(told.value)
 
 
 def test_what_would_steer_a_terminal_is_an_escape_from_the_start(plan_of: Read) -> None:
-    plan = plan_of('title "a\x1b[31mb\x07"\nlist l extended ipv4\n    permit ip any to any "\u202egnp.\x9b"\n')
+    plan = plan_of(
+        'title "a\x1b[31mb\x07"\nlist l extended ipv4\n    permit ip any to any "\u202egnp.\x9b"\n'
+    )
     assert plan.title == "a\\x1b[31mb\\x07"
     assert plan.lists["l"].entries[0].comment == "\\u202egnp.\\x9b"
     assert escaped("tab\tline\nDEL\x7f é 日本") == "tab\tline\nDEL\\x7f é 日本"
@@ -193,7 +253,9 @@ WORDS = [
 
 
 def test_mutated_plans_are_read_or_told(tmp_path: Path) -> None:
-    """Seeded mutations of the demo's plan; CROSSGATE_FUZZ says for how many seconds, else there are a few hundred."""
+    """Seeded mutations of the demo's plan; CROSSGATE_FUZZ says for how many seconds, else there are
+    a few hundred.
+    """
     from importlib.resources import files
 
     original = (files("crossgate.demo") / "files" / "ternhaven.gate").read_text(encoding="utf-8")

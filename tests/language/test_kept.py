@@ -1,4 +1,6 @@
-"""Reading a plan again: what has not changed is kept, and the plan is the one that reading from nothing gives."""
+"""Reading a plan again: what has not changed is kept, and the plan is the one that reading from
+nothing gives.
+"""
 
 from __future__ import annotations
 
@@ -12,11 +14,25 @@ from crossgate.language.names import Kept
 from crossgate.language.reader import Reading, attempt
 
 LINES = [
-    "subnet here 10.1.0.0/16", "subnet far 10.2.0.0/16", "subnet far 10.3.0.0/16", "group some 10.1.0.0/24", "service web tcp/80",
-    "service web tcp/80,443", "window night daily 22:00-06:00", "list one extended ipv4", "list two extended ipv4", "list one standard ipv4",
-    "    10 permit web some to far", "    20 deny ip any to far during night", "    permit tcp any to any at most 5 a second", "    otherwise permit",
-    "    30 permit some", "    30 permit nothing-known", "    10 permit web some to far  # said twice", "expect permit web some to far",
-]  # fmt: skip
+    "subnet here 10.1.0.0/16",
+    "subnet far 10.2.0.0/16",
+    "subnet far 10.3.0.0/16",
+    "group some 10.1.0.0/24",
+    "service web tcp/80",
+    "service web tcp/80,443",
+    "window night daily 22:00-06:00",
+    "list one extended ipv4",
+    "list two extended ipv4",
+    "list one standard ipv4",
+    "    10 permit web some to far",
+    "    20 deny ip any to far during night",
+    "    permit tcp any to any at most 5 a second",
+    "    otherwise permit",
+    "    30 permit some",
+    "    30 permit nothing-known",
+    "    10 permit web some to far  # said twice",
+    "expect permit web some to far",
+]
 
 
 def said(found: tuple[Reading, list[PlanError]]) -> object:
@@ -27,7 +43,10 @@ def said(found: tuple[Reading, list[PlanError]]) -> object:
             name,
             each.kind,
             each.otherwise,
-            [(entry.number, entry.meaning, entry.window, entry.limit, entry.off, entry.place) for entry in each.entries],
+            [
+                (entry.number, entry.meaning, entry.window, entry.limit, entry.off, entry.place)
+                for entry in each.entries
+            ],
         )
         for name, each in plan.lists.items()
     ]
@@ -35,7 +54,13 @@ def said(found: tuple[Reading, list[PlanError]]) -> object:
 
 
 @settings(deadline=None)
-@given(st.lists(st.tuples(st.integers(0, 12), st.integers(0, 3), st.sampled_from(LINES)), min_size=1, max_size=12))
+@given(
+    st.lists(
+        st.tuples(st.integers(0, 12), st.integers(0, 3), st.sampled_from(LINES)),
+        min_size=1,
+        max_size=12,
+    )
+)
 def test_what_is_kept_reads_as_from_nothing(edits: list[tuple[int, int, str]]) -> None:
     path, kept = Path("plan.gate"), Kept()
     lines: list[str] = [LINES[0], LINES[1], LINES[3], LINES[4], LINES[7], LINES[10]]
@@ -49,6 +74,10 @@ def test_an_entry_that_has_not_changed_is_the_same_one() -> None:
     path, kept = Path("plan.gate"), Kept()
     text = "list one extended ipv4\n    10 permit tcp any to any\n    20 permit udp any to any\n"
     first = attempt(path, {"plan.gate": text.encode()}, kept)[0].plan.lists["one"].entries
-    second = attempt(path, {"plan.gate": text.replace("permit udp", "deny udp").encode()}, kept)[0].plan.lists["one"].entries
+    second = (
+        attempt(path, {"plan.gate": text.replace("permit udp", "deny udp").encode()}, kept)[0]
+        .plan.lists["one"]
+        .entries
+    )
     assert second[0] is first[0]
     assert second[1] is not first[1]

@@ -1,4 +1,6 @@
-"""Mends: edits that make a failing claim hold, each of which is tried packet by packet here, and reasons where there is none."""
+"""Mends: edits that make a failing claim hold, each of which is tried packet by packet here, and
+reasons where there is none.
+"""
 
 from __future__ import annotations
 
@@ -34,14 +36,21 @@ CLAIMS = ("permit tcp/80", "permit udp/53", "permit ping", "deny tcp/80", "deny 
 
 
 def holds_packet_by_packet(network: Network, claim: Expectation) -> bool:
-    """Whether every conversation of the universe that a claim speaks of fares as it says, in every state, on every way."""
+    """Whether every conversation of the universe that a claim speaks of fares as it says, in every
+    state, on every way.
+    """
     wanted = Verdict.PERMITTED if claim.claim is Claim.PERMIT else Verdict.DENIED
     for family in Family:
         service = network.plan.service(claim.service, family)
         hosts = [network.plan.hosts[word] for word in (claim.source, claim.destination)]
         ends = [{each.value for each in host.addresses if each.family is family} for host in hosts]
         for packet in net.openings(family):
-            clients = packet.source_port is None or network.plan.client_ports[0] <= packet.source_port <= network.plan.client_ports[1]
+            clients = (
+                packet.source_port is None
+                or network.plan.client_ports[0]
+                <= packet.source_port
+                <= network.plan.client_ports[1]
+            )
             if (
                 clients
                 and packet.source in ends[0]
@@ -50,14 +59,20 @@ def holds_packet_by_packet(network: Network, claim: Expectation) -> bool:
                 and packet.fragment is False
             ):
                 for opened in states([*network.plan.windows.values()]):
-                    for trace in Tracer(network, opened).alternatives(net.conversation(network, packet)):
+                    for trace in Tracer(network, opened).alternatives(
+                        net.conversation(network, packet)
+                    ):
                         if trace.verdict is not wanted:
                             return False
     return True
 
 
 @settings(max_examples=40)
-@given(text=net.plans(), claims=st.lists(st.sampled_from(CLAIMS), min_size=1, max_size=3, unique=True), data=st.data())
+@given(
+    text=net.plans(),
+    claims=st.lists(st.sampled_from(CLAIMS), min_size=1, max_size=3, unique=True),
+    data=st.data(),
+)
 def test_every_mend_makes_its_claim_hold_and_breaks_none_that_held(
     tmp_path: Path, text: str, claims: list[str], data: st.DataObject
 ) -> None:
@@ -77,7 +92,14 @@ def test_every_mend_makes_its_claim_hold_and_breaks_none_that_held(
     for index, result in enumerate(results):
         if result.held:
             continue
-        for mend in mend_claim(reading, index, result, NOW, verifier, lambda session, packet: moves(session, packet, NOW)).mends:
+        for mend in mend_claim(
+            reading,
+            index,
+            result,
+            NOW,
+            verifier,
+            lambda session, packet: moves(session, packet, NOW),
+        ).mends:
             after = read(path, {**reading.data, **mend.proposal.new}).plan
             network = Network(after)
             for place, claim in enumerate(after.expectations):
@@ -89,33 +111,60 @@ def test_every_mend_makes_its_claim_hold_and_breaks_none_that_held(
 
 @settings(max_examples=25)
 @given(text=net.plans(), claims=st.lists(st.sampled_from(CLAIMS), min_size=1, max_size=4))
-def test_mending_all_ends_and_leaves_only_what_cannot_be(tmp_path: Path, text: str, claims: list[str]) -> None:
+def test_mending_all_ends_and_leaves_only_what_cannot_be(
+    tmp_path: Path, text: str, claims: list[str]
+) -> None:
     path = tmp_path / "plan.gate"
     path.write_text(text)
     hosts = [*read(path).plan.hosts]
     if len(hosts) < 2:
         return
-    path.write_text(text + "".join(f"expect {each} {hosts[number % 2]} to {hosts[1 - number % 2]}\n" for number, each in enumerate(claims)))
+    path.write_text(
+        text
+        + "".join(
+            f"expect {each} {hosts[number % 2]} to {hosts[1 - number % 2]}\n"
+            for number, each in enumerate(claims)
+        )
+    )
     reading = read(path)
     whole, left = mend_all(reading, NOW)
-    after = reading.plan if whole is None else read(path, {**reading.data, **whole.proposal.new}).plan
-    failing = [each for each in after.expectations if not Verifier(Session(after)).verify(each).held]
+    after = (
+        reading.plan if whole is None else read(path, {**reading.data, **whole.proposal.new}).plan
+    )
+    failing = [
+        each for each in after.expectations if not Verifier(Session(after)).verify(each).held
+    ]
     assert len(failing) == len(left)
     assert all(each.reason for each in left)
 
 
 @st.composite
 def tables(draw: st.DrawFn) -> str:
-    """Draw a network without lists and a table of what must hold between machines of different subnets, in which no two lines contradict each other."""
+    """Draw a network without lists and a table of what must hold between machines of different
+    subnets, in which no two lines contradict each other.
+    """
     stateful = st.sampled_from(["", "", " stateful"])
     text = net.NETWORK.format(left=draw(stateful), right=draw(stateful))
     left = ["pinned", "plain"]
     lines = []
     for _ in range(draw(st.integers(2, 6))):
-        ends = draw(st.permutations([draw(st.sampled_from(left)), *draw(st.permutations(["server", "far"]))[:1]]))
+        ends = draw(
+            st.permutations(
+                [draw(st.sampled_from(left)), *draw(st.permutations(["server", "far"]))[:1]]
+            )
+        )
         claim = draw(
             st.sampled_from(
-                ["permit tcp/80", "permit udp/80", "only tcp/443", "only udp/80", "only ping", "deny ip", "deny tcp/80", "deny ping"]
+                [
+                    "permit tcp/80",
+                    "permit udp/80",
+                    "only tcp/443",
+                    "only udp/80",
+                    "only ping",
+                    "deny ip",
+                    "deny tcp/80",
+                    "deny ping",
+                ]
             )
         )
         lines.append(f"expect {claim} {ends[0]} to {ends[1]}\n")
@@ -139,8 +188,14 @@ def test_from_a_table_alone_lists_are_written_that_hold_it(tmp_path: Path, text:
     assert [each.what for each in left] == []
     after = reading.plan if whole is None else whole.proposal.plan
     assert all(Verifier(Session(after)).verify(each).held for each in after.expectations)
-    assert all(holds_packet_by_packet(Network(after), each) for each in after.expectations if isinstance(each, Expectation))
-    errors = [each.name for each in audit(Session(after), NOW).findings if each.severity is Severity.ERROR]
+    assert all(
+        holds_packet_by_packet(Network(after), each)
+        for each in after.expectations
+        if isinstance(each, Expectation)
+    )
+    errors = [
+        each.name for each in audit(Session(after), NOW).findings if each.severity is Severity.ERROR
+    ]
     assert errors == []
 
 
@@ -161,17 +216,27 @@ def failing(demo: Path) -> Path:
 
 
 def line_of(path: Path, text: str) -> str:
-    return next(str(number) for number, line in enumerate(path.read_text().splitlines(), 1) if line.startswith(text))
+    return next(
+        str(number)
+        for number, line in enumerate(path.read_text().splitlines(), 1)
+        if line.startswith(text)
+    )
 
 
 def test_what_fails_is_told_with_its_mends(run: Run, failing: Path) -> None:
     done = run("mend")
     assert done.returncode == 1
     assert "  a  in list kiosk-fence, at the end: 50 permit ssh kiosk-1 to manifest" in done.stdout
-    assert "new list pier-b2-in, inbound on pier.b2: deny ip berth-2 to quay; otherwise permit" in done.stdout
+    assert (
+        "new list pier-b2-in, inbound on pier.b2: deny ip berth-2 to quay; otherwise permit"
+        in done.stdout
+    )
     line = line_of(failing, "expect half-open")
     other = line_of(failing, "expect permit tcp/rtsp duty to camera-3")
-    assert f"no edit is found: line {line} and line {other} contradict each other: tcp/554 from" in done.stdout
+    assert (
+        f"no edit is found: line {line} and line {other} contradict each other: tcp/554 from"
+        in done.stdout
+    )
     assert "  a  guest-fence6 begins with what RFC 4890 section 4.3.1 asks for" in done.stdout
 
 
@@ -182,7 +247,11 @@ def test_edits_as_text_make_the_plan_that_is_proposed(run: Run, failing: Path) -
         lines = failing.read_text().splitlines(keepends=True)
         for each in reversed(proposal["text_edits"]):
             lines[each["line"] - 1 : each["line"] - 1 + each["lines"]] = [each["text"]]
-        added = [each[1:] for each in proposal["diff"] if each.startswith("+") and not each.startswith("+++")]
+        added = [
+            each[1:]
+            for each in proposal["diff"]
+            if each.startswith("+") and not each.startswith("+++")
+        ]
         (failing.parent / "other.gate").write_text("".join(lines))
         assert all(f"{each}\n" in "".join(lines) for each in added)
         assert verified(failing.parent / "other.gate")[-3].held
@@ -221,10 +290,14 @@ def test_a_finding_is_mended(run: Run, demo: Path, answer: Any) -> None:
     assert "icmp6-needed" not in run("check").stdout
 
 
-def test_an_entry_that_nothing_reaches_is_moved_where_that_gives_it_an_effect(run: Run, tmp_path: Path) -> None:
+def test_an_entry_that_nothing_reaches_is_moved_where_that_gives_it_an_effect(
+    run: Run, tmp_path: Path
+) -> None:
     (tmp_path / "p.gate").write_text(
-        "subnet a 10.0.0.0/24\nsubnet b 10.0.1.0/24\nrouter r\n    interface a 10.0.0.1/24 on a\n    interface b 10.0.1.1/24 on b\n"
-        "list l extended ipv4\n    10 deny tcp any to any\n    20 permit tcp/80 any to any\n    30 permit udp any to any\nplace l inbound on r.a\n"
+        "subnet a 10.0.0.0/24\nsubnet b 10.0.1.0/24\nrouter r\n    interface a 10.0.0.1/24 on a\n "
+        "   interface b 10.0.1.1/24 on b\n"
+        "list l extended ipv4\n    10 deny tcp any to any\n    20 permit tcp/80 any to any\n    "
+        "30 permit udp any to any\nplace l inbound on r.a\n"
     )
     done = run("mend", "never-reached", "l", "20")
     assert "drop l 20" not in done.stdout  # moved it has an effect
@@ -243,7 +316,9 @@ def test_an_entry_that_nothing_reaches_is_moved_where_that_gives_it_an_effect(ru
         (("icmp6-needed", "--take", "z"), "there is a"),
     ],
 )
-def test_what_cannot_be_taken_is_told(run: Run, failing: Path, words: tuple[str, ...], problem: str) -> None:
+def test_what_cannot_be_taken_is_told(
+    run: Run, failing: Path, words: tuple[str, ...], problem: str
+) -> None:
     refused = run("mend", *words)
     assert refused.returncode == 2
     assert problem in refused.stderr
@@ -258,7 +333,10 @@ def test_a_plan_that_holds_says_so(run: Run, tmp_path: Path) -> None:
 def test_from_nothing_but_the_network_and_what_must_hold(run: Run, demo: Path) -> None:
     path = demo / "ternhaven.gate"
     text = path.read_text()
-    bare = text[: text.index("# ---- The lists")] + text[text.index("# ---- What must hold") : text.index("# ---- What is meant to be")]
+    bare = (
+        text[: text.index("# ---- The lists")]
+        + text[text.index("# ---- What must hold") : text.index("# ---- What is meant to be")]
+    )
     path.write_text(re.sub(r" by [a-z0-9-]+ (\d+|otherwise)", "", bare))
     run("tidy")
     before = sum(not each.held for each in verified(path))
@@ -267,9 +345,16 @@ def test_from_nothing_but_the_network_and_what_must_hold(run: Run, demo: Path) -
     assert before >= 10
     failing = {each.expectation.text: each.needed for each in verified(path) if not each.held}
     # How many a second that is no claim says.
-    assert failing == {"expect deny https visitor to timetable flooding": "at most N a second behind breakwater-sea-in 20"}
-    assert "10 permit ip duty to crane-1 during night 20 deny ip duty to crane-1" in " ".join(path.read_text().split())
-    assert re.search(r"permit crane-bus gate-1 to cranes \d+ deny ip gate-1 to cranes", " ".join(path.read_text().split()))
+    assert failing == {
+        "expect deny https visitor to timetable flooding": "at most N a second behind breakwater-sea-in 20"
+    }
+    assert "10 permit ip duty to crane-1 during night 20 deny ip duty to crane-1" in " ".join(
+        path.read_text().split()
+    )
+    assert re.search(
+        r"permit crane-bus gate-1 to cranes \d+ deny ip gate-1 to cranes",
+        " ".join(path.read_text().split()),
+    )
     assert run("check").returncode == 0
     assert run("tidy", "--check").returncode == 0
 
@@ -281,7 +366,11 @@ def verified(path: Path) -> list[Verified]:
 
 
 def test_only_lines_become_permits_closed_by_a_denial(run: Run, failing: Path) -> None:
-    failing.write_text(failing.read_text().replace("expect deny ip berth-2 to quay\n", "expect only https berth-2 to quay\n"))
+    failing.write_text(
+        failing.read_text().replace(
+            "expect deny ip berth-2 to quay\n", "expect only https berth-2 to quay\n"
+        )
+    )
     line = line_of(failing, "expect only https berth-2 to quay")
     told = run("mend", line).stdout
     assert "permit https berth-2 to quay; deny ip berth-2 to quay" in told
@@ -295,7 +384,10 @@ def test_a_twin_has_what_has_addresses_of_both_families(run: Run, demo: Path) ->
     assert done.returncode == 0, done.stderr
     text = " ".join((demo / "ternhaven.gate").read_text().split())
     assert "list kiosks6 extended ipv6 note" in text
-    assert "10 permit booking tickets to manifest 20 permit domain tickets to resolver 30 reject tcp/telnet any to any log" in text
+    assert (
+        "10 permit booking tickets to manifest 20 permit domain tickets to resolver 30 reject "
+        "tcp/telnet any to any log"
+    ) in text
     assert "icmp/packet-too-big" in text.split("list kiosks6")[1].split("10 permit booking")[0]
     assert "kiosks6 is the twin of kiosk-fence in IPv6, 4 of its 4 entries" in done.stdout
     partly = run("twin", "12", "13", "--dry-run")
@@ -326,13 +418,23 @@ expect {claim} ssh users to srv
 
 
 @pytest.mark.parametrize("claim", ["deny", "half-open"])
-def test_a_claim_over_a_shared_gateway_is_mended_at_every_device(run: Run, tmp_path: Path, answer: Any, claim: str) -> None:
+def test_a_claim_over_a_shared_gateway_is_mended_at_every_device(
+    run: Run, tmp_path: Path, answer: Any, claim: str
+) -> None:
     (tmp_path / "p.gate").write_text(SHARED.format(claim=claim))
     (mendable,) = answer("mend", status=1)["mends"]
-    places = {each["edits"][0].partition(": ")[0].partition(", ")[2] for each in mendable["proposals"]}
-    there, back = ("outbound on subnet users", "inbound on subnet srv"), ("inbound on r1.u, r2.u", "outbound on r1.s, r2.s")
+    places = {
+        each["edits"][0].partition(": ")[0].partition(", ")[2] for each in mendable["proposals"]
+    }
+    there, back = (
+        ("outbound on subnet users", "inbound on subnet srv"),
+        ("inbound on r1.u, r2.u", "outbound on r1.s, r2.s"),
+    )
     if claim == "half-open":
-        there, back = ("outbound on subnet srv", "inbound on subnet users"), ("inbound on r1.s, r2.s", "outbound on r1.u, r2.u")
+        there, back = (
+            ("outbound on subnet srv", "inbound on subnet users"),
+            ("inbound on r1.s, r2.s", "outbound on r1.u, r2.u"),
+        )
     assert places == {*there, *back}
 
 
@@ -357,28 +459,65 @@ expect permit https {}
 @pytest.mark.parametrize(
     ("entries", "place", "claim", "needed"),
     [
-        # What is any in a list is not only the outside: subnets that the list is closed to stay closed.
-        (["permit https guest to lab"], "g", "guest to internet", "at the end: 20 deny https guest to srv; 30 permit https guest to any"),
-        (["permit https guest to lab", "permit https guest to srv"], "g", "guest to internet", "at the end: 30 permit https guest to any"),
+        # What is any in a list is not only the outside: subnets that the list is closed to stay
+        # closed.
+        (
+            ["permit https guest to lab"],
+            "g",
+            "guest to internet",
+            "at the end: 20 deny https guest to srv; 30 permit https guest to any",
+        ),
+        (
+            ["permit https guest to lab", "permit https guest to srv"],
+            "g",
+            "guest to internet",
+            "at the end: 30 permit https guest to any",
+        ),
         (["permit udp any to any"], "w", "internet to s1", "at the end: 20 permit https any to s1"),
         (["permit udp any to any"], "g", "guest to s1", "at the end: 20 permit https guest to s1"),
-        (["deny tcp any to any", "permit ip any to any"], "g", "guest to internet", "before 10: 2 deny https guest to srv; 4 deny https guest to lab; 6 permit https guest to any"),
+        (
+            ["deny tcp any to any", "permit ip any to any"],
+            "g",
+            "guest to internet",
+            (
+                "before 10: 2 deny https guest to srv; 4 deny https guest to lab; 6 permit https "
+                "guest to any"
+            ),
+        ),
         # What the list says of a part of the outside is not undone by an entry for all of it.
-        (["deny ip any to 10.0.0.0/8", "permit ip guest to any"], "g", "guest to internet", "other prefixes: l 10 is about 10.0.0.0/8, of which internet has what no subnet has"),
+        (
+            ["deny ip any to 10.0.0.0/8", "permit ip guest to any"],
+            "g",
+            "guest to internet",
+            "other prefixes: l 10 is about 10.0.0.0/8, of which internet has what no subnet has",
+        ),
     ],
-)  # fmt: skip
+)
 def test_what_is_needed_opens_no_more_than_the_claim(
     run: Run, tmp_path: Path, entries: list[str], place: str, claim: str, needed: str
 ) -> None:
-    (tmp_path / "p.gate").write_text(OPEN.format("\n".join(f"    {each}" for each in entries), place, claim))
-    assert f"needed: {'' if needed.startswith('other prefixes') else 'in list l, '}{needed}" in run("verify").stdout
+    (tmp_path / "p.gate").write_text(
+        OPEN.format("\n".join(f"    {each}" for each in entries), place, claim)
+    )
+    assert (
+        f"needed: {'' if needed.startswith('other prefixes') else 'in list l, '}{needed}"
+        in run("verify").stdout
+    )
     mended = run("mend", "--all", "--write", "--yes")
     if needed.startswith("other prefixes"):
         assert mended.returncode == 1
         return
     assert run("verify").returncode == 0
-    opened = run("grid", "https", "--from", "guest", "--to", "srv").stdout.splitlines()[2].split()[-1]
-    assert opened == ("p" if place == "w" or any("to srv" in each for each in entries) else "s" if "s1" in claim else "D")
+    opened = (
+        run("grid", "https", "--from", "guest", "--to", "srv").stdout.splitlines()[2].split()[-1]
+    )
+    assert opened == (
+        "p"
+        if place == "w" or any("to srv" in each for each in entries)
+        else "s"
+        if "s1" in claim
+        else "D"
+    )
 
 
 SEVERAL = """subnet one 10.1.0.0/24
@@ -393,19 +532,27 @@ expect deny udp two to one
 """
 
 
-def test_several_claims_are_told_in_a_line_each_before_all_else(run: Run, answer: Any, tmp_path: Path) -> None:
+def test_several_claims_are_told_in_a_line_each_before_all_else(
+    run: Run, answer: Any, tmp_path: Path
+) -> None:
     (tmp_path / "p.gate").write_text(SEVERAL)
     told = run("mend").stdout.splitlines()
     assert [line.split(": ")[0].strip() for line in told[:3]] == [
-        "6  expect deny ssh one to two", "7  expect deny telnet one to two", "9  expect deny udp two to one",
-    ]  # fmt: skip
+        "6  expect deny ssh one to two",
+        "7  expect deny telnet one to two",
+        "9  expect deny udp two to one",
+    ]
     assert "no edit is found: line 6 and line 8 contradict each other" in told[0]
-    assert re.search(r"new list \S+, .*: deny telnet one to two; otherwise permit, or \d other way", told[1])
+    assert re.search(
+        r"new list \S+, .*: deny telnet one to two; otherwise permit, or \d other way", told[1]
+    )
     assert (told[3], told[4]) == ("", "expect deny ssh one to two  line 6")
     every = run("mend", "--all").stdout.splitlines()
     assert [line.split(": ")[0].strip() for line in every[:3]] == [
-        "7  expect deny telnet one to two", "9  expect deny udp two to one", "6  expect deny ssh one to two",
-    ]  # fmt: skip
+        "7  expect deny telnet one to two",
+        "9  expect deny udp two to one",
+        "6  expect deny ssh one to two",
+    ]
     assert run("mend", "7").stdout.startswith("expect deny telnet one to two  line 7\n")
     document = answer("mend", status=1)
     assert [each["line"] for each in document["mends"]] == [6, 7, 9]
@@ -413,7 +560,12 @@ def test_several_claims_are_told_in_a_line_each_before_all_else(run: Run, answer
 
 def test_what_seems_hopeless_is_tried_again(tmp_path: Path) -> None:
     path = tmp_path / "p.gate"
-    path.write_text(SEVERAL.replace("expect permit ssh one to two\n", "expect permit ssh one to two\nexpect deny tcp/25 two to one\n"))
+    path.write_text(
+        SEVERAL.replace(
+            "expect permit ssh one to two\n",
+            "expect permit ssh one to two\nexpect deny tcp/25 two to one\n",
+        )
+    )
     told: list[int] = []
     whole, left = mend_all(read(path), NOW, lambda found: told.append(found.place.line))
     assert whole is not None
@@ -440,13 +592,23 @@ expect permit https pc to s1
 """
 
 
-def test_what_is_stopped_where_it_turns_round_needs_a_route_and_no_entry(run: Run, tmp_path: Path) -> None:
+def test_what_is_stopped_where_it_turns_round_needs_a_route_and_no_entry(
+    run: Run, tmp_path: Path
+) -> None:
     plan = tmp_path / "p.gate"
     plan.write_text(TURNING)
-    needed = "needed: a route: r1 sends it out of r1.u again, by which it came in; write in the block of r1: route 10.2.0.0/24 via ADDRESS"
+    needed = (
+        "needed: a route: r1 sends it out of r1.u again, by which it came in; write in the "
+        "block of r1: route 10.2.0.0/24 via ADDRESS"
+    )
     assert needed in run("verify").stdout
     assert needed in run("mend").stdout
-    plan.write_text(TURNING.replace("interface l 10.255.0.1/30", "interface l 10.255.0.1/30\n    route 10.2.0.0/24 via 10.255.0.2"))
+    plan.write_text(
+        TURNING.replace(
+            "interface l 10.255.0.1/30",
+            "interface l 10.255.0.1/30\n    route 10.2.0.0/24 via 10.255.0.2",
+        )
+    )
     assert run("verify").returncode == 0
     plan.write_text(TURNING.replace(" cost 1", ""))
     assert run("verify").returncode == 0
@@ -479,7 +641,9 @@ def test_what_is_there_is_moved_or_turned_before_a_list_is_written(
     run: Run, answer: Any, tmp_path: Path, entry: str, at: str, said: str
 ) -> None:
     (tmp_path / "p.gate").write_text(MISPLACED.format(entry, at))
-    (mendable,) = [each for each in answer("mend", status=1)["mends"] if each["what"].startswith("expect")]
+    (mendable,) = [
+        each for each in answer("mend", status=1)["mends"] if each["what"].startswith("expect")
+    ]
     assert mendable["proposals"][0]["edits"] == [said]
     assert run("mend", "--all", "--write").returncode == 0
     assert run("verify").returncode == 0
@@ -488,11 +652,22 @@ def test_what_is_there_is_moved_or_turned_before_a_list_is_written(
 
 
 def test_an_edit_that_a_later_one_makes_needless_is_left_out(tmp_path: Path) -> None:
-    """Out of the window the otherwise line stops it, in the window an entry does; an entry above that does for both."""
+    """Out of the window the otherwise line stops it, in the window an entry does; an entry above
+    that does for both.
+    """
     path = tmp_path / "plan.gate"
-    own = "list l extended ipv4\n    10 deny ping any to any during open\n    20 permit tcp any to any\nplace l inbound on left.a\n"
-    path.write_text(net.NETWORK.format(left=" stateful", right=" stateful") + own + "expect permit ping plain to server over ipv4\n")
+    own = (
+        "list l extended ipv4\n    10 deny ping any to any during open\n    20 permit tcp any "
+        "to any\nplace l inbound on left.a\n"
+    )
+    path.write_text(
+        net.NETWORK.format(left=" stateful", right=" stateful")
+        + own
+        + "expect permit ping plain to server over ipv4\n"
+    )
     reading = read(path)
     verifier = Verifier(Session(reading.plan))
     found = mend_claim(reading, 0, verifier.verify(reading.plan.expectations[0]), NOW, verifier)
-    assert [each.said for each in found.mends] == [("in list l, before 10: 5 permit ping plain to server",)]
+    assert [each.said for each in found.mends] == [
+        ("in list l, before 10: 5 permit ping plain to server",)
+    ]

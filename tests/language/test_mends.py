@@ -19,7 +19,10 @@ from crossgate.language.reader import read
 from tests.conftest import Run
 from tests.small import entry_words
 
-NET = "subnet a 10.0.0.0/24\nsubnet b 10.1.0.0/24\nhost one 10.0.0.9 on a\nwindow night daily 22:00-05:00\n"
+NET = (
+    "subnet a 10.0.0.0/24\nsubnet b 10.1.0.0/24\nhost one 10.0.0.9 on a\nwindow night daily "
+    "22:00-05:00\n"
+)
 
 
 def names(folder: Path) -> Names:
@@ -54,9 +57,14 @@ STANDARD = {
 
 @pytest.mark.parametrize(
     ("kind", "line", "form"),
-    [*((Kind.EXTENDED, *each) for each in EXTENDED.items()), *((Kind.STANDARD, *each) for each in STANDARD.items())],
+    [
+        *((Kind.EXTENDED, *each) for each in EXTENDED.items()),
+        *((Kind.STANDARD, *each) for each in STANDARD.items()),
+    ],
 )
-def test_another_way_of_writing_gets_its_mend(tmp_path: Path, kind: Kind, line: str, form: str) -> None:
+def test_another_way_of_writing_gets_its_mend(
+    tmp_path: Path, kind: Kind, line: str, form: str
+) -> None:
     plan = names(tmp_path)
     with pytest.raises(PlanError) as told:
         one_entry(Line("x", 1, line), plan, kind, Family.IPV4, 10)
@@ -69,21 +77,31 @@ def test_another_way_of_writing_gets_its_mend(tmp_path: Path, kind: Kind, line: 
     with pytest.raises(PlanErrors) as errors:
         read(path)
     assert [f"write: {form}" in each.message for each in errors.value.errors] == [True]
-    path.write_text(NET + f"list l {kind} ipv4\n    {put(errors.value.errors[0])}  # said why\n".replace("      ", "    "))
+    path.write_text(
+        NET
+        + f"list l {kind} ipv4\n    {put(errors.value.errors[0])}  # said why\n".replace(
+            "      ", "    "
+        )
+    )
     assert read(path).plan.lists["l"].entries or form.startswith("note")
 
 
 def put(error: PlanError) -> str:
     """Return the line of an error with what it says was meant put in."""
     assert error.instead is not None
-    return error.source[: error.instead.start] + error.instead.text + error.source[error.instead.end :]
+    return (
+        error.source[: error.instead.start] + error.instead.text + error.source[error.instead.end :]
+    )
 
 
 @pytest.mark.parametrize(
     ("line", "meant"),
     [
         ("subnat c 10.2.0.0/24", "subnet c 10.2.0.0/24"),
-        ("host two 10.0.0.8 on A gateway 10.0.0.1  # why", "host two 10.0.0.8 on a gateway 10.0.0.1  # why"),
+        (
+            "host two 10.0.0.8 on A gateway 10.0.0.1  # why",
+            "host two 10.0.0.8 on a gateway 10.0.0.1  # why",
+        ),
         ("place 12x inbound on r.i", "place l2x inbound on r.i"),
         ("place l2x inbound on rr.i", "place l2x inbound on r.i"),
         ("place l2x inbound on r.ii", "place l2x inbound on r.i"),
@@ -99,9 +117,9 @@ def put(error: PlanError) -> str:
 )
 def test_what_was_likely_meant_can_be_put_in(tmp_path: Path, line: str, meant: str) -> None:
     path = tmp_path / "net.gate"
-    text = (
-        NET
-        + "router r\n    interface i 10.0.0.1/24 on a\nservice web tcp/8080\nlist l2x extended ipv4\n    permit web a to b during night\n"
+    text = NET + (
+        "router r\n    interface i 10.0.0.1/24 on a\nservice web tcp/8080\nlist l2x extended "
+        "ipv4\n    permit web a to b during night\n"
     )
     path.write_text(text + line + "\n")
     with pytest.raises(PlanErrors) as errors:
@@ -112,7 +130,14 @@ def test_what_was_likely_meant_can_be_put_in(tmp_path: Path, line: str, meant: s
     read(path)
 
 
-@pytest.mark.parametrize("line", ["expect permit tcp/htps-90 one to b", "expect permit web one to qqqq", "expect permit web one"])
+@pytest.mark.parametrize(
+    "line",
+    [
+        "expect permit tcp/htps-90 one to b",
+        "expect permit web one to qqqq",
+        "expect permit web one",
+    ],
+)
 def test_where_it_is_not_plain_what_was_meant_nothing_is_put_in(tmp_path: Path, line: str) -> None:
     path = tmp_path / "net.gate"
     path.write_text(NET + f"service web tcp/8080\n{line}\n")
@@ -122,7 +147,15 @@ def test_where_it_is_not_plain_what_was_meant_nothing_is_put_in(tmp_path: Path, 
 
 
 @pytest.mark.parametrize(
-    "line", ["frobnicate a to b", "permit nothing a to b", "permit https a to nowhere", "deny", "permit tcp a b neq 80", '"x"']
+    "line",
+    [
+        "frobnicate a to b",
+        "permit nothing a to b",
+        "permit https a to nowhere",
+        "deny",
+        "permit tcp a b neq 80",
+        '"x"',
+    ],
 )
 def test_what_is_not_plain_gets_none(tmp_path: Path, line: str) -> None:
     with pytest.raises(PlanError) as told:
@@ -139,7 +172,10 @@ def test_an_entry_that_lost_its_to_is_mended_to_itself(tmp_path: Path, data: st.
         one_entry(Line("x", 1, line.replace(" to ", " ", 1)), plan, Kind.EXTENDED, Family.IPV4, 10)
     _, _, form = told.value.message.partition("write: ")
     if form:
-        assert one_entry(Line("x", 1, form), plan, Kind.EXTENDED, Family.IPV4, 10).meaning == whole.meaning
+        assert (
+            one_entry(Line("x", 1, form), plan, Kind.EXTENDED, Family.IPV4, 10).meaning
+            == whole.meaning
+        )
 
 
 def test_a_mask_of_either_kind_is_told_as_both() -> None:
@@ -147,20 +183,31 @@ def test_a_mask_of_either_kind_is_told_as_both() -> None:
     assert meanings(address, parse_address("255.255.252.0"))[0] == "mask"
     assert meanings(address, parse_address("0.0.3.255")) == (
         "wild",
-        "as a wildcard it means 10.64.8.0/22, as a netmask it means 4,194,304 addresses from 0.0.0.0 on, scattered",
+        (
+            "as a wildcard it means 10.64.8.0/22, as a netmask it means 4,194,304 addresses from "
+            "0.0.0.0 on, scattered"
+        ),
     )
-    assert [meanings(address, parse_address(mask))[0] for mask in ("0.0.3.0", "255.255.255.255", "0.0.0.0")] == ["wild", "mask", "wild"]
+    assert [
+        meanings(address, parse_address(mask))[0]
+        for mask in ("0.0.3.0", "255.255.255.255", "0.0.0.0")
+    ] == ["wild", "mask", "wild"]
 
 
 def test_on_may_be_left_out_where_one_subnet_has_the_address(tmp_path: Path, run: Run) -> None:
     path = tmp_path / "net.gate"
     text = (
-        "subnet a 10.0.0.0/24 2001:db8:1::/64\nsubnet b 10.1.0.0/24\nswitch s\n    interface v 10.0.0.1/24\n    interface w 10.1.0.1/24 at s.1\n    port 1\n"
+        "subnet a 10.0.0.0/24 2001:db8:1::/64\nsubnet b 10.1.0.0/24\nswitch s\n    interface v "
+        "10.0.0.1/24\n    interface w 10.1.0.1/24 at s.1\n    port 1\n"
         "host one 10.0.0.9 2001:db8:1::9 at s.1 gateway 10.0.0.1\n"
     )
     path.write_text(text)
     plan = read(path).plan
-    assert (plan.hosts["one"].on, plan.devices["s"].interfaces["w"].on, str(plan.hosts["one"].at)) == ("a", "b", "s.1")
+    assert (
+        plan.hosts["one"].on,
+        plan.devices["s"].interfaces["w"].on,
+        str(plan.hosts["one"].at),
+    ) == ("a", "b", "s.1")
     assert [str(each) for each in plan.hosts["one"].gateways] == ["10.0.0.1"]
     assert run("tidy").returncode == 0
     assert read(path).plan == plan

@@ -1,4 +1,6 @@
-"""Groups of points: a list is placed at each of them with one line, and the grid stands for what is behind them."""
+"""Groups of points: a list is placed at each of them with one line, and the grid stands for what is
+behind them.
+"""
 
 from __future__ import annotations
 
@@ -39,19 +41,29 @@ list no-telnet extended ipv4
 
 def test_a_list_on_a_group_of_points_stands_at_each(plan_of: Read) -> None:
     grouped = plan_of(PLAN + "place no-telnet inbound on group faces\n")
-    one_by_one = plan_of(PLAN + "place no-telnet inbound on gate.hall\nplace no-telnet inbound on gate.office\n")
+    one_by_one = plan_of(
+        PLAN + "place no-telnet inbound on gate.hall\nplace no-telnet inbound on gate.office\n"
+    )
     assert grouped.placed.keys() == one_by_one.placed.keys()
     assert crossgate.compare(grouped, one_by_one) == []
     (trace,) = crossgate.trace(grouped, "kiosk", "box", "telnet")
     assert str(trace.decided.crossing.point if trace.decided else "") == "gate.hall"
     assert plan_of(PLAN + "place no-telnet inbound on group sockets\n").placed.keys() == {
-        (point, direction, family) for point, direction, family in grouped.placed for point in grouped.groups["sockets"].points
+        (point, direction, family)
+        for point, direction, family in grouped.placed
+        for point in grouped.groups["sockets"].points
     }
 
 
 def test_its_points_are_still_addresses(plan_of: Read) -> None:
     (trace,) = crossgate.trace(
-        plan_of(PLAN + "list l extended ipv4\n    deny ip any to faces\n    otherwise permit\nplace l inbound on gate.hall\n"),
+        plan_of(
+            PLAN
+            + (
+                "list l extended ipv4\n    deny ip any to faces\n    otherwise permit\nplace l "
+                "inbound on gate.hall\n"
+            )
+        ),
         "kiosk",
         "gate.office",
         "ssh",
@@ -63,10 +75,22 @@ def test_its_points_are_still_addresses(plan_of: Read) -> None:
 @pytest.mark.parametrize(
     ("line", "message"),
     [
-        ("place no-telnet inbound on group faces\nplace other inbound on gate.office", "gate.office inbound has the ipv4 list no-telnet"),
-        ("place no-telnet inbound on gate.hall\nplace other inbound on group faces", "gate.hall inbound has the ipv4 list no-telnet"),
-        ("group mixed floor.1, kiosk", "floor.1 is a port and has no addresses; a group has addresses, or points alone"),
-        ("group mixed floor.1 but kiosk", "floor.1 is a port and has no addresses; a group has addresses, or points alone"),
+        (
+            "place no-telnet inbound on group faces\nplace other inbound on gate.office",
+            "gate.office inbound has the ipv4 list no-telnet",
+        ),
+        (
+            "place no-telnet inbound on gate.hall\nplace other inbound on group faces",
+            "gate.hall inbound has the ipv4 list no-telnet",
+        ),
+        (
+            "group mixed floor.1, kiosk",
+            "floor.1 is a port and has no addresses; a group has addresses, or points alone",
+        ),
+        (
+            "group mixed floor.1 but kiosk",
+            "floor.1 is a port and has no addresses; a group has addresses, or points alone",
+        ),
     ],
 )
 def test_what_cannot_be(plan_of: Read, line: str, message: str) -> None:
@@ -75,8 +99,15 @@ def test_what_cannot_be(plan_of: Read, line: str, message: str) -> None:
 
 
 def test_neighbour_discovery_is_looked_at_at_each_point(plan_of: Read) -> None:
-    text = PLAN + "list six extended ipv6\n    permit tcp any to any\nplace six inbound on group faces\n"
-    (found,) = [each for each in audit(Session(plan_of(text)), crossgate.when(plan_of("")).at).findings if each.name == "neighbour-blocked"]
+    text = (
+        PLAN
+        + "list six extended ipv6\n    permit tcp any to any\nplace six inbound on group faces\n"
+    )
+    (found,) = [
+        each
+        for each in audit(Session(plan_of(text)), crossgate.when(plan_of("")).at).findings
+        if each.name == "neighbour-blocked"
+    ]
     assert "gate.hall" in found.message
 
 

@@ -48,18 +48,41 @@ def fails(text: str, tmp_path: Path) -> str:
 
 def test_a_whole_plan_is_read(plan_of: Read) -> None:
     plan = plan_of(
-        NET + 'title "Ternhaven"\nclient ports 40000-50000\nnumbering standard 1-50 extended 51-99\nrouting static\n'
-        'list 12 standard ipv4\n    note "who"\n    10 permit cranes "loading"\n    off deny any log\n    otherwise reject\n'
-        "place 12 outbound on core.v20\nplace 12 inbound on subnet hall\nplace 12 inbound on core itself\nplace 12 inbound on core.1\n"
+        NET + 'title "Ternhaven"\nclient ports 40000-50000\nnumbering standard 1-50 extended '
+        "51-99\nrouting static\n"
+        'list 12 standard ipv4\n    note "who"\n    10 permit cranes "loading"\n    off deny any '
+        "log\n    otherwise reject\n"
+        "place 12 outbound on core.v20\nplace 12 inbound on subnet hall\nplace 12 inbound on core "
+        "itself\nplace 12 inbound on core.1\n"
     )
     access_list = plan.lists["12"]
-    assert (access_list.kind, access_list.family, access_list.otherwise.action) == (Kind.STANDARD, Family.IPV4, Action.REJECT)
-    assert [(entry.number, entry.off, entry.log, entry.comment) for entry in access_list.entries] == [
-        (10, False, False, "loading"), (20, True, True, ""),
-    ]  # fmt: skip
-    assert [str(placement.point) for placement in plan.placements] == ["core.v20", "subnet hall", "core itself", "core.1"]
-    assert (plan.title, plan.client_ports, plan.static_routing) == ("Ternhaven", (40000, 50000), True)
-    assert [str(each) for each in plan.groups["cranes"].members[Family.IPV4].patterns] == ["10.64.8.30/31", "10.64.8.32/31", "10.64.20.10"]
+    assert (access_list.kind, access_list.family, access_list.otherwise.action) == (
+        Kind.STANDARD,
+        Family.IPV4,
+        Action.REJECT,
+    )
+    assert [
+        (entry.number, entry.off, entry.log, entry.comment) for entry in access_list.entries
+    ] == [
+        (10, False, False, "loading"),
+        (20, True, True, ""),
+    ]
+    assert [str(placement.point) for placement in plan.placements] == [
+        "core.v20",
+        "subnet hall",
+        "core itself",
+        "core.1",
+    ]
+    assert (plan.title, plan.client_ports, plan.static_routing) == (
+        "Ternhaven",
+        (40000, 50000),
+        True,
+    )
+    assert [str(each) for each in plan.groups["cranes"].members[Family.IPV4].patterns] == [
+        "10.64.8.30/31",
+        "10.64.8.32/31",
+        "10.64.20.10",
+    ]
 
 
 @pytest.mark.parametrize(
@@ -70,8 +93,16 @@ def test_a_whole_plan_is_read(plan_of: Read) -> None:
         ("permit tcp/htps any to any", "there is https", "htps"),
         ("permit tcp any to 10.64.8.0/33", "/33 is no IPv4 prefix length: 0 to 32", "10.64.8.0/33"),
         ("permit tcp any to 2001:db8::1", "is IPv6 and this is an ipv4 list", "2001:db8::1"),
-        ("permit tcp any to 10.64.8.9-10.64.8.1", "upside down: write 10.64.8.1-10.64.8.9", "10.64.8.9-10.64.8.1"),
-        ("permit tcp any to 10.64.8.0 mask 0.0.3.255", "as a wildcard write wild 0.0.3.255", "0.0.3.255"),
+        (
+            "permit tcp any to 10.64.8.9-10.64.8.1",
+            "upside down: write 10.64.8.1-10.64.8.9",
+            "10.64.8.9-10.64.8.1",
+        ),
+        (
+            "permit tcp any to 10.64.8.0 mask 0.0.3.255",
+            "as a wildcard write wild 0.0.3.255",
+            "0.0.3.255",
+        ),
         ("permit tcp any to 10.64.8.0 wild 2001:db8::1", "its wildcard IPv6", "2001:db8::1"),
         ("permit tcp any to Kiosk", "no name Kiosk; there is kiosk", "Kiosk"),
         ("permit tcp any to sea", "a device cannot know what is in it", "sea"),
@@ -94,7 +125,9 @@ def test_a_whole_plan_is_read(plan_of: Read) -> None:
         ("permit 300 any to any", "no protocol number", "300"),
     ],
 )
-def test_an_entry_is_told_what_is_wrong_with_it(tmp_path: Path, entry: str, says: str, word: str) -> None:
+def test_an_entry_is_told_what_is_wrong_with_it(
+    tmp_path: Path, entry: str, says: str, word: str
+) -> None:
     told = fails(LIST.format(entry), tmp_path)
     assert says in told
     lines = told.split("\n")
@@ -112,16 +145,32 @@ def test_an_entry_is_told_what_is_wrong_with_it(tmp_path: Path, entry: str, says
         ("subnet a 10.0.0.0/24\nsubnet b 10.0.0.128/25\n", "both have 10.0.0.128/25"),
         ("subnet a 10.0.0.0/24\nsubnet a 10.0.1.0/24\n", "a is the name of a subnet already"),
         ("subnet a 10.0.0.0/24\nrouter r\n    interface i 10.0.1.1/24 on a\n", "10.0.1.1"),
-        ("subnet a 10.0.0.0/24\nrouter r\n    interface i 10.0.0.1/24 on a\nhost h 10.0.0.1 on a\n", "both have 10.0.0.1"),
+        (
+            (
+                "subnet a 10.0.0.0/24\nrouter r\n    interface i 10.0.0.1/24 on a\nhost h "
+                "10.0.0.1 on "
+                "a\n"
+            ),
+            "both have 10.0.0.1",
+        ),
         ("subnet a 10.0.0.0/24\nhost h 10.0.1.5 on a\n", "10.0.1.5"),
         ("subnet a 10.0.0.0/24\nhost h 10.0.0.5 on b\n", "no subnet b"),
         ("subnet a 10.0.0.0/24\nhost h 10.9.0.5\n", "expected on"),
         ("outside o\n", "no device has an interface on o"),
         ("router r\n    port 1\n", "only a switch has ports"),
         ("switch s\n    port 1 to t.1\n", "no switch t"),
-        ("switch s\n    port 1 to t.1\n    port 2 to t.2\nswitch t\n    port 1\n    port 2\n", "closes a ring of switches"),
+        (
+            "switch s\n    port 1 to t.1\n    port 2 to t.2\nswitch t\n    port 1\n    port 2\n",
+            "closes a ring of switches",
+        ),
         ("switch s\n    port 1 to s.1\n", "joined to itself"),
-        ("subnet a 10.0.0.0/24\nrouter r\n    interface i 10.0.0.1/24 on a\n    route 10.9.0.0/16 via 10.5.0.1\n", "cannot hand packets"),
+        (
+            (
+                "subnet a 10.0.0.0/24\nrouter r\n    interface i 10.0.0.1/24 on a\n    route "
+                "10.9.0.0/16 via 10.5.0.1\n"
+            ),
+            "cannot hand packets",
+        ),
         ("group g h\ngroup h g\n", "groups go round in a circle"),
         ("service s t\nservice t s\n", "services go round in a circle"),
         ("service tcp udp/1\n", "means itself"),
@@ -129,11 +178,20 @@ def test_an_entry_is_told_what_is_wrong_with_it(tmp_path: Path, entry: str, says
         ("window w 2026-12-02 10:00 to 2026-12-01 10:00\n", "closes before it opens"),
         ("window w someday 10:00-11:00\n", "expected daily"),
         ("list 5 standart ipv4\n", "did you mean standard?"),
-        ("list l extended ipv4\n    10 permit ip any to any\n    10 deny ip any to any\n", "has an entry 10 in line 2 already"),
-        ("list l extended ipv4\n    otherwise deny\n    otherwise permit\n", "has its otherwise in line 2 already"),
+        (
+            "list l extended ipv4\n    10 permit ip any to any\n    10 deny ip any to any\n",
+            "has an entry 10 in line 2 already",
+        ),
+        (
+            "list l extended ipv4\n    otherwise deny\n    otherwise permit\n",
+            "has its otherwise in line 2 already",
+        ),
         ("list l standard ipv4\n    permit any to any\n", "a standard list asks for sources only"),
         ("list l extended ipv4\nlist l extended ipv6\n", "there is a list l already"),
-        ("list kiosk-fence extended ipv4\nplace KIOSK-fence inbound on r.i\n", "no list KIOSK-fence; there is kiosk-fence"),
+        (
+            "list kiosk-fence extended ipv4\nplace KIOSK-fence inbound on r.i\n",
+            "no list KIOSK-fence; there is kiosk-fence",
+        ),
         ("    permit any\n", "no statement above it opens a block"),
         ("subnet a 10.0.0.0/24\n    vlan 5\n", "subnet opens no block"),
         ("subnat a 10.0.0.0/24\n", "no statement subnat; there is subnet"),
@@ -145,7 +203,10 @@ def test_an_entry_is_told_what_is_wrong_with_it(tmp_path: Path, entry: str, says
         ("routing fastest\n", "expected shortest or static"),
         ('accept nonsense in l "why"\n', "the name of a finding"),
         ("list l extended ipv4\naccept no-effect in l\n", "the reason, in double quotes"),
-        ('list l extended ipv4\naccept no-effect in l 10 "why"\n', "no entry in list l with number 10"),
+        (
+            'list l extended ipv4\naccept no-effect in l 10 "why"\n',
+            "no entry in list l with number 10",
+        ),
     ],
 )
 def test_a_plan_is_told_what_is_wrong_with_it(tmp_path: Path, text: str, says: str) -> None:
@@ -167,38 +228,57 @@ def test_a_plan_is_told_what_is_wrong_with_it(tmp_path: Path, text: str, says: s
         ("place l inbound on core", "itself, or a point as core.v8"),
         ("place l inbound on hall", "write subnet hall"),
         ("place l inbound on subnet sea", "lists stand on subnets and devices"),
-        ("place l inbound on core.v8\nplace l inbound on core.v8", "a place takes one list of a family each way"),
+        (
+            "place l inbound on core.v8\nplace l inbound on core.v8",
+            "a place takes one list of a family each way",
+        ),
     ],
 )
-def test_claims_and_places_are_told_what_is_wrong_with_them(tmp_path: Path, line: str, says: str) -> None:
+def test_claims_and_places_are_told_what_is_wrong_with_them(
+    tmp_path: Path, line: str, says: str
+) -> None:
     assert says in fails(LIST.format("10 permit ip any to any") + line + "\n", tmp_path)
 
 
 def test_all_errors_are_told_at_once_in_the_order_of_their_lines(tmp_path: Path) -> None:
     told = fails(
-        "subnat x\nlist l extended ipv4\n    permit tcp/99999 any to any\n    permitt ip any to any\nhost h 1.2.3.4 on y\n", tmp_path
+        (
+            "subnat x\nlist l extended ipv4\n    permit tcp/99999 any to any\n    permitt ip any "
+            "to "
+            "any\nhost h 1.2.3.4 on y\n"
+        ),
+        tmp_path,
     )
-    numbers = [int(line.split(":")[1]) for line in told.split("\n") if line.startswith(str(tmp_path))]
+    numbers = [
+        int(line.split(":")[1]) for line in told.split("\n") if line.startswith(str(tmp_path))
+    ]
     assert numbers == [1, 3, 4, 5]
     assert told.endswith("4 errors")
 
 
 def test_an_error_is_not_told_again_where_its_name_is_used(tmp_path: Path) -> None:
     told = fails(
-        "subnet a 10.0.0.0/99\nhost h 10.0.0.1 on a\nlist l extended ipv4\n    permit ip a to h\nplace l inbound on subnet a\n", tmp_path
+        (
+            "subnet a 10.0.0.0/99\nhost h 10.0.0.1 on a\nlist l extended ipv4\n    permit ip a to "
+            "h\nplace l inbound on subnet a\n"
+        ),
+        tmp_path,
     )
     assert told.count(str(tmp_path)) == 1
 
 
 def test_tabs_line_endings_and_comments_do_not_matter(plan_of: Read, tmp_path: Path) -> None:
     text = (
-        'list l extended ipv4  # here\n\n\t10\tpermit ip any to any "a # is no comment here"\n# at the margin\n    20 deny ip any to any\n'
+        'list l extended ipv4  # here\n\n\t10\tpermit ip any to any "a # is no comment '
+        'here"\n# at the margin\n    20 deny ip any to any\n'
     )
     expected = [(entry.number, entry.comment) for entry in plan_of(text).lists["l"].entries]
     assert expected == [(10, "a # is no comment here"), (20, "")]
     path = tmp_path / "win.gate"
     path.write_bytes(b"\xef\xbb\xbf" + text.replace("\n", "\r\n").encode())
-    assert [(entry.number, entry.comment) for entry in read_plan(path).lists["l"].entries] == expected
+    assert [
+        (entry.number, entry.comment) for entry in read_plan(path).lists["l"].entries
+    ] == expected
 
 
 @pytest.mark.parametrize(
@@ -240,17 +320,23 @@ def outside(tmp_path: Path) -> Path:
     return main
 
 
-def test_an_include_of_another_folder_is_read_only_where_a_person_trusts_it(outside: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_an_include_of_another_folder_is_read_only_where_a_person_trusts_it(
+    outside: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     def attempt() -> Plan:
         return copy_context().run(read_plan, outside)
 
-    with pytest.raises(PlanErrors, match=r"net.gate lies outside the plan's folder .*--include-from .*shared"):
+    with pytest.raises(
+        PlanErrors, match=r"net.gate lies outside the plan's folder .*--include-from .*shared"
+    ):
         attempt()
     (outside.parent / "link.gate").symlink_to("../shared/net.gate")
     outside.write_text('include "link.gate"\n')
     with pytest.raises(PlanErrors, match="lies outside the plan's folder"):
         attempt()
-    monkeypatch.setenv("CROSSGATE_INCLUDE_FROM", os.pathsep.join(["/nowhere", str(outside.parents[1] / "shared")]))
+    monkeypatch.setenv(
+        "CROSSGATE_INCLUDE_FROM", os.pathsep.join(["/nowhere", str(outside.parents[1] / "shared")])
+    )
     assert attempt().segments
     monkeypatch.setenv("CROSSGATE_INCLUDE_FROM", "")
     assert crossgate.read(outside, include_from=[outside.parents[1] / "shared"]).segments
@@ -263,7 +349,10 @@ def test_an_include_of_another_folder_is_read_only_where_a_person_trusts_it(outs
 def test_of_an_include_that_is_no_plan_by_its_name_no_word_is_shown(tmp_path: Path) -> None:
     main = tmp_path / "main.gate"
     for name in ("secret", "secret.gate"):
-        (tmp_path / name).write_bytes(b"root:hunter2 secretword\nsubnet secretword\n" + b"secretword \xff\n" * (name == "secret"))
+        (tmp_path / name).write_bytes(
+            b"root:hunter2 secretword\nsubnet secretword\n"
+            + b"secretword \xff\n" * (name == "secret")
+        )
         main.write_text(f'include "{name}"\n')
         with pytest.raises(PlanErrors) as raised:
             read_plan(main)
@@ -291,29 +380,43 @@ def test_bytes_can_stand_in_for_a_file(tmp_path: Path) -> None:
 
 
 def test_ipv6_wildcards_and_icmp_are_read(plan_of: Read) -> None:
-    access_list = plan_of(SIX.format("permit icmp/packet-too-big 2001:db8::a wild ::ffff:0:0:0:0 to hall")).lists["l"]
+    access_list = plan_of(
+        SIX.format("permit icmp/packet-too-big 2001:db8::a wild ::ffff:0:0:0:0 to hall")
+    ).lists["l"]
     (entry,) = access_list.entries
     assert str(entry.source.patterns[0]) == "2001:db8::a wild 0:0:0:ffff::"
     assert (entry.service.terms[0].protocol, entry.service.terms[0].icmp_type) == (58, 2)
 
 
 def test_windows_cross_midnight_and_exclude_their_end(plan_of: Read) -> None:
-    plan = plan_of("window n fri 22:00-02:00, sun 10:00-11:00\nwindow d 2026-12-01 06:00 to 2026-12-05 18:00\n")
+    plan = plan_of(
+        "window n fri 22:00-02:00, sun 10:00-11:00\nwindow d 2026-12-01 06:00 to 2026-12-05 18:00\n"
+    )
     opened = {
-        datetime(2026, 11, 27, 21, 59): set(), datetime(2026, 11, 27, 22, 0): {"n"}, datetime(2026, 11, 28, 1, 59): {"n"},
-        datetime(2026, 11, 28, 2, 0): set(), datetime(2026, 11, 29, 10, 30): {"n"}, datetime(2026, 12, 1, 6, 0): {"d"},
-        datetime(2026, 12, 5, 17, 59): {"d"}, datetime(2026, 12, 5, 18, 0): set(),
-    }  # fmt: skip
+        datetime(2026, 11, 27, 21, 59): set(),
+        datetime(2026, 11, 27, 22, 0): {"n"},
+        datetime(2026, 11, 28, 1, 59): {"n"},
+        datetime(2026, 11, 28, 2, 0): set(),
+        datetime(2026, 11, 29, 10, 30): {"n"},
+        datetime(2026, 12, 1, 6, 0): {"d"},
+        datetime(2026, 12, 5, 17, 59): {"d"},
+        datetime(2026, 12, 5, 18, 0): set(),
+    }
     for moment, names in opened.items():
         assert open_at(plan.windows.values(), moment) == names
     found = states(list(plan.windows.values()))
-    assert set(found) == {frozenset(), frozenset({"n"}), frozenset({"d"})} | ({frozenset({"n", "d"})} & set(found))
+    assert set(found) == {frozenset(), frozenset({"n"}), frozenset({"d"})} | (
+        {frozenset({"n", "d"})} & set(found)
+    )
     for state, moment in found.items():
         assert open_at(plan.windows.values(), moment) == state
 
 
 def test_a_range_of_ports_declares_each(plan_of: Read) -> None:
-    plan = plan_of("subnet a 10.0.0.0/24\nswitch s\n    port 1-24\n    port up to t.1\nswitch t\n    port 1\nhost h 10.0.0.5 on a at s.7\n")
+    plan = plan_of(
+        "subnet a 10.0.0.0/24\nswitch s\n    port 1-24\n    port up to t.1\nswitch t\n    port "
+        "1\nhost h 10.0.0.5 on a at s.7\n"
+    )
     assert [*plan.devices["s"].ports] == [*map(str, range(1, 25)), "up"]
     assert str(plan.hosts["h"].at) == "s.7"
     for line, says in (
@@ -327,4 +430,7 @@ def test_a_range_of_ports_declares_each(plan_of: Read) -> None:
                 if "to" not in line
                 else f"switch s\n    {line}\nswitch t\n    port 1\n"
             )
-    assert [*plan_of("switch s\n    port 24-1\n    port up-1\n").devices["s"].ports] == ["24-1", "up-1"]
+    assert [*plan_of("switch s\n    port 24-1\n    port up-1\n").devices["s"].ports] == [
+        "24-1",
+        "up-1",
+    ]

@@ -1,4 +1,6 @@
-"""What goes out, before programs that are not ours: they are installed by `.ci/run`, and missing elsewhere."""
+"""What goes out, before programs that are not ours: they are installed by `.ci/run`, and missing
+elsewhere.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +11,9 @@ import pytest
 
 
 def program(name: str) -> str:
-    """Return where a program is; skip the test where it is not, unless it must be there (`CROSSGATE_PEERS`)."""
+    """Return where a program is; skip the test where it is not, unless it must be there
+    (`CROSSGATE_PEERS`).
+    """
     found = shutil.which(name, path=f"{os.environ.get('PATH', '')}:/usr/sbin")
     if found is None and not os.environ.get("CROSSGATE_PEERS"):
         pytest.skip(f"{name} is not installed here")

@@ -1,4 +1,6 @@
-"""The report in a real browser: it finds, it fits, it asks for nothing, in light and dark, wide and narrow."""
+"""The report in a real browser: it finds, it fits, it asks for nothing, in light and dark, wide and
+narrow.
+"""
 
 from __future__ import annotations
 
@@ -12,9 +14,15 @@ from tests.conftest import Run
 from tests.peers import program
 
 _ARGUMENTS = (
-    "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync",
-)  # fmt: skip
+    "--headless=new",
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+)
 _BEYOND = """
 return [...document.querySelectorAll('body *')].filter(each => {
   if (each.getBoundingClientRect().right <= document.documentElement.clientWidth + 1) return false;
@@ -50,7 +58,9 @@ def page(run: Run, demo: Path, browser: Any) -> Any:
 
 
 def shown(page: Any) -> int:
-    count = page.execute_script("return [...document.querySelectorAll('.row')].filter(each => !each.hidden).length")
+    count = page.execute_script(
+        "return [...document.querySelectorAll('.row')].filter(each => !each.hidden).length"
+    )
     assert isinstance(count, int)
     return count
 
@@ -70,7 +80,8 @@ def test_search_and_filter_leave_what_fits(page: Any) -> None:
     assert shown(page) == every
     Select(page.find_element(By.ID, "device")).select_by_visible_text("pier")
     lists = page.execute_script(
-        "return [...document.querySelectorAll('.row.block')].filter(each => !each.hidden).map(each => each.querySelector('h3').textContent)"
+        "return [...document.querySelectorAll('.row.block')].filter(each => "
+        "!each.hidden).map(each => each.querySelector('h3').textContent)"
     )
     assert lists == ["berth-1-in", "berth-3-in"]
 
@@ -78,7 +89,8 @@ def test_search_and_filter_leave_what_fits(page: Any) -> None:
 @pytest.mark.process
 def test_a_gate_can_be_reached_by_keyboard_and_tells_its_list(page: Any) -> None:
     label = page.execute_script(
-        "const gate = document.querySelector('.part'); gate.focus(); return document.activeElement.getAttribute('aria-label')"
+        "const gate = document.querySelector('.part'); gate.focus(); return "
+        "document.activeElement.getAttribute('aria-label')"
     )
     assert label.startswith("list ")
     assert page.execute_script("return document.querySelectorAll('.part').length") == 14
@@ -88,12 +100,21 @@ def test_a_gate_can_be_reached_by_keyboard_and_tells_its_list(page: Any) -> None
 @pytest.mark.parametrize("width", [1280, 400])
 @pytest.mark.parametrize("colours", ["light", "dark"])
 def test_nothing_is_cut_and_colours_follow_the_reader(page: Any, width: int, colours: str) -> None:
-    page.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False})
-    page.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": [{"name": "prefers-color-scheme", "value": colours}]})
+    page.execute_cdp_cmd(
+        "Emulation.setDeviceMetricsOverride",
+        {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False},
+    )
+    page.execute_cdp_cmd(
+        "Emulation.setEmulatedMedia",
+        {"features": [{"name": "prefers-color-scheme", "value": colours}]},
+    )
     assert page.execute_script(_BEYOND) == []
-    assert page.execute_script("return document.documentElement.scrollWidth <= document.documentElement.clientWidth")
+    assert page.execute_script(
+        "return document.documentElement.scrollWidth <= document.documentElement.clientWidth"
+    )
     paper, bar = page.execute_script(
-        "return [getComputedStyle(document.body).backgroundColor, getComputedStyle(document.querySelector('.picture svg path')).fill]"
+        "return [getComputedStyle(document.body).backgroundColor, "
+        "getComputedStyle(document.querySelector('.picture svg path')).fill]"
     )
     dark = paper == "rgb(18, 23, 28)"
     assert dark is (colours == "dark")
@@ -106,7 +127,11 @@ def test_no_script_fails_and_nothing_is_asked_for(page: Any, demo: Path) -> None
 
     assert [each for each in page.get_log("browser") if each["level"] == "SEVERE"] == []
     asked = [json.loads(each["message"])["message"] for each in page.get_log("performance")]
-    urls = [each["params"]["request"]["url"] for each in asked if each["method"] == "Network.requestWillBeSent"]
+    urls = [
+        each["params"]["request"]["url"]
+        for each in asked
+        if each["method"] == "Network.requestWillBeSent"
+    ]
     assert [each for each in urls if not each.startswith("file:///")] == []
 
 

@@ -1,4 +1,6 @@
-"""A real RADIUS server hands our filter rules to a client, and what arrives is the list that went out."""
+"""A real RADIUS server hands our filter rules to a client, and what arrives is the list that went
+out.
+"""
 
 from __future__ import annotations
 
@@ -97,12 +99,17 @@ def server(tmp_path: Path, exported: Path) -> Iterator[tuple[int, Path]]:
         port = free.getsockname()[1]
     (folder / "dictionary").write_text("$INCLUDE /usr/share/freeradius/dictionary\n")
     (folder / "radiusd.conf").write_text(CONFIGURATION.format(folder=folder, port=port))
-    lines = ",\n".join(f'\tNAS-Filter-Rule += "{each}"' for each in (tmp_path / "rules.txt").read_text().splitlines())
+    lines = ",\n".join(
+        f'\tNAS-Filter-Rule += "{each}"'
+        for each in (tmp_path / "rules.txt").read_text().splitlines()
+    )
     (folder / "users").write_text(f'kiosk Cleartext-Password := "gull"\n{lines}\n')
     for each in folder.iterdir():
         each.chmod(0o640)
     with (tmp_path / "server.log").open("wb") as log:
-        running = subprocess.Popen([found, "-f", "-x", "-l", "stdout", "-d", str(folder)], stdout=log, stderr=log)
+        running = subprocess.Popen(
+            [found, "-f", "-x", "-l", "stdout", "-d", str(folder)], stdout=log, stderr=log
+        )
     try:
         yield port, tmp_path / "server.log"
     finally:
@@ -121,10 +128,17 @@ def exported(run: Run, tmp_path: Path) -> Path:
 
 
 @pytest.mark.process
-def test_what_a_server_hands_out_is_the_list(run: Run, exported: Path, server: tuple[int, Path]) -> None:
+def test_what_a_server_hands_out_is_the_list(
+    run: Run, exported: Path, server: tuple[int, Path]
+) -> None:
     port, log = server
-    words = "ATTRIBUTE User-Name 1 string\nATTRIBUTE User-Password 2 string encrypt=1\nATTRIBUTE NAS-Filter-Rule 92 octets\n"
-    client = Client(server="127.0.0.1", authport=port, secret=b"tern", dict=Dictionary(io.StringIO(words)))
+    words = (
+        "ATTRIBUTE User-Name 1 string\nATTRIBUTE User-Password 2 string encrypt=1\nATTRIBUTE "
+        "NAS-Filter-Rule 92 octets\n"
+    )
+    client = Client(
+        server="127.0.0.1", authport=port, secret=b"tern", dict=Dictionary(io.StringIO(words))
+    )
     client.timeout, client.retries = 1, 1
     deadline = time.monotonic() + 30
     while True:
@@ -139,8 +153,23 @@ def test_what_a_server_hands_out_is_the_list(run: Run, exported: Path, server: t
     assert len(values) > 1
     # The server puts the rules together itself, as RFC 4849 has it.
     assert values == attributes((exported / "rules.bin").read_bytes())
-    (exported / "back.bin").write_bytes(b"".join(bytes([92, len(each) + 2]) + each for each in values))
-    assert run("--plan", "plan.gate", "import", "nas-filter-rule", "back.bin", "--as", "back", "--yes", "--anyway").returncode == 0
+    (exported / "back.bin").write_bytes(
+        b"".join(bytes([92, len(each) + 2]) + each for each in values)
+    )
+    assert (
+        run(
+            "--plan",
+            "plan.gate",
+            "import",
+            "nas-filter-rule",
+            "back.bin",
+            "--as",
+            "back",
+            "--yes",
+            "--anyway",
+        ).returncode
+        == 0
+    )
     plan = read_plan(exported / "plan.gate")
     assert differ(plan.lists["110"], plan.lists["back"]) == []
     assert differ(plan.lists["six"], plan.lists["back-6"]) == []

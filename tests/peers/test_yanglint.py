@@ -18,9 +18,14 @@ from tests.formats.exchange.yang import MODULES
 from tests.peers import program
 
 IMPLEMENTED = (
-    "ietf-access-control-list", "ietf-ip", "ietf-ipv4-unicast-routing", "ietf-ipv6-unicast-routing", "ietf-system", "ietf-l3-unicast-topology",
+    "ietf-access-control-list",
+    "ietf-ip",
+    "ietf-ipv4-unicast-routing",
+    "ietf-ipv6-unicast-routing",
+    "ietf-system",
+    "ietf-l3-unicast-topology",
     "iana-if-type",
-)  # fmt: skip
+)
 
 
 def lint(data: Path, kind: str = "config") -> None:
@@ -37,7 +42,9 @@ def lint(data: Path, kind: str = "config") -> None:
         "-F",
         "ietf-access-control-list:*",
     ]
-    done = subprocess.run([*command, *schemas, str(data)], capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [*command, *schemas, str(data)], capture_output=True, text=True, check=False
+    )
     assert (done.returncode, done.stderr) == (0, ""), done.stderr
 
 

@@ -1,4 +1,6 @@
-"""What a person sees: columns, folded sentences, grids in letters, bits in a row, differences in order of weight."""
+"""What a person sees: columns, folded sentences, grids in letters, bits in a row, differences in
+order of weight.
+"""
 
 from __future__ import annotations
 
@@ -53,7 +55,9 @@ def test_sentences_are_folded_on_a_terminal_only(monkeypatch: pytest.MonkeyPatch
     assert all(len(line) <= 60 and line.startswith("    word") for line in folded)
 
 
-def test_no_colour_is_no_colour(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
+def test_no_colour_is_no_colour(
+    capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setenv("NO_COLOR", "1")
     console.write([console.alert("careful"), console.word("denied", bold=True)])
     assert capsys.readouterr().out == "careful\ndenied\n"
@@ -74,13 +78,19 @@ place l inbound on r.a
 
 def hosts(number: int) -> str:
     return "".join(
-        f"host h{index} 10.0.{index % 2}.{10 + index} 2001:db8:{1 + index % 2}::{10 + index} on {'ab'[index % 2]}\n"
+        (
+            f"host h{index} 10.0.{index % 2}.{10 + index} 2001:db8:{1 + index % 2}::{10 + index} "
+            "on "
+            f"{'ab'[index % 2]}\n"
+        )
         for index in range(number)
     )
 
 
 @pytest.mark.parametrize(("number", "screen"), [(3, 80), (14, 80), (30, 100), (30, 80), (30, 40)])
-def test_a_grid_fits_the_screen_and_its_cells_never_touch(plan_of: Read, monkeypatch: pytest.MonkeyPatch, number: int, screen: int) -> None:
+def test_a_grid_fits_the_screen_and_its_cells_never_touch(
+    plan_of: Read, monkeypatch: pytest.MonkeyPatch, number: int, screen: int
+) -> None:
     monkeypatch.setenv("COLUMNS", str(screen))
     plan = plan_of(MANY + hosts(number))
     network, names = Network(plan), list(plan.hosts)
@@ -95,7 +105,9 @@ def test_a_grid_fits_the_screen_and_its_cells_never_touch(plan_of: Read, monkeyp
     assert sum(len(row) - 2 for row in rows[::number]) == number
 
 
-def test_names_across_stand_beside_each_other_or_downwards(plan_of: Read, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_names_across_stand_beside_each_other_or_downwards(
+    plan_of: Read, monkeypatch: pytest.MonkeyPatch
+) -> None:
     plan = plan_of(MANY + hosts(4))
     network = Network(plan)
     found = list(cells(Tracer(network), ["h0"], ["h1", "h3"], ["tcp/80,443"]))
@@ -113,11 +125,21 @@ def test_names_across_stand_beside_each_other_or_downwards(plan_of: Read, monkey
     [
         ("10.64.8.0/22", [parse_block("10.64.8.0/22")], "  00001010 01000000 000010xx xxxxxxxx"),
         ("x", [pattern(Family.IPV4, 0x0A40200A, 0x300)], "  00001010 01000000 001000xx 00001010"),
-        ("any", [Pattern(Family.IPV4, 0, Family.IPV4.mask)], "  xxxxxxxx xxxxxxxx xxxxxxxx xxxxxxxx"),
-        ("::1/128", [parse_block("2001:db8::1/128")], "  0000000000000000 0000000000000000 0000000000000000 0000000000000001"),
+        (
+            "any",
+            [Pattern(Family.IPV4, 0, Family.IPV4.mask)],
+            "  xxxxxxxx xxxxxxxx xxxxxxxx xxxxxxxx",
+        ),
+        (
+            "::1/128",
+            [parse_block("2001:db8::1/128")],
+            "  0000000000000000 0000000000000000 0000000000000000 0000000000000001",
+        ),
     ],
 )
-def test_bits_stand_in_a_row_with_the_fixed_ones_marked(written: str, patterns: list[Pattern], says: str) -> None:
+def test_bits_stand_in_a_row_with_the_fixed_ones_marked(
+    written: str, patterns: list[Pattern], says: str
+) -> None:
     told = plain(wild.lines(written, patterns))
     assert says in told
     marks = told[told.index(says) + 1]
@@ -126,9 +148,12 @@ def test_bits_stand_in_a_row_with_the_fixed_ones_marked(written: str, patterns: 
 
 def test_a_list_shows_its_notes_where_they_are_read(plan_of: Read) -> None:
     plan = plan_of(
-        'list l extended ipv4\n    note "first"\n    20 deny ip any to any\n    note "late"\n    10 off permit ip any to any "why"\n'
+        'list l extended ipv4\n    note "first"\n    20 deny ip any to any\n    note "late"\n    '
+        '10 off permit ip any to any "why"\n'
     )
-    told = plain(list_lines(plan, plan.lists["l"], datetime(2026, 12, 1), {10: 3, 20: 1234, None: 0}))
+    told = plain(
+        list_lines(plan, plan.lists["l"], datetime(2026, 12, 1), {10: 3, 20: 1234, None: 0})
+    )
     assert told[1] == "  placed nowhere"
     body = [line.strip() for line in told[2:]]
     assert body[:2] == ["note: first", "note: late"]
@@ -138,7 +163,10 @@ def test_a_list_shows_its_notes_where_they_are_read(plan_of: Read) -> None:
 
 
 def test_differences_show_machines_first_and_say_what_is_left_out(plan_of: Read) -> None:
-    plans = [plan_of(MANY + hosts(4)), plan_of(MANY.replace("    permit", "    permit tcp/22 any to any\n    permit") + hosts(4))]
+    plans = [
+        plan_of(MANY + hosts(4)),
+        plan_of(MANY.replace("    permit", "    permit tcp/22 any to any\n    permit") + hosts(4)),
+    ]
     found = differences(Session(plans[0]), Session(plans[1]))
     told = plain(sets.difference_lines(plans[1], found, rest="--all shows all"))
     assert told[0] == "IPv4"
@@ -151,7 +179,9 @@ def test_differences_show_machines_first_and_say_what_is_left_out(plan_of: Read)
     few = plain(sets.difference_lines(plans[1], found * 20, rest="--json tells all"))
     assert len(few) < sets.MOST_ROWS + 8
     assert "more differences; " in few[-1]
-    assert len(plain(sets.difference_lines(plans[1], found * 20, every=True, rest=""))) == 20 * len(every)  # a line each, none left out
+    assert len(plain(sets.difference_lines(plans[1], found * 20, every=True, rest=""))) == 20 * len(
+        every
+    )  # a line each, none left out
 
 
 def test_other_source_ports_are_counted(plan_of: Read) -> None:
@@ -160,7 +190,10 @@ def test_other_source_ports_are_counted(plan_of: Read) -> None:
     found = differences(Session(plans[0]), Session(plans[1]))
     told = plain(sets.difference_lines(plans[1], found))
     assert "telnet" not in " ".join(told)
-    assert "3 sets from source ports outside 32768-65535, which clients do not choose (--source-ports)" in told[-1]
+    assert (
+        "3 sets from source ports outside 32768-65535, which clients do not choose (--source-ports)"
+        in told[-1]
+    )
     shown = plain(sets.difference_lines(plans[1], found, source_ports=True, rest=""))
     assert "telnet source port 20" in " ".join(shown) or "tcp/23 source port 20" in " ".join(shown)
 
@@ -170,8 +203,11 @@ def test_reach_leaves_devices_out_unless_asked(plan_of: Read) -> None:
     at = datetime(2026, 12, 1)
     found = list(reach(Session(plan), "b", "a", When(at)))
     told = {
-        devices: "\n".join(plain(sets.reach_lines(plan, "b", "a", When(at), found, False, devices, False))) for devices in (False, True)
-    }  # fmt: skip
+        devices: "\n".join(
+            plain(sets.reach_lines(plan, "b", "a", When(at), found, False, devices, False))
+        )
+        for devices in (False, True)
+    }
     assert ("--devices shows it" in told[False]) is any(each.devices for each in found)
     assert "--devices" not in told[True]
     assert "half-open, a later packet stopped by l otherwise" in told[False]

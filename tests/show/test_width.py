@@ -1,4 +1,6 @@
-"""Folding: what is shown fits, in its order and colours, and nothing but the middle of long names is lost."""
+"""Folding: what is shown fits, in its order and colours, and nothing but the middle of long names
+is lost.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ def bare(text: str) -> str:
 
 
 @given(TEXTS, st.integers(10, 60), st.integers(10, 60))
-def test_every_line_fits_and_nothing_is_lost_but_the_middle_of_names(text: str, room: int, rest: int) -> None:
+def test_every_line_fits_and_nothing_is_lost_but_the_middle_of_names(
+    text: str, room: int, rest: int
+) -> None:
     lines = wrapped(text, room, rest)
     assert width(lines[0]) <= room
     assert all(width(line) <= rest for line in lines[1:])
@@ -30,7 +34,9 @@ def test_every_line_fits_and_nothing_is_lost_but_the_middle_of_names(text: str, 
 
 
 @given(st.lists(st.tuples(WORDS, st.booleans()), min_size=1, max_size=8), st.integers(10, 40))
-def test_colours_go_on_behind_a_fold_and_end_with_their_line(parts: list[tuple[str, bool]], room: int) -> None:
+def test_colours_go_on_behind_a_fold_and_end_with_their_line(
+    parts: list[tuple[str, bool]], room: int
+) -> None:
     text = " ".join(word("deny", shown=each) if painted else each for each, painted in parts)
     lines = wrapped(text, room)
     assert [bare(line) for line in lines] == wrapped(bare(text), room)
@@ -41,11 +47,18 @@ def test_colours_go_on_behind_a_fold_and_end_with_their_line(parts: list[tuple[s
 
 def test_a_name_is_shortened_in_the_middle_and_an_address_is_parted() -> None:
     assert wrapped("lighthouse-switch-number.passenger-hall", 20) == ["lighthouse…nger-hall"]
-    assert wrapped("2001:db8:64:1108:aaaa:bbbb:cccc:d001", 20) == ["2001:db8:64:1108:aaa", "a:bbbb:cccc:d001"]
+    assert wrapped("2001:db8:64:1108:aaaa:bbbb:cccc:d001", 20) == [
+        "2001:db8:64:1108:aaa",
+        "a:bbbb:cccc:d001",
+    ]
     assert wrapped("tcp/8443,9443,10443,11443", 12) == ["tcp/8443,", "9443,10443,", "11443"]
 
 
-@given(st.lists(st.lists(TEXTS | st.just(""), min_size=1, max_size=4), min_size=1, max_size=5), st.integers(60, 120), st.integers(0, 6))
+@given(
+    st.lists(st.lists(TEXTS | st.just(""), min_size=1, max_size=4), min_size=1, max_size=5),
+    st.integers(60, 120),
+    st.integers(0, 6),
+)
 def test_a_table_fits_its_screen(rows: list[list[str]], screen: int, indent: int) -> None:
     with pytest.MonkeyPatch.context() as patch:
         patch.setenv("COLUMNS", str(screen))
@@ -54,7 +67,9 @@ def test_a_table_fits_its_screen(rows: list[list[str]], screen: int, indent: int
     assert all(line == line.rstrip() or not line.strip() for line in lines)
 
 
-def test_columns_that_fit_stay_as_they_are_and_the_widest_give_way_evenly(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_columns_that_fit_stay_as_they_are_and_the_widest_give_way_evenly(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
     monkeypatch.setenv("COLUMNS", "40")
     assert columns([["a", "bb", "c"], ["aaa", "b"]]) == ["a    bb  c", "aaa  b"]
     folded = columns([["a " * 15, "b " * 30, "ok"]])
@@ -66,7 +81,10 @@ def test_a_line_that_is_too_wide_hangs_two_columns_in(monkeypatch: pytest.Monkey
     line = "    denied by " + strong("guest-fence") + " 20, inbound on lighthouse.v80 and further"
     assert list(hung(line)) == [line]
     monkeypatch.setenv("COLUMNS", "40")
-    assert [bare(each) for each in hung(line)] == ["    denied by guest-fence 20, inbound on", "      lighthouse.v80 and further"]
+    assert [bare(each) for each in hung(line)] == [
+        "    denied by guest-fence 20, inbound on",
+        "      lighthouse.v80 and further",
+    ]
 
 
 def test_the_width_is_columns_or_the_terminals_or_none(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -1,4 +1,6 @@
-"""Traffic in parts: replayed apart, by whomever, and added up, they come to the single run's answer to the last count."""
+"""Traffic in parts: replayed apart, by whomever, and added up, they come to the single run's answer
+to the last count.
+"""
 
 from __future__ import annotations
 
@@ -45,13 +47,25 @@ COUNT = 5
 def told(replay: Replay) -> tuple[Any, ...]:
     sums = replay.sums
     lines = [(each.name, [line[1:] for line in lines]) for each, lines in replay.lines()]
-    numbers = (sums.verdicts, sums.on_link, sums.unmet, sums.nowhere, sums.first, sums.last, replay.again, replay.backwards)
+    numbers = (
+        sums.verdicts,
+        sums.on_link,
+        sums.unmet,
+        sums.nowhere,
+        sums.first,
+        sums.last,
+        replay.again,
+        replay.backwards,
+    )
     return (*numbers, lines, replay.stopped())
 
 
 def swapped(packet: Packet) -> Packet:
     return packet._replace(
-        source=packet.destination, destination=packet.source, source_port=packet.destination_port, destination_port=packet.source_port
+        source=packet.destination,
+        destination=packet.source,
+        source_port=packet.destination_port,
+        destination_port=packet.source_port,
     )
 
 
@@ -60,13 +74,23 @@ def sorted_rows(tables: list[pa.Table]) -> list[dict[str, Any]]:
 
 
 @settings(max_examples=60)
-@given(text=net.plans(), family=st.sampled_from(Family), chosen=st.integers(0, 1_000), compared=st.booleans(), data=st.data())
-def test_parts_add_up_to_the_whole(tmp_path: Path, text: str, family: Family, chosen: int, compared: bool, data: st.DataObject) -> None:
+@given(
+    text=net.plans(),
+    family=st.sampled_from(Family),
+    chosen=st.integers(0, 1_000),
+    compared=st.booleans(),
+    data=st.data(),
+)
+def test_parts_add_up_to_the_whole(
+    tmp_path: Path, text: str, family: Family, chosen: int, compared: bool, data: st.DataObject
+) -> None:
     path = tmp_path / "plan.gate"
     path.write_text(text)
     other = tmp_path / "other.gate"
     other.write_text(net.NETWORK.format(left="", right=""))
-    job = Job(read_plan(path), read_plan(other) if compared else None, None, UTC, 300 * SECOND, rows=True)
+    job = Job(
+        read_plan(path), read_plan(other) if compared else None, None, UTC, 300 * SECOND, rows=True
+    )
     draw = random.Random(chosen)
     openings = draw.sample(list(net.openings(family)), 12)
     alone, spread, done = job.replay(), job.replay(), []
@@ -92,7 +116,9 @@ def test_parts_add_up_to_the_whole(tmp_path: Path, text: str, family: Family, ch
         done.append(replay_part(packed, part if number % 2 else part.read_bytes()))
         spread.sums.include(done[-1].sums)
         spread.wait(done[-1].waiting)
-    tables = [each.rows for each in done if each.rows is not None] + [verdict_rows(each, spread.tracer) for each in spread.rest()]
+    tables = [each.rows for each in done if each.rows is not None] + [
+        verdict_rows(each, spread.tracer) for each in spread.rest()
+    ]
     assert told(spread) == told(alone)
     assert sorted_rows(tables) == sorted_rows(rows)
 
@@ -138,19 +164,46 @@ def test_a_process_that_is_killed_costs_nothing_but_time(traffic: Path, tmp_path
 
 
 @pytest.fixture(scope="module")
-def cluster(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
-    """Start a scheduler and two workers as the README says, and give its address and the workers."""
+def cluster(
+    tmp_path_factory: pytest.TempPathFactory,
+) -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
+    """Start a scheduler and two workers as the README says, and give its address and the
+    workers.
+    """
     folder = tmp_path_factory.mktemp("cluster")
     found = folder / "scheduler.json"
     started: list[subprocess.Popen[bytes]] = []
 
     def start(*words: str) -> None:
         with (folder / f"log-{len(started)}").open("wb") as log:
-            started.append(subprocess.Popen([sys.executable, "-m", "dask", *words], stdout=log, stderr=log, cwd=folder))
+            started.append(
+                subprocess.Popen(
+                    [sys.executable, "-m", "dask", *words], stdout=log, stderr=log, cwd=folder
+                )
+            )
 
-    start("scheduler", "--host", "127.0.0.1", "--port", "0", "--no-dashboard", "--scheduler-file", str(found))
+    start(
+        "scheduler",
+        "--host",
+        "127.0.0.1",
+        "--port",
+        "0",
+        "--no-dashboard",
+        "--scheduler-file",
+        str(found),
+    )
     for _ in range(2):
-        start("worker", "--scheduler-file", str(found), "--nworkers", "1", "--nthreads", "1", "--no-dashboard", "--no-nanny")
+        start(
+            "worker",
+            "--scheduler-file",
+            str(found),
+            "--nworkers",
+            "1",
+            "--nthreads",
+            "1",
+            "--no-dashboard",
+            "--no-nanny",
+        )
     try:
         import json
 
@@ -167,13 +220,19 @@ def cluster(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, lis
 
 @pytest.mark.process
 def test_a_cluster_answers_as_the_single_run_does_even_when_a_worker_is_killed(
-    run: Run, answer: Ask, traffic: Path, tmp_path: Path, cluster: tuple[str, list[subprocess.Popen[bytes]]]
+    run: Run,
+    answer: Ask,
+    traffic: Path,
+    tmp_path: Path,
+    cluster: tuple[str, list[subprocess.Popen[bytes]]],
 ) -> None:
     address, workers = cluster
     command = ["replay", str(traffic / "day.pcap"), "--zone", "UTC"]
     whole, table = answer(*command, "--out", "alone.parquet"), "spread.parquet"
     assert answer(*command, "--out", table, "--cluster", address) == whole
-    assert sorted_rows([parquet.read_table(traffic / table)]) == sorted_rows([parquet.read_table(traffic / "alone.parquet")])
+    assert sorted_rows([parquet.read_table(traffic / table)]) == sorted_rows(
+        [parquet.read_table(traffic / "alone.parquet")]
+    )
     refused = run("replay", str(traffic / "day.pcap"), "--cluster", address)
     assert refused.returncode == 2
     assert "--cluster needs --zone" in refused.stderr
@@ -194,20 +253,33 @@ def test_a_cluster_answers_as_the_single_run_does_even_when_a_worker_is_killed(
     [
         (("--workers", "2", "--cluster", "tcp://127.0.0.1:9"), "exclude each other"),
         (("--workers", "2", "--list", "KIOSKS"), "--workers is about conversations"),
-        (("--cluster", "nonsense://x", "--zone", "UTC"), "is no address of a scheduler; write tcp://HOST:PORT"),
+        (
+            ("--cluster", "nonsense://x", "--zone", "UTC"),
+            "is no address of a scheduler; write tcp://HOST:PORT",
+        ),
         (("--cluster", "tcp://127.0.0.1:99999", "--zone", "UTC"), "is no address of a scheduler"),
         (("--cluster", "", "--zone", "UTC"), "is no address of a scheduler"),
-        (("--cluster", "tls://127.0.0.1:9", "--zone", "UTC"), "has no distributed.comm.tls.ca-file"),
-        (("--cluster", "tcp://127.0.0.1:9", "--zone", "UTC"), "no Dask scheduler answers there (Connection refused)"),
+        (
+            ("--cluster", "tls://127.0.0.1:9", "--zone", "UTC"),
+            "has no distributed.comm.tls.ca-file",
+        ),
+        (
+            ("--cluster", "tcp://127.0.0.1:9", "--zone", "UTC"),
+            "no Dask scheduler answers there (Connection refused)",
+        ),
     ],
 )
-def test_what_cannot_be_spread_is_told(run: Run, traffic: Path, words: tuple[str, ...], problem: str) -> None:
+def test_what_cannot_be_spread_is_told(
+    run: Run, traffic: Path, words: tuple[str, ...], problem: str
+) -> None:
     refused = run("replay", str(traffic / "day.pcap"), *words)
     assert refused.returncode == 2
     assert problem in refused.stderr
 
 
-def test_a_scheduler_elsewhere_is_joined_behind_tls_or_when_the_network_is_trusted(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_scheduler_elsewhere_is_joined_behind_tls_or_when_the_network_is_trusted(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
     class Connection:
         """A connection to a scheduler on another machine."""
 
@@ -223,8 +295,12 @@ def test_a_scheduler_elsewhere_is_joined_behind_tls_or_when_the_network_is_trust
         def recv(self, _: int) -> bytes:
             return b"x"
 
-    monkeypatch.setattr("crossgate.spread.pools.socket.create_connection", lambda *_, **__: Connection())
-    with pytest.raises(PlanError, match=r"is neither on this machine nor behind TLS: .* or say --trusted-network"):
+    monkeypatch.setattr(
+        "crossgate.spread.pools.socket.create_connection", lambda *_, **__: Connection()
+    )
+    with pytest.raises(
+        PlanError, match=r"is neither on this machine nor behind TLS: .* or say --trusted-network"
+    ):
         _see_scheduler("tcp://192.0.2.10:8786", trusted=False)
     _see_scheduler("tcp://192.0.2.10:8786", trusted=True)
     with dask.config.set({"distributed.comm.tls.ca-file": "ca.pem"}):
@@ -232,12 +308,17 @@ def test_a_scheduler_elsewhere_is_joined_behind_tls_or_when_the_network_is_trust
 
 
 @pytest.mark.process
-def test_what_listens_and_is_no_scheduler_is_told_in_one_sentence(launch: Run, traffic: Path) -> None:
+def test_what_listens_and_is_no_scheduler_is_told_in_one_sentence(
+    launch: Run, traffic: Path
+) -> None:
     with socket.create_server(("127.0.0.1", 0)) as server:
         address = f"127.0.0.1:{server.getsockname()[1]}"
         done = launch("replay", str(traffic / "day.pcap"), "--zone", "UTC", "--cluster", address)
     assert done.returncode == 2
-    assert done.stderr.startswith(f"crossgate: --cluster {address}: no Dask scheduler answers there (nothing was heard for 10 seconds")
+    assert done.stderr.startswith(
+        f"crossgate: --cluster {address}: no Dask scheduler answers there (nothing was heard for "
+        "10 seconds"
+    )
     assert done.stderr.count("\n") == 1
 
 
@@ -245,6 +326,8 @@ def test_what_listens_and_is_no_scheduler_is_told_in_one_sentence(launch: Run, t
 def test_nothing_is_printed_after_the_answer_of_a_cluster(
     launch: Run, traffic: Path, cluster: tuple[str, list[subprocess.Popen[bytes]]]
 ) -> None:
-    done = launch("replay", str(traffic / "flows.parquet"), "--zone", "UTC", "--cluster", cluster[0], "--json")
+    done = launch(
+        "replay", str(traffic / "flows.parquet"), "--zone", "UTC", "--cluster", cluster[0], "--json"
+    )
     assert done.returncode == 0
     assert done.stderr == ""

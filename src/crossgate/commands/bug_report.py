@@ -1,4 +1,6 @@
-"""`crossgate bug-report`: what somebody needs who is to find a fault of Cross Gate, without the plan's names and addresses."""
+"""`crossgate bug-report`: what somebody needs who is to find a fault of Cross Gate, without the
+plan's names and addresses.
+"""
 
 from __future__ import annotations
 
@@ -33,12 +35,23 @@ _PATIENCE = 120
 def bug_report(
     context: typer.Context,
     command: Annotated[
-        list[str] | None, typer.Argument(metavar="COMMAND", help="The command line with the fault, without `crossgate`, behind --.")
+        list[str] | None,
+        typer.Argument(
+            metavar="COMMAND",
+            help="The command line with the fault, without `crossgate`, behind --.",
+        ),
     ] = None,
-    out: Annotated[Path, typer.Option(metavar="FILE", help="The file to pack it into.")] = Path("crossgate-bug.zip"),
-    key: Annotated[Path | None, typer.Option(metavar="FILE", help="Write which name became which, for yourself.")] = None,
+    out: Annotated[Path, typer.Option(metavar="FILE", help="The file to pack it into.")] = Path(
+        "crossgate-bug.zip"
+    ),
+    key: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Write which name became which, for yourself."),
+    ] = None,
 ) -> None:
-    """Pack what a report of a fault needs, with the plan's names, addresses and texts replaced. Nothing is sent."""
+    """Pack what a report of a fault needs, with the plan's names, addresses and texts replaced.
+    Nothing is sent.
+    """
     from crossgate.language.disguise import Disguise
 
     named, words = _without_plan(command or [])
@@ -65,7 +78,9 @@ def bug_report(
 
 
 def _without_plan(command: Sequence[str]) -> tuple[Path | None, list[str]]:
-    """Return the plan that a command line names with --plan, None for none, and its words without that and without the program's name."""
+    """Return the plan that a command line names with --plan, None for none, and its words without
+    that and without the program's name.
+    """
     named, words = None, []
     rest = iter(command[1:] if command[:1] == ["crossgate"] else command)
     for word in rest:
@@ -79,7 +94,9 @@ def _without_plan(command: Sequence[str]) -> tuple[Path | None, list[str]]:
 
 
 def _texts(path: Path) -> dict[str, str]:
-    """Return the text of a plan's files. Raises `PlanError` where not even the plan's own can be read as text."""
+    """Return the text of a plan's files. Raises `PlanError` where not even the plan's own can be
+    read as text.
+    """
     from crossgate.language.source import Source, decode
 
     source = Source(path)
@@ -87,7 +104,9 @@ def _texts(path: Path) -> dict[str, str]:
 
 
 def _changed(path: Path, packed: Mapping[str, str], disguise: Disguise) -> Iterator[str]:
-    """Yield what of the plan is not as it was: errors at other lines, and addresses that could not be replaced."""
+    """Yield what of the plan is not as it was: errors at other lines, and addresses that could not
+    be replaced.
+    """
     from crossgate.core.model.address import Family
 
     own, other = _errors(path), None
@@ -96,10 +115,16 @@ def _changed(path: Path, packed: Mapping[str, str], disguise: Disguise) -> Itera
             Path(folder, name).write_text(packed[name], encoding="utf-8", newline="")
         other = _errors(Path(folder, "plan.gate"))
     if own != other:
-        yield f"the replaced plan has errors at other lines than yours ({len(other)}, and yours {len(own)}): say so in the report"
+        yield (
+            f"the replaced plan has errors at other lines than yours ({len(other)}, and yours "
+            f"{len(own)}): say so in the report"
+        )
     for family in Family:
         if not disguise.masks[family]:
-            yield f"{family.label} addresses are as they were: a subnet or a range of the plan is too wide to replace them"
+            yield (
+                f"{family.label} addresses are as they were: a subnet or a range of the plan is "
+                "too wide to replace them"
+            )
 
 
 def _errors(path: Path) -> list[int]:
@@ -121,9 +146,20 @@ def _about() -> Iterator[str]:
     from crossgate import __version__
 
     yield f"Cross Gate {__version__}"
-    yield f"Python {platform.python_version()} ({platform.python_implementation()}) on {platform.system()} {platform.release()} {platform.machine()}"
-    yield f"{os.cpu_count()} processors, encodings {sys.stdout.encoding} and {sys.getfilesystemencoding()}, terminal {sys.stdout.isatty()}"
-    names = sorted({requirement.split(";")[0].split("[")[0].split(">")[0].strip() for requirement in requires("crossgate") or ()})
+    yield (
+        f"Python {platform.python_version()} ({platform.python_implementation()}) on "
+        f"{platform.system()} {platform.release()} {platform.machine()}"
+    )
+    yield (
+        f"{os.cpu_count()} processors, encodings {sys.stdout.encoding} and "
+        f"{sys.getfilesystemencoding()}, terminal {sys.stdout.isatty()}"
+    )
+    names = sorted(
+        {
+            requirement.split(";")[0].split("[")[0].split(">")[0].strip()
+            for requirement in requires("crossgate") or ()
+        }
+    )
     for name in (each for each in names if each != "crossgate"):
         try:
             yield f"{name} {version(name)}"
@@ -135,7 +171,9 @@ def _about() -> Iterator[str]:
 
 
 def _answer(packed: Mapping[str, str], words: Sequence[str]) -> tuple[str, str]:
-    """Return what a command says of the replaced plan, without this machine's folders; and how it ended, in a few words."""
+    """Return what a command says of the replaced plan, without this machine's folders; and how it
+    ended, in a few words.
+    """
     with tempfile.TemporaryDirectory(prefix="crossgate-") as folder:
         for name, text in packed.items():
             Path(folder, name).write_text(text, encoding="utf-8", newline="")
@@ -143,10 +181,19 @@ def _answer(packed: Mapping[str, str], words: Sequence[str]) -> tuple[str, str]:
         environment = os.environ | {"CROSSGATE_TRACE": "1", "XDG_STATE_HOME": folder}
         try:
             done = subprocess.run(
-                command, cwd=folder, env=environment, capture_output=True, check=False, timeout=_PATIENCE, stdin=subprocess.DEVNULL
+                command,
+                cwd=folder,
+                env=environment,
+                capture_output=True,
+                check=False,
+                timeout=_PATIENCE,
+                stdin=subprocess.DEVNULL,
             )
         except subprocess.TimeoutExpired:
-            return f"no answer within {_PATIENCE} seconds\n", f"no answer within {_PATIENCE} seconds"
+            return (
+                f"no answer within {_PATIENCE} seconds\n",
+                f"no answer within {_PATIENCE} seconds",
+            )
         text = (done.stdout + done.stderr).decode(errors="replace")
         for own, shown in (
             (folder, "."),

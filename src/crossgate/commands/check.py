@@ -24,13 +24,19 @@ from crossgate.core.model.errors import PlanError
 
 def check(
     context: typer.Context,
-    strict: Annotated[bool, typer.Option("--strict", help="Warnings count for the exit status too.")] = False,
-    sarif: Annotated[Path | None, typer.Option(metavar="FILE", help="Also write the findings as SARIF 2.1.0.")] = None,
+    strict: Annotated[
+        bool, typer.Option("--strict", help="Warnings count for the exit status too.")
+    ] = False,
+    sarif: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Also write the findings as SARIF 2.1.0.")
+    ] = None,
     at: AtOption = None,
     pieces: PiecesOption = None,
     as_json: JsonOption = False,
 ) -> None:
-    """Find what is written but does not do what its author meant; exit status 1 when there is an error."""
+    """Find what is written but does not do what its author meant; exit status 1 when there is an
+    error.
+    """
     from crossgate.core.audit import audit
     from crossgate.core.model.finding import Severity
     from crossgate.core.traffic.session import Session

@@ -1,4 +1,6 @@
-"""What the commands share: finding and reading the plan, times, standard output, and completion of a plan's names."""
+"""What the commands share: finding and reading the plan, times, standard output, and completion of
+a plan's names.
+"""
 
 from __future__ import annotations
 
@@ -23,10 +25,18 @@ if TYPE_CHECKING:
 
 Item = TypeVar("Item")
 
-FloodOption = Annotated[bool, typer.Option("--flood", help="Ask about what is beyond every `at most` of the lists.")]
+FloodOption = Annotated[
+    bool, typer.Option("--flood", help="Ask about what is beyond every `at most` of the lists.")
+]
 AtOption = Annotated[
     str | None,
-    typer.Option("--at", metavar="TIME", help="The time for windows: 21:30 (today), 'mon 23:00' or '2026-12-01 23:00'. Default: now."),
+    typer.Option(
+        "--at",
+        metavar="TIME",
+        help=(
+            "The time for windows: 21:30 (today), 'mon 23:00' or '2026-12-01 23:00'. Default: now."
+        ),
+    ),
 ]
 
 
@@ -54,12 +64,24 @@ TlsOption = Annotated[
 CipherOption = Annotated[
     str | None,
     typer.Option(
-        "--cipher", metavar="SUITE", autocompletion=complete_cipher, help="The cipher suite they settle on, by IANA name or number."
+        "--cipher",
+        metavar="SUITE",
+        autocompletion=complete_cipher,
+        help="The cipher suite they settle on, by IANA name or number.",
     ),
 ]
-TallyOption = Annotated[bool, typer.Option("--tally", help="Add the entries that decided to the tally beside the plan.")]
-SourcePortsOption = Annotated[bool, typer.Option("--source-ports", help="Show what only other source ports than clients choose do, too.")]
-JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
+TallyOption = Annotated[
+    bool, typer.Option("--tally", help="Add the entries that decided to the tally beside the plan.")
+]
+SourcePortsOption = Annotated[
+    bool,
+    typer.Option(
+        "--source-ports", help="Show what only other source ports than clients choose do, too."
+    ),
+]
+JsonOption = Annotated[
+    bool, typer.Option("--json", help="Print one JSON document and nothing else.")
+]
 
 
 STANDARD_INPUT = Path("-")
@@ -76,7 +98,13 @@ def _allow(pieces: int | None) -> int | None:
 
 PiecesOption = Annotated[
     int | None,
-    typer.Option("--pieces", metavar="N", min=1, callback=_allow, help="Allow each exact question N pieces (1,000,000)."),
+    typer.Option(
+        "--pieces",
+        metavar="N",
+        min=1,
+        callback=_allow,
+        help="Allow each exact question N pieces (1,000,000).",
+    ),
 ]
 
 
@@ -90,7 +118,13 @@ def _allow_unpacked(gigabytes: float | None) -> float | None:
 
 UnpackedOption = Annotated[
     float | None,
-    typer.Option("--unpacked", metavar="GB", min=0, callback=_allow_unpacked, help="Let a packed file unpack to so much. Default: 4."),
+    typer.Option(
+        "--unpacked",
+        metavar="GB",
+        min=0,
+        callback=_allow_unpacked,
+        help="Let a packed file unpack to so much. Default: 4.",
+    ),
 ]
 
 
@@ -99,8 +133,16 @@ def examples(*lines: str) -> str:
     return "\n\n".join(["Examples:", *(f"  crossgate {line}" for line in lines)])
 
 
-def circumstances(plan: Plan, at: str | None, flood: bool = False, tls: str | None = None, cipher: str | None = None) -> When:
-    """Return of which time and of which conversations a question is, by its options. Raises `PlanError`."""
+def circumstances(
+    plan: Plan,
+    at: str | None,
+    flood: bool = False,
+    tls: str | None = None,
+    cipher: str | None = None,
+) -> When:
+    """Return of which time and of which conversations a question is, by its options. Raises
+    `PlanError`.
+    """
     from crossgate.core.model.conditions import When
     from crossgate.core.model.tls import TlsError, asked_hello
 
@@ -111,7 +153,9 @@ def circumstances(plan: Plan, at: str | None, flood: bool = False, tls: str | No
 
 
 def tell_missed(missed: Sequence[PlanError]) -> None:
-    """Tell on standard error what was not answered, and leave with exit status 2 when there is any."""
+    """Tell on standard error what was not answered, and leave with exit status 2 when there is
+    any.
+    """
     from crossgate.show.console import count, warn
 
     for error in missed[:_MOST_MISSED]:
@@ -123,7 +167,9 @@ def tell_missed(missed: Sequence[PlanError]) -> None:
 
 
 def tell_mistaken(services: Iterable[str]) -> None:
-    """Tell on standard error of services that name a protocol where most people mean something else, as 22."""
+    """Tell on standard error of services that name a protocol where most people mean something
+    else, as 22.
+    """
     from crossgate.core.model.iana import mistaken_text
     from crossgate.core.model.service import split_service
     from crossgate.show.console import warn
@@ -138,7 +184,9 @@ _MOST_MISSED = 5
 
 
 def plan_path(context: typer.Context) -> Path:
-    """Return the plan file: --plan, else CROSSGATE_PLAN, else the only *.gate file here. Raises `PlanError`."""
+    """Return the plan file: --plan, else CROSSGATE_PLAN, else the only *.gate file here. Raises
+    `PlanError`.
+    """
     named = context.find_root().params.get("plan")
     if named is not None:
         return Path(named)
@@ -150,8 +198,13 @@ def plan_path(context: typer.Context) -> Path:
         return found[0]
     choose = "choose one with --plan FILE, or set CROSSGATE_PLAN"
     if found:
-        raise PlanError(f"there are {len(found)} plans here ({', '.join(map(str, found))}); {choose}")
-    raise PlanError(f"there is no plan (*.gate) in this folder; {choose}, or write a full example with: crossgate demo FOLDER")
+        raise PlanError(
+            f"there are {len(found)} plans here ({', '.join(map(str, found))}); {choose}"
+        )
+    raise PlanError(
+        f"there is no plan (*.gate) in this folder; {choose}, or write a full example with: "
+        "crossgate demo FOLDER"
+    )
 
 
 def load(context: typer.Context) -> Plan:
@@ -159,8 +212,12 @@ def load(context: typer.Context) -> Plan:
     return read_file(plan_path(context))
 
 
-def load_or_tell(context: typer.Context, out: Path | None, text: Callable[[Path, Sequence[PlanError]], str]) -> Plan:
-    """Read the plan that the command is for; where it has errors, `out` gets the `text` of these too. Raises `PlanError`."""
+def load_or_tell(
+    context: typer.Context, out: Path | None, text: Callable[[Path, Sequence[PlanError]], str]
+) -> Plan:
+    """Read the plan that the command is for; where it has errors, `out` gets the `text` of these
+    too. Raises `PlanError`.
+    """
     from crossgate.core.model.errors import PlanErrors
 
     try:
@@ -178,7 +235,8 @@ def read_file(path: Path) -> Plan:
 
 
 def reading_of(path: Path) -> Reading:
-    """Read a plan for a question or an edit. What an edit has left half done is told, and nothing is written for it.
+    """Read a plan for a question or an edit. What an edit has left half done is told, and nothing
+    is written for it.
 
     Raises `PlanError`.
     """
@@ -209,7 +267,9 @@ def plan_files(path: Path) -> list[Path]:
 
 
 def _tell_strange_journals(path: Path) -> None:
-    """Name what lies beside a plan as a half done edit would, and was not written by this user on this machine."""
+    """Name what lies beside a plan as a half done edit would, and was not written by this user on
+    this machine.
+    """
     from crossgate.formats.replacing import strange_journals
     from crossgate.show.console import warn
 
@@ -219,7 +279,10 @@ def _tell_strange_journals(path: Path) -> None:
 
 def strange_journal(journal: Path, plan: Path) -> str:
     """Say that a journal beside a plan is not believed."""
-    return f"{journal} was not written by you on this machine, so it is left alone; if nobody else edits {plan}, remove it"
+    return (
+        f"{journal} was not written by you on this machine, so it is left alone; if nobody "
+        f"else edits {plan}, remove it"
+    )
 
 
 def _tell_half_done(files: Iterable[Path]) -> None:
@@ -227,19 +290,28 @@ def _tell_half_done(files: Iterable[Path]) -> None:
     from crossgate.show.console import warn
 
     for edit in half_done(files):
-        warn(f"{edit.text()}; crossgate --plan {edit.plan} recover shows what it would do, and finishes it after asking")
+        warn(
+            f"{edit.text()}; crossgate --plan {edit.plan} recover shows what it would do, and "
+            "finishes it after asking"
+        )
 
 
 def plan_file(context: typer.Context, purpose: str) -> Path:
-    """Return the plan file, for a purpose that needs one. Raises `PlanError` where the plan comes from standard input."""
+    """Return the plan file, for a purpose that needs one. Raises `PlanError` where the plan comes
+    from standard input.
+    """
     path = plan_path(context)
     if path == STANDARD_INPUT:
-        raise PlanError(f"the plan comes from standard input, so there is no file to {purpose}; name a file")
+        raise PlanError(
+            f"the plan comes from standard input, so there is no file to {purpose}; name a file"
+        )
     return path
 
 
 def add_to_tally(context: typer.Context, plan: Plan, hits: Mapping[DeciderKey, int]) -> None:
-    """Add hits to the plan's tally; where it cannot be used, warn, for the answer is the same without it."""
+    """Add hits to the plan's tally; where it cannot be used, warn, for the answer is the same
+    without it.
+    """
     from crossgate.formats.tally import Tally
     from crossgate.show.console import warn
 
@@ -250,7 +322,9 @@ def add_to_tally(context: typer.Context, plan: Plan, hits: Mapping[DeciderKey, i
 
 
 def tallied(context: typer.Context, lists: Iterable[AnyList[Any]]) -> dict[DeciderKey, int]:
-    """Return how often lines of lists have decided; where the tally cannot be used, warn and return nothing."""
+    """Return how often lines of lists have decided; where the tally cannot be used, warn and return
+    nothing.
+    """
     from crossgate.core.model.accesslist import DeciderKey
     from crossgate.formats.tally import Tally
     from crossgate.show.console import warn
@@ -260,21 +334,29 @@ def tallied(context: typer.Context, lists: Iterable[AnyList[Any]]) -> dict[Decid
         return {}
     try:
         store = Tally(path)
-        return {DeciderKey(each.name, number): hits for each in lists for number, hits in store.hits(each).items()}
+        return {
+            DeciderKey(each.name, number): hits
+            for each in lists
+            for number, hits in store.hits(each).items()
+        }
     except PlanError as error:
         warn(f"{error}; the answer is given without it")
         return {}
 
 
 def clock(plan: Plan) -> datetime:
-    """Return the time now, on the wall clock of the plan's time zone, the system's where it names none."""
+    """Return the time now, on the wall clock of the plan's time zone, the system's where it names
+    none.
+    """
     from zoneinfo import ZoneInfo
 
     return datetime.now(ZoneInfo(plan.zone) if plan.zone else None).replace(tzinfo=None)
 
 
 def moment(text: str | None, plan: Plan) -> datetime:
-    """Return the time that `--at` says, now when it is not given: a bare time is today's, a weekday the coming one. Raises `PlanError`."""
+    """Return the time that `--at` says, now when it is not given: a bare time is today's, a weekday
+    the coming one. Raises `PlanError`.
+    """
     from crossgate.core.model.window import DAY_MINUTES, DAYS, WEEK_MINUTES, minute_of_week
     from crossgate.language import times
     from crossgate.language.lines import Line
@@ -294,7 +376,9 @@ def moment(text: str | None, plan: Plan) -> datetime:
         return found.date
     assert found.minute is not None
     if bare:
-        return now.replace(hour=found.minute % DAY_MINUTES // 60, minute=found.minute % 60, second=0)
+        return now.replace(
+            hour=found.minute % DAY_MINUTES // 60, minute=found.minute % 60, second=0
+        )
     ahead = (found.minute - minute_of_week(now)) % WEEK_MINUTES
     return now.replace(second=0) + timedelta(minutes=ahead)
 
@@ -312,18 +396,24 @@ def print_json(document: dict[str, Any]) -> None:
 
 
 def write_file(path: Path, text: str | bytes, inputs: Iterable[str]) -> None:
-    """Write a file, whole or not at all. Raises `PlanError` when that cannot be done, or when it is one of the files that were read."""
+    """Write a file, whole or not at all. Raises `PlanError` when that cannot be done, or when it is
+    one of the files that were read.
+    """
     from crossgate.formats.disk import put_file
 
     for name in inputs:
         if path.exists() and Path(name).exists() and path.samefile(name):
-            raise PlanError(f"{path} is part of the plan that this is about; name another file to write to")
+            raise PlanError(
+                f"{path} is part of the plan that this is about; name another file to write to"
+            )
     put_file(path, text if isinstance(text, bytes) else text.encode())
 
 
 @contextmanager
 def _status() -> Iterator[Callable[[Callable[[float], str]], None]]:
-    """Give a function that shows a line, made from the seconds spent, on standard error: on a terminal, once a second is over."""
+    """Give a function that shows a line, made from the seconds spent, on standard error: on a
+    terminal, once a second is over.
+    """
     start, shown = time.monotonic(), False
 
     def show(text: Callable[[float], str]) -> None:
@@ -343,14 +433,20 @@ def _status() -> Iterator[Callable[[Callable[[float], str]], None]]:
 
 @contextmanager
 def meter(label: str) -> Iterator[Callable[[int, int], None]]:
-    """Give a function to be told (done, of how many); when the work takes over a second, standard error shows it on a terminal."""
+    """Give a function to be told (done, of how many); when the work takes over a second, standard
+    error shows it on a terminal.
+    """
     with _status() as show:
-        yield lambda done, total: show(lambda _: f"{label}: {done:,}" + (f" of {total:,}" if total else ""))
+        yield lambda done, total: show(
+            lambda _: f"{label}: {done:,}" + (f" of {total:,}" if total else "")
+        )
 
 
 @contextmanager
 def gauge(label: str, total: int) -> Iterator[Callable[[int, int], None]]:
-    """Give a function to be told (rows, octets so far); after a second, standard error shows rate and time left on a terminal."""
+    """Give a function to be told (rows, octets so far); after a second, standard error shows rate
+    and time left on a terminal.
+    """
 
     def text(rows: int, octets: int, spent: float) -> str:
         told = f"{label}: {rows:,} rows, {rows / spent:,.0f} a second"
@@ -370,7 +466,12 @@ def progress(items: Iterable[Item], total: int, label: str) -> Iterator[Item]:
         for number, item in enumerate(items, 1):
             yield item
             if bar is None and time.monotonic() - start > 1 and sys.stderr.isatty():
-                bar = typer.progressbar(length=total, label=label, file=sys.stderr, update_min_steps=max(total // 100, 1))
+                bar = typer.progressbar(
+                    length=total,
+                    label=label,
+                    file=sys.stderr,
+                    update_min_steps=max(total // 100, 1),
+                )
                 bar.update(number)
             elif bar is not None:
                 bar.update(1)

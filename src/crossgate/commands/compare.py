@@ -1,4 +1,6 @@
-"""`crossgate compare`: exactly which traffic two plans, or two versions of a list, treat differently."""
+"""`crossgate compare`: exactly which traffic two plans, or two versions of a list, treat
+differently.
+"""
 
 from __future__ import annotations
 
@@ -29,22 +31,55 @@ def compare(
     context: typer.Context,
     plans: Annotated[
         list[Path] | None,
-        typer.Argument(metavar="[OTHER | OLD NEW]", help="What the plan is compared with; or two plans, the old one first."),
+        typer.Argument(
+            metavar="[OTHER | OLD NEW]",
+            help="What the plan is compared with; or two plans, the old one first.",
+        ),
     ] = None,
     since: Annotated[
-        str | None, typer.Option("--since", metavar="REV", help="Compare the plan as it was at this git revision with what it is now.")
+        str | None,
+        typer.Option(
+            "--since",
+            metavar="REV",
+            help="Compare the plan as it was at this git revision with what it is now.",
+        ),
     ] = None,
     list_name: Annotated[
-        str | None, typer.Option("--list", metavar="NAME", autocompletion=complete_list, help="Compare one list, wherever it stands.")
+        str | None,
+        typer.Option(
+            "--list",
+            metavar="NAME",
+            autocompletion=complete_list,
+            help="Compare one list, wherever it stands.",
+        ),
     ] = None,
     source_ports: SourcePortsOption = False,
-    every: Annotated[bool, typer.Option("--all", help="Show every line, of devices' own and stray packets too.")] = False,
-    drawn: Annotated[Path | None, typer.Option("--draw", metavar="FILE", help="Draw the network, too, with the gates that differ and a packet's way: .svg, .png or .pdf.")] = None,
+    every: Annotated[
+        bool, typer.Option("--all", help="Show every line, of devices' own and stray packets too.")
+    ] = False,
+    drawn: Annotated[
+        Path | None,
+        typer.Option(
+            "--draw",
+            metavar="FILE",
+            help=(
+                "Draw the network, too, with the gates that differ and a packet's way: .svg, "
+                ".png or .pdf."
+            ),
+        ),
+    ] = None,
     pieces: PiecesOption = None,
-    markdown: Annotated[bool, typer.Option("--markdown", help="Print a Markdown table, as for a comment on a request for change.")] = False,
+    markdown: Annotated[
+        bool,
+        typer.Option(
+            "--markdown", help="Print a Markdown table, as for a comment on a request for change."
+        ),
+    ] = False,
     as_json: JsonOption = False,
-) -> None:  # fmt: skip
-    """Show which traffic two plans treat differently, with the deciding entries and a packet each; exit status 1 when they do."""
+) -> None:
+    """Show which traffic two plans treat differently, with the deciding entries and a packet each;
+    exit status 1 when they do.
+    """
     from crossgate.core.answers.compare import differences, named_differences
     from crossgate.core.model.plan import UnknownName
     from crossgate.core.sets.effort import TooManyPieces, question
@@ -55,9 +90,15 @@ def compare(
     plan, new, was = _two_plans(context, plans or [], since)
     head = [quiet(f"was: {was}   is: {new.files[0]}"), ""]
     if markdown and (as_json or list_name is not None):
-        raise PlanError(f"--markdown is about all traffic, in Markdown; leave {'--json' if as_json else '--list'} out")
+        raise PlanError(
+            "--markdown is about all traffic, in Markdown; leave "
+            f"{'--json' if as_json else '--list'} out"
+        )
     if drawn is not None and list_name is not None:
-        raise PlanError("--draw is about the network, and --list about a list wherever it stands; leave one of them out")
+        raise PlanError(
+            "--draw is about the network, and --list about a list wherever it stands; leave one "
+            "of them out"
+        )
     if list_name is not None:
         for each in (plan, new):
             try:
@@ -66,9 +107,13 @@ def compare(
                 raise PlanError(f"{was if each is plan else each.files[0]}: {error}") from None
         if plan.lists[list_name].family is not new.lists[list_name].family:
             raise PlanError(
-                f"{list_name} is an {plan.lists[list_name].family.word} list here and an {new.lists[list_name].family.word} list there"
+                f"{list_name} is an {plan.lists[list_name].family.word} list here and an "
+                f"{new.lists[list_name].family.word} list there"
             )
-        with meter("comparing") as tell, question(f"what the two versions of {list_name} do otherwise"):
+        with (
+            meter("comparing") as tell,
+            question(f"what the two versions of {list_name} do otherwise"),
+        ):
             different = named_differences(Session(plan), Session(new), list_name, tell)
         if as_json:
             from crossgate.formats.json.compare import compare_lists_document
@@ -77,7 +122,14 @@ def compare(
         else:
             write([*head, *list_difference_lines(new, list_name, different, every)])
             if not different:
-                write([f"no difference: list {list_name} does the same with every packet in {was} and {new.files[0]}"])
+                write(
+                    [
+                        (
+                            f"no difference: list {list_name} does the same with every packet in "
+                            f"{was} and {new.files[0]}"
+                        )
+                    ]
+                )
         raise typer.Exit(1 if different else 0)
     with meter("comparing") as tell:
         missed: list[TooManyPieces] = []
@@ -94,7 +146,16 @@ def compare(
         write([*head, *difference_lines(new, found, every=every, source_ports=source_ports)])
         write(["", strong(f"{count(len(found), 'difference')} between {was} and {new.files[0]}")])
     elif not missed:
-        write([*head, f"no difference: {was} and {new.files[0]} treat every packet with a true source address alike"])
+        write(
+            [
+                *head,
+                (
+                    f"no difference: {was} and {new.files[0]} treat every packet with a true "
+                    "source "
+                    "address alike"
+                ),
+            ]
+        )
     if drawn is not None:
         from crossgate.commands.drawing import draw_differences
 
@@ -103,17 +164,27 @@ def compare(
     raise typer.Exit(1 if found else 0)
 
 
-def _two_plans(context: typer.Context, plans: list[Path], since: str | None) -> tuple[Plan, Plan, str]:
-    """Return the plan that was and the plan that is, and the name of the first. Raises `PlanError`."""
+def _two_plans(
+    context: typer.Context, plans: list[Path], since: str | None
+) -> tuple[Plan, Plan, str]:
+    """Return the plan that was and the plan that is, and the name of the first. Raises
+    `PlanError`.
+    """
     if since is not None:
         from crossgate.formats.git import Revision
         from crossgate.language.reader import read
 
         if plans:
-            raise PlanError("--since compares the plan with an older version of itself, so it takes no other plan; leave one of both out")
+            raise PlanError(
+                "--since compares the plan with an older version of itself, so it takes no other "
+                "plan; leave one of both out"
+            )
         path = plan_file(context, "look up in git")
         return read(path, Revision(path, since)).plan, read_file(path), f"{path} at {since}"
     if not 1 <= len(plans) <= 2:
-        raise PlanError("compare takes the other plan, or two: crossgate compare OLD NEW; or --since REV, for what git has of this one")
+        raise PlanError(
+            "compare takes the other plan, or two: crossgate compare OLD NEW; or --since REV, for "
+            "what git has of this one"
+        )
     old, new = load(context) if len(plans) == 1 else read_file(plans[0]), read_file(plans[-1])
     return old, new, old.files[0]

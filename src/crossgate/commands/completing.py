@@ -1,8 +1,8 @@
 """What the shell is offered: the plan's own names wherever one may stand.
 
-One completion reads no more than it needs: one command's module; of the plan the network, the names and the heads of its
-lists; of one list its entries, where these are asked for. A plan that is being written has errors, and the names in it that are
-right are offered all the same.
+One completion reads no more than it needs: one command's module; of the plan the network, the names
+and the heads of its lists; of one list its entries, where these are asked for. A plan that is being
+written has errors, and the names in it that are right are offered all the same.
 """
 
 from __future__ import annotations
@@ -26,7 +26,9 @@ _LINE, _BASH_LINE, _BASH_PLACE = "_TYPER_COMPLETE_ARGS", "COMP_WORDS", "COMP_CWO
 
 
 def typed() -> list[str] | None:
-    """Return the words before the one that is being typed; None where no completion is asked for."""
+    """Return the words before the one that is being typed; None where no completion is asked
+    for.
+    """
     kind = os.environ.get(VARIABLE, "")
     if not kind.startswith("complete_"):
         return None
@@ -62,7 +64,9 @@ def _split(line: str) -> list[str]:
 
 
 def _names_of(context: typer.Context, list_name: str | None = None) -> Plan:
-    """Read what completion needs of the plan: its names, and the entries of one list. Raises `PlanError`."""
+    """Read what completion needs of the plan: its names, and the entries of one list. Raises
+    `PlanError`.
+    """
     from crossgate.commands.common import STANDARD_INPUT, plan_path
     from crossgate.language.reader import read_names
 
@@ -72,7 +76,9 @@ def _names_of(context: typer.Context, list_name: str | None = None) -> Plan:
     return read_names(path, list_name)
 
 
-def _completes(names: Callable[[Plan], list[str]], commas: bool = False) -> Callable[[typer.Context, str], Iterator[str]]:
+def _completes(
+    names: Callable[[Plan], list[str]], commas: bool = False
+) -> Callable[[typer.Context, str], Iterator[str]]:
     """Return what offers names of the plan; with `commas` the last of several."""
 
     def complete(ctx: typer.Context, incomplete: str) -> Iterator[str]:
@@ -82,27 +88,51 @@ def _completes(names: Callable[[Plan], list[str]], commas: bool = False) -> Call
             return iter(())
         head, comma, last = incomplete.rpartition(",") if commas else ("", "", incomplete)
         taken = head.split(",")
-        return (f"{head}{comma}{name}" for name in known if name.startswith(last) and name not in taken)
+        return (
+            f"{head}{comma}{name}" for name in known if name.startswith(last) and name not in taken
+        )
 
     return complete
 
 
 def _points(plan: Plan) -> list[str]:
-    return [f"{device.name}.{name}" for device in plan.devices.values() for name in (*device.interfaces, *device.ports)]
+    return [
+        f"{device.name}.{name}"
+        for device in plan.devices.values()
+        for name in (*device.interfaces, *device.ports)
+    ]
 
 
 def _interfaces(plan: Plan) -> list[str]:
-    return [f"{device.name}.{name}" for device in plan.devices.values() for name in device.interfaces]
+    return [
+        f"{device.name}.{name}" for device in plan.devices.values() for name in device.interfaces
+    ]
 
 
-complete_end = _completes(lambda plan: [*plan.hosts, *plan.devices, *plan.segments, *plan.groups, *_interfaces(plan)], commas=True)
+complete_end = _completes(
+    lambda plan: [*plan.hosts, *plan.devices, *plan.segments, *plan.groups, *_interfaces(plan)],
+    commas=True,
+)
 complete_one_end = _completes(lambda plan: [*plan.hosts, *plan.devices, *_interfaces(plan)])
 _WHERE_WORDS = ("subnet", "host", "group", "itself")
-complete_where = _completes(lambda plan: [*_points(plan), *_WHERE_WORDS, *plan.segments, *plan.devices, *plan.hosts, *plan.groups])
-complete_stands = _completes(lambda plan: [*plan.devices, *plan.segments, *_points(plan), *plan.hosts, *plan.groups])
+complete_where = _completes(
+    lambda plan: [
+        *_points(plan),
+        *_WHERE_WORDS,
+        *plan.segments,
+        *plan.devices,
+        *plan.hosts,
+        *plan.groups,
+    ]
+)
+complete_stands = _completes(
+    lambda plan: [*plan.devices, *plan.segments, *_points(plan), *plan.hosts, *plan.groups]
+)
 complete_part = _completes(lambda plan: [*plan.devices, *_points(plan)])
 complete_device = _completes(lambda plan: list(plan.devices))
-complete_subnet = _completes(lambda plan: [name for name, segment in plan.segments.items() if not segment.outside])
+complete_subnet = _completes(
+    lambda plan: [name for name, segment in plan.segments.items() if not segment.outside]
+)
 complete_set = _completes(lambda plan: ["any", *plan.names()])
 complete_hosts = _completes(lambda plan: [*plan.hosts, *plan.groups, *plan.segments, *plan.devices])
 complete_name = _completes(lambda plan: plan.names(), commas=True)
@@ -113,7 +143,11 @@ def complete_pattern(ctx: typer.Context, incomplete: str) -> Iterator[tuple[str,
     """Offer the words of a pattern, and the addresses of hosts, each with its host's name."""
     words = [(word, "") for word in ("cover", "has", "wild", "mask")]
     with suppress(PlanError):
-        words += [(str(address), host.name) for host in _names_of(ctx).hosts.values() for address in host.addresses]
+        words += [
+            (str(address), host.name)
+            for host in _names_of(ctx).hosts.values()
+            for address in host.addresses
+        ]
     return (each for each in words if each[0].startswith(incomplete))
 
 
@@ -125,7 +159,11 @@ def complete_entry(ctx: typer.Context, incomplete: str) -> Iterator[tuple[str, s
     except PlanError:
         return iter(())
     entries = access_list.entries if access_list else ()
-    return ((str(entry.number), entry.text) for entry in entries if str(entry.number).startswith(incomplete))
+    return (
+        (str(entry.number), entry.text)
+        for entry in entries
+        if str(entry.number).startswith(incomplete)
+    )
 
 
 def complete_service(ctx: typer.Context, incomplete: str) -> Iterator[str]:
@@ -136,4 +174,8 @@ def complete_service(ctx: typer.Context, incomplete: str) -> Iterator[str]:
         own = list(_names_of(ctx).services)
     except PlanError:
         own = []
-    return (name for name in dict.fromkeys((*own, "ping", "ip", *iana.protocols(), *iana.services())) if name.startswith(incomplete))
+    return (
+        name
+        for name in dict.fromkeys((*own, "ping", "ip", *iana.protocols(), *iana.services()))
+        if name.startswith(incomplete)
+    )

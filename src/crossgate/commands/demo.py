@@ -1,4 +1,6 @@
-"""`crossgate demo`: writes the demo and runs the whole job on it, each command shown before its output."""
+"""`crossgate demo`: writes the demo and runs the whole job on it, each command shown before its
+output.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,10 @@ import typer
 
 def demo(
     folder: Annotated[
-        Path | None, typer.Argument(metavar="[FOLDER]", help="Where to leave the files. Default: a temporary folder.")
+        Path | None,
+        typer.Argument(
+            metavar="[FOLDER]", help="Where to leave the files. Default: a temporary folder."
+        ),
     ] = None,
 ) -> None:
     """Write the Ternhaven demo into FOLDER and run the whole job on it."""
@@ -23,7 +28,10 @@ def demo(
         write(folder)
         write_traffic(folder)
         _run(folder)
-        typer.echo(f"\nThe files are in {folder}; go on with: cd {shlex.quote(str(folder))} && crossgate lists")
+        typer.echo(
+            f"\nThe files are in {folder}; go on with: cd {shlex.quote(str(folder))} && crossgate "
+            "lists"
+        )
         return
     with tempfile.TemporaryDirectory() as temporary:
         write(Path(temporary))
@@ -33,7 +41,9 @@ def demo(
 
 
 def _run(folder: Path) -> None:
-    """Run the demo's steps in its folder, as a person would. Exits with 1 when one ends otherwise than it should."""
+    """Run the demo's steps in its folder, as a person would. Exits with 1 when one ends otherwise
+    than it should.
+    """
     import os
     import sys
     from contextlib import chdir
@@ -47,14 +57,21 @@ def _run(folder: Path) -> None:
         for step in STEPS:
             typer.echo()
             if not step.runs:
-                typer.secho(f"left out, as it needs pip install 'crossgate[{step.needs}]': {step.shows}", fg="bright_black")
+                typer.secho(
+                    f"left out, as it needs pip install 'crossgate[{step.needs}]': {step.shows}",
+                    fg="bright_black",
+                )
                 continue
             typer.secho(step.shows, fg="bright_black")
             typer.secho(f"$ crossgate {shlex.join((*plan, *step.words))}", fg="cyan")
             sys.stdout.flush()
             status = _status((*plan, *step.words))
             if status != step.status:
-                typer.secho(f"this step ended with exit status {status}, not {step.status}", fg="red", err=True)
+                typer.secho(
+                    f"this step ended with exit status {status}, not {step.status}",
+                    fg="red",
+                    err=True,
+                )
                 raise typer.Exit(1)
 
 

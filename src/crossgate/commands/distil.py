@@ -22,46 +22,108 @@ if TYPE_CHECKING:
 
 @edit_command
 def distil(
-    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Captures and tables of flows, as replay reads them.")],
-    into: Annotated[str, typer.Option("--into", metavar="LIST", autocompletion=complete_list, help="The list that gets the entries; made new where the plan has none of that name.")],
+    files: Annotated[
+        list[Path],
+        typer.Argument(
+            metavar="FILE...", help="Captures and tables of flows, as replay reads them."
+        ),
+    ],
+    into: Annotated[
+        str,
+        typer.Option(
+            "--into",
+            metavar="LIST",
+            autocompletion=complete_list,
+            help="The list that gets the entries; made new where the plan has none of that name.",
+        ),
+    ],
     only_ipv4: Annotated[bool, typer.Option("-4", help="Only IPv4.")] = False,
     only_ipv6: Annotated[bool, typer.Option("-6", help="Only IPv6.")] = False,
     every: Annotated[bool, typer.Option("--all", help="Permit what nobody answered, too.")] = False,
-    widen: Annotated[float, typer.Option(min=0, max=100, metavar="N", help="Let an entry take in up to N percent that was not seen.")] = 0,
-    place: Annotated[tuple[str, str] | None, typer.Option("--place", metavar="DIRECTION WHERE", help="Place a new list, and take only what comes by there.")] = None,
-    idle: Annotated[int, typer.Option(min=1, metavar="SECONDS", help="A conversation ends once nothing is seen of it for so long.")] = 300,
-    column: Annotated[list[str] | None, typer.Option("--column", metavar="WHAT=NAME", help="Name a column of tables, as source=client_ip.")] = None,
+    widen: Annotated[
+        float,
+        typer.Option(
+            min=0,
+            max=100,
+            metavar="N",
+            help="Let an entry take in up to N percent that was not seen.",
+        ),
+    ] = 0,
+    place: Annotated[
+        tuple[str, str] | None,
+        typer.Option(
+            "--place",
+            metavar="DIRECTION WHERE",
+            help="Place a new list, and take only what comes by there.",
+        ),
+    ] = None,
+    idle: Annotated[
+        int,
+        typer.Option(
+            min=1,
+            metavar="SECONDS",
+            help="A conversation ends once nothing is seen of it for so long.",
+        ),
+    ] = 300,
+    column: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--column", metavar="WHAT=NAME", help="Name a column of tables, as source=client_ip."
+        ),
+    ] = None,
     unpacked: UnpackedOption = None,
-) -> Change:  # fmt: skip
-    """Write entries that permit what was seen and answered, and nothing else, and see first what that does to traffic."""
+) -> Change:
+    """Write entries that permit what was seen and answered, and nothing else, and see first what
+    that does to traffic.
+    """
     chosen = family_of(only_ipv4, only_ipv6)
 
     def change(draft: Draft) -> str:
         from crossgate.language.distilling import Target, write
         from crossgate.show.console import count
 
-        found = {family: each for family, each in _read(draft.plan, files, column or [], idle, every).items() if chosen in (None, family)}
+        found = {
+            family: each
+            for family, each in _read(draft.plan, files, column or [], idle, every).items()
+            if chosen in (None, family)
+        }
         if not any(each.pairs for each in found.values()):
             left = sum(each.unanswered for each in found.values())
             it, them = ("is", "it") if left == 1 else ("are", "them")
-            hint = f"; {count(left, 'conversation')} that nobody answered {it} left out, and --all permits {them} too" if left else ""
+            hint = (
+                (
+                    f"; {count(left, 'conversation')} that nobody answered {it} left out, and "
+                    "--all "
+                    f"permits {them} too"
+                )
+                if left
+                else ""
+            )
             raise PlanError(f"there is nothing in {', '.join(map(str, files))} to permit{hint}")
         several = chosen is None and all(each.pairs for each in found.values()) and len(found) > 1
         told = [
-            write(draft, distiller, Target(f"{into}-6" if several and family == 6 else into, place), widen / 100)
+            write(
+                draft,
+                distiller,
+                Target(f"{into}-6" if several and family == 6 else into, place),
+                widen / 100,
+            )
             for family, distiller in found.items()
             if distiller.pairs
         ]
         if not any(told):
             raise PlanError(
-                f"nothing that was seen is left to permit in {into}: none of it comes by there, or all of it is permitted already"
+                f"nothing that was seen is left to permit in {into}: none of it comes by there, "
+                "or all of it is permitted already"
             )
         return "; ".join(filter(None, told))
 
     return change
 
 
-def _read(plan: Plan, files: Sequence[Path], columns: Sequence[str], idle: int, every: bool) -> dict[Family, Distiller]:
+def _read(
+    plan: Plan, files: Sequence[Path], columns: Sequence[str], idle: int, every: bool
+) -> dict[Family, Distiller]:
     import time
 
     from crossgate.core.answers.distil import Distiller
@@ -76,9 +138,18 @@ def _read(plan: Plan, files: Sequence[Path], columns: Sequence[str], idle: int, 
         for seen, flows in traffic.batches():
             for family, each in seen.items():
                 if family not in found:
-                    found[family] = Arrivals(idle * SECOND), Assembler(idle * SECOND), Distiller(plan, family)
+                    found[family] = (
+                        Arrivals(idle * SECOND),
+                        Assembler(idle * SECOND),
+                        Distiller(plan, family),
+                    )
                 arrivals, assembler, distiller = found[family]
-                distiller.add(assembler.add(arrivals.take(opened(each, plan.client_ports if flows else None))), every)
+                distiller.add(
+                    assembler.add(
+                        arrivals.take(opened(each, plan.client_ports if flows else None))
+                    ),
+                    every,
+                )
             tell(traffic.rows, traffic.octets)
     for _, assembler, distiller in found.values():
         left = assembler.rest()
@@ -87,6 +158,7 @@ def _read(plan: Plan, files: Sequence[Path], columns: Sequence[str], idle: int, 
     for told in traffic.told:
         if told.capture is not None and told.capture.broken:
             raise PlanError(
-                f"{told.path} could not be read to its end, at {told.capture.broken}; what is permitted should stand on all of it"
+                f"{told.path} could not be read to its end, at {told.capture.broken}; what is "
+                "permitted should stand on all of it"
             )
     return {family: distiller for family, (_, _, distiller) in sorted(found.items())}

@@ -1,4 +1,6 @@
-"""`crossgate draw`: pictures of the network, of who reaches whom, of the week, of a list and of the tally."""
+"""`crossgate draw`: pictures of the network, of who reaches whom, of the week, of a list and of the
+tally.
+"""
 
 from __future__ import annotations
 
@@ -7,8 +9,22 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import AtOption, examples, load, moment, plan_file, read_file, tell_missed, write_file
-from crossgate.commands.completing import complete_device, complete_hosts, complete_list, complete_service
+from crossgate.commands.common import (
+    AtOption,
+    examples,
+    load,
+    moment,
+    plan_file,
+    read_file,
+    tell_missed,
+    write_file,
+)
+from crossgate.commands.completing import (
+    complete_device,
+    complete_hosts,
+    complete_list,
+    complete_service,
+)
 from crossgate.core.model.address import Address
 from crossgate.core.model.errors import PlanError, unknown
 from crossgate.formats.handed_on import handed_on
@@ -29,29 +45,65 @@ if TYPE_CHECKING:
     from crossgate.draw.style import Theme
 
 draw = typer.Typer(
-    name="draw", help="Draw the network, who reaches whom, the week, a list, the tally: SVG, PNG or PDF.", no_args_is_help=True
+    name="draw",
+    help="Draw the network, who reaches whom, the week, a list, the tally: SVG, PNG or PDF.",
+    no_args_is_help=True,
 )
 
 OutOption = Annotated[
-    Path | None, typer.Option(metavar="FILE", help="The picture: .svg, .png or .pdf. Default: named after what it shows, .svg.")
+    Path | None,
+    typer.Option(
+        metavar="FILE",
+        help="The picture: .svg, .png or .pdf. Default: named after what it shows, .svg.",
+    ),
 ]
-SizeOption = Annotated[str | None, typer.Option("--size", metavar="WIDTHxHEIGHT", help="Fit it into so many pixels, as 1280x800.")]
+SizeOption = Annotated[
+    str | None,
+    typer.Option("--size", metavar="WIDTHxHEIGHT", help="Fit it into so many pixels, as 1280x800."),
+]
 DarkOption = Annotated[bool, typer.Option("--dark", help="Light on dark paper.")]
 
 
 @draw.command(
-    epilog=examples("draw network", "draw network --path kiosk-1 crane-2 ping --out why.png", "draw network --list guest-fence --dark")
+    epilog=examples(
+        "draw network",
+        "draw network --path kiosk-1 crane-2 ping --out why.png",
+        "draw network --list guest-fence --dark",
+    )
 )
 def network(
     context: typer.Context,
-    path: Annotated[tuple[str, str, str] | None, typer.Option("--path", metavar="FROM TO SERVICE", help="A conversation over it, leg by leg, to the gate that stops it.")] = None,
-    list_name: Annotated[str | None, typer.Option("--list", metavar="LIST", autocompletion=complete_list, help="Only the gates of one list.")] = None,
-    device: Annotated[str | None, typer.Option("--device", metavar="DEVICE", autocompletion=complete_device, help="Only one device and those that it is joined with.")] = None,
+    path: Annotated[
+        tuple[str, str, str] | None,
+        typer.Option(
+            "--path",
+            metavar="FROM TO SERVICE",
+            help="A conversation over it, leg by leg, to the gate that stops it.",
+        ),
+    ] = None,
+    list_name: Annotated[
+        str | None,
+        typer.Option(
+            "--list",
+            metavar="LIST",
+            autocompletion=complete_list,
+            help="Only the gates of one list.",
+        ),
+    ] = None,
+    device: Annotated[
+        str | None,
+        typer.Option(
+            "--device",
+            metavar="DEVICE",
+            autocompletion=complete_device,
+            help="Only one device and those that it is joined with.",
+        ),
+    ] = None,
     at: AtOption = None,
     out: OutOption = None,
     size: SizeOption = None,
     dark: DarkOption = False,
-) -> None:  # fmt: skip
+) -> None:
     """Draw devices, subnets, machines and cables, with a gate wherever a list stands."""
     from crossgate.draw.network import network_sheet
 
@@ -63,22 +115,55 @@ def network(
     if not plan.devices and not plan.segments:
         raise PlanError(f"{plan.files[0]} has no network to draw yet")
     trace, told = (None, []) if path is None else _traced(plan, *path, moment(at, plan))
-    sheet = network_sheet(plan, _theme(dark), trace=trace, told=told, only_list=list_name, around=device, size=_size(size))
+    sheet = network_sheet(
+        plan,
+        _theme(dark),
+        trace=trace,
+        told=told,
+        only_list=list_name,
+        around=device,
+        size=_size(size),
+    )
     save(plan, sheet, out or Path("network.svg"))
 
 
-@draw.command(epilog=examples("draw grid booking", "draw grid ping --against proposal/ternhaven.gate --out changes.png"))
+@draw.command(
+    epilog=examples(
+        "draw grid booking", "draw grid ping --against proposal/ternhaven.gate --out changes.png"
+    )
+)
 def grid(
     context: typer.Context,
-    service: Annotated[str | None, typer.Argument(metavar="[SERVICE]", autocompletion=complete_service, help="Default: ping.")] = None,
-    sources: Annotated[list[str] | None, typer.Option("--from", metavar="NAME", autocompletion=complete_hosts, help="A host or a set; may be repeated.")] = None,
-    destinations: Annotated[list[str] | None, typer.Option("--to", metavar="NAME", autocompletion=complete_hosts, help="A host or a set; may be repeated.")] = None,
-    against: Annotated[Path | None, typer.Option(metavar="OTHER", help="Mark what another plan does otherwise.")] = None,
+    service: Annotated[
+        str | None,
+        typer.Argument(metavar="[SERVICE]", autocompletion=complete_service, help="Default: ping."),
+    ] = None,
+    sources: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--from",
+            metavar="NAME",
+            autocompletion=complete_hosts,
+            help="A host or a set; may be repeated.",
+        ),
+    ] = None,
+    destinations: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--to",
+            metavar="NAME",
+            autocompletion=complete_hosts,
+            help="A host or a set; may be repeated.",
+        ),
+    ] = None,
+    against: Annotated[
+        Path | None, typer.Option(metavar="OTHER", help="Mark what another plan does otherwise.")
+    ] = None,
     at: AtOption = None,
     out: OutOption = None,
     size: SizeOption = None,
     dark: DarkOption = False,
-) -> None:  # fmt: skip
+) -> None:
     """Draw who reaches whom, a mark a verdict, both families."""
     from crossgate.commands.grid import ends_of, hostless_of, only_in
     from crossgate.core.answers.grid import LeftOut, check_services
@@ -99,9 +184,16 @@ def grid(
         + (f", {handed_on(plan.files[0])} against {handed_on(str(against))}" if against else "")
         + (f", at {when:%a %H:%M}" if plan.windows else "")
     )
-    hostless = dict.fromkeys(name for words in (sources, destinations) for name in hostless_of(plan, words, False))
-    notes = [LeftOut(tuple(hostless)).sentence, *(() if other is None else only_in(plan, other, [*rows, *columns]))]
-    sheet = grid_sheet(title, rows, columns, squares, _theme(dark), _size(size), [each for each in notes if each])
+    hostless = dict.fromkeys(
+        name for words in (sources, destinations) for name in hostless_of(plan, words, False)
+    )
+    notes = [
+        LeftOut(tuple(hostless)).sentence,
+        *(() if other is None else only_in(plan, other, [*rows, *columns])),
+    ]
+    sheet = grid_sheet(
+        title, rows, columns, squares, _theme(dark), _size(size), [each for each in notes if each]
+    )
     save(plan, sheet, out or Path("grid.svg"))
     tell_missed(missed)
 
@@ -109,7 +201,10 @@ def grid(
 @draw.command(epilog=examples("draw week", "draw week night --at 'mon 23:00'"))
 def week(
     context: typer.Context,
-    windows: Annotated[list[str] | None, typer.Argument(metavar="[WINDOW...]", help="Default: every window of the plan.")] = None,
+    windows: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[WINDOW...]", help="Default: every window of the plan."),
+    ] = None,
     at: AtOption = None,
     out: OutOption = None,
     size: SizeOption = None,
@@ -124,14 +219,25 @@ def week(
             raise PlanError(unknown("window", name, list(plan.windows)))
     chosen = [plan.windows[name] for name in dict.fromkeys(windows or plan.windows)]
     if not chosen:
-        raise PlanError(f"{plan.files[0]} has no windows; one is as: window night daily 22:00-05:30")
-    save(plan, week_sheet(chosen, entries_by_window(plan), moment(at, plan), _theme(dark), _size(size)), out or Path("week.svg"))
+        raise PlanError(
+            f"{plan.files[0]} has no windows; one is as: window night daily 22:00-05:30"
+        )
+    save(
+        plan,
+        week_sheet(chosen, entries_by_window(plan), moment(at, plan), _theme(dark), _size(size)),
+        out or Path("week.svg"),
+    )
 
 
 @draw.command(name="list", epilog=examples("draw list guest-fence", "draw list 110 --out 110.png"))
 def one_list(
     context: typer.Context,
-    list_name: Annotated[str, typer.Argument(metavar="LIST", autocompletion=complete_list, help="The list's name or number.")],
+    list_name: Annotated[
+        str,
+        typer.Argument(
+            metavar="LIST", autocompletion=complete_list, help="The list's name or number."
+        ),
+    ],
     at: AtOption = None,
     out: OutOption = None,
     size: SizeOption = None,
@@ -144,18 +250,31 @@ def one_list(
     access_list = plan.access_list(list_name)
     bars = share_bars_of(plan, list_name, moment(at, plan))
     title = f"List {list_name}: what each line decides"
-    below = f"of all {access_list.family.label} packets, each kind counted once, on a logarithmic scale"
-    save(plan, bars_sheet(title, below, bars, _theme(dark), _size(size)), out or Path(f"list-{list_name}.svg"))
+    below = (
+        f"of all {access_list.family.label} packets, each kind counted once, on a logarithmic scale"
+    )
+    save(
+        plan,
+        bars_sheet(title, below, bars, _theme(dark), _size(size)),
+        out or Path(f"list-{list_name}.svg"),
+    )
 
 
 @draw.command(epilog=examples("draw tally kiosk-fence"))
 def tally(
     context: typer.Context,
-    lists: Annotated[list[str] | None, typer.Argument(metavar="[LIST...]", autocompletion=complete_list, help="Default: every list that has decided.")] = None,
+    lists: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[LIST...]",
+            autocompletion=complete_list,
+            help="Default: every list that has decided.",
+        ),
+    ] = None,
     out: OutOption = None,
     size: SizeOption = None,
     dark: DarkOption = False,
-) -> None:  # fmt: skip
+) -> None:
     """Draw how often each line has decided in runs with --tally."""
     from crossgate.draw.charts import bars_sheet, tally_bars
     from crossgate.formats.tally import Tally
@@ -169,21 +288,34 @@ def tally(
         if lists or any(hits.values()):
             bars += [bar._replace(name=f"{each.name} {bar.name}") for bar in tally_bars(each, hits)]
     if not bars:
-        raise PlanError(f"no line of {plan.files[0]} has decided yet; trace, verify and replay count with --tally")
-    save(plan, bars_sheet("What has decided", "packets, on a logarithmic scale", bars, _theme(dark), _size(size)), out or Path("tally.svg"))
+        raise PlanError(
+            f"no line of {plan.files[0]} has decided yet; trace, verify and replay count with "
+            "--tally"
+        )
+    save(
+        plan,
+        bars_sheet(
+            "What has decided", "packets, on a logarithmic scale", bars, _theme(dark), _size(size)
+        ),
+        out or Path("tally.svg"),
+    )
 
 
 # ---- What is drawn
 
 
-def _traced(plan: Plan, source: str, destination: str, service: str, when: datetime) -> tuple[Trace, list[str]]:
+def _traced(
+    plan: Plan, source: str, destination: str, service: str, when: datetime
+) -> tuple[Trace, list[str]]:
     from crossgate.core.answers.traces import Choice, asked, ends
     from crossgate.core.conversation.packets import Tracer
     from crossgate.core.model.window import open_at
     from crossgate.core.network.ways import Network
 
     network = Network(plan)
-    wanted = asked(network, ends(plan, source), ends(plan, destination), [service], Choice(None, (), None))
+    wanted = asked(
+        network, ends(plan, source), ends(plan, destination), [service], Choice(None, (), None)
+    )
     conversations = [one for each in wanted for one in each.conversations]
     if not conversations:
         raise PlanError(f"--path: {source} and {destination} share no address family")
@@ -201,7 +333,9 @@ def draw_trace(plan: Plan, trace: Trace, out: Path) -> None:
 
 
 def draw_differences(plan: Plan, found: Sequence[Difference], out: Path) -> None:
-    """Draw the network with the gates that decide otherwise than before, and the way of a packet that fares otherwise. Raises `PlanError`."""
+    """Draw the network with the gates that decide otherwise than before, and the way of a packet
+    that fares otherwise. Raises `PlanError`.
+    """
     from crossgate.core.conversation.opening import Conversation
     from crossgate.core.conversation.packets import Tracer
     from crossgate.core.model.condition import State
@@ -213,14 +347,26 @@ def draw_differences(plan: Plan, found: Sequence[Difference], out: Path) -> None
     from crossgate.draw.network import network_sheet
 
     kind_of_file(out)
-    marked = frozenset(fate.decided.crossing.point for each in found for fate in (each.was, each.now) if fate.decided is not None)
+    marked = frozenset(
+        fate.decided.crossing.point
+        for each in found
+        for fate in (each.was, each.now)
+        if fate.decided is not None
+    )
     trace, told = None, [f"{len(found)} differences" if len(found) != 1 else "one difference"]
     if found:
         packet, moment_of = found[0].packet, found[0].moment
         network = Network(plan)
-        ends = [at_address(network, Address(packet.family, value)) for value in (packet.source, packet.destination)]
-        opened: State = frozenset() if moment_of is None else open_at(plan.windows.values(), moment_of)
-        state = settled(opened | (found[0].exceeded or frozenset()), (found[0].spoken or (None,))[0])
+        ends = [
+            at_address(network, Address(packet.family, value))
+            for value in (packet.source, packet.destination)
+        ]
+        opened: State = (
+            frozenset() if moment_of is None else open_at(plan.windows.values(), moment_of)
+        )
+        state = settled(
+            opened | (found[0].exceeded or frozenset()), (found[0].spoken or (None,))[0]
+        )
         trace = Tracer(network, state).trace(Conversation(ends[0], ends[1], packet))
         told = legs_told(trace)
     _put(plan, network_sheet(plan, _theme(dark=False), trace=trace, told=told, marked=marked), out)
@@ -235,7 +381,10 @@ def legs_told(trace: Trace) -> list[str]:
         stopped = leg.asked[-1] if leg.asked and not leg.asked[-1].permits else None
         end = "arrives"
         if stopped is not None and stopped.decider is not None:
-            end = f"is stopped by {stopped.decider.name}, {stopped.crossing.direction} on {stopped.crossing.point}"
+            end = (
+                f"is stopped by {stopped.decider.name}, {stopped.crossing.direction} on "
+                f"{stopped.crossing.point}"
+            )
         elif not leg.path.arrived:
             end = leg.path.reason or "does not arrive"
         told.append(f"{number}  {leg.leg} from {one} to {other} {end}")
@@ -243,28 +392,49 @@ def legs_told(trace: Trace) -> list[str]:
 
 
 def squares_of(
-    plan: Plan, when: datetime, rows: list[str], columns: list[str], service: str, other: Plan | None, missed: list[TooManyPieces]
+    plan: Plan,
+    when: datetime,
+    rows: list[str],
+    columns: list[str],
+    service: str,
+    other: Plan | None,
+    missed: list[TooManyPieces],
 ) -> dict[tuple[str, str], Square]:
-    """Return the squares of a grid: who reaches whom by a service, and what was so in this plan where another one is drawn against it."""
+    """Return the squares of a grid: who reaches whom by a service, and what was so in this plan
+    where another one is drawn against it.
+    """
     from crossgate.commands.grid import cells_of
     from crossgate.core.model.conditions import When
     from crossgate.draw.charts import Square
 
     def found(each: Plan) -> dict[tuple[str, str], dict[Family, Verdict]]:
-        return {(cell.source, cell.destination): _verdicts(cell) for cell in cells_of(each, When(when), rows, columns, [service], missed)}
+        return {
+            (cell.source, cell.destination): _verdicts(cell)
+            for cell in cells_of(each, When(when), rows, columns, [service], missed)
+        }
 
     own = found(plan)
     if other is None:
         return {key: Square(verdicts) for key, verdicts in own.items() if verdicts}
     there = found(other)
-    both = {key: Square(there.get(key) or verdicts, verdicts if there.get(key) else None) for key, verdicts in own.items() if verdicts}
-    return both | {key: Square(verdicts) for key, verdicts in there.items() if verdicts and key not in both}
+    both = {
+        key: Square(there.get(key) or verdicts, verdicts if there.get(key) else None)
+        for key, verdicts in own.items()
+        if verdicts
+    }
+    return both | {
+        key: Square(verdicts) for key, verdicts in there.items() if verdicts and key not in both
+    }
 
 
 def _verdicts(cell: Cell) -> dict[Family, Verdict]:
     from crossgate.core.conversation.verdict import Verdict
 
-    return {family: several[0] if len(several) == 1 else Verdict.SOME for family, several in cell.verdicts().items() if several}
+    return {
+        family: several[0] if len(several) == 1 else Verdict.SOME
+        for family, several in cell.verdicts().items()
+        if several
+    }
 
 
 def entries_by_window(plan: Plan) -> dict[str, list[str]]:
@@ -273,7 +443,9 @@ def entries_by_window(plan: Plan) -> dict[str, list[str]]:
     for access_list in plan.every_list.values():
         for entry in access_list.entries:
             if entry.window is not None:
-                found.setdefault(entry.window, []).append(f"{access_list.name} {entry.number}  {entry.text}")
+                found.setdefault(entry.window, []).append(
+                    f"{access_list.name} {entry.number}  {entry.text}"
+                )
     return found
 
 
@@ -317,4 +489,6 @@ def _put(plan: Plan, sheet: Sheet, out: Path) -> None:
 
     write_file(out, sheet.bytes(kind_of_file(out)), plan.files)
     if sheet.unknown:
-        warn(f"{FONT} has no {', '.join(sheet.unknown)}: in {out} a box stands in the place of each")
+        warn(
+            f"{FONT} has no {', '.join(sheet.unknown)}: in {out} a box stands in the place of each"
+        )

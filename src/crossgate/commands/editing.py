@@ -1,4 +1,6 @@
-"""What the commands that edit share: read, change, show what the change does, ask on a terminal, and write it."""
+"""What the commands that edit share: read, change, show what the change does, ask on a terminal,
+and write it.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,15 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from crossgate.commands.common import JsonOption, clock, meter, plan_file, plan_files, print_json, reading_of
+from crossgate.commands.common import (
+    JsonOption,
+    clock,
+    meter,
+    plan_file,
+    plan_files,
+    print_json,
+    reading_of,
+)
 from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
@@ -22,10 +32,18 @@ if TYPE_CHECKING:
     from crossgate.language.reader import Reading
 
 AnywayOption = Annotated[
-    bool, typer.Option("--anyway", help="Write it even when it breaks an expect or a keep, or brings a new error finding.")
+    bool,
+    typer.Option(
+        "--anyway",
+        help="Write it even when it breaks an expect or a keep, or brings a new error finding.",
+    ),
 ]
-DryRunOption = Annotated[bool, typer.Option("--dry-run", help="Show what it would do, and write nothing.")]
-YesOption = Annotated[bool, typer.Option("--yes", help="Write it without asking; only a terminal is asked.")]
+DryRunOption = Annotated[
+    bool, typer.Option("--dry-run", help="Show what it would do, and write nothing.")
+]
+YesOption = Annotated[
+    bool, typer.Option("--yes", help="Write it without asking; only a terminal is asked.")
+]
 
 _may_ask: ContextVar[bool] = ContextVar("may_ask", default=False)
 """Whether a person may be asked while an edit is worked out."""
@@ -35,7 +53,9 @@ Change = Callable[["Draft"], str]
 
 
 def edit_command(command: Callable[..., Change]) -> Callable[..., None]:
-    """Make a command of a function that takes the command's words and returns the change: it has the options that all edits have."""
+    """Make a command of a function that takes the command's words and returns the change: it has
+    the options that all edits have.
+    """
 
     def run(
         context: typer.Context,
@@ -47,7 +67,9 @@ def edit_command(command: Callable[..., Change]) -> Callable[..., None]:
         **words: Any,
     ) -> None:
         _may_ask.set(not (yes or dry_run or as_json))
-        carry_out(context, command(**words), anyway=anyway, yes=yes, dry_run=dry_run, as_json=as_json)
+        carry_out(
+            context, command(**words), anyway=anyway, yes=yes, dry_run=dry_run, as_json=as_json
+        )
 
     own = signature(command, eval_str=True).parameters.values()
     first, *options, _ = signature(run, eval_str=True).parameters.values()
@@ -69,14 +91,18 @@ def carry_out(
     harmless: bool = False,
     reading: Reading | None = None,
 ) -> Proposal:
-    """Make a change to the plan: show the proposal, write it unless it is refused, a dry run or not wanted, and return it; see `propose`.
+    """Make a change to the plan: show the proposal, write it unless it is refused, a dry run or not
+    wanted, and return it; see `propose`.
 
-    The plan is read here, once no other edit is at it, unless the change was found in a `reading` of it.
-    Exits with 1, the plan untouched, when it is refused or a person at a terminal does not want it.
+    The plan is read here, once no other edit is at it, unless the change was found in a `reading`
+    of it. Exits with 1, the plan untouched, when it is refused or a person at a terminal does not
+    want it.
     """
     path = plan_file(context, "write")
     if dry_run:
-        proposal, wanted = _made(reading or reading_of(path), change, None, anyway, yes, as_json, harmless)
+        proposal, wanted = _made(
+            reading or reading_of(path), change, None, anyway, yes, as_json, harmless
+        )
     else:
         with alone(path, yes or as_json):
             found = reading or reading_of(path)
@@ -87,9 +113,16 @@ def carry_out(
 
 
 def _made(
-    reading: Reading, change: Change, path: Path | None, anyway: bool, yes: bool, as_json: bool, harmless: bool
+    reading: Reading,
+    change: Change,
+    path: Path | None,
+    anyway: bool,
+    yes: bool,
+    as_json: bool,
+    harmless: bool,
 ) -> tuple[Proposal, bool]:
-    """Show what a change does, and write it to the plan at `path` unless that is None, it is refused or not wanted.
+    """Show what a change does, and write it to the plan at `path` unless that is None, it is
+    refused or not wanted.
 
     Returns the proposal, and whether it is written.
     """
@@ -100,12 +133,19 @@ def _made(
     from crossgate.show.edit import outcome, proposal_lines
 
     with meter("comparing") as tell:
-        proposal = propose(reading, change, clock(reading.plan), anyway=anyway, harmless=harmless, tell=tell)
+        proposal = propose(
+            reading, change, clock(reading.plan), anyway=anyway, harmless=harmless, tell=tell
+        )
     if not as_json:
         write(proposal_lines(proposal))
         for error in proposal.impact.unaudited if proposal.impact else ():
             warn(f"new findings may be missing: {error.message}")
-    written = bool(path and proposal.changes and not proposal.refused and (yes or as_json or wants("write it?")))
+    written = bool(
+        path
+        and proposal.changes
+        and not proposal.refused
+        and (yes or as_json or wants("write it?"))
+    )
     if path and written:
         replace_files(path, reading.data, proposal.new)
     if as_json:
@@ -117,7 +157,8 @@ def _made(
 
 @contextmanager
 def alone(path: Path, asked: bool) -> Iterator[None]:
-    """Let no other edit of this user's change the plan's files meanwhile; one that was left half done is finished first.
+    """Let no other edit of this user's change the plan's files meanwhile; one that was left half
+    done is finished first.
 
     A person at a terminal is asked before that, unless `asked`. Raises `PlanError` where another
     edit holds a file for too long, and where the one that was left cannot be finished.
@@ -131,7 +172,9 @@ def alone(path: Path, asked: bool) -> Iterator[None]:
     with in_turn(files):
         for edit in half_done(files):
             if edit.plan != path.resolve():
-                raise PlanError(f"{edit.text()}; finish it first: crossgate --plan {edit.plan} recover")
+                raise PlanError(
+                    f"{edit.text()}; finish it first: crossgate --plan {edit.plan} recover"
+                )
             if not asked and not wants(f"{edit.text()}; finish it first?"):
                 raise PlanError(f"{edit.text()}; nothing is written")
             finish(edit, files)
@@ -140,7 +183,9 @@ def alone(path: Path, asked: bool) -> Iterator[None]:
 
 
 def in_turn(files: Iterable[Path]) -> AbstractContextManager[None]:
-    """Let no other edit of this user's change files meanwhile; a person at a terminal is told what is waited for."""
+    """Let no other edit of this user's change files meanwhile; a person at a terminal is told what
+    is waited for.
+    """
     from crossgate.formats.own_state import taking_turns
     from crossgate.show.console import warn
 
@@ -148,7 +193,9 @@ def in_turn(files: Iterable[Path]) -> AbstractContextManager[None]:
 
 
 def wants(question: str) -> bool:
-    """Ask something, where there is a person to ask: standard input and output are both terminals."""
+    """Ask something, where there is a person to ask: standard input and output are both
+    terminals.
+    """
     if not (sys.stdin and sys.stdin.isatty() and sys.stdout.isatty()):
         return True
     try:
@@ -158,7 +205,9 @@ def wants(question: str) -> bool:
 
 
 def wants_instead(told: Sequence[str], asked: str) -> bool:
-    """Ask a person at a terminal whether something else is wanted than was typed, after telling why; nobody else wants it."""
+    """Ask a person at a terminal whether something else is wanted than was typed, after telling
+    why; nobody else wants it.
+    """
     if not _may_ask.get() or not (sys.stdin.isatty() and sys.stdout.isatty()):
         return False
     for line in told:

@@ -12,9 +12,11 @@ EXTRA = "pip install 'crossgate[editor]'"
 
 
 def editor(context: typer.Context) -> None:
-    """Serve an editor: errors as you type, findings, names, completion, layout and mends (Language Server Protocol 3.17).
+    """Serve an editor: errors as you type, findings, names, completion, layout and mends (Language
+    Server Protocol 3.17).
 
-    Editors start it and speak with it on standard input and output. A file belongs to the plan that includes it, or to --plan.
+    Editors start it and speak with it on standard input and output. A file belongs to the plan that
+    includes it, or to --plan.
     """
     from crossgate.commands.common import clock
 
@@ -22,5 +24,7 @@ def editor(context: typer.Context) -> None:
         from crossgate.editor.documents import Frames
         from crossgate.editor.server import editor as made
     except ModuleNotFoundError as error:
-        raise PlanError(f"an editor is served by the package {error.name}, which is not installed: {EXTRA}") from None
+        raise PlanError(
+            f"an editor is served by the package {error.name}, which is not installed: {EXTRA}"
+        ) from None
     made(clock, context.find_root().params.get("plan")).start_io(stdin=Frames(sys.stdin.buffer))  # type: ignore[arg-type]

@@ -15,38 +15,75 @@ from crossgate.core.model.errors import PlanError
 if TYPE_CHECKING:
     from crossgate.language.draft import Draft
 
-entry = typer.Typer(name="entry", help="Edit the entries of a list, and see first what that does to traffic.", no_args_is_help=True)
+entry = typer.Typer(
+    name="entry",
+    help="Edit the entries of a list, and see first what that does to traffic.",
+    no_args_is_help=True,
+)
 
-ListArgument = Annotated[str, typer.Argument(metavar="LIST", autocompletion=complete_list, help="The list's name or number.")]
-NumberArgument = Annotated[int, typer.Argument(metavar="N", autocompletion=complete_entry, help="The entry's number.")]
-TextArgument = Annotated[str, typer.Argument(metavar="TEXT", help="The entry as the plan would have it, as 'permit https any to any'.")]
-BeforeOption = Annotated[int | None, typer.Option("--before", metavar="N", help="Put it right before this entry.")]
-AfterOption = Annotated[int | None, typer.Option("--after", metavar="N", help="Put it right after this entry.")]
+ListArgument = Annotated[
+    str,
+    typer.Argument(metavar="LIST", autocompletion=complete_list, help="The list's name or number."),
+]
+NumberArgument = Annotated[
+    int, typer.Argument(metavar="N", autocompletion=complete_entry, help="The entry's number.")
+]
+TextArgument = Annotated[
+    str,
+    typer.Argument(
+        metavar="TEXT", help="The entry as the plan would have it, as 'permit https any to any'."
+    ),
+]
+BeforeOption = Annotated[
+    int | None, typer.Option("--before", metavar="N", help="Put it right before this entry.")
+]
+AfterOption = Annotated[
+    int | None, typer.Option("--after", metavar="N", help="Put it right after this entry.")
+]
 
 
-@entry.command(epilog=examples('entry add guest-fence "permit ntp guests to manifest"', 'entry add 12 "deny gate-3" --before 20'))
+@entry.command(
+    epilog=examples(
+        'entry add guest-fence "permit ntp guests to manifest"',
+        'entry add 12 "deny gate-3" --before 20',
+    )
+)
 @edit_command
 def add(
     list_name: ListArgument,
     text: TextArgument,
-    number: Annotated[int | None, typer.Option("--number", metavar="N", min=0, help="Give it this number.")] = None,
+    number: Annotated[
+        int | None, typer.Option("--number", metavar="N", min=0, help="Give it this number.")
+    ] = None,
     before: BeforeOption = None,
     after: AfterOption = None,
-    effective: Annotated[bool, typer.Option("--effective", help="Put it as far down as it still has an effect.")] = False,
+    effective: Annotated[
+        bool, typer.Option("--effective", help="Put it as far down as it still has an effect.")
+    ] = False,
 ) -> Change:
-    """Write a new entry, at the end unless you say where; what the lines above take of it is told."""
+    """Write a new entry, at the end unless you say where; what the lines above take of it is
+    told.
+    """
     from crossgate.commands.editing import wants_instead
     from crossgate.language import edits
     from crossgate.language.inserting import insert_entry
 
     def change(draft: Draft) -> str:
         spot = edits.Spot(number, before, after, effective or None)
-        return insert_entry(draft, edits.find_list(draft.plan, list_name), text, spot, lambda asked: wants_instead(draft.remarks, asked))
+        return insert_entry(
+            draft,
+            edits.find_list(draft.plan, list_name),
+            text,
+            spot,
+            lambda asked: wants_instead(draft.remarks, asked),
+        )
 
     return change
 
 
-@entry.command(epilog=examples("entry move guest-fence 30 --before 20", "entry move 12 30 --after 10"))
+@entry.command(
+    epilog=examples("entry move guest-fence 30 --before 20", "entry move 12 30 --after 10")
+)
 @edit_command
 def move(
     list_name: ListArgument,
@@ -59,13 +96,20 @@ def move(
 
     def change(draft: Draft) -> str:
         access_list = edits.find_list(draft.plan, list_name)
-        to = edits.move_entry(draft, access_list, edits.find_entry(access_list, number), edits.Spot(None, before, after))
+        to = edits.move_entry(
+            draft,
+            access_list,
+            edits.find_entry(access_list, number),
+            edits.Spot(None, before, after),
+        )
         return f"{line_name(access_list.name, number)} becomes {to}"
 
     return change
 
 
-@entry.command(epilog=examples('entry change kiosk-fence 20 "permit udp/domain tickets to resolver"'))
+@entry.command(
+    epilog=examples('entry change kiosk-fence 20 "permit udp/domain tickets to resolver"')
+)
 @edit_command
 def change(
     list_name: ListArgument,
@@ -81,7 +125,10 @@ def change(
         edits.given_entry(draft, access_list, text)
         body, own = edits.unnumbered(text)
         if own not in (None, number):
-            raise PlanError(f"the text is numbered {own}, and {number} is to be changed; leave the number out, or move the entry")
+            raise PlanError(
+                f"the text is numbered {own}, and {number} is to be changed; leave the number "
+                "out, or move the entry"
+            )
         edits.change_entry(draft, changed, body)
         return f"{line_name(access_list.name, number)} is changed"
 

@@ -1,4 +1,6 @@
-"""`crossgate fence`: the lists that keep a subnet from every other one, placed, with the expectations that prove it."""
+"""`crossgate fence`: the lists that keep a subnet from every other one, placed, with the
+expectations that prove it.
+"""
 
 from __future__ import annotations
 
@@ -16,15 +18,33 @@ if TYPE_CHECKING:
 
 @edit_command
 def fence(
-    subnet: Annotated[str, typer.Argument(metavar="SUBNET", autocompletion=complete_subnet, help="The subnet to be fenced off.")],
+    subnet: Annotated[
+        str,
+        typer.Argument(
+            metavar="SUBNET", autocompletion=complete_subnet, help="The subnet to be fenced off."
+        ),
+    ],
     allow: Annotated[
-        str, typer.Option(metavar="SERVICES", help="What its own gateway may be asked for; '' for nothing.")
+        str,
+        typer.Option(
+            metavar="SERVICES", help="What its own gateway may be asked for; '' for nothing."
+        ),
     ] = "dns,dhcp,ping",
     exceptions: Annotated[
-        list[str] | None, typer.Option("--except", metavar="NAME", autocompletion=complete_name, help="Leave this open; may be repeated.")
+        list[str] | None,
+        typer.Option(
+            "--except",
+            metavar="NAME",
+            autocompletion=complete_name,
+            help="Leave this open; may be repeated.",
+        ),
     ] = None,
-    undo: Annotated[bool, typer.Option("--undo", help="Take away what fence wrote around SUBNET.")] = False,
-    one_way: Annotated[bool, typer.Option("--one-way", help="Let others in, and their replies out.")] = False,
+    undo: Annotated[
+        bool, typer.Option("--undo", help="Take away what fence wrote around SUBNET.")
+    ] = False,
+    one_way: Annotated[
+        bool, typer.Option("--one-way", help="Let others in, and their replies out.")
+    ] = False,
 ) -> Change:
     """Keep SUBNET from every other subnet of the plan, and them from it; the outside stays open."""
     from crossgate.language.fence import Asked

@@ -40,21 +40,42 @@ def grid(
     context: typer.Context,
     services: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[SERVICE]...", autocompletion=complete_service, help="Default: those the plan expects, and ping."),
+        typer.Argument(
+            metavar="[SERVICE]...",
+            autocompletion=complete_service,
+            help="Default: those the plan expects, and ping.",
+        ),
     ] = None,
-    sources: Annotated[list[str] | None, typer.Option("--from", metavar="NAME", autocompletion=complete_hosts, help=_ENDS)] = None,
-    destinations: Annotated[list[str] | None, typer.Option("--to", metavar="NAME", autocompletion=complete_hosts, help=_ENDS)] = None,
-    hosts: Annotated[bool, typer.Option("--hosts", help="Take the hosts of subnets, groups and outsides one by one.")] = False,
-    against: Annotated[Path | None, typer.Option(metavar="OTHER", help="Show only what differs in this other plan.")] = None,
+    sources: Annotated[
+        list[str] | None,
+        typer.Option("--from", metavar="NAME", autocompletion=complete_hosts, help=_ENDS),
+    ] = None,
+    destinations: Annotated[
+        list[str] | None,
+        typer.Option("--to", metavar="NAME", autocompletion=complete_hosts, help=_ENDS),
+    ] = None,
+    hosts: Annotated[
+        bool,
+        typer.Option("--hosts", help="Take the hosts of subnets, groups and outsides one by one."),
+    ] = False,
+    against: Annotated[
+        Path | None,
+        typer.Option(metavar="OTHER", help="Show only what differs in this other plan."),
+    ] = None,
     at: AtOption = None,
     flood: FloodOption = False,
     tls: TlsOption = None,
     cipher: CipherOption = None,
-    as_csv: Annotated[bool, typer.Option("--csv", help="Print comma-separated values: one line a cell and family.")] = False,
+    as_csv: Annotated[
+        bool,
+        typer.Option("--csv", help="Print comma-separated values: one line a cell and family."),
+    ] = False,
     pieces: PiecesOption = None,
     as_json: JsonOption = False,
 ) -> None:
-    """Show who reaches whom: sources down, destinations across, a letter a verdict; a set's is proved for all of it."""
+    """Show who reaches whom: sources down, destinations across, a letter a verdict; a set's is
+    proved for all of it.
+    """
     from crossgate.core.answers.grid import LeftOut, changes, check_services, default_services
     from crossgate.core.network.ways import Network
 
@@ -66,11 +87,18 @@ def grid(
     other = None if against is None else read_file(against)
     when = circumstances(plan, at, flood, tls, cipher)
     rows, columns = ends_of(plan, sources, hosts, other), ends_of(plan, destinations, hosts, other)
-    wanted, untraced = (services, []) if services else default_services(Network(plan), [*rows, *columns])
+    wanted, untraced = (
+        (services, []) if services else default_services(Network(plan), [*rows, *columns])
+    )
     check_services(plan, wanted)
     if not rows or not columns:
-        raise PlanError(f"{plan.files[0]} has no hosts {'there' if plan.hosts else 'and no subnets yet'}; a grid needs ends")
-    hostless = [name for words in (sources, destinations) for name in hostless_of(plan, words, hosts)]
+        raise PlanError(
+            f"{plan.files[0]} has no hosts {'there' if plan.hosts else 'and no subnets yet'}; a "
+            "grid needs ends"
+        )
+    hostless = [
+        name for words in (sources, destinations) for name in hostless_of(plan, words, hosts)
+    ]
     left = LeftOut(tuple(dict.fromkeys(hostless)), tuple(untraced))
     missed: list[TooManyPieces] = []
     found = cells_of(plan, when, rows, columns, wanted, missed)
@@ -106,8 +134,11 @@ def grid(
     tell_missed(missed)
 
 
-def ends_of(plan: Plan, words: list[str] | None, hosts: bool, other: Plan | None = None) -> list[str]:
-    """Return the ends that words name, sets as they are unless their `hosts` are wanted; without words every host, else every subnet.
+def ends_of(
+    plan: Plan, words: list[str] | None, hosts: bool, other: Plan | None = None
+) -> list[str]:
+    """Return the ends that words name, sets as they are unless their `hosts` are wanted; without
+    words every host, else every subnet.
 
     With another plan each is an end in one of both. Raises `PlanError` for a word that is none.
     """
@@ -117,7 +148,12 @@ def ends_of(plan: Plan, words: list[str] | None, hosts: bool, other: Plan | None
     if words and not hosts:
         # A group of points stands for what is behind them, one by one.
         grouped = {name for each in plans for name, group in each.groups.items() if group.points}
-        words = [name for word in words for each in plans[:1] for name in (behind_points(each, word) if word in grouped else [word])]
+        words = [
+            name
+            for word in words
+            for each in plans[:1]
+            for name in (behind_points(each, word) if word in grouped else [word])
+        ]
     chosen = [each for each in plans if all(is_end(each, word) for word in words or [])] or [plan]
     if hosts or (not words and any(each.hosts for each in plans)):
         return list(dict.fromkeys(name for each in chosen for name in hosts_of(each, words or [])))
@@ -171,7 +207,9 @@ def cells_of(
     services: list[str],
     missed: list[TooManyPieces],
 ) -> list[Cell]:
-    """Return the cells of a grid: those of two hosts are traced, those of sets proved; a name that the plan has not has none."""
+    """Return the cells of a grid: those of two hosts are traced, those of sets proved; a name that
+    the plan has not has none.
+    """
     from crossgate.core.answers.grid import cells
     from crossgate.core.answers.set_grid import SetGrid
     from crossgate.core.conversation.packets import Tracer
@@ -181,9 +219,20 @@ def cells_of(
     session = Session(plan)
     traced = [[name for name in names if name in plan.hosts] for names in (rows, columns)]
     tracer = Tracer(session.network, plan.state_at(when))
-    total = sum(source != destination for source in traced[0] for destination in traced[1]) * len(services)
+    total = sum(source != destination for source in traced[0] for destination in traced[1]) * len(
+        services
+    )
     found = list(progress(cells(tracer, traced[0], traced[1], services), total, "tracing"))
     sets = SetGrid(session, when, missed)
-    pairs = [(one, other) for one in rows for other in columns if one not in plan.hosts or other not in plan.hosts]
-    found += [cell for one, other in progress(pairs, len(pairs), "proving") for cell in sets.cell(one, other, services)]
+    pairs = [
+        (one, other)
+        for one in rows
+        for other in columns
+        if one not in plan.hosts or other not in plan.hosts
+    ]
+    found += [
+        cell
+        for one, other in progress(pairs, len(pairs), "proving")
+        for cell in sets.cell(one, other, services)
+    ]
     return found

@@ -19,10 +19,17 @@ def complete_word(incomplete: str) -> Iterator[str]:
 
 def explain(
     words: Annotated[
-        list[str] | None, typer.Argument(metavar="[WORD]...", autocompletion=complete_word, help="A word, as keep, wild or never-reached.")
+        list[str] | None,
+        typer.Argument(
+            metavar="[WORD]...",
+            autocompletion=complete_word,
+            help="A word, as keep, wild or never-reached.",
+        ),
     ] = None,
 ) -> None:
-    """Explain a word of the plan, of an answer or of `check`; without one, list them all. --help tells of a command."""
+    """Explain a word of the plan, of an answer or of `check`; without one, list them all. --help
+    tells of a command.
+    """
     from crossgate.commands import COMMANDS
     from crossgate.language.glossary import GROUPS, explained
     from crossgate.show.console import folded, name, quiet, strong, write
@@ -30,7 +37,14 @@ def explain(
     known = explained()
     if not words:
         rows = [[strong(group), ", ".join(own)] for group, own in GROUPS.items()]
-        rows.append([strong("findings"), ", ".join(word for word in known if not any(word in own for own in GROUPS.values()))])
+        rows.append(
+            [
+                strong("findings"),
+                ", ".join(
+                    word for word in known if not any(word in own for own in GROUPS.values())
+                ),
+            ]
+        )
         for head, listed in rows:
             write([head, *folded(listed, 2)])
         write([quiet("crossgate help WORD explains one")])

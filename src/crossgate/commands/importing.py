@@ -33,26 +33,66 @@ _IN = ", ".join(name for name, each in FORMATS.items() if each.reading)
 
 def import_(
     context: typer.Context,
-    format_name: Annotated[str, typer.Argument(metavar="FORMAT", autocompletion=complete_format, help=f"One of {_IN}.")],
+    format_name: Annotated[
+        str, typer.Argument(metavar="FORMAT", autocompletion=complete_format, help=f"One of {_IN}.")
+    ],
     files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="What comes in.")],
-    on: Annotated[str | None, typer.Option("--on", metavar="DEVICE", autocompletion=complete_device, help="The device that it is from: interfaces are that one's.")] = None,
-    otherwise: Annotated[Action | None, typer.Option("--otherwise", metavar="ACTION", help="What becomes of the rest in lists that do not say so.")] = None,
-    named: Annotated[str | None, typer.Option("--as", metavar="NAME", help="The name of a list that comes in without one.")] = None,
-    replace: Annotated[bool, typer.Option("--replace", help="Put lists in the place of those of the same names, and where others stand.")] = False,
-    approximate: Annotated[bool, typer.Option("--approximate", help="Let less by than the file does where the plan cannot say the same; never more.")] = False,
-    tally: Annotated[bool, typer.Option("--tally", help="Add how often lines have decided to the tally.")] = False,
+    on: Annotated[
+        str | None,
+        typer.Option(
+            "--on",
+            metavar="DEVICE",
+            autocompletion=complete_device,
+            help="The device that it is from: interfaces are that one's.",
+        ),
+    ] = None,
+    otherwise: Annotated[
+        Action | None,
+        typer.Option(
+            "--otherwise",
+            metavar="ACTION",
+            help="What becomes of the rest in lists that do not say so.",
+        ),
+    ] = None,
+    named: Annotated[
+        str | None,
+        typer.Option("--as", metavar="NAME", help="The name of a list that comes in without one."),
+    ] = None,
+    replace: Annotated[
+        bool,
+        typer.Option(
+            "--replace",
+            help="Put lists in the place of those of the same names, and where others stand.",
+        ),
+    ] = False,
+    approximate: Annotated[
+        bool,
+        typer.Option(
+            "--approximate",
+            help="Let less by than the file does where the plan cannot say the same; never more.",
+        ),
+    ] = False,
+    tally: Annotated[
+        bool, typer.Option("--tally", help="Add how often lines have decided to the tally.")
+    ] = False,
     anyway: AnywayOption = False,
     yes: YesOption = False,
     dry_run: DryRunOption = False,
     as_json: JsonOption = False,
-) -> None:  # fmt: skip
+) -> None:
     """Bring lists in from an open format, and see first what that does to traffic."""
     from crossgate.formats.bounds import read_document
     from crossgate.formats.exchange.asked import Given
     from crossgate.language.importing import take_in
 
     found = format_named(format_name, writing=False)
-    for option, given in (("tally", tally), ("otherwise", otherwise), ("on", on), ("as", named), ("approximate", approximate)):
+    for option, given in (
+        ("tally", tally),
+        ("otherwise", otherwise),
+        ("on", on),
+        ("as", named),
+        ("approximate", approximate),
+    ):
         if given and option not in found.takes:
             raise PlanError(f"--{option} has no meaning for {format_name}")
     if "as" in found.takes and named is None:
@@ -60,13 +100,20 @@ def import_(
     hits: dict[DeciderKey, int] = {}
 
     def change(draft: Draft) -> str:
-        coming = [found.read(Given(path, read_document(path), draft.plan, on, otherwise, named, approximate)) for path in files]
+        coming = [
+            found.read(
+                Given(path, read_document(path), draft.plan, on, otherwise, named, approximate)
+            )
+            for path in files
+        ]
         said, decided = take_in(draft, coming, replace)
         hits.update(decided)
         return said
 
     with _begun(plan_file(context, "write")):
-        proposal = carry_out(context, change, anyway=anyway, yes=yes, dry_run=dry_run, as_json=as_json)
+        proposal = carry_out(
+            context, change, anyway=anyway, yes=yes, dry_run=dry_run, as_json=as_json
+        )
     if tally and hits and not dry_run and not proposal.refused:
         add_to_tally(context, proposal.plan, hits)
 

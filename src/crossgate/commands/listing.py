@@ -16,15 +16,23 @@ from crossgate.core.model.errors import PlanError
 if TYPE_CHECKING:
     from crossgate.language.draft import Draft
 
-listing = typer.Typer(name="list", help="Write a new list, take one out, or number one anew.", no_args_is_help=True)
+listing = typer.Typer(
+    name="list", help="Write a new list, take one out, or number one anew.", no_args_is_help=True
+)
 
 
-@listing.command(epilog=examples("list new office-fence extended ipv4", "list new 20 standard ipv4"))
+@listing.command(
+    epilog=examples("list new office-fence extended ipv4", "list new 20 standard ipv4")
+)
 @edit_command
 def new(
-    name: Annotated[str, typer.Argument(metavar="ID", help="A name, or a number that says the kind.")],
+    name: Annotated[
+        str, typer.Argument(metavar="ID", help="A name, or a number that says the kind.")
+    ],
     kind: Annotated[Kind, typer.Argument(metavar="KIND", help="standard or extended")],
-    family: Annotated[str, typer.Argument(metavar="FAMILY", help="ipv4, ipv6, or ethernet for frames")],
+    family: Annotated[
+        str, typer.Argument(metavar="FAMILY", help="ipv4, ipv6, or ethernet for frames")
+    ],
 ) -> Change:
     """Write a new list without entries; it stops everything once it is placed."""
     from crossgate.language import edits
@@ -54,7 +62,9 @@ def drop(list_name: ListArgument) -> Change:
     return change
 
 
-@listing.command(epilog=examples("list renumber kiosk-fence6", "list renumber 110 --start 100 --step 5"))
+@listing.command(
+    epilog=examples("list renumber kiosk-fence6", "list renumber 110 --start 100 --step 5")
+)
 @edit_command
 def renumber(
     list_name: ListArgument,

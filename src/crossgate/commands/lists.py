@@ -6,7 +6,15 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from crossgate.commands.common import AtOption, JsonOption, PiecesOption, load, moment, print_json, tallied
+from crossgate.commands.common import (
+    AtOption,
+    JsonOption,
+    PiecesOption,
+    load,
+    moment,
+    print_json,
+    tallied,
+)
 from crossgate.commands.completing import complete_list, complete_stands
 from crossgate.core.model.errors import PlanError
 
@@ -19,19 +27,36 @@ if TYPE_CHECKING:
 def lists(
     context: typer.Context,
     names: Annotated[
-        list[str] | None, typer.Argument(metavar="[LIST]...", autocompletion=complete_list, help="Default: every list.")
+        list[str] | None,
+        typer.Argument(
+            metavar="[LIST]...", autocompletion=complete_list, help="Default: every list."
+        ),
     ] = None,
     on: Annotated[
         str | None,
-        typer.Option("--on", metavar="DEVICE", autocompletion=complete_stands, help="Those that stand at this device, point or subnet."),
+        typer.Option(
+            "--on",
+            metavar="DEVICE",
+            autocompletion=complete_stands,
+            help="Those that stand at this device, point or subnet.",
+        ),
     ] = None,
-    short: Annotated[bool, typer.Option("--short", help="A line a list: its kind, how many entries, where it stands, its tally.")] = False,
-    taken: Annotated[bool, typer.Option("--taken", help="Tell of each line what the lines above take of it.")] = False,
+    short: Annotated[
+        bool,
+        typer.Option(
+            "--short", help="A line a list: its kind, how many entries, where it stands, its tally."
+        ),
+    ] = False,
+    taken: Annotated[
+        bool, typer.Option("--taken", help="Tell of each line what the lines above take of it.")
+    ] = False,
     at: AtOption = None,
     pieces: PiecesOption = None,
     as_json: JsonOption = False,
 ) -> None:
-    """Show lists in the order they are read, what their names stand for, and where they are placed."""
+    """Show lists in the order they are read, what their names stand for, and where they are
+    placed.
+    """
     plan = load(context)
     when = moment(at, plan)
     chosen = [plan.any_list(name) for name in names or plan.every_list]
@@ -39,7 +64,9 @@ def lists(
         standing = plan.lists_on(on)
         chosen = [each for each in chosen if each in standing]
     if short and taken:
-        raise PlanError("--short shows no lines of lists, and --taken is about lines; leave one of both out")
+        raise PlanError(
+            "--short shows no lines of lists, and --taken is about lines; leave one of both out"
+        )
     told = {each.name: _taken(plan, each) for each in chosen} if taken else {}
     if as_json:
         from crossgate.formats.json.lists import lists_document
@@ -64,13 +91,17 @@ def lists(
     if any(each.windows for each in chosen):
         write([f"as in force at {when:%a %Y-%m-%d %H:%M}"])
     if any(number for each in hits.values() for number in each.values()):
-        write([quiet("8x: the tally counts eight packets for the line, each a leg of a conversation")])
+        write(
+            [quiet("8x: the tally counts eight packets for the line, each a leg of a conversation")]
+        )
     for each in chosen:
         write(["", *lines(plan, each, when, hits[each.name], told.get(each.name, {}))])
 
 
 def _taken(plan: Plan, access_list: AnyList[Any]) -> dict[int, Taken]:
-    """Return what lines of a list take of those below, by these lines' numbers; nothing for a list of frames."""
+    """Return what lines of a list take of those below, by these lines' numbers; nothing for a list
+    of frames.
+    """
     from crossgate.core.lists.taken import taken
     from crossgate.core.model.accesslist import AccessList, line_name
     from crossgate.core.sets.effort import question

@@ -1,4 +1,6 @@
-"""`crossgate mend`: edits that make failing expectations hold, and that end findings, each proved before it is shown."""
+"""`crossgate mend`: edits that make failing expectations hold, and that end findings, each proved
+before it is shown.
+"""
 
 from __future__ import annotations
 
@@ -23,16 +25,38 @@ if TYPE_CHECKING:
 
 def mend(
     context: typer.Context,
-    what: Annotated[list[str] | None, typer.Argument(metavar="[LINE | FINDING [LIST [ENTRY]]]", help="The line of an expectation, or a finding; default: all.")] = None,
-    take: Annotated[str | None, typer.Option("--take", metavar="LETTER", help="Show what this proposal does; with --write make it.")] = None,
-    every: Annotated[bool, typer.Option("--all", help="Mend every expectation that can be, one after the other.")] = False,
-    fewest: Annotated[bool, typer.Option("--least", help="Write a list for each subnet that denies what no expectation permits.")] = False,
-    written: Annotated[bool, typer.Option("--write", help="Make the edit, as any edit is made.")] = False,
+    what: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[LINE | FINDING [LIST [ENTRY]]]",
+            help="The line of an expectation, or a finding; default: all.",
+        ),
+    ] = None,
+    take: Annotated[
+        str | None,
+        typer.Option(
+            "--take", metavar="LETTER", help="Show what this proposal does; with --write make it."
+        ),
+    ] = None,
+    every: Annotated[
+        bool, typer.Option("--all", help="Mend every expectation that can be, one after the other.")
+    ] = False,
+    fewest: Annotated[
+        bool,
+        typer.Option(
+            "--least", help="Write a list for each subnet that denies what no expectation permits."
+        ),
+    ] = False,
+    written: Annotated[
+        bool, typer.Option("--write", help="Make the edit, as any edit is made.")
+    ] = False,
     anyway: AnywayOption = False,
     yes: YesOption = False,
     as_json: JsonOption = False,
-) -> None:  # fmt: skip
-    """Find edits that make what must hold hold, and end findings; each is proved, and nothing that held breaks."""
+) -> None:
+    """Find edits that make what must hold hold, and end findings; each is proved, and nothing that
+    held breaks.
+    """
     from crossgate.language.ending import moves
     from crossgate.language.mending import mend_all
 
@@ -40,7 +64,9 @@ def mend(
     if every and (what or take):
         raise PlanError("--all mends everything; leave LINE, FINDING and --take out")
     if fewest and (every or what or take):
-        raise PlanError("--least is about all that is expected; leave LINE, FINDING, --take and --all out")
+        raise PlanError(
+            "--least is about all that is expected; leave LINE, FINDING, --take and --all out"
+        )
     if written and not (every or take or fewest):
         raise PlanError("--write makes an edit; say which with --take LETTER, --all or --least")
     reading = reading_of(path)
@@ -52,7 +78,15 @@ def mend(
 
         with meter("trying lines") as tell_lines:
             change = least(reading, tell_lines)
-        carry_out(context, change, anyway=anyway, yes=yes, dry_run=not written, as_json=as_json, reading=reading)
+        carry_out(
+            context,
+            change,
+            anyway=anyway,
+            yes=yes,
+            dry_run=not written,
+            as_json=as_json,
+            reading=reading,
+        )
         return
     if every:
         with meter("mending") as tell:
@@ -64,7 +98,9 @@ def mend(
                 if goes_along:
                     _tell(done[-1])
 
-            whole, left = mend_all(reading, now, mended, lambda session, packet: moves(session, packet, now))
+            whole, left = mend_all(
+                reading, now, mended, lambda session, packet: moves(session, packet, now)
+            )
         for each in () if as_json or not done else left if goes_along else (*done, *left):
             _tell(each)
         if done and not as_json:
@@ -72,7 +108,15 @@ def mend(
         if whole is None:
             _show(path, left, as_json)
             raise typer.Exit(1 if left else 0)
-        carry_out(context, whole.change, anyway=anyway, yes=yes, dry_run=not written, as_json=as_json, reading=reading)
+        carry_out(
+            context,
+            whole.change,
+            anyway=anyway,
+            yes=yes,
+            dry_run=not written,
+            as_json=as_json,
+            reading=reading,
+        )
         if left and not as_json:
             typer.echo()
             _show(path, left, as_json)
@@ -96,15 +140,33 @@ def mend(
         raise typer.Exit(1 if found else 0)
     mends = [mend for each in found for mend in each.mends]
     if len(found) != 1:
-        raise PlanError(f"--take {take}: {len(found)} things could be mended; name one, by its line or as FINDING LIST ENTRY")
+        raise PlanError(
+            f"--take {take}: {len(found)} things could be mended; name one, by its line or as "
+            "FINDING LIST ENTRY"
+        )
     letters = "abcdefgh"[: len(mends)]
     if len(take) != 1 or take not in letters:
-        raise PlanError(f"--take {take}: there {'is ' + ', '.join(letters) if letters else 'is no proposal for it'}")
-    carry_out(context, mends[letters.index(take)].change, anyway=anyway, yes=yes, dry_run=not written, as_json=as_json, reading=reading)
+        raise PlanError(
+            f"--take {take}: there "
+            f"{'is ' + ', '.join(letters) if letters else 'is no proposal for it'}"
+        )
+    carry_out(
+        context,
+        mends[letters.index(take)].change,
+        anyway=anyway,
+        yes=yes,
+        dry_run=not written,
+        as_json=as_json,
+        reading=reading,
+    )
 
 
-def _wanted(reading: Reading, words: Sequence[str], now: datetime) -> list[Callable[[], Mendable | None]]:
-    """Return what looks for mends of each thing that is named; nothing comes of a finding that nobody named and no edit ends. Raises `PlanError`."""
+def _wanted(
+    reading: Reading, words: Sequence[str], now: datetime
+) -> list[Callable[[], Mendable | None]]:
+    """Return what looks for mends of each thing that is named; nothing comes of a finding that
+    nobody named and no edit ends. Raises `PlanError`.
+    """
     from crossgate.core.answers.verify import Verified, Verifier
     from crossgate.core.audit import audit
     from crossgate.core.model.finding import KINDS, Finding
@@ -128,10 +190,15 @@ def _wanted(reading: Reading, words: Sequence[str], now: datetime) -> list[Calla
     if words and words[0].isdecimal():
         line = numeral(words[0])
         chosen = [
-            (index, each) for index, each in enumerate(plan.expectations) if each.place.line == line and each.place.file == plan.files[0]
+            (index, each)
+            for index, each in enumerate(plan.expectations)
+            if each.place.line == line and each.place.file == plan.files[0]
         ]
         if not chosen:
-            raise PlanError(f"line {words[0]} of {plan.files[0]} is no expectation; crossgate verify tells their lines")
+            raise PlanError(
+                f"line {words[0]} of {plan.files[0]} is no expectation; crossgate verify tells "
+                "their lines"
+            )
         index, expectation = chosen[0]
         verified = verifier.verify(expectation)
         if verified.held:
@@ -142,11 +209,19 @@ def _wanted(reading: Reading, words: Sequence[str], now: datetime) -> list[Calla
     found = (
         []
         if words
-        else [of_claim(index, result) for index, each in enumerate(plan.expectations) if not (result := verifier.verify(each)).held]
+        else [
+            of_claim(index, result)
+            for index, each in enumerate(plan.expectations)
+            if not (result := verifier.verify(each)).held
+        ]
     )
     named, borders = False, set[str]()
     for finding in audit(session, now).findings:
-        told = [finding.name, finding.access_list or "", "" if finding.entry is None else str(finding.entry)]
+        told = [
+            finding.name,
+            finding.access_list or "",
+            "" if finding.entry is None else str(finding.entry),
+        ]
         if words != told[: len(words)] or finding.name == "locked-out":
             continue
         named = True
@@ -156,7 +231,9 @@ def _wanted(reading: Reading, words: Sequence[str], now: datetime) -> list[Calla
             borders.add(finding.segment)
         found.append(of_finding(finding))
     if words and not named:
-        raise PlanError(f"there is no finding {' '.join(words)}; crossgate check shows those there are")
+        raise PlanError(
+            f"there is no finding {' '.join(words)}; crossgate check shows those there are"
+        )
     return found
 
 

@@ -1,4 +1,6 @@
-"""`crossgate new`: a plan to begin with, from the tables that people have, or a small one that runs."""
+"""`crossgate new`: a plan to begin with, from the tables that people have, or a small one that
+runs.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,10 @@ SUBNETS = (
     ("mask", ("mask", "netmask")),
     ("vlan", ("vlan", "vid")),
     ("device", ("device", "router", "switch", "firewall")),
-    ("prefix", ("prefix", "cidr", "network", "net", "range", "ip", "ipv4", "ipv6", "address", "addresses")),
+    (
+        "prefix",
+        ("prefix", "cidr", "network", "net", "range", "ip", "ipv4", "ipv6", "address", "addresses"),
+    ),
 )
 """The header words that tell what a column of a table of subnets has, those that decide first."""
 HOSTS = (
@@ -34,16 +39,31 @@ HOSTS = (
 
 
 def new(
-    file: Annotated[Path, typer.Argument(metavar="FILE", help="The plan to be written, as office.gate.")],
+    file: Annotated[
+        Path, typer.Argument(metavar="FILE", help="The plan to be written, as office.gate.")
+    ],
     subnets: Annotated[
         Path | None,
-        typer.Option("--subnets", metavar="CSV", help="A table with name and prefix, and if you like vlan, gateway and device; .xlsx too."),
+        typer.Option(
+            "--subnets",
+            metavar="CSV",
+            help=(
+                "A table with name and prefix, and if you like vlan, gateway and device; .xlsx too."
+            ),
+        ),
     ] = None,
     hosts: Annotated[
         Path | None,
-        typer.Option("--hosts", metavar="CSV", help="A table with name and address, and if you like subnet and mac; .xlsx too."),
+        typer.Option(
+            "--hosts",
+            metavar="CSV",
+            help="A table with name and address, and if you like subnet and mac; .xlsx too.",
+        ),
     ] = None,
-    title: Annotated[str | None, typer.Option("--title", metavar="TEXT", help="The plan's title. Default: the file's name.")] = None,
+    title: Annotated[
+        str | None,
+        typer.Option("--title", metavar="TEXT", help="The plan's title. Default: the file's name."),
+    ] = None,
     as_json: JsonOption = False,
 ) -> None:
     """Start a plan: from tables of subnets and hosts, or a small commented one that runs."""
@@ -52,7 +72,9 @@ def new(
 
     if file.suffix != ".gate":
         better = file.with_suffix(".gate") if file.name.strip(".") else file / "office.gate"
-        raise PlanError(f"a plan's file ends in .gate, so that every command finds it; name it {better}")
+        raise PlanError(
+            f"a plan's file ends in .gate, so that every command finds it; name it {better}"
+        )
     if file.exists():
         raise PlanError(f"{file} is there already; name another file, nothing is overwritten")
     if hosts is not None and subnets is None:
@@ -64,7 +86,9 @@ def new(
     else:
         tables = [_subnets(subnets), *([_hosts(hosts)] if hosts is not None else [])]
         unused = [f'"{each}" of {table.file}' for table in tables for each in table.unused]
-        begun = from_tables(file, heading, *([_sources(each) for each in tables] + [[]] * (2 - len(tables))))
+        begun = from_tables(
+            file, heading, *([_sources(each) for each in tables] + [[]] * (2 - len(tables)))
+        )
     put_file(file, begun.text.encode(), fresh=True)
     if as_json:
         from crossgate.formats.json.new import new_document
@@ -78,14 +102,22 @@ def new(
 
 
 def _subnets(path: Path) -> Table:
-    """Read a table of subnets. A column headed just `subnet` has prefixes where its values do, else names."""
+    """Read a table of subnets. A column headed just `subnet` has prefixes where its values do, else
+    names.
+    """
     from crossgate.formats.tables import named_by, read_table
 
     field = named_by(SUBNETS)
 
     def recognised(words: Sequence[str], values: Sequence[str]) -> str:
-        if "name" not in words and {"subnet", "segment", "network"} & {*words} and not {"mask", "gateway"} & {*words}:
-            return "prefix" if any("/" in each or each.count(".") == 3 for each in values) else "name"
+        if (
+            "name" not in words
+            and {"subnet", "segment", "network"} & {*words}
+            and not {"mask", "gateway"} & {*words}
+        ):
+            return (
+                "prefix" if any("/" in each or each.count(".") == 3 for each in values) else "name"
+            )
         return field(words)
 
     return read_table(path, recognised, ("name", "prefix"), "name,prefix,vlan,gateway,device")
@@ -98,7 +130,11 @@ def _hosts(path: Path) -> Table:
     field = named_by(HOSTS)
 
     def recognised(words: Sequence[str], values: Sequence[str]) -> str:
-        return "name" if "name" in words and not {"subnet", "network", "vlan", "segment"} & {*words} else field(words)
+        return (
+            "name"
+            if "name" in words and not {"subnet", "network", "vlan", "segment"} & {*words}
+            else field(words)
+        )
 
     return read_table(path, recognised, ("name", "address"), "name,address,subnet,mac")
 

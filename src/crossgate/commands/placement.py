@@ -14,15 +14,24 @@ from crossgate.core.model.network import Direction
 if TYPE_CHECKING:
     from crossgate.language.draft import Draft
 
-_WHERE = "DEVICE.INTERFACE, SWITCH.PORT, 'subnet NAME', 'DEVICE itself', 'host NAME' or 'group NAME'"
+_WHERE = (
+    "DEVICE.INTERFACE, SWITCH.PORT, 'subnet NAME', 'DEVICE itself', 'host NAME' or 'group NAME'"
+)
 
 
 @edit_command
 def place(
     list_name: ListArgument,
-    direction: Annotated[Direction, typer.Argument(metavar="DIRECTION", help="inbound or outbound, as seen from the device")],
-    where: Annotated[list[str], typer.Argument(metavar="WHERE", autocompletion=complete_where, help=_WHERE)],
-    move: Annotated[bool, typer.Option("--move", help="Take it from where it stands now in the same step.")] = False,
+    direction: Annotated[
+        Direction,
+        typer.Argument(metavar="DIRECTION", help="inbound or outbound, as seen from the device"),
+    ],
+    where: Annotated[
+        list[str], typer.Argument(metavar="WHERE", autocompletion=complete_where, help=_WHERE)
+    ],
+    move: Annotated[
+        bool, typer.Option("--move", help="Take it from where it stands now in the same step.")
+    ] = False,
 ) -> Change:
     """Place a list at a point, and see first what that does to traffic."""
     from crossgate.language import edits
@@ -32,7 +41,10 @@ def place(
         access_list = edits.find_list(draft.plan, list_name)
         if move:
             was = edits.move_list(draft, access_list, direction, point)
-            return f"{list_name} is moved from {was.direction} on {was.point} to {direction} on {point}"
+            return (
+                f"{list_name} is moved from {was.direction} on {was.point} to {direction} on "
+                f"{point}"
+            )
         edits.place_list(draft, access_list, direction, point)
         return f"{list_name} is placed {direction} on {point}"
 
@@ -42,8 +54,14 @@ def place(
 @edit_command
 def lift(
     list_name: ListArgument,
-    direction: Annotated[Direction | None, typer.Argument(metavar="[DIRECTION", help="inbound or outbound; default: everywhere")] = None,
-    where: Annotated[list[str] | None, typer.Argument(metavar="WHERE]", autocompletion=complete_where, help=_WHERE)] = None,
+    direction: Annotated[
+        Direction | None,
+        typer.Argument(metavar="[DIRECTION", help="inbound or outbound; default: everywhere"),
+    ] = None,
+    where: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="WHERE]", autocompletion=complete_where, help=_WHERE),
+    ] = None,
 ) -> Change:
     """Take a list away from where it stands; the list itself stays."""
     from crossgate.language import edits

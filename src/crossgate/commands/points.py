@@ -12,18 +12,35 @@ from crossgate.commands.completing import complete_one_end
 
 def points(
     context: typer.Context,
-    source: Annotated[str, typer.Argument(metavar="FROM", autocompletion=complete_one_end, help="A host, device, point or address.")],
-    destination: Annotated[str, typer.Argument(metavar="TO", autocompletion=complete_one_end, help="A host, device, point or address.")],
+    source: Annotated[
+        str,
+        typer.Argument(
+            metavar="FROM",
+            autocompletion=complete_one_end,
+            help="A host, device, point or address.",
+        ),
+    ],
+    destination: Annotated[
+        str,
+        typer.Argument(
+            metavar="TO", autocompletion=complete_one_end, help="A host, device, point or address."
+        ),
+    ],
     as_json: JsonOption = False,
 ) -> None:
-    """Show every place between FROM and TO, there and back, and which suit a standard and an extended list."""
+    """Show every place between FROM and TO, there and back, and which suit a standard and an
+    extended list.
+    """
     from crossgate.core.answers.points import crossed, suited
     from crossgate.core.network.endpoints import pairs
     from crossgate.core.network.ways import Network
 
     plan = load(context)
     network = Network(plan)
-    found = [(start, end, crossed(network, start, end), suited(network, start, end)) for start, end in pairs(network, source, destination)]
+    found = [
+        (start, end, crossed(network, start, end), suited(network, start, end))
+        for start, end in pairs(network, source, destination)
+    ]
     if as_json:
         from crossgate.formats.json.points import points_document
 

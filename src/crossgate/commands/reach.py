@@ -1,4 +1,6 @@
-"""`crossgate reach`: exactly which packets get from one set of addresses to another, and what stops the rest."""
+"""`crossgate reach`: exactly which packets get from one set of addresses to another, and what stops
+the rest.
+"""
 
 from __future__ import annotations
 
@@ -30,14 +32,26 @@ _ENDS = "A host, subnet, group, device, outside, address, prefix or any."
 def reach(
     context: typer.Context,
     source: Annotated[str, typer.Argument(metavar="FROM", autocompletion=complete_set, help=_ENDS)],
-    destination: Annotated[str, typer.Argument(metavar="TO", autocompletion=complete_set, help=_ENDS)],
+    destination: Annotated[
+        str, typer.Argument(metavar="TO", autocompletion=complete_set, help=_ENDS)
+    ],
     service: Annotated[
-        str | None, typer.Argument(metavar="[SERVICE]", autocompletion=complete_service, help="Default: everything.")
+        str | None,
+        typer.Argument(
+            metavar="[SERVICE]", autocompletion=complete_service, help="Default: everything."
+        ),
     ] = None,
     at: AtOption = None,
     flood: FloodOption = False,
-    strays: Annotated[bool, typer.Option("--strays", help="Packets that open no conversation instead: fragments and the like.")] = False,
-    devices: Annotated[bool, typer.Option("--devices", help="Show the devices' own addresses too.")] = False,
+    strays: Annotated[
+        bool,
+        typer.Option(
+            "--strays", help="Packets that open no conversation instead: fragments and the like."
+        ),
+    ] = False,
+    devices: Annotated[
+        bool, typer.Option("--devices", help="Show the devices' own addresses too.")
+    ] = False,
     source_ports: SourcePortsOption = False,
     every: Annotated[bool, typer.Option("--all", help="Show every line.")] = False,
     pieces: PiecesOption = None,
@@ -61,13 +75,17 @@ def reach(
         others += [when._replace(hello=each) for each in plan.spoken_sorts if each is not None]
         differing: list[tuple[When, list[Reached]]] = []
         for other in others:
-            answer = list(reached(session, source, destination, other, service, strays, tell, missed))
+            answer = list(
+                reached(session, source, destination, other, service, strays, tell, missed)
+            )
             if not any(alike(answer, known) for known in (found, *(each for _, each in differing))):
                 differing.append((other, answer))
     if as_json:
         from crossgate.formats.json.reach import reach_document
 
-        print_json(reach_document(plan, source, destination, when, found, strays, missed, differing))
+        print_json(
+            reach_document(plan, source, destination, when, found, strays, missed, differing)
+        )
         tell_missed(missed)
         return
     from crossgate.show.console import write
@@ -75,7 +93,27 @@ def reach(
 
     if found or not missed:
         settles = any(other.hello is not None for other, _ in differing)
-        write(reach_lines(plan, source, destination, when, found, strays, devices, every, source_ports, settles))
+        write(
+            reach_lines(
+                plan,
+                source,
+                destination,
+                when,
+                found,
+                strays,
+                devices,
+                every,
+                source_ports,
+                settles,
+            )
+        )
     for other, answer in differing:
-        write(["", *reach_lines(plan, source, destination, other, answer, strays, devices, every, source_ports)])
+        write(
+            [
+                "",
+                *reach_lines(
+                    plan, source, destination, other, answer, strays, devices, every, source_ports
+                ),
+            ]
+        )
     tell_missed(missed)

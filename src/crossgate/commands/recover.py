@@ -1,4 +1,6 @@
-"""`crossgate recover`: an edit that was left half done, by a crash or a power cut, finished or given up."""
+"""`crossgate recover`: an edit that was left half done, by a crash or a power cut, finished or
+given up.
+"""
 
 from __future__ import annotations
 
@@ -19,13 +21,19 @@ if TYPE_CHECKING:
 def recover(
     context: typer.Context,
     forget: Annotated[
-        bool, typer.Option("--forget", help="Let every file stay as it is, and remove what was still to be written.")
+        bool,
+        typer.Option(
+            "--forget",
+            help="Let every file stay as it is, and remove what was still to be written.",
+        ),
     ] = False,
     yes: YesOption = False,
     dry_run: DryRunOption = False,
     as_json: JsonOption = False,
 ) -> None:
-    """Finish what a crash has left half done of an edit, or with --forget give it up; exit status 1 while it is left so."""
+    """Finish what a crash has left half done of an edit, or with --forget give it up; exit status 1
+    while it is left so.
+    """
     from crossgate.formats.replacing import finish, half_done, states, strange_journals
     from crossgate.formats.replacing import forget as give_up
     from crossgate.show.console import write
@@ -40,16 +48,31 @@ def recover(
             if not as_json:
                 write(_lines(edit, found, forget))
             finishes = forget or not any(each.problem for each in found)
-            ends = finishes and not dry_run and (yes or as_json or wants("give it up?" if forget else "finish it?"))
+            ends = (
+                finishes
+                and not dry_run
+                and (yes or as_json or wants("give it up?" if forget else "finish it?"))
+            )
             if ends and forget:
                 give_up(edit)
             elif ends:
                 finish(edit, files)
         rows.append({"plan": str(edit.plan), "files": [*map(_document, found)], "ended": ends})
         if not as_json:
-            write(["given up: every file is as it was" if forget else "finished"] if ends else ["nothing is written"])
+            write(
+                ["given up: every file is as it was" if forget else "finished"]
+                if ends
+                else ["nothing is written"]
+            )
     if as_json:
-        print_json({"schema": "crossgate/recover/1", "plan": str(path), "edits": rows, "not_ours": [str(each) for each in strange]})
+        print_json(
+            {
+                "schema": "crossgate/recover/1",
+                "plan": str(path),
+                "edits": rows,
+                "not_ours": [str(each) for each in strange],
+            }
+        )
     else:
         write(strange_journal(each, path) for each in strange)
         if not rows:
@@ -75,11 +98,18 @@ def _lines(edit: EditRecord, found: Iterable[FileState], forget: bool) -> Iterat
 def _diff(old: Path, new: Path) -> Iterator[str]:
     from difflib import unified_diff
 
-    was, becomes = (each.read_bytes().decode("utf-8", "replace").splitlines() for each in (old, new))
+    was, becomes = (
+        each.read_bytes().decode("utf-8", "replace").splitlines() for each in (old, new)
+    )
     lines = unified_diff(was, becomes, lineterm="", n=1)
     return (line for line in lines if not line.startswith(("---", "+++")))
 
 
 def _document(found: FileState) -> dict[str, Any]:
     state = "problem" if found.problem else "replaced" if found.replaced else "waiting"
-    return {"file": str(found.target), "state": state, "waiting": str(found.waiting), "problem": found.problem or None}
+    return {
+        "file": str(found.target),
+        "state": state,
+        "waiting": str(found.waiting),
+        "problem": found.problem or None,
+    }

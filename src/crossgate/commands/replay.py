@@ -9,7 +9,15 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import JsonOption, UnpackedOption, add_to_tally, gauge, load, print_json, read_file
+from crossgate.commands.common import (
+    JsonOption,
+    UnpackedOption,
+    add_to_tally,
+    gauge,
+    load,
+    print_json,
+    read_file,
+)
 from crossgate.commands.completing import complete_list, complete_where
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction
@@ -29,25 +37,117 @@ _TOP = 10
 
 def replay(
     context: typer.Context,
-    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Captures (pcap, pcapng), tables of flows (CSV, JSON lines, Parquet), also .gz and .zst; - is standard input.")],
-    entered: Annotated[str | None, typer.Option("--from", metavar="POINT", autocompletion=complete_where, help="Where the packets came in, whatever their source. Default: where the source address sits.")] = None,
-    at_point: Annotated[str | None, typer.Option("--at-point", metavar="POINT", autocompletion=complete_where, help="Ask the list at one place, packet by packet; needs --direction.")] = None,
-    direction: Annotated[Direction | None, typer.Option("--direction", metavar="DIRECTION", help="inbound or outbound, for --at-point.")] = None,
-    list_name: Annotated[str | None, typer.Option("--list", metavar="LIST", autocompletion=complete_list, help="Ask one list, packet by packet.")] = None,
-    against: Annotated[Path | None, typer.Option(metavar="OTHER", help="Show only what fares otherwise in another plan; exit status 1 if anything does.")] = None,
-    out: Annotated[Path | None, typer.Option(metavar="FILE", help="Write a row for each conversation: .parquet or .csv.")] = None,
-    idle: Annotated[int, typer.Option(min=1, metavar="SECONDS", help="A conversation ends once nothing is seen of it for so long.")] = 300,
-    zone: Annotated[str | None, typer.Option(metavar="ZONE", help="The wall clock of windows, as Europe/Lisbon. Default: the plan's, else the system's.")] = None,
-    column: Annotated[list[str] | None, typer.Option("--column", metavar="WHAT=NAME", help="Name a column of tables, as source=client_ip.")] = None,
-    top: Annotated[int, typer.Option(min=1, metavar="N", help="Show so many lines of what was not permitted.")] = _TOP,
-    workers: Annotated[int | None, typer.Option(min=1, metavar="N", help="Share the work among so many processes of this machine.")] = None,
-    cluster: Annotated[str | None, typer.Option(metavar="ADDRESS", help="Share the work among the workers of a Dask scheduler, as tcp://192.0.2.10:8786.")] = None,
-    trusted_network: Annotated[bool, typer.Option("--trusted-network", help="Let --cluster go to another machine without TLS.")] = False,
+    files: Annotated[
+        list[Path],
+        typer.Argument(
+            metavar="FILE...",
+            help=(
+                "Captures (pcap, pcapng), tables of flows (CSV, JSON lines, Parquet), also .gz "
+                "and .zst; - is standard input."
+            ),
+        ),
+    ],
+    entered: Annotated[
+        str | None,
+        typer.Option(
+            "--from",
+            metavar="POINT",
+            autocompletion=complete_where,
+            help=(
+                "Where the packets came in, whatever their source. Default: where the source "
+                "address sits."
+            ),
+        ),
+    ] = None,
+    at_point: Annotated[
+        str | None,
+        typer.Option(
+            "--at-point",
+            metavar="POINT",
+            autocompletion=complete_where,
+            help="Ask the list at one place, packet by packet; needs --direction.",
+        ),
+    ] = None,
+    direction: Annotated[
+        Direction | None,
+        typer.Option(
+            "--direction", metavar="DIRECTION", help="inbound or outbound, for --at-point."
+        ),
+    ] = None,
+    list_name: Annotated[
+        str | None,
+        typer.Option(
+            "--list",
+            metavar="LIST",
+            autocompletion=complete_list,
+            help="Ask one list, packet by packet.",
+        ),
+    ] = None,
+    against: Annotated[
+        Path | None,
+        typer.Option(
+            metavar="OTHER",
+            help="Show only what fares otherwise in another plan; exit status 1 if anything does.",
+        ),
+    ] = None,
+    out: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Write a row for each conversation: .parquet or .csv."),
+    ] = None,
+    idle: Annotated[
+        int,
+        typer.Option(
+            min=1,
+            metavar="SECONDS",
+            help="A conversation ends once nothing is seen of it for so long.",
+        ),
+    ] = 300,
+    zone: Annotated[
+        str | None,
+        typer.Option(
+            metavar="ZONE",
+            help=(
+                "The wall clock of windows, as Europe/Lisbon. Default: the plan's, else the "
+                "system's."
+            ),
+        ),
+    ] = None,
+    column: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--column", metavar="WHAT=NAME", help="Name a column of tables, as source=client_ip."
+        ),
+    ] = None,
+    top: Annotated[
+        int, typer.Option(min=1, metavar="N", help="Show so many lines of what was not permitted.")
+    ] = _TOP,
+    workers: Annotated[
+        int | None,
+        typer.Option(
+            min=1, metavar="N", help="Share the work among so many processes of this machine."
+        ),
+    ] = None,
+    cluster: Annotated[
+        str | None,
+        typer.Option(
+            metavar="ADDRESS",
+            help="Share the work among the workers of a Dask scheduler, as tcp://192.0.2.10:8786.",
+        ),
+    ] = None,
+    trusted_network: Annotated[
+        bool,
+        typer.Option("--trusted-network", help="Let --cluster go to another machine without TLS."),
+    ] = False,
     unpacked: UnpackedOption = None,
-    tally: Annotated[bool, typer.Option("--tally", help="Add the entries that decided to the tally beside the plan.")] = False,
+    tally: Annotated[
+        bool,
+        typer.Option("--tally", help="Add the entries that decided to the tally beside the plan."),
+    ] = False,
     as_json: JsonOption = False,
-) -> None:  # fmt: skip
-    """Put captures or tables of flows through the plan: verdicts, what was stopped by which line, what each line decided."""
+) -> None:
+    """Put captures or tables of flows through the plan: verdicts, what was stopped by which line,
+    what each line decided.
+    """
     import time
 
     from crossgate.formats.readers.names import told_columns
@@ -55,31 +155,62 @@ def replay(
 
     plan = load(context)
     if (at_point is None) is not (direction is None):
-        raise PlanError("--at-point and --direction go together: the place, and which way packets cross it")
+        raise PlanError(
+            "--at-point and --direction go together: the place, and which way packets cross it"
+        )
     if at_point is not None and list_name is not None:
         raise PlanError("--at-point and --list exclude each other: both say which list is asked")
     if workers is not None and cluster is not None:
-        raise PlanError("--workers and --cluster exclude each other: processes of this machine, or those of a cluster")
+        raise PlanError(
+            "--workers and --cluster exclude each other: processes of this machine, or those of a "
+            "cluster"
+        )
     traffic = Traffic(files, told_columns(column or []), int(time.time() * 1_000_000))
     wall, zone_name = _zone(zone or plan.zone or None)
     if at_point is None and list_name is None:
         if cluster is not None and not (zone or plan.zone) and plan.windows:
             raise PlanError(
-                "--cluster needs --zone for this plan: it has windows, and machines of a cluster may have clocks of other zones"
+                "--cluster needs --zone for this plan: it has windows, and machines of a cluster "
+                "may have clocks of other zones"
             )
         _conversations(
-            context, plan, traffic, entered, against, out, idle, wall, zone_name, top, tally, as_json, workers, cluster, trusted_network
+            context,
+            plan,
+            traffic,
+            entered,
+            against,
+            out,
+            idle,
+            wall,
+            zone_name,
+            top,
+            tally,
+            as_json,
+            workers,
+            cluster,
+            trusted_network,
         )
         return
-    options = {"--from": entered, "--against": against, "--out": out, "--workers": workers, "--cluster": cluster}
+    options = {
+        "--from": entered,
+        "--against": against,
+        "--out": out,
+        "--workers": workers,
+        "--cluster": cluster,
+    }
     for option, given in options.items():
         if given is not None:
-            raise PlanError(f"{option} is about conversations on their way, and packets are asked one by one here; leave one of them out")
+            raise PlanError(
+                f"{option} is about conversations on their way, and packets are asked one by one "
+                "here; leave one of them out"
+            )
     _packets(context, plan, traffic, at_point, direction, list_name, wall, top, tally, as_json)
 
 
 def _zone(name: str | None) -> tuple[tzinfo | None, str]:
-    """Return the zone of the wall clock, None for the system's, and what it is called. Raises `PlanError`."""
+    """Return the zone of the wall clock, None for the system's, and what it is called. Raises
+    `PlanError`.
+    """
     if name is None:
         return None, "on this system's clock"
     from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
@@ -87,13 +218,29 @@ def _zone(name: str | None) -> tuple[tzinfo | None, str]:
     try:
         return ZoneInfo(name), name
     except (ZoneInfoNotFoundError, ValueError, OSError):
-        raise PlanError(f"--zone {name}: no such time zone; name one of the IANA database, as Europe/Lisbon or UTC") from None
+        raise PlanError(
+            f"--zone {name}: no such time zone; name one of the IANA database, as Europe/Lisbon "
+            "or UTC"
+        ) from None
 
 
 def _conversations(
-    context: typer.Context, plan: Plan, traffic: Traffic, entered: str | None, against: Path | None, out: Path | None, idle: int,
-    wall: tzinfo | None, zone: str, top: int, tally: bool, as_json: bool, workers: int | None, cluster: str | None, trusted: bool,
-) -> None:  # fmt: skip
+    context: typer.Context,
+    plan: Plan,
+    traffic: Traffic,
+    entered: str | None,
+    against: Path | None,
+    out: Path | None,
+    idle: int,
+    wall: tzinfo | None,
+    zone: str,
+    top: int,
+    tally: bool,
+    as_json: bool,
+    workers: int | None,
+    cluster: str | None,
+    trusted: bool,
+) -> None:
     from crossgate.core.answers.replay import Replay
     from crossgate.core.network.entrance import entrance
     from crossgate.core.network.ways import Network
@@ -108,7 +255,14 @@ def _conversations(
         else:
             from crossgate.spread.parts import Job
 
-            job = Job(plan, None if other is None else other.plan, entered, wall, idle * SECOND, rows=table is not None)
+            job = Job(
+                plan,
+                None if other is None else other.plan,
+                entered,
+                wall,
+                idle * SECOND,
+                rows=table is not None,
+            )
             _spread(replayed, job, traffic, table, workers, cluster, trusted)
     if tally:
         _add_up(context, plan, [line for _, lines in replayed.lines() for line in lines])
@@ -157,7 +311,13 @@ def _run(replayed: Replay, plan: Plan, traffic: Traffic, table: VerdictTable | N
 
 
 def _spread(
-    replayed: Replay, job: Job, traffic: Traffic, table: VerdictTable | None, workers: int | None, cluster: str | None, trusted: bool
+    replayed: Replay,
+    job: Job,
+    traffic: Traffic,
+    table: VerdictTable | None,
+    workers: int | None,
+    cluster: str | None,
+    trusted: bool,
 ) -> None:
     """Have all traffic replayed in parts, by processes here or by those of a cluster."""
     from crossgate.formats.readers.traffic import size
@@ -165,30 +325,44 @@ def _spread(
     from crossgate.spread.replay import replay_in_parts
 
     with (
-        closing(LocalPool(workers) if workers is not None else ClusterPool(cluster or "", trusted)) as pool,
+        closing(
+            LocalPool(workers) if workers is not None else ClusterPool(cluster or "", trusted)
+        ) as pool,
         gauge("reading", size(traffic.paths)) as tell,
     ):
         replay_in_parts(replayed, job, traffic, pool, table, tell)
 
 
 def _packets(
-    context: typer.Context, plan: Plan, traffic: Traffic, at_point: str | None, direction: Direction | None, list_name: str | None,
-    wall: tzinfo | None, top: int, tally: bool, as_json: bool,
-) -> None:  # fmt: skip
+    context: typer.Context,
+    plan: Plan,
+    traffic: Traffic,
+    at_point: str | None,
+    direction: Direction | None,
+    list_name: str | None,
+    wall: tzinfo | None,
+    top: int,
+    tally: bool,
+    as_json: bool,
+) -> None:
     from crossgate.core.answers.replay import ListReplay
     from crossgate.core.network.entrance import place_named
     from crossgate.core.network.ways import Network
     from crossgate.formats.readers.traffic import size
 
     network = Network(plan)
-    place = None if at_point is None or direction is None else (place_named(plan, at_point), direction)
+    place = (
+        None if at_point is None or direction is None else (place_named(plan, at_point), direction)
+    )
     if place is None:
         assert list_name is not None
         lists = [plan.access_list(list_name)]
     else:
         lists = [each for (point, way, _), each in plan.placed.items() if (point, way) == place]
         if not lists:
-            raise PlanError(f"no list stands {direction} on {place[0]}; crossgate lists shows where they do")
+            raise PlanError(
+                f"no list stands {direction} on {place[0]}; crossgate lists shows where they do"
+            )
     asked = [ListReplay(network, each, wall) for each in lists]
     with gauge("replaying", size(traffic.paths)) as tell:
         for seen, _ in traffic.batches():
@@ -201,7 +375,11 @@ def _packets(
     if as_json:
         from crossgate.formats.json.replay import list_replay_document
 
-        print_json(list_replay_document(asked, plan, traffic.told, place and (str(place[0]), str(place[1]))))
+        print_json(
+            list_replay_document(
+                asked, plan, traffic.told, place and (str(place[0]), str(place[1]))
+            )
+        )
     else:
         from crossgate.show.console import write
         from crossgate.show.replay import list_replay_lines
@@ -216,12 +394,17 @@ def _add_up(context: typer.Context, plan: Plan, lines: list[Line]) -> None:
 
 
 def _leave(traffic: Traffic, differs: bool) -> None:
-    """Leave with exit status 2 where a file could not be read to its end, else with 1 where something differs."""
+    """Leave with exit status 2 where a file could not be read to its end, else with 1 where
+    something differs.
+    """
     from crossgate.show.console import warn
 
     broken = [each for each in traffic.told if each.capture is not None and each.capture.broken]
     for each in broken:
         assert each.capture is not None
-        warn(f"{each.path} could not be read to its end, at {each.capture.broken}; what came before it counts")
+        warn(
+            f"{each.path} could not be read to its end, at {each.capture.broken}; what came "
+            "before it counts"
+        )
     if broken or differs:
         raise typer.Exit(2 if broken else 1)

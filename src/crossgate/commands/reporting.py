@@ -10,7 +10,16 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import AtOption, load, meter, moment, plan_path, progress, tallied, write_file
+from crossgate.commands.common import (
+    AtOption,
+    load,
+    meter,
+    moment,
+    plan_path,
+    progress,
+    tallied,
+    write_file,
+)
 
 if TYPE_CHECKING:
     from crossgate.core.model.plan import Plan
@@ -27,10 +36,17 @@ _MOST_DEVICES = 120
 def report(
     context: typer.Context,
     out: Annotated[Path, typer.Option(metavar="FILE", help="The page.")] = Path("report.html"),
-    since: Annotated[str | None, typer.Option("--since", metavar="REV", help="Tell what changed since this git revision, too.")] = None,
+    since: Annotated[
+        str | None,
+        typer.Option(
+            "--since", metavar="REV", help="Tell what changed since this git revision, too."
+        ),
+    ] = None,
     at: AtOption = None,
 ) -> None:
-    """Write one page about the plan: how it stands, findings, the network drawn, lists, expectations, who reaches whom."""
+    """Write one page about the plan: how it stands, findings, the network drawn, lists,
+    expectations, who reaches whom.
+    """
     from crossgate import __version__
     from crossgate.core.answers.verify import Verifier
     from crossgate.core.audit import audit
@@ -44,14 +60,28 @@ def report(
     with meter("checking") as tell:
         audited = audit(session, when, tell)
     verifier = Verifier(session)
-    verified = [verifier.verify(each) for each in progress(plan.expectations, len(plan.expectations), "verifying")]
+    verified = [
+        verifier.verify(each)
+        for each in progress(plan.expectations, len(plan.expectations), "verifying")
+    ]
     missed: list[TooManyPieces] = list(audited.missed)
     changes = [] if since is None else _changes(context, session, since, missed)
     made = Report(
-        plan, f"{when:%a %Y-%m-%d %H:%M}", __version__, _digest(plan), by_place(plan, audited.findings), [each for _, each in audited.accepted], verified,
-        list_parts(plan, audited.findings, tallied(context, plan.every_list.values())), *_grids(plan, session, when, missed), _network(plan), _week(plan, when),
-        since or "", changes, list(dict.fromkeys(each.message for each in missed)),
-    )  # fmt: skip
+        plan,
+        f"{when:%a %Y-%m-%d %H:%M}",
+        __version__,
+        _digest(plan),
+        by_place(plan, audited.findings),
+        [each for _, each in audited.accepted],
+        verified,
+        list_parts(plan, audited.findings, tallied(context, plan.every_list.values())),
+        *_grids(plan, session, when, missed),
+        _network(plan),
+        _week(plan, when),
+        since or "",
+        changes,
+        list(dict.fromkeys(each.message for each in missed)),
+    )
     write_file(out, page(made), plan.files)
     typer.echo(f"{out}: {made.standing}")
 
@@ -63,7 +93,9 @@ def _digest(plan: Plan) -> str:
     return digest.hexdigest()
 
 
-def _changes(context: typer.Context, session: Session, since: str, missed: list[TooManyPieces]) -> list[str]:
+def _changes(
+    context: typer.Context, session: Session, since: str, missed: list[TooManyPieces]
+) -> list[str]:
     from crossgate.core.answers.compare import differences
     from crossgate.core.traffic.session import Session
     from crossgate.formats.git import Revision
@@ -74,12 +106,20 @@ def _changes(context: typer.Context, session: Session, since: str, missed: list[
     old = Session(read(path, Revision(path, since)).plan)
     with meter("comparing") as tell:
         found = differences(old, session, tell, missed)
-    lines = difference_lines(session.plan, found, rest="crossgate compare --since tells all") if found else ()
+    lines = (
+        difference_lines(session.plan, found, rest="crossgate compare --since tells all")
+        if found
+        else ()
+    )
     return [_STYLED.sub("", line) for line in lines]
 
 
-def _grids(plan: Plan, session: Session, when: datetime, missed: list[TooManyPieces]) -> tuple[list[GridPart], list[str]]:
-    """Return who reaches whom by the services that are expected, and what is left out of it, in sentences."""
+def _grids(
+    plan: Plan, session: Session, when: datetime, missed: list[TooManyPieces]
+) -> tuple[list[GridPart], list[str]]:
+    """Return who reaches whom by the services that are expected, and what is left out of it, in
+    sentences.
+    """
     from crossgate.commands.drawing import squares_of
     from crossgate.commands.grid import ends_of, hostless_of
     from crossgate.core.answers.grid import LeftOut, default_services
@@ -100,11 +140,17 @@ def _grids(plan: Plan, session: Session, when: datetime, missed: list[TooManyPie
     services, untraced = default_services(session.network, names)
     told += [LeftOut(hostless, tuple(untraced)).sentence]
     if services[_MOST_SERVICES:]:
-        told.append(f"not shown: {first_of(services[_MOST_SERVICES:])}, for which crossgate grid has more room")
+        told.append(
+            f"not shown: {first_of(services[_MOST_SERVICES:])}, for which crossgate grid has more "
+            "room"
+        )
     found = []
     for service in services[:_MOST_SERVICES]:
         squares = squares_of(plan, when, names, names, service, None, missed)
-        verdicts = {key: {family.label: verdict for family, verdict in each.now.items()} for key, each in squares.items()}
+        verdicts = {
+            key: {family.label: verdict for family, verdict in each.now.items()}
+            for key, each in squares.items()
+        }
         found.append(grid_part(service, names, names, verdicts))
     return found, [each for each in told if each]
 
@@ -119,7 +165,10 @@ def _network(plan: Plan) -> str:
     titles = {}
     for each in plan.every_placement:
         access_list = plan.any_list(each.access_list)
-        told = f"list {each.access_list}, {access_list.label}, {each.direction} on {each.point}: {len(access_list.entries)} entries"
+        told = (
+            f"list {each.access_list}, {access_list.label}, {each.direction} on {each.point}: "
+            f"{len(access_list.entries)} entries"
+        )
         titles[f"gate {each.access_list} {each.direction} on {each.point}"] = told
     return themed(network_sheet(plan, LIGHT).svg(), titles)
 
@@ -132,4 +181,7 @@ def _week(plan: Plan, when: datetime) -> str:
 
     if not plan.windows:
         return ""
-    return themed(week_sheet([*plan.windows.values()], entries_by_window(plan), when, LIGHT, title="").svg(), {})
+    return themed(
+        week_sheet([*plan.windows.values()], entries_by_window(plan), when, LIGHT, title="").svg(),
+        {},
+    )

@@ -17,11 +17,17 @@ MOST_ENTRIES = 5_000
 
 
 def standing(context: typer.Context) -> None:
-    """Say in under ten lines how the plan stands; exit status 1 when a finding is an error or an expectation fails."""
+    """Say in under ten lines how the plan stands; exit status 1 when a finding is an error or an
+    expectation fails.
+    """
     from crossgate.show.console import write
     from crossgate.show.standing import WAYS_TO_BEGIN, standing_lines
 
-    if context.params.get("plan") is None and not os.environ.get("CROSSGATE_PLAN") and not any(Path().glob("*.gate")):
+    if (
+        context.params.get("plan") is None
+        and not os.environ.get("CROSSGATE_PLAN")
+        and not any(Path().glob("*.gate"))
+    ):
         write(WAYS_TO_BEGIN)
         raise typer.Exit(2)
     from crossgate.core.answers.standing import standing as stands
@@ -37,5 +43,7 @@ def standing(context: typer.Context) -> None:
             audited = audit(session, now, tell)
     found = stands(session, now, lambda: time.monotonic() - start > MOST_SECONDS)
     write(standing_lines(plan, found, audited))
-    if found.failed or (audited is not None and any(each.severity is Severity.ERROR for each in audited.findings)):
+    if found.failed or (
+        audited is not None and any(each.severity is Severity.ERROR for each in audited.findings)
+    ):
         raise typer.Exit(1)

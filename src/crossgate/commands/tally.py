@@ -17,7 +17,9 @@ DEEDS = ("show", "clear")
 
 def complete_deed(ctx: typer.Context, incomplete: str) -> Iterator[str]:
     """Offer what can be done with the tally, and the lists."""
-    return chain((deed for deed in DEEDS if deed.startswith(incomplete)), complete_list(ctx, incomplete))
+    return chain(
+        (deed for deed in DEEDS if deed.startswith(incomplete)), complete_list(ctx, incomplete)
+    )
 
 
 def tally(

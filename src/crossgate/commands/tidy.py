@@ -12,14 +12,23 @@ from crossgate.commands.editing import DryRunOption, YesOption, carry_out
 
 def tidy(
     context: typer.Context,
-    check: Annotated[bool, typer.Option("--check", help="Write nothing; exit status 1 when there is something to tidy.")] = False,
+    check: Annotated[
+        bool,
+        typer.Option(
+            "--check", help="Write nothing; exit status 1 when there is something to tidy."
+        ),
+    ] = False,
     yes: YesOption = False,
     dry_run: DryRunOption = False,
     as_json: JsonOption = False,
 ) -> None:
-    """Align columns, normalise addresses and put entries in order; no packet is treated otherwise."""
+    """Align columns, normalise addresses and put entries in order; no packet is treated
+    otherwise.
+    """
     from crossgate.language.edits import tidy_plan
 
-    proposal = carry_out(context, tidy_plan, yes=yes, dry_run=dry_run or check, as_json=as_json, harmless=True)
+    proposal = carry_out(
+        context, tidy_plan, yes=yes, dry_run=dry_run or check, as_json=as_json, harmless=True
+    )
     if check and proposal.changes:
         raise typer.Exit(1)

@@ -17,7 +17,9 @@ if TYPE_CHECKING:
 def twin(
     list_name: ListArgument,
     new: Annotated[str, typer.Argument(metavar="NEW", help="The name of the twin.")],
-    placed: Annotated[bool, typer.Option("--place", help="Place it where the list stands, too.")] = False,
+    placed: Annotated[
+        bool, typer.Option("--place", help="Place it where the list stands, too.")
+    ] = False,
 ) -> Change:
     """Write a list anew in the other address family, with the names that have addresses of both."""
     from crossgate.language.twin import write_twin

@@ -1,4 +1,6 @@
-"""`crossgate verify`: every expectation, held or not and why not, then what none of them reached."""
+"""`crossgate verify`: every expectation, held or not and why not, then what none of them
+reached.
+"""
 
 from __future__ import annotations
 
@@ -26,17 +28,31 @@ from crossgate.core.model.errors import PlanError
 
 def verify(
     context: typer.Context,
-    junit: Annotated[Path | None, typer.Option(metavar="FILE", help="Also write the result as JUnit XML.")] = None,
+    junit: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Also write the result as JUnit XML.")
+    ] = None,
     without: Annotated[
         list[str] | None,
         typer.Option(
-            "--without", metavar="NAME", autocompletion=complete_part, help="Verify with this device or point down; may be repeated."
+            "--without",
+            metavar="NAME",
+            autocompletion=complete_part,
+            help="Verify with this device or point down; may be repeated.",
         ),
     ] = None,
     any_one_down: Annotated[
-        bool, typer.Option("--any-one-down", help="Also show which claims no longer hold while a device or a link between devices is down.")
+        bool,
+        typer.Option(
+            "--any-one-down",
+            help=(
+                "Also show which claims no longer hold while a device or a link between devices "
+                "is down."
+            ),
+        ),
     ] = False,
-    full: Annotated[bool, typer.Option("--full", help="Show those that hold too, each in a line.")] = False,
+    full: Annotated[
+        bool, typer.Option("--full", help="Show those that hold too, each in a line.")
+    ] = False,
     tally: TallyOption = False,
     pieces: PiecesOption = None,
     as_json: JsonOption = False,
@@ -52,7 +68,10 @@ def verify(
         plan = plan.without(down_point(plan, word) for word in without)
     session = Session(plan)
     verifier = Verifier(session)
-    results = [verifier.verify(each) for each in progress(plan.expectations, len(plan.expectations), "verifying")]
+    results = [
+        verifier.verify(each)
+        for each in progress(plan.expectations, len(plan.expectations), "verifying")
+    ]
     unreached = list(verifier.unreached())
     tell_mistaken(service for each in plan.expectations for service in each.services)
     outages = None
@@ -76,7 +95,9 @@ def verify(
         from crossgate.show.verify import lines
 
         write(lines(plan, results, unreached, outages, full))
-    tell_missed([PlanError(f"{each.expectation.text}: {each.why}") for each in results if not each.answered])
+    tell_missed(
+        [PlanError(f"{each.expectation.text}: {each.why}") for each in results if not each.answered]
+    )
     if not all(result.held for result in results) or any(outage.broken for outage in outages or ()):
         raise typer.Exit(1)
 

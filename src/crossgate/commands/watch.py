@@ -1,4 +1,6 @@
-"""`crossgate watch`: at every save of the plan, what it does: what holds and fails now, findings, traffic."""
+"""`crossgate watch`: at every save of the plan, what it does: what holds and fails now, findings,
+traffic.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ if TYPE_CHECKING:
     from crossgate.formats.json.parts import Document
 
 _Stamp = tuple[int, int, int] | None
-"""What tells one version of a file from another: when it was written, its size, which file it is; None where there is none."""
+"""What tells one version of a file from another: when it was written, its size, which file it is;
+None where there is none.
+"""
 
 _SECOND = 1_000
 """So often, in milliseconds, are the files looked at where the system tells of no change."""
@@ -30,7 +34,11 @@ _SETTLED = 0.1
 def watch(
     context: typer.Context,
     once: Annotated[
-        bool, typer.Option("--once", help="End after the next save; exit status 1 when it breaks something or has errors.")
+        bool,
+        typer.Option(
+            "--once",
+            help="End after the next save; exit status 1 when it breaks something or has errors.",
+        ),
     ] = False,
     as_json: JsonOption = False,
 ) -> None:
@@ -54,14 +62,25 @@ def watch(
         except PlanError as error:
             if good is None and not path.exists():
                 raise
-            bad, lines, document = True, error_lines(now, error, good is not None), errors_document(str(path), now, error)
+            bad, lines, document = (
+                True,
+                error_lines(now, error, good is not None),
+                errors_document(str(path), now, error),
+            )
         else:
             now = clock(new.plan)
             files, stands = new.plan.files, _standing(new, now)
             seen = {name: seen.get(name, stamp) for name, stamp in _stamps(files).items()}
             impact = None if good is None else impact_of(good, new, now)
-            bad = impact is not None and (bool(impact.broken) or any(each.severity is Severity.ERROR for each in impact.findings))
-            lines = state_lines(new.plan, now, stands) if impact is None else save_lines(new.plan, now, impact, stands)
+            bad = impact is not None and (
+                bool(impact.broken)
+                or any(each.severity is Severity.ERROR for each in impact.findings)
+            )
+            lines = (
+                state_lines(new.plan, now, stands)
+                if impact is None
+                else save_lines(new.plan, now, impact, stands)
+            )
             document, good = save_document(new.plan, now, impact, stands), new
         if as_json:
             _print_line(document)
@@ -102,7 +121,8 @@ def _stamps(files: Iterable[str]) -> dict[str, _Stamp]:
 def _wait(files: Iterable[str], seen: dict[str, _Stamp]) -> None:
     """Wait until a file is another than was seen, and its writing is over.
 
-    The system tells of changes in the folders; where it tells of none, the files are looked at every second.
+    The system tells of changes in the folders; where it tells of none, the files are looked at
+    every second.
     """
     from watchfiles import watch as changes
 
@@ -125,7 +145,9 @@ def _wait(files: Iterable[str], seen: dict[str, _Stamp]) -> None:
 
 
 def _settle(files: Iterable[str], found: dict[str, _Stamp]) -> None:
-    """Wait until files stay as they are: some editors empty a file, or take it away, before they write it anew."""
+    """Wait until files stay as they are: some editors empty a file, or take it away, before they
+    write it anew.
+    """
     for _ in range(int(2 / _SETTLED)):
         time.sleep(_SETTLED)
         before, found = found, _stamps(files)

@@ -1,4 +1,6 @@
-"""`crossgate wild`: prefixes, netmasks, wildcards and ranges into each other; what matches; the pattern that covers."""
+"""`crossgate wild`: prefixes, netmasks, wildcards and ranges into each other; what matches; the
+pattern that covers.
+"""
 
 from __future__ import annotations
 
@@ -13,14 +15,21 @@ from crossgate.core.model.errors import PlanError
 if TYPE_CHECKING:
     from crossgate.core.model.address import Pattern
 
-_HELP = "ADDRESS, ADDRESS/LEN, ADDRESS wild WILDCARD, ADDRESS mask NETMASK or FIRST-LAST, or ADDRESS and a mask of either kind; then: has ADDRESS. Or: cover ADDRESS..."
+_HELP = (
+    "ADDRESS, ADDRESS/LEN, ADDRESS wild WILDCARD, ADDRESS mask NETMASK or FIRST-LAST, or "
+    "ADDRESS and a mask of either kind; then: has ADDRESS. Or: cover ADDRESS..."
+)
 
 
 def wild(
-    words: Annotated[list[str], typer.Argument(metavar="PATTERN...", autocompletion=complete_pattern, help=_HELP)],
+    words: Annotated[
+        list[str], typer.Argument(metavar="PATTERN...", autocompletion=complete_pattern, help=_HELP)
+    ],
     as_json: JsonOption = False,
 ) -> None:
-    """Turn a prefix, netmask, wildcard or range into the others; test an address; cover addresses."""
+    """Turn a prefix, netmask, wildcard or range into the others; test an address; cover
+    addresses.
+    """
     words = [word for text in words for word in text.split()]
     if words[:1] == ["cover"]:
         _cover(words[1:], as_json)
@@ -51,7 +60,9 @@ def wild(
 
 
 def _bare_mask(words: list[str]) -> bool:
-    """Whether words are an address and a mask, or a mask alone, of which it is not said whether it is a wildcard or a netmask."""
+    """Whether words are an address and a mask, or a mask alone, of which it is not said whether it
+    is a wildcard or a netmask.
+    """
     from crossgate.core.model.address import AddressError, Family, parse_address
     from crossgate.core.sets.wildcard import looks_like_mask
 
@@ -63,11 +74,17 @@ def _bare_mask(words: list[str]) -> bool:
         return False
     if len(words) == 2:
         return addresses[0].family is addresses[1].family
-    return len(words) == 1 and addresses[0].family is Family.IPV4 and 0 < addresses[0].value < Family.IPV4.mask
+    return (
+        len(words) == 1
+        and addresses[0].family is Family.IPV4
+        and 0 < addresses[0].value < Family.IPV4.mask
+    )
 
 
 def _doubtful(words: list[str], as_json: bool) -> None:
-    """Show what an address with a bare mask is, or a mask alone, both as a netmask and as a wildcard, the likelier first."""
+    """Show what an address with a bare mask is, or a mask alone, both as a netmask and as a
+    wildcard, the likelier first.
+    """
     from crossgate.core.model.address import parse_address
     from crossgate.core.sets.wildcard import meanings
 
@@ -82,7 +99,11 @@ def _doubtful(words: list[str], as_json: bool) -> None:
     if as_json:
         from crossgate.formats.json.wild import readings_document
 
-        print_json(readings_document(" ".join(words), [(" ".join(told), patterns) for told, patterns in readings]))
+        print_json(
+            readings_document(
+                " ".join(words), [(" ".join(told), patterns) for told, patterns in readings]
+            )
+        )
         return
     from crossgate.show.console import write
     from crossgate.show.wild import reading_lines
@@ -113,14 +134,19 @@ def _has(words: list[str], asked: list[str], as_json: bool) -> None:
         raise PlanError("has takes one address, as: wild 10.64.32.10 wild 0.0.3.0 has 10.64.34.10")
     address = parse_address(asked[0])
     if address.family is not patterns[0].family:
-        raise PlanError(f"the pattern is {patterns[0].family.label} and {address} {address.family.label}")
+        raise PlanError(
+            f"the pattern is {patterns[0].family.label} and {address} {address.family.label}"
+        )
     found = any(each.contains(address.value) for each in patterns)
     if as_json:
         from crossgate.formats.json.wild import has_document
 
         print_json(has_document(" ".join(words), address, found))
     else:
-        typer.echo(f"{' '.join(words)} {'has' if found else 'does not have'} {address}{'' if found else _differs(patterns, address.value)}")
+        typer.echo(
+            f"{' '.join(words)} {'has' if found else 'does not have'} "
+            f"{address}{'' if found else _differs(patterns, address.value)}"
+        )
     if not found:
         raise typer.Exit(1)
 
@@ -134,12 +160,21 @@ def _differs(patterns: list[Pattern], value: int) -> str:
     (pattern,) = patterns
     wrong = (value ^ pattern.value) & ~pattern.wildcard
     nearest = format_address(pattern.family, value ^ wrong)
-    return f": {wrong.bit_count()} fixed bit{'s differ' if wrong.bit_count() > 1 else ' differs'} ({nearest} would match)"
+    return (
+        f": {wrong.bit_count()} fixed bit{'s differ' if wrong.bit_count() > 1 else ' differs'} "
+        f"({nearest} would match)"
+    )
 
 
 def _cover(words: list[str], as_json: bool) -> None:
     """Find the smallest pattern around addresses, and the fewest that have exactly them."""
-    from crossgate.core.sets.wildcard import MOST_ADDRESSES, addresses_of, apart, fewest_patterns, smallest_around
+    from crossgate.core.sets.wildcard import (
+        MOST_ADDRESSES,
+        addresses_of,
+        apart,
+        fewest_patterns,
+        smallest_around,
+    )
 
     if not words:
         raise PlanError("cover takes addresses, as: wild cover 10.64.32.10 10.64.33.10 10.64.34.10")
@@ -165,9 +200,22 @@ def _cover(words: list[str], as_json: bool) -> None:
 
     write(lines(f"the smallest pattern around {counted(count, 'address', 'addresses')}", [around]))
     strangers = around.size - count
-    write([strong(f"  lets in {counted(strangers, 'stranger')}" if strangers else "  and lets in nobody else"), ""])
+    write(
+        [
+            strong(
+                f"  lets in {counted(strangers, 'stranger')}"
+                if strangers
+                else "  and lets in nobody else"
+            ),
+            "",
+        ]
+    )
     if fewest is None:
         write([f"more than {MOST_ADDRESSES:,} addresses: the fewest patterns are not looked for"])
     elif strangers:
-        few = "the fewest patterns that have exactly them" if proved else "few patterns that have exactly them (fewer may do)"
+        few = (
+            "the fewest patterns that have exactly them"
+            if proved
+            else "few patterns that have exactly them (fewer may do)"
+        )
         write([f"{few}: {len(fewest)}", *pattern_lines(fewest)])

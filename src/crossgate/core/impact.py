@@ -1,7 +1,8 @@
-"""What a change of a plan does, before it is made: expectations, traffic and findings, the old plan against the new.
+"""What a change of a plan does, before it is made: expectations, traffic and findings, the old plan
+against the new.
 
-Only what the change can have touched is looked at again: entries that share a packet with a changed one, and the whole of
-lists whose placement or network changed.
+Only what the change can have touched is looked at again: entries that share a packet with a changed
+one, and the whole of lists whose placement or network changed.
 """
 
 from __future__ import annotations
@@ -35,17 +36,20 @@ from crossgate.core.traffic.session import Session
 
 
 class Turned(NamedTuple):
-    """An expectation that a change makes hold or fail; `held` is None where the old plan does not have it."""
+    """An expectation that a change makes hold or fail; `held` is None where the old plan does not
+    have it.
+    """
 
     held: bool | None
     now: Verified
 
 
 class Impact(NamedTuple):
-    """All that a change does. `broken` are the expectations that held and do not any more, `gone` the findings that only were.
+    """All that a change does. `broken` are the expectations that held and do not any more, `gone`
+    the findings that only were.
 
-    `missed` are the questions that fell into too many pieces: what the change does there nobody knows. `unaudited` are those
-    about findings: there may be more new ones.
+    `missed` are the questions that fell into too many pieces: what the change does there nobody
+    knows. `unaudited` are those about findings: there may be more new ones.
     """
 
     turned: list[Turned]
@@ -61,8 +65,16 @@ class Impact(NamedTuple):
         return [each.now for each in self.turned if not each.now.held and each.held is not False]
 
 
-def impact_of(old: Session, new: Session, now: datetime, tell: Tell | None = None, proved: Mapping[str, Verified] | None = None) -> Impact:
-    """Return what becomes otherwise when `new` takes the place of `old`; new expectations that are `proved` already are not proved again."""
+def impact_of(
+    old: Session,
+    new: Session,
+    now: datetime,
+    tell: Tell | None = None,
+    proved: Mapping[str, Verified] | None = None,
+) -> Impact:
+    """Return what becomes otherwise when `new` takes the place of `old`; new expectations that are
+    `proved` already are not proved again.
+    """
     missed: list[TooManyPieces] = []
     unaudited: list[TooManyPieces] = []
     change = Change(old, new)
@@ -93,7 +105,9 @@ def _turned(change: Change, proved: Mapping[str, Verified]) -> list[Turned]:
 
 
 def _can_turn(change: Change, was: Promise, now: Promise) -> bool:
-    """Whether a claim of both plans can hold in just one of them: it speaks of something else there, or of traffic that may differ."""
+    """Whether a claim of both plans can hold in just one of them: it speaks of something else
+    there, or of traffic that may differ.
+    """
     plans = change.old.plan, change.new.plan
     if now.by is not None or plans[0].client_ports != plans[1].client_ports:
         return True
@@ -101,7 +115,11 @@ def _can_turn(change: Change, was: Promise, now: Promise) -> bool:
         return True
     for family in Family:
         here, far = zip(*(claim_ends(plan, now, family) for plan in plans), strict=True)
-        if here[0] != here[1] or far[0] != far[1] or _service(plans[0], was, family) != _service(plans[1], now, family):
+        if (
+            here[0] != here[1]
+            or far[0] != far[1]
+            or _service(plans[0], was, family) != _service(plans[1], now, family)
+        ):
             return True
         classes = change.new.address_classes(family)
         if change.concerns(family, meant(classes, here[1]), meant(classes, far[1])):
@@ -110,7 +128,9 @@ def _can_turn(change: Change, was: Promise, now: Promise) -> bool:
 
 
 def _service(plan: Plan, expectation: Promise, family: Family) -> object:
-    """Return what an expectation's services stand for in a family; None in the place of one that it does not have."""
+    """Return what an expectation's services stand for in a family; None in the place of one that it
+    does not have.
+    """
     found: list[object] = []
     for service in expectation.services:
         try:
@@ -121,19 +141,26 @@ def _service(plan: Plan, expectation: Promise, family: Family) -> object:
 
 
 def _identity(expectation: Promise) -> str:
-    """Return an expectation's text without the number that it pins, which an edit may have changed with the entry's."""
+    """Return an expectation's text without the number that it pins, which an edit may have changed
+    with the entry's.
+    """
     text = expectation.text
-    return text if expectation.by is None or expectation.by.entry is None else text.rsplit(" ", 1)[0]
+    return (
+        text if expectation.by is None or expectation.by.entry is None else text.rsplit(" ", 1)[0]
+    )
 
 
 _TOLD = ("locked-out",)
 """What is no new finding: a broken keep is told among the expectations."""
 
 
-def _findings(change: Change, now: datetime, missed: list[TooManyPieces]) -> tuple[list[Finding], list[Finding]]:
+def _findings(
+    change: Change, now: datetime, missed: list[TooManyPieces]
+) -> tuple[list[Finding], list[Finding]]:
     """Return the findings that only the new plan has, and those that only the old one has.
 
-    What fell into too many pieces in the new one is added to `missed`, and what only the old one told there is not taken to be gone.
+    What fell into too many pieces in the new one is added to `missed`, and what only the old one
+    told there is not taken to be gone.
     """
     old, new = change.old, change.new
     focus_old, focus_new = _focus(old, new)
@@ -159,20 +186,33 @@ def _findings(change: Change, now: datetime, missed: list[TooManyPieces]) -> tup
 
 
 _ON_THE_WAY = ("replies-blocked", "spoofable")
-"""Findings that an entry has where any traffic that it permits shows it: touched traffic may, and other traffic too."""
+"""Findings that an entry has where any traffic that it permits shows it: touched traffic may, and
+other traffic too.
+"""
 
 
-def _not_elsewhere(plan: Plan, findings: list[Finding], other: Session, now: datetime) -> list[Finding]:
-    """Return those of a plan's findings that the other plan has not, when all that their entries permit there is looked at."""
+def _not_elsewhere(
+    plan: Plan, findings: list[Finding], other: Session, now: datetime
+) -> list[Finding]:
+    """Return those of a plan's findings that the other plan has not, when all that their entries
+    permit there is looked at.
+    """
     asked: dict[str, set[int]] = {}
     for name in {each.access_list for each in findings if each.name in _ON_THE_WAY}:
         texts = {_finding_key(plan, each)[2] for each in findings if each.access_list == name}
         if name in other.plan.lists:
-            asked[name] = {entry.number for entry in other.plan.lists[name].entries if _asked_by(entry) in texts}
+            asked[name] = {
+                entry.number
+                for entry in other.plan.lists[name].entries
+                if _asked_by(entry) in texts
+            }
     if not any(asked.values()):
         return findings
     leave_out = [name for name in KINDS if name not in _ON_THE_WAY]
-    known = {_finding_key(other.plan, each) for each in audit(other, now, focus=asked, leave_out=leave_out).findings}
+    known = {
+        _finding_key(other.plan, each)
+        for each in audit(other, now, focus=asked, leave_out=leave_out).findings
+    }
     return [each for each in findings if _finding_key(plan, each) not in known]
 
 
@@ -193,7 +233,12 @@ def _focus(before: Session, after: Session) -> tuple[Focus, Focus]:
     """Return the entries of each plan that a change can have touched."""
     old, new = before.plan, after.plan
     moved = {name for _, _, name in _stands(old) ^ _stands(new)}
-    if (old.segments, old.devices, old.hosts, old.gateways) != (new.segments, new.devices, new.hosts, new.gateways):
+    if (old.segments, old.devices, old.hosts, old.gateways) != (
+        new.segments,
+        new.devices,
+        new.hosts,
+        new.gateways,
+    ):
         moved = {*old.lists, *new.lists}
     focus: tuple[dict[str, set[int]], dict[str, set[int]]] = ({}, {})
     for name in {*old.lists, *new.lists}:
@@ -206,19 +251,31 @@ def _focus(before: Session, after: Session) -> tuple[Focus, Focus]:
                 focus[side][name] = {entry.number for entry in access_list.entries}
             elif changed:
                 hulls = [region.hull for region in changed if region.hull is not None]
-                states = [settled(access_list.windows, hello) for hello in (None, *access_list.hellos)]
+                states = [
+                    settled(access_list.windows, hello) for hello in (None, *access_list.hellos)
+                ]
                 every = [(before, after)[side].regions.of(access_list, state) for state in states]
-                focus[side][name] = {entry.number for regions in every for hull in hulls for entry in regions.touching(hull)}
+                focus[side][name] = {
+                    entry.number
+                    for regions in every
+                    for hull in hulls
+                    for entry in regions.touching(hull)
+                }
     return focus
 
 
 def _stands(plan: Plan) -> set[tuple[Point, Direction, str]]:
     """Return where each list stands."""
-    return {(point, direction, access_list.name) for (point, direction, _), access_list in plan.asked.items()}
+    return {
+        (point, direction, access_list.name)
+        for (point, direction, _), access_list in plan.asked.items()
+    }
 
 
 def _changed(old: AccessList | None, new: AccessList | None) -> list[EntryRegion]:
-    """Return the regions of entries that just one of two lists has, or has elsewhere; of all when the rest is treated otherwise."""
+    """Return the regions of entries that just one of two lists has, or has elsewhere; of all when
+    the rest is treated otherwise.
+    """
     if old is None or new is None:
         return []
     if old.otherwise.action is not new.otherwise.action:

@@ -1,6 +1,8 @@
-"""A day of traffic at Ternhaven, made up: a capture of the whole terminal, one at the sea, and a table of the day's flows.
+"""A day of traffic at Ternhaven, made up: a capture of the whole terminal, one at the sea, and a
+table of the day's flows.
 
-The same every time: the day is Wednesday 2026-11-25, times are UTC. Hardware addresses are those for documentation (RFC 7042).
+The same every time: the day is Wednesday 2026-11-25, times are UTC. Hardware addresses are those
+for documentation (RFC 7042).
 """
 
 from __future__ import annotations
@@ -85,10 +87,14 @@ class Day:
             self._names(time, source, RESOLVER_6 if six else RESOLVER)
             self._tls(time + 0.2, source, MANIFEST_6 if six else MANIFEST, 8443, draw.randint(3, 8))
         for number in range(60):
-            self._unanswered(draw.uniform(0, 24) * 3600, KIOSKS[number % 4], "198.51.100.80", 443)  # looking for updates
+            self._unanswered(
+                draw.uniform(0, 24) * 3600, KIOSKS[number % 4], "198.51.100.80", 443
+            )  # looking for updates
         for number in range(12):
             self._tcp(draw.uniform(8, 20) * 3600, KIOSKS[3], MANIFEST, 23, refused=True)
-            self._ping(draw.uniform(8, 20) * 3600, KIOSKS[number % 2], "10.64.16.11", answered=False)
+            self._ping(
+                draw.uniform(8, 20) * 3600, KIOSKS[number % 2], "10.64.16.11", answered=False
+            )
 
     def _quay_side(self) -> None:
         """Gates move cranes, the office loads orders, the duty officer looks after both."""
@@ -96,7 +102,13 @@ class Day:
         for berth, gate in ((1, "10.64.32.10"), (3, "10.64.34.10")):
             for hour in range(5, 23):
                 for crane in (11, 12):
-                    self._tcp(hour * 3600 + draw.uniform(0, 3000), gate, f"10.64.16.{crane}", 502, berth + draw.randint(4, 12))
+                    self._tcp(
+                        hour * 3600 + draw.uniform(0, 3000),
+                        gate,
+                        f"10.64.16.{crane}",
+                        502,
+                        berth + draw.randint(4, 12),
+                    )
         for hour in range(6, 20, 2):
             self._tcp(hour * 3600 + draw.uniform(0, 600), MANIFEST, "10.64.16.12", 4840, 10)
             self._tcp(hour * 3600 + 700, DUTY, "10.64.32.71", 554, 20)
@@ -116,29 +128,50 @@ class Day:
             six = number % 4 == 0
             source = draw.choice(GUESTS_6) if six else guest
             self._names(time, source, RESOLVER_6 if six else RESOLVER)
-            self._tls(time + 0.1, source, draw.choice(WORLD_6 if six else WORLD), 443, draw.randint(3, 12))
+            self._tls(
+                time + 0.1, source, draw.choice(WORLD_6 if six else WORLD), 443, draw.randint(3, 12)
+            )
         scan = 13 * 3600.0
         for port in range(1, 1025):
             self._tcp_packet(scan + port * 0.02, GUESTS[7], MANIFEST, (40_000 + port, port), SYN)
         for number in range(30):
-            self._ping(draw.uniform(6, 22) * 3600, draw.choice(GUESTS), draw.choice(WORLD), answered=True, size=3_000 if number < 6 else 56)
+            self._ping(
+                draw.uniform(6, 22) * 3600,
+                draw.choice(GUESTS),
+                draw.choice(WORLD),
+                answered=True,
+                size=3_000 if number < 6 else 56,
+            )
 
     def _from_the_sea(self) -> None:
-        """What comes in from the internet: readers of the timetable, scans, and somebody with an address of ours."""
+        """What comes in from the internet: readers of the timetable, scans, and somebody with an
+        address of ours.
+        """
         draw = self._random
         for number in range(150):
             six = number % 5 == 0
-            source, target = (draw.choice(WORLD_6), TIMETABLE_6) if six else (draw.choice(WORLD), TIMETABLE)
+            source, target = (
+                (draw.choice(WORLD_6), TIMETABLE_6) if six else (draw.choice(WORLD), TIMETABLE)
+            )
             self._tls(draw.uniform(0, 24) * 3600, source, target, 443, draw.randint(2, 6), sea=True)
         for port in (21, 22, 23, 25, 80, 110, 139, 445, 1433, 3306, 3389, 5900, 8080, 8443):
             for last in range(1, 15):
-                self._tcp_packet(2.5 * 3600 + port * 0.01 + last, "203.0.113.66", f"192.0.2.{last}", (55_555, port), SYN, sea=True)
+                self._tcp_packet(
+                    2.5 * 3600 + port * 0.01 + last,
+                    "203.0.113.66",
+                    f"192.0.2.{last}",
+                    (55_555, port),
+                    SYN,
+                    sea=True,
+                )
         for number in range(5):
             self._tcp_packet(3 * 3600 + number, DUTY, "10.64.20.10", (50_123, 443), SYN, sea=True)
 
     # Conversations
 
-    def _flow(self, time: float, source: str, destination: str, protocol: int, ports: tuple[int, int]) -> _Flow:
+    def _flow(
+        self, time: float, source: str, destination: str, protocol: int, ports: tuple[int, int]
+    ) -> _Flow:
         flow = _Flow(time, time, source, destination, protocol, ports)
         self.flows.append(flow)
         return flow
@@ -146,27 +179,65 @@ class Day:
     def _port(self) -> int:
         return self._random.randint(49_152, 65_535)
 
-    def _tcp(self, time: float, source: str, destination: str, port: int, rounds: int = 3, refused: bool = False) -> None:
+    def _tcp(
+        self,
+        time: float,
+        source: str,
+        destination: str,
+        port: int,
+        rounds: int = 3,
+        refused: bool = False,
+    ) -> None:
         self._connection(time, source, destination, port, [b""] * (2 * rounds), refused)
 
-    def _tls(self, time: float, source: str, destination: str, port: int, rounds: int, sea: bool = False) -> None:
+    def _tls(
+        self, time: float, source: str, destination: str, port: int, rounds: int, sea: bool = False
+    ) -> None:
         version = "1.2" if self._random.random() < 0.2 else "1.3"
-        self._connection(time, source, destination, port, [hello(1, version), hello(2, version), *[b""] * (2 * rounds)], sea=sea)
+        self._connection(
+            time,
+            source,
+            destination,
+            port,
+            [hello(1, version), hello(2, version), *[b""] * (2 * rounds)],
+            sea=sea,
+        )
 
     def _connection(
-        self, time: float, source: str, destination: str, port: int, said: list[bytes], refused: bool = False, sea: bool = False
+        self,
+        time: float,
+        source: str,
+        destination: str,
+        port: int,
+        said: list[bytes],
+        refused: bool = False,
+        sea: bool = False,
     ) -> None:
-        """One TCP connection: what is said goes there and back in turn; an empty one is some data."""
+        """One TCP connection: what is said goes there and back in turn; an empty one is some
+        data.
+        """
         ports = (self._port(), port)
         flow = self._flow(time, source, destination, _TCP, ports)
         steps: list[tuple[bool, int, bytes]] = [(False, SYN, b"")]
         if refused:
             steps.append((True, RST | ACK, b""))
         else:
-            data = [(bool(turn % 2), PSH | ACK, text or bytes(self._random.randint(20, 300))) for turn, text in enumerate(said)]
-            steps += [(True, SYN | ACK, b""), (False, ACK, b""), *data, (False, FIN | ACK, b""), (True, FIN | ACK, b""), (False, ACK, b"")]
+            data = [
+                (bool(turn % 2), PSH | ACK, text or bytes(self._random.randint(20, 300)))
+                for turn, text in enumerate(said)
+            ]
+            steps += [
+                (True, SYN | ACK, b""),
+                (False, ACK, b""),
+                *data,
+                (False, FIN | ACK, b""),
+                (True, FIN | ACK, b""),
+                (False, ACK, b""),
+            ]
         for back, flags, text in steps:
-            ends, own = ((destination, source), ports[::-1]) if back else ((source, destination), ports)
+            ends, own = (
+                ((destination, source), ports[::-1]) if back else ((source, destination), ports)
+            )
             self._tcp_packet(time, *ends, own, flags, text, sea, flow, back)
             time += self._random.uniform(0.02, 0.4)
 
@@ -184,31 +255,55 @@ class Day:
             body = struct.pack(">HHHH", *own, size + 8, 0) + bytes(size)
             self._put(time + back * 0.01, *ends, _UDP, body, flow=flow, back=back)
 
-    def _ping(self, time: float, source: str, destination: str, answered: bool, size: int = 56) -> None:
+    def _ping(
+        self, time: float, source: str, destination: str, answered: bool, size: int = 56
+    ) -> None:
         """An echo request and its reply, in fragments where it is large."""
         identifier = self._random.randrange(1, 65_536)
         flow = self._flow(time, source, destination, _ICMP, (0, 8 << 8))
         for back, kind in ((False, 8), (True, 0))[: 1 + answered]:
             ends = (destination, source) if back else (source, destination)
             self._put(
-                time + back * 0.02, *ends, _ICMP, struct.pack(">BBHHH", kind, 0, 0, identifier, 1) + bytes(size), flow=flow, back=back
+                time + back * 0.02,
+                *ends,
+                _ICMP,
+                struct.pack(">BBHHH", kind, 0, 0, identifier, 1) + bytes(size),
+                flow=flow,
+                back=back,
             )
 
     # Packets
 
     def _tcp_packet(
-        self, time: float, source: str, destination: str, ports: tuple[int, int], flags: int, said: bytes = b"", sea: bool = False,
-        flow: _Flow | None = None, back: bool = False,
-    ) -> None:  # fmt: skip
+        self,
+        time: float,
+        source: str,
+        destination: str,
+        ports: tuple[int, int],
+        flags: int,
+        said: bytes = b"",
+        sea: bool = False,
+        flow: _Flow | None = None,
+        back: bool = False,
+    ) -> None:
         flow = flow or self._flow(time, source, destination, _TCP, ports)
         flow.flags[back] |= flags
-        header = struct.pack(">HHIIBBHHH", *ports, self._random.getrandbits(32), 0, 5 << 4, flags, 64_000, 0, 0)
+        header = struct.pack(
+            ">HHIIBBHHH", *ports, self._random.getrandbits(32), 0, 5 << 4, flags, 64_000, 0, 0
+        )
         self._put(time, source, destination, _TCP, header + said, sea, flow, back)
 
     def _put(
-        self, time: float, source: str, destination: str, protocol: int, body: bytes, sea: bool = False, flow: _Flow | None = None,
+        self,
+        time: float,
+        source: str,
+        destination: str,
+        protocol: int,
+        body: bytes,
+        sea: bool = False,
+        flow: _Flow | None = None,
         back: bool = False,
-    ) -> None:  # fmt: skip
+    ) -> None:
         if flow is not None:
             flow.packets[back] += 1
             flow.octets[back] += len(body) + 20
@@ -218,13 +313,25 @@ class Day:
         for life in (64, 63)[: 1 + twice]:
             for packet in _packets(source, destination, protocol, body, self._identifier, life):
                 kind = 0x86DD if ":" in source else 0x0800
-                tag = b"" if sea else struct.pack(">HH", 0x8100, _vlan(source if life == 64 else destination))
-                frame = _hardware(destination) + _hardware(source) + tag + struct.pack(">H", kind) + packet
+                tag = (
+                    b""
+                    if sea
+                    else struct.pack(">HH", 0x8100, _vlan(source if life == 64 else destination))
+                )
+                frame = (
+                    _hardware(destination)
+                    + _hardware(source)
+                    + tag
+                    + struct.pack(">H", kind)
+                    + packet
+                )
                 (self.sea if sea else self.land).append(Frame(time + (64 - life) * 0.0004, frame))
 
 
 def _vlan(address: str) -> int:
-    return {"8": 80, "9": 80, "16": 160, "20": 200, "40": 400, "41": 400}.get(address.split(".")[2] if "." in address else "", 255)
+    return {"8": 80, "9": 80, "16": 160, "20": 200, "40": 400, "41": 400}.get(
+        address.split(".")[2] if "." in address else "", 255
+    )
 
 
 @cache
@@ -237,7 +344,9 @@ def _hardware(address: str) -> bytes:
     return bytes.fromhex("00005e0053") + _packed(address)[-1:]
 
 
-def _packets(source: str, destination: str, protocol: int, body: bytes, identifier: int, life: int) -> Iterator[bytes]:
+def _packets(
+    source: str, destination: str, protocol: int, body: bytes, identifier: int, life: int
+) -> Iterator[bytes]:
     """Yield an IP packet, as fragments where it is longer than 1480 octets."""
     ends = _packed(source) + _packed(destination)
     if ":" in source:
@@ -246,19 +355,42 @@ def _packets(source: str, destination: str, protocol: int, body: bytes, identifi
     for start in range(0, max(len(body), 1), 1480):
         part = body[start : start + 1480]
         more = 0x2000 if start + 1480 < len(body) else 0
-        header = struct.pack(">BBHHHBBH", 0x45, 0, 20 + len(part), identifier, more | start // 8, life, protocol, 0) + ends
+        header = (
+            struct.pack(
+                ">BBHHHBBH",
+                0x45,
+                0,
+                20 + len(part),
+                identifier,
+                more | start // 8,
+                life,
+                protocol,
+                0,
+            )
+            + ends
+        )
         total = sum(struct.unpack(">10H", header))
-        yield header[:10] + struct.pack(">H", ~(total + (total >> 16)) & 0xFFFF) + header[12:] + part
+        yield (
+            header[:10] + struct.pack(">H", ~(total + (total >> 16)) & 0xFFFF) + header[12:] + part
+        )
 
 
 def hello(kind: int, version: str) -> bytes:
-    """Return a TLS record with a client's (1) or server's (2) hello (RFC 8446 section 4.1, RFC 5246 section 7.4.1)."""
+    """Return a TLS record with a client's (1) or server's (2) hello (RFC 8446 section 4.1, RFC 5246
+    section 7.4.1).
+    """
     suite = struct.pack(">H", _SUITES[version])
     extension = b""
     if version == "1.3":
-        extension = struct.pack(">HHBH", 43, 3, 2, 0x0304) if kind == 1 else struct.pack(">HHH", 43, 2, 0x0304)
+        extension = (
+            struct.pack(">HHBH", 43, 3, 2, 0x0304)
+            if kind == 1
+            else struct.pack(">HHH", 43, 2, 0x0304)
+        )
     suites = struct.pack(">H", 2) + suite + b"\x01\x00" if kind == 1 else suite + b"\x00"
-    body = b"\x03\x03" + bytes(32) + b"\x00" + suites + struct.pack(">H", len(extension)) + extension
+    body = (
+        b"\x03\x03" + bytes(32) + b"\x00" + suites + struct.pack(">H", len(extension)) + extension
+    )
     message = bytes([kind]) + len(body).to_bytes(3) + body
     return b"\x16\x03\x01" + struct.pack(">H", len(message)) + message
 
@@ -270,7 +402,10 @@ def write_captures(folder: Path, day: Day) -> None:
             target.write(struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65_535, 1))
             for time, octets in sorted(frames, key=lambda each: each.time):
                 moment = int((MIDNIGHT + time) * 1_000_000)
-                target.write(struct.pack("<IIII", *divmod(moment, 1_000_000), len(octets), len(octets)) + octets)
+                target.write(
+                    struct.pack("<IIII", *divmod(moment, 1_000_000), len(octets), len(octets))
+                    + octets
+                )
 
 
 def write_flows(folder: Path, day: Day) -> None:
@@ -284,8 +419,12 @@ def write_flows(folder: Path, day: Day) -> None:
         "flowEndMilliseconds": [int((MIDNIGHT + each.last) * 1_000) for each in flows],
         "sourceIPv4Address": [each.source if "." in each.source else None for each in flows],
         "sourceIPv6Address": [each.source if ":" in each.source else None for each in flows],
-        "destinationIPv4Address": [each.destination if "." in each.source else None for each in flows],
-        "destinationIPv6Address": [each.destination if ":" in each.source else None for each in flows],
+        "destinationIPv4Address": [
+            each.destination if "." in each.source else None for each in flows
+        ],
+        "destinationIPv6Address": [
+            each.destination if ":" in each.source else None for each in flows
+        ],
         "protocolIdentifier": [each.protocol for each in flows],
         "sourceTransportPort": [each.ports[0] for each in flows],
         "destinationTransportPort": [each.ports[1] for each in flows],

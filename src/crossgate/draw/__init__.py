@@ -1,1 +1,3 @@
-"""Pictures: what stands where is worked out first, in `layout` and the charts' own models; only `canvas` and what uses it draw."""
+"""Pictures: what stands where is worked out first, in `layout` and the charts' own models; only
+`canvas` and what uses it draw.
+"""

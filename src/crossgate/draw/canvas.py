@@ -1,4 +1,6 @@
-"""A sheet of paper in pixels, y going down, and how it becomes a file: SVG, PNG or PDF by its ending, whole or not at all."""
+"""A sheet of paper in pixels, y going down, and how it becomes a file: SVG, PNG or PDF by its
+ending, whole or not at all.
+"""
 
 from __future__ import annotations
 
@@ -20,20 +22,32 @@ class Sheet:
     """A sheet to draw on; sizes of letters and positions are pixels."""
 
     def __init__(self, width: float, height: float, theme: Theme, scale: float = 1) -> None:
-        """Make it so many pixels wide and high; with another scale all of it is drawn larger or smaller. Raises `PlanError` without Matplotlib."""
+        """Make it so many pixels wide and high; with another scale all of it is drawn larger or
+        smaller. Raises `PlanError` without Matplotlib.
+        """
         try:
             import matplotlib
             import networkx  # noqa: F401
             from matplotlib.figure import Figure
         except ImportError as error:
-            raise PlanError(f"pictures need the package {error.name}, which is not installed: {EXTRA}") from None
+            raise PlanError(
+                f"pictures need the package {error.name}, which is not installed: {EXTRA}"
+            ) from None
         matplotlib.rcParams.update(
-            {"svg.fonttype": "none", "svg.hashsalt": "crossgate", "font.family": FONT, "hatch.linewidth": 1.4, "pdf.fonttype": 42}
+            {
+                "svg.fonttype": "none",
+                "svg.hashsalt": "crossgate",
+                "font.family": FONT,
+                "hatch.linewidth": 1.4,
+                "pdf.fonttype": 42,
+            }
         )
         self.width, self.height, self.theme, self.scale = width, height, theme, scale
         self.unknown = ""
         """The letters that the font has not, once the sheet has become a file."""
-        self.figure: Any = Figure(figsize=(width * scale / _DPI, height * scale / _DPI), dpi=_DPI, facecolor=theme.paper)
+        self.figure: Any = Figure(
+            figsize=(width * scale / _DPI, height * scale / _DPI), dpi=_DPI, facecolor=theme.paper
+        )
         self.axes: Any = self.figure.add_axes((0, 0, 1, 1))
         self.axes.set_xlim(0, width)
         self.axes.set_ylim(height, 0)
@@ -44,31 +58,69 @@ class Sheet:
         return pixels * self.scale * 72 / _DPI
 
     def text(
-        self, text: str, x: float, y: float, size: float = TEXT, color: str = "", strong: bool = False, align: str = "left", gid: str = ""
+        self,
+        text: str,
+        x: float,
+        y: float,
+        size: float = TEXT,
+        color: str = "",
+        strong: bool = False,
+        align: str = "left",
+        gid: str = "",
     ) -> None:
         """Write a text with its baseline at a position; `align` is left, center or right."""
         found = self.axes.text(
-            x, y, text.replace("$", r"\$"), fontsize=self.points(size), color=color or self.theme.ink, fontweight="bold" if strong else "normal",
-            ha=align, va="baseline", zorder=5,
-        )  # fmt: skip
+            x,
+            y,
+            text.replace("$", r"\$"),
+            fontsize=self.points(size),
+            color=color or self.theme.ink,
+            fontweight="bold" if strong else "normal",
+            ha=align,
+            va="baseline",
+            zorder=5,
+        )
         if gid:
             found.set_gid(part_id(gid))
 
     def line(
-        self, corners: Any, color: str = "", width: float = 1.4, style: str = "-", gid: str = "", cap: str = "butt", above: int = 1
+        self,
+        corners: Any,
+        color: str = "",
+        width: float = 1.4,
+        style: str | tuple[int, tuple[float, ...]] = "-",
+        gid: str = "",
+        cap: str = "butt",
+        above: int = 1,
     ) -> None:
         """Draw a line from corner to corner."""
         xs, ys = [each[0] for each in corners], [each[1] for each in corners]
         (found,) = self.axes.plot(
-            xs, ys, color=color or self.theme.ink, linewidth=self.points(width), linestyle=style, solid_capstyle=cap, solid_joinstyle="round", zorder=above,
-        )  # fmt: skip
+            xs,
+            ys,
+            color=color or self.theme.ink,
+            linewidth=self.points(width),
+            linestyle=style,
+            solid_capstyle=cap,
+            solid_joinstyle="round",
+            zorder=above,
+        )
         if gid:
             found.set_gid(part_id(gid))
 
     def box(
-        self, x: float, y: float, width: float, height: float, fill: str, edge: str = "none", rounded: float = 0, hatch: str = "", gid: str = "",
+        self,
+        x: float,
+        y: float,
+        width: float,
+        height: float,
+        fill: str,
+        edge: str = "none",
+        rounded: float = 0,
+        hatch: str = "",
+        gid: str = "",
         above: int = 2,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Draw a box by its left, top, width and height."""
         from matplotlib.patches import FancyBboxPatch, Rectangle
 
@@ -81,7 +133,11 @@ class Sheet:
         }
         if rounded:
             patch: Any = FancyBboxPatch(
-                (x + rounded, y + rounded), width - 2 * rounded, height - 2 * rounded, boxstyle=f"round,pad={rounded}", **options
+                (x + rounded, y + rounded),
+                width - 2 * rounded,
+                height - 2 * rounded,
+                boxstyle=f"round,pad={rounded}",
+                **options,
             )
         else:
             patch = Rectangle((x, y), width, height, **options)
@@ -89,20 +145,47 @@ class Sheet:
             patch.set_gid(part_id(gid))
         self.axes.add_patch(patch)
 
-    def shape(self, corners: Any, fill: str, edge: str = "none", gid: str = "", above: int = 4) -> None:
+    def shape(
+        self, corners: Any, fill: str, edge: str = "none", gid: str = "", above: int = 4
+    ) -> None:
         """Draw a filled shape from corner to corner."""
         from matplotlib.patches import Polygon
 
-        patch = Polygon(list(corners), closed=True, facecolor=fill, edgecolor=edge, linewidth=self.points(1), zorder=above)
+        patch = Polygon(
+            list(corners),
+            closed=True,
+            facecolor=fill,
+            edgecolor=edge,
+            linewidth=self.points(1),
+            zorder=above,
+        )
         if gid:
             patch.set_gid(part_id(gid))
         self.axes.add_patch(patch)
 
-    def dot(self, x: float, y: float, radius: float, fill: str, edge: str = "none", width: float = 1.2, above: int = 3) -> None:
+    def dot(
+        self,
+        x: float,
+        y: float,
+        radius: float,
+        fill: str,
+        edge: str = "none",
+        width: float = 1.2,
+        above: int = 3,
+    ) -> None:
         """Draw a filled circle."""
         from matplotlib.patches import Circle
 
-        self.axes.add_patch(Circle((x, y), radius, facecolor=fill, edgecolor=edge, linewidth=self.points(width), zorder=above))
+        self.axes.add_patch(
+            Circle(
+                (x, y),
+                radius,
+                facecolor=fill,
+                edgecolor=edge,
+                linewidth=self.points(width),
+                zorder=above,
+            )
+        )
 
     def bytes(self, kind: str) -> bytes:
         """Return it as `svg`, `png` or `pdf`."""
@@ -110,8 +193,12 @@ class Sheet:
         metadata = {"svg": {"Date": None}, "pdf": {"CreationDate": None}}.get(kind, {})
         with warnings.catch_warnings(record=True) as told:
             warnings.simplefilter("always")
-            self.figure.savefig(data, format=kind, dpi=_DPI, facecolor=self.theme.paper, metadata=metadata)
-        self.unknown = "".join(dict.fromkeys(letter for each in told if (letter := _unknown_letter(str(each.message)))))
+            self.figure.savefig(
+                data, format=kind, dpi=_DPI, facecolor=self.theme.paper, metadata=metadata
+            )
+        self.unknown = "".join(
+            dict.fromkeys(letter for each in told if (letter := _unknown_letter(str(each.message))))
+        )
         return data.getvalue()
 
     def svg(self) -> str:
@@ -121,7 +208,9 @@ class Sheet:
 
 
 def _unknown_letter(warning: str) -> str:
-    """Return the letter that a warning of Matplotlib says its font has not, "" for other warnings."""
+    """Return the letter that a warning of Matplotlib says its font has not, "" for other
+    warnings.
+    """
     found = re.match(r"Glyph (\d+) ", warning)
     return chr(int(found[1])) if found else ""
 
@@ -134,7 +223,10 @@ def part_id(name: str) -> str:
 def kind_of_file(path: Path) -> str:
     """Return what a picture's file is by its ending. Raises `PlanError` for another one."""
     if path.suffix.lower() not in ENDINGS:
-        raise PlanError(f"{path}: the ending says what is drawn; name a file that ends in {', '.join(ENDINGS[:-1])} or {ENDINGS[-1]}")
+        raise PlanError(
+            f"{path}: the ending says what is drawn; name a file that ends in "
+            f"{', '.join(ENDINGS[:-1])} or {ENDINGS[-1]}"
+        )
     return path.suffix.lower()[1:]
 
 

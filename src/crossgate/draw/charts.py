@@ -1,4 +1,6 @@
-"""Charts of answers: who reaches whom, what each entry takes, how often lines have decided, and when windows are open."""
+"""Charts of answers: who reaches whom, what each entry takes, how often lines have decided, and
+when windows are open.
+"""
 
 from __future__ import annotations
 
@@ -34,10 +36,16 @@ class Square(NamedTuple):
 
 
 def grid_sheet(
-    title: str, rows: Sequence[str], columns: Sequence[str], squares: Mapping[tuple[str, str], Square], theme: Theme, size: Size = None,
+    title: str,
+    rows: Sequence[str],
+    columns: Sequence[str],
+    squares: Mapping[tuple[str, str], Square],
+    theme: Theme,
+    size: Size = None,
     notes: Sequence[str] = (),
-) -> Sheet:  # fmt: skip
-    """Draw who reaches whom: senders down, receivers across; a cell's left half is IPv4, its right half IPv6, alone where there is one.
+) -> Sheet:
+    """Draw who reaches whom: senders down, receivers across; a cell's left half is IPv4, its right
+    half IPv6, alone where there is one.
 
     `notes` are sentences that stand below.
     """
@@ -45,7 +53,11 @@ def grid_sheet(
     left = _MARGIN + max((text_width(each, TEXT) for each in rows), default=0) + 12
     slant = max((text_width(each, TEXT) for each in columns), default=0) * 0.71
     top = 62 + slant
-    width = max(left + side * len(columns) + slant + _MARGIN, 640.0, text_width(title, _TITLE, strong=True) + 2 * _MARGIN)
+    width = max(
+        left + side * len(columns) + slant + _MARGIN,
+        640.0,
+        text_width(title, _TITLE, strong=True) + 2 * _MARGIN,
+    )
     width = max([width, *(text_width(each, SMALL) + 2 * _MARGIN for each in notes)])
     height = top + side * len(rows) + 78 + LINE * len(notes)
     sheet = Sheet(width, height, theme, sized(width, height, size))
@@ -72,9 +84,16 @@ def grid_sheet(
                 continue
             _draw_square(sheet, left + side * number, y, side, square)
     below = height - LINE * len(notes)
-    _verdict_legend(sheet, _MARGIN, below - 42, {verdict for each in squares.values() for verdict in each.now.values()})
+    _verdict_legend(
+        sheet,
+        _MARGIN,
+        below - 42,
+        {verdict for each in squares.values() for verdict in each.now.values()},
+    )
     note = "left half IPv4, right half IPv6" + (
-        "; a frame marks what changed, with what was above" if any(each.was is not None for each in squares.values()) else ""
+        "; a frame marks what changed, with what was above"
+        if any(each.was is not None for each in squares.values())
+        else ""
     )
     for index, text in enumerate((note, *notes)):
         sheet.text(text, _MARGIN, below - 20 + LINE * index, SMALL, theme.quiet)
@@ -93,10 +112,29 @@ def _draw_square(sheet: Sheet, x: float, y: float, side: float, square: Square) 
         color = theme.paper if fill != theme.paper else theme.of(verdict)
         was = None if square.was is None else square.was.get(family)
         changed = was is not None and was is not verdict
-        sheet.text(MARKS[verdict], own_x + part / 2, y + side / 2 + (9 if changed else 4), TEXT, color, strong=True, align="center")
+        sheet.text(
+            MARKS[verdict],
+            own_x + part / 2,
+            y + side / 2 + (9 if changed else 4),
+            TEXT,
+            color,
+            strong=True,
+            align="center",
+        )
         if changed and was is not None:
             sheet.text(MARKS[was], own_x + part / 2, y + side / 2 - 2, SMALL, color, align="center")
-            sheet.line([(own_x, y), (own_x + part, y), (own_x + part, y + side), (own_x, y + side), (own_x, y)], theme.ink, 2.2, above=6)
+            sheet.line(
+                [
+                    (own_x, y),
+                    (own_x + part, y),
+                    (own_x + part, y + side),
+                    (own_x, y + side),
+                    (own_x, y),
+                ],
+                theme.ink,
+                2.2,
+                above=6,
+            )
 
 
 def _verdict_legend(sheet: Sheet, x: float, y: float, verdicts: set[Verdict]) -> None:
@@ -105,7 +143,13 @@ def _verdict_legend(sheet: Sheet, x: float, y: float, verdicts: set[Verdict]) ->
         fill = sheet.theme.paper if verdict is Verdict.PERMITTED else color
         sheet.box(x, y - 11, 16, 16, fill, color)
         sheet.text(
-            MARKS[verdict], x + 8, y + 1, TEXT, color if fill == sheet.theme.paper else sheet.theme.paper, strong=True, align="center"
+            MARKS[verdict],
+            x + 8,
+            y + 1,
+            TEXT,
+            color if fill == sheet.theme.paper else sheet.theme.paper,
+            strong=True,
+            align="center",
         )
         sheet.text(str(verdict), x + 22, y + 1, SMALL, sheet.theme.quiet)
         x += 40 + text_width(str(verdict), SMALL)
@@ -115,7 +159,9 @@ def _verdict_legend(sheet: Sheet, x: float, y: float, verdicts: set[Verdict]) ->
 
 
 class Bar(NamedTuple):
-    """A line of a list: what it is called, how it reads, how much it takes, whether it permits, whether nothing reaches it; `told` is beside its bar."""
+    """A line of a list: what it is called, how it reads, how much it takes, whether it permits,
+    whether nothing reaches it; `told` is beside its bar.
+    """
 
     name: str
     text: str
@@ -125,11 +171,17 @@ class Bar(NamedTuple):
     told: str
 
 
-def bars_sheet(title: str, below: str, bars: Sequence[Bar], theme: Theme, size: Size = None) -> Sheet:
-    """Draw lines of a list in the order read, each with a bar of what it takes, on a logarithmic scale."""
+def bars_sheet(
+    title: str, below: str, bars: Sequence[Bar], theme: Theme, size: Size = None
+) -> Sheet:
+    """Draw lines of a list in the order read, each with a bar of what it takes, on a logarithmic
+    scale.
+    """
     row = 24.0
     longest = 62
-    texts = [each.text if len(each.text) <= longest else each.text[: longest - 1] + "…" for each in bars]
+    texts = [
+        each.text if len(each.text) <= longest else each.text[: longest - 1] + "…" for each in bars
+    ]
     names = max((text_width(each.name, TEXT, strong=True) for each in bars), default=0)
     left = _MARGIN + names + 12 + max((text_width(each, TEXT) for each in texts), default=0) + 18
     room = 420.0
@@ -146,14 +198,27 @@ def bars_sheet(title: str, below: str, bars: Sequence[Bar], theme: Theme, size: 
         y = 70 + row * index
         color = theme.permit if bar.permits else theme.deny
         sheet.text(bar.name, _MARGIN, y + 15, TEXT, strong=True)
-        sheet.text(text, _MARGIN + names + 12, y + 15, TEXT, theme.quiet if bar.hollow else theme.ink)
-        share = 0.0 if bar.amount <= 0 else 0.06 + 0.94 * (log10(bar.amount) - log10(least)) / spread
+        sheet.text(
+            text, _MARGIN + names + 12, y + 15, TEXT, theme.quiet if bar.hollow else theme.ink
+        )
+        share = (
+            0.0 if bar.amount <= 0 else 0.06 + 0.94 * (log10(bar.amount) - log10(least)) / spread
+        )
         length = max(room * min(share, 1.0), 3.0 if bar.amount > 0 else 0.0)
         if bar.hollow:
             sheet.box(left, y + 5, 40, 12, theme.paper, theme.quiet, gid=f"hollow {bar.name}")
             length = 40
         elif length:
-            sheet.box(left, y + 5, length, 12, color, theme.paper, hatch="" if bar.permits else "////", gid=f"bar {bar.name}")
+            sheet.box(
+                left,
+                y + 5,
+                length,
+                12,
+                color,
+                theme.paper,
+                hatch="" if bar.permits else "////",
+                gid=f"bar {bar.name}",
+            )
             sheet.box(left, y + 5, length, 12, "none", color, above=3)
         sheet.text(bar.told, left + length + 8, y + 15, SMALL, theme.quiet)
     y = height - 22
@@ -182,7 +247,9 @@ def week_sheet(
     size: Size = None,
     title: str = "When windows are open",
 ) -> Sheet:
-    """Draw the hours of a week for each window, dated ones as a calendar, with the entries that are in force then, and where now is."""
+    """Draw the hours of a week for each window, dated ones as a calendar, with the entries that are
+    in force then, and where now is.
+    """
     left = _MARGIN + 46
     width = left + 24 * _HOUR + 380
     heights = [_DAY_ROW * 7 + 62 if _weekly(each) else 110.0 for each in windows]
@@ -203,7 +270,9 @@ def _weekly(window: Window) -> bool:
 
 
 def _entries_beside(sheet: Sheet, entries: Sequence[str], x: float, y: float) -> None:
-    sheet.text("in force then" if entries else "no entry uses it", x, y + 4, SMALL, sheet.theme.quiet)
+    sheet.text(
+        "in force then" if entries else "no entry uses it", x, y + 4, SMALL, sheet.theme.quiet
+    )
     for index, each in enumerate(entries[:7]):
         text = each if len(each) <= 64 else each[:63] + "…"
         if index == 6 and len(entries) > 7:
@@ -221,10 +290,20 @@ def _draw_week(sheet: Sheet, window: Window, now: datetime, left: float, y: floa
         sheet.box(left, top + 3, 24 * _HOUR, _DAY_ROW - 6, theme.faint)
         for start, end in _open_minutes(window, day):
             sheet.box(
-                left + start / 60 * _HOUR, top + 3, (end - start) / 60 * _HOUR, _DAY_ROW - 6, theme.permit, gid=f"open {window.name} {name}"
+                left + start / 60 * _HOUR,
+                top + 3,
+                (end - start) / 60 * _HOUR,
+                _DAY_ROW - 6,
+                theme.permit,
+                gid=f"open {window.name} {name}",
             )
     for hour in range(3, 24, 3):
-        sheet.line([(left + hour * _HOUR, y + 3), (left + hour * _HOUR, y + 7 * _DAY_ROW - 3)], theme.paper, 1, above=3)
+        sheet.line(
+            [(left + hour * _HOUR, y + 3), (left + hour * _HOUR, y + 7 * _DAY_ROW - 3)],
+            theme.paper,
+            1,
+            above=3,
+        )
     x, top = left + (now.hour + now.minute / 60) * _HOUR, y + now.weekday() * _DAY_ROW
     sheet.line([(x, top), (x, top + _DAY_ROW)], theme.deny, 2.6, above=5)
     sheet.text("now", x + 5, top + 14, SMALL, theme.ink, strong=True)
@@ -236,7 +315,10 @@ def _open_minutes(window: Window, day: int) -> list[tuple[int, int]]:
     for hours in window.hours:
         for first, end in hours.spans():
             for week in (0, WEEK_MINUTES):
-                low, high = (max(first - week, day * DAY_MINUTES), min(end - week, (day + 1) * DAY_MINUTES))
+                low, high = (
+                    max(first - week, day * DAY_MINUTES),
+                    min(end - week, (day + 1) * DAY_MINUTES),
+                )
                 if low < high:
                     found.append((low - day * DAY_MINUTES, high - day * DAY_MINUTES))
     return found
@@ -245,12 +327,21 @@ def _open_minutes(window: Window, day: int) -> list[tuple[int, int]]:
 def _draw_dates(sheet: Sheet, window: Window, now: datetime, left: float, y: float) -> None:
     theme = sheet.theme
     start, end = window.opens or now, window.closes or now
-    first, last = min(start.date(), now.date()) - timedelta(days=1), max(end.date(), now.date()) + timedelta(days=2)
+    first, last = (
+        min(start.date(), now.date()) - timedelta(days=1),
+        max(end.date(), now.date()) + timedelta(days=2),
+    )
     days = max((last - first).days, 1)
     wide = 24 * _HOUR
 
     def at(moment: datetime) -> float:
-        return left + wide * (moment - datetime.combine(first, datetime.min.time())).total_seconds() / 86_400 / days
+        return (
+            left
+            + wide
+            * (moment - datetime.combine(first, datetime.min.time())).total_seconds()
+            / 86_400
+            / days
+        )
 
     sheet.box(left, y + 12, wide, 22, theme.faint)
     sheet.box(at(start), y + 12, at(end) - at(start), 22, theme.permit, gid=f"open {window.name}")
@@ -267,29 +358,57 @@ def _draw_dates(sheet: Sheet, window: Window, now: datetime, left: float, y: flo
 
 def tally_bars(access_list: AccessList, hits: Mapping[int | None, int]) -> list[Bar]:
     """Return a list's lines with how often each has decided."""
-    return [_bar(access_list, entry, hits.get(entry.number if entry else None, 0), False, "") for entry in (*access_list.entries, None)]
+    return [
+        _bar(access_list, entry, hits.get(entry.number if entry else None, 0), False, "")
+        for entry in (*access_list.entries, None)
+    ]
 
 
 def share_bars(found: Sequence[Share], state: State) -> list[Bar]:
-    """Return a list's lines with the part of all packets that each decides while just these windows are open."""
+    """Return a list's lines with the part of all packets that each decides while just these windows
+    are open.
+    """
     bars = []
     for each in found:
         entry = each.decider.entry
         hollow = entry is not None and not each.taken
         told = f"{_part(each.taken)} of all" + (
-            "" if entry is None or each.reaching >= 0.9995 else f", {_part(each.reaching)} of what it asks for"
+            ""
+            if entry is None or each.reaching >= 0.9995
+            else f", {_part(each.reaching)} of what it asks for"
         )
         if entry is not None and not each.taken:
-            told = "is off" if entry.off else "nothing reaches it" if entry.in_force(state) else "not in force now"
+            told = (
+                "is off"
+                if entry.off
+                else "nothing reaches it"
+                if entry.in_force(state)
+                else "not in force now"
+            )
         bars.append(_bar(each.decider.access_list, entry, each.taken, hollow, told))
     return bars
 
 
-def _bar(access_list: AnyList[Any], entry: AnyEntry | None, amount: float, hollow: bool, told: str) -> Bar:
+def _bar(
+    access_list: AnyList[Any], entry: AnyEntry | None, amount: float, hollow: bool, told: str
+) -> Bar:
     action = access_list.otherwise.action if entry is None else entry.action
     text = str(action) if entry is None else ("off " if entry.off else "") + entry.text
-    return Bar("otherwise" if entry is None else str(entry.number), text, amount, action is Action.PERMIT, hollow, told or f"{amount:,.0f}")
+    return Bar(
+        "otherwise" if entry is None else str(entry.number),
+        text,
+        amount,
+        action is Action.PERMIT,
+        hollow,
+        told or f"{amount:,.0f}",
+    )
 
 
 def _part(part: float) -> str:
-    return f"{part:.0%}" if part >= 0.1 else f"{part:.1%}" if part >= 0.001 else f"{part:.0e}".replace("e-0", "e-")
+    return (
+        f"{part:.0%}"
+        if part >= 0.1
+        else f"{part:.1%}"
+        if part >= 0.001
+        else f"{part:.0e}".replace("e-0", "e-")
+    )

@@ -1,4 +1,6 @@
-"""A device with what is joined to it, as one column of a network's picture: how much room its slots and rows need for what is written."""
+"""A device with what is joined to it, as one column of a network's picture: how much room its slots
+and rows need for what is written.
+"""
 
 from __future__ import annotations
 
@@ -46,7 +48,9 @@ class Slot(NamedTuple):
 
 
 class Machine(NamedTuple):
-    """A line that tells a machine, and the lists that follow it; without a name it tells how many there are."""
+    """A line that tells a machine, and the lists that follow it; without a name it tells how many
+    there are.
+    """
 
     name: str
     text: str
@@ -55,7 +59,9 @@ class Machine(NamedTuple):
     @property
     def width(self) -> float:
         """How wide the line is."""
-        return text_width(self.text, SMALL) + sum(28 + text_width(each.list, SMALL) for each in self.gates)
+        return text_width(self.text, SMALL) + sum(
+            28 + text_width(each.list, SMALL) for each in self.gates
+        )
 
 
 def machine_step(machines: Sequence[Machine]) -> float:
@@ -88,12 +94,22 @@ class Row(NamedTuple):
     @property
     def bar(self) -> float:
         """How long the bar is."""
-        return max([60.0, text_width(self.title, TEXT, strong=True) + 8, *(each.width + 12 for each in self.machines)])
+        return max(
+            [
+                60.0,
+                text_width(self.title, TEXT, strong=True) + 8,
+                *(each.width + 12 for each in self.machines),
+            ]
+        )
 
     @property
     def height(self) -> float:
         """How high the row is."""
-        return 24 + max(LINE * len(self.texts) + 4, machine_step(self.machines) * len(self.machines)) + 12
+        return (
+            24
+            + max(LINE * len(self.texts) + 4, machine_step(self.machines) * len(self.machines))
+            + 12
+        )
 
 
 @dataclass
@@ -112,8 +128,18 @@ class Column:
     def block(self) -> float:
         """How wide the block is."""
         own = sum(32 + text_width(each.list, SMALL) for each in self.own)
-        name = text_width(self.device.name, TEXT, strong=True) + text_width(kind_of(self.device), SMALL) + 26 + own
-        return max(name, 12 + sum(each.width for each in self.up), 12 + sum(each.width for each in self.down), 90.0)
+        name = (
+            text_width(self.device.name, TEXT, strong=True)
+            + text_width(kind_of(self.device), SMALL)
+            + 26
+            + own
+        )
+        return max(
+            name,
+            12 + sum(each.width for each in self.up),
+            12 + sum(each.width for each in self.down),
+            90.0,
+        )
 
     @property
     def below(self) -> float:
@@ -123,11 +149,19 @@ class Column:
     @property
     def width(self) -> float:
         """How wide all of it is."""
-        stub, bar = max((each.stub for each in self.rows), default=0), max((each.bar for each in self.rows), default=0)
+        stub, bar = (
+            max((each.stub for each in self.rows), default=0),
+            max((each.bar for each in self.rows), default=0),
+        )
         counted = text_width(self.counted, SMALL) + 16 if self.counted else 0
-        return max(self.block, self.below + stub + bar if self.rows else 0, self.below + counted if counted else 0)
+        return max(
+            self.block,
+            self.below + stub + bar if self.rows else 0,
+            self.below + counted if counted else 0,
+        )
 
 
 def kind_of(device: Device) -> str:
     """Say what a device is."""
-    return f"{'stateful ' if device.stateful else ''}{'closed ' if device.closed else ''}{'switch' if device.switch else 'router'}"
+    words = ["stateful"] * device.stateful + ["closed"] * device.closed
+    return " ".join([*words, "switch" if device.switch else "router"])

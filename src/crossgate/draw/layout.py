@@ -1,14 +1,20 @@
-"""Where everything of a network stands in its picture, before anything is drawn; units are pixels, y goes down.
+"""Where everything of a network stands in its picture, before anything is drawn; units are pixels,
+y goes down.
 
-1. Devices stand in bands, by how many subnets they are away from an outside; the outsides are above the first band.
-2. What joins several devices, and an outside, is a quay: a long bar between two bands, with its name and machines at the right end,
-   where no column is. A cable between two switches' ports is a thin line there. Stubs go up or down from a block to a bar, each in a
-   slot of its own as wide as what is written beside it.
-3. A subnet of one device hangs in a row below it, on a trunk; so does a port with a list or machines.
-4. Each place where a list stands is a gate on its stub, in the order in which packets from the bar to the device meet them, with the
-   list's name beside it; a gate of the device itself stands in its block.
+1. Devices stand in bands, by how many subnets they are away from an outside; the outsides are above
+   the first band.
+2. What joins several devices, and an outside, is a quay: a long bar between two bands, with its
+   name and machines at the right end, where no column is. A cable between two switches' ports is a
+   thin line there. Stubs go up or down from a block to a bar, each in a slot of its own as wide as
+   what is written beside it.
+3. A subnet of one device hangs in a row below it, on a trunk; so does a port with a list or
+   machines.
+4. Each place where a list stands is a gate on its stub, in the order in which packets from the bar
+   to the device meet them, with the list's name beside it; a gate of the device itself stands in
+   its block.
 
-Every text has a box, and no two boxes meet: each is in a slot, row or end that is made as large as it needs.
+Every text has a box, and no two boxes meet: each is in a slot, row or end that is made as large as
+it needs.
 """
 
 from __future__ import annotations
@@ -20,7 +26,17 @@ from itertools import pairwise
 
 from crossgate.core.model.network import Device, Direction, Host, Interface, Point, PointKind
 from crossgate.core.model.plan import Plan
-from crossgate.draw.columns import GATE, LINE, Column, Machine, Placed, Row, Slot, kind_of, machine_step
+from crossgate.draw.columns import (
+    GATE,
+    LINE,
+    Column,
+    Machine,
+    Placed,
+    Row,
+    Slot,
+    kind_of,
+    machine_step,
+)
 from crossgate.draw.picture import Bar, Block, Gate, Label, Picture, Spot, Stub
 from crossgate.draw.style import SMALL, TEXT, text_width
 
@@ -31,13 +47,17 @@ MOST_HOSTS = 40
 MOST_DEVICES = 60
 """With more devices than these, subnets of one device are only counted."""
 _MOST_AT_END = 12
-"""With more bars than these between two bands each has its name at its own end, and several are at one height."""
+"""With more bars than these between two bands each has its name at its own end, and several are at
+one height.
+"""
 _A_ROW = 5
 """At most so many machines by name on one bar, then their number."""
 
 
 def laid_out(plan: Plan, only_list: str | None = None, around: str | None = None) -> Picture:
-    """Return the picture of a plan's network; of one list's gates alone, or of one device with what it joins."""
+    """Return the picture of a plan's network; of one list's gates alone, or of one device with what
+    it joins.
+    """
     return _Layout(plan, only_list, around).picture
 
 
@@ -45,15 +65,25 @@ class _Layout:
     def __init__(self, plan: Plan, only_list: str | None, around: str | None) -> None:
         self._plan, self._only = plan, only_list
         self.picture = Picture()
-        self._devices = {name: each for name, each in plan.devices.items() if around is None or name in _near(plan, around)}
+        self._devices = {
+            name: each
+            for name, each in plan.devices.items()
+            if around is None or name in _near(plan, around)
+        }
         self._many_hosts = len(plan.hosts) > MOST_HOSTS
         self._fold = len(self._devices) > MOST_DEVICES
         self._on: dict[str, list[Interface]] = {}
         for device in self._devices.values():
             for interface in device.interfaces.values():
                 self._on.setdefault(interface.on, []).append(interface)
-        self._quays = [name for name, own in self._on.items() if len({each.device for each in own}) > 1 or plan.segments[name].outside]
-        self._lonely = [name for name in plan.segments if name not in self._on] if around is None else []
+        self._quays = [
+            name
+            for name, own in self._on.items()
+            if len({each.device for each in own}) > 1 or plan.segments[name].outside
+        ]
+        self._lonely = (
+            [name for name in plan.segments if name not in self._on] if around is None else []
+        )
         """Subnets that no device has an interface on."""
         self._cables = [*_cables(self._devices)]
         self._bands = self._ordered(self._banded())
@@ -61,7 +91,10 @@ class _Layout:
         self._place()
         told = []
         if self._fold:
-            told.append(f"{len(self._devices)} devices: subnets of one device, and lists there, are only counted")
+            told.append(
+                f"{len(self._devices)} devices: subnets of one device, and lists there, are only "
+                "counted"
+            )
         if self._many_hosts:
             told.append(f"{len(plan.hosts)} machines are only counted")
         self.picture.folded = "; ".join(told)
@@ -81,7 +114,14 @@ class _Layout:
     def _banded(self) -> dict[str, int]:
         """Return the band of each device: how many bars it is away from an outside."""
         plan, found = self._plan, dict[str, int]()
-        starts = list(dict.fromkeys(each.device for name in self._quays if plan.segments[name].outside for each in self._on[name]))
+        starts = list(
+            dict.fromkeys(
+                each.device
+                for name in self._quays
+                if plan.segments[name].outside
+                for each in self._on[name]
+            )
+        )
         left = sorted(self._devices, key=lambda name: -len(self._devices[name].interfaces))
         while len(found) < len(self._devices):
             waiting = deque(starts or [next(each for each in left if each not in found)])
@@ -96,7 +136,9 @@ class _Layout:
         return found
 
     def _ordered(self, bands: dict[str, int]) -> list[list[str]]:
-        """Return the devices band by band, each near those of the band above that it is joined with."""
+        """Return the devices band by band, each near those of the band above that it is joined
+        with.
+        """
         found: list[list[str]] = [[] for _ in range(max(bands.values(), default=-1) + 1)]
         for name, band in bands.items():
             found[band].append(name)
@@ -116,7 +158,9 @@ class _Layout:
         if bar in self._plan.segments and self._plan.segments[bar].outside:
             return 0
         joined = self._on.get(bar, [])
-        owners = {each.device for each in joined} or {each.owner for each in dict(self._cables)[bar]}
+        owners = {each.device for each in joined} or {
+            each.owner for each in dict(self._cables)[bar]
+        }
         return min(self._band[each] for each in owners) + 1
 
     # What is written
@@ -134,17 +178,28 @@ class _Layout:
         return found
 
     def _placed(self, point: Point) -> tuple[Placed, ...]:
-        return tuple(sorted(self._gates.get(point, ()), key=lambda each: (each.direction, each.family or 0)))
+        return tuple(
+            sorted(self._gates.get(point, ()), key=lambda each: (each.direction, each.family or 0))
+        )
 
     def _column(self, device: Device) -> Column:
         column = Column(device, own=self._placed(device.itself))
         band = self._band[device.name]
         hidden: list[Row] = []
         for interface in device.interfaces.values():
-            texts = (interface.name, str(interface.addresses[0].address)) if not self._fold else (interface.name,)
+            texts = (
+                (interface.name, str(interface.addresses[0].address))
+                if not self._fold
+                else (interface.name,)
+            )
             gates = self._placed(interface.point)
             if interface.on in self._quays:
-                slot = Slot(interface.on, interface.point, texts, (*self._placed(Point(PointKind.SUBNET, interface.on)), *gates))
+                slot = Slot(
+                    interface.on,
+                    interface.point,
+                    texts,
+                    (*self._placed(Point(PointKind.SUBNET, interface.on)), *gates),
+                )
                 (column.up if self._gutter(interface.on) <= band else column.down).append(slot)
             else:
                 row = self._subnet_row(interface, texts, gates)
@@ -153,38 +208,71 @@ class _Layout:
             for own, other in (ends, ends[::-1]):
                 if own.owner == device.name:
                     slot = Slot(cable, own, (f"port {own.part}",), self._placed(own))
-                    (column.up if self._gutter(cable) <= band or self._band[other.owner] < band else column.down).append(slot)
+                    (
+                        column.up
+                        if self._gutter(cable) <= band or self._band[other.owner] < band
+                        else column.down
+                    ).append(slot)
         cabled = {each for _, ends in self._cables for each in ends}
         for port in device.ports.values():
             hosts = [each for each in self._plan.hosts.values() if each.at == port.point]
             if port.point not in cabled and (hosts or self._placed(port.point)):
-                row = Row(f"port {port.point}", "", port.point, (f"port {port.name}",), self._placed(port.point), self._named(hosts), True)
+                row = Row(
+                    f"port {port.point}",
+                    "",
+                    port.point,
+                    (f"port {port.name}",),
+                    self._placed(port.point),
+                    self._named(hosts),
+                    True,
+                )
                 (hidden if self._folds(row) else column.rows).append(row)
         subnets, lists = sum(not row.port for row in hidden), sum(row.has_gates for row in hidden)
         told = [f"{subnets} subnet{'s' * (subnets != 1)}"] if subnets else []
-        told += [f"lists at {lists} of them" if subnets else f"lists at {lists} port{'s' * (lists != 1)}"] if lists else []
+        told += (
+            [
+                f"lists at {lists} of them"
+                if subnets
+                else f"lists at {lists} port{'s' * (lists != 1)}"
+            ]
+            if lists
+            else []
+        )
         column.counted = ", ".join(told)
         return column
 
     def _folds(self, row: Row) -> bool:
-        """Whether a row is only counted: in a large network, but where the list that is asked for stands there."""
+        """Whether a row is only counted: in a large network, but where the list that is asked for
+        stands there.
+        """
         return self._fold and not (self._only is not None and row.has_gates)
 
-    def _subnet_row(self, interface: Interface, texts: tuple[str, ...], gates: tuple[Placed, ...]) -> Row:
+    def _subnet_row(
+        self, interface: Interface, texts: tuple[str, ...], gates: tuple[Placed, ...]
+    ) -> Row:
         hosts = [
             each
             for each in self._plan.hosts.values()
             if each.on == interface.on and (each.at is None or each.at.owner not in self._devices)
         ]
         at_subnet = self._placed(Point(PointKind.SUBNET, interface.on))
-        return Row(interface.on, self._title(interface.on), interface.point, texts, (*gates, *at_subnet), self._named(hosts))
+        return Row(
+            interface.on,
+            self._title(interface.on),
+            interface.point,
+            texts,
+            (*gates, *at_subnet),
+            self._named(hosts),
+        )
 
     def _title(self, name: str) -> str:
         prefixes = self._plan.segments[name].prefixes
         return f"{name}  {prefixes[0]}" if prefixes else name
 
     def _named(self, hosts: Sequence[Host]) -> tuple[Machine, ...]:
-        """Return what is written of machines, a line each: the first of them, and every one that lists follow."""
+        """Return what is written of machines, a line each: the first of them, and every one that
+        lists follow.
+        """
         most = 0 if self._many_hosts else _A_ROW
         gates = [self._placed(each.point) for each in hosts]
         shown = tuple(
@@ -195,24 +283,39 @@ class _Layout:
         left = len(hosts) - len(shown)
         if not left:
             return shown
-        return (*shown, Machine("", f"and {left} more" if shown else f"{left} machine{'s' * (left != 1)}"))
+        return (
+            *shown,
+            Machine("", f"and {left} more" if shown else f"{left} machine{'s' * (left != 1)}"),
+        )
 
     def _shared(self, segment: str) -> Iterator[Machine]:
         """Yield a line for each gateway that devices of a segment share."""
         for each in self._plan.gateways:
             if each.on == segment:
-                yield Machine("", f"{each.addresses[0]} is shared by {', '.join(point.owner for point in each.by)}")
+                yield Machine(
+                    "",
+                    (
+                        f"{each.addresses[0]} is shared by "
+                        f"{', '.join(point.owner for point in each.by)}"
+                    ),
+                )
 
     def _write_machine(self, machine: Machine, bar: str, x: float, y: float, hangs: Spot) -> None:
-        """Write a machine's line with the lists that follow it; `hangs` is where it is joined to what it hangs on."""
+        """Write a machine's line with the lists that follow it; `hangs` is where it is joined to
+        what it hangs on.
+        """
         picture = self.picture
         picture.labels.append(Label(machine.text, x, y, SMALL, "quiet"))
         if machine.name:
             picture.hosts[machine.name], picture.hangs[machine.name] = hangs, bar
         x += text_width(machine.text, SMALL) + 16
         for each in machine.gates:
-            way = -1 if each.direction is Direction.INBOUND else 1  # the bar that it hangs on is at the left
-            picture.gates.append(Gate(each.list, each.family, each.point, each.direction, Spot(x, y - 4), (way, 0)))
+            way = (
+                -1 if each.direction is Direction.INBOUND else 1
+            )  # the bar that it hangs on is at the left
+            picture.gates.append(
+                Gate(each.list, each.family, each.point, each.direction, Spot(x, y - 4), (way, 0))
+            )
             picture.labels.append(Label(each.list, x + 9, y, SMALL))
             x += 24 + text_width(each.list, SMALL)
 
@@ -237,7 +340,11 @@ class _Layout:
         for name in self._lonely:
             y += self._with_its_end(name, (_MARGIN + 8, _MARGIN + 60), y, right)
         self._join(heights)
-        ends = [*(label.box[2] for label in picture.labels), *(bar.end for bar in picture.bars.values()), right]
+        ends = [
+            *(label.box[2] for label in picture.labels),
+            *(bar.end for bar in picture.bars.values()),
+            right,
+        ]
         picture.width, picture.height = max(ends) + _MARGIN, y + 4
 
     def _spans(self) -> dict[str, tuple[float, float]]:
@@ -255,7 +362,11 @@ class _Layout:
     def _place_bars(self, number: int, y: float, right: float, heights: dict[str, float]) -> float:
         """Place the bars above a band, and return how far down they go."""
         spans = self._spans()
-        own = [name for name in (*self._quays, *(cable for cable, _ in self._cables)) if self._gutter(name) == number and name in spans]
+        own = [
+            name
+            for name in (*self._quays, *(cable for cable, _ in self._cables))
+            if self._gutter(name) == number and name in spans
+        ]
         quays = [name for name in own if name in self._on]
         if len(quays) > _MOST_AT_END:
             return self._packed(own, spans, y, heights)
@@ -264,7 +375,13 @@ class _Layout:
             y += 22 if name not in self._on else self._with_its_end(name, spans[name], y, right)
         return y
 
-    def _packed(self, bars: Sequence[str], spans: dict[str, tuple[float, float]], y: float, heights: dict[str, float]) -> float:
+    def _packed(
+        self,
+        bars: Sequence[str],
+        spans: dict[str, tuple[float, float]],
+        y: float,
+        heights: dict[str, float],
+    ) -> float:
         """Place many bars on as few heights as they need, each name at the end of its own bar."""
         ends: list[float] = []
         for name in sorted(bars, key=lambda each: spans[each]):
@@ -276,23 +393,50 @@ class _Layout:
             heights[name] = y + LINE + track * 20
             if title:
                 self.picture.bars[name] = Bar(
-                    name, "outside" if self._plan.segments[name].outside else "subnet", low - 8, high + 8, heights[name]
+                    name,
+                    "outside" if self._plan.segments[name].outside else "subnet",
+                    low - 8,
+                    high + 8,
+                    heights[name],
                 )
-                self.picture.labels.append(Label(title, high + 12, heights[name] + 3, SMALL, "strong"))
+                self.picture.labels.append(
+                    Label(title, high + 12, heights[name] + 3, SMALL, "strong")
+                )
         return y + LINE + len(ends) * 20 + 8
 
     def _with_its_end(self, name: str, span: tuple[float, float], y: float, right: float) -> float:
         """Place a long bar with its name and machines at the right; return how high it is."""
         picture = self.picture
-        hosts = [each for each in self._plan.hosts.values() if each.on == name and (each.at is None or each.at.owner not in self._devices)]
+        hosts = [
+            each
+            for each in self._plan.hosts.values()
+            if each.on == name and (each.at is None or each.at.owner not in self._devices)
+        ]
         lines = (*self._shared(name), *self._named(hosts))
         picture.labels.append(Label(self._title(name), right + 8, y + LINE - 6, TEXT, "strong"))
         for index, line in enumerate(lines):
-            self._write_machine(line, name, right + 16, y + LINE + 16 + index * machine_step(lines), Spot(right + 12, y + LINE))
-        end = right + 16 + max([text_width(self._title(name), TEXT, strong=True), *(line.width + 8 for line in lines)])
+            self._write_machine(
+                line,
+                name,
+                right + 16,
+                y + LINE + 16 + index * machine_step(lines),
+                Spot(right + 12, y + LINE),
+            )
+        end = (
+            right
+            + 16
+            + max(
+                [
+                    text_width(self._title(name), TEXT, strong=True),
+                    *(line.width + 8 for line in lines),
+                ]
+            )
+        )
         outside = self._plan.segments[name].outside
         start, leader = (_MARGIN, None) if outside else (span[0] - 8, span[1] + 26)
-        picture.bars[name] = Bar(name, "outside" if outside else "subnet", start, end, y + LINE, leader)
+        picture.bars[name] = Bar(
+            name, "outside" if outside else "subnet", start, end, y + LINE, leader
+        )
         return LINE + 16 + machine_step(lines) * len(lines) + 8
 
     def _place_band(self, band: Sequence[str], y: float) -> float:
@@ -307,7 +451,9 @@ class _Layout:
 
     def _place_block(self, column: Column, top: float) -> None:
         device, picture = column.device, self.picture
-        picture.blocks[device.name] = Block(device.name, device.switch, column.x, top, column.block, _BLOCK)
+        picture.blocks[device.name] = Block(
+            device.name, device.switch, column.x, top, column.block, _BLOCK
+        )
         x = column.x + 10
         picture.labels.append(Label(device.name, x, top + 19, TEXT, "strong"))
         x += text_width(device.name, TEXT, strong=True) + 8
@@ -315,7 +461,11 @@ class _Layout:
         x += text_width(kind_of(device), SMALL) + 14
         for each in column.own:
             way = 1 if each.direction is Direction.INBOUND else -1
-            picture.gates.append(Gate(each.list, each.family, each.point, each.direction, Spot(x, top + 15), (0, way)))
+            picture.gates.append(
+                Gate(
+                    each.list, each.family, each.point, each.direction, Spot(x, top + 15), (0, way)
+                )
+            )
             picture.labels.append(Label(each.list, x + 11, top + 19, SMALL))
             x += 32 + text_width(each.list, SMALL)
         self._tops[device.name] = top
@@ -330,25 +480,60 @@ class _Layout:
         for row in column.rows:
             y += 24
             picture.stubs.append(
-                Stub(row.point, (Spot(trunk, self._tops[column.device.name] + _BLOCK), Spot(trunk, y), Spot(trunk + stub, y)))
+                Stub(
+                    row.point,
+                    (
+                        Spot(trunk, self._tops[column.device.name] + _BLOCK),
+                        Spot(trunk, y),
+                        Spot(trunk + stub, y),
+                    ),
+                )
             )
             x = trunk + 10
             for each in row.gates:
                 if each.point.kind is PointKind.SUBNET:  # on the subnet's side of the stub
-                    x = max(x, trunk + stub - 8 - sum(14 + text_width(one.list, SMALL) + 8 for one in row.gates[row.gates.index(each) :]))
-                inward = each.direction is (Direction.INBOUND if each.point.kind is not PointKind.SUBNET else Direction.OUTBOUND)
-                picture.gates.append(Gate(each.list, each.family, each.point, each.direction, Spot(x, y), (-1 if inward else 1, 0)))
+                    x = max(
+                        x,
+                        trunk
+                        + stub
+                        - 8
+                        - sum(
+                            14 + text_width(one.list, SMALL) + 8
+                            for one in row.gates[row.gates.index(each) :]
+                        ),
+                    )
+                inward = each.direction is (
+                    Direction.INBOUND
+                    if each.point.kind is not PointKind.SUBNET
+                    else Direction.OUTBOUND
+                )
+                picture.gates.append(
+                    Gate(
+                        each.list,
+                        each.family,
+                        each.point,
+                        each.direction,
+                        Spot(x, y),
+                        (-1 if inward else 1, 0),
+                    )
+                )
                 picture.labels.append(Label(each.list, x + 7, y - 6, SMALL))
                 x += 14 + text_width(each.list, SMALL) + 8
             for index, text in enumerate(row.texts):
-                picture.labels.append(Label(text, trunk + 6, y + 18 + index * LINE, SMALL, "quiet" if index else ""))
+                picture.labels.append(
+                    Label(text, trunk + 6, y + 18 + index * LINE, SMALL, "quiet" if index else "")
+                )
             if not row.port:
-                picture.bars[row.name] = Bar(row.name, "subnet", trunk + stub, trunk + stub + row.bar, y)
+                picture.bars[row.name] = Bar(
+                    row.name, "subnet", trunk + stub, trunk + stub + row.bar, y
+                )
                 picture.labels.append(Label(row.title, trunk + stub + 2, y - 8, TEXT, "strong"))
             for index, line in enumerate(row.machines):
                 at = y + index * machine_step(row.machines)
                 hangs = Spot(trunk + stub + 4, at + (0 if row.port else 13))
-                self._write_machine(line, row.name, trunk + stub + 10, at + (4 if row.port else 17), hangs)
+                self._write_machine(
+                    line, row.name, trunk + stub + 10, at + (4 if row.port else 17), hangs
+                )
             y += row.height - 24
         return y
 
@@ -362,22 +547,55 @@ class _Layout:
                 x = column.x + 12
                 for slot in slots:
                     edge = block.y if up else block.y + block.height
-                    picture.stubs.append(Stub(slot.point, (Spot(x, edge), Spot(x, heights[slot.bar]))))
+                    picture.stubs.append(
+                        Stub(slot.point, (Spot(x, edge), Spot(x, heights[slot.bar])))
+                    )
                     spans.setdefault(slot.bar, []).append(x)
                     y = edge - slot.height + 12 if up else edge + 12
-                    written = [*((text, None) for text in slot.texts), *((each.list, each) for each in slot.gates)]
-                    if up:  # from the bar to the block: gates of the subnet, then of the interface, then its name
-                        written = [*((each.list, each) for each in slot.gates), *((text, None) for text in slot.texts)]
+                    written = [
+                        *((text, None) for text in slot.texts),
+                        *((each.list, each) for each in slot.gates),
+                    ]
+                    # From the bar to the block: gates of the subnet, then of the interface, then its name.
+                    if up:
+                        written = [
+                            *((each.list, each) for each in slot.gates),
+                            *((text, None) for text in slot.texts),
+                        ]
                     else:
-                        written = [*((text, None) for text in slot.texts), *((each.list, each) for each in reversed(slot.gates))]
+                        written = [
+                            *((text, None) for text in slot.texts),
+                            *((each.list, each) for each in reversed(slot.gates)),
+                        ]
                     for text, gate in written:
                         if gate is None:
-                            picture.labels.append(Label(text, x + 6, y + 3, SMALL, "" if text == slot.texts[0] else "quiet"))
+                            picture.labels.append(
+                                Label(
+                                    text,
+                                    x + 6,
+                                    y + 3,
+                                    SMALL,
+                                    "" if text == slot.texts[0] else "quiet",
+                                )
+                            )
                             y += LINE
                             continue
-                        inward = gate.direction is (Direction.INBOUND if gate.point.kind is not PointKind.SUBNET else Direction.OUTBOUND)
+                        inward = gate.direction is (
+                            Direction.INBOUND
+                            if gate.point.kind is not PointKind.SUBNET
+                            else Direction.OUTBOUND
+                        )
                         down = inward is up
-                        picture.gates.append(Gate(gate.list, gate.family, gate.point, gate.direction, Spot(x, y), (0, 1 if down else -1)))
+                        picture.gates.append(
+                            Gate(
+                                gate.list,
+                                gate.family,
+                                gate.point,
+                                gate.direction,
+                                Spot(x, y),
+                                (0, 1 if down else -1),
+                            )
+                        )
                         picture.labels.append(Label(text, x + 9, y + 3, SMALL))
                         y += GATE
                     x += slot.width
@@ -390,7 +608,11 @@ class _Layout:
 def _near(plan: Plan, device: str) -> set[str]:
     """Return a device and those that it shares a subnet or a cable with."""
     on = {each.on for each in plan.devices[device].interfaces.values()}
-    found = {each.name for each in plan.devices.values() if on & {one.on for one in each.interfaces.values()}} | {device}
+    found = {
+        each.name
+        for each in plan.devices.values()
+        if on & {one.on for one in each.interfaces.values()}
+    } | {device}
     for _, (one, other) in _cables(plan.devices):
         found |= {one.owner, other.owner} if device in (one.owner, other.owner) else set()
     return found

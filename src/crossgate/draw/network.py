@@ -1,7 +1,9 @@
-"""The network as a harbour: subnets are quays, devices the blocks between them, lists the gates across what joins them.
+"""The network as a harbour: subnets are quays, devices the blocks between them, lists the gates
+across what joins them.
 
-A gate is a barrier with an arrow through it for the direction; an IPv4 gate has square posts, an IPv6 gate round ones, one for frames pointed ones. A traced
-conversation runs over it in lanes, one a leg, and ends in a ring at the gate that stopped it.
+A gate is a barrier with an arrow through it for the direction; an IPv4 gate has square posts, an
+IPv6 gate round ones, one for frames pointed ones. A traced conversation runs over it in lanes, one
+a leg, and ends in a ring at the gate that stopped it.
 """
 
 from __future__ import annotations
@@ -28,7 +30,9 @@ _LANE = 3.5
 
 
 class Lane(NamedTuple):
-    """One leg of a traced conversation: its corners, whether it arrived, and a sentence about it."""
+    """One leg of a traced conversation: its corners, whether it arrived, and a sentence about
+    it.
+    """
 
     corners: tuple[Spot, ...]
     verdict: Verdict
@@ -36,17 +40,30 @@ class Lane(NamedTuple):
 
 
 def network_sheet(
-    plan: Plan, theme: Theme, *, trace: Trace | None = None, told: Sequence[str] = (), only_list: str | None = None, around: str | None = None,
-    size: tuple[int, int] | None = None, marked: frozenset[Point] = frozenset(),
-) -> Sheet:  # fmt: skip
-    """Draw a plan's network; `told` are sentences about the legs of a trace, `marked` places whose gates stand out."""
+    plan: Plan,
+    theme: Theme,
+    *,
+    trace: Trace | None = None,
+    told: Sequence[str] = (),
+    only_list: str | None = None,
+    around: str | None = None,
+    size: tuple[int, int] | None = None,
+    marked: frozenset[Point] = frozenset(),
+) -> Sheet:
+    """Draw a plan's network; `told` are sentences about the legs of a trace, `marked` places whose
+    gates stand out.
+    """
     picture = laid_out(plan, only_list, around)
     lanes = [] if trace is None else lanes_of(plan, picture, trace, told)
     head = _HEAD + LINE * 1.3 * len(lanes)
     title = plan.title or handed_on(plan.files[0])
     frames = any(each.family is None for each in picture.gates)
     width = max(
-        picture.width, 850.0 if frames else 760.0, text_width(title, 17) + 60, *(text_width(each.told, TEXT) + 80 for each in lanes), 0
+        picture.width,
+        850.0 if frames else 760.0,
+        text_width(title, 17) + 60,
+        *(text_width(each.told, TEXT) + 80 for each in lanes),
+        0,
     )
     height = picture.height + head + _FOOT
     sheet = Sheet(width, height, theme, sized(width, height, size))
@@ -55,7 +72,7 @@ def network_sheet(
         sheet.text(picture.folded, 24 + text_width(title, 19) + 20, 30, TEXT, theme.quiet)
     for index, lane in enumerate(lanes):
         y = 52 + index * LINE * 1.3
-        sheet.line([(24, y - 4), (52, y - 4)], theme.of(lane.verdict), 2.6, "-" if index == 0 else (0, (4, 1.5)))  # type: ignore[arg-type]
+        sheet.line([(24, y - 4), (52, y - 4)], theme.of(lane.verdict), 2.6, _dashed(index))
         sheet.text(lane.told, 60, y, TEXT, theme.of(lane.verdict))
     _draw(sheet, picture, head - 16, marked)
     for index, lane in enumerate(lanes):
@@ -76,7 +93,16 @@ def _draw(sheet: Sheet, picture: Picture, top: float, marked: frozenset[Point]) 
         fill = theme.paper if hatch else theme.quay
         thick = bar.end if bar.leader is None else bar.leader
         sheet.line([(thick, bar.y + top), (bar.end, bar.y + top)], theme.quay, 1)
-        sheet.box(bar.x, bar.y + top - 3.5, thick - bar.x, 7, fill, theme.quay, hatch=hatch, gid=f"bar {bar.name}")
+        sheet.box(
+            bar.x,
+            bar.y + top - 3.5,
+            thick - bar.x,
+            7,
+            fill,
+            theme.quay,
+            hatch=hatch,
+            gid=f"bar {bar.name}",
+        )
     for stub in picture.stubs:
         end = stub.corners[-1]
         sheet.dot(end.x, end.y + top, 3.4, theme.paper, theme.ink)
@@ -92,10 +118,22 @@ def _draw(sheet: Sheet, picture: Picture, top: float, marked: frozenset[Point]) 
             gid=f"device {block.device}",
         )
         if block.switch:
-            sheet.line([(block.x, block.y + top + 3.5), (block.x + block.width, block.y + top + 3.5)], theme.ink, 1)
+            sheet.line(
+                [(block.x, block.y + top + 3.5), (block.x + block.width, block.y + top + 3.5)],
+                theme.ink,
+                1,
+            )
     for number, label in enumerate(picture.labels):
         tone = theme.quiet if label.tone == "quiet" else theme.ink
-        sheet.text(label.text, label.x, label.y + top, label.size, tone, label.tone == "strong", gid=f"label {number}")
+        sheet.text(
+            label.text,
+            label.x,
+            label.y + top,
+            label.size,
+            tone,
+            label.tone == "strong",
+            gid=f"label {number}",
+        )
     for gate in picture.gates:
         if gate.point in marked:
             sheet.dot(gate.at.x, gate.at.y + top, 11, theme.faint, theme.varies, 2, above=3)
@@ -108,11 +146,23 @@ def draw_gate(sheet: Sheet, gate: Gate, top: float, color: str) -> None:
     across = gate.way[0] == 0  # the stub is upright, so the barrier lies across it
     reach = 6.0
     ends = [(x - reach, y), (x + reach, y)] if across else [(x, y - reach), (x, y + reach)]
-    name = f"gate {gate.list} {gate.direction} on {gate.point}" if gate.list else ""  # the legend's have none
+    name = (
+        f"gate {gate.list} {gate.direction} on {gate.point}" if gate.list else ""
+    )  # the legend's have none
     sheet.line(ends, color, 2.4, gid=name, above=5)
     for end_x, end_y in ends:
         if gate.family is None:
-            sheet.shape([(end_x, end_y - 3.4), (end_x + 3.4, end_y), (end_x, end_y + 3.4), (end_x - 3.4, end_y)], color, color, above=6)
+            sheet.shape(
+                [
+                    (end_x, end_y - 3.4),
+                    (end_x + 3.4, end_y),
+                    (end_x, end_y + 3.4),
+                    (end_x - 3.4, end_y),
+                ],
+                color,
+                color,
+                above=6,
+            )
         elif gate.family is Family.IPV4:
             sheet.box(end_x - 2.2, end_y - 2.2, 4.4, 4.4, color, above=6)
         else:
@@ -120,7 +170,12 @@ def draw_gate(sheet: Sheet, gate: Gate, top: float, color: str) -> None:
     dx, dy = gate.way
     tip, base = (x + dx * 6.5, y + dy * 6.5), (x + dx * 0.5, y + dy * 0.5)
     side = (dy * 3.4, dx * 3.4)
-    sheet.shape([tip, (base[0] + side[0], base[1] + side[1]), (base[0] - side[0], base[1] - side[1])], color, sheet.theme.paper, above=7)
+    sheet.shape(
+        [tip, (base[0] + side[0], base[1] + side[1]), (base[0] - side[0], base[1] - side[1])],
+        color,
+        sheet.theme.paper,
+        above=7,
+    )
 
 
 def _legend(sheet: Sheet, y: float, frames: bool) -> None:
@@ -134,13 +189,26 @@ def _legend(sheet: Sheet, y: float, frames: bool) -> None:
         gates.append((None, "an ethernet list"))
     for family, text in gates:
         sheet.line([(x - 8, y - 4), (x + 14, y - 4)], theme.quiet, 1.3)
-        draw_gate(sheet, Gate("", family, point, Direction.INBOUND, Spot(x, y - 4), (1, 0)), 0, theme.ink)
+        draw_gate(
+            sheet, Gate("", family, point, Direction.INBOUND, Spot(x, y - 4), (1, 0)), 0, theme.ink
+        )
         sheet.text(text, x + 20, y, SMALL, theme.quiet)
         x += 46 + text_width(text, SMALL)
-    for what, text in (("quay", "a subnet"), ("outside", "an outside"), ("router", "a router"), ("switch", "a switch")):
+    for what, text in (
+        ("quay", "a subnet"),
+        ("outside", "an outside"),
+        ("router", "a router"),
+        ("switch", "a switch"),
+    ):
         if what in ("quay", "outside"):
             sheet.box(
-                x - 8, y - 7, 26, 7, theme.quay if what == "quay" else theme.paper, theme.quay, hatch="" if what == "quay" else "////"
+                x - 8,
+                y - 7,
+                26,
+                7,
+                theme.quay if what == "quay" else theme.paper,
+                theme.quay,
+                hatch="" if what == "quay" else "////",
             )
         else:
             sheet.box(x - 8, y - 11, 26, 14, theme.block, theme.ink, 0 if what == "switch" else 5)
@@ -160,7 +228,9 @@ def lanes_of(plan: Plan, picture: Picture, trace: Trace, told: Sequence[str]) ->
     graph, places = _lines(picture)
     lanes = []
     for index, leg in enumerate(trace.legs):
-        start, end = (trace.conversation.source, trace.conversation.destination)[:: -1 if leg.leg.returns else 1]
+        start, end = (trace.conversation.source, trace.conversation.destination)[
+            :: -1 if leg.leg.returns else 1
+        ]
         wanted = [_end_of(picture, plan, places, start.name, start.segment, start.device)]
         for asked in leg.asked:
             # From the bar to the device where packets come in, the other way where they leave.
@@ -184,10 +254,22 @@ def lanes_of(plan: Plan, picture: Picture, trace: Trace, told: Sequence[str]) ->
         known = [each for each in wanted if each is not None and each in graph]
         for one, other in pairwise(known):
             if networkx.has_path(graph, one, other):
-                corners += networkx.shortest_path(graph, one, other, weight="weight")[1 if corners else 0 :]
+                corners += networkx.shortest_path(graph, one, other, weight="weight")[
+                    1 if corners else 0 :
+                ]
         if gate is not None:
-            corners = [*corners, gate.at] if gate.point.kind is PointKind.HOST else _until(corners, gate.at)
-        verdict = Verdict.PERMITTED if stopped is None and leg.path.arrived else Verdict.DENIED if index == 0 else Verdict.HALF_OPEN
+            corners = (
+                [*corners, gate.at]
+                if gate.point.kind is PointKind.HOST
+                else _until(corners, gate.at)
+            )
+        verdict = (
+            Verdict.PERMITTED
+            if stopped is None and leg.path.arrived
+            else Verdict.DENIED
+            if index == 0
+            else Verdict.HALF_OPEN
+        )
         lanes.append(Lane(tuple(corners), verdict, told[index] if index < len(told) else ""))
     return lanes
 
@@ -203,7 +285,9 @@ def _until(corners: list[Spot], at: Spot) -> list[Spot]:
 
 
 _Places = dict[Point, tuple[Spot, ...]]
-"""The spots of each place: of an interface or port its end at the bar and its end at the device, of a host where its line begins."""
+"""The spots of each place: of an interface or port its end at the bar and its end at the device, of
+a host where its line begins.
+"""
 
 
 def _lines(picture: Picture) -> tuple[Any, _Places]:
@@ -255,11 +339,18 @@ def _lines(picture: Picture) -> tuple[Any, _Places]:
     return graph, places
 
 
-def _end_of(picture: Picture, plan: Plan, places: _Places, name: str, segment: str, device: str | None) -> Spot | None:
+def _end_of(
+    picture: Picture, plan: Plan, places: _Places, name: str, segment: str, device: str | None
+) -> Spot | None:
     """Return where a conversation begins or ends."""
     if device is not None:
         return places.get(Point(PointKind.ITSELF, device), (None,))[0]
     return picture.hosts.get(name) or places.get(Point(PointKind.SUBNET, segment), (None,))[0]
+
+
+def _dashed(index: int) -> str | tuple[int, tuple[float, ...]]:
+    """Return how the line of a lane is drawn: the first whole, the others dashed."""
+    return "-" if index == 0 else (0, (4, 1.5))
 
 
 def _draw_lane(sheet: Sheet, lane: Lane, index: int, top: float) -> None:
@@ -268,14 +359,22 @@ def _draw_lane(sheet: Sheet, lane: Lane, index: int, top: float) -> None:
     shift = (index - 1) * _LANE
     color = sheet.theme.of(lane.verdict)
     corners = [(each.x + shift, each.y + top + shift) for each in lane.corners]
-    sheet.line(corners, color, 2.6, "-" if index == 0 else (0, (4, 1.5)), gid=f"leg {index + 1}", above=4)  # type: ignore[arg-type]
+    sheet.line(corners, color, 2.6, _dashed(index), gid=f"leg {index + 1}", above=4)
     x, y = corners[-1]
     if lane.verdict is Verdict.PERMITTED:
-        (before_x, before_y) = next(((one, other) for one, other in reversed(corners) if (one, other) != (x, y)), (x, y))
+        (before_x, before_y) = next(
+            ((one, other) for one, other in reversed(corners) if (one, other) != (x, y)), (x, y)
+        )
         length = max(abs(x - before_x) + abs(y - before_y), 1e-6)
         dx, dy = (x - before_x) / length, (y - before_y) / length
-        sheet.shape([(x + dx * 7, y + dy * 7), (x - dy * 4.5, y + dx * 4.5), (x + dy * 4.5, y - dx * 4.5)], color, above=4)
+        sheet.shape(
+            [(x + dx * 7, y + dy * 7), (x - dy * 4.5, y + dx * 4.5), (x + dy * 4.5, y - dx * 4.5)],
+            color,
+            above=4,
+        )
     else:
         from matplotlib.patches import Circle
 
-        sheet.axes.add_patch(Circle((x, y), 10, fill=False, edgecolor=color, linewidth=sheet.points(2.6), zorder=9))
+        sheet.axes.add_patch(
+            Circle((x, y), 10, fill=False, edgecolor=color, linewidth=sheet.points(2.6), zorder=9)
+        )

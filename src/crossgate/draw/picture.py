@@ -29,11 +29,18 @@ class Label(NamedTuple):
     @property
     def box(self) -> tuple[float, float, float, float]:
         """Left, top, right and bottom."""
-        return self.x, self.y - self.size * 0.8, self.x + text_width(self.text, self.size, self.tone == "strong"), self.y + self.size * 0.22
+        return (
+            self.x,
+            self.y - self.size * 0.8,
+            self.x + text_width(self.text, self.size, self.tone == "strong"),
+            self.y + self.size * 0.22,
+        )
 
 
 class Gate(NamedTuple):
-    """A list where it stands: its middle, which way packets pass it (a unit step right or down), and its family, None for frames."""
+    """A list where it stands: its middle, which way packets pass it (a unit step right or down),
+    and its family, None for frames.
+    """
 
     list: str
     family: Family | None
@@ -55,7 +62,9 @@ class Block(NamedTuple):
 
 
 class Bar(NamedTuple):
-    """A subnet, an outside or a cable, from left to right at one height; from `leader` on only a thin line leads to its name."""
+    """A subnet, an outside or a cable, from left to right at one height; from `leader` on only a
+    thin line leads to its name.
+    """
 
     name: str
     kind: str

@@ -1,4 +1,6 @@
-"""Changes of a plan's text: a name given anew everywhere, the usual layout, and what mends a finding or an expectation."""
+"""Changes of a plan's text: a name given anew everywhere, the usual layout, and what mends a
+finding or an expectation.
+"""
 
 from __future__ import annotations
 
@@ -18,14 +20,18 @@ from crossgate.language.words import Words
 
 
 class Repair(NamedTuple):
-    """What could be mended in a line: what it is, and how it is looked for: a finding by its name, list and entry, or an expectation by its index."""
+    """What could be mended in a line: what it is, and how it is looked for: a finding by its name,
+    list and entry, or an expectation by its index.
+    """
 
     title: str
     words: tuple[str, ...]
 
 
 def renamed(opened: OpenPlan, mention: Mention, name: str) -> dict[str, list[tuple[int, Mention]]]:
-    """Return every place where a name stands that is to be another, by file. Raises `PlanError` for what cannot be one, or is one already."""
+    """Return every place where a name stands that is to be another, by file. Raises `PlanError` for
+    what cannot be one, or is one already.
+    """
     where = opened.declaration(mention.named, mention.name)
     if where is None:
         raise PlanError(f"{mention.name} is not given in this plan, so it cannot be renamed")
@@ -44,8 +50,12 @@ def renamed(opened: OpenPlan, mention: Mention, name: str) -> dict[str, list[tup
     return found
 
 
-def layout_edits(opened: OpenPlan, text: Text, first: int = 0, last: int | None = None) -> list[LineEdit]:
-    """Return what puts a file, or some of its lines, into the usual layout. Raises `PlanError` while there are errors in the plan."""
+def layout_edits(
+    opened: OpenPlan, text: Text, first: int = 0, last: int | None = None
+) -> list[LineEdit]:
+    """Return what puts a file, or some of its lines, into the usual layout. Raises `PlanError`
+    while there are errors in the plan.
+    """
     if opened.whole is None:
         raise PlanError("a plan is set in its layout once it has no errors")
     return [
@@ -55,8 +65,12 @@ def layout_edits(opened: OpenPlan, text: Text, first: int = 0, last: int | None 
     ]
 
 
-def meant(opened: OpenPlan, text: Text, first: int, last: int) -> Iterator[tuple[PlanError, int, Instead]]:
-    """Yield the errors in some lines that tell what was most likely meant, each with its line and that."""
+def meant(
+    opened: OpenPlan, text: Text, first: int, last: int
+) -> Iterator[tuple[PlanError, int, Instead]]:
+    """Yield the errors in some lines that tell what was most likely meant, each with its line and
+    that.
+    """
     for error in opened.errors:
         if (
             error.instead is not None
@@ -73,16 +87,32 @@ def repairs(opened: OpenPlan, text: Text, first: int, last: int) -> Iterator[Rep
     if settled is None:
         return
     for finding in settled.findings:
-        if finding.name in MENDED and finding.place.file == text.file and first <= finding.place.line - 1 <= last:
-            words = (finding.name, finding.access_list or "", "" if finding.entry is None else str(finding.entry))
+        if (
+            finding.name in MENDED
+            and finding.place.file == text.file
+            and first <= finding.place.line - 1 <= last
+        ):
+            words = (
+                finding.name,
+                finding.access_list or "",
+                "" if finding.entry is None else str(finding.entry),
+            )
             yield Repair(f"Mend {finding.name}: {finding.fault.mend}", words)
     for index, promise in enumerate(settled.reading.plan.expectations):
-        if promise.place.file == text.file and first <= promise.place.line - 1 <= last and not settled.proved[promise.place].held:
+        if (
+            promise.place.file == text.file
+            and first <= promise.place.line - 1 <= last
+            and not settled.proved[promise.place].held
+        ):
             yield Repair("Make this hold", (str(index),))
 
 
-def repaired(opened: OpenPlan, repair: Repair, now: Callable[[Plan], datetime]) -> Mapping[str, list[LineEdit]]:
-    """Return the edits of the first proposal that mends something, by file, proved as `mend` proves it. Raises `PlanError` where there is none."""
+def repaired(
+    opened: OpenPlan, repair: Repair, now: Callable[[Plan], datetime]
+) -> Mapping[str, list[LineEdit]]:
+    """Return the edits of the first proposal that mends something, by file, proved as `mend` proves
+    it. Raises `PlanError` where there is none.
+    """
     from crossgate.core.answers.verify import Verifier
     from crossgate.core.traffic.session import Session
     from crossgate.language.ending import mend_finding
@@ -96,12 +126,19 @@ def repaired(opened: OpenPlan, repair: Repair, now: Callable[[Plan], datetime]) 
     if len(repair.words) == 1:
         index = int(repair.words[0])
         verifier = Verifier(session)
-        found = mend_claim(reading, index, verifier.verify(reading.plan.expectations[index]), now(reading.plan), verifier)
+        found = mend_claim(
+            reading,
+            index,
+            verifier.verify(reading.plan.expectations[index]),
+            now(reading.plan),
+            verifier,
+        )
     else:
         finding = next(
             each
             for each in settled.findings
-            if (each.name, each.access_list or "", "" if each.entry is None else str(each.entry)) == repair.words
+            if (each.name, each.access_list or "", "" if each.entry is None else str(each.entry))
+            == repair.words
         )
         found = mend_finding(reading, finding, now(reading.plan), session)
     if not found.mends:

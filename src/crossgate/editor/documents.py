@@ -1,7 +1,9 @@
-"""The documents that an editor has open, by the line ends of the protocol, and the frames that its messages come in.
+"""The documents that an editor has open, by the line ends of the protocol, and the frames that its
+messages come in.
 
-The protocol ends a line with LF, CR LF or CR and with nothing else (Language Server Protocol 3.17, "Text Documents").
-pygls takes what Python calls line ends, U+2028 and form feeds among them, and would lose its place behind one.
+The protocol ends a line with LF, CR LF or CR and with nothing else (Language Server Protocol 3.17,
+"Text Documents"). pygls takes what Python calls line ends, U+2028 and form feeds among them, and
+would lose its place behind one.
 """
 
 from __future__ import annotations
@@ -34,7 +36,9 @@ class Document(TextDocument):
         self._source = self.source[:start] + change.text + self.source[max(start, end) :]
 
     def _offset(self, lines: Sequence[str], position: lsp.Position) -> int:
-        """Return which character a place is at; what is behind a line's end is at it, what is behind the text at its end."""
+        """Return which character a place is at; what is behind a line's end is at it, what is
+        behind the text at its end.
+        """
         before = sum(map(len, lines[: position.line]))
         if position.line >= len(lines):
             return before
@@ -45,7 +49,9 @@ class Document(TextDocument):
         low, high = 0, len(line)
         while low < high:  # the most characters that are no more units than these
             middle = (low + high + 1) // 2
-            low, high = (middle, high) if units(line[:middle]) <= position.character else (low, middle - 1)
+            low, high = (
+                (middle, high) if units(line[:middle]) <= position.character else (low, middle - 1)
+            )
         return before + low
 
 
@@ -53,7 +59,11 @@ class Documents(Workspace):
     """The documents that are open."""
 
     def _create_text_document(
-        self, doc_uri: str, source: str | None = None, version: int | None = None, language_id: str | None = None
+        self,
+        doc_uri: str,
+        source: str | None = None,
+        version: int | None = None,
+        language_id: str | None = None,
     ) -> TextDocument:
         return Document(
             doc_uri,
@@ -66,7 +76,9 @@ class Documents(Workspace):
 
 
 class Frames:
-    """Standard input of which no message is read that is larger than `MOST_FRAME`: it ends there, and says so."""
+    """Standard input of which no message is read that is larger than `MOST_FRAME`: it ends there,
+    and says so.
+    """
 
     def __init__(self, stream: BinaryIO) -> None:
         """Read from a stream."""
@@ -79,6 +91,13 @@ class Frames:
     def read(self, size: int) -> bytes:
         """Return a message, nothing where it is too large."""
         if size > MOST_FRAME:
-            print(f"crossgate: a message of {size:,} octets is not read; up to {MOST_FRAME >> 20} MB are", file=sys.stderr)
+            print(
+                (
+                    f"crossgate: a message of {size:,} octets is not read; up to "
+                    f"{MOST_FRAME >> 20} "
+                    "MB are"
+                ),
+                file=sys.stderr,
+            )
             return b""
         return self._stream.read(size)

@@ -1,4 +1,6 @@
-"""How a line of a plan may go on at a place: the words of its form, and the plan's names where one may stand."""
+"""How a line of a plan may go on at a place: the words of its form, and the plan's names where one
+may stand.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,9 @@ from crossgate.language.texts import Text, list_form
 
 
 class Offer(NamedTuple):
-    """A word that may stand there: what sort it is (`forms.KINDS`, or "word"), and what it is in a few words."""
+    """A word that may stand there: what sort it is (`forms.KINDS`, or "word"), and what it is in a
+    few words.
+    """
 
     word: str
     kind: str
@@ -34,7 +38,11 @@ class Offers(NamedTuple):
 def offers_at(text: Text, plan: Plan | None, number: int, column: int) -> Offers:
     """Return what may stand at a place."""
     line = text.line(number)[:column]
-    head = text.line(text.heads[number]) if number < len(text.lines) and text.heads[number] >= 0 else ""
+    head = (
+        text.line(text.heads[number])
+        if number < len(text.lines) and text.heads[number] >= 0
+        else ""
+    )
     if not line[:1].isspace():
         head = ""
     commas = line.split(None, 1)[:1] and line.split(None, 1)[0] in COMMAS and not head
@@ -44,16 +52,26 @@ def offers_at(text: Text, plan: Plan | None, number: int, column: int) -> Offers
     typed = words.pop() if words and words[-1].end == column and words[-1].text != "," else None
     start = column if typed is None else typed.start
     steps = list(_steps(head, [each.text for each in words]))
-    found = [offer for step in steps for offer in _offers(step, plan, "" if typed is None else typed.text)]
+    found = [
+        offer
+        for step in steps
+        for offer in _offers(step, plan, "" if typed is None else typed.text)
+    ]
     if typed is not None and "," in typed.text and any(step.kind == "SERVICE" for step in steps):
-        start = typed.start + typed.text.rindex(",") + 1  # a service token may be several, with commas
+        start = (
+            typed.start + typed.text.rindex(",") + 1
+        )  # a service token may be several, with commas
     begun = line[start:]
-    unique = {offer.word: offer for offer in found if offer.word.startswith(begun) and offer.word != begun}
+    unique = {
+        offer.word: offer for offer in found if offer.word.startswith(begun) and offer.word != begun
+    }
     return Offers(start, column, list(unique.values()))
 
 
 def _steps(head: str, words: list[str]) -> Iterator[Step]:
-    """Yield what may stand behind some words of a line, in the block of a statement or outside of one."""
+    """Yield what may stand behind some words of a line, in the block of a statement or outside of
+    one.
+    """
     keywords = (
         [row.keyword for row in STATEMENTS[head.split(None, 1)[0]].block]
         if head.split(None, 1)[:1] and head.split(None, 1)[0] in STATEMENTS
@@ -85,29 +103,53 @@ def _names(kind: str, plan: Plan, typed: str) -> Iterator[tuple[str, str]]:
     if kind in ("NAME", "ENDPOINT", "MACHINE"):
         devices = [name for name, device in plan.devices.items() if device.interfaces]
         outsides = kind == "ENDPOINT"
-        sets = [] if kind == "MACHINE" else [*(name for name, each in plan.segments.items() if outsides or not each.outside), *plan.groups]
-        points = [f"{device}.{part}" for device in devices for part in plan.devices[device].interfaces] if "." in typed else []
+        sets = (
+            []
+            if kind == "MACHINE"
+            else [
+                *(name for name, each in plan.segments.items() if outsides or not each.outside),
+                *plan.groups,
+            ]
+        )
+        points = (
+            [f"{device}.{part}" for device in devices for part in plan.devices[device].interfaces]
+            if "." in typed
+            else []
+        )
         yield from _told(plan, [*plan.hosts, *sets, *devices, *points])
     elif kind in ("SUBNET", "HOST", "GROUP", "DEVICE"):
         known: dict[str, Iterable[str]] = {
             "SUBNET": [name for name, each in plan.segments.items() if not each.outside],
-            "HOST": plan.hosts, "GROUP": plan.groups, "DEVICE": plan.devices,
-        }  # fmt: skip
+            "HOST": plan.hosts,
+            "GROUP": plan.groups,
+            "DEVICE": plan.devices,
+        }
         yield from _told(plan, known[kind])
     elif kind in ("POINT", "PORT"):
         for device in plan.devices.values():
             parts = device.ports if kind == "PORT" else {**device.interfaces, **device.ports}
-            yield from ((f"{device.name}.{part}", "a switch port" if part in device.ports else "an interface") for part in parts)
+            yield from (
+                (
+                    f"{device.name}.{part}",
+                    "a switch port" if part in device.ports else "an interface",
+                )
+                for part in parts
+            )
     elif kind == "SERVICE":
         from crossgate.core.model import iana
 
         yield from ((name, ", ".join(each.tokens)) for name, each in plan.services.items())
         yield from ((name, "") for name in ("ip", "ping", *iana.protocols()))
-        yield from ((name, ", ".join(transports)) for name, (_, transports) in iana.services().items())
+        yield from (
+            (name, ", ".join(transports)) for name, (_, transports) in iana.services().items()
+        )
     elif kind == "WINDOW":
         yield from ((name, each.text) for name, each in plan.windows.items())
     elif kind == "LIST":
-        yield from ((name, f"{each.kind} {each.label}, {len(each.entries)} entries") for name, each in plan.every_list.items())
+        yield from (
+            (name, f"{each.kind} {each.label}, {len(each.entries)} entries")
+            for name, each in plan.every_list.items()
+        )
     elif kind == "FINDING":
         yield from ((name, each.meaning) for name, each in KINDS.items())
     elif kind == "VERSIONS":
@@ -117,7 +159,21 @@ def _names(kind: str, plan: Plan, typed: str) -> Iterator[tuple[str, str]]:
 
         yield from ((name, f"0x{number:04X}") for number, name in suite_names().items())
     elif kind == "DAYS":
-        yield from ((word, "") for word in ("daily", "weekdays", "weekends", "mon", "tue", "wed", "thu", "fri", "sat", "sun"))
+        yield from (
+            (word, "")
+            for word in (
+                "daily",
+                "weekdays",
+                "weekends",
+                "mon",
+                "tue",
+                "wed",
+                "thu",
+                "fri",
+                "sat",
+                "sun",
+            )
+        )
 
 
 def _told(plan: Plan, names: Iterable[str]) -> Iterator[tuple[str, str]]:

@@ -1,4 +1,6 @@
-"""What an editor shows of a whole file: its parts, what can be folded, a line above lists and expectations, numbers, and colours."""
+"""What an editor shows of a whole file: its parts, what can be folded, a line above lists and
+expectations, numbers, and colours.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,9 @@ from crossgate.language.texts import Named, Text
 
 
 class Part(NamedTuple):
-    """A statement that gives a name, or a line of its block: what it is, its name and where that stands, its last line, and its `lines`."""
+    """A statement that gives a name, or a line of its block: what it is, its name and where that
+    stands, its last line, and its `lines`.
+    """
 
     what: str
     name: str
@@ -27,14 +31,23 @@ MOST_LINES = 2_000
 
 
 def parts(text: Text) -> Iterator[Part]:
-    """Yield the statements of a file that give names, in order, each with the lines of its block; where these are too many, without the longest."""
+    """Yield the statements of a file that give names, in order, each with the lines of its block;
+    where these are too many, without the longest.
+    """
     heads = [
         (*each, _last(text, each[0]))
         for each in text.declared.values()
         if each[1].named is not Named.POINT and text.heads[each[0]] == each[0]
     ]
     lengths = sorted(last - number for number, _, last in heads)
-    longest = max((length for length, every in zip(lengths, accumulate(lengths), strict=True) if every <= MOST_LINES), default=0)
+    longest = max(
+        (
+            length
+            for length, every in zip(lengths, accumulate(lengths), strict=True)
+            if every <= MOST_LINES
+        ),
+        default=0,
+    )
     for number, mention, last in heads:
         block = range(number + 1, last + 1) if last - number <= longest else ()
         lines = [each for line in block if (each := _inner(text, line)) is not None]
@@ -42,7 +55,9 @@ def parts(text: Text) -> Iterator[Part]:
 
 
 def _inner(text: Text, number: int) -> Part | None:
-    """Return a line of a block: an entry by its number, an interface or a port by its name, others by their first word."""
+    """Return a line of a block: an entry by its number, an interface or a port by its name, others
+    by their first word.
+    """
     line = text.line(number)
     words = line.partition("#")[0].split(None, 1)
     if not words:
@@ -56,7 +71,9 @@ def _inner(text: Text, number: int) -> Part | None:
 
 
 def folds(text: Text) -> Iterator[tuple[int, int]]:
-    """Yield the first and the last lines of what can be folded: blocks, and what stands below a comment line up to the next such one."""
+    """Yield the first and the last lines of what can be folded: blocks, and what stands below a
+    comment line up to the next such one.
+    """
     sections = [number for number, line in enumerate(text.lines) if line.startswith("# --")]
     for start, end in pairwise([*sections, len(text.lines)]):
         last = end - 1
@@ -65,7 +82,10 @@ def folds(text: Text) -> Iterator[tuple[int, int]]:
         if last > start:
             yield start, last
     for number in range(len(text.lines)):
-        if text.heads[number] == number and STATEMENTS.get(text.written(number).keyword, STATEMENTS["title"]).block:
+        if (
+            text.heads[number] == number
+            and STATEMENTS.get(text.written(number).keyword, STATEMENTS["title"]).block
+        ):
             last = _last(text, number)
             if last > number:
                 yield number, last
@@ -83,17 +103,26 @@ def _last(text: Text, number: int) -> int:
 
 
 def notes(opened: OpenPlan, text: Text) -> Iterator[tuple[int, str]]:
-    """Yield what is told above lines: of a list where it stands, how long it is and what nothing reaches; of an expectation whether it holds."""
+    """Yield what is told above lines: of a list where it stands, how long it is and what nothing
+    reaches; of an expectation whether it holds.
+    """
     if opened.reading is None:
         return
     plan, settled = opened.reading.plan, opened.settled
     for each in plan.every_list.values():
         if each.place.file == text.file:
-            stands = [f"{placed.direction} on {placed.point}" for placed in plan.every_placement if placed.access_list == each.name]
+            stands = [
+                f"{placed.direction} on {placed.point}"
+                for placed in plan.every_placement
+                if placed.access_list == each.name
+            ]
             told = ["placed " + ", ".join(stands) if stands else "placed nowhere"]
             told.append(f"{len(each.entries):,} {'entry' if len(each.entries) == 1 else 'entries'}")
             if settled is not None:
-                hidden = sum(found.name == "never-reached" and found.access_list == each.name for found in settled.findings)
+                hidden = sum(
+                    found.name == "never-reached" and found.access_list == each.name
+                    for found in settled.findings
+                )
                 told += [f"{hidden} never reached"] if hidden else []
             yield each.place.line - 1, " · ".join(told)
     for promise in plan.expectations:
@@ -102,12 +131,16 @@ def notes(opened: OpenPlan, text: Text) -> Iterator[tuple[int, str]]:
             if verified is not None:
                 yield (
                     promise.place.line - 1,
-                    "held" if verified.held else f"{'failed' if verified.answered else 'not answered'}: {verified.why}",
+                    "held"
+                    if verified.held
+                    else f"{'failed' if verified.answered else 'not answered'}: {verified.why}",
                 )
 
 
 def numbers(opened: OpenPlan, text: Text, first: int, last: int) -> Iterator[tuple[int, int, str]]:
-    """Yield the lines of entries written without a number, with the column where it would stand and the number that they have."""
+    """Yield the lines of entries written without a number, with the column where it would stand and
+    the number that they have.
+    """
     if opened.reading is None:
         return
     for access_list in opened.reading.plan.every_list.values():
@@ -129,11 +162,29 @@ class Painted(NamedTuple):
 
 
 PAINTS = {
-    "word": "keyword", "remark": "comment", "TEXT": "string", "NUMBER": "number", "NEW": "class", "PART": "property", "LIST": "type",
-    "SERVICE": "function", "WINDOW": "event", "FINDING": "enumMember", "NAME": "variable", "ENDPOINT": "variable", "MACHINE": "variable",
-    "SUBNET": "variable", "HOST": "variable", "GROUP": "variable", "DEVICE": "variable", "POINT": "property", "PORT": "property",
-}  # fmt: skip
-"""What words are painted as, by what they are, in the names of the protocol; all others are numbers."""
+    "word": "keyword",
+    "remark": "comment",
+    "TEXT": "string",
+    "NUMBER": "number",
+    "NEW": "class",
+    "PART": "property",
+    "LIST": "type",
+    "SERVICE": "function",
+    "WINDOW": "event",
+    "FINDING": "enumMember",
+    "NAME": "variable",
+    "ENDPOINT": "variable",
+    "MACHINE": "variable",
+    "SUBNET": "variable",
+    "HOST": "variable",
+    "GROUP": "variable",
+    "DEVICE": "variable",
+    "POINT": "property",
+    "PORT": "property",
+}
+"""What words are painted as, by what they are, in the names of the protocol; all others are
+numbers.
+"""
 
 
 def painted(text: Text, first: int, last: int) -> Iterator[Painted]:
@@ -142,4 +193,6 @@ def painted(text: Text, first: int, last: int) -> Iterator[Painted]:
         written = text.written(number)
         for token, role in zip(written.words, written.roles, strict=True):
             if role and token.text != ",":
-                yield Painted(number, token.start, token.end - token.start, PAINTS.get(role, "number"))
+                yield Painted(
+                    number, token.start, token.end - token.start, PAINTS.get(role, "number")
+                )

@@ -1,4 +1,6 @@
-"""A plan that is being written: read anew at every change, with what `check` and `verify` say of it in the background."""
+"""A plan that is being written: read anew at every change, with what `check` and `verify` say of it
+in the background.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,9 @@ _INCLUDE = re.compile(rb'^include\s+"([^"]*)"', re.MULTILINE)
 
 
 class Proved(NamedTuple):
-    """What became of an expectation: whether it holds; if not, why, and what would make it; not `answered` where nobody knows."""
+    """What became of an expectation: whether it holds; if not, why, and what would make it; not
+    `answered` where nobody knows.
+    """
 
     held: bool
     why: str
@@ -38,7 +42,9 @@ class Proved(NamedTuple):
 
 
 class Looked(NamedTuple):
-    """What was found out of one reading of a plan: the findings that are not accepted, and what became of each expectation, by its place."""
+    """What was found out of one reading of a plan: the findings that are not accepted, and what
+    became of each expectation, by its place.
+    """
 
     reading: Reading
     findings: list[Finding]
@@ -86,7 +92,9 @@ class OpenPlan:
     @property
     def settled(self) -> Looked | None:
         """What was found out of the plan as it is; None where that is not known yet."""
-        return self.looked if self.looked is not None and self.looked.reading is self.reading else None
+        return (
+            self.looked if self.looked is not None and self.looked.reading is self.reading else None
+        )
 
     def declaration(self, named: Named, name: str) -> tuple[Text, int, Mention] | None:
         """Return where a name is given."""
@@ -103,8 +111,12 @@ class OpenPlan:
                 yield text, number, mention
 
 
-def look_at(path: Path, data: Mapping[str, bytes], now: Callable[[Plan], datetime]) -> tuple[list[Finding], dict[Place, Proved]]:
-    """Return what `check` and `verify` say of a plan without errors, given as the bytes of its files."""
+def look_at(
+    path: Path, data: Mapping[str, bytes], now: Callable[[Plan], datetime]
+) -> tuple[list[Finding], dict[Place, Proved]]:
+    """Return what `check` and `verify` say of a plan without errors, given as the bytes of its
+    files.
+    """
     from crossgate.core.answers.verify import Verifier
     from crossgate.core.audit import audit
     from crossgate.core.traffic.session import Session
@@ -136,15 +148,22 @@ def _work(pipe: Connection) -> None:
 
 
 class Watcher:
-    """Looks at plans, each a while after its last change, in a process of its own so that typing is never slowed.
+    """Looks at plans, each a while after its last change, in a process of its own so that typing is
+    never slowed.
 
     What has changed meanwhile is of no use any more: that process is ended.
     """
 
     def __init__(
-        self, pause: float, now: Callable[[Plan], datetime], done: Callable[[OpenPlan], None], failed: Callable[[str], None]
+        self,
+        pause: float,
+        now: Callable[[Plan], datetime],
+        done: Callable[[OpenPlan], None],
+        failed: Callable[[str], None],
     ) -> None:
-        """Make it; `pause` are seconds, `now` tells the time on a plan's clock, `done` and `failed` are called in a thread of its own."""
+        """Make it; `pause` are seconds, `now` tells the time on a plan's clock, `done` and `failed`
+        are called in a thread of its own.
+        """
         self._pause, self._now, self._done, self._failed = pause, now, done, failed
         self._wanted: dict[Path, tuple[OpenPlan, float]] = {}
         self._changed = threading.Condition()
@@ -186,7 +205,9 @@ class Watcher:
         """Wait for a plan whose time has come; None once there is an end."""
         with self._changed:
             while not self._stopped:
-                plan, due = min(self._wanted.values(), key=lambda each: each[1], default=(None, 0.0))
+                plan, due = min(
+                    self._wanted.values(), key=lambda each: each[1], default=(None, 0.0)
+                )
                 left = None if plan is None else due - monotonic()
                 if plan is not None and left is not None and left <= 0:
                     del self._wanted[plan.path]
@@ -194,8 +215,12 @@ class Watcher:
                 self._changed.wait(left)
         return None
 
-    def _answer(self, job: _Job, plan: OpenPlan, revision: int) -> tuple[list[Finding], dict[Place, Proved]] | str | None:
-        """Have a plan looked at; None where it has changed before that was done, a message where it could not be."""
+    def _answer(
+        self, job: _Job, plan: OpenPlan, revision: int
+    ) -> tuple[list[Finding], dict[Place, Proved]] | str | None:
+        """Have a plan looked at; None where it has changed before that was done, a message where it
+        could not be.
+        """
         from multiprocessing import get_context
 
         if self._worker is None or not self._worker[0].is_alive():
@@ -228,12 +253,25 @@ class Watcher:
 
 
 def plan_of(file: Path, unsaved: Mapping[str, bytes]) -> Path:
-    """Return the plan that a file belongs to: the one beside or above it that includes it, straight or by others; else itself."""
+    """Return the plan that a file belongs to: the one beside or above it that includes it, straight
+    or by others; else itself.
+    """
     seen = {os.path.realpath(file)}
     while True:
-        around = (each for folder in (file.parent, *list(file.parents)[1:3]) for each in sorted(folder.glob("*.gate")))
+        around = (
+            each
+            for folder in (file.parent, *list(file.parents)[1:3])
+            for each in sorted(folder.glob("*.gate"))
+        )
         real = os.path.realpath(file)
-        found = next((each for each in around if os.path.realpath(each) not in seen and real in _included(each, unsaved)), None)
+        found = next(
+            (
+                each
+                for each in around
+                if os.path.realpath(each) not in seen and real in _included(each, unsaved)
+            ),
+            None,
+        )
         if found is None:
             return file
         seen.add(os.path.realpath(found))

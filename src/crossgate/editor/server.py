@@ -1,7 +1,9 @@
-"""The language server of plans: the other modules of this folder behind the Language Server Protocol 3.17, over pygls.
+"""The language server of plans: the other modules of this folder behind the Language Server
+Protocol 3.17, over pygls.
 
-Requests are answered in the order in which they come, from what has been read of a plan with its unsaved texts. What `check` and
-`verify` say follows in the background, a while after the last change, and an editor is asked to look at its notes again then.
+Requests are answered in the order in which they come, from what has been read of a plan with its
+unsaved texts. What `check` and `verify` say follows in the background, a while after the last
+change, and an editor is asked to look at its notes again then.
 """
 
 from __future__ import annotations
@@ -32,14 +34,26 @@ _SEVERITIES = {
     Severity.NOTE: lsp.DiagnosticSeverity.Information,
 }
 _SYMBOLS = {
-    "router": lsp.SymbolKind.Module, "switch": lsp.SymbolKind.Module, "list": lsp.SymbolKind.Class, "subnet": lsp.SymbolKind.Namespace,
-    "outside": lsp.SymbolKind.Namespace, "service": lsp.SymbolKind.Function, "window": lsp.SymbolKind.Event, "group": lsp.SymbolKind.Array,
-}  # fmt: skip
+    "router": lsp.SymbolKind.Module,
+    "switch": lsp.SymbolKind.Module,
+    "list": lsp.SymbolKind.Class,
+    "subnet": lsp.SymbolKind.Namespace,
+    "outside": lsp.SymbolKind.Namespace,
+    "service": lsp.SymbolKind.Function,
+    "window": lsp.SymbolKind.Event,
+    "group": lsp.SymbolKind.Array,
+}
 _OFFERED = {
-    "word": lsp.CompletionItemKind.Keyword, "SERVICE": lsp.CompletionItemKind.Function, "LIST": lsp.CompletionItemKind.Class,
-    "WINDOW": lsp.CompletionItemKind.Event, "FINDING": lsp.CompletionItemKind.EnumMember, "POINT": lsp.CompletionItemKind.Property,
-}  # fmt: skip
-_LEGEND = lsp.SemanticTokensLegend(token_types=sorted({*outline.PAINTS.values()}), token_modifiers=[])
+    "word": lsp.CompletionItemKind.Keyword,
+    "SERVICE": lsp.CompletionItemKind.Function,
+    "LIST": lsp.CompletionItemKind.Class,
+    "WINDOW": lsp.CompletionItemKind.Event,
+    "FINDING": lsp.CompletionItemKind.EnumMember,
+    "POINT": lsp.CompletionItemKind.Property,
+}
+_LEGEND = lsp.SemanticTokensLegend(
+    token_types=sorted({*outline.PAINTS.values()}), token_modifiers=[]
+)
 _PAUSE = 0.4
 """So many seconds after the last change a plan is looked at."""
 
@@ -47,7 +61,9 @@ _PAUSE = 0.4
 class Editor(LanguageServer):
     """The server, with the plans that are open in an editor."""
 
-    def __init__(self, now: Callable[[Plan], datetime], plan: Path | None = None, pause: float = _PAUSE) -> None:
+    def __init__(
+        self, now: Callable[[Plan], datetime], plan: Path | None = None, pause: float = _PAUSE
+    ) -> None:
         """Make it; `plan` is the plan that every file belongs to, where it is given."""
         super().__init__("crossgate", __version__)
         self._now, self._only = now, None if plan is None else Path(os.path.abspath(plan))
@@ -59,7 +75,10 @@ class Editor(LanguageServer):
     # The plans behind the documents
 
     def _unsaved(self) -> dict[str, bytes]:
-        return {self._path(uri): document.source.encode() for uri, document in self.workspace.text_documents.items()}
+        return {
+            self._path(uri): document.source.encode()
+            for uri, document in self.workspace.text_documents.items()
+        }
 
     @staticmethod
     def _path(uri: str) -> str:
@@ -101,17 +120,35 @@ class Editor(LanguageServer):
     def _failed(self, error: str) -> None:
         if self._loop is not None:
             message = f"what check says is not known: {error}"
-            self._loop.call_soon_threadsafe(self.window_log_message, lsp.LogMessageParams(type=lsp.MessageType.Warning, message=message))
+            self._loop.call_soon_threadsafe(
+                self.window_log_message,
+                lsp.LogMessageParams(type=lsp.MessageType.Warning, message=message),
+            )
 
     def _tell(self, opened: OpenPlan, again: bool = False) -> None:
-        """Send what is wrong in each file of a plan; `again` asks the editor to look at the notes above lines, too."""
-        found: dict[str, list[lsp.Diagnostic]] = {file: [] for file in (str(opened.path), *opened.texts)}
+        """Send what is wrong in each file of a plan; `again` asks the editor to look at the notes
+        above lines, too.
+        """
+        found: dict[str, list[lsp.Diagnostic]] = {
+            file: [] for file in (str(opened.path), *opened.texts)
+        }
         for error in opened.errors:
-            file, line = (str(opened.path), 0) if error.place is None else (error.place.file, error.place.line - 1)
+            file, line = (
+                (str(opened.path), 0)
+                if error.place is None
+                else (error.place.file, error.place.line - 1)
+            )
             start = max(error.column - 1, 0)
-            there = self._range(opened.texts.get(file), line, start, start + error.width if error.column else 1 << 20)
+            there = self._range(
+                opened.texts.get(file),
+                line,
+                start,
+                start + error.width if error.column else 1 << 20,
+            )
             found.setdefault(file, []).append(
-                lsp.Diagnostic(there, error.message, severity=lsp.DiagnosticSeverity.Error, source="crossgate")
+                lsp.Diagnostic(
+                    there, error.message, severity=lsp.DiagnosticSeverity.Error, source="crossgate"
+                )
             )
         settled = opened.looked
         if settled is not None and settled.reading is opened.reading and not opened.errors:
@@ -124,7 +161,9 @@ class Editor(LanguageServer):
                         severity=_SEVERITIES[KINDS[finding.name].severity],
                         code=finding.name,
                         source="crossgate",
-                        tags=[lsp.DiagnosticTag.Unnecessary] if finding.name in ("never-reached", "no-effect") else None,
+                        tags=[lsp.DiagnosticTag.Unnecessary]
+                        if finding.name in ("never-reached", "no-effect")
+                        else None,
                     )
                 )
             told = {each.place for each in settled.findings if each.name == "locked-out"}
@@ -135,19 +174,27 @@ class Editor(LanguageServer):
                         lsp.Diagnostic(
                             self._line(text, place.line - 1),
                             f"{proved.why}; needed: {proved.needed}",
-                            severity=lsp.DiagnosticSeverity.Error if proved.answered else lsp.DiagnosticSeverity.Warning,
+                            severity=lsp.DiagnosticSeverity.Error
+                            if proved.answered
+                            else lsp.DiagnosticSeverity.Warning,
                             code="verify",
                             source="crossgate",
                         )
                     )
         for file, several in found.items():
-            self.text_document_publish_diagnostics(lsp.PublishDiagnosticsParams(from_fs_path(file) or file, several))
+            self.text_document_publish_diagnostics(
+                lsp.PublishDiagnosticsParams(from_fs_path(file) or file, several)
+            )
         if again and self._may_refresh():
             self.workspace_code_lens_refresh(None, lambda _: None)
 
     def _may_refresh(self) -> bool:
         workspace = self.client_capabilities.workspace
-        return workspace is not None and workspace.code_lens is not None and bool(workspace.code_lens.refresh_support)
+        return (
+            workspace is not None
+            and workspace.code_lens is not None
+            and bool(workspace.code_lens.refresh_support)
+        )
 
     def stop_watching(self) -> None:
         """Look at no plan any more."""
@@ -168,7 +215,9 @@ class Editor(LanguageServer):
         own = text.lines[line]
         column = min(column, len(own))
         shown, left = text.shown_at(line, column)
-        return lsp.Position(shown, self.workspace.position_codec.client_num_units(own[column - left : column]))
+        return lsp.Position(
+            shown, self.workspace.position_codec.client_num_units(own[column - left : column])
+        )
 
     def _line(self, text: Text | None, line: int) -> lsp.Range:
         own = "" if text is None else text.line(line)
@@ -184,7 +233,9 @@ class Editor(LanguageServer):
         if line >= len(text.lines):
             return line, 0
         own = text.lines[line][start:].partition("\r")[0]
-        found = self.workspace.position_codec.position_from_client_units([own], lsp.Position(0, position.character))
+        found = self.workspace.position_codec.position_from_client_units(
+            [own], lsp.Position(0, position.character)
+        )
         return line, start + int(found.character)
 
     def lines_of(self, text: Text, within: lsp.Range) -> tuple[int, int]:
@@ -194,11 +245,17 @@ class Editor(LanguageServer):
     def edits_of(self, text: Text | None, edits: Iterable[LineEdit]) -> list[lsp.TextEdit]:
         """Return edits of whole lines as the protocol has them."""
         return [
-            lsp.TextEdit(lsp.Range(self._position(text, each.first, 0), self._position(text, each.last, 0)), each.text) for each in edits
+            lsp.TextEdit(
+                lsp.Range(self._position(text, each.first, 0), self._position(text, each.last, 0)),
+                each.text,
+            )
+            for each in edits
         ]
 
     def forget(self, uri: str) -> None:
-        """Let go of what is known of a document that is closed, and of its plan when no other of its files is open."""
+        """Let go of what is known of a document that is closed, and of its plan when no other of
+        its files is open.
+        """
         file = Path(self._path(uri))
         path = self._belongs.pop(file, None)
         opened = self._plans.get(path) if path is not None else None
@@ -211,10 +268,14 @@ class Editor(LanguageServer):
         del self._plans[path]
         self._watcher.forget(opened)
         for each in {str(path), *opened.texts}:
-            self.text_document_publish_diagnostics(lsp.PublishDiagnosticsParams(from_fs_path(each) or each, []))
+            self.text_document_publish_diagnostics(
+                lsp.PublishDiagnosticsParams(from_fs_path(each) or each, [])
+            )
 
 
-def editor(now: Callable[[Plan], datetime], plan: Path | None = None, pause: float = _PAUSE) -> Editor:
+def editor(
+    now: Callable[[Plan], datetime], plan: Path | None = None, pause: float = _PAUSE
+) -> Editor:
     """Return a server with all that it answers; see `Editor`."""
     server = Editor(now, plan, pause)
     _listen(server)
@@ -231,7 +292,9 @@ def _listen(server: Editor) -> None:
     def begun(params: lsp.InitializeParams) -> None:
         known = server.workspace
         folders = [*known.folders.values()]
-        server.protocol._workspace = Documents(known.root_uri, lsp.TextDocumentSyncKind.Incremental, folders, known.position_encoding)
+        server.protocol._workspace = Documents(
+            known.root_uri, lsp.TextDocumentSyncKind.Incremental, folders, known.position_encoding
+        )
 
     @server.feature(lsp.TEXT_DOCUMENT_DID_OPEN)
     def opened(params: lsp.DidOpenTextDocumentParams) -> None:
@@ -265,9 +328,14 @@ def _tell_places(server: Editor) -> None:
         if found is None:
             return None
         told, start, end = found
-        return lsp.Hover(lsp.MarkupContent(lsp.MarkupKind.Markdown, told), server.range_of(text, line, start, end))
+        return lsp.Hover(
+            lsp.MarkupContent(lsp.MarkupKind.Markdown, told),
+            server.range_of(text, line, start, end),
+        )
 
-    @server.feature(lsp.TEXT_DOCUMENT_COMPLETION, lsp.CompletionOptions(trigger_characters=[" ", ",", "/", "."]))
+    @server.feature(
+        lsp.TEXT_DOCUMENT_COMPLETION, lsp.CompletionOptions(trigger_characters=[" ", ",", "/", "."])
+    )
     def completion(params: lsp.CompletionParams) -> list[lsp.CompletionItem]:
         opened, text = server.plan_at(params.text_document.uri)
         plan = None if opened.reading is None else opened.reading.plan
@@ -276,11 +344,14 @@ def _tell_places(server: Editor) -> None:
         there = server.range_of(text, line, found.start, found.end)
         return [
             lsp.CompletionItem(
-                each.word, kind=_OFFERED.get(each.kind, lsp.CompletionItemKind.Variable), detail=each.detail or None,
-                sort_text=f"{number:05}", text_edit=lsp.TextEdit(there, each.word),
+                each.word,
+                kind=_OFFERED.get(each.kind, lsp.CompletionItemKind.Variable),
+                detail=each.detail or None,
+                sort_text=f"{number:05}",
+                text_edit=lsp.TextEdit(there, each.word),
             )
             for number, each in enumerate(found.offers)
-        ]  # fmt: skip
+        ]
 
     @server.feature(lsp.TEXT_DOCUMENT_DEFINITION)
     def definition(params: lsp.DefinitionParams) -> lsp.Location | None:
@@ -290,25 +361,39 @@ def _tell_places(server: Editor) -> None:
         if found is None:
             return None
         there, line, own = found
-        return lsp.Location(from_fs_path(there.file) or there.file, server.range_of(there, line, own.start, own.end))
+        return lsp.Location(
+            from_fs_path(there.file) or there.file, server.range_of(there, line, own.start, own.end)
+        )
 
     @server.feature(lsp.TEXT_DOCUMENT_REFERENCES)
     def references(params: lsp.ReferenceParams) -> list[lsp.Location]:
         opened, text = server.plan_at(params.text_document.uri)
         mention = text.mention_at(*server.place_of(text, params.position))
-        return [] if mention is None else [
-            lsp.Location(from_fs_path(there.file) or there.file, server.range_of(there, line, each.start, each.end))
-            for there, line, each in opened.mentioning(mention.named, mention.name)
-            if params.context.include_declaration or not each.declares
-        ]  # fmt: skip
+        return (
+            []
+            if mention is None
+            else [
+                lsp.Location(
+                    from_fs_path(there.file) or there.file,
+                    server.range_of(there, line, each.start, each.end),
+                )
+                for there, line, each in opened.mentioning(mention.named, mention.name)
+                if params.context.include_declaration or not each.declares
+            ]
+        )
 
     @server.feature(lsp.TEXT_DOCUMENT_DOCUMENT_HIGHLIGHT)
     def highlight(params: lsp.DocumentHighlightParams) -> list[lsp.DocumentHighlight]:
         _, text = server.plan_at(params.text_document.uri)
         mention = text.mention_at(*server.place_of(text, params.position))
-        return [] if mention is None else [
-            lsp.DocumentHighlight(server.range_of(text, line, each.start, each.end)) for line, each in text.mentioning(mention.named, mention.name)
-        ]  # fmt: skip
+        return (
+            []
+            if mention is None
+            else [
+                lsp.DocumentHighlight(server.range_of(text, line, each.start, each.end))
+                for line, each in text.mentioning(mention.named, mention.name)
+            ]
+        )
 
 
 def _show(server: Editor) -> None:
@@ -320,18 +405,28 @@ def _show(server: Editor) -> None:
 
         def symbol(part: outline.Part) -> lsp.DocumentSymbol:
             return lsp.DocumentSymbol(
-                part.name, _SYMBOLS.get(part.what, lsp.SymbolKind.Object if part.lines else lsp.SymbolKind.Field),
-                lsp.Range(server.range_of(text, part.first, 0, 0).start, server.range_of(text, part.last, 0, 1 << 20).end),
-                server.range_of(text, part.first, part.column, part.column + len(part.name)), detail=part.what,
+                part.name,
+                _SYMBOLS.get(
+                    part.what, lsp.SymbolKind.Object if part.lines else lsp.SymbolKind.Field
+                ),
+                lsp.Range(
+                    server.range_of(text, part.first, 0, 0).start,
+                    server.range_of(text, part.last, 0, 1 << 20).end,
+                ),
+                server.range_of(text, part.first, part.column, part.column + len(part.name)),
+                detail=part.what,
                 children=[symbol(each) for each in part.lines] or None,
-            )  # fmt: skip
+            )
 
         return [symbol(each) for each in outline.parts(text)]
 
     @server.feature(lsp.TEXT_DOCUMENT_FOLDING_RANGE)
     def folding(params: lsp.FoldingRangeParams) -> list[lsp.FoldingRange]:
         _, text = server.plan_at(params.text_document.uri)
-        return [lsp.FoldingRange(text.shown_at(first, 0)[0], text.shown_at(last, 0)[0]) for first, last in outline.folds(text)]
+        return [
+            lsp.FoldingRange(text.shown_at(first, 0)[0], text.shown_at(last, 0)[0])
+            for first, last in outline.folds(text)
+        ]
 
     @server.feature(lsp.TEXT_DOCUMENT_CODE_LENS)
     def lenses(params: lsp.CodeLensParams) -> list[lsp.CodeLens]:
@@ -345,8 +440,12 @@ def _show(server: Editor) -> None:
     def hints(params: lsp.InlayHintParams) -> list[lsp.InlayHint]:
         opened, text = server.plan_at(params.text_document.uri)
         return [
-            lsp.InlayHint(server.range_of(text, line, column, column).start, number, padding_right=True)
-            for line, column, number in outline.numbers(opened, text, *server.lines_of(text, params.range))
+            lsp.InlayHint(
+                server.range_of(text, line, column, column).start, number, padding_right=True
+            )
+            for line, column, number in outline.numbers(
+                opened, text, *server.lines_of(text, params.range)
+            )
         ]
 
     def painted(uri: str, within: lsp.Range | None) -> lsp.SemanticTokens:
@@ -360,8 +459,17 @@ def _show(server: Editor) -> None:
             there, start = text.shown_at(each.line, each.start)
             length = each.length
             if not own.isascii():
-                start, length = units(own[each.start - start : each.start]), units(own[each.start : each.start + length])
-            data += [there - line, start - (column if there == line else 0), length, _LEGEND.token_types.index(each.paint), 0]
+                start, length = (
+                    units(own[each.start - start : each.start]),
+                    units(own[each.start : each.start + length]),
+                )
+            data += [
+                there - line,
+                start - (column if there == line else 0),
+                length,
+                _LEGEND.token_types.index(each.paint),
+                0,
+            ]
             line, column = there, start
         return lsp.SemanticTokens(data)
 
@@ -381,9 +489,15 @@ def _change(server: Editor) -> None:
     def may_rename(params: lsp.PrepareRenameParams) -> lsp.Range | None:
         opened, text = server.plan_at(params.text_document.uri)
         mention = text.mention_at(*server.place_of(text, params.position))
-        if mention is None or mention.named is Named.FINDING or opened.declaration(mention.named, mention.name) is None:
+        if (
+            mention is None
+            or mention.named is Named.FINDING
+            or opened.declaration(mention.named, mention.name) is None
+        ):
             return None
-        return server.range_of(text, server.place_of(text, params.position)[0], mention.start, mention.end)
+        return server.range_of(
+            text, server.place_of(text, params.position)[0], mention.start, mention.end
+        )
 
     @server.feature(lsp.TEXT_DOCUMENT_RENAME, lsp.RenameOptions(prepare_provider=True))
     def rename(params: lsp.RenameParams) -> lsp.WorkspaceEdit | None:
@@ -399,7 +513,11 @@ def _change(server: Editor) -> None:
         return lsp.WorkspaceEdit(
             changes={
                 from_fs_path(file) or file: [
-                    lsp.TextEdit(server.range_of(opened.texts[file], line, each.start, each.end), params.new_name) for line, each in several
+                    lsp.TextEdit(
+                        server.range_of(opened.texts[file], line, each.start, each.end),
+                        params.new_name,
+                    )
+                    for line, each in several
                 ]
                 for file, several in found.items()
             }
@@ -411,7 +529,9 @@ def _change(server: Editor) -> None:
         try:
             return server.edits_of(text, changing.layout_edits(opened, text, first, last))
         except PlanError as error:
-            server.window_show_message(lsp.ShowMessageParams(lsp.MessageType.Warning, error.message))
+            server.window_show_message(
+                lsp.ShowMessageParams(lsp.MessageType.Warning, error.message)
+            )
             return None
 
     @server.feature(lsp.TEXT_DOCUMENT_FORMATTING)
@@ -423,26 +543,44 @@ def _change(server: Editor) -> None:
         return laid_out(params.text_document.uri, params.range)
 
     @server.feature(
-        lsp.TEXT_DOCUMENT_CODE_ACTION, lsp.CodeActionOptions(code_action_kinds=[lsp.CodeActionKind.QuickFix], resolve_provider=True)
+        lsp.TEXT_DOCUMENT_CODE_ACTION,
+        lsp.CodeActionOptions(
+            code_action_kinds=[lsp.CodeActionKind.QuickFix], resolve_provider=True
+        ),
     )
     def actions(params: lsp.CodeActionParams) -> list[lsp.CodeAction]:
         opened, text = server.plan_at(params.text_document.uri)
         first, last = server.lines_of(text, params.range)
         meant = [
             lsp.CodeAction(
-                f"Write {each.text}", kind=lsp.CodeActionKind.QuickFix, is_preferred=True,
-                diagnostics=[known for known in params.context.diagnostics if known.message == error.message and known.range.start.line == text.shown_at(line, 0)[0]],
-                edit=lsp.WorkspaceEdit(changes={params.text_document.uri: [lsp.TextEdit(server.range_of(text, line, *each[:2]), each.text)]}),
+                f"Write {each.text}",
+                kind=lsp.CodeActionKind.QuickFix,
+                is_preferred=True,
+                diagnostics=[
+                    known
+                    for known in params.context.diagnostics
+                    if known.message == error.message
+                    and known.range.start.line == text.shown_at(line, 0)[0]
+                ],
+                edit=lsp.WorkspaceEdit(
+                    changes={
+                        params.text_document.uri: [
+                            lsp.TextEdit(server.range_of(text, line, *each[:2]), each.text)
+                        ]
+                    }
+                ),
             )
             for error, line, each in changing.meant(opened, text, first, last)
-        ]  # fmt: skip
+        ]
         return meant + [
             lsp.CodeAction(
-                each.title, kind=lsp.CodeActionKind.QuickFix, data={"uri": params.text_document.uri, "words": list(each.words)},
+                each.title,
+                kind=lsp.CodeActionKind.QuickFix,
+                data={"uri": params.text_document.uri, "words": list(each.words)},
                 diagnostics=_about(each.words, params.context.diagnostics),
             )
             for each in changing.repairs(opened, text, first, last)
-        ]  # fmt: skip
+        ]
 
     @server.feature(lsp.CODE_ACTION_RESOLVE)
     def resolved(action: lsp.CodeAction) -> lsp.CodeAction:
@@ -450,12 +588,23 @@ def _change(server: Editor) -> None:
         if isinstance(data, dict):
             opened, _ = server.plan_at(str(data["uri"]))
             try:
-                edits = changing.repaired(opened, changing.Repair(action.title, tuple(map(str, data["words"]))), server.now)
+                edits = changing.repaired(
+                    opened,
+                    changing.Repair(action.title, tuple(map(str, data["words"]))),
+                    server.now,
+                )
             except PlanError as error:
-                server.window_show_message(lsp.ShowMessageParams(lsp.MessageType.Info, f"nothing mends it: {error.message}"))
+                server.window_show_message(
+                    lsp.ShowMessageParams(
+                        lsp.MessageType.Info, f"nothing mends it: {error.message}"
+                    )
+                )
                 return action
             action.edit = lsp.WorkspaceEdit(
-                changes={from_fs_path(file) or file: server.edits_of(opened.texts.get(file), each) for file, each in edits.items()}
+                changes={
+                    from_fs_path(file) or file: server.edits_of(opened.texts.get(file), each)
+                    for file, each in edits.items()
+                }
             )
         return action
 

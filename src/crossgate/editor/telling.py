@@ -1,4 +1,6 @@
-"""What is told of a word in a plan: what a name stands for and where it is used, what an entry does, whether an expectation holds."""
+"""What is told of a word in a plan: what a name stands for and where it is used, what an entry
+does, whether an expectation holds.
+"""
 
 from __future__ import annotations
 
@@ -6,7 +8,13 @@ from collections.abc import Iterable, Iterator
 from typing import Any
 
 from crossgate.core.model.accesslist import AccessList, AnyEntry, AnyList, Entry
-from crossgate.core.model.address import Family, Pattern, everything, format_address, parse_addresses
+from crossgate.core.model.address import (
+    Family,
+    Pattern,
+    everything,
+    format_address,
+    parse_addresses,
+)
 from crossgate.core.model.errors import Place, PlanError
 from crossgate.core.model.finding import KINDS
 from crossgate.core.model.plan import Plan
@@ -27,7 +35,9 @@ _MOST = 12
 
 
 def told_at(opened: OpenPlan, text: Text, number: int, column: int) -> tuple[str, int, int] | None:
-    """Return what is told of the word at a place, as Markdown, and from where to where that word goes; None where there is nothing."""
+    """Return what is told of the word at a place, as Markdown, and from where to where that word
+    goes; None where there is nothing.
+    """
     if number >= len(text.lines) or opened.reading is None:
         return None
     written = text.written(number)
@@ -43,8 +53,15 @@ def told_at(opened: OpenPlan, text: Text, number: int, column: int) -> tuple[str
         start, end = mention.start, mention.end
         lines = list(_named(opened, plan, mention))
     elif role in ("PATTERN", "ADDRESS", "PREFIX", "WILDCARD"):
-        lines = list(_addresses(text.line(number), token.start if role != "WILDCARD" else written.words[max(index - 2, 0)].start))
-    elif written.is_entry and (role == "NUMBER" or token.text in ("permit", "deny", "reject", "off")):
+        lines = list(
+            _addresses(
+                text.line(number),
+                token.start if role != "WILDCARD" else written.words[max(index - 2, 0)].start,
+            )
+        )
+    elif written.is_entry and (
+        role == "NUMBER" or token.text in ("permit", "deny", "reject", "off")
+    ):
         lines = list(_entry(opened, plan, place))
     elif written.keyword in ("expect", "keep") and index <= 1:
         lines = list(_claim(opened, place))
@@ -56,7 +73,9 @@ def told_at(opened: OpenPlan, text: Text, number: int, column: int) -> tuple[str
 def _word(word: str) -> list[str]:
     """Return what a word of the language means."""
     known = explained()
-    found = known.get(word) or next((told for phrase, told in known.items() if word in phrase.split()), None)
+    found = known.get(word) or next(
+        (told for phrase, told in known.items() if word in phrase.split()), None
+    )
     return [] if found is None else [found.meaning, f"as in: `{found.example}`"]
 
 
@@ -79,7 +98,9 @@ def _named(opened: OpenPlan, plan: Plan, mention: Mention) -> Iterator[str]:
     where = opened.declaration(mention.named, name)
     if where is not None:
         text, number, _ = where
-        yield f"{count(uses, 'use')}; given in line {number + 1}" + ("" if text.file == next(iter(opened.texts)) else f" of {text.file}")
+        yield f"{count(uses, 'use')}; given in line {number + 1}" + (
+            "" if text.file == next(iter(opened.texts)) else f" of {text.file}"
+        )
 
 
 def _name(plan: Plan, name: str) -> Iterator[str]:
@@ -89,8 +110,15 @@ def _name(plan: Plan, name: str) -> Iterator[str]:
         return
     if meaning is None:
         return
-    yield f"{meaning.kind} **{name}**: {_several(list(map(str, meaning.patterns))) or 'no addresses of its own'}"
-    stands = [f"`{each.access_list}` {each.direction}" for each in plan.every_placement if str(each.point).removeprefix("subnet ") == name]
+    yield (
+        f"{meaning.kind} **{name}**: "
+        f"{_several(list(map(str, meaning.patterns))) or 'no addresses of its own'}"
+    )
+    stands = [
+        f"`{each.access_list}` {each.direction}"
+        for each in plan.every_placement
+        if str(each.point).removeprefix("subnet ") == name
+    ]
     if stands:
         yield f"lists here: {_several(stands)}"
 
@@ -107,28 +135,46 @@ def _service(plan: Plan, name: str) -> Iterator[str]:
         if found is not None:
             (first, last), transports = found
             ports = str(first) if first == last else f"{first}-{last}"
-            yield f"**{name}**, by IANA: {_several([f'{transport}/{ports}' for transport in transports])}"
+            yield (
+                f"**{name}**, by IANA: "
+                f"{_several([f'{transport}/{ports}' for transport in transports])}"
+            )
         elif name in iana.protocols():
             yield f"**{name}**, by IANA: protocol {iana.protocols()[name]}"
 
 
 def _list(plan: Plan, access_list: AnyList[Any]) -> Iterator[str]:
-    stands = [f"{each.direction} on {each.point}" for each in plan.every_placement if each.access_list == access_list.name]
-    yield f"{access_list.kind} {access_list.label} list **{access_list.name}**: {count(len(access_list.entries), 'entry', 'entries')}, otherwise {access_list.otherwise.action}"
+    stands = [
+        f"{each.direction} on {each.point}"
+        for each in plan.every_placement
+        if each.access_list == access_list.name
+    ]
+    yield (
+        f"{access_list.kind} {access_list.label} list **{access_list.name}**: "
+        f"{count(len(access_list.entries), 'entry', 'entries')}, otherwise "
+        f"{access_list.otherwise.action}"
+    )
     yield f"placed {_several(stands)}" if stands else "placed nowhere, so no packet meets it"
 
 
 def _addresses(line: str, start: int) -> Iterator[str]:
-    """Tell of the addresses written from a column on: how many, which, and the bits of a wildcard."""
+    """Tell of the addresses written from a column on: how many, which, and the bits of a
+    wildcard.
+    """
     words = line[start:].split()
     pattern_words = words[:3] if words[1:2] in (["wild"], ["mask"]) else words[:1]
     try:
         patterns = (
-            read_pattern(Words(Line("", 1, " ".join(pattern_words)))) if len(pattern_words) == 3 else parse_addresses(words[0].rstrip(","))
+            read_pattern(Words(Line("", 1, " ".join(pattern_words))))
+            if len(pattern_words) == 3
+            else parse_addresses(words[0].rstrip(","))
         )
     except (PlanError, ValueError):
         return
-    yield f"**{' '.join(pattern_words)}**: {count(sum(each.size for each in patterns), 'address', 'addresses')}"
+    yield (
+        f"**{' '.join(pattern_words)}**: "
+        f"{count(sum(each.size for each in patterns), 'address', 'addresses')}"
+    )
     (first, *others) = patterns
     if not others and first.wildcard and not first.is_prefix:
         yield f"```\n{_bits(first)}\n```"
@@ -142,7 +188,10 @@ def _addresses(line: str, start: int) -> Iterator[str]:
 def _bits(pattern: Pattern) -> str:
     """Write a pattern in bits, an x for each that does not matter."""
     bits, group = pattern.family.bits, 8 if pattern.family is Family.IPV4 else 16
-    written = "".join("x" if pattern.wildcard >> bit & 1 else str(pattern.value >> bit & 1) for bit in range(bits - 1, -1, -1))
+    written = "".join(
+        "x" if pattern.wildcard >> bit & 1 else str(pattern.value >> bit & 1)
+        for bit in range(bits - 1, -1, -1)
+    )
     return " ".join(written[start : start + group] for start in range(0, bits, group))
 
 
@@ -161,11 +210,18 @@ def _entry(opened: OpenPlan, plan: Plan, place: Place) -> Iterator[str]:
     if found is None:
         return
     access_list, entry = found
-    yield f"entry **{entry.number}** of {access_list.name}" + (", which is off" if entry.off else "")
+    yield f"entry **{entry.number}** of {access_list.name}" + (
+        ", which is off" if entry.off else ""
+    )
     if not isinstance(access_list, AccessList) or not isinstance(entry, Entry) or entry.off:
         return
     ends = [_many(each.patterns, access_list.family) for each in (entry.source, entry.destination)]
-    yield ", ".join((f"it takes **{entry.service.text}** from {ends[0]} to {ends[1]}", *(each.explained() for each in entry.conditions)))
+    yield ", ".join(
+        (
+            f"it takes **{entry.service.text}** from {ends[0]} to {ends[1]}",
+            *(each.explained() for each in entry.conditions),
+        )
+    )
     settled = opened.settled
     told = [] if settled is None else [each for each in settled.findings if each.place == place]
     yield from (f"{each.severity} **{each.name}**: {each.message}" for each in told)
@@ -201,4 +257,6 @@ def _claim(opened: OpenPlan, place: Place) -> Iterator[str]:
 
 
 def _several(texts: list[str]) -> str:
-    return ", ".join(texts[:_MOST]) + (f" and {len(texts) - _MOST} more" if len(texts) > _MOST else "")
+    return ", ".join(texts[:_MOST]) + (
+        f" and {len(texts) - _MOST} more" if len(texts) > _MOST else ""
+    )

@@ -1,7 +1,9 @@
-"""How much of a file that comes in is read: bounds on octets, lines, columns and nesting, and the errors that tell them.
+"""How much of a file that comes in is read: bounds on octets, lines, columns and nesting, and the
+errors that tell them.
 
-A file of a few octets may unpack to thousands of gigabytes, and a short document may be nested deeper than any
-program's stack; neither is traffic or a table that somebody keeps. Every reader takes its bounds from here.
+A file of a few octets may unpack to thousands of gigabytes, and a short document may be nested
+deeper than any program's stack; neither is traffic or a table that somebody keeps. Every reader
+takes its bounds from here.
 """
 
 from __future__ import annotations
@@ -43,7 +45,9 @@ def unpacked_most() -> int:
 
 
 class Unpacked:
-    """A stream of unpacked octets that ends in a `PlanError` where they become more than are allowed."""
+    """A stream of unpacked octets that ends in a `PlanError` where they become more than are
+    allowed.
+    """
 
     def __init__(self, stream: IO[bytes], name: str) -> None:
         """Read from `stream`; `name` is what errors call the file."""
@@ -52,7 +56,9 @@ class Unpacked:
         self.closed = False
 
     def read(self, size: int = -1) -> bytes:
-        """Return the next octets, at most `size` and no more than one past the bound. Raises `PlanError` past it."""
+        """Return the next octets, at most `size` and no more than one past the bound. Raises
+        `PlanError` past it.
+        """
         data = self._stream.read(self._left + 1 if size < 0 else min(size, self._left + 1))
         self._left -= len(data)
         if self._left < 0:
@@ -81,15 +87,24 @@ class Unpacked:
 
 
 def read_document(path: Path) -> bytes:
-    """Return a file that is read whole: a regular one of no more than `MOST_DOCUMENT` octets. Raises `PlanError`."""
+    """Return a file that is read whole: a regular one of no more than `MOST_DOCUMENT` octets.
+    Raises `PlanError`.
+    """
     try:
-        # What is opened is looked at, not only what the name led to before; a pipe is not waited for.
-        with open(path, "rb", opener=lambda name, flags: os.open(name, flags | getattr(os, "O_NONBLOCK", 0))) as stream:
+        # What is opened is looked at, not only what the name led to before; a pipe is not waited
+        # for.
+        with open(
+            path,
+            "rb",
+            opener=lambda name, flags: os.open(name, flags | getattr(os, "O_NONBLOCK", 0)),
+        ) as stream:
             if not stat.S_ISREG(os.fstat(stream.fileno()).st_mode):
                 raise PlanError(f"{path} is no regular file, so it is not read")
             data = stream.read(MOST_DOCUMENT + 1)
     except (OSError, ValueError) as error:
-        raise PlanError(f"{path} cannot be read: {getattr(error, 'strerror', None) or error}") from None
+        raise PlanError(
+            f"{path} cannot be read: {getattr(error, 'strerror', None) or error}"
+        ) from None
     if len(data) > MOST_DOCUMENT:
         raise PlanError(f"{path} has more than {MOST_DOCUMENT >> 20} MB; no more is read")
     return data
@@ -98,14 +113,21 @@ def read_document(path: Path) -> bytes:
 def see_columns(names: Collection[object], name: str) -> None:
     """Raise `PlanError` where a table has too many columns."""
     if len(names) > MOST_COLUMNS:
-        raise PlanError(f"{name} has {len(names):,} columns; a table of up to {MOST_COLUMNS:,} is read")
+        raise PlanError(
+            f"{name} has {len(names):,} columns; a table of up to {MOST_COLUMNS:,} is read"
+        )
 
 
 def see_depth(value: Any, name: str) -> None:
     """Raise `PlanError` where objects and arrays of a document are nested too deep."""
     level: Iterable[Any] = [value]
     for _ in range(MOST_DEPTH + 1):
-        level = [inner for each in level if isinstance(each, (dict, list)) for inner in (each.values() if isinstance(each, dict) else each)]
+        level = [
+            inner
+            for each in level
+            if isinstance(each, (dict, list))
+            for inner in (each.values() if isinstance(each, dict) else each)
+        ]
         if not level:
             return
     raise PlanError(f"{name} is nested deeper than {MOST_DEPTH} levels")

@@ -11,15 +11,36 @@ from crossgate.core.conversation.opening import service_of
 
 
 def write_grid(cells: Iterable[Cell]) -> None:
-    """Write every conversation of a grid to standard output; a cell of sets is one line, without a packet and a line that decided."""
+    """Write every conversation of a grid to standard output; a cell of sets is one line, without a
+    packet and a line that decided.
+    """
     writer = csv.writer(sys.stdout)
     writer.writerow(["from", "to", "service", "packet", "family", "verdict", "list", "entry"])
     for cell in cells:
         for family, fates in cell.fates.items():
             for conversation, (verdict, decider, _) in fates:
                 listed = decider.access_list.name if decider else ""
-                number = "" if decider is None else "otherwise" if decider.number is None else decider.number
+                number = (
+                    ""
+                    if decider is None
+                    else "otherwise"
+                    if decider.number is None
+                    else decider.number
+                )
                 packet = service_of(conversation.first)
-                writer.writerow([cell.source, cell.destination, cell.service, packet, int(family), verdict, listed, number])
+                writer.writerow(
+                    [
+                        cell.source,
+                        cell.destination,
+                        cell.service,
+                        packet,
+                        int(family),
+                        verdict,
+                        listed,
+                        number,
+                    ]
+                )
         for family, (verdict, *_) in cell.proved.items():
-            writer.writerow([cell.source, cell.destination, cell.service, "", int(family), verdict, "", ""])
+            writer.writerow(
+                [cell.source, cell.destination, cell.service, "", int(family), verdict, "", ""]
+            )

@@ -14,7 +14,9 @@ from crossgate.core.model.errors import PlanError
 
 
 def put_file(path: Path, data: bytes, *, fresh: bool = False) -> None:
-    """Write a file, whole or not at all, as `writing` does. Raises `PlanError` when the file cannot be written."""
+    """Write a file, whole or not at all, as `writing` does. Raises `PlanError` when the file cannot
+    be written.
+    """
     try:
         with writing(path, fresh=fresh) as beside:
             beside.write_bytes(data)
@@ -24,11 +26,12 @@ def put_file(path: Path, data: bytes, *, fresh: bool = False) -> None:
 
 @contextmanager
 def writing(path: Path, *, fresh: bool = False) -> Iterator[Path]:
-    """Give an empty file beside `path` to write to; it takes the place of `path` where all goes well, else it is gone.
+    """Give an empty file beside `path` to write to; it takes the place of `path` where all goes
+    well, else it is gone.
 
     A symbolic link stays, and what it leads to is replaced; a pipe or a device that is there
-    already is itself what is written to. With `fresh`, a file that is there already stays.
-    Raises `OSError` as the system does, and `PlanError` where the file is to be `fresh` and is there.
+    already is itself what is written to. With `fresh`, a file that is there already stays. Raises
+    `OSError` as the system does, and `PlanError` where the file is to be `fresh` and is there.
     """
     if not fresh and path.exists() and not path.is_file():
         yield path
@@ -36,7 +39,9 @@ def writing(path: Path, *, fresh: bool = False) -> Iterator[Path]:
     target = path if fresh else Path(os.path.realpath(path))
     if os.path.lexists(path) and fresh:
         raise _there_already(path)
-    handle, name = tempfile.mkstemp(prefix=f".{target.name[:40]}.", suffix=".new", dir=target.parent)
+    handle, name = tempfile.mkstemp(
+        prefix=f".{target.name[:40]}.", suffix=".new", dir=target.parent
+    )
     os.close(handle)
     beside = Path(name)
     try:
@@ -58,7 +63,9 @@ def cannot_be_written(path: Path, error: OSError) -> PlanError:
 
 
 def _move_to_free_name(beside: Path, path: Path) -> None:
-    """Give a file a name that no other file has. Raises `PlanError` where one has it, `OSError` as the system does."""
+    """Give a file a name that no other file has. Raises `PlanError` where one has it, `OSError` as
+    the system does.
+    """
     try:
         os.link(beside, path)
     except FileExistsError:
@@ -70,18 +77,23 @@ def _move_to_free_name(beside: Path, path: Path) -> None:
 
 
 def _there_already(path: Path) -> PlanError:
-    return PlanError(f"{path} is there already; name another file or folder, nothing is overwritten")
+    return PlanError(
+        f"{path} is there already; name another file or folder, nothing is overwritten"
+    )
 
 
 def _umask() -> int:
-    """Return which permissions new files of this process lack; it can only be read by setting it."""
+    """Return which permissions new files of this process lack; it can only be read by setting
+    it.
+    """
     mask = os.umask(0o077)
     os.umask(mask)
     return mask
 
 
 def write_beside(name: str, target: Path, data: bytes, beside: Path) -> None:
-    """Write new bytes into a file beside an old one, flushed, with the old one's permissions and owner.
+    """Write new bytes into a file beside an old one, flushed, with the old one's permissions and
+    owner.
 
     Raises `OSError` with `name` as its file, and then leaves no file beside.
     """
@@ -103,7 +115,9 @@ def write_beside(name: str, target: Path, data: bytes, beside: Path) -> None:
 
 
 def _keep_owner(target: Path, beside: Path) -> None:
-    """Give the new file the old one's owner and group where the system lets us; a plain user's file has them anyway."""
+    """Give the new file the old one's owner and group where the system lets us; a plain user's file
+    has them anyway.
+    """
     known = target.stat()
     if hasattr(os, "chown") and (known.st_uid, known.st_gid) != (os.getuid(), os.getgid()):
         with suppress(PermissionError):

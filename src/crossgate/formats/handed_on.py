@@ -7,7 +7,9 @@ from pathlib import PurePath
 
 
 def handed_on(file: str) -> str:
-    """Return a file's name for a document that others get: as it is, or for an absolute one its place below here, else its name alone."""
+    """Return a file's name for a document that others get: as it is, or for an absolute one its
+    place below here, else its name alone.
+    """
     path = PurePath(file)
     if not path.is_absolute():
         return path.as_posix()

@@ -21,19 +21,31 @@ def junit_text(plan: Plan, results: Iterable[Verified]) -> str:
         case = TestCase(expectation.text, "keep" if expectation.keep else "expect")
         if not result.held:
             failure = Failure(escaped(result.why), "failed")
-            failure.text = escaped(f"{handed_on(expectation.place.file)}:{expectation.place.line}: {result.why}\nneeded: {result.needed}")
+            failure.text = escaped(
+                f"{handed_on(expectation.place.file)}:{expectation.place.line}: "
+                f"{result.why}\nneeded: {result.needed}"
+            )
             case.result = [failure]
         suite.add_testcase(case)
     return _text(suite)
 
 
 def junit_of_errors(plan: str, errors: Iterable[PlanError]) -> str:
-    """Return the errors of a plan that cannot be read as a JUnit XML document, one test case an error."""
+    """Return the errors of a plan that cannot be read as a JUnit XML document, one test case an
+    error.
+    """
     suite = TestSuite(escaped(handed_on(plan)))
     for each in errors:
-        case = TestCase("the plan can be read" if each.place is None else f"line {each.place.line} can be read", "plan")
+        case = TestCase(
+            "the plan can be read" if each.place is None else f"line {each.place.line} can be read",
+            "plan",
+        )
         error = Error(escaped(each.message), "plan-error")
-        error.text = escaped(str(each) if each.place is None else f"{handed_on(each.place.file)}:{each.place.line}: {each.message}")
+        error.text = escaped(
+            str(each)
+            if each.place is None
+            else f"{handed_on(each.place.file)}:{each.place.line}: {each.message}"
+        )
         case.result = [error]
         suite.add_testcase(case)
     return _text(suite)

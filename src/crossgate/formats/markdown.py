@@ -1,4 +1,6 @@
-"""Markdown, for requests for change and their discussion: what two plans do otherwise, as a table."""
+"""Markdown, for requests for change and their discussion: what two plans do otherwise, as a
+table.
+"""
 
 from __future__ import annotations
 
@@ -7,7 +9,13 @@ from collections.abc import Iterator, Sequence
 from crossgate.core.answers.compare import Difference, Fate
 from crossgate.core.model import plaintext
 from crossgate.core.model.plan import Plan
-from crossgate.core.wording.sentences import limit_names, open_windows, packet_text, speaking, while_open
+from crossgate.core.wording.sentences import (
+    limit_names,
+    open_windows,
+    packet_text,
+    speaking,
+    while_open,
+)
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 from crossgate.formats.handed_on import handed_on
@@ -17,13 +25,17 @@ _MOST_LINES, _MOST_ROWS = 8, 40
 
 
 def escaped(text: str) -> str:
-    """Return a text whose characters mean nothing in Markdown and steer no terminal, as one line."""
+    """Return a text whose characters mean nothing in Markdown and steer no terminal, as one
+    line.
+    """
     plain = plaintext.escaped(" ".join(text.splitlines()))
     return "".join("\\" + each if each in "\\|*_`<>[]#~&!" else each for each in plain)
 
 
 def differences_markdown(plan: Plan, was: str, found: Sequence[Difference]) -> str:
-    """Return traffic that is treated otherwise than in another plan, called `was`: what clients between machines do, and a count of the rest."""
+    """Return traffic that is treated otherwise than in another plan, called `was`: what clients
+    between machines do, and a count of the rest.
+    """
     return "\n".join(_lines(plan, was, found)) + "\n"
 
 
@@ -39,37 +51,62 @@ def _lines(plan: Plan, was: str, found: Sequence[Difference]) -> Iterator[str]:
         yield "| --- | --- | --- | --- | --- |"
     wording = Wording(plan)
     for each in shown[:_MOST_ROWS]:
-        cells = [_when(plan, each), _told(each.was), _told(each.now), _what(wording, each), escaped(packet_text(each.packet))]
+        cells = [
+            _when(plan, each),
+            _told(each.was),
+            _told(each.now),
+            _what(wording, each),
+            escaped(packet_text(each.packet)),
+        ]
         yield f"| {' | '.join(cells)} |"
     left = [f"{len(shown) - _MOST_ROWS} more differences"] if len(shown) > _MOST_ROWS else []
     rest = len(found) - len(shown)
-    left += [f"{rest} of other source ports, devices' own addresses or packets that open nothing"] if rest else []
+    left += (
+        [f"{rest} of other source ports, devices' own addresses or packets that open nothing"]
+        if rest
+        else []
+    )
     if left:
         yield ""
         yield f"Left out: {'; '.join(left)}."
 
 
 def _handed_on(was: str) -> str:
-    """Return what a plan is called, which may say at which revision, without where it lies on this machine."""
+    """Return what a plan is called, which may say at which revision, without where it lies on this
+    machine.
+    """
     name, at, revision = was.partition(" at ")
     return f"{handed_on(name)}{at}{revision}"
 
 
 def _when(plan: Plan, difference: Difference) -> str:
-    moment = f", {while_open(open_windows(plan, difference.moment, difference.deciders))}" if difference.moment else ""
-    beyond = f", beyond {', '.join(limit_names(difference.exceeded))}" if difference.exceeded else ""
+    moment = (
+        f", {while_open(open_windows(plan, difference.moment, difference.deciders))}"
+        if difference.moment
+        else ""
+    )
+    beyond = (
+        f", beyond {', '.join(limit_names(difference.exceeded))}" if difference.exceeded else ""
+    )
     spoken = "" if difference.spoken is None else f", {speaking(plan, *difference.spoken)}"
     return escaped(f"{difference.family.label}{moment}{beyond}{spoken}")
 
 
 def _told(fate: Fate) -> str:
     decided = fate.decided
-    by = "" if decided is None else f" by {decided.decider.name}, {decided.crossing.direction} on {decided.crossing.point}"
+    by = (
+        ""
+        if decided is None
+        else f" by {decided.decider.name}, {decided.crossing.direction} on {decided.crossing.point}"
+    )
     return f"**{fate.verdict}**{escaped(by)}"
 
 
 def _what(wording: Wording, difference: Difference) -> str:
     rows = wording.rows(difference.clients, Sort.OPENING, True)
-    lines = [escaped(f"{service}: {source} to {destination}") for service, source, destination in rows[:_MOST_LINES]]
+    lines = [
+        escaped(f"{service}: {source} to {destination}")
+        for service, source, destination in rows[:_MOST_LINES]
+    ]
     more = [f"and {len(rows) - _MOST_LINES} more"] if len(rows) > _MOST_LINES else []
     return "<br>".join([*lines, *more])

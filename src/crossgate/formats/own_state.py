@@ -1,8 +1,8 @@
 """The user's own folder for what one run leaves for the next, and the locks in it.
 
-Nobody else can write there, so what stands in it was written by this user on this machine, and no other user can hold
-a lock of it. Where the system gives the user no such folder, one under the folder for temporary files serves, when it
-is the user's own.
+Nobody else can write there, so what stands in it was written by this user on this machine, and no
+other user can hold a lock of it. Where the system gives the user no such folder, one under the
+folder for temporary files serves, when it is the user's own.
 """
 
 from __future__ import annotations
@@ -33,7 +33,9 @@ _PAUSE = 0.05
 
 
 def own_folder(name: str) -> Path:
-    """Return a folder of the user's own, made where it is not there. Raises `PlanError` where none can be had."""
+    """Return a folder of the user's own, made where it is not there. Raises `PlanError` where none
+    can be had.
+    """
     reasons = []
     for top in _tops():
         try:
@@ -43,13 +45,16 @@ def own_folder(name: str) -> Path:
         except OSError as error:
             reasons.append(f"{top} ({error.strerror or error})")
     raise PlanError(
-        f"an edit needs a folder of your own to remember what it does: neither {' nor '.join(reasons)} can be used; "
+        "an edit needs a folder of your own to remember what it does: neither "
+        f"{' nor '.join(reasons)} can be used; "
         "set XDG_STATE_HOME to a folder that is yours"
     )
 
 
 def existing_folder(name: str) -> Path | None:
-    """Return a folder of the user's own where there is one, without making any: for commands that only read."""
+    """Return a folder of the user's own where there is one, without making any: for commands that
+    only read.
+    """
     for top in _tops():
         with suppress(OSError):
             if all(_is_own(os.lstat(each)) for each in (top, top / name)):
@@ -62,7 +67,9 @@ def _tops() -> tuple[Path, Path]:
     from platformdirs import user_state_path
 
     user = os.getuid() if hasattr(os, "getuid") else "user"
-    return user_state_path("crossgate", appauthor=False), Path(tempfile.gettempdir()) / f"crossgate-{user}"
+    return user_state_path("crossgate", appauthor=False), Path(
+        tempfile.gettempdir()
+    ) / f"crossgate-{user}"
 
 
 def _is_own(known: os.stat_result) -> bool:
@@ -73,7 +80,9 @@ def _is_own(known: os.stat_result) -> bool:
 
 
 def _make_own(folder: Path) -> None:
-    """Make a folder that only the user can write to. Raises `OSError` where it is somebody else's."""
+    """Make a folder that only the user can write to. Raises `OSError` where it is somebody
+    else's.
+    """
     folder.mkdir(mode=0o700, parents=True, exist_ok=True)
     known = os.lstat(folder)
     if stat.S_ISDIR(known.st_mode) and hasattr(os, "getuid") and known.st_uid == os.getuid():
@@ -86,17 +95,25 @@ def _make_own(folder: Path) -> None:
 
 
 @contextmanager
-def taking_turns(files: Iterable[Path], waiting: Callable[[str], None] = lambda _: None) -> Iterator[None]:
+def taking_turns(
+    files: Iterable[Path], waiting: Callable[[str], None] = lambda _: None
+) -> Iterator[None]:
     """Let no other edit of this user's change any of some files meanwhile.
 
     Waits while others do, and tells `waiting` who does when that takes over a second; each time
-    that another one has its turn, the time begins anew. Raises `PlanError` when one holds a file for `LONGEST_WAIT` seconds.
+    that another one has its turn, the time begins anew. Raises `PlanError` when one holds a file
+    for `LONGEST_WAIT` seconds.
     """
     folder = own_folder("locks")
-    locks = {folder / sha256(os.fsencode(os.path.realpath(each))).hexdigest()[:32]: each for each in files}
+    locks = {
+        folder / sha256(os.fsencode(os.path.realpath(each))).hexdigest()[:32]: each
+        for each in files
+    }
     with ExitStack() as stack:
         for lock in sorted(locks):
-            stream = stack.enter_context(open(os.open(lock, os.O_RDWR | os.O_CREAT, 0o600), "r+", encoding="utf-8"))
+            stream = stack.enter_context(
+                open(os.open(lock, os.O_RDWR | os.O_CREAT, 0o600), "r+", encoding="utf-8")
+            )
             _hold(stream, locks[lock], waiting)
         yield
 
@@ -129,7 +146,10 @@ def _hold(stream: IO[str], file: Path, waiting: Callable[[str], None]) -> None:
         stream.seek(0)
         stream.truncate()
         command = " ".join(["crossgate", *sys.argv[1:]])[:200]
-        json.dump({"process": os.getpid(), "since": f"{datetime.now():%H:%M:%S}", "command": command}, stream)
+        json.dump(
+            {"process": os.getpid(), "since": f"{datetime.now():%H:%M:%S}", "command": command},
+            stream,
+        )
         stream.flush()
 
 

@@ -1,15 +1,19 @@
-"""The files of an edit replaced together: after a crash all can be made new, and what is believed was written by us.
+"""The files of an edit replaced together: after a crash all can be made new, and what is believed
+was written by us.
 
-1. Every edit has a record in the user's own folder: the plan, and the digests of each file before and after. The new
-   files wait beside the old ones, under names that hold the record's token, flushed to the disk.
-2. Where several files are to be moved, a copy of the record, the *journal*, is put beside the plan before the first
-   move and taken away after the last. So whoever finds it knows that the edit was left half done.
-3. A journal is believed only where the record of its token is the same, octet for octet. Nobody else can write records,
-   so what anybody else puts beside a plan is left alone.
-4. An edit is finished only by `finish`: where each file is still as it was before the edit or as the edit left it,
-   the names are those of the plan's own files, and no link is on the way. Else nothing at all is moved.
-5. What waits without a journal was left by a process that died before its first move. The next edit of these files
-   removes it, and nothing else: only what its own record names.
+1. Every edit has a record in the user's own folder: the plan, and the digests of each file before
+   and after. The new files wait beside the old ones, under names that hold the record's token,
+   flushed to the disk.
+2. Where several files are to be moved, a copy of the record, the *journal*, is put beside the plan
+   before the first move and taken away after the last. So whoever finds it knows that the edit was
+   left half done.
+3. A journal is believed only where the record of its token is the same, octet for octet. Nobody
+   else can write records, so what anybody else puts beside a plan is left alone.
+4. An edit is finished only by `finish`: where each file is still as it was before the edit or as
+   the edit left it, the names are those of the plan's own files, and no link is on the way. Else
+   nothing at all is moved.
+5. What waits without a journal was left by a process that died before its first move. The next edit
+   of these files removes it, and nothing else: only what its own record names.
 """
 
 from __future__ import annotations
@@ -44,7 +48,9 @@ _SETTLING_SECONDS = 2.0
 
 @dataclass(frozen=True)
 class Replacement:
-    """A file that an edit replaces, by its real path, and the digests of its bytes before and after."""
+    """A file that an edit replaces, by its real path, and the digests of its bytes before and
+    after.
+    """
 
     target: Path
     old: str
@@ -53,7 +59,9 @@ class Replacement:
 
 @dataclass(frozen=True)
 class EditRecord:
-    """An edit as its record tells it: a token that nobody can guess, the plan's real path, and what is replaced."""
+    """An edit as its record tells it: a token that nobody can guess, the plan's real path, and what
+    is replaced.
+    """
 
     token: str
     plan: Path
@@ -76,20 +84,35 @@ class EditRecord:
 
     def data(self) -> bytes:
         """Return the record as it is written."""
-        moves = [{"file": str(each.target), "old": each.old, "new": each.new} for each in self.replacements]
-        return json.dumps({"token": self.token, "plan": str(self.plan), "files": moves}, indent=1).encode()
+        moves = [
+            {"file": str(each.target), "old": each.old, "new": each.new}
+            for each in self.replacements
+        ]
+        return json.dumps(
+            {"token": self.token, "plan": str(self.plan), "files": moves}, indent=1
+        ).encode()
 
     def text(self) -> str:
         """Say of which plan the edit is, and which of its files still have their old text."""
-        left = [each.target.name for each in self.replacements if os.path.lexists(self.waiting(each.target))]
-        return f"an edit of {self.plan} was left half done ({', '.join(left) or 'no file'} still to be replaced)"
+        left = [
+            each.target.name
+            for each in self.replacements
+            if os.path.lexists(self.waiting(each.target))
+        ]
+        return (
+            f"an edit of {self.plan} was left half done ({', '.join(left) or 'no file'} still "
+            "to be replaced)"
+        )
 
 
 def _record(data: bytes) -> EditRecord | None:
     """Return what a record says, None where it is none."""
     try:
         told = json.loads(data)
-        replacements = [Replacement(Path(each["file"]), str(each["old"]), str(each["new"])) for each in told["files"]]
+        replacements = [
+            Replacement(Path(each["file"]), str(each["old"]), str(each["new"]))
+            for each in told["files"]
+        ]
         found = EditRecord(str(told["token"]), Path(told["plan"]), tuple(replacements))
     except (ValueError, KeyError, TypeError, RecursionError):
         return None
@@ -97,29 +120,41 @@ def _record(data: bytes) -> EditRecord | None:
 
 
 def replace_files(plan: Path, old: Mapping[str, bytes], new: Mapping[str, bytes]) -> None:
-    """Put new bytes in the place of files' old ones, all of them or none; permissions and symbolic links stay.
+    """Put new bytes in the place of files' old ones, all of them or none; permissions and symbolic
+    links stay.
 
-    `old` are all the files that were read. To be called within `taking_turns` for all of them. Raises `PlanError` when a file is not as it was any more,
-    or cannot be written; then all are as they were, or the error says which is not.
+    `old` are all the files that were read. To be called within `taking_turns` for all of them.
+    Raises `PlanError` when a file is not as it was any more, or cannot be written; then all are as
+    they were, or the error says which is not.
     """
     targets = {name: Path(os.path.realpath(name)) for name in new}
     for name, target in targets.items():
         _see_that_it_may_be_replaced(name, target)
     records = own_folder("edits")
     _sweep(records, set(targets.values()))
-    replacements = [Replacement(target, _digest(old[name]), _digest(new[name])) for name, target in targets.items()]
-    edit = EditRecord(secrets.token_hex(_TOKEN_LETTERS // 2), Path(os.path.realpath(plan)), tuple(replacements))
+    replacements = [
+        Replacement(target, _digest(old[name]), _digest(new[name]))
+        for name, target in targets.items()
+    ]
+    edit = EditRecord(
+        secrets.token_hex(_TOKEN_LETTERS // 2), Path(os.path.realpath(plan)), tuple(replacements)
+    )
     _write_record(records, edit)
     try:
         for name, target in targets.items():
             write_beside(name, target, new[name], edit.waiting(target))
         for name, data in old.items():
             if Path(name).read_bytes() != data:
-                raise PlanError(f"{name} has been changed by somebody else meanwhile; nothing is written, run the command again")
+                raise PlanError(
+                    f"{name} has been changed by somebody else meanwhile; nothing is written, run "
+                    "the command again"
+                )
         with _undisturbed():
             _move_all(edit, targets, old)
     except OSError as error:
-        raise PlanError(f"{error.filename or plan} cannot be written: {error.strerror}; everything is as it was") from None
+        raise PlanError(
+            f"{error.filename or plan} cannot be written: {error.strerror}; everything is as it was"
+        ) from None
     finally:
         for target in targets.values():
             edit.waiting(target).unlink(missing_ok=True)
@@ -127,7 +162,9 @@ def replace_files(plan: Path, old: Mapping[str, bytes], new: Mapping[str, bytes]
 
 
 def _see_that_it_may_be_replaced(name: str, target: Path) -> None:
-    """Raise `PlanError` for a file that is not to be written, or that cannot be replaced without a loss."""
+    """Raise `PlanError` for a file that is not to be written, or that cannot be replaced without a
+    loss.
+    """
     try:
         known = os.stat(name)
     except OSError as error:
@@ -135,25 +172,34 @@ def _see_that_it_may_be_replaced(name: str, target: Path) -> None:
     if not stat.S_ISREG(known.st_mode):
         raise PlanError(f"{name} is no regular file, so it cannot be edited")
     if not known.st_mode & 0o222 or not os.access(target, os.W_OK):
-        raise PlanError(f"{name} is write-protected (mode {stat.S_IMODE(known.st_mode):o}); nothing is written")
+        raise PlanError(
+            f"{name} is write-protected (mode {stat.S_IMODE(known.st_mode):o}); nothing is written"
+        )
     if known.st_nlink > 1:
         raise PlanError(
-            f"{name} has {known.st_nlink} hard links, and replacing it would leave the old text under the others; "
+            f"{name} has {known.st_nlink} hard links, and replacing it would leave the old text "
+            "under the others; "
             "make it a file of its own, or the others symbolic links"
         )
 
 
 def _write_record(records: Path, edit: EditRecord) -> None:
-    """Write an edit's record into the user's own folder, flushed. Raises `PlanError` when it cannot be written."""
+    """Write an edit's record into the user's own folder, flushed. Raises `PlanError` when it cannot
+    be written.
+    """
     try:
         _write_new(records / edit.token, edit.data())
     except OSError as error:
         (records / edit.token).unlink(missing_ok=True)
-        raise PlanError(f"{records} cannot be written: {error.strerror}; everything is as it was") from None
+        raise PlanError(
+            f"{records} cannot be written: {error.strerror}; everything is as it was"
+        ) from None
 
 
 def _write_new(path: Path, data: bytes) -> None:
-    """Write a file that nobody else may read or write, flushed. Raises `OSError`, as when there is one of that name."""
+    """Write a file that nobody else may read or write, flushed. Raises `OSError`, as when there is
+    one of that name.
+    """
     with open(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as stream:
         stream.write(data)
         stream.flush()
@@ -165,7 +211,9 @@ def _move_all(edit: EditRecord, targets: Mapping[str, Path], old: Mapping[str, b
     """Move the waiting files into place; where one cannot be moved, put back those that were."""
     folders = {target.parent for target in targets.values()}
     if len(targets) > 1:
-        for folder in folders:  # a file that waits must be there after a crash that the journal outlives
+        for (
+            folder
+        ) in folders:  # a file that waits must be there after a crash that the journal outlives
             flush_folder(folder)
         try:
             _write_new(edit.coming_journal, edit.data())
@@ -188,7 +236,13 @@ def _move_all(edit: EditRecord, targets: Mapping[str, Path], old: Mapping[str, b
         edit.journal.unlink(missing_ok=True)
 
 
-def _put_back(edit: EditRecord, moved: Iterable[str], targets: Mapping[str, Path], old: Mapping[str, bytes], error: OSError) -> None:
+def _put_back(
+    edit: EditRecord,
+    moved: Iterable[str],
+    targets: Mapping[str, Path],
+    old: Mapping[str, bytes],
+    error: OSError,
+) -> None:
     lost = []
     for name in moved:
         try:
@@ -198,23 +252,36 @@ def _put_back(edit: EditRecord, moved: Iterable[str], targets: Mapping[str, Path
             lost.append(name)
     if lost:
         raise PlanError(
-            f"{error.filename} cannot be written: {error.strerror}; {', '.join(lost)} has its new text already, the others the old"
+            f"{error.filename} cannot be written: {error.strerror}; {', '.join(lost)} has its new "
+            "text already, the others the old"
         )
 
 
 def half_done(files: Iterable[Path]) -> list[EditRecord]:
-    """Return the edits of this user's, of this plan or of others, that were left half done and touch any of some files."""
+    """Return the edits of this user's, of this plan or of others, that were left half done and
+    touch any of some files.
+    """
     wanted = {Path(os.path.realpath(each)) for each in files}
     records = existing_folder("edits")
-    return [each for each in _records(records, wanted) if _bytes_of(each.journal) == each.data()] if records else []
+    return (
+        [each for each in _records(records, wanted) if _bytes_of(each.journal) == each.data()]
+        if records
+        else []
+    )
 
 
 def strange_journals(plan: Path) -> list[Path]:
-    """Return the journals beside a plan that this user did not write on this machine: nothing is done for them."""
+    """Return the journals beside a plan that this user did not write on this machine: nothing is
+    done for them.
+    """
     real = Path(os.path.realpath(plan))
     start = f".{real.name[:_NAME_LETTERS]}."
     with suppress(OSError), os.scandir(real.parent) as entries:
-        found = sorted(real.parent / each.name for each in entries if each.name.startswith(start) and each.name.endswith(".edit"))
+        found = sorted(
+            real.parent / each.name
+            for each in entries
+            if each.name.startswith(start) and each.name.endswith(".edit")
+        )
         return [each for each in found if not _is_ours(each)]
     return []
 
@@ -231,7 +298,9 @@ def _is_ours(journal: Path) -> bool:
 
 @dataclass(frozen=True)
 class FileState:
-    """How a file of an edit that was left half done stands now; `problem` tells why the edit cannot be finished."""
+    """How a file of an edit that was left half done stands now; `problem` tells why the edit cannot
+    be finished.
+    """
 
     target: Path
     replaced: bool
@@ -249,28 +318,40 @@ def _state(edit: EditRecord, each: Replacement, own: set[Path]) -> FileState:
     waiting = edit.waiting(each.target)
     found = FileState(each.target, False, waiting)
     if each.target not in own or Path(os.path.realpath(each.target)) != each.target:
-        return replace(found, problem=f"{each.target} is no file of {edit.plan}, or is reached over a link")
+        return replace(
+            found, problem=f"{each.target} is no file of {edit.plan}, or is reached over a link"
+        )
     now, new = _bytes_of(each.target), _bytes_of(waiting)
     if now is not None and _digest(now) == each.new:
         return replace(found, replaced=True)
     if now is None or _digest(now) != each.old:
         waits = f"; its new text waits in {waiting}" if new is not None else ""
-        return replace(found, problem=f"{each.target} has been changed since the edit that was left half done{waits}")
+        return replace(
+            found,
+            problem=f"{each.target} has been changed since the edit that was left half done{waits}",
+        )
     if new is None or _digest(new) != each.new:
-        return replace(found, problem=f"{waiting} is not what that edit had written for {each.target}")
+        return replace(
+            found, problem=f"{waiting} is not what that edit had written for {each.target}"
+        )
     return found
 
 
 def finish(edit: EditRecord, files: Iterable[Path]) -> list[Path]:
-    """Move what an edit that was left half done has waiting, and return what was moved; `files` are those of its plan.
+    """Move what an edit that was left half done has waiting, and return what was moved; `files` are
+    those of its plan.
 
-    To be called within `taking_turns` for all of them. Raises `PlanError`, and moves nothing, where any file is
-    neither as it was before the edit nor as the edit leaves it, is none of the plan's, or is reached over a link.
+    To be called within `taking_turns` for all of them. Raises `PlanError`, and moves nothing, where
+    any file is neither as it was before the edit nor as the edit leaves it, is none of the plan's,
+    or is reached over a link.
     """
     found = states(edit, files)
     for each in found:
         if each.problem:
-            raise PlanError(f"{each.problem}; nothing is moved. See what belongs there, then end it with: crossgate recover --forget")
+            raise PlanError(
+                f"{each.problem}; nothing is moved. See what belongs there, then end it with: "
+                "crossgate recover --forget"
+            )
     left = [each for each in found if not each.replaced]
     try:
         for each in left:
@@ -279,19 +360,30 @@ def finish(edit: EditRecord, files: Iterable[Path]) -> list[Path]:
             flush_folder(folder)
         _remove(edit)
     except OSError as error:
-        raise PlanError(f"{error.filename or edit.plan} cannot be written: {error.strerror}; run crossgate recover again") from None
+        raise PlanError(
+            f"{error.filename or edit.plan} cannot be written: {error.strerror}; run crossgate "
+            "recover again"
+        ) from None
     return [each.target for each in left]
 
 
 def forget(edit: EditRecord) -> list[Path]:
-    """Let every file of an edit that was left half done stay as it is now; return the waiting files that are removed."""
-    removed = [edit.waiting(each.target) for each in edit.replacements if edit.waiting(each.target).is_file()]
+    """Let every file of an edit that was left half done stay as it is now; return the waiting files
+    that are removed.
+    """
+    removed = [
+        edit.waiting(each.target)
+        for each in edit.replacements
+        if edit.waiting(each.target).is_file()
+    ]
     try:
         for each in removed:
             each.unlink()
         _remove(edit)
     except OSError as error:
-        raise PlanError(f"{error.filename or edit.plan} cannot be removed: {error.strerror}") from None
+        raise PlanError(
+            f"{error.filename or edit.plan} cannot be removed: {error.strerror}"
+        ) from None
     return removed
 
 
@@ -304,13 +396,17 @@ def _remove(edit: EditRecord) -> None:
 def _sweep(records: Path, targets: set[Path]) -> None:
     """Remove what edits of these files have left that died before their first move.
 
-    Raises `PlanError` where one was left half done. Whoever is alive holds the lock that the caller holds now.
+    Raises `PlanError` where one was left half done. Whoever is alive holds the lock that the caller
+    holds now.
     """
     for edit in _records(records, targets):
         if _bytes_of(edit.journal) == edit.data():
             raise PlanError(f"{edit.text()}; finish it first: crossgate --plan {edit.plan} recover")
         with suppress(OSError):
-            for waiting in [edit.coming_journal, *(edit.waiting(each.target) for each in edit.replacements)]:
+            for waiting in [
+                edit.coming_journal,
+                *(edit.waiting(each.target) for each in edit.replacements),
+            ]:
                 if waiting.is_file() and not waiting.is_symlink():
                     waiting.unlink()
             (records / edit.token).unlink()
@@ -363,7 +459,8 @@ Read = TypeVar("Read", bound=HasFiles)
 
 
 def read_settled(read: Callable[[], Read]) -> Read:
-    """Read a plan of several files so that all are from before an edit or all from after it, without any lock.
+    """Read a plan of several files so that all are from before an edit or all from after it,
+    without any lock.
 
     While files are moved their journal lies beside the plan, so: where none did after reading, and
     no file has changed since, nothing was moved in between.
@@ -373,7 +470,9 @@ def read_settled(read: Callable[[], Read]) -> Read:
         found = read()
         if len(found.data) < 2 or time.monotonic() > until:
             return found
-        if not half_done(map(Path, found.data)) and all(_unchanged(name, data) for name, data in found.data.items()):
+        if not half_done(map(Path, found.data)) and all(
+            _unchanged(name, data) for name, data in found.data.items()
+        ):
             return found
         time.sleep(0.02)
 

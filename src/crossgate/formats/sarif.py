@@ -1,4 +1,6 @@
-"""Findings as SARIF 2.1.0 (OASIS Static Analysis Results Interchange Format), which code hosts and editors read."""
+"""Findings as SARIF 2.1.0 (OASIS Static Analysis Results Interchange Format), which code hosts and
+editors read.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,9 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.finding import KINDS, Acceptance, Finding
 from crossgate.formats.handed_on import handed_on
 
-_SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
+_SCHEMA = (
+    "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
+)
 
 
 PLAN_ERROR = "plan-error"
@@ -24,15 +28,27 @@ def sarif_of_errors(errors: Iterable[PlanError]) -> dict[str, Any]:
     rule = {
         "id": PLAN_ERROR,
         "shortDescription": {"text": "A line of the plan cannot be read"},
-        "fullDescription": {"text": "A line of the plan cannot be read, so nothing else is known of the plan."},
-        "help": {"text": "The message says what was expected there. For example: tcp/telnt is no service; there is telnet"},
+        "fullDescription": {
+            "text": "A line of the plan cannot be read, so nothing else is known of the plan."
+        },
+        "help": {
+            "text": (
+                "The message says what was expected there. For example: tcp/telnt is no "
+                "service; there is telnet"
+            )
+        },
         "defaultConfiguration": {"level": "error"},
     }
     return _document([rule], [_error_result(each) for each in errors])
 
 
 def _error_result(error: PlanError) -> dict[str, Any]:
-    result: dict[str, Any] = {"ruleId": PLAN_ERROR, "ruleIndex": 0, "level": "error", "message": {"text": error.message}}
+    result: dict[str, Any] = {
+        "ruleId": PLAN_ERROR,
+        "ruleIndex": 0,
+        "level": "error",
+        "message": {"text": error.message},
+    }
     if error.place is not None:
         region: dict[str, int] = {"startLine": error.place.line}
         if error.column:
@@ -43,7 +59,9 @@ def _error_result(error: PlanError) -> dict[str, Any]:
 
 
 def sarif_document(audited: Audited) -> dict[str, Any]:
-    """Return the findings as one run; what the plan accepts is there too, as suppressed with its reason."""
+    """Return the findings as one run; what the plan accepts is there too, as suppressed with its
+    reason.
+    """
     rules: list[dict[str, Any]] = [
         {
             "id": name,
@@ -55,7 +73,9 @@ def sarif_document(audited: Audited) -> dict[str, Any]:
         for name, kind in KINDS.items()
     ]
     results = [_result(finding) for finding in audited.findings]
-    return _document(rules, results + [_result(finding, acceptance) for finding, acceptance in audited.accepted])
+    return _document(
+        rules, results + [_result(finding, acceptance) for finding, acceptance in audited.accepted]
+    )
 
 
 def _document(rules: list[dict[str, Any]], results: list[dict[str, Any]]) -> dict[str, Any]:
@@ -63,13 +83,22 @@ def _document(rules: list[dict[str, Any]], results: list[dict[str, Any]]) -> dic
     return {
         "$schema": _SCHEMA,
         "version": "2.1.0",
-        "runs": [{"tool": {"driver": driver}, "columnKind": "unicodeCodePoints", "results": results}],
+        "runs": [
+            {"tool": {"driver": driver}, "columnKind": "unicodeCodePoints", "results": results}
+        ],
     }
 
 
 def _result(finding: Finding, acceptance: Acceptance | None = None) -> dict[str, Any]:
-    where = "" if finding.access_list is None else f"list {finding.access_list}" + ("" if finding.entry is None else f" {finding.entry}")
-    location = {"artifactLocation": {"uri": quote(handed_on(finding.place.file))}, "region": {"startLine": finding.place.line}}
+    where = (
+        ""
+        if finding.access_list is None
+        else f"list {finding.access_list}" + ("" if finding.entry is None else f" {finding.entry}")
+    )
+    location = {
+        "artifactLocation": {"uri": quote(handed_on(finding.place.file))},
+        "region": {"startLine": finding.place.line},
+    }
     result: dict[str, Any] = {
         "ruleId": finding.name,
         "ruleIndex": list(KINDS).index(finding.name),

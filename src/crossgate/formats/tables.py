@@ -1,4 +1,5 @@
-"""Tables as people keep them: CSV of any common kind, or the first sheet of an .xlsx; columns are known by their header words.
+"""Tables as people keep them: CSV of any common kind, or the first sheet of an .xlsx; columns are
+known by their header words.
 
 A row keeps the number that a spreadsheet shows, so that a problem in it can be found again.
 """
@@ -17,18 +18,24 @@ from crossgate.core.model.errors import PlanError
 from crossgate.formats.bounds import MOST_ROWS, MOST_WORKBOOK, read_document, see_columns
 
 Recognised = Callable[[Sequence[str], Sequence[str]], str]
-"""From the words of a header and some values below it to the field that the column has; "" for none."""
+"""From the words of a header and some values below it to the field that the column has; "" for
+none.
+"""
 
 
 class Row(NamedTuple):
-    """One row: its number, counted from 1 with the header, and its values by field; several columns of a field are joined."""
+    """One row: its number, counted from 1 with the header, and its values by field; several columns
+    of a field are joined.
+    """
 
     number: int
     values: Mapping[str, str]
 
 
 class Table(NamedTuple):
-    """A table: its file, the header of each field as written, its rows that are not empty, and the headers that were not needed."""
+    """A table: its file, the header of each field as written, its rows that are not empty, and the
+    headers that were not needed.
+    """
 
     file: str
     headers: Mapping[str, str]
@@ -45,7 +52,8 @@ def read_table(path: Path, recognised: Recognised, needed: Sequence[str], exampl
     for index, (number, cells) in enumerate(lines):
         below = lines[index + 1 :]
         fields = [
-            recognised(_words(cell), [row[column] for _, row in below[:20] if column < len(row)]) for column, cell in enumerate(cells)
+            recognised(_words(cell), [row[column] for _, row in below[:20] if column < len(row)])
+            for column, cell in enumerate(cells)
         ]
         if all(field in fields for field in needed):
             break
@@ -55,11 +63,16 @@ def read_table(path: Path, recognised: Recognised, needed: Sequence[str], exampl
     else:
         fields = []
     if not fields:
-        raise PlanError(f"{path} has no header with {' and '.join(needed)}; its first row names the columns, as: {example}")
+        raise PlanError(
+            f"{path} has no header with {' and '.join(needed)}; its first row names the columns, "
+            f"as: {example}"
+        )
     headers: dict[str, str] = {}
     for field, cell in zip(fields, cells, strict=True):
         if field:
-            headers[field] = f"{headers[field]} and {cell.strip()}" if field in headers else cell.strip()
+            headers[field] = (
+                f"{headers[field]} and {cell.strip()}" if field in headers else cell.strip()
+            )
     rows = []
     for row_number, row in below:
         values: dict[str, str] = {}
@@ -69,7 +82,11 @@ def read_table(path: Path, recognised: Recognised, needed: Sequence[str], exampl
                 values[field] = f"{values[field]} {value}" if field in values else value
         if values:
             rows.append(Row(row_number, values))
-    unused = [cell.strip() for field, cell in zip(fields, cells, strict=True) if not field and cell.strip()]
+    unused = [
+        cell.strip()
+        for field, cell in zip(fields, cells, strict=True)
+        if not field and cell.strip()
+    ]
     return Table(str(path), headers, rows, unused)
 
 
@@ -82,12 +99,16 @@ def _words(header: str) -> list[str]:
 
 
 def _separated(path: Path) -> Iterator[tuple[int, list[str]]]:
-    """Yield the rows of a CSV file with their numbers; values are parted by whatever its first rows use most."""
+    """Yield the rows of a CSV file with their numbers; values are parted by whatever its first rows
+    use most.
+    """
     text = _decoded(path, read_document(path))
     head = re.sub(r'"[^"]*"', "", "\n".join(text.splitlines()[:_LAST_HEADER]))
     separator = max(";\t,", key=head.count)
     try:
-        for number, cells in enumerate(csv.reader(io.StringIO(text), delimiter=separator, skipinitialspace=True), 1):
+        for number, cells in enumerate(
+            csv.reader(io.StringIO(text), delimiter=separator, skipinitialspace=True), 1
+        ):
             see_columns(cells, str(path))
             yield number, cells
     except csv.Error as error:
@@ -95,7 +116,9 @@ def _separated(path: Path) -> Iterator[tuple[int, list[str]]]:
 
 
 def _decoded(path: Path, data: bytes) -> str:
-    """Decode what a spreadsheet saved: Unicode with or without a byte order mark, else Windows-1252."""
+    """Decode what a spreadsheet saved: Unicode with or without a byte order mark, else
+    Windows-1252.
+    """
     if data.startswith((b"\xff\xfe", b"\xfe\xff")):
         return data.decode("utf-16", errors="replace")
     if b"\0" in data:
@@ -107,7 +130,9 @@ def _decoded(path: Path, data: bytes) -> str:
 
 
 def _sheet(path: Path) -> Iterator[tuple[int, list[str]]]:
-    """Yield the rows of a workbook's first sheet with their numbers, to the last, whatever the sheet says of its own size."""
+    """Yield the rows of a workbook's first sheet with their numbers, to the last, whatever the
+    sheet says of its own size.
+    """
     from openpyxl import load_workbook
 
     _see_workbook(path)
@@ -120,7 +145,9 @@ def _sheet(path: Path) -> Iterator[tuple[int, list[str]]]:
         sheet.reset_dimensions()
         for number, cells in enumerate(sheet.iter_rows(values_only=True), 1):
             if number > MOST_ROWS:
-                raise PlanError(f"{path} names a row behind the {MOST_ROWS:,} that a sheet can have")
+                raise PlanError(
+                    f"{path} names a row behind the {MOST_ROWS:,} that a sheet can have"
+                )
             see_columns(cells, str(path))
             yield number, [_cell(each) for each in cells]
     except PlanError:
@@ -128,14 +155,18 @@ def _sheet(path: Path) -> Iterator[tuple[int, list[str]]]:
     except IndexError:
         raise PlanError(f"{path} has no sheet") from None
     except Exception as error:  # openpyxl has no error of its own for what is broken
-        raise PlanError(f"{path} is no .xlsx workbook that can be read: {' '.join(str(error).split())[:200]}") from None
+        raise PlanError(
+            f"{path} is no .xlsx workbook that can be read: {' '.join(str(error).split())[:200]}"
+        ) from None
     finally:
         if book is not None:
             book.close()
 
 
 def _see_workbook(path: Path) -> None:
-    """Raise `PlanError` for what is no packed workbook, and for one whose parts unpack to too much."""
+    """Raise `PlanError` for what is no packed workbook, and for one whose parts unpack to too
+    much.
+    """
     from zipfile import BadZipFile, ZipFile
 
     try:
@@ -146,7 +177,10 @@ def _see_workbook(path: Path) -> None:
     except OSError as error:
         raise PlanError(f"{path} cannot be read: {error.strerror or error}") from None
     if unpacked > MOST_WORKBOOK:
-        raise PlanError(f"{path} unpacks to {unpacked / (1 << 20):,.0f} MB; workbooks of up to {MOST_WORKBOOK >> 20} MB are read")
+        raise PlanError(
+            f"{path} unpacks to {unpacked / (1 << 20):,.0f} MB; workbooks of up to "
+            f"{MOST_WORKBOOK >> 20} MB are read"
+        )
 
 
 def _cell(value: object) -> str:
@@ -159,11 +193,14 @@ def _cell(value: object) -> str:
 
 
 _FORMULA = re.compile(r"'*[=+\-@\t\r]")
-"""How a cell begins that a spreadsheet takes for a formula, or that has an apostrophe against that."""
+"""How a cell begins that a spreadsheet takes for a formula, or that has an apostrophe against that.
+"""
 
 
 def guarded(text: str) -> str:
-    """Return a cell with an apostrophe before what a spreadsheet would take for a formula; `unguarded` takes it away again."""
+    """Return a cell with an apostrophe before what a spreadsheet would take for a formula;
+    `unguarded` takes it away again.
+    """
     return f"'{text}" if _FORMULA.match(text) else text
 
 
@@ -173,6 +210,8 @@ def unguarded(text: str) -> str:
 
 
 def named_by(order: Iterable[tuple[str, Sequence[str]]]) -> Callable[[Sequence[str]], str]:
-    """Return what finds a header's field: the first of `order` (field, words that tell it) of which it has a word."""
+    """Return what finds a header's field: the first of `order` (field, words that tell it) of which
+    it has a word.
+    """
     told = [(field, frozenset(words)) for field, words in order]
     return lambda words: next((field for field, own in told if not own.isdisjoint(words)), "")

@@ -1,4 +1,6 @@
-"""Verdicts of conversations written as a table, Parquet or CSV: a row for each; those of a family in the order in which they ended."""
+"""Verdicts of conversations written as a table, Parquet or CSV: a row for each; those of a family
+in the order in which they ended.
+"""
 
 from __future__ import annotations
 
@@ -23,11 +25,21 @@ from crossgate.formats.disk import writing
 _ENDINGS = {".parquet": "parquet", ".csv": "csv"}
 _SCHEMA = pa.schema(
     [
-        ("source", pa.string()), ("destination", pa.string()), ("protocol", pa.uint8()), ("source_port", pa.uint16()),
-        ("destination_port", pa.uint16()), ("packets", pa.int64()), ("bytes", pa.int64()), ("first", pa.timestamp("us", "UTC")),
-        ("last", pa.timestamp("us", "UTC")), ("verdict", pa.string()), ("list", pa.string()), ("entry", pa.string()), ("point", pa.string()),
+        ("source", pa.string()),
+        ("destination", pa.string()),
+        ("protocol", pa.uint8()),
+        ("source_port", pa.uint16()),
+        ("destination_port", pa.uint16()),
+        ("packets", pa.int64()),
+        ("bytes", pa.int64()),
+        ("first", pa.timestamp("us", "UTC")),
+        ("last", pa.timestamp("us", "UTC")),
+        ("verdict", pa.string()),
+        ("list", pa.string()),
+        ("entry", pa.string()),
+        ("point", pa.string()),
     ]
-)  # fmt: skip
+)
 
 
 NO_VERDICTS = _SCHEMA.empty_table()
@@ -43,7 +55,9 @@ class VerdictTable:
         self._writer = writer
 
     def write(self, rows: pa.Table) -> None:
-        """Write some rows, as `verdict_rows` returns them. Raises `PlanError` when the file cannot be written on."""
+        """Write some rows, as `verdict_rows` returns them. Raises `PlanError` when the file cannot
+        be written on.
+        """
         try:
             self._writer.write_table(rows)
         except OSError as error:
@@ -58,7 +72,10 @@ def verdict_table(path: Path, inputs: Sequence[Path]) -> Iterator[VerdictTable]:
     """
     kind = _ENDINGS.get(path.suffix.lower())
     if kind is None:
-        raise PlanError(f"--out {path}: the ending says what is written; name a file that ends in {' or '.join(_ENDINGS)}")
+        raise PlanError(
+            f"--out {path}: the ending says what is written; name a file that ends in "
+            f"{' or '.join(_ENDINGS)}"
+        )
     if any(path.exists() and each.exists() and path.samefile(each) for each in inputs):
         raise PlanError(f"--out {path} is a file that is read; name another one")
     try:
@@ -73,7 +90,10 @@ def verdict_table(path: Path, inputs: Sequence[Path]) -> Iterator[VerdictTable]:
 def _failed(path: Path, error: OSError) -> PlanError:
     # Arrow says what the system did in the text of its errors.
     _, found, reason = str(error).partition("[errno ")
-    return PlanError(f"{path} cannot be written: {reason.partition('] ')[2] if found else error.strerror or error}")
+    return PlanError(
+        f"{path} cannot be written: "
+        f"{reason.partition('] ')[2] if found else error.strerror or error}"
+    )
 
 
 def verdict_rows(replayed: Replayed, tracer: BulkTracer) -> pa.Table:
@@ -83,13 +103,25 @@ def verdict_rows(replayed: Replayed, tracer: BulkTracer) -> pa.Table:
     places = [f"{each.direction} on {each.point}" for each in tracer.places]
     listed = fates.list != NO_PLACE
     columns = [
-        _addresses(packets.family, packets.source), _addresses(packets.family, packets.destination), packets.protocol,
-        packets.source_port, packets.destination_port, seen.counts.sum(axis=0), seen.octets.sum(axis=0),
-        pa.array(seen.first, pa.timestamp("us", "UTC")), pa.array(seen.last, pa.timestamp("us", "UTC")),
-        _words([*(str(each) for each in VERDICTS), "nowhere"], fates.verdict), _words([*(each.name for each in tracer.asked.lists), ""], fates.list),
-        pa.array([_entry(tracer, fates.list[row], fates.entry[row]) if listed[row] else "" for row in range(len(listed))]),
+        _addresses(packets.family, packets.source),
+        _addresses(packets.family, packets.destination),
+        packets.protocol,
+        packets.source_port,
+        packets.destination_port,
+        seen.counts.sum(axis=0),
+        seen.octets.sum(axis=0),
+        pa.array(seen.first, pa.timestamp("us", "UTC")),
+        pa.array(seen.last, pa.timestamp("us", "UTC")),
+        _words([*(str(each) for each in VERDICTS), "nowhere"], fates.verdict),
+        _words([*(each.name for each in tracer.asked.lists), ""], fates.list),
+        pa.array(
+            [
+                _entry(tracer, fates.list[row], fates.entry[row]) if listed[row] else ""
+                for row in range(len(listed))
+            ]
+        ),
         _words([*places, ""], fates.crossing),
-    ]  # fmt: skip
+    ]
     return pa.Table.from_arrays([pa.array(each) for each in columns], schema=_SCHEMA)
 
 
@@ -112,4 +144,6 @@ def _addresses(family: Family, words: Words) -> Any:
         for word in column:
             value = value << 64 | word
         texts.append(format_address(family, value))
-    return pa.DictionaryArray.from_arrays(pa.array(inverse.reshape(-1).astype(np.int32)), pa.array(texts)).cast(pa.string())
+    return pa.DictionaryArray.from_arrays(
+        pa.array(inverse.reshape(-1).astype(np.int32)), pa.array(texts)
+    ).cast(pa.string())

@@ -1,7 +1,8 @@
-"""A new plan: its network from the tables that people have, or a small one that runs, to be changed.
+"""A new plan: its network from the tables that people have, or a small one that runs, to be
+changed.
 
-Nothing here knows how a table is read. A problem in a row is found by reading the plan that would be written, as every
-plan is read, and told at the row that the line came from.
+Nothing here knows how a table is read. A problem in a row is found by reading the plan that would
+be written, as every plan is read, and told at the row that the line came from.
 """
 
 from __future__ import annotations
@@ -11,7 +12,16 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from crossgate.core.model.address import Address, AddressError, Pattern, parse_address, parse_netmask, parse_prefix, pattern, prefix
+from crossgate.core.model.address import (
+    Address,
+    AddressError,
+    Pattern,
+    parse_address,
+    parse_netmask,
+    parse_prefix,
+    pattern,
+    prefix,
+)
 from crossgate.core.model.errors import Place, PlanError, PlanErrors
 from crossgate.core.model.ethernet import format_mac, is_group_mac
 from crossgate.core.model.plaintext import numeral, quotable
@@ -51,7 +61,9 @@ expect deny   tcp/22 internet to office   "nobody manages desks from outside"
 
 
 class Source(NamedTuple):
-    """A row of a table: the file, the row's number, and the header of each field as it is written there."""
+    """A row of a table: the file, the row's number, and the header of each field as it is written
+    there.
+    """
 
     file: str
     number: int
@@ -65,7 +77,9 @@ class Source(NamedTuple):
 
 
 class Begun(NamedTuple):
-    """A new plan: its text, the plan that it is, and the names that had to be changed, as (given, is)."""
+    """A new plan: its text, the plan that it is, and the names that had to be changed, as (given,
+    is).
+    """
 
     text: str
     plan: Plan
@@ -78,8 +92,11 @@ def skeleton(path: Path, title: str) -> Begun:
     return Begun(text, read(path, {str(path): text.encode()}).plan, [])
 
 
-def from_tables(path: Path, title: str, subnets: Sequence[Source], hosts: Sequence[Source]) -> Begun:
-    """Return a plan of the subnets and hosts of tables; a gateway column makes the devices' interfaces.
+def from_tables(
+    path: Path, title: str, subnets: Sequence[Source], hosts: Sequence[Source]
+) -> Begun:
+    """Return a plan of the subnets and hosts of tables; a gateway column makes the devices'
+    interfaces.
 
     Raises `PlanErrors` with every problem, each at its row.
     """
@@ -114,16 +131,22 @@ class _Writer:
             except PlanError as error:
                 self.errors.append(error)
         self._put(
-            "", "# The lists come here, as: list NAME extended ipv4", "# and where they stand: place NAME inbound on DEVICE.INTERFACE"
+            "",
+            "# The lists come here, as: list NAME extended ipv4",
+            "# and where they stand: place NAME inbound on DEVICE.INTERFACE",
         )
         self._put("# and what must hold: expect deny ssh SUBNET to HOST")
         text = "\n".join(line for line, _ in self.lines) + "\n"
         plan = self._read(text)
         text = tidied(text, str(self.path), plan)
-        return Begun(text, read(self.path, {str(self.path): text.encode()}).plan, list(self.renamed.items()))
+        return Begun(
+            text, read(self.path, {str(self.path): text.encode()}).plan, list(self.renamed.items())
+        )
 
     def _read(self, text: str) -> Plan:
-        """Read the plan that would be written. Raises `PlanErrors`, each error at the row that its line came from."""
+        """Read the plan that would be written. Raises `PlanErrors`, each error at the row that its
+        line came from.
+        """
         found: list[PlanError] = []
         plan = Plan()
         try:
@@ -131,8 +154,14 @@ class _Writer:
         except PlanErrors as errors:
             for error in errors.errors:
                 row = self.lines[error.place.line - 1][1] if error.place is not None else None
-                word = error.source[error.column - 1 : error.column - 1 + error.width] if error.column else ""
-                found.append(row.problem(error.message, _field_of(row, word)) if row is not None else error)
+                word = (
+                    error.source[error.column - 1 : error.column - 1 + error.width]
+                    if error.column
+                    else ""
+                )
+                found.append(
+                    row.problem(error.message, _field_of(row, word)) if row is not None else error
+                )
         problems = sorted([*self.errors, *found], key=lambda each: each.place or Place("", 0))
         if problems:
             raise PlanErrors(list({str(each): each for each in problems}.values()))
@@ -151,24 +180,34 @@ class _Writer:
         return name, row, prefixes
 
     def _devices(self, blocks: Iterable[tuple[str, Source, list[Pattern]]]) -> None:
-        """Write the devices that are gateways, with an interface on each subnet that they are the gateway of."""
+        """Write the devices that are gateways, with an interface on each subnet that they are the
+        gateway of.
+        """
         devices: dict[str, list[tuple[str, Source]]] = {}
         for name, row, prefixes in blocks:
             if "gateway" not in row.values:
                 continue
             try:
-                addresses = [_gateway(row, word, prefixes) for word in _several(row.values["gateway"])]
+                addresses = [
+                    _gateway(row, word, prefixes) for word in _several(row.values["gateway"])
+                ]
                 device = self._plain(row.values.get("device", "gateway"))
                 vlan = _vlan(row)
                 interface = f"v{vlan}" if vlan else name
-                devices.setdefault(device, []).append((f"    interface {interface} {' '.join(addresses)} on {name}", row))
+                devices.setdefault(device, []).append(
+                    (f"    interface {interface} {' '.join(addresses)} on {name}", row)
+                )
             except PlanError as error:
                 self.errors.append(error)
         for device, interfaces in devices.items():
             if device in self.names:
                 self.errors.append(
                     interfaces[0][1].problem(
-                        f"{device} is a subnet too, and every name stands for one thing; give the device another name", "device"
+                        (
+                            f"{device} is a subnet too, and every name stands for one thing; give the "
+                            "device another name"
+                        ),
+                        "device",
                     )
                 )
                 continue
@@ -179,7 +218,9 @@ class _Writer:
                 self._put(line, row=row)
 
     def _mac(self, text: str) -> str:
-        """Return what a host's line has for a hardware address in any usual form: a remark where it is none, or a group's, or taken."""
+        """Return what a host's line has for a hardware address in any usual form: a remark where it
+        is none, or a group's, or taken.
+        """
         digits = re.sub("[^0-9A-Fa-f]", "", text)
         mac = int(digits, 16) if len(digits) == 12 else 0
         if not mac or is_group_mac(mac) or mac in self._macs:
@@ -206,20 +247,35 @@ class _Writer:
         self._put(f"host {name} {' '.join(addresses)}{on}{mac}", row=row)
 
     def _name(self, row: Source, field: str) -> str:
-        """Return a new name as the language has names. Raises `PlanError` where it is missing or taken."""
+        """Return a new name as the language has names. Raises `PlanError` where it is missing or
+        taken.
+        """
         given = row.values.get(field, "")
         name = self._plain(given)
         if not name:
-            raise row.problem("a name is missing" if not given else f"{given} has no letter or digit to make a name of", field)
+            raise row.problem(
+                "a name is missing"
+                if not given
+                else f"{given} has no letter or digit to make a name of",
+                field,
+            )
         if name in self.names:
             other = self.names[name]
-            where = f"row {other.number}" if other.file == row.file else f"{other.file} row {other.number}"
-            raise row.problem(f"{name} is the name in {where} already; every name stands for one thing", field)
+            where = (
+                f"row {other.number}"
+                if other.file == row.file
+                else f"{other.file} row {other.number}"
+            )
+            raise row.problem(
+                f"{name} is the name in {where} already; every name stands for one thing", field
+            )
         self.names[name] = row
         return name
 
     def _plain(self, given: str) -> str:
-        """Return a name with a hyphen for all that a name cannot have; what had to be changed is remembered."""
+        """Return a name with a hyphen for all that a name cannot have; what had to be changed is
+        remembered.
+        """
         name = re.sub(r"[^A-Za-z0-9_]+", "-", given.strip()).strip("-")
         if name and not name[0].isalpha():
             name = f"n-{name}"
@@ -254,12 +310,22 @@ def _prefixes(row: Source) -> list[Pattern]:
             else:
                 address = parse_address(word)
                 if "mask" not in row.values:
-                    raise row.problem(f"{word} has no prefix length; write it as {word}/24, or give a netmask column", "prefix")
+                    raise row.problem(
+                        (
+                            f"{word} has no prefix length; write it as {word}/24, or give a netmask "
+                            "column"
+                        ),
+                        "prefix",
+                    )
                 block = pattern(address.family, address.value, parse_netmask(row.values["mask"]))
         except AddressError as error:
-            raise row.problem(str(error), "mask" if "mask" in row.values and "/" not in word else "prefix") from None
+            raise row.problem(
+                str(error), "mask" if "mask" in row.values and "/" not in word else "prefix"
+            ) from None
         if block.value != address.value:
-            raise row.problem(f"{word} has bits set behind its prefix length; write {block}", "prefix")
+            raise row.problem(
+                f"{word} has bits set behind its prefix length; write {block}", "prefix"
+            )
         found.append(block)
     return found
 
@@ -267,7 +333,14 @@ def _prefixes(row: Source) -> list[Pattern]:
 def _gateway(row: Source, word: str, prefixes: Sequence[Pattern]) -> str:
     """Return a gateway's address with the prefix length of its subnet."""
     address = _address(row, word.partition("/")[0], "gateway")
-    block = next((each for each in prefixes if each.family is address.family and each.contains(address.value)), None)
+    block = next(
+        (
+            each
+            for each in prefixes
+            if each.family is address.family and each.contains(address.value)
+        ),
+        None,
+    )
     if block is None:
         raise row.problem(f"{address} is not in {' and '.join(map(str, prefixes))}", "gateway")
     return f"{address}/{block.prefix_length}"

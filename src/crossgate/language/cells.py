@@ -1,7 +1,7 @@
 """The columns of the usual layout: a statement's words as cells, addresses in their usual form.
 
-Words are only set anew, never changed, but for addresses: hexadecimal in lower case and shortened (RFC 5952), no bits where
-a wildcard or a prefix leaves them open.
+Words are only set anew, never changed, but for addresses: hexadecimal in lower case and shortened
+(RFC 5952), no bits where a wildcard or a prefix leaves them open.
 """
 
 from __future__ import annotations
@@ -55,7 +55,11 @@ def subnet_cells(words: list[str]) -> tuple[str, ...]:
 
 def group_cells(words: list[str]) -> tuple[str, ...]:
     """group | NAME | members."""
-    return words[0], words[1], _several(" ".join(words[2:]).replace(",", ", ").replace(" ,", ",").split())
+    return (
+        words[0],
+        words[1],
+        _several(" ".join(words[2:]).replace(",", ", ").replace(" ,", ",").split()),
+    )
 
 
 def route_cells(words: list[str]) -> tuple[str, ...]:
@@ -104,11 +108,18 @@ def gateway_cells(words: list[str]) -> tuple[str, ...]:
     """gateway | IPv4 addresses | IPv6 addresses | on SUBNET | by POINTS and vrid."""
     end = _until(words, "on", "by")
     by = _until(words, "by")
-    return words[0], *_by_family(words[1:end], _literal), " ".join(words[end:by]), " ".join(words[by:])
+    return (
+        words[0],
+        *_by_family(words[1:end], _literal),
+        " ".join(words[end:by]),
+        " ".join(words[by:]),
+    )
 
 
 def _several(left: list[str]) -> str:
-    """Take the words of a source or a destination off the front, and return them in their usual form."""
+    """Take the words of a source or a destination off the front, and return them in their usual
+    form.
+    """
     found = _addresses(left)
     while left and (found.endswith(",") or left[0] == "but"):
         found += f" {left.pop(0)}" if left[0] == "but" else ""
@@ -117,7 +128,9 @@ def _several(left: list[str]) -> str:
 
 
 def _addresses(left: list[str]) -> str:
-    """Take the words of one item off the front, and return them in their usual form, with the comma that they end with."""
+    """Take the words of one item off the front, and return them in their usual form, with the comma
+    that they end with.
+    """
     if not left:
         return ""
     word = left.pop(0)
@@ -137,7 +150,9 @@ def _literal(word: str) -> str:
     try:
         if "-" in word:
             parts = parse_range(word)
-            return f"{format_address(parts[0].family, parts[0].first)}-{format_address(parts[0].family, parts[-1].last)}"
+            family = parts[0].family
+            ends = (parts[0].first, parts[-1].last)
+            return "-".join(format_address(family, each) for each in ends)
         if "/" in word:
             address, length = parse_prefix(word)
             return f"{format_address(address.family, prefix(address, length).value)}/{length}"
@@ -164,7 +179,9 @@ def _own(word: str) -> str:
 
 def _by_family(words: Sequence[str], usual: Callable[[str], str]) -> tuple[str, str]:
     """Return the IPv4 and the IPv6 words of a line's addresses as two cells."""
-    return " ".join(usual(word) for word in words if ":" not in word), " ".join(usual(word) for word in words if ":" in word)
+    return " ".join(usual(word) for word in words if ":" not in word), " ".join(
+        usual(word) for word in words if ":" in word
+    )
 
 
 def _until(words: list[str], *stops: str) -> int:
@@ -175,5 +192,14 @@ def _attached(words: list[str], usual: Callable[[str], str]) -> tuple[str, ...]:
     end = _until(words, "on", "at", "gateway", "mac", "cost", "passive", "stateful")
     after = end + 2 if words[end : end + 1] == ["on"] else end
     rest = words[after:]
-    rest = [_literal(word) if before in ("gateway", "mac") else word for before, word in zip(["", *rest], rest, strict=False)]
-    return words[0], words[1], *_by_family(words[2:end], usual), " ".join(words[end:after]), " ".join(rest)
+    rest = [
+        _literal(word) if before in ("gateway", "mac") else word
+        for before, word in zip(["", *rest], rest, strict=False)
+    ]
+    return (
+        words[0],
+        words[1],
+        *_by_family(words[2:end], usual),
+        " ".join(words[end:after]),
+        " ".join(rest),
+    )

@@ -1,7 +1,8 @@
-"""An edit as a proposal: what it would write and what that would do, worked out before anything is written.
+"""An edit as a proposal: what it would write and what that would do, worked out before anything is
+written.
 
-Nothing here touches a file. A command shows a proposal, and writes its `new` files in the place of the `old` ones unless
-it is refused.
+Nothing here touches a file. A command shows a proposal, and writes its `new` files in the place of
+the `old` ones unless it is refused.
 """
 
 from __future__ import annotations
@@ -29,7 +30,9 @@ Change = Callable[[Draft], str]
 
 
 class LineEdit(NamedTuple):
-    """Lines of a text, from `first` to before `last`, counted from 0, and the text that takes their place."""
+    """Lines of a text, from `first` to before `last`, counted from 0, and the text that takes their
+    place.
+    """
 
     first: int
     last: int
@@ -40,15 +43,21 @@ def line_edits(old: str, new: str) -> list[LineEdit]:
     """Return what makes one text of another, line by line."""
     before, after = (re.findall(r"[^\n]*\n|[^\n]+", text) for text in (old, new))
     blocks = SequenceMatcher(None, before, after, autojunk=False).get_opcodes()
-    return [LineEdit(first, last, "".join(after[start:end])) for kind, first, last, start, end in blocks if kind != "equal"]
+    return [
+        LineEdit(first, last, "".join(after[start:end]))
+        for kind, first, last, start, end in blocks
+        if kind != "equal"
+    ]
 
 
 class Proposal(NamedTuple):
     """An edit that has not been made.
 
-    `said` tells it in a sentence; `old` and `new` are the bytes of the files that it changes, by name, and `diff` their
-    unified diff. `plan` is what the plan would be, or still is where it would have `errors`; there is an `impact` only where
-    something changes and leaves no errors. `remarks` are what else there is to tell. `refused` says why it may not be written, "" where it may.
+    `said` tells it in a sentence; `old` and `new` are the bytes of the files that it changes, by
+    name, and `diff` their unified diff. `plan` is what the plan would be, or still is where it
+    would have `errors`; there is an `impact` only where something changes and leaves no errors.
+    `remarks` are what else there is to tell. `refused` says why it may not be written, "" where it
+    may.
     """
 
     said: str
@@ -69,19 +78,29 @@ class Proposal(NamedTuple):
     @property
     def edits(self) -> dict[str, list[LineEdit]]:
         """What it changes, by file."""
-        return {file: line_edits(decode(Path(file), self.old[file]), decode(Path(file), data)) for file, data in self.new.items()}
+        return {
+            file: line_edits(decode(Path(file), self.old[file]), decode(Path(file), data))
+            for file, data in self.new.items()
+        }
 
 
 def propose(
-    reading: Reading, change: Change, now: datetime, *, anyway: bool = False, harmless: bool = False, tell: Tell | None = None,
+    reading: Reading,
+    change: Change,
+    now: datetime,
+    *,
+    anyway: bool = False,
+    harmless: bool = False,
+    tell: Tell | None = None,
     session: Session | None = None,
-) -> Proposal:  # fmt: skip
+) -> Proposal:
     """Work out a change of a plan as it was read.
 
-    It is refused when the plan would have errors, when an expectation that holds would not any more, when there would be a
-    new finding that is an error, and when what it does is not known; all but the first are allowed where it is to be made
-    `anyway`. A `harmless` one may not change any traffic. A file that was tidy stays so.
-    `tell` is told how far the comparison of the two plans is. A `session` of the plan as it was is used again where there is one.
+    It is refused when the plan would have errors, when an expectation that holds would not any
+    more, when there would be a new finding that is an error, and when what it does is not known;
+    all but the first are allowed where it is to be made `anyway`. A `harmless` one may not change
+    any traffic. A file that was tidy stays so. `tell` is told how far the comparison of the two
+    plans is. A `session` of the plan as it was is used again where there is one.
     """
     draft = Draft(reading, session)
     said = change(draft)
@@ -94,9 +113,21 @@ def propose(
     except PlanErrors as errors:
         problems = tuple(map(str, errors.errors))
         return Proposal(
-            said, old, new, tuple(_diff(old, new)), reading.plan, None, problems, "the plan would have errors", tuple(draft.remarks)
+            said,
+            old,
+            new,
+            tuple(_diff(old, new)),
+            reading.plan,
+            None,
+            problems,
+            "the plan would have errors",
+            tuple(draft.remarks),
         )
-    tidy = {file: tidied_data(data, file, plan) for file, data in new.items() if tidied_data(old[file], file, reading.plan) == old[file]}
+    tidy = {
+        file: tidied_data(data, file, plan)
+        for file, data in new.items()
+        if tidied_data(old[file], file, reading.plan) == old[file]
+    }
     if any(data != new[file] for file, data in tidy.items()):
         new = {file: data for file, data in {**new, **tidy}.items() if data != old[file]}
         if not new:
@@ -104,7 +135,9 @@ def propose(
         old = {file: old[file] for file in new}
         plan = reading.changed(new).plan
     diff = tuple(_diff(old, new))
-    impact = impact_of(draft.session, Session(plan, beside=draft.tried or draft.session), now, tell, draft.proved)
+    impact = impact_of(
+        draft.session, Session(plan, beside=draft.tried or draft.session), now, tell, draft.proved
+    )
     refused = "" if anyway else _why_refused(impact)
     if harmless and impact.differences:
         refused = "traffic would be treated otherwise, which must not be; please report this plan"
@@ -115,7 +148,9 @@ def _diff(old: Mapping[str, bytes], new: Mapping[str, bytes]) -> list[str]:
     """Return the unified diff of files, without line endings."""
     lines: list[str] = []
     for file, data in new.items():
-        before, after = (text.decode("utf-8-sig").removesuffix("\n").split("\n") for text in (old[file], data))
+        before, after = (
+            text.decode("utf-8-sig").removesuffix("\n").split("\n") for text in (old[file], data)
+        )
         lines += unified_diff(before, after, file, file, lineterm="")
     return lines
 
@@ -126,7 +161,9 @@ def _why_refused(impact: Impact) -> str:
     parts = [f"{number} {word}{'s' if number > 1 else ''}" for number, word in counts if number]
     if parts:
         return f"it breaks {' and '.join(parts)}"
-    errors = list(dict.fromkeys(each.name for each in impact.findings if each.severity is Severity.ERROR))
+    errors = list(
+        dict.fromkeys(each.name for each in impact.findings if each.severity is Severity.ERROR)
+    )
     if errors:
         return f"it brings a new error: {', '.join(errors)}"
     return f"what it does is not known: {impact.missed[0].message}" if impact.missed else ""

@@ -1,4 +1,6 @@
-"""Where lists stand, what must hold and what is meant to be: `place`, `expect`, `keep` and `accept` lines."""
+"""Where lists stand, what must hold and what is meant to be: `place`, `expect`, `keep` and `accept`
+lines.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ _FAMILIES = {family.word: family for family in Family}
 
 
 def placement(words: Words, names: Names) -> None:
-    """PLACE = "place" LIST ("inbound" | "outbound") "on" WHERE. A place has one list of a family each way."""
+    """PLACE = "place" LIST ("inbound" | "outbound") "on" WHERE. A place has one list of a family
+    each way.
+    """
     words.keyword("place")
     access_list = names.any_list(words, "the number or name of a list")
     direction = Direction(words.choice([direction.value for direction in Direction]))
@@ -34,7 +38,9 @@ def placement(words: Words, names: Names) -> None:
     words.end()
     plan = names.plan
     try:
-        for each in (plan.groups[point.owner].points if point.kind is PointKind.GROUP else ()) or (point,):
+        for each in (plan.groups[point.owner].points if point.kind is PointKind.GROUP else ()) or (
+            point,
+        ):
             see_that_frames_pass(access_list, each)
             see_that_tls_is_seen(plan, access_list, each)
     except PlanError as error:
@@ -42,7 +48,10 @@ def placement(words: Words, names: Names) -> None:
     taken = standing(plan, access_list, direction, point)
     if taken is not None:
         at, other = taken
-        message = f"{at} {direction} has the {access_list.about} list {other.access_list} (line {other.place.line}) already"
+        message = (
+            f"{at} {direction} has the {access_list.about} list {other.access_list} (line "
+            f"{other.place.line}) already"
+        )
         raise words.error(f"{message}; a place takes one list of a family each way", index=1)
     placements = plan.frame_placements if isinstance(access_list, EthernetList) else plan.placements
     placements.append(Placement(access_list.name, direction, point, words.place))
@@ -51,35 +60,57 @@ def placement(words: Words, names: Names) -> None:
 def see_that_frames_pass(access_list: AnyList[Any], point: Point) -> None:
     """Raise `PlanError` where an ethernet list cannot stand at a point."""
     if isinstance(access_list, EthernetList) and point.kind in _NO_FRAMES:
-        raise PlanError(f"{access_list.name} is an ethernet list, and frames are asked about at switch ports and hosts; {point} is neither")
+        raise PlanError(
+            f"{access_list.name} is an ethernet list, and frames are asked about at switch ports "
+            f"and hosts; {point} is neither"
+        )
 
 
 def see_that_tls_is_seen(plan: Plan, access_list: AnyList[Any], point: Point) -> None:
-    """Raise `PlanError` where a list that asks about TLS would stand at a point where nothing remembers conversations."""
-    asking = next((each for each in access_list.entries if each.tls is not None and not each.off), None)
+    """Raise `PlanError` where a list that asks about TLS would stand at a point where nothing
+    remembers conversations.
+    """
+    asking = next(
+        (each for each in access_list.entries if each.tls is not None and not each.off), None
+    )
     if asking is None or (point.device is not None and plan.devices[point.device].stateful):
         return
-    which = f"{asking.number} of list {access_list.name} (line {asking.place.line}) asks what TLS is spoken"
+    which = (
+        f"{asking.number} of list {access_list.name} (line {asking.place.line}) asks what TLS "
+        "is spoken"
+    )
     if point.device is None:
-        raise PlanError(f"entry {which}, and nothing at {point} remembers conversations; place the list at a stateful device")
+        raise PlanError(
+            f"entry {which}, and nothing at {point} remembers conversations; place the list at a "
+            "stateful device"
+        )
     raise PlanError(
-        f"entry {which}, and {point.device} remembers no conversations; make it stateful, or place the list at a device that is"
+        f"entry {which}, and {point.device} remembers no conversations; make it stateful, or "
+        "place the list at a device that is"
     )
 
 
 _NO_FRAMES = (PointKind.INTERFACE, PointKind.SUBNET, PointKind.ITSELF)
 
 
-def standing(plan: Plan, access_list: AnyList[Any], direction: Direction, point: Point) -> tuple[Point, Placement] | None:
-    """Return a placement that keeps a list from standing at a point, and where: one of its family and direction at the same place."""
+def standing(
+    plan: Plan, access_list: AnyList[Any], direction: Direction, point: Point
+) -> tuple[Point, Placement] | None:
+    """Return a placement that keeps a list from standing at a point, and where: one of its family
+    and direction at the same place.
+    """
     family = access_list.family if isinstance(access_list, AccessList) else None
     for other in plan.frame_placements if family is None else plan.placements:
-        if other.direction is direction and (family is None or plan.lists[other.access_list].family is family):
+        if other.direction is direction and (
+            family is None or plan.lists[other.access_list].family is family
+        ):
             if other.point == point:
                 return point, other
             if PointKind.GROUP in (point.kind, other.point.kind):
                 own = plan.points_of(point, family)
-                both = next((each for each in plan.points_of(other.point, family) if each in own), None)
+                both = next(
+                    (each for each in plan.points_of(other.point, family) if each in own), None
+                )
                 if both is not None:
                     return both, other
     return None
@@ -87,7 +118,10 @@ def standing(plan: Plan, access_list: AnyList[Any], direction: Direction, point:
 
 def where(words: Words, names: Names) -> Point:
     """WHERE = POINT | ("subnet" | "host" | "group") NAME | DEVICE "itself"."""
-    word = words.take("a place: DEVICE.INTERFACE, SWITCH.PORT, subnet NAME, DEVICE itself, host NAME or group NAME")
+    word = words.take(
+        "a place: DEVICE.INTERFACE, SWITCH.PORT, subnet NAME, DEVICE itself, host NAME or group "
+        "NAME"
+    )
     plan = names.plan
     if word in ("host", "group"):
         name = words.take(f"the name of a {word}")
@@ -98,9 +132,16 @@ def where(words: Words, names: Names) -> Point:
         name = words.take("the name of a subnet")
         segment = plan.segments.get(name)
         if segment is None:
-            raise names.unknown(words, "subnet", name, [each.name for each in plan.segments.values() if not each.outside])
+            raise names.unknown(
+                words,
+                "subnet",
+                name,
+                [each.name for each in plan.segments.values() if not each.outside],
+            )
         if segment.outside:
-            raise words.error(f"{name} is an outside; lists stand on subnets and devices of the plan")
+            raise words.error(
+                f"{name} is an outside; lists stand on subnets and devices of the plan"
+            )
         return Point(PointKind.SUBNET, name)
     if "." in word:
         return names.point(words, word)
@@ -108,15 +149,24 @@ def where(words: Words, names: Names) -> Point:
         if words.accept("itself"):
             return plan.devices[word].itself
         device = plan.devices[word]
-        raise words.missing("itself, or a point as " + ", ".join(f"{word}.{name}" for name in (*device.interfaces, *device.ports)))
-    what = {**dict.fromkeys(plan.groups, "group"), **dict.fromkeys(plan.hosts, "host"), **dict.fromkeys(plan.segments, "subnet")}.get(word)
+        raise words.missing(
+            "itself, or a point as "
+            + ", ".join(f"{word}.{name}" for name in (*device.interfaces, *device.ports))
+        )
+    what = {
+        **dict.fromkeys(plan.groups, "group"),
+        **dict.fromkeys(plan.hosts, "host"),
+        **dict.fromkeys(plan.segments, "subnet"),
+    }.get(word)
     if what is not None:
         raise words.error(f"{word} is a {what}; write {what} {word}")
     raise names.unknown(words, "device", word, plan.devices)
 
 
 def expectation(words: Words, names: Names) -> None:
-    """EXPECT = ("expect" | "keep") (CLAIM SERVICE ENDS LIMITS [FLAGS] [HOURS] ["by" DECIDER] | "only" SERVICES ENDS LIMITS [HOURS]) [TEXT]."""
+    """EXPECT = ("expect" | "keep") (CLAIM SERVICE ENDS LIMITS [FLAGS] [HOURS] ["by" DECIDER] |
+    "only" SERVICES ENDS LIMITS [HOURS]) [TEXT].
+    """
     keep = words.choice(("expect", "keep")) == "keep"
     if words.accept("only"):
         _only(words, names, keep)
@@ -132,7 +182,22 @@ def expectation(words: Words, names: Names) -> None:
     comment, text = _close(words)
     source_port, at, flooding, spoken, over = limits
     found = Expectation(
-        keep, claim, service, source, destination, source_port, at, over, by, comment, text, words.place, flooding, spoken, hours, flags
+        keep,
+        claim,
+        service,
+        source,
+        destination,
+        source_port,
+        at,
+        over,
+        by,
+        comment,
+        text,
+        words.place,
+        flooding,
+        spoken,
+        hours,
+        flags,
     )
     names.plan.expectations.append(found)
 
@@ -149,12 +214,32 @@ def _only(words: Words, names: Names, keep: bool) -> None:
     hours = _hours(words, names, at)
     if words.peek() == "flags":
         words.index += 1
-        raise words.error("only speaks of conversations, and such segments are of none; leave flags out, or write expect deny")
+        raise words.error(
+            "only speaks of conversations, and such segments are of none; leave flags out, or "
+            "write expect deny"
+        )
     if words.peek() == "by":
         words.index += 1
-        raise words.error("only speaks of all that is sent, so no single line decides it; leave by out, or write expect permit")
+        raise words.error(
+            "only speaks of all that is sent, so no single line decides it; leave by out, or "
+            "write expect permit"
+        )
     comment, text = _close(words)
-    found = Only(keep, tuple(services), source, destination, source_port, at, over, comment, text, words.place, flooding, spoken, hours)
+    found = Only(
+        keep,
+        tuple(services),
+        source,
+        destination,
+        source_port,
+        at,
+        over,
+        comment,
+        text,
+        words.place,
+        flooding,
+        spoken,
+        hours,
+    )
     names.plan.expectations.append(found)
 
 
@@ -168,13 +253,19 @@ def _ends(words: Words, names: Names, elsewhere: bool = False) -> tuple[str, str
 
 
 def _limits(words: Words, names: Names, services: dict[str, dict[Family, Service]]) -> _Limits:
-    """LIMITS = ["source" "port" N] ["at" TIME] ["flooding"] ["no" "tls" | ["tls" VERSIONS] ["cipher" SUITES]] ["over" FAMILY]."""
+    """LIMITS = ["source" "port" N] ["at" TIME] ["flooding"] ["no" "tls" | ["tls" VERSIONS]
+    ["cipher" SUITES]] ["over" FAMILY].
+    """
     source_port = at = over = spoken = None
     if words.accept("source"):
         words.keyword("port")
         source_port = words.number("a port", MOST_PORT)
         for service, by_family in services.items():
-            if any(term.protocol not in (None, *PORT_PROTOCOLS) for each in by_family.values() for term in each.terms):
+            if any(
+                term.protocol not in (None, *PORT_PROTOCOLS)
+                for each in by_family.values()
+                for term in each.terms
+            ):
                 raise words.error(f"{service} has no source port")
     if words.accept("at"):
         at = moment(words)
@@ -186,7 +277,9 @@ def _limits(words: Words, names: Names, services: dict[str, dict[Family, Service
         spoken = Spoken(tls_test(words))
     if spoken is not None:
         for service, by_family in services.items():
-            if not any(term.protocol in (None, TCP) for each in by_family.values() for term in each.terms):
+            if not any(
+                term.protocol in (None, TCP) for each in by_family.values() for term in each.terms
+            ):
                 raise words.error(f"TLS is spoken over TCP, and {service} is none")
     if words.accept("over"):
         over = _FAMILIES[words.choice(_FAMILIES)]
@@ -197,11 +290,15 @@ def _limits(words: Words, names: Names, services: dict[str, dict[Family, Service
 
 
 def _flags(words: Words, claim: Claim, service: str, services: dict[Family, Service]) -> FlagTest:
-    """FLAGS = "flags" 1#FLAG, behind its first word: TCP segments with them that open nothing, each of them alone."""
+    """FLAGS = "flags" 1#FLAG, behind its first word: TCP segments with them that open nothing, each
+    of them alone.
+    """
     if any(term.protocol not in (None, TCP) for each in services.values() for term in each.terms):
         raise words.error(f"flags are TCP's, and {service} is not tcp alone")
     if claim is Claim.HALF_OPEN:
-        raise words.error("nobody answers such a segment, so it is never half-open; write permit or deny")
+        raise words.error(
+            "nobody answers such a segment, so it is never half-open; write permit or deny"
+        )
     try:
         found = parse_flags(words.take("TCP flags, as FIN or SYN,ACK"))
     except ServiceError as error:
@@ -249,7 +346,9 @@ def acceptance(words: Words, names: Names) -> None:
     if not reason.strip():
         raise words.error("say why it is accepted, in double quotes")
     words.end()
-    names.plan.acceptances.append(Acceptance(finding, access_list.name, number, reason, words.place))
+    names.plan.acceptances.append(
+        Acceptance(finding, access_list.name, number, reason, words.place)
+    )
 
 
 def _in_family(words: Words, names: Names, service: str, family: Family) -> Service:
@@ -257,7 +356,9 @@ def _in_family(words: Words, names: Names, service: str, family: Family) -> Serv
 
 
 def in_some_family(words: Words, names: Names, service: str) -> dict[Family, Service]:
-    """Read a service in the families that it exists in; when that is none, the first family's error is raised."""
+    """Read a service in the families that it exists in; when that is none, the first family's error
+    is raised.
+    """
     found: dict[Family, Service] = {}
     errors: list[PlanError] = []
     for family in Family:
@@ -271,9 +372,13 @@ def in_some_family(words: Words, names: Names, service: str) -> dict[Family, Ser
 
 
 def _end(words: Words, names: Names) -> str:
-    """END = 1#WORD ["but" 1#WORD]; WORD = HOST | DEVICE | POINT | SUBNET | GROUP | OUTSIDE | ADDRESS | ADDRESS/LEN | RANGE | "any"."""
+    """END = 1#WORD ["but" 1#WORD]; WORD = HOST | DEVICE | POINT | SUBNET | GROUP | OUTSIDE |
+    ADDRESS | ADDRESS/LEN | RANGE | "any".
+    """
     if not words.peek():
-        raise words.missing("an end: a host, a device, a point, a subnet, a group, an outside, an address or any")
+        raise words.missing(
+            "an end: a host, a device, a point, a subnet, a group, an outside, an address or any"
+        )
     return names.several_endpoints(words)
 
 
@@ -289,5 +394,7 @@ def _entry_number(words: Words, access_list: AnyList[Any]) -> int:
     number = words.number("an entry number or otherwise", MOST_NUMBER)
     known = [entry.number for entry in access_list.entries]
     if number not in known:
-        raise words.unknown(f"entry in list {access_list.name} with number", str(number), list(map(str, known)))
+        raise words.unknown(
+            f"entry in list {access_list.name} with number", str(number), list(map(str, known))
+        )
     return number

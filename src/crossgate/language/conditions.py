@@ -11,9 +11,26 @@ from typing import NamedTuple, TypeVar
 
 from crossgate.core.model.accesslist import MOST_NUMBER, Action, Kind
 from crossgate.core.model.condition import Condition
-from crossgate.core.model.conditions import MINUTE, SECOND, Dscp, During, Flags, Fragments, Limit, SourcePorts
+from crossgate.core.model.conditions import (
+    MINUTE,
+    SECOND,
+    Dscp,
+    During,
+    Flags,
+    Fragments,
+    Limit,
+    SourcePorts,
+)
 from crossgate.core.model.packet import PORT_PROTOCOLS, TCP
-from crossgate.core.model.service import ESTABLISHED, Service, ServiceError, both_flags, parse_dscp, parse_flags, parse_ports
+from crossgate.core.model.service import (
+    ESTABLISHED,
+    Service,
+    ServiceError,
+    both_flags,
+    parse_dscp,
+    parse_flags,
+    parse_ports,
+)
 from crossgate.core.model.tls import TlsError, TlsTest, chosen_hello, parse_suites, parse_versions
 from crossgate.language.names import FollowOn, Names, Space
 from crossgate.language.words import Words
@@ -23,7 +40,9 @@ _T = TypeVar("_T")
 
 
 class EntryHead(NamedTuple):
-    """What an entry's conditions may depend on: its list and number, and what stands before them."""
+    """What an entry's conditions may depend on: its list and number, and what stands before
+    them.
+    """
 
     names: Names
     access_list: str
@@ -33,10 +52,11 @@ class EntryHead(NamedTuple):
 
 
 class Written(NamedTuple):
-    """How a condition is written: the words that it may begin with, its form (see `forms`), and the function that reads it.
+    """How a condition is written: the words that it may begin with, its form (see `forms`), and the
+    function that reads it.
 
-    One that is `loose` may stand in any order with others that are, behind the destination; the rest follow in the order of
-    `WRITTEN`. A `standard` one may stand in a standard list too.
+    One that is `loose` may stand in any order with others that are, behind the destination; the
+    rest follow in the order of `WRITTEN`. A `standard` one may stand in a standard list too.
     """
 
     words: tuple[str, ...]
@@ -51,7 +71,9 @@ class Written(NamedTuple):
         return ("at most",) if self.words == ("at",) else self.words
 
 
-def _needs(words: Words, service: Service, protocols: frozenset[int] | set[int], message: str) -> None:
+def _needs(
+    words: Words, service: Service, protocols: frozenset[int] | set[int], message: str
+) -> None:
     if any(term.protocol not in protocols for term in service.terms):
         raise words.error(f"{message}, not {service.text}")
 
@@ -68,7 +90,12 @@ def _parsed(words: Words, parse: Callable[[str], _T], expected: str) -> _T:
 def _source_ports(words: Words, head: EntryHead) -> Condition:
     """SOURCE_PORTS = "source" "port" PORTS."""
     words.keyword("source")
-    _needs(words, head.service, PORT_PROTOCOLS, "a source port needs a service of tcp, udp, sctp or dccp")
+    _needs(
+        words,
+        head.service,
+        PORT_PROTOCOLS,
+        "a source port needs a service of tcp, udp, sctp or dccp",
+    )
     words.keyword("port")
     return SourcePorts(_parsed(words, parse_ports, "ports, as 1024- or 80,443"))
 
@@ -84,7 +111,10 @@ def _flags(words: Words, head: EntryHead) -> Condition:
     """FLAGS = "flags" 1#FLAG."""
     words.keyword("flags")
     _needs(words, head.service, {TCP}, "flags are TCP's and need a service of tcp")
-    return Flags((_parsed(words, parse_flags, "TCP flags, as SYN,!ACK"),), f"flags {words.words[words.index - 1]}")
+    return Flags(
+        (_parsed(words, parse_flags, "TCP flags, as SYN,!ACK"),),
+        f"flags {words.words[words.index - 1]}",
+    )
 
 
 def _fragments(words: Words, _: EntryHead) -> Condition:
@@ -125,7 +155,10 @@ def _at_most(words: Words, head: EntryHead) -> Condition:
     words.keyword("most")
     action = head.action
     if action is not Action.PERMIT:
-        raise words.error(f"at most says how much is permitted, and this entry is a {action}; write {action} alone, below a permit at most")
+        raise words.error(
+            f"at most says how much is permitted, and this entry is a {action}; write {action} "
+            "alone, below a permit at most"
+        )
     most = words.number("how many new conversations, as 50", MOST_NUMBER)
     if not most:
         raise words.error("at most 0 permits nothing; write deny")
@@ -146,14 +179,20 @@ def _tls(words: Words, head: EntryHead) -> Condition:
 def tls_test(words: Words) -> TlsTest:
     """TLS = "tls" VERSIONS ["cipher" SUITES] / "cipher" SUITES."""
     versions = _tls_part(words, "tls", parse_versions, "versions of TLS, as 1.2,1.3 or 1.2-")
-    suites = _tls_part(words, "cipher", parse_suites, "cipher suites, by name or number, with commas")
+    suites = _tls_part(
+        words, "cipher", parse_suites, "cipher suites, by name or number, with commas"
+    )
     test = TlsTest(versions, suites)
     if chosen_hello(test) is None:
-        raise words.error("no conversation settles on such a suite in such a version of TLS, so nothing matches")
+        raise words.error(
+            "no conversation settles on such a suite in such a version of TLS, so nothing matches"
+        )
     return test
 
 
-def _tls_part(words: Words, keyword: str, parse: Callable[[str], frozenset[int]], what: str) -> frozenset[int] | None:
+def _tls_part(
+    words: Words, keyword: str, parse: Callable[[str], frozenset[int]], what: str
+) -> frozenset[int] | None:
     if not words.accept(keyword):
         return None
     try:
@@ -169,7 +208,9 @@ WRITTEN: dict[type[Condition] | str, Written] = {
     Fragments: Written(("fragments",), "fragments", _fragments, loose=True),
     Dscp: Written(("dscp",), "dscp DSCP", _dscp, loose=True),
     During: Written(("during",), "during WINDOW", _during, standard=True),
-    Limit: Written(("at",), "at most NUMBER a (second | minute) [from each source]", _at_most, standard=True),
+    Limit: Written(
+        ("at",), "at most NUMBER a (second | minute) [from each source]", _at_most, standard=True
+    ),
     TlsTest: Written(("tls", "cipher"), "(tls VERSIONS [cipher SUITES] | cipher SUITES)", _tls),
 }
 """How each condition is written, in the order in which those stand that have one."""
@@ -198,7 +239,11 @@ def read_conditions(words: Words, head: EntryHead, kind: Kind) -> tuple[Conditio
         seen.add(word)
         found.append(loose[word].read(words, head))
     if word in rest:
-        found += [each.read(words, head) for each in written(kind) if not each.loose and words.peek() in each.words]
+        found += [
+            each.read(words, head)
+            for each in written(kind)
+            if not each.loose and words.peek() in each.words
+        ]
     return _joined(found) if "established" in seen and "flags" in seen else tuple(found)
 
 
@@ -206,7 +251,11 @@ def _joined(found: list[Condition]) -> tuple[Condition, ...]:
     """Return conditions with one of TCP flags in the place of two."""
     flags = [each for each in found if isinstance(each, Flags)]
     both = Flags(both_flags([each.tests for each in flags]), " ".join(each.text for each in flags))
-    return tuple(both if each is flags[0] else each for each in found if each is flags[0] or each not in flags)
+    return tuple(
+        both if each is flags[0] else each
+        for each in found
+        if each is flags[0] or each not in flags
+    )
 
 
 def misplaced(word: str, kind: Kind) -> str:
@@ -215,8 +264,14 @@ def misplaced(word: str, kind: Kind) -> str:
     if kind is Kind.STANDARD:
         own = [each for every in written(kind) for each in every.told]
         if word == "to" or (word in known and word not in own and word != "at"):
-            return f"a standard list asks for sources only, so {word} does not belong here; make the list extended"
-        return f"expected {', '.join(own)}, log, a comment in double quotes or the end of the line, not {word}"
+            return (
+                f"a standard list asks for sources only, so {word} does not belong here; make "
+                "the list extended"
+            )
+        return (
+            f"expected {', '.join(own)}, log, a comment in double quotes or the end of the "
+            f"line, not {word}"
+        )
     told = ", ".join(each for every in WRITTEN.values() for each in every.told)
     if word in (*known, "log"):
         return f"{word} stands too late or twice; the order is: {told}, log, comment"

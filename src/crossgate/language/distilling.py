@@ -1,4 +1,6 @@
-"""What was distilled from traffic, written into a list: a new one, or before the first denial of one that is there."""
+"""What was distilled from traffic, written into a list: a new one, or before the first denial of
+one that is there.
+"""
 
 from __future__ import annotations
 
@@ -27,22 +29,36 @@ Pairs = Mapping[tuple[Address, Address], bool]
 
 
 class Target(NamedTuple):
-    """The list that gets the entries, and where it is to be placed: a direction and a place, in words."""
+    """The list that gets the entries, and where it is to be placed: a direction and a place, in
+    words.
+    """
 
     name: str
     place: tuple[str, str] | None
 
 
 def write(draft: Draft, distiller: Distiller, target: Target, room: float) -> str | None:
-    """Write the entries that were distilled for one family, and say how many; None where there are none. Raises `PlanError` where the list cannot have them."""
+    """Write the entries that were distilled for one family, and say how many; None where there are
+    none. Raises `PlanError` where the list cannot have them.
+    """
     plan, family = draft.plan, distiller.family
     there = plan.lists.get(target.name)
     if there is not None:
         if there.family is not family or there.kind is not Kind.EXTENDED:
-            raise PlanError(f"list {there.name} is {there.kind} {there.family.word}; an extended {family.word} list is needed")
+            raise PlanError(
+                f"list {there.name} is {there.kind} {there.family.word}; an extended "
+                f"{family.word} list is needed"
+            )
         if target.place is not None:
-            raise PlanError(f"list {there.name} is there already, and --place is for a new one; crossgate place puts it somewhere")
-    crossings = [Crossing(each.point, each.direction) for each in plan.placements if each.access_list == target.name]
+            raise PlanError(
+                f"list {there.name} is there already, and --place is for a new one; crossgate "
+                "place puts it somewhere"
+            )
+    crossings = [
+        Crossing(each.point, each.direction)
+        for each in plan.placements
+        if each.access_list == target.name
+    ]
     if target.place is not None:
         crossings = [_crossing(draft, target.place)]
     coming, answering = _by(Network(plan), distiller, crossings) if crossings else (None, None)
@@ -54,17 +70,37 @@ def write(draft: Draft, distiller: Distiller, target: Target, room: float) -> st
         head = [f'{NEIGHBOURS} "RFC 4861"', f'{ERRORS} "RFC 4890"'] if family is Family.IPV6 else []
         edits.new_list(draft, target.name, Kind.EXTENDED, family, [*head, *texts])
         if target.place is not None:
-            edits.place_list(draft, edits.empty_list(target.name, Kind.EXTENDED, family), crossings[0].direction, crossings[0].point)
+            edits.place_list(
+                draft,
+                edits.empty_list(target.name, Kind.EXTENDED, family),
+                crossings[0].direction,
+                crossings[0].point,
+            )
     else:
         edits.add_entries(draft, there, texts)
     _see_that_it_permits(draft, target.name, distiller, coming, answering)
     missing, number = distiller.unanswered, sum(each.conversations for each in found)
-    left = f"; {_conversations(missing)} that nobody answered {'is' if missing == 1 else 'are'} left out" if missing else ""
-    return f"{target.name} gets {len(found)} entr{'y' if len(found) == 1 else 'ies'} for {_conversations(number)}{left}"
+    left = (
+        (
+            f"; {_conversations(missing)} that nobody answered {'is' if missing == 1 else 'are'} "
+            "left "
+            "out"
+        )
+        if missing
+        else ""
+    )
+    return (
+        f"{target.name} gets {len(found)} entr{'y' if len(found) == 1 else 'ies'} for "
+        f"{_conversations(number)}{left}"
+    )
 
 
-def _see_that_it_permits(draft: Draft, name: str, distiller: Distiller, coming: Pairs | None, answering: Pairs | None) -> None:
-    """Put what was distilled through the list as it is written, read from its text. Raises `PlanError` where any of it is stopped."""
+def _see_that_it_permits(
+    draft: Draft, name: str, distiller: Distiller, coming: Pairs | None, answering: Pairs | None
+) -> None:
+    """Put what was distilled through the list as it is written, read from its text. Raises
+    `PlanError` where any of it is stopped.
+    """
     data = {**draft.data, **draft.result()}
     access_list = read(Path(draft.plan.files[0]), data).plan.lists[name]
     index = ListIndex(access_list, frozenset())
@@ -73,7 +109,8 @@ def _see_that_it_permits(draft: Draft, name: str, distiller: Distiller, coming: 
         if decider.action is not Action.PERMIT:
             line = "otherwise" if decider.entry is None else decider.entry.number
             raise PlanError(
-                f"{packet_text(packet)} was seen, and {name} {line} would stop it, so nothing is written; "
+                f"{packet_text(packet)} was seen, and {name} {line} would stop it, so nothing is "
+                "written; "
                 "where that line is to stay, distil into another list"
             )
 
@@ -90,21 +127,33 @@ def _crossing(draft: Draft, place: tuple[str, str]) -> Crossing:
 
 
 def _by(network: Network, distiller: Distiller, crossings: list[Crossing]) -> tuple[Pairs, Pairs]:
-    """Tell of each pair of ends whether what the opener sends comes by a place, and whether answers do and are asked there."""
+    """Tell of each pair of ends whether what the opener sends comes by a place, and whether answers
+    do and are asked there.
+    """
     there, back = {}, {}
     for source, destination in distiller.pairs:
         one, other = at_address(network, source), at_address(network, destination)
         there[source, destination] = _passes(network, one, destination, crossings)
-        asked = [each for each in crossings if not _stateful(network, each.point) or _avoids(network, one, destination, each.point.owner)]
+        asked = [
+            each
+            for each in crossings
+            if not _stateful(network, each.point)
+            or _avoids(network, one, destination, each.point.owner)
+        ]
         back[source, destination] = _passes(network, other, source, asked)
     return there, back
 
 
 def _avoids(network: Network, start: Endpoint, destination: Address, device: str) -> bool:
-    """Whether a packet may arrive by one of its equal paths without a device, which then knows nothing of the conversation."""
+    """Whether a packet may arrive by one of its equal paths without a device, which then knows
+    nothing of the conversation.
+    """
     if device == start.device:
         return False
-    front, seen = [move for _, moves in network.starts(start, destination) for move in moves], set[str]()
+    front, seen = (
+        [move for _, moves in network.starts(start, destination) for move in moves],
+        set[str](),
+    )
     while front:
         move = front.pop()
         if move.device == device:
@@ -122,17 +171,25 @@ def _stateful(network: Network, point: Point) -> bool:
     return point.device is not None and network.plan.devices[point.device].stateful
 
 
-def _passes(network: Network, start: Endpoint, destination: Address, crossings: list[Crossing]) -> bool:
+def _passes(
+    network: Network, start: Endpoint, destination: Address, crossings: list[Crossing]
+) -> bool:
     passed = network.graphs(destination.family).crossings(start, destination)
     return any(each in passed for each in crossings)
 
 
 def _remark(each: Distilled) -> str:
-    return _conversations(each.conversations) + (f", {each.unseen:.0%} of it not seen" if each.unseen else "")
+    return _conversations(each.conversations) + (
+        f", {each.unseen:.0%} of it not seen" if each.unseen else ""
+    )
 
 
-def _needed(draft: Draft, found: list[Distilled], family: Family, there: AccessList | None) -> list[Distilled]:
-    """Leave out entries all of which another one has, or a permit of the list before its first denial."""
+def _needed(
+    draft: Draft, found: list[Distilled], family: Family, there: AccessList | None
+) -> list[Distilled]:
+    """Leave out entries all of which another one has, or a permit of the list before its first
+    denial.
+    """
     given = there or edits.empty_list("distilled", Kind.EXTENDED, family)
     regions = [entry_region(edits.given_entry(draft, given, each.text), family) for each in found]
     held: list[Region | None] = []
@@ -143,7 +200,14 @@ def _needed(draft: Draft, found: list[Distilled], family: Family, there: AccessL
             held.append(entry_region(entry, family))
     kept: list[Distilled] = []
     for number, (each, own) in enumerate(zip(found, regions, strict=True)):
-        others = [*held, *(other for place, other in enumerate(regions) if place < number or (place > number and not _within(other, own)))]
+        others = [
+            *held,
+            *(
+                other
+                for place, other in enumerate(regions)
+                if place < number or (place > number and not _within(other, own))
+            ),
+        ]
         if not any(_within(own, other) for other in others):
             kept.append(each)
     return kept
@@ -153,6 +217,13 @@ def _within(one: Region | None, other: Region | None) -> bool:
     """Whether one product has all of another."""
     if one is None or other is None:
         return one is None
-    services = not line.less(one.what, other.what) and not line.less(one.source_ports, other.source_ports)
+    services = not line.less(one.what, other.what) and not line.less(
+        one.source_ports, other.source_ports
+    )
     marks = not one.flags & ~other.flags and not one.dscp & ~other.dscp
-    return services and marks and not (one.source - other.source) and not (one.destination - other.destination)
+    return (
+        services
+        and marks
+        and not (one.source - other.source)
+        and not (one.destination - other.destination)
+    )

@@ -23,7 +23,8 @@ GIVEN = "the text given"
 
 @dataclass(slots=True)
 class _Slot:
-    """An old line, None once it is taken out, and what has been put above and below it, with its endings.
+    """An old line, None once it is taken out, and what has been put above and below it, with its
+    endings.
 
     `heads` tells that the line taken out stood at the left margin.
     """
@@ -40,11 +41,13 @@ class _Slot:
 
 
 class Draft:
-    """A plan's files as lines to be changed. Line numbers are those of the plan as it was read, whatever is changed.
+    """A plan's files as lines to be changed. Line numbers are those of the plan as it was read,
+    whatever is changed.
 
-    What an edit has to tell beyond its sentence, as what it could not take over, it leaves in `remarks`.
-    An edit that writes expectations which it has proved already, in the network and lists that it writes, leaves them in `proved`, by text.
-    One that has tried what it writes leaves the session of that plan in `tried`.
+    What an edit has to tell beyond its sentence, as what it could not take over, it leaves in
+    `remarks`. An edit that writes expectations which it has proved already, in the network and
+    lists that it writes, leaves them in `proved`, by text. One that has tried what it writes leaves
+    the session of that plan in `tried`.
     """
 
     def __init__(self, reading: Reading, session: Session | None = None) -> None:
@@ -130,7 +133,9 @@ class Draft:
         return "".join(slot.text() for slot in self._slots(file))
 
     def rewrite(self, file: str, text: str) -> None:
-        """Put another text in the place of a whole file's; its lines cannot be told apart after that."""
+        """Put another text in the place of a whole file's; its lines cannot be told apart after
+        that.
+        """
         self._files[file] = [_Slot(Line(file, 1, text, ""))]
 
     def _close_gaps(self, file: str) -> None:
@@ -142,8 +147,14 @@ class Draft:
             while index < len(slots) and slots[index].text() == "":
                 index += 1
             gone = index > start
-            if any(each.heads for each in slots[start:index]) and (start == 0 or not slots[start - 1].text().strip()):
-                while index < len(slots) and slots[index].line is not None and not slots[index].text().strip():
+            if any(each.heads for each in slots[start:index]) and (
+                start == 0 or not slots[start - 1].text().strip()
+            ):
+                while (
+                    index < len(slots)
+                    and slots[index].line is not None
+                    and not slots[index].text().strip()
+                ):
                     slots[index].line = None
                     index += 1
                 while index == len(slots) and start and not slots[start - 1].text().strip():

@@ -1,9 +1,11 @@
 """Text to text: changes of a plan's lines that leave every other byte as it is.
 
-1. An edit knows where things stand from the plan that was read (every entry, list and placement has its place).
-2. It takes out, puts in and replaces whole lines, with the line ending and the indentation of their neighbours.
-3. An entry written without a number has one that depends on the entries above it; where an edit would change that, the
-   number is written down first, so that no other entry is ever renumbered.
+1. An edit knows where things stand from the plan that was read (every entry, list and placement has
+   its place).
+2. It takes out, puts in and replaces whole lines, with the line ending and the indentation of their
+   neighbours.
+3. An entry written without a number has one that depends on the entries above it; where an edit
+   would change that, the number is written down first, so that no other entry is ever renumbered.
 """
 
 from __future__ import annotations
@@ -14,7 +16,16 @@ from dataclasses import replace
 from typing import Any, NamedTuple, cast
 
 from crossgate.core.lists import insertion
-from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, AnEntry, AnyEntry, AnyList, Kind, Otherwise
+from crossgate.core.model.accesslist import (
+    MOST_NUMBER,
+    AccessList,
+    Action,
+    AnEntry,
+    AnyEntry,
+    AnyList,
+    Kind,
+    Otherwise,
+)
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.ethernet import EthernetList
@@ -43,20 +54,29 @@ def find_entry(access_list: AnyList[Any], number: int) -> AnyEntry:
 
 
 def given_entry(draft: Draft, access_list: AnyList[AnEntry], text: str) -> AnEntry:
-    """Read an entry that a person gave for a list; errors point into that text. Raises `PlanError`."""
+    """Read an entry that a person gave for a list; errors point into that text. Raises
+    `PlanError`.
+    """
     if not text.strip() or text.strip().startswith("#") or "\n" in text:
-        raise PlanError("an entry is one line: an action, then what it is for, as: permit tcp/443 any to any")
+        raise PlanError(
+            "an entry is one line: an action, then what it is for, as: permit tcp/443 any to any"
+        )
     line = Line(GIVEN, 1, text)
     found: AnyEntry
     if isinstance(access_list, AccessList):
-        found = one_entry(line, draft.names, access_list.kind, access_list.family, 0, access_list.name)
+        found = one_entry(
+            line, draft.names, access_list.kind, access_list.family, 0, access_list.name
+        )
     else:
-        found = FrameEntryReader(draft.names, access_list.kind, access_list.name).entry(Words(line), 0)
+        found = FrameEntryReader(draft.names, access_list.kind, access_list.name).entry(
+            Words(line), 0
+        )
     return cast(AnEntry, found)
 
 
 class Spot(NamedTuple):
-    """Where a person wants an entry: with a number, right before or after the entry that has one, or as far down as it has an `effect`.
+    """Where a person wants an entry: with a number, right before or after the entry that has one,
+    or as far down as it has an `effect`.
 
     At most one is given; without any it goes to the end, before `otherwise`.
     """
@@ -67,7 +87,9 @@ class Spot(NamedTuple):
     effective: bool | None = None
 
     def given(self) -> str:
-        """Return the name of what is given, "" where nothing is. Raises `PlanError` when more than one is."""
+        """Return the name of what is given, "" where nothing is. Raises `PlanError` when more than
+        one is.
+        """
         names = [name for name, value in self._asdict().items() if value is not None]
         if len(names) > 1:
             raise PlanError(f"--{names[0]} and --{names[1]} exclude each other")
@@ -87,8 +109,12 @@ def unnumbered(text: str) -> GivenEntry:
     return GivenEntry(text[parts.start :].strip(), int(parts.number.text) if parts.number else None)
 
 
-def number_between(access_list: AnyList[Any], before: AnyEntry | None, after: AnyEntry | None) -> int:
-    """Return a free number between two entries that follow each other, None for the ends of the list. Raises `PlanError`."""
+def number_between(
+    access_list: AnyList[Any], before: AnyEntry | None, after: AnyEntry | None
+) -> int:
+    """Return a free number between two entries that follow each other, None for the ends of the
+    list. Raises `PlanError`.
+    """
     low = before.number if before else 0
     found = insertion.number_between(low, after.number if after else None)
     if found is not None:
@@ -96,11 +122,16 @@ def number_between(access_list: AnyList[Any], before: AnyEntry | None, after: An
     mend = f"make room with: crossgate list renumber {access_list.name}"
     if after is None:
         raise PlanError(f"{low} is the last number that there is; {mend}")
-    raise PlanError(f"no number is free {f'between {low} and {after.number}' if before else f'before {after.number}'}; {mend}")
+    raise PlanError(
+        "no number is free "
+        f"{f'between {low} and {after.number}' if before else f'before {after.number}'}; {mend}"
+    )
 
 
 def number_beside(access_list: AnyList[Any], spot: Spot, moved: AnyEntry | None = None) -> int:
-    """Return a free number right before or after an entry, as if `moved` were not there. Raises `PlanError`."""
+    """Return a free number right before or after an entry, as if `moved` were not there. Raises
+    `PlanError`.
+    """
     if not spot.given():
         raise PlanError("say where to: --before N or --after N")
     near = find_entry(access_list, spot.before if spot.before is not None else spot.after or 0)
@@ -118,25 +149,33 @@ def add_entry(draft: Draft, access_list: AnyList[Any], number: int, text: str) -
     taken = access_list.entry(number)
     if taken is not None:
         raise PlanError(
-            f"list {access_list.name} has an entry {number} in line {taken.place.line} already; change it, or give another number"
+            f"list {access_list.name} has an entry {number} in line {taken.place.line} already; "
+            "change it, or give another number"
         )
     _insert(draft, access_list, number, text, list(access_list.entries))
 
 
 def add_entries(draft: Draft, access_list: AnyList[Any], texts: Sequence[str]) -> None:
-    """Write entries right before the first one that is no permit, else at the end. Raises `PlanError` when there are too few numbers."""
+    """Write entries right before the first one that is no permit, else at the end. Raises
+    `PlanError` when there are too few numbers.
+    """
     after = next((each for each in access_list.entries if each.action is not Action.PERMIT), None)
     index = access_list.entries.index(after) if after is not None else len(access_list.entries)
     low = access_list.entries[index - 1].number if index else 0
     step = 10 if after is None else min((after.number - low) // (len(texts) + 1), 10)
     if step < 1 or low + step * len(texts) > MOST_NUMBER:
-        mend = f"make room with: crossgate list renumber {access_list.name} --step {10 * (len(texts) + 1)}"
+        mend = (
+            f"make room with: crossgate list renumber {access_list.name} --step "
+            f"{10 * (len(texts) + 1)}"
+        )
         raise PlanError(f"{len(texts)} entries need as many free numbers after {low}; {mend}")
     written = [f"    {low + step * number} {each}" for number, each in enumerate(texts, 1)]
     if after is not None:
         draft.before(after.place, *written)
     else:
-        draft.after(access_list.entries[-1].place if access_list.entries else access_list.place, *written)
+        draft.after(
+            access_list.entries[-1].place if access_list.entries else access_list.place, *written
+        )
 
 
 def drop_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry) -> None:
@@ -148,7 +187,9 @@ def drop_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry) -> None
 
 
 def move_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry, spot: Spot) -> int:
-    """Move an entry right before or after another one, and return the number that it gets. Raises `PlanError`."""
+    """Move an entry right before or after another one, and return the number that it gets. Raises
+    `PlanError`.
+    """
     number = number_beside(access_list, spot, entry)
     renumber_entry(draft, access_list, entry, number)
     return number
@@ -163,7 +204,9 @@ def renumber_entry(draft: Draft, access_list: AnyList[Any], entry: AnyEntry, num
 
 
 def change_entry(draft: Draft, entry: AnyEntry, text: str) -> None:
-    """Write another text for an entry; its number, its comments and whether it is off stay unless the text says otherwise."""
+    """Write another text for an entry; its number, its comments and whether it is off stay unless
+    the text says otherwise.
+    """
     line = draft.line(entry.place).text
     parts = entry_line(line)
     off = "off " if entry.off and not entry_line(text).off else ""
@@ -180,9 +223,21 @@ def switch_entry(draft: Draft, entry: AnyEntry, off: bool) -> None:
 
 
 def _unnumbered_below(draft: Draft, access_list: AnyList[Any], line: int) -> AnyEntry | None:
-    """Return the first entry below a line that is written without a number, and has not been taken out."""
-    below = sorted((entry for entry in access_list.entries if entry.place.line > line), key=lambda entry: entry.place.line)
-    return next((entry for entry in below if (text := draft.line(entry.place).text) and not entry_line(text).number), None)
+    """Return the first entry below a line that is written without a number, and has not been taken
+    out.
+    """
+    below = sorted(
+        (entry for entry in access_list.entries if entry.place.line > line),
+        key=lambda entry: entry.place.line,
+    )
+    return next(
+        (
+            entry
+            for entry in below
+            if (text := draft.line(entry.place).text) and not entry_line(text).number
+        ),
+        None,
+    )
 
 
 def _number(draft: Draft, entry: AnyEntry) -> None:
@@ -191,14 +246,20 @@ def _number(draft: Draft, entry: AnyEntry) -> None:
     draft.replace(entry.place, f"{line.indent}{entry.number} {line.text.lstrip()}")
 
 
-def _insert(draft: Draft, access_list: AnyList[Any], number: int, body: str, others: list[AnyEntry]) -> None:
-    """Put an entry's line below that of the entry before it, else above that of the one after it, else below the list's head."""
+def _insert(
+    draft: Draft, access_list: AnyList[Any], number: int, body: str, others: list[AnyEntry]
+) -> None:
+    """Put an entry's line below that of the entry before it, else above that of the one after it,
+    else below the list's head.
+    """
     before = [entry for entry in others if entry.number < number]
     after = [entry for entry in others if entry.number > number]
     near = before[-1] if before else after[0] if after else None
     lead = draft.line(near.place).indent if near else ""
     text = f"{lead or '    '}{number} {body}"
-    follower = _unnumbered_below(draft, access_list, near.place.line if before and near else access_list.place.line)
+    follower = _unnumbered_below(
+        draft, access_list, near.place.line if before and near else access_list.place.line
+    )
     if follower is not None and follower.number < number + 10:
         _number(draft, follower)
     if before:
@@ -206,15 +267,25 @@ def _insert(draft: Draft, access_list: AnyList[Any], number: int, body: str, oth
     elif after:
         draft.before(after[0].place, text)
     else:
-        draft.after(max([access_list.place, *(note.place for note in access_list.notes)], key=lambda place: place.line), text)
+        draft.after(
+            max(
+                [access_list.place, *(note.place for note in access_list.notes)],
+                key=lambda place: place.line,
+            ),
+            text,
+        )
 
 
 def empty_list(name: str, kind: Kind, family: Family | None) -> AnyList[Any]:
-    """Return a list without entries, that entries can be read for and that can be placed before it is written."""
+    """Return a list without entries, that entries can be read for and that can be placed before it
+    is written.
+    """
     place = Place(GIVEN, 1)
     if family is None:
         return EthernetList(name, kind, (), Otherwise(Action.DENY, place, written=False), place, ())
-    return AccessList(name, kind, (), Otherwise(Action.DENY, place, written=False), place, (), family)
+    return AccessList(
+        name, kind, (), Otherwise(Action.DENY, place, written=False), place, (), family
+    )
 
 
 def header_given(name: str, kind: Kind, about: str) -> None:
@@ -223,16 +294,32 @@ def header_given(name: str, kind: Kind, about: str) -> None:
 
 
 def new_list(
-    draft: Draft, name: str, kind: Kind, family: Family | None, entries: Sequence[str] = (), otherwise: Action | None = None
+    draft: Draft,
+    name: str,
+    kind: Kind,
+    family: Family | None,
+    entries: Sequence[str] = (),
+    otherwise: Action | None = None,
 ) -> None:
-    """Write a list behind the last one, of a family or (None) for frames, with some entries, numbered in steps of ten. Raises `PlanError` when there is one of that name, or the name is none."""
+    """Write a list behind the last one, of a family or (None) for frames, with some entries,
+    numbered in steps of ten. Raises `PlanError` when there is one of that name, or the name is
+    none.
+    """
     about = ETHERNET if family is None else family.word
     header_given(name, kind, about)
     plan = draft.plan
     if name in plan.every_list:
-        raise PlanError(f"there is a list {name} already (line {plan.every_list[name].place.line}); give the new one another name")
+        raise PlanError(
+            f"there is a list {name} already (line {plan.every_list[name].place.line}); give the "
+            "new one another name"
+        )
     numbered = [f"    {10 * number} {each}" for number, each in enumerate(entries, 1)]
-    texts = ("", f"list {name} {kind} {about}", *numbered, *([] if otherwise is None else [f"    otherwise {otherwise}"]))
+    texts = (
+        "",
+        f"list {name} {kind} {about}",
+        *numbered,
+        *([] if otherwise is None else [f"    otherwise {otherwise}"]),
+    )
     add_lists(draft, texts)
 
 
@@ -255,20 +342,34 @@ def last_line(access_list: AnyList[Any]) -> Place:
 
 def drop_list(draft: Draft, access_list: AnyList[Any]) -> None:
     """Take a list with its block out. Raises `PlanError` while it is placed."""
-    placed = [placement for placement in draft.plan.every_placement if placement.access_list == access_list.name]
+    placed = [
+        placement
+        for placement in draft.plan.every_placement
+        if placement.access_list == access_list.name
+    ]
     if placed:
         lines = ", ".join(str(placement.place.line) for placement in placed)
-        raise PlanError(f"list {access_list.name} stands in the network (line {lines}); first: crossgate lift {access_list.name}")
+        raise PlanError(
+            f"list {access_list.name} stands in the network (line {lines}); first: crossgate lift "
+            f"{access_list.name}"
+        )
     last = last_line(access_list)
     for number in range(access_list.place.line, last.line + 1):
         draft.drop(Place(access_list.place.file, number))
 
 
 def renumber(draft: Draft, access_list: AnyList[Any], start: int, step: int) -> dict[int, int]:
-    """Number a list's entries anew in their order, and mend what speaks of them; return the new numbers by the old ones."""
+    """Number a list's entries anew in their order, and mend what speaks of them; return the new
+    numbers by the old ones.
+    """
     if access_list.entries and start + step * (len(access_list.entries) - 1) > MOST_NUMBER:
-        raise PlanError(f"{len(access_list.entries)} entries from {start} in steps of {step} go beyond {MOST_NUMBER}; take a smaller step")
-    numbers = {entry.number: start + step * index for index, entry in enumerate(access_list.entries)}
+        raise PlanError(
+            f"{len(access_list.entries)} entries from {start} in steps of {step} go beyond "
+            f"{MOST_NUMBER}; take a smaller step"
+        )
+    numbers = {
+        entry.number: start + step * index for index, entry in enumerate(access_list.entries)
+    }
     for entry in access_list.entries:
         line = draft.line(entry.place).text
         parts = entry_line(line)
@@ -279,13 +380,20 @@ def renumber(draft: Draft, access_list: AnyList[Any], start: int, step: int) -> 
         else:
             _number(draft, replace(entry, number=numbers[entry.number]))
     mentions = [
-        (each.place, each.by.entry, "by") for each in draft.plan.expectations if each.by and each.by.access_list == access_list.name
+        (each.place, each.by.entry, "by")
+        for each in draft.plan.expectations
+        if each.by and each.by.access_list == access_list.name
     ]
-    mentions += [(each.place, each.entry, "in") for each in draft.plan.acceptances if each.access_list == access_list.name]
+    mentions += [
+        (each.place, each.entry, "in")
+        for each in draft.plan.acceptances
+        if each.access_list == access_list.name
+    ]
     for place, number, word in mentions:
         if number is not None:
             said = _mention(draft.line(place), word, access_list.name)
-            draft.replace(place, f"{draft.line(place).text[: said.start]}{numbers[number]}{draft.line(place).text[said.end :]}")
+            text = draft.line(place).text
+            draft.replace(place, f"{text[: said.start]}{numbers[number]}{text[said.end :]}")
     return numbers
 
 
@@ -293,12 +401,16 @@ def _mention(line: Line, word: str, name: str) -> Token:
     """Return the number of an entry that stands in a line behind a word and the list's name."""
     words = line.words()
     return next(
-        number for before, listed, number in zip(words, words[1:], words[2:], strict=False) if (before.text, listed.text) == (word, name)
+        number
+        for before, listed, number in zip(words, words[1:], words[2:], strict=False)
+        if (before.text, listed.text) == (word, name)
     )
 
 
 def point_given(draft: Draft, words: str) -> Point:
-    """Read where a list is to stand: POINT, `subnet NAME`, `DEVICE itself`, `host NAME` or `group NAME`. Raises `PlanError`."""
+    """Read where a list is to stand: POINT, `subnet NAME`, `DEVICE itself`, `host NAME` or `group
+    NAME`. Raises `PlanError`.
+    """
     given = Words(Line(GIVEN, 1, words))
     given.accept("on")
     point = where(given, draft.names)
@@ -306,8 +418,11 @@ def point_given(draft: Draft, words: str) -> Point:
     return point
 
 
-def place_list(draft: Draft, access_list: AnyList[Any], direction: Direction, point: Point, free: bool = False) -> None:
-    """Write a placement, of a list that may be written with it, among the others, in the order of the lists where they are in it, else behind the last.
+def place_list(
+    draft: Draft, access_list: AnyList[Any], direction: Direction, point: Point, free: bool = False
+) -> None:
+    """Write a placement, of a list that may be written with it, among the others, in the order of
+    the lists where they are in it, else behind the last.
 
     Raises `PlanError` where one of the family stands already, unless that is taken away (`free`).
     """
@@ -318,7 +433,11 @@ def place_list(draft: Draft, access_list: AnyList[Any], direction: Direction, po
     own = [each for each in draft.plan.every_placement if each.place.file == draft.plan.files[0]]
     own.sort(key=lambda each: each.place.line)
     ranks = [order[each.access_list] for each in own]
-    above = bisect_right(ranks, order.get(access_list.name, len(order))) if ranks == sorted(ranks) else len(own)
+    above = (
+        bisect_right(ranks, order.get(access_list.name, len(order)))
+        if ranks == sorted(ranks)
+        else len(own)
+    )
     if above:
         draft.after(own[above - 1].place, text)
     elif own:
@@ -327,8 +446,12 @@ def place_list(draft: Draft, access_list: AnyList[Any], direction: Direction, po
         draft.append("", text)
 
 
-def move_list(draft: Draft, access_list: AnyList[Any], direction: Direction, point: Point) -> Placement:
-    """Write another place for a list that stands in just one, and return that one. Raises `PlanError`."""
+def move_list(
+    draft: Draft, access_list: AnyList[Any], direction: Direction, point: Point
+) -> Placement:
+    """Write another place for a list that stands in just one, and return that one. Raises
+    `PlanError`.
+    """
     stands = [each for each in draft.plan.every_placement if each.access_list == access_list.name]
     if len(stands) != 1:
         where_now = " and ".join(f"{each.direction} on {each.point}" for each in stands)
@@ -341,12 +464,19 @@ def move_list(draft: Draft, access_list: AnyList[Any], direction: Direction, poi
     _see_that_it_is_free(draft.plan, access_list, direction, point)
     line = draft.line(stands[0].place)
     indent, remark = line.indent, line.text[line.remark.start :] if line.remark else ""
-    draft.replace(stands[0].place, f"{indent}place {access_list.name} {direction} on {point}{'  ' * bool(remark)}{remark}")
+    draft.replace(
+        stands[0].place,
+        f"{indent}place {access_list.name} {direction} on {point}{'  ' * bool(remark)}{remark}",
+    )
     return stands[0]
 
 
-def _see_that_it_is_free(plan: Plan, access_list: AnyList[Any], direction: Direction, point: Point) -> None:
-    """Raise `PlanError` where a list of the family stands at a point already, or frames are not asked about there."""
+def _see_that_it_is_free(
+    plan: Plan, access_list: AnyList[Any], direction: Direction, point: Point
+) -> None:
+    """Raise `PlanError` where a list of the family stands at a point already, or frames are not
+    asked about there.
+    """
     see_that_frames_pass(access_list, point)
     taken = standing(plan, access_list, direction, point)
     if taken is not None:
@@ -356,23 +486,37 @@ def _see_that_it_is_free(plan: Plan, access_list: AnyList[Any], direction: Direc
             if placement.access_list == access_list.name
             else f"; first: crossgate lift {placement.access_list} {direction} {placement.point}"
         )
-        raise PlanError(f"{placement.access_list} stands {direction} on {at} already (line {placement.place.line}){again}")
+        raise PlanError(
+            f"{placement.access_list} stands {direction} on {at} already (line "
+            f"{placement.place.line}){again}"
+        )
 
 
-def lift_list(draft: Draft, access_list: AnyList[Any], direction: Direction | None, point: Point | None) -> list[Placement]:
-    """Take placements of a list out, all of them or those in one direction, at one point. Raises `PlanError` when there is none."""
+def lift_list(
+    draft: Draft, access_list: AnyList[Any], direction: Direction | None, point: Point | None
+) -> list[Placement]:
+    """Take placements of a list out, all of them or those in one direction, at one point. Raises
+    `PlanError` when there is none.
+    """
     found = [
         placement
         for placement in draft.plan.every_placement
         if placement.access_list == access_list.name
         and direction in (None, placement.direction)
         and point in (None, placement.point)
-    ]  # fmt: skip
+    ]
     if not found:
-        where_to = "" if direction is None else f" {direction}" + ("" if point is None else f" on {point}")
-        stands = [f"{each.direction} on {each.point}" for each in draft.plan.every_placement if each.access_list == access_list.name]
+        where_to = (
+            "" if direction is None else f" {direction}" + ("" if point is None else f" on {point}")
+        )
+        stands = [
+            f"{each.direction} on {each.point}"
+            for each in draft.plan.every_placement
+            if each.access_list == access_list.name
+        ]
         raise PlanError(
-            f"{access_list.name} does not stand{where_to or ' anywhere'}" + (f"; it stands {' and '.join(stands)}" if stands else "")
+            f"{access_list.name} does not stand{where_to or ' anywhere'}"
+            + (f"; it stands {' and '.join(stands)}" if stands else "")
         )
     for placement in found:
         draft.drop(placement.place)
@@ -388,4 +532,8 @@ def tidy_plan(draft: Draft) -> str:
         if usual != text:
             draft.rewrite(file, usual)
             untidy.append(file)
-    return f"{', '.join(untidy)} {'is' if len(untidy) == 1 else 'are'} tidied" if untidy else f"{draft.plan.files[0]} is tidy"
+    return (
+        f"{', '.join(untidy)} {'is' if len(untidy) == 1 else 'are'} tidied"
+        if untidy
+        else f"{draft.plan.files[0]} is tidy"
+    )

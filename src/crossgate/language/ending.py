@@ -1,4 +1,6 @@
-"""Edits that end a finding, each proved before it is shown, as mends of expectations are (`mending`)."""
+"""Edits that end a finding, each proved before it is shown, as mends of expectations are
+(`mending`).
+"""
 
 from __future__ import annotations
 
@@ -30,17 +32,31 @@ from crossgate.language import edits
 from crossgate.language.change import Proposal
 from crossgate.language.draft import Draft
 from crossgate.language.inserting import insert_entry
-from crossgate.language.mending import MOST_MENDS, Mendable, Step, applied, free_name, insertions, proved
+from crossgate.language.mending import (
+    MOST_MENDS,
+    Mendable,
+    Step,
+    applied,
+    free_name,
+    insertions,
+    proved,
+)
 from crossgate.language.reader import Reading
 from crossgate.language.twin import ERRORS, NEIGHBOURS, write_twin
 
 
 def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Session) -> Mendable:
     """Look for mends of a finding; `session` is of the plan as it is."""
-    where = "" if finding.access_list is None else f" in {finding.access_list}" + ("" if finding.entry is None else f" {finding.entry}")
+    where = (
+        ""
+        if finding.access_list is None
+        else f" in {finding.access_list}" + ("" if finding.entry is None else f" {finding.entry}")
+    )
     mends = []
     ways = ((step, applied(reading, step)) for step in _steps_for(reading.plan, finding))
-    edited: list[tuple[tuple[str, ...], Reading]] = [((step.said,), after) for step, after in ways if after is not None]
+    edited: list[tuple[tuple[str, ...], Reading]] = [
+        ((step.said,), after) for step, after in ways if after is not None
+    ]
     if finding.name == "spoofable" and (unclaimed := _unclaimed(reading, finding, now)) is not None:
         edited.append(unclaimed)
     own = _asked_for(reading.plan, finding) if finding.name == "wrong-side" else []
@@ -49,24 +65,43 @@ def mend_finding(reading: Reading, finding: Finding, now: datetime, session: Ses
         if not mend.proposal.refused and _ended(mend.proposal, finding):
             mends.append(mend)
     mends.sort(key=lambda each: each.weight)
-    return Mendable(f"{finding.name}{where}", finding.place, finding.fault.what, mends[:MOST_MENDS], "" if mends else finding.fault.mend)
+    return Mendable(
+        f"{finding.name}{where}",
+        finding.place,
+        finding.fault.what,
+        mends[:MOST_MENDS],
+        "" if mends else finding.fault.mend,
+    )
 
 
 def moves(session: Session, packet: Packet, now: datetime) -> list[Step]:
-    """Return what takes entries for a packet, or for one the other way, that stand where nothing they ask for comes by, to where it does."""
+    """Return what takes entries for a packet, or for one the other way, that stand where nothing
+    they ask for comes by, to where it does.
+    """
     found: dict[str, Step] = {}
     turned = packet._replace(source=packet.destination, destination=packet.source)
     focus = {
-        access_list.name: [each.number for each in access_list.entries if not each.off and (each.matches(packet) or each.matches(turned))]
+        access_list.name: [
+            each.number
+            for each in access_list.entries
+            if not each.off and (each.matches(packet) or each.matches(turned))
+        ]
         for access_list in session.plan.lists.values()
         if access_list.family is packet.family
     }
     case = Case(session, now, focus={name: numbers for name, numbers in focus.items() if numbers})
     for finding in AUDITS["wrong-side"](case):
         access_list = session.plan.lists.get(finding.access_list or "")
-        entry = None if access_list is None or finding.entry is None else access_list.entry(finding.entry)
+        entry = (
+            None
+            if access_list is None or finding.entry is None
+            else access_list.entry(finding.entry)
+        )
         if access_list is not None and entry is not None:
-            for step in (*_moved(session.plan, finding, access_list, entry), *_turned(access_list, entry)):
+            for step in (
+                *_moved(session.plan, finding, access_list, entry),
+                *_turned(access_list, entry),
+            ):
                 found.setdefault(step.said, step)
     return list(found.values())
 
@@ -74,18 +109,28 @@ def moves(session: Session, packet: Packet, now: datetime) -> list[Step]:
 def _ended(proposal: Proposal, finding: Finding) -> bool:
     """Whether an edit ends a finding."""
     impact = proposal.impact
-    if impact is None or any(each[:1] + each[2:4] == finding[:1] + finding[2:4] for each in impact.findings):
+    if impact is None or any(
+        each[:1] + each[2:4] == finding[:1] + finding[2:4] for each in impact.findings
+    ):
         return False  # the same is found fault with for another reason
     return any(
-        (each.name, each.access_list, each.fault.what) == (finding.name, finding.access_list, finding.fault.what) for each in impact.gone
+        (each.name, each.access_list, each.fault.what)
+        == (finding.name, finding.access_list, finding.fault.what)
+        for each in impact.gone
     )
 
 
 def _asked_for(plan: Plan, finding: Finding) -> list[Region]:
-    """Return the packets of the entry that a finding is about: that something else becomes of them is what its mend is for."""
+    """Return the packets of the entry that a finding is about: that something else becomes of them
+    is what its mend is for.
+    """
     access_list = plan.lists.get(finding.access_list or "")
-    entry = None if access_list is None or finding.entry is None else access_list.entry(finding.entry)
-    region = None if access_list is None or entry is None else entry_region(entry, access_list.family)
+    entry = (
+        None if access_list is None or finding.entry is None else access_list.entry(finding.entry)
+    )
+    region = (
+        None if access_list is None or entry is None else entry_region(entry, access_list.family)
+    )
     return [] if region is None else [region]
 
 
@@ -98,14 +143,26 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
         return
     entry = None if finding.entry is None else access_list.entry(finding.entry)
     if finding.name == "unplaced":
-        yield Step(f"drop list {access_list.name}", lambda draft: edits.drop_list(draft, edits.find_list(draft.plan, access_list.name)))
+        yield Step(
+            f"drop list {access_list.name}",
+            lambda draft: edits.drop_list(draft, edits.find_list(draft.plan, access_list.name)),
+        )
         yield from _placings(plan, access_list)
     if finding.name == "nothing-permitted":
-        yield Step(f"{access_list.name}: otherwise permit", lambda draft: _otherwise(draft, access_list, Action.PERMIT))
+        yield Step(
+            f"{access_list.name}: otherwise permit",
+            lambda draft: _otherwise(draft, access_list, Action.PERMIT),
+        )
     if finding.name == "icmp6-needed":
-        yield Step(f"{access_list.name} begins with what RFC 4890 section 4.3.1 asks for", lambda draft: _first(draft, access_list, ERRORS))
+        yield Step(
+            f"{access_list.name} begins with what RFC 4890 section 4.3.1 asks for",
+            lambda draft: _first(draft, access_list, ERRORS),
+        )
     if finding.name == "neighbour-blocked":
-        yield Step(f"{access_list.name} begins with neighbour discovery", lambda draft: _first(draft, access_list, NEIGHBOURS))
+        yield Step(
+            f"{access_list.name} begins with neighbour discovery",
+            lambda draft: _first(draft, access_list, NEIGHBOURS),
+        )
     if finding.name == "one-family":
         twin = f"{access_list.name}{'6' if access_list.family is Family.IPV4 else '4'}"
         yield Step(
@@ -113,7 +170,10 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
             lambda draft: write_twin(draft, access_list, twin, placed=True),
         )
     if finding.name == "out-of-order":
-        yield Step("set the plan in its usual layout, entries in the order of their numbers", edits.tidy_plan)
+        yield Step(
+            "set the plan in its usual layout, entries in the order of their numbers",
+            edits.tidy_plan,
+        )
     if entry is None:
         return
     yield from _written_anew(plan, finding, access_list, entry)
@@ -124,11 +184,16 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
         yield from _answers_let_by(plan, finding.packet, entry)
     if finding.name in ("never-reached", "no-effect"):
         above = (
-            number for number in finding.because if (each := access_list.entry(number)) is not None and each.action is not entry.action
+            number
+            for number in finding.because
+            if (each := access_list.entry(number)) is not None and each.action is not entry.action
         )
         first = min(above, default=None)
         if first is None:
-            yield Step(f"drop {access_list.name} {entry.number}", lambda draft: edits.drop_entry(draft, access_list, entry))
+            yield Step(
+                f"drop {access_list.name} {entry.number}",
+                lambda draft: edits.drop_entry(draft, access_list, entry),
+            )
         else:
             yield Step(
                 f"move {access_list.name} {entry.number} before {first}",
@@ -137,11 +202,22 @@ def _steps_for(plan: Plan, finding: Finding) -> Iterator[Step]:
 
 
 def _placings(plan: Plan, access_list: AccessList) -> Iterator[Step]:
-    """Yield the placements of a list that nothing places: an extended one where the machines come in that its entries speak of (`points`)."""
+    """Yield the placements of a list that nothing places: an extended one where the machines come
+    in that its entries speak of (`points`).
+    """
     if access_list.kind is not Kind.EXTENDED:
         return
-    sources = [entry.source for entry in access_list.entries if not entry.off and entry.source.text != "any"]
-    subnets = {segment.name for segment in plan.segments.values() for each in sources if _within(segment, each)}
+    sources = [
+        entry.source
+        for entry in access_list.entries
+        if not entry.off and entry.source.text != "any"
+    ]
+    subnets = {
+        segment.name
+        for segment in plan.segments.values()
+        for each in sources
+        if _within(segment, each)
+    }
     for device in plan.devices.values():
         for interface in device.interfaces.values():
             free = (interface.point, Direction.INBOUND, access_list.family) not in plan.placed
@@ -162,10 +238,14 @@ def _rewriting(entry: Entry, text: str) -> Callable[[Draft], object]:
 
 
 def _within(segment: Segment, addresses: Addresses) -> bool:
-    return not segment.outside and any(block.covers(each) for block in segment.prefixes for each in addresses.patterns)
+    return not segment.outside and any(
+        block.covers(each) for block in segment.prefixes for each in addresses.patterns
+    )
 
 
-def _written_anew(plan: Plan, finding: Finding, access_list: AccessList, entry: Entry) -> Iterator[Step]:
+def _written_anew(
+    plan: Plan, finding: Finding, access_list: AccessList, entry: Entry
+) -> Iterator[Step]:
     """Yield edits that write an address or a service of an entry as it is meant."""
     words: list[tuple[str, str]] = []
     for addresses in (entry.source, entry.destination):
@@ -175,10 +255,14 @@ def _written_anew(plan: Plan, finding: Finding, access_list: AccessList, entry: 
             words += [(addresses.text, name) for name, _, _ in nearly_subnets(plan, addresses)]
     if finding.name == "protocol-meant":
         tokens = entry.service.text.split(",")
-        meant = ",".join(each if (found := iana.mistaken(each)) is None else found.write for each in tokens)
+        meant = ",".join(
+            each if (found := iana.mistaken(each)) is None else found.write for each in tokens
+        )
         words += [(entry.service.text, meant)]
     for old, new in words:
-        text = re.sub(rf"(?<!\S){re.escape(old)}(?!\S)", new.replace("\\", r"\\"), entry.text, count=1)
+        text = re.sub(
+            rf"(?<!\S){re.escape(old)}(?!\S)", new.replace("\\", r"\\"), entry.text, count=1
+        )
         if text != entry.text:
             yield Step(
                 f"{access_list.name} {entry.number}: {new} instead of {old}",
@@ -187,17 +271,26 @@ def _written_anew(plan: Plan, finding: Finding, access_list: AccessList, entry: 
 
 
 def _moved(plan: Plan, finding: Finding, access_list: AccessList, entry: Entry) -> Iterator[Step]:
-    """Yield what takes an entry to where its packets pass: its list placed there, or the entry in a list that stands there or is made for it."""
+    """Yield what takes an entry to where its packets pass: its list placed there, or the entry in a
+    list that stands there or is made for it.
+    """
     if finding.passes is None:
         return
     point, direction = finding.passes
     there = plan.placed.get((point, direction, access_list.family))
     where = f"{direction} on {point}"
     if there is None:
-        yield Step(f"place {access_list.name} {where} instead", lambda draft: edits.move_list(draft, access_list, direction, point))
+        yield Step(
+            f"place {access_list.name} {where} instead",
+            lambda draft: edits.move_list(draft, access_list, direction, point),
+        )
         name = free_name(plan, point, direction, access_list.family)
         yield Step(
-            f"move {access_list.name} {entry.number} to a new list {name}, {where}: {entry.text}; otherwise permit",
+            (
+                f"move {access_list.name} {entry.number} to a new list {name}, {where}: "
+                f"{entry.text}; "
+                "otherwise permit"
+            ),
             lambda draft: _taken_to_new(draft, access_list, entry, name, (point, direction)),
         )
     elif there is not access_list and there.kind is access_list.kind:
@@ -212,9 +305,15 @@ def _taken_to(draft: Draft, access_list: AccessList, entry: Entry, there: Access
     edits.drop_entry(draft, access_list, entry)
 
 
-def _taken_to_new(draft: Draft, access_list: AccessList, entry: Entry, name: str, place: tuple[Point, Direction]) -> None:
-    edits.new_list(draft, name, access_list.kind, access_list.family, [_written(entry)], Action.PERMIT)
-    edits.place_list(draft, edits.empty_list(name, access_list.kind, access_list.family), place[1], place[0])
+def _taken_to_new(
+    draft: Draft, access_list: AccessList, entry: Entry, name: str, place: tuple[Point, Direction]
+) -> None:
+    edits.new_list(
+        draft, name, access_list.kind, access_list.family, [_written(entry)], Action.PERMIT
+    )
+    edits.place_list(
+        draft, edits.empty_list(name, access_list.kind, access_list.family), place[1], place[0]
+    )
     edits.drop_entry(draft, access_list, entry)
 
 
@@ -232,44 +331,84 @@ def _turned(access_list: AccessList, entry: Entry) -> Iterator[Step]:
 
 
 def _answers_let_by(plan: Plan, packet: Packet, entry: Entry) -> Iterator[Step]:
-    """Yield the entry that permits the answers to what an entry takes, right before the line that stops them."""
+    """Yield the entry that permits the answers to what an entry takes, right before the line that
+    stops them.
+    """
     network = Network(plan)
-    source, destination = (at_address(network, Address(packet.family, value)) for value in (packet.source, packet.destination))
+    source, destination = (
+        at_address(network, Address(packet.family, value))
+        for value in (packet.source, packet.destination)
+    )
     trace = Tracer(network).trace(Conversation(source, destination, packet))
     stopped, leg = trace.decided, trace.legs[-1]
-    if stopped is None or not leg.leg.returns or not isinstance(stopped.access_list, AccessList) or stopped.crossing.rulings is not None:
+    if (
+        stopped is None
+        or not leg.leg.returns
+        or not isinstance(stopped.access_list, AccessList)
+        or stopped.crossing.rulings is not None
+    ):
         return
-    where, below = stopped.access_list, stopped.decider.entry if stopped.decider is not None else None
+    where, below = (
+        stopped.access_list,
+        stopped.decider.entry if stopped.decider is not None else None,
+    )
     service, mark = answer_service(leg.packet)
     ends = entry.destination.text, entry.source.text
-    text = f"permit {ends[0]}" if where.kind is Kind.STANDARD else f"permit {service} {ends[0]} to {ends[1]}{mark}"
+    text = (
+        f"permit {ends[0]}"
+        if where.kind is Kind.STANDARD
+        else f"permit {service} {ends[0]} to {ends[1]}{mark}"
+    )
     numbers = free_numbers(where, below, 1)
     if numbers:
-        yield Step(f"in list {where.name}: {numbers[0]} {text}", insertions(where.name, numbers, [text]))
+        yield Step(
+            f"in list {where.name}: {numbers[0]} {text}", insertions(where.name, numbers, [text])
+        )
 
 
 _UNADDRESSED = {Family.IPV4: ("0.0.0.0",), Family.IPV6: ("fe80::/10", "::")}
-"""What a machine sends from before it has an address, and to its neighbours: it gets none without (RFC 2827 section 4, RFC 4862)."""
+"""What a machine sends from before it has an address, and to its neighbours: it gets none without
+(RFC 2827 section 4, RFC 4862).
+"""
 MOST_BORDERS = 24
 """At so many segments at most what others can claim is dropped by one mend."""
 
 
-def _unclaimed(reading: Reading, finding: Finding, now: datetime) -> tuple[tuple[str, ...], Reading] | None:
-    """Return the plan in which nobody can claim a source any more that an entry permits, with the edits: one for each segment from where that can be done.
+def _unclaimed(
+    reading: Reading, finding: Finding, now: datetime
+) -> tuple[tuple[str, ...], Reading] | None:
+    """Return the plan in which nobody can claim a source any more that an entry permits, with the
+    edits: one for each segment from where that can be done.
 
-    Where machines of a subnet come in, what is not the subnet's own is dropped (by a list that stands there already, what the entry permits
-    of it); where an outside does, all that is the subnets' (RFC 2827). What comes by a subnet between devices has sources from anywhere, so there nothing can be dropped, and that is where it ends.
+    Where machines of a subnet come in, what is not the subnet's own is dropped (by a list that
+    stands there already, what the entry permits of it); where an outside does, all that is the
+    subnets' (RFC 2827). What comes by a subnet between devices has sources from anywhere, so there
+    nothing can be dropped, and that is where it ends.
     """
     state, claim, said = reading, finding, list[str]()
-    while claim.segment is not None and claim.access_list is not None and claim.entry is not None and len(said) < MOST_BORDERS:
+    while (
+        claim.segment is not None
+        and claim.access_list is not None
+        and claim.entry is not None
+        and len(said) < MOST_BORDERS
+    ):
         entry = state.plan.lists[claim.access_list].entry(claim.entry)
-        step = None if entry is None or claim.packet is None else _border(state.plan, claim.segment, claim.packet.family, entry)
+        step = (
+            None
+            if entry is None or claim.packet is None
+            else _border(state.plan, claim.segment, claim.packet.family, entry)
+        )
         after = None if step is None else applied(state, step)
         if step is None or after is None:
             break
         state, said = after, [*said, step.said]
         focus = {claim.access_list: {claim.entry}}
-        found = audit(Session(state.plan), now, focus=focus, leave_out=[each for each in KINDS if each != "spoofable"]).findings
+        found = audit(
+            Session(state.plan),
+            now,
+            focus=focus,
+            leave_out=[each for each in KINDS if each != "spoofable"],
+        ).findings
         again = next((each for each in found if each.name == "spoofable"), None)
         if again is None or again.segment == claim.segment:
             break
@@ -278,16 +417,29 @@ def _unclaimed(reading: Reading, finding: Finding, now: datetime) -> tuple[tuple
 
 
 def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
-    """Return what drops sources of an entry that are not a segment's own where its machines come in; None where nothing can stand there."""
+    """Return what drops sources of an entry that are not a segment's own where its machines come
+    in; None where nothing can stand there.
+    """
     segment = plan.segments[name]
-    points = [each.point for device in plan.devices.values() for each in device.interfaces.values() if each.on == name]
+    points = [
+        each.point
+        for device in plan.devices.values()
+        for each in device.interfaces.values()
+        if each.on == name
+    ]
     shared = {each.owner for gateway in plan.gateways if gateway.on == name for each in gateway.by}
     if len({each.owner for each in points} - shared) + bool(shared) > 1:
         return None
     own = [] if segment.outside else [block for block in segment.prefixes if block.family is family]
     foreign = less(entry.source.patterns, own)
-    words = [entry.source.text] if foreign == {*entry.source.patterns} else sorted(map(str, foreign))
-    inside = [each.name for each in plan.segments.values() if not each.outside and any(block.family is family for block in each.prefixes)]
+    words = (
+        [entry.source.text] if foreign == {*entry.source.patterns} else sorted(map(str, foreign))
+    )
+    inside = [
+        each.name
+        for each in plan.segments.values()
+        if not each.outside and any(block.family is family for block in each.prefixes)
+    ]
     new, otherwise = [f"deny {each}" for each in inside], Action.PERMIT
     if not segment.outside:
         new, otherwise = [f"permit {each}" for each in (name, *_UNADDRESSED[family])], Action.DENY
@@ -296,7 +448,9 @@ def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
     for access_list in dict.fromkeys(each for each in stands.values() if each is not None):
         standard = access_list.kind is Kind.STANDARD
         texts = [f"deny {each}" if standard else f"deny ip {each} to any" for each in words]
-        numbers = free_numbers(access_list, access_list.entries[0] if access_list.entries else None, len(texts))
+        numbers = free_numbers(
+            access_list, access_list.entries[0] if access_list.entries else None, len(texts)
+        )
         if not numbers:
             return None
         said.append(f"{access_list.name} begins with {'; '.join(texts)}")
@@ -304,16 +458,27 @@ def _border(plan: Plan, name: str, family: Family, entry: Entry) -> Step | None:
     free = [point for point, access_list in stands.items() if access_list is None]
     if free:
         known = free_name(plan, free[0], Direction.INBOUND, family)
-        said.append(f"new list {known}, inbound on {', '.join(map(str, free))}: {'; '.join(new)}; otherwise {otherwise}")
+        said.append(
+            f"new list {known}, inbound on {', '.join(map(str, free))}: {'; '.join(new)}; "
+            f"otherwise {otherwise}"
+        )
         changes.append(_bordering(known, family, new, free, otherwise))
-    return Step("; ".join(said), lambda draft: [change(draft) for change in changes]) if changes else None
+    return (
+        Step("; ".join(said), lambda draft: [change(draft) for change in changes])
+        if changes
+        else None
+    )
 
 
-def _bordering(name: str, family: Family, entries: Sequence[str], points: Sequence[Point], otherwise: Action) -> Callable[[Draft], object]:
+def _bordering(
+    name: str, family: Family, entries: Sequence[str], points: Sequence[Point], otherwise: Action
+) -> Callable[[Draft], object]:
     def change(draft: Draft) -> None:
         edits.new_list(draft, name, Kind.STANDARD, family, entries, otherwise)
         for point in points:
-            edits.place_list(draft, edits.empty_list(name, Kind.STANDARD, family), Direction.INBOUND, point)
+            edits.place_list(
+                draft, edits.empty_list(name, Kind.STANDARD, family), Direction.INBOUND, point
+            )
 
     return change
 

@@ -1,7 +1,7 @@
 """Access lists as written: the `list` line, its entries, notes and `otherwise`.
 
-A plan may hold a hundred thousand entries, so an entry is read in one pass over its words, and everything that many
-entries share (a service, the addresses of a name) is one object.
+A plan may hold a hundred thousand entries, so an entry is read in one pass over its words, and
+everything that many entries share (a service, the addresses of a name) is one object.
 """
 
 from __future__ import annotations
@@ -10,7 +10,16 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import NamedTuple, cast
 
-from crossgate.core.model.accesslist import MOST_NUMBER, AccessList, Action, AnEntry, Entry, Kind, Note, Otherwise
+from crossgate.core.model.accesslist import (
+    MOST_NUMBER,
+    AccessList,
+    Action,
+    AnEntry,
+    Entry,
+    Kind,
+    Note,
+    Otherwise,
+)
 from crossgate.core.model.address import Family, anywhere
 from crossgate.core.model.condition import Condition, qualifiers_of
 from crossgate.core.model.conditions import During
@@ -51,7 +60,11 @@ class Head(NamedTuple):
 def header(words: Words) -> Head:
     """LIST = "list" ID ("standard" | "extended") ("ipv4" | "ipv6" | "ethernet")."""
     words.keyword("list")
-    name = words.number("a list number", MOST_NUMBER) if words.peek().isdigit() else words.name("a list")
+    name = (
+        words.number("a list number", MOST_NUMBER)
+        if words.peek().isdigit()
+        else words.name("a list")
+    )
     kind = Kind(words.choice([kind.value for kind in Kind]))
     family = words.choice((*_FAMILIES, ETHERNET))
     words.end()
@@ -73,7 +86,9 @@ def access_list(words: Words, names: Names) -> None:
 def _access_list(words: Words, names: Names) -> AccessList | EthernetList:
     name, kind, family = header(words)
     if family is None:
-        frames, otherwise, notes = _block(words, names, name, FrameEntryReader(names, kind, name).entry, lambda error, line: error)
+        frames, otherwise, notes = _block(
+            words, names, name, FrameEntryReader(names, kind, name).entry, lambda error, line: error
+        )
         return EthernetList(name, kind, frames, otherwise, words.place, notes)
     reader = _EntryReader(names, kind, family, name)
 
@@ -85,9 +100,15 @@ def _access_list(words: Words, names: Names) -> AccessList | EthernetList:
 
 
 def _block(
-    words: Words, names: Names, name: str, read: Callable[[Words, int], AnEntry], mend: Callable[[PlanError, Line], PlanError]
-) -> tuple[tuple[AnEntry, ...], Otherwise, tuple[Note, ...]]:  # fmt: skip
-    """Read the lines of a list: its entries in the order of their numbers, what it does otherwise, and its notes."""
+    words: Words,
+    names: Names,
+    name: str,
+    read: Callable[[Words, int], AnEntry],
+    mend: Callable[[PlanError, Line], PlanError],
+) -> tuple[tuple[AnEntry, ...], Otherwise, tuple[Note, ...]]:
+    """Read the lines of a list: its entries in the order of their numbers, what it does otherwise,
+    and its notes.
+    """
     entries: dict[int, AnEntry] = {}
     known, kept = names.kept.entries(words.line.text)
     notes: list[Note] = []
@@ -101,7 +122,10 @@ def _block(
                 notes.append(note(at))
             elif first == "otherwise":
                 if otherwise is not None:
-                    raise at.error(f"list {name} has its otherwise in line {otherwise.place.line} already", index=0)
+                    raise at.error(
+                        f"list {name} has its otherwise in line {otherwise.place.line} already",
+                        index=0,
+                    )
                 otherwise = closing_line(at)
             else:
                 entry = cast("AnEntry | None", known.get(line.text)) or read(at, highest + 10)
@@ -110,7 +134,13 @@ def _block(
                 if first.isdecimal():
                     kept[line.text] = entry
                 if entry.number in entries:
-                    raise at.error(f"list {name} has an entry {entry.number} in line {entries[entry.number].place.line} already", index=0)
+                    raise at.error(
+                        (
+                            f"list {name} has an entry {entry.number} in line "
+                            f"{entries[entry.number].place.line} already"
+                        ),
+                        index=0,
+                    )
                 entries[entry.number] = entry
                 highest = max(highest, entry.number)
         except FollowOn as error:
@@ -137,17 +167,25 @@ def closing_line(words: Words) -> Otherwise:
     return Otherwise(action, words.place, written=True)
 
 
-def one_entry(line: Line, names: Names, kind: Kind, family: Family, next_number: int, name: str = "") -> Entry:
-    """Read one entry that stands alone, of the list `name`; without a number it gets `next_number`. Raises `PlanError`."""
+def one_entry(
+    line: Line, names: Names, kind: Kind, family: Family, next_number: int, name: str = ""
+) -> Entry:
+    """Read one entry that stands alone, of the list `name`; without a number it gets `next_number`.
+    Raises `PlanError`.
+    """
     reader = _EntryReader(names, kind, family, name)
     try:
         return reader.entry(Words(line), next_number)
     except PlanError as error:
-        raise mended(error, line, kind, family, lambda other: reader.entry(Words(other), 0)) from None
+        raise mended(
+            error, line, kind, family, lambda other: reader.entry(Words(other), 0)
+        ) from None
 
 
 def entry_head(words: Words, next_number: int) -> tuple[int, bool, int, Action]:
-    """HEAD = [NUMBER] ["off"] ACTION; return the number, whether it is off, the action's place among the words, and the action."""
+    """HEAD = [NUMBER] ["off"] ACTION; return the number, whether it is off, the action's place
+    among the words, and the action.
+    """
     number = next_number
     if words.words[0].isdecimal():
         number = words.number("an entry number", MOST_NUMBER)
@@ -158,7 +196,12 @@ def entry_head(words: Words, next_number: int) -> tuple[int, bool, int, Action]:
         start = words.index
         action = _ACTIONS.get(words.peek())
     if action is None:
-        words.choice(_ACTIONS, "permit, deny or reject" if off or start else "an entry (permit, deny or reject), note or otherwise")
+        words.choice(
+            _ACTIONS,
+            "permit, deny or reject"
+            if off or start
+            else "an entry (permit, deny or reject), note or otherwise",
+        )
         raise AssertionError
     words.index += 1
     return number, off, start, action
@@ -175,7 +218,9 @@ class _EntryReader:
         self.any = anywhere(family)
 
     def entry(self, words: Words, next_number: int) -> Entry:
-        """ENTRY = [NUMBER] ["off"] ACTION (SOURCE | SERVICE SOURCE "to" DESTINATION) CONDITIONS ["log"] [TEXT]."""
+        """ENTRY = [NUMBER] ["off"] ACTION (SOURCE | SERVICE SOURCE "to" DESTINATION) CONDITIONS
+        ["log"] [TEXT].
+        """
         number, off, start, action = entry_head(words, next_number)
         service, destination = IP, self.any
         if self.kind is Kind.STANDARD:
@@ -188,7 +233,9 @@ class _EntryReader:
         conditions, log, comment = tuple[Condition, ...](), False, ""
         end = words.index
         if end < len(words.words):
-            conditions = read_conditions(words, EntryHead(self.names, self.name, number, action, service), self.kind)
+            conditions = read_conditions(
+                words, EntryHead(self.names, self.name, number, action, service), self.kind
+            )
             log = words.accept("log")
             comment = words.text("a comment in double quotes") if words.peek()[:1] == '"' else ""
             if words.peek():
@@ -196,7 +243,18 @@ class _EntryReader:
             end = len(words.words) - (1 if words.words[-1][0] == '"' else 0)
         text = " ".join(words.words[start:end])
         return Entry(
-            number, action, conditions, off, log, comment, text, words.place, service, source, destination, qualifiers_of(conditions)
+            number,
+            action,
+            conditions,
+            off,
+            log,
+            comment,
+            text,
+            words.place,
+            service,
+            source,
+            destination,
+            qualifiers_of(conditions),
         )
 
 
@@ -207,7 +265,9 @@ class FrameEntryReader:
         self.names, self.kind, self.name = names, kind, name
 
     def entry(self, words: Words, next_number: int) -> EthernetEntry:
-        """ENTRY = [NUMBER] ["off"] ACTION (STATIONS | ETHERTYPE STATIONS "to" STATIONS) ["during" WINDOW] ["log"] [TEXT]."""
+        """ENTRY = [NUMBER] ["off"] ACTION (STATIONS | ETHERTYPE STATIONS "to" STATIONS) ["during"
+        WINDOW] ["log"] [TEXT].
+        """
         number, off, start, action = entry_head(words, next_number)
         if action is Action.REJECT:
             raise words.error("a frame is dropped in silence, nobody tells its sender; write deny")
@@ -225,11 +285,29 @@ class FrameEntryReader:
             words.index += 1
             word = words.words[words.index - 1]
             if word == "to" and self.kind is Kind.STANDARD:
-                raise words.error("a standard list asks for sources only, so to does not belong here; make the list extended")
-            raise words.error(f"expected during, log, a comment in double quotes or the end of the line, not {word}")
+                raise words.error(
+                    "a standard list asks for sources only, so to does not belong here; make the "
+                    "list extended"
+                )
+            raise words.error(
+                "expected during, log, a comment in double quotes or the end of the line, not "
+                f"{word}"
+            )
         end = len(words.words) - (1 if comment or words.words[-1][0] == '"' else 0)
         text = " ".join(words.words[start:end])
-        return EthernetEntry(number, action, conditions, off, log, comment, text, words.place, ethertype, source, destination)
+        return EthernetEntry(
+            number,
+            action,
+            conditions,
+            off,
+            log,
+            comment,
+            text,
+            words.place,
+            ethertype,
+            source,
+            destination,
+        )
 
     @staticmethod
     def _ethertype(words: Words) -> int | None:
@@ -246,7 +324,9 @@ class FrameEntryReader:
         if not 0 <= number <= MOST_ETHERTYPE:
             near = nearest(word, [*ETHERTYPES, "any"])
             raise words.error(
-                f"expected any, ipv4, ipv6, arp or a number as 0x88cc, not {word}" + (f"; did you mean {near}?" if near else ""), near=near
+                f"expected any, ipv4, ipv6, arp or a number as 0x88cc, not {word}"
+                + (f"; did you mean {near}?" if near else ""),
+                near=near,
             )
         return number
 
@@ -271,12 +351,17 @@ class FrameEntryReader:
         elif word in plan.hosts:
             found = [plan.hosts[word].mac]
         elif word in plan.devices:
-            found = [each.mac for each in plan.devices[word].interfaces.values() if each.mac is not None] or [None]
+            found = [
+                each.mac for each in plan.devices[word].interfaces.values() if each.mac is not None
+            ] or [None]
         else:
             raise self.names.unknown(words, "host", word, [*plan.hosts, *plan.devices])
         known = [each for each in found if each is not None]
         if not known:
-            raise words.error(f"the plan does not say {word}'s hardware address; write mac and the address behind its line")
+            raise words.error(
+                f"the plan does not say {word}'s hardware address; write mac and the address "
+                "behind its line"
+            )
         return Stations(word, tuple((each, 0) for each in known))
 
 

@@ -1,15 +1,19 @@
-"""A fence around a subnet, in the plan's own words: lists, their places, and the expectations that prove them.
+"""A fence around a subnet, in the plan's own words: lists, their places, and the expectations that
+prove them.
 
-1. What leaves the subnet is asked at its gateways' interfaces, inbound, so that traffic to the gateways themselves is asked
-   too. Denied is what is for another subnet, and for any address of a gateway; open are the services allowed there, at the
-   gateway's own addresses in the subnet and nowhere else, and what is named as an exception.
+1. What leaves the subnet is asked at its gateways' interfaces, inbound, so that traffic to the
+   gateways themselves is asked too. Denied is what is for another subnet, and for any address of a
+   gateway; open are the services allowed there, at the gateway's own addresses in the subnet and
+   nowhere else, and what is named as an exception.
 2. What comes from another subnet is denied where it enters. The outside stays open.
-3. One way, others may come in: then only replies go out, TCP by its flags, UDP by the ports that clients choose from, echo
-   replies as such.
-4. In IPv6, neighbour discovery and the error messages of RFC 4890 pass, and a gateway's link-local addresses are its own.
-5. Where a list stands already where one of these would, its lines go to the head of that, each with a comment; what they do not
-   decide, that list does.
-6. All else stands between two comment lines. By these and by the comments it is found again when it is to be taken away.
+3. One way, others may come in: then only replies go out, TCP by its flags, UDP by the ports that
+   clients choose from, echo replies as such.
+4. In IPv6, neighbour discovery and the error messages of RFC 4890 pass, and a gateway's link-local
+   addresses are its own.
+5. Where a list stands already where one of these would, its lines go to the head of that, each with
+   a comment; what they do not decide, that list does.
+6. All else stands between two comment lines. By these and by the comments it is found again when it
+   is to be taken away.
 """
 
 from __future__ import annotations
@@ -33,15 +37,22 @@ _DHCP = {Family.IPV4: "dhcp", Family.IPV6: "dhcpv6-server"}
 _DHCP_TO_ALL = {Family.IPV4: "255.255.255.255", Family.IPV6: "ff02::1:2"}
 """Where a machine without an address asks for one (RFC 2131 section 4.1, RFC 8415 section 7.1)."""
 _NEEDED = (
-    "neighbor-solicitation", "neighbor-advertisement", "destination-unreachable", "packet-too-big", "time-exceeded", "parameter-problem",
-)  # fmt: skip
+    "neighbor-solicitation",
+    "neighbor-advertisement",
+    "destination-unreachable",
+    "packet-too-big",
+    "time-exceeded",
+    "parameter-problem",
+)
 """ICMPv6 that must pass (RFC 4890 sections 4.3.1 and 4.4.1)."""
 _LINK_LOCAL = "fe80::/10"
 _EXCEPTIONS = (WordKind.HOST, WordKind.SUBNET, WordKind.OUTSIDE, WordKind.GROUP, WordKind.DEVICE)
 
 
 class Asked(NamedTuple):
-    """What a person asks of a fence: the subnet, services open at its gateways, names left open, whether others may come in."""
+    """What a person asks of a fence: the subnet, services open at its gateways, names left open,
+    whether others may come in.
+    """
 
     subnet: str
     allow: Sequence[str]
@@ -50,14 +61,18 @@ class Asked(NamedTuple):
 
 
 class Claimed(NamedTuple):
-    """An expectation to be tried before it is kept, and those, subnet by subnet, that may hold where it does not."""
+    """An expectation to be tried before it is kept, and those, subnet by subnet, that may hold
+    where it does not.
+    """
 
     whole: str
     parts: tuple[str, ...]
 
 
 class FenceList(NamedTuple):
-    """A list to be written, and where: its head, a note, its entries without numbers, and its `place` lines."""
+    """A list to be written, and where: its head, a note, its entries without numbers, and its
+    `place` lines.
+    """
 
     name: str
     family: Family
@@ -69,11 +84,18 @@ class FenceList(NamedTuple):
     def lines(self) -> list[str]:
         """Return it as lines of a plan."""
         numbered = [f"    {10 * count} {text}" for count, text in enumerate(self.entries, 1)]
-        return [f"list {self.name} extended {self.family.word}", f'    note "{self.note}"', *numbered, f"    otherwise {self.otherwise}"]
+        return [
+            f"list {self.name} extended {self.family.word}",
+            f'    note "{self.note}"',
+            *numbered,
+            f"    otherwise {self.otherwise}",
+        ]
 
 
 class FenceHead(NamedTuple):
-    """Entries to be written at the head of a list that stands already where one of the fence's would, each with a comment by which it is found again."""
+    """Entries to be written at the head of a list that stands already where one of the fence's
+    would, each with a comment by which it is found again.
+    """
 
     access_list: str
     numbers: tuple[int, ...]
@@ -89,21 +111,44 @@ class Fence(NamedTuple):
     expectations: list[Claimed]
 
     def without(self, needless: Collection[tuple[str, int]]) -> Fence:
-        """Return it without some entries, by list and number; a list with no entry left goes too."""
+        """Return it without some entries, by list and number; a list with no entry left goes
+        too.
+        """
         lists = [
-            each._replace(entries=tuple(text for count, text in enumerate(each.entries, 1) if (each.name, 10 * count) not in needless))
+            each._replace(
+                entries=tuple(
+                    text
+                    for count, text in enumerate(each.entries, 1)
+                    if (each.name, 10 * count) not in needless
+                )
+            )
             for each in self.lists
         ]
         heads = []
         for each in self.heads:
-            kept = [pair for pair in zip(each.numbers, each.entries, strict=True) if (each.access_list, pair[0]) not in needless]
-            heads.append(each._replace(numbers=tuple(number for number, _ in kept), entries=tuple(text for _, text in kept)))
+            kept = [
+                pair
+                for pair in zip(each.numbers, each.entries, strict=True)
+                if (each.access_list, pair[0]) not in needless
+            ]
+            heads.append(
+                each._replace(
+                    numbers=tuple(number for number, _ in kept),
+                    entries=tuple(text for _, text in kept),
+                )
+            )
         return self._replace(lists=[each for each in lists if each.entries], heads=heads)
 
     def lines(self, claims: Iterable[str], accepted: Iterable[str] = ()) -> list[str]:
         """Return all of it as lines of a plan, with these expectations and accepted findings."""
         placements = [line for each in self.lists for line in each.placements]
-        parts = [self.groups, *(each.lines() for each in self.lists), placements, list(dict.fromkeys(claims)), list(accepted)]
+        parts = [
+            self.groups,
+            *(each.lines() for each in self.lists),
+            placements,
+            list(dict.fromkeys(claims)),
+            list(accepted),
+        ]
         found = [line for part in parts if part for line in ("", *part)]
         return found[1:]
 
@@ -124,7 +169,9 @@ def mark(subnet: str) -> str:
 
 
 def without_fence(text: str, subnet: str) -> str | None:
-    """Return a plan's text as it was before a fence was written into it; None where there is none."""
+    """Return a plan's text as it was before a fence was written into it; None where there is
+    none.
+    """
     lines = list(file_lines("", text))
     bare = [line.text for line in lines]
     if first_line(subnet) not in bare or last_line(subnet) not in bare:
@@ -141,8 +188,8 @@ def without_fence(text: str, subnet: str) -> str | None:
 def fence(plan: Plan, asked: Asked) -> Fence:
     """Return the fence around a subnet in the families that it has.
 
-    Where a list stands already its lines go to the head of that. Raises `PlanError` when the subnet or an exception is not there, such a list
-    cannot have them, or there is nothing to keep it from.
+    Where a list stands already its lines go to the head of that. Raises `PlanError` when the subnet
+    or an exception is not there, such a list cannot have them, or there is nothing to keep it from.
     """
     segment = plan.segments.get(asked.subnet)
     subnets = [each.name for each in plan.segments.values() if not each.outside]
@@ -151,24 +198,42 @@ def fence(plan: Plan, asked: Asked) -> Fence:
     for each in asked.exceptions:
         meaning = meaning_of(plan, each)
         if meaning is None or meaning.kind not in _EXCEPTIONS:
-            raise PlanError(unknown("host, subnet, group or device", each, [*plan.hosts, *plan.segments, *plan.groups, *plan.devices]))
+            raise PlanError(
+                unknown(
+                    "host, subnet, group or device",
+                    each,
+                    [*plan.hosts, *plan.segments, *plan.groups, *plan.devices],
+                )
+            )
     if asked.subnet in asked.exceptions:
-        raise PlanError(f"{asked.subnet} is the subnet to be fenced off; --except names what is left open for it")
+        raise PlanError(
+            f"{asked.subnet} is the subnet to be fenced off; --except names what is left open for "
+            "it"
+        )
     closed = [each for each in subnets if each != asked.subnet and each not in asked.exceptions]
     if not closed:
         raise PlanError(f"there is no other subnet in the plan to keep {asked.subnet} from")
     made = Fence([], [], [], [])
-    families = [family for family in Family if any(block.family is family for block in segment.prefixes)]
+    families = [
+        family for family in Family if any(block.family is family for block in segment.prefixes)
+    ]
     if not any(_gateways(plan, segment, family) for family in families):
-        raise PlanError(f"no device has an interface on {asked.subnet}, so nothing leaves it and there is nothing to fence")
+        raise PlanError(
+            f"no device has an interface on {asked.subnet}, so nothing leaves it and there is "
+            "nothing to fence"
+        )
     beyond = closed[0]
     if len(closed) > 1 and any(len(_in_family(plan, closed, family)) for family in families):
         beyond = f"beyond-{asked.subnet}"
         if beyond in plan.names():
-            raise PlanError(f"there is a {beyond} in the plan already; is {asked.subnet} fenced off?")
+            raise PlanError(
+                f"there is a {beyond} in the plan already; is {asked.subnet} fenced off?"
+            )
         made.groups.append(f"group {beyond} {', '.join(closed)}")
     for family in families:
-        work = _OneFamily(made, plan, segment, family, asked, beyond, _in_family(plan, closed, family))
+        work = _OneFamily(
+            made, plan, segment, family, asked, beyond, _in_family(plan, closed, family)
+        )
         if work.gateways:
             work.write()
     return made
@@ -196,44 +261,84 @@ def _has(plan: Plan, name: str, family: Family) -> bool:
 class _OneFamily:
     """Writes the lists of one family, where they stand and what they hold."""
 
-    def __init__(self, made: Fence, plan: Plan, segment: Segment, family: Family, asked: Asked, beyond: str, closed: list[str]) -> None:
+    def __init__(
+        self,
+        made: Fence,
+        plan: Plan,
+        segment: Segment,
+        family: Family,
+        asked: Asked,
+        beyond: str,
+        closed: list[str],
+    ) -> None:
         self.made, self.plan, self.family, self.asked = made, plan, family, asked
         self.name, self.beyond, self.closed = segment.name, beyond, closed
         self.tail = "" if family is Family.IPV4 else "6"
         self.gateways = _gateways(plan, segment, family)
-        closed_at = [interface for interface in self.gateways if interface.device not in asked.exceptions]
+        closed_at = [
+            interface for interface in self.gateways if interface.device not in asked.exceptions
+        ]
         self.points = [str(interface.point) for interface in closed_at]
         self.devices = list(dict.fromkeys(interface.device for interface in closed_at))
-        shared = (address for each in plan.gateways if each.on == segment.name for address in each.addresses)
+        shared = (
+            address
+            for each in plan.gateways
+            if each.on == segment.name
+            for address in each.addresses
+        )
         self.shared = [str(address) for address in shared if address.family is family and closed_at]
         self.outward = [
             str(interface.point)
             for device in plan.devices.values()
             for interface in device.interfaces.values()
-            if device.name not in (*self.devices, *asked.exceptions) and plan.segments[interface.on].outside and interface.in_family(family)
+            if device.name not in (*self.devices, *asked.exceptions)
+            and plan.segments[interface.on].outside
+            and interface.in_family(family)
         ]
-        """Where other devices are joined with an outside: the one side of theirs that is in no subnet."""
+        """Where other devices are joined with an outside: the one side of theirs that is in no
+        subnet.
+        """
         self.services = list(self._services())
         self.excepted = _in_family(plan, asked.exceptions, family)
 
     def write(self) -> None:
         """Write all of it. Raises `PlanError` where another list stands already."""
         out = f"fence-{self.name}-out{self.tail}"
-        self._list(out, "What leaves {}: nothing for the other subnets", self._out(), [interface.point for interface in self.gateways])
+        self._list(
+            out,
+            "What leaves {}: nothing for the other subnets",
+            self._out(),
+            [interface.point for interface in self.gateways],
+        )
         if self.closed and not self.asked.one_way:
             inward = f"fence-{self.name}-in{self.tail}"
-            come = [*(f"permit ip {each} to {self.name}" for each in self.excepted), f"deny ip {self.beyond} to any"]
-            self._list(inward, "What enters {}: nothing from the other subnets", come, [Point(PointKind.SUBNET, self.name)])
+            come = [
+                *(f"permit ip {each} to {self.name}" for each in self.excepted),
+                f"deny ip {self.beyond} to any",
+            ]
+            self._list(
+                inward,
+                "What enters {}: nothing from the other subnets",
+                come,
+                [Point(PointKind.SUBNET, self.name)],
+            )
         self.made.expectations.extend(self._claims())
 
     def _list(self, name: str, note: str, entries: list[str], points: list[Point]) -> None:
         if name in self.plan.lists:
-            raise PlanError(f"there is a list {name} already (line {self.plan.lists[name].place.line}); lift and drop it first")
-        standing = {point: self.plan.placed.get((point, Direction.INBOUND, self.family)) for point in points}
+            raise PlanError(
+                f"there is a list {name} already (line {self.plan.lists[name].place.line}); lift "
+                "and drop it first"
+            )
+        standing = {
+            point: self.plan.placed.get((point, Direction.INBOUND, self.family)) for point in points
+        }
         for other in dict.fromkeys(each for each in standing.values() if each is not None):
             self._head(other, entries, points)
         free = [point for point in points if standing[point] is None]
-        closed = [point for point in free if (point, Direction.INBOUND, self.family) in self.plan.closed]
+        closed = [
+            point for point in free if (point, Direction.INBOUND, self.family) in self.plan.closed
+        ]
         # A list at a closed place opens it: it permits what its entries do and nothing else.
         opened = [point for point in free if point not in closed]
         kinds = ("", opened, Action.PERMIT), ("-closed" if opened else "", closed, Action.DENY)
@@ -241,24 +346,39 @@ class _OneFamily:
             if own:
                 placements = tuple(f"place {name}{tail} inbound on {point}" for point in own)
                 text = note.format(self.name)
-                self.made.lists.append(FenceList(f"{name}{tail}", self.family, text, tuple(entries), placements, otherwise))
+                self.made.lists.append(
+                    FenceList(
+                        f"{name}{tail}", self.family, text, tuple(entries), placements, otherwise
+                    )
+                )
 
     def _head(self, other: AccessList, entries: list[str], points: list[Point]) -> None:
-        """Put entries at the head of a list that stands at some of the points. Raises `PlanError` where they would not do there what they are for."""
+        """Put entries at the head of a list that stands at some of the points. Raises `PlanError`
+        where they would not do there what they are for.
+        """
         places = self.plan.places_of(other)
         elsewhere = next(
-            (f"{direction} on {point}" for point, direction in places if point not in points or direction is not Direction.INBOUND), ""
+            (
+                f"{direction} on {point}"
+                for point, direction in places
+                if point not in points or direction is not Direction.INBOUND
+            ),
+            "",
         )
         here = next(str(point) for point, _ in places if point in points)
         if other.kind is Kind.STANDARD or elsewhere:
-            why = f"it stands {elsewhere} too" if elsewhere else "a standard list sees no destination"
+            why = (
+                f"it stands {elsewhere} too" if elsewhere else "a standard list sees no destination"
+            )
             raise PlanError(
-                f"{other.name} stands inbound on {here} already, and the fence cannot go to its head: {why}; first: crossgate lift {other.name} inbound {here}"
+                f"{other.name} stands inbound on {here} already, and the fence cannot go to its "
+                f"head: {why}; first: crossgate lift {other.name} inbound {here}"
             )
         numbers = free_numbers(other, other.entries[0] if other.entries else None, len(entries))
         if not numbers:
             raise PlanError(
-                f"{other.name} stands inbound on {here} already, and has no {len(entries)} numbers free before {other.entries[0].number}; "
+                f"{other.name} stands inbound on {here} already, and has no {len(entries)} "
+                f"numbers free before {other.entries[0].number}; "
                 f"first: crossgate list renumber {other.name} --start {10 * (len(entries) + 1)}"
             )
         self.made.heads.append(FenceHead(other.name, tuple(numbers), tuple(entries)))
@@ -285,7 +405,10 @@ class _OneFamily:
         if _DHCP[self.family] not in self.services:
             found.append(f"deny {_DHCP[self.family]} any to {_DHCP_TO_ALL[self.family]}")
         found += [f"permit ip {self.name} to {each}" for each in self.excepted]
-        found += [f"deny ip any to {each}" for each in (*self.devices, *own[len(self.points) :], *self.outward)]
+        found += [
+            f"deny ip any to {each}"
+            for each in (*self.devices, *own[len(self.points) :], *self.outward)
+        ]
         return [*found, f"deny ip any to {self.beyond}"] if self.closed else found
 
     def _replies(self) -> Iterator[str]:
@@ -307,13 +430,20 @@ class _OneFamily:
         for service in services if self.closed else ():
             for one, two in ways:
                 text = f"expect deny {service} {one} to {two} over {self.family.word}"
-                yield Claimed(text.format(self.beyond), tuple(text.format(each) for each in self.closed))
-        own = [f"{protocol}/{format_ports(left)}" if left != (ALL_PORTS,) else protocol for protocol, left in self._closed_ports()]
+                yield Claimed(
+                    text.format(self.beyond), tuple(text.format(each) for each in self.closed)
+                )
+        own = [
+            f"{protocol}/{format_ports(left)}" if left != (ALL_PORTS,) else protocol
+            for protocol, left in self._closed_ports()
+        ]
         own += [] if "ping" in self.services else ["ping"]
         for point in (*self.points, *self.shared):
             closed = tuple(self._at_gateway(service, point).whole for service in own)
             open_there = " and ".join(self.services) or "nothing"
-            yield Claimed(f"expect only {open_there} {self.name} to {point} over {self.family.word}", closed)
+            yield Claimed(
+                f"expect only {open_there} {self.name} to {point} over {self.family.word}", closed
+            )
         for device in self.devices:
             others = [
                 str(each.point)
@@ -343,10 +473,21 @@ class _OneFamily:
         return name
 
     def _closed_ports(self) -> Iterator[tuple[str, Ports]]:
-        """Yield for TCP and for UDP the ports that are closed at the gateways; one way, clients' UDP ports take replies."""
-        terms = [term for service in self.services for term in self.plan.service(service, self.family).terms]
+        """Yield for TCP and for UDP the ports that are closed at the gateways; one way, clients'
+        UDP ports take replies.
+        """
+        terms = [
+            term
+            for service in self.services
+            for term in self.plan.service(service, self.family).terms
+        ]
         for protocol, number in (("tcp", 6), ("udp", 17)):
-            opened = [interval for term in terms if term.protocol in (None, number) for interval in term.ports or (ALL_PORTS,)]
+            opened = [
+                interval
+                for term in terms
+                if term.protocol in (None, number)
+                for interval in term.ports or (ALL_PORTS,)
+            ]
             if self.asked.one_way and protocol == "udp":
                 opened.append((self.plan.client_ports[0], MOST_PORT))
             left, start = [], 0

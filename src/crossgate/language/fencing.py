@@ -20,13 +20,17 @@ from crossgate.language.reader import Reading
 
 
 def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
-    """Write a fence around a subnet at the plan's end, and say what is open and which expectations were left out, as not proved.
+    """Write a fence around a subnet at the plan's end, and say what is open and which expectations
+    were left out, as not proved.
 
-    What the fence's own lists are found fault with, by what the person asked to leave open, is accepted with that reason.
+    What the fence's own lists are found fault with, by what the person asked to leave open, is
+    accepted with that reason.
     """
     made = fence(draft.plan, asked)
     claims = [text for each in made.expectations for text in (each.whole, *each.parts)]
-    verifier = Verifier(Session(_fenced(draft, asked, made, made.lines(claims)).plan, beside=draft.session))
+    verifier = Verifier(
+        Session(_fenced(draft, asked, made, made.lines(claims)).plan, beside=draft.session)
+    )
     known = {each.text: each for each in verifier.network.plan.expectations}
     held: list[str] = []
     unproved: list[str] = []
@@ -42,22 +46,34 @@ def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
 
     def findings(session: Session) -> list[Finding]:
         lists = session.plan.lists
-        own = {name: {entry.number for entry in lists[name].entries} for name in lists.keys() - draft.plan.lists.keys()}
+        own = {
+            name: {entry.number for entry in lists[name].entries}
+            for name in lists.keys() - draft.plan.lists.keys()
+        }
         own |= {each.access_list: {*each.numbers} for each in made.heads}
         return [
             found
             for found in audit(session, now, focus=own).findings
-            if found.access_list in own and (found.entry is None or found.entry in own[found.access_list])
+            if found.access_list in own
+            and (found.entry is None or found.entry in own[found.access_list])
         ]
 
     faults = findings(verifier.session)
-    needless = {(each.access_list or "", each.entry or 0) for each in faults if each.name == "no-effect"}
+    needless = {
+        (each.access_list or "", each.entry or 0) for each in faults if each.name == "no-effect"
+    }
     if needless:
         proved.clear()  # of other lists
         made = made.without(needless)
-        faults = findings(Session(_fenced(draft, asked, made, made.lines(held)).plan, beside=verifier.session))
+        faults = findings(
+            Session(_fenced(draft, asked, made, made.lines(held)).plan, beside=verifier.session)
+        )
     accepted = [
-        f'accept {found.name} in {found.access_list}{"" if found.entry is None else f" {found.entry}"} "{_OPEN[found.name]}"'
+        (
+            f"accept {found.name} in "
+            f"{found.access_list}{'' if found.entry is None else f' {found.entry}'} "
+            f'"{_OPEN[found.name]}"'
+        )
         for found in faults
         if found.name in _OPEN
     ]
@@ -72,13 +88,17 @@ def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
     for other, text in trial.others.items():
         draft.rewrite(other, text)
     said = f"{asked.subnet} is fenced off" + (", one way" if asked.one_way else "")
-    said += f"; open: the outside, {', '.join(asked.allow) or 'no service'} at its gateway" + "".join(
-        f", {name}" for name in asked.exceptions
+    said += (
+        f"; open: the outside, {', '.join(asked.allow) or 'no service'} at its gateway"
+        + "".join(f", {name}" for name in asked.exceptions)
     )
     return said + "".join(f"\nnot to be proved, and left out: {text}" for text in unproved)
 
 
-_OPEN = {"spoofable": "left open by the fence's exceptions", "one-family": "the other family has no other subnet to keep it from"}
+_OPEN = {
+    "spoofable": "left open by the fence's exceptions",
+    "one-family": "the other family has no other subnet to keep it from",
+}
 
 
 class _Trial(NamedTuple):
@@ -94,7 +114,12 @@ def _fenced(draft: Draft, asked: Asked, made: Fence, lines: list[str]) -> _Trial
     trial = Draft(reading)
     for head in made.heads:
         for number, text in zip(head.numbers, head.entries, strict=True):
-            add_entry(trial, find_list(draft.plan, head.access_list), number, f'{text} "{mark(asked.subnet)}"')
+            add_entry(
+                trial,
+                find_list(draft.plan, head.access_list),
+                number,
+                f'{text} "{mark(asked.subnet)}"',
+            )
     trial.append("", first_line(asked.subnet), *lines, closing_line(asked.subnet))
     new = trial.result()
     others = {file: trial.whole(file) for file in new if file != draft.plan.files[0]}
@@ -105,7 +130,12 @@ def undo_fence(draft: Draft, subnet: str) -> str:
     """Take away a fence that was written around a subnet. Raises `PlanError` when there is none."""
     reading = Reading(draft.plan, draft.names, draft.data)
     trial = Draft(reading)
-    marked = [(each, entry) for each in draft.plan.lists.values() for entry in each.entries if entry.comment == mark(subnet)]
+    marked = [
+        (each, entry)
+        for each in draft.plan.lists.values()
+        for entry in each.entries
+        if entry.comment == mark(subnet)
+    ]
     for access_list, entry in marked:
         drop_entry(trial, access_list, entry)
     found = bool(marked)
@@ -116,5 +146,8 @@ def undo_fence(draft: Draft, subnet: str) -> str:
         if text is not None or whole != draft.whole(file):
             draft.rewrite(file, whole if text is None else text)
     if not found:
-        raise PlanError(f"there is no fence around {subnet} between its two comment lines ({first_line(subnet)}); see: crossgate lists")
+        raise PlanError(
+            f"there is no fence around {subnet} between its two comment lines "
+            f"({first_line(subnet)}); see: crossgate lists"
+        )
     return f"the fence around {subnet} is taken away"

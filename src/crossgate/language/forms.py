@@ -1,10 +1,12 @@
 """What may stand where in a line: a form for each statement, and the automaton that it becomes.
 
-In a form, words in lower case stand for themselves and those in capitals for a kind of word (`KINDS`) or for a part that is written
-below (`_PARTS`). `( | )` are alternatives, `[ ]` what may be left out, `*` and `+` what may be repeated.
+In a form, words in lower case stand for themselves and those in capitals for a kind of word
+(`KINDS`) or for a part that is written below (`_PARTS`). `( | )` are alternatives, `[ ]` what may
+be left out, `*` and `+` what may be repeated.
 
-Reading is done by the functions of the table of statements (`syntax`), which tell more exactly what is wrong. The forms tell of a
-line that is still being written what each of its words is, and what may come next.
+Reading is done by the functions of the table of statements (`syntax`), which tell more exactly what
+is wrong. The forms tell of a line that is still being written what each of its words is, and what
+may come next.
 """
 
 from __future__ import annotations
@@ -46,21 +48,39 @@ FORMS: Mapping[str, str] = {
     "keep": "CLAIM",
     "accept": "FINDING in LIST [NUMBER] TEXT",
 }
-"""The forms of statements and of lines in blocks that begin with a keyword, without that keyword."""
+"""The forms of statements and of lines in blocks that begin with a keyword, without that keyword.
+"""
 
 
 def _conditions(kind: Kind) -> str:
     """Return the form of the conditions of an entry."""
     every = written(kind)
     loose = " | ".join(each.form for each in every if each.loose)
-    return " ".join([*([f"({loose})*"] if loose else []), *(f"[{each.form}]" for each in every if not each.loose)])
+    return " ".join(
+        [
+            *([f"({loose})*"] if loose else []),
+            *(f"[{each.form}]" for each in every if not each.loose),
+        ]
+    )
 
 
 ENTRIES: Mapping[tuple[Kind, bool], str] = {
-    (Kind.STANDARD, False): f"[NUMBER] [off] ACTION MEMBERS {_conditions(Kind.STANDARD)} [log] [TEXT]",
-    (Kind.EXTENDED, False): f"[NUMBER] [off] ACTION SERVICE MEMBERS to MEMBERS {_conditions(Kind.EXTENDED)} [log] [TEXT]",
+    (
+        Kind.STANDARD,
+        False,
+    ): f"[NUMBER] [off] ACTION MEMBERS {_conditions(Kind.STANDARD)} [log] [TEXT]",
+    (
+        Kind.EXTENDED,
+        False,
+    ): (
+        f"[NUMBER] [off] ACTION SERVICE MEMBERS to MEMBERS {_conditions(Kind.EXTENDED)} [log] "
+        "[TEXT]"
+    ),
     (Kind.STANDARD, True): "[NUMBER] [off] (permit | deny) STATION [during WINDOW] [log] [TEXT]",
-    (Kind.EXTENDED, True): "[NUMBER] [off] (permit | deny) ETHERTYPE STATION to STATION [during WINDOW] [log] [TEXT]",
+    (
+        Kind.EXTENDED,
+        True,
+    ): "[NUMBER] [off] (permit | deny) ETHERTYPE STATION to STATION [during WINDOW] [log] [TEXT]",
 }
 """The forms of entries, by the kind of their list and whether it is one for frames."""
 
@@ -72,12 +92,18 @@ _PARTS: Mapping[str, str] = {
     "STATION": "(any | broadcast | MAC [wild MAC] | MACHINE)",
     "ETHERTYPE": "(any | ipv4 | ipv6 | arp | NUMBER)",
     "WHERE": "(POINT | subnet SUBNET | host HOST | group GROUP | DEVICE itself)",
-    "CLAIM": "((permit | deny | half-open) SERVICE ENDS to ENDS LIMITS [flags FLAGS] [HOURS_OF] [by LIST (NUMBER | otherwise)] | only SERVICES ENDS to (elsewhere | ENDS) LIMITS [HOURS_OF]) [TEXT]",
+    "CLAIM": (
+        "((permit | deny | half-open) SERVICE ENDS to ENDS LIMITS [flags FLAGS] [HOURS_OF] "
+        "[by LIST (NUMBER | otherwise)] | only SERVICES ENDS to (elsewhere | ENDS) LIMITS "
+        "[HOURS_OF]) [TEXT]"
+    ),
     "SERVICES": "(nothing | SERVICE (and SERVICE)*)",
     "ENDS": "END (, END)* [but END (, END)*]",
     "END": "(any | PATTERN [wild WILDCARD | mask WILDCARD] | ENDPOINT)",
     "HOURS_OF": "(during | outside) WINDOW",
-    "LIMITS": "[source port NUMBER] [at TIME [CLOCK]] [flooding] [no tls | TLS] [over (ipv4 | ipv6)]",
+    "LIMITS": (
+        "[source port NUMBER] [at TIME [CLOCK]] [flooding] [no tls | TLS] [over (ipv4 | ipv6)]"
+    ),
 }
 
 _DAY = re.compile(r"(mon|tue|wed|thu|fri|sat|sun|daily|weekdays|weekends)", re.IGNORECASE)
@@ -123,11 +149,15 @@ KINDS: Mapping[str, Callable[[str], bool]] = {
     "CLOCK": lambda word: ":" in word,
     "TIME": lambda word: word[:1].isdigit() or word == "now" or _DAY.match(word) is not None,
 }
-"""The kinds of words, each with what tells whether a word may be of it; words that a form has itself go before."""
+"""The kinds of words, each with what tells whether a word may be of it; words that a form has
+itself go before.
+"""
 
 
 class Step(NamedTuple):
-    """A word that may stand at a place: one that stands for itself, or one of a kind; and the states that it leads to."""
+    """A word that may stand at a place: one that stands for itself, or one of a kind; and the
+    states that it leads to.
+    """
 
     word: str
     kind: str
@@ -135,18 +165,24 @@ class Step(NamedTuple):
 
 
 class Form:
-    """A form as an automaton over words: `states[n]` are the steps from a state, 0 is where a line begins, and `ends` are the last ones."""
+    """A form as an automaton over words: `states[n]` are the steps from a state, 0 is where a line
+    begins, and `ends` are the last ones.
+    """
 
     def __init__(self, text: str) -> None:
         self._empty: list[set[int]] = [set()]
         self._steps: list[list[Step]] = [[]]
         end = self._sequence(_Reader(text), 0)
         reach = [self._closure(state) for state in range(len(self._steps))]
-        self.states: list[list[Step]] = [[step for each in sorted(closed) for step in self._steps[each]] for closed in reach]
+        self.states: list[list[Step]] = [
+            [step for each in sorted(closed) for step in self._steps[each]] for closed in reach
+        ]
         self.ends = frozenset(state for state, closed in enumerate(reach) if end in closed)
 
     def roles(self, words: Sequence[str]) -> list[str]:
-        """Return what each word of a line is: "word" for one that stands for itself, its kind, "" where no form has it."""
+        """Return what each word of a line is: "word" for one that stands for itself, its kind, ""
+        where no form has it.
+        """
         found, states = [], {0}
         for word in words:
             steps = self._taking(states, word)
@@ -155,7 +191,9 @@ class Form:
         return found
 
     def after(self, words: Iterable[str]) -> list[Step]:
-        """Return what may stand behind the words of an unfinished line, each once; nothing where they are in no form."""
+        """Return what may stand behind the words of an unfinished line, each once; nothing where
+        they are in no form.
+        """
         states = {0}
         for word in words:
             states = {step.after for step in self._taking(states, word)}
@@ -246,7 +284,9 @@ class _Reader:
 
 @cache
 def statement_form(keyword: str) -> Form | None:
-    """Return the form of a statement, or of a line in a block, that begins with a keyword; None where there is none."""
+    """Return the form of a statement, or of a line in a block, that begins with a keyword; None
+    where there is none.
+    """
     return Form(f"{keyword} {FORMS[keyword]}") if keyword in FORMS else None
 
 

@@ -1,9 +1,12 @@
-"""Lists that come in from other formats, written into a plan: rules put together to entries, names made names of the plan.
+"""Lists that come in from other formats, written into a plan: rules put together to entries, names
+made names of the plan.
 
 1. Rules of one number that are all of a product become one entry again; others are an entry each.
-2. Addresses are written by the name of the plan that says exactly the set, a host's, subnet's, group's or device's; else as a prefix, a
-   wildcard or a range; where none of these is the set, as a new group.
-3. What a rule asks that has no word here makes its entry `off`, and a note tells what it was. What has no meaning is told.
+2. Addresses are written by the name of the plan that says exactly the set, a host's, subnet's,
+   group's or device's; else as a prefix, a wildcard or a range; where none of these is the set, as
+   a new group.
+3. What a rule asks that has no word here makes its entry `off`, and a note tells what it was. What
+   has no meaning is told.
 """
 
 from __future__ import annotations
@@ -24,7 +27,16 @@ from crossgate.core.model.network import Direction, Point
 from crossgate.core.model.packet import ECHO, icmp_of
 from crossgate.core.model.plaintext import numeral, quotable
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceError, ServiceTerm, format_ports, in_order, join_ports
+from crossgate.core.model.service import (
+    ESTABLISHED,
+    FlagTest,
+    Ports,
+    ServiceError,
+    ServiceTerm,
+    format_ports,
+    in_order,
+    join_ports,
+)
 from crossgate.core.sets.patterns import joined
 from crossgate.language import edits
 from crossgate.language.claims import standing
@@ -38,7 +50,9 @@ _MOST_PREFIXES = 1 << 16
 
 
 class _Item(NamedTuple):
-    """A rule, whether something that it asks was lost, how often it decided, and what it was called."""
+    """A rule, whether something that it asks was lost, how often it decided, and what it was
+    called.
+    """
 
     rule: Rule
     lost: bool
@@ -47,7 +61,9 @@ class _Item(NamedTuple):
 
 
 class ComingEntry(NamedTuple):
-    """An entry that comes in: its number and its text from `off` or its action on; and how often it decided."""
+    """An entry that comes in: its number and its text from `off` or its action on; and how often it
+    decided.
+    """
 
     number: int
     text: str
@@ -57,13 +73,25 @@ class ComingEntry(NamedTuple):
 def takes_all(rule: Rule) -> bool:
     """Whether a rule takes every packet of its family."""
     every = everything(rule.source.family)
-    asked = Rule(rule.action, None, every, every, log=rule.log, number=rule.number, part=rule.part, parts=rule.parts, comment=rule.comment)
+    asked = Rule(
+        rule.action,
+        None,
+        every,
+        every,
+        log=rule.log,
+        number=rule.number,
+        part=rule.part,
+        parts=rule.parts,
+        comment=rule.comment,
+    )
     return rule == asked
 
 
 @dataclass(eq=False)
 class ComingList:
-    """A list that comes in, as rules, or as entries that are written already; without a family it is for frames, and has no rules."""
+    """A list that comes in, as rules, or as entries that are written already; without a family it
+    is for frames, and has no rules.
+    """
 
     name: str
     family: Family | None
@@ -78,7 +106,8 @@ class ComingList:
     _counted: Counter[str] = field(default_factory=Counter)
 
     def add(self, rule: Rule, lost: Sequence[str] = (), hits: int = 0, called: str = "") -> None:
-        """Add a rule behind the others; `lost` is what it asks that has no word here: see `without`.
+        """Add a rule behind the others; `lost` is what it asks that has no word here: see
+        `without`.
 
         Raises `PlanError` where the list would let by more than its source.
         """
@@ -86,7 +115,8 @@ class ComingList:
         self._items.append(_Item(rule, self.without(lost, rule.action), hits, called))
 
     def without(self, lost: Sequence[str], action: Action) -> bool:
-        """Whether an entry must be off since it asks what has no word here, `lost`; a note tells what it was.
+        """Whether an entry must be off since it asks what has no word here, `lost`; a note tells
+        what it was.
 
         A permit that is off lets by less. A denial would let by more if it were off; without the
         condition it stops more, which is done where the list may let by `less` than its source.
@@ -94,7 +124,8 @@ class ComingList:
         """
         if action is not Action.PERMIT and lost and not self.less:
             raise PlanError(
-                f"{lost[0]} has no word here, and list {self.name} would let by more without this {action}; "
+                f"{lost[0]} has no word here, and list {self.name} would let by more without this "
+                f"{action}; "
                 f"--approximate brings it in without that condition, so that it stops more"
             )
         for each in lost:
@@ -105,12 +136,18 @@ class ComingList:
         return bool(lost) and action is Action.PERMIT
 
     def close(self, rest: Action | None, plain: Callable[[Rule], bool]) -> bool:
-        """Let the otherwise line be what the last rule says of all that is left; whether the list says what becomes of the rest.
+        """Let the otherwise line be what the last rule says of all that is left; whether the list
+        says what becomes of the rest.
 
-        A rule that has lost a condition takes not all. `rest` is what becomes of what no rule takes,
-        None where that is not told. Where the last rule is `plain`, the line stands in its place.
+        A rule that has lost a condition takes not all. `rest` is what becomes of what no rule
+        takes, None where that is not told. Where the last rule is `plain`, the line stands in its
+        place.
         """
-        taking = [index for index, each in enumerate(self._items) if not each.lost and takes_all(each.rule)]
+        taking = [
+            index
+            for index, each in enumerate(self._items)
+            if not each.lost and takes_all(each.rule)
+        ]
         if not taking:
             self.otherwise = rest
             return rest is not None
@@ -125,7 +162,9 @@ class ComingList:
             self.notes.append(text)
 
     def count(self, called: str, hits: int) -> None:
-        """Add to how often a rule of some name decided at one place; it counts where the list does not say so of all places."""
+        """Add to how often a rule of some name decided at one place; it counts where the list does
+        not say so of all places.
+        """
         self._counted[called] += hits
 
     def items(self) -> Iterator[_Item]:
@@ -135,7 +174,9 @@ class ComingList:
 
     def hits_otherwise(self) -> int:
         """Return how often the rule decided that became the otherwise line."""
-        return sum(each.hits or self._counted[each.called] for each in self._items[len(self.rules) :])
+        return sum(
+            each.hits or self._counted[each.called] for each in self._items[len(self.rules) :]
+        )
 
 
 class ComingPlace(NamedTuple):
@@ -160,12 +201,18 @@ class Coming:
     less: bool = False
     """Whether lists may let by less than their sources."""
 
-    def new_list(self, name: str, family: Family | None, apart: bool = False, kind: Kind | None = None) -> ComingList:
-        """Add a list under a name that a plan may have; `apart` where the other family gets one of the same name."""
+    def new_list(
+        self, name: str, family: Family | None, apart: bool = False, kind: Kind | None = None
+    ) -> ComingList:
+        """Add a list under a name that a plan may have; `apart` where the other family gets one of
+        the same name.
+        """
         own = list_name(name)
         if apart and family is Family.IPV6:
             own += "-6"
-            self.told.append(f"{name} is for both families, and becomes {list_name(name)} and {own}")
+            self.told.append(
+                f"{name} is for both families, and becomes {list_name(name)} and {own}"
+            )
         taken = {each.name for each in self.lists}
         while own in taken:
             stem, _, last = own.rpartition("-")
@@ -186,17 +233,26 @@ def list_name(name: str) -> str:
     return plain_name(name, "list")
 
 
-def take_in(draft: Draft, coming: Sequence[Coming], replace: bool) -> tuple[str, dict[DeciderKey, int]]:
-    """Write what comes in, and say so; return how often lines of the lists have decided elsewhere, too.
+def take_in(
+    draft: Draft, coming: Sequence[Coming], replace: bool
+) -> tuple[str, dict[DeciderKey, int]]:
+    """Write what comes in, and say so; return how often lines of the lists have decided elsewhere,
+    too.
 
-    Raises `PlanError` where the plan has a list of a name, or one stands where another is to stand, unless it is to be replaced.
+    Raises `PlanError` where the plan has a list of a name, or one stands where another is to stand,
+    unless it is to be replaced.
     """
-    devices, segments = [each for part in coming for each in part.devices], [each for part in coming for each in part.segments]
+    devices, segments = (
+        [each for part in coming for each in part.devices],
+        [each for part in coming for each in part.segments],
+    )
     network, subnets = take_in_network(draft, devices, segments, replace)
     every = _own_names(coming)
     there = [each.name for each in every if each.name in draft.plan.every_list]
     if there and not replace:
-        raise PlanError(f"the plan has {_lists(there)} already; --replace puts what comes in in the place of it")
+        raise PlanError(
+            f"the plan has {_lists(there)} already; --replace puts what comes in in the place of it"
+        )
     hits: dict[DeciderKey, int] = {}
     names_of_sets = _SetNames(draft.plan, subnets)
     said = []
@@ -217,26 +273,41 @@ def take_in(draft: Draft, coming: Sequence[Coming], replace: bool) -> tuple[str,
         edits.add_lists(draft, new)
     placed = _place(draft, [each for part in coming for each in part.places], replace)
     draft.remarks += [each for part in coming for each in part.told]
-    draft.remarks += [f"list {own.name}: {note}" for own in every for note in own.notes if note.endswith("has no word here")]
+    draft.remarks += [
+        f"list {own.name}: {note}"
+        for own in every
+        for note in own.notes
+        if note.endswith("has no word here")
+    ]
     found = "; ".join(filter(None, [network, ", ".join(said), placed])) or "nothing"
     return f"{' and '.join(part.file for part in coming)}: {found}", hits
 
 
 def _own_names(coming: Sequence[Coming]) -> list[ComingList]:
-    """Return all lists, each with a name of its own; those of several devices that ask the same are one. Raises `PlanError`."""
+    """Return all lists, each with a name of its own; those of several devices that ask the same are
+    one. Raises `PlanError`.
+    """
     known: dict[str, ComingList] = {}
     for part in coming:
         for each in [*part.lists]:
             other = known.get(each.name)
             if other is not None and other.family is each.family and _alike(other, each):
-                part.places = [place._replace(of=other) if place.of is each else place for place in part.places]
+                part.places = [
+                    place._replace(of=other) if place.of is each else place for place in part.places
+                ]
                 continue
             if other is not None and part.devices:
                 own = list_name(f"{each.name}-{part.devices[0].name}")
-                part.told.append(f"{each.name} of {part.file} is another list than the first of that name, and becomes {own}")
+                part.told.append(
+                    f"{each.name} of {part.file} is another list than the first of that name, and "
+                    f"becomes {own}"
+                )
                 each.name = own
             if each.name in known:
-                raise PlanError(f"list {each.name} comes in twice; bring the files in one by one, and see which is right")
+                raise PlanError(
+                    f"list {each.name} comes in twice; bring the files in one by one, and see "
+                    "which is right"
+                )
             known[each.name] = each
     return [*known.values()]
 
@@ -255,7 +326,8 @@ def _place(draft: Draft, places: Sequence[ComingPlace], replace: bool) -> str:
         key = each.point, each.direction, each.of.family
         if key in chosen and chosen[key].of is not each.of and not _alike(chosen[key].of, each.of):
             raise PlanError(
-                f"{each.said_at}: {chosen[key].of.name} and {each.of.name} are both attached there, and one list of a family stands in a place here;"
+                f"{each.said_at}: {chosen[key].of.name} and {each.of.name} are both attached "
+                "there, and one list of a family stands in a place here;"
                 " make one list of them"
             )
         chosen.setdefault(key, each)
@@ -282,9 +354,16 @@ def _alike(one: ComingList, other: ComingList) -> bool:
     """Whether two lists ask the same in the same order, whatever they call it."""
 
     def asked(own: ComingList) -> list[Rule]:
-        return [rule._replace(number=None, part=1, parts=1, comment="", log=False) for rule in own.rules]
+        return [
+            rule._replace(number=None, part=1, parts=1, comment="", log=False) for rule in own.rules
+        ]
 
-    return one.otherwise is other.otherwise and asked(one) == asked(other) and not one.entries and not other.entries
+    return (
+        one.otherwise is other.otherwise
+        and asked(one) == asked(other)
+        and not one.entries
+        and not other.entries
+    )
 
 
 # ---- Entries
@@ -306,21 +385,36 @@ def _entries(own: ComingList, draft: Draft, names: _SetNames) -> list[ComingEntr
         return own.entries
     own.kind = _kind(own, draft.plan)
     texts: list[tuple[int | None, list[_Item]]] = []
-    for (number, parts), group in groupby(own.items(), key=lambda each: (each.rule.number, each.rule.parts)):
+    for (number, parts), group in groupby(
+        own.items(), key=lambda each: (each.rule.number, each.rule.parts)
+    ):
         items = list(group)
-        whole = parts > 1 and _is_product([each.rule for each in items]) and len({each.lost for each in items}) == 1
+        whole = (
+            parts > 1
+            and _is_product([each.rule for each in items])
+            and len({each.lost for each in items}) == 1
+        )
         texts += [(number, items)] if whole else [(each.rule.number, [each]) for each in items]
     numbers = [number for number, _ in texts]
     known = [each for each in numbers if each is not None]
-    kept = len(known) == len(numbers) and all(0 < each <= MOST_NUMBER for each in known) and all(a < b for a, b in pairwise(known))
+    kept = (
+        len(known) == len(numbers)
+        and all(0 < each <= MOST_NUMBER for each in known)
+        and all(a < b for a, b in pairwise(known))
+    )
     if not kept and known:
-        draft.remarks.append(f"list {own.name}: its entries are numbered anew, since the numbers in their names are not in order")
+        draft.remarks.append(
+            f"list {own.name}: its entries are numbered anew, since the numbers in their names "
+            "are not in order"
+        )
     found = []
     for index, (number, items) in enumerate(texts, 1):
         final = number if kept and number is not None else index * _STEP
         rules = [each.rule for each in items]
         text = _text(rules, own, f"{own.name}-{final}", names)
-        found.append(ComingEntry(final, "off " * items[0].lost + text, sum(each.hits for each in items)))
+        found.append(
+            ComingEntry(final, "off " * items[0].lost + text, sum(each.hits for each in items))
+        )
     return found
 
 
@@ -329,7 +423,9 @@ def _kind(own: ComingList, plan: Plan) -> Kind:
     if own.kind is not None:
         return own.kind
     plain = all(takes_all(rule._replace(source=everything(own.family))) for rule in own.rules)
-    standard = own.name.isdecimal() and numbered_kind(int(own.name), plan.numbering) is Kind.STANDARD
+    standard = (
+        own.name.isdecimal() and numbered_kind(int(own.name), plan.numbering) is Kind.STANDARD
+    )
     return Kind.STANDARD if standard and plain else Kind.EXTENDED
 
 
@@ -342,11 +438,21 @@ def _service(rule: Rule) -> _Asked:
 
 
 def _is_product(rules: Sequence[Rule]) -> bool:
-    """Whether rules are all of the members of one product, and there is nothing else that they differ in."""
-    keys = [(each.source, each.destination, _service(each), each.source_ports, each.flags) for each in rules]
+    """Whether rules are all of the members of one product, and there is nothing else that they
+    differ in.
+    """
+    keys = [
+        (each.source, each.destination, _service(each), each.source_ports, each.flags)
+        for each in rules
+    ]
     sides = [dict.fromkeys(column) for column in zip(*keys, strict=True)]
     rest = {(each.action, each.fragments, each.dscp, each.log) for each in rules}
-    return len(rest) == 1 and len(set(keys)) == len(keys) and set(keys) == set(product(*sides)) and rules[0].parts == len(rules)
+    return (
+        len(rest) == 1
+        and len(set(keys)) == len(keys)
+        and set(keys) == set(product(*sides))
+        and rules[0].parts == len(rules)
+    )
 
 
 def _text(rules: Sequence[Rule], own: ComingList, called: str, names: _SetNames) -> str:
@@ -358,13 +464,20 @@ def _text(rules: Sequence[Rule], own: ComingList, called: str, names: _SetNames)
         words.append(source)
     else:
         terms = list(dict.fromkeys(map(_service, rules)))
-        destination = names.text([each.destination for each in rules], family, f"{called}-destinations")
+        destination = names.text(
+            [each.destination for each in rules], family, f"{called}-destinations"
+        )
         words += [names.service(terms, family), source, "to", destination]
         ports = [each.source_ports for each in rules]
         if ports[0] is not None:
-            words.append(f"source port {format_ports(join_ports([one for each in ports for one in each or ()]))}")
+            words.append(
+                "source port "
+                f"{format_ports(join_ports([one for each in ports for one in each or ()]))}"
+            )
         words += _flag_words(list(dict.fromkeys(test for each in rules for test in each.flags)))
-        words += ["fragments"] * first.fragments + ([] if first.dscp is None else [f"dscp {first.dscp}"])
+        words += ["fragments"] * first.fragments + (
+            [] if first.dscp is None else [f"dscp {first.dscp}"]
+        )
     words += ["log"] * first.log
     comment = quotable(next((each.comment for each in rules if each.comment), ""))
     return " ".join(words) + (f' "{comment}"' if comment else "")
@@ -390,7 +503,11 @@ def _flag_words(tests: Sequence[FlagTest]) -> list[str]:
         return ["established"]
     words = []
     for test in tests:
-        names = [("" if test.value & bit else "!") + name for name, bit in iana.FLAGS.items() if test.care & bit]
+        names = [
+            ("" if test.value & bit else "!") + name
+            for name, bit in iana.FLAGS.items()
+            if test.care & bit
+        ]
         words.append(f"flags {','.join(names)}")
     return words
 
@@ -399,7 +516,9 @@ _Spans = tuple[tuple[int, int], ...]
 
 
 class _SetNames:
-    """Writes sets of addresses and of services in the plan's names, and keeps the groups that are needed for that."""
+    """Writes sets of addresses and of services in the plan's names, and keeps the groups that are
+    needed for that.
+    """
 
     def __init__(self, plan: Plan, subnets: Mapping[str, Sequence[Pattern]]) -> None:
         """Make it for a plan, and subnets that come into it."""
@@ -416,7 +535,9 @@ class _SetNames:
         if spans == ((0, family.mask),):
             return "any"
         if self._known is None:
-            self._known = {(family, _spans(own)): name for name, family, own in reversed([*self._sets()])}
+            self._known = {
+                (family, _spans(own)): name for name, family, own in reversed([*self._sets()])
+            }
         key = family, spans
         if key not in self._known:
             if len(members) > 1:
@@ -424,7 +545,9 @@ class _SetNames:
             if len(members) == 1:
                 return str(members[0])
             if len(spans) == 1:
-                return f"{format_address(family, spans[0][0])}-{format_address(family, spans[0][1])}"
+                return (
+                    f"{format_address(family, spans[0][0])}-{format_address(family, spans[0][1])}"
+                )
             name = list_name(called) if not called[:1].isdigit() else f"list-{called}"
             while name in self._taken:
                 name += "-2"
@@ -437,24 +560,41 @@ class _SetNames:
         """Write services: by the name that the plan has for just these, else term by term."""
         terms = _terms(asked)
         if self._services is None:
-            self._services = {(each, frozenset({ServiceTerm(icmp_of(each), icmp_type=ECHO[each], icmp_code=0)})): "ping" for each in Family}
+            self._services = {
+                (
+                    each,
+                    frozenset({ServiceTerm(icmp_of(each), icmp_type=ECHO[each], icmp_code=0)}),
+                ): "ping"
+                for each in Family
+            }
             for name in self._plan.services:
                 for each in Family:
                     with suppress(ServiceError):
                         own = self._plan.service(name, each).terms
-                        whole = _terms((one.protocol, one.ports, one.icmp_type, one.icmp_code) for one in own)
+                        whole = _terms(
+                            (one.protocol, one.ports, one.icmp_type, one.icmp_code) for one in own
+                        )
                         self._services.setdefault((each, frozenset(whole)), name)
         known = self._services.get((family, frozenset(terms)))
         return known or in_order(each.text(family) for each in terms)
 
     def _sets(self) -> Iterator[tuple[str, Family, Sequence[Pattern]]]:
-        """Yield the sets that have a name in the plan, those that a person would rather read first."""
+        """Yield the sets that have a name in the plan, those that a person would rather read
+        first.
+        """
         plan = self._plan
         named = [(host.name, list(map(single, host.addresses))) for host in plan.hosts.values()]
-        named += [(each.name, list(each.prefixes)) for each in plan.segments.values() if not each.outside]
+        named += [
+            (each.name, list(each.prefixes)) for each in plan.segments.values() if not each.outside
+        ]
         named += [(name, list(prefixes)) for name, prefixes in self._subnets.items()]
-        named += [(group.name, [one for own in group.members.values() for one in own.patterns]) for group in plan.groups.values()]
-        named += [(device.name, list(map(single, device.addresses()))) for device in plan.devices.values()]
+        named += [
+            (group.name, [one for own in group.members.values() for one in own.patterns])
+            for group in plan.groups.values()
+        ]
+        named += [
+            (device.name, list(map(single, device.addresses()))) for device in plan.devices.values()
+        ]
         for name, patterns in named:
             for family in Family:
                 own = [each for each in patterns if each.family is family]

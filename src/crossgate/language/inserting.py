@@ -14,17 +14,31 @@ from crossgate.core.sets.effort import question
 from crossgate.core.wording.sentences import DOES
 from crossgate.core.wording.sets import Wording
 from crossgate.language.draft import Draft
-from crossgate.language.edits import Spot, add_entry, given_entry, number_beside, number_between, unnumbered
+from crossgate.language.edits import (
+    Spot,
+    add_entry,
+    given_entry,
+    number_beside,
+    number_between,
+    unnumbered,
+)
 
 _MOST_TAKERS = 4
 _HAVE_ALL = "to have all of it: --before {}"
 
 
-def insert_entry(draft: Draft, access_list: AnyList[Any], text: str, spot: Spot, chosen: Callable[[str], bool] | None = None) -> str:
+def insert_entry(
+    draft: Draft,
+    access_list: AnyList[Any],
+    text: str,
+    spot: Spot,
+    chosen: Callable[[str], bool] | None = None,
+) -> str:
     """Write a new entry where a person wants it, and say where. Raises `PlanError`.
 
-    At the end of the list, where it goes unless something else is wanted, what lines above take of it is told, and where it would have
-    all of it; whoever is asked (`chosen`) may have it put there.
+    At the end of the list, where it goes unless something else is wanted, what lines above take of
+    it is told, and where it would have all of it; whoever is asked (`chosen`) may have it put
+    there.
     """
     new = given_entry(draft, access_list, text)
     body, own = unnumbered(text)
@@ -35,16 +49,28 @@ def insert_entry(draft: Draft, access_list: AnyList[Any], text: str, spot: Spot,
     elif given == "effective":
         position = _effective_position(draft.plan, access_list, new)
         number = number_between(access_list, position.before, position.after)
-        above = f" after {position.before.number}" if position.before else " first" if position.after else ""
+        above = (
+            f" after {position.before.number}"
+            if position.before
+            else " first"
+            if position.after
+            else ""
+        )
         below = f", before {position.why}" if position.why else ""
         why = f", {'at the end' if position.after is None else 'placed' + above}{below}"
     elif given:
         number = number_beside(access_list, spot)
     else:
-        number = number_between(access_list, access_list.entries[-1] if access_list.entries else None, None)
+        number = number_between(
+            access_list, access_list.entries[-1] if access_list.entries else None, None
+        )
         why = ", at the end"
         better = _told_of_end(draft, access_list, new)
-        if better is not None and chosen is not None and chosen(f"put it before {better}, where it has all of it?"):
+        if (
+            better is not None
+            and chosen is not None
+            and chosen(f"put it before {better}, where it has all of it?")
+        ):
             number, why = number_beside(access_list, Spot(before=better)), f", before {better}"
             draft.remarks.clear()
     add_entry(draft, access_list, number, body)
@@ -52,11 +78,16 @@ def insert_entry(draft: Draft, access_list: AnyList[Any], text: str, spot: Spot,
 
 
 def _told_of_end(draft: Draft, access_list: AnyList[Any], new: AnyEntry) -> int | None:
-    """Leave what lines above take of a new entry at the end in the draft's remarks; where that is all, return before which it would have it."""
+    """Leave what lines above take of a new entry at the end in the draft's remarks; where that is
+    all, return before which it would have it.
+    """
     if not isinstance(access_list, AccessList) or not isinstance(new, Entry):
         after = _effective_position(draft.plan, access_list, new).after
         if after is not None:
-            draft.remarks += [f"{after.number} ({after.text}) takes all of it", f"nothing is left for it; {_HAVE_ALL.format(after.number)}"]
+            draft.remarks += [
+                f"{after.number} ({after.text}) takes all of it",
+                f"nothing is left for it; {_HAVE_ALL.format(after.number)}",
+            ]
         return None if after is None else after.number
     together = replace(access_list, entries=(*access_list.entries, new), _in_force={})
     with question(f"what the lines of {access_list.name} take of it"):
@@ -64,18 +95,29 @@ def _told_of_end(draft: Draft, access_list: AnyList[Any], new: AnyEntry) -> int 
     same = not found.left and not found.opposed
     if same and found.parts:
         takers = " and ".join(str(each.taker.number) for each in found.parts)
-        draft.remarks.append(f"it changes nothing: {takers} {DOES[new.action] if len(found.parts) == 1 else new.action} all of it already")
+        draft.remarks.append(
+            f"it changes nothing: {takers} "
+            f"{DOES[new.action] if len(found.parts) == 1 else new.action} all of it already"
+        )
     if not found.opposed:
         return None
     wording = Wording(draft.plan)
     for each in found.opposed[:_MOST_TAKERS]:
         whole = len(found.parts) == 1 and not found.left
-        what = "all of it" if whole else wording.in_a_line(each.packets, access_list.kind is Kind.STANDARD)
+        what = (
+            "all of it"
+            if whole
+            else wording.in_a_line(each.packets, access_list.kind is Kind.STANDARD)
+        )
         draft.remarks.append(f"{each.taker.number} ({each.taker.text}) takes {what}")
     if len(found.opposed) > _MOST_TAKERS:
-        draft.remarks.append(f"and {len(found.opposed) - _MOST_TAKERS} more lines take something of it")
+        draft.remarks.append(
+            f"and {len(found.opposed) - _MOST_TAKERS} more lines take something of it"
+        )
     before = found.opposed[0].taker.number
-    draft.remarks.append(f"{'' if found.left else 'nothing is left for it; '}{_HAVE_ALL.format(before)}")
+    draft.remarks.append(
+        f"{'' if found.left else 'nothing is left for it; '}{_HAVE_ALL.format(before)}"
+    )
     return None if found.left else before
 
 
@@ -86,7 +128,14 @@ def _effective_position(plan: Plan, access_list: AnyList[Any], new: AnyEntry) ->
         with question(f"where the entry has an effect in {access_list.name}"):
             return insertion.effective_position(access_list, new, list(plan.states([together])))
     entries = access_list.entries
-    taker = next((index for index, each in enumerate(entries) if not each.off and each.action is not new.action and each.covers(new)), None)
+    taker = next(
+        (
+            index
+            for index, each in enumerate(entries)
+            if not each.off and each.action is not new.action and each.covers(new)
+        ),
+        None,
+    )
     if taker is None:
         return insertion.Position(entries[-1] if entries else None, None, "")
     why = f"{entries[taker].number} ({entries[taker].text}), which takes all of it"

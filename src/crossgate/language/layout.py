@@ -1,8 +1,10 @@
-"""A plan in one layout: columns aligned, addresses in their usual form, entries in the order of their numbers.
+"""A plan in one layout: columns aligned, addresses in their usual form, entries in the order of
+their numbers.
 
-Lines of a kind that follow each other are one table, and so are the entries of a list. Words are only set anew, never
-changed, but for addresses: hexadecimal in lower case and shortened (RFC 5952), no bits where a wildcard or a prefix
-leaves them open. Comments stay with their lines, and a comment above an entry moves with it.
+Lines of a kind that follow each other are one table, and so are the entries of a list. Words are
+only set anew, never changed, but for addresses: hexadecimal in lower case and shortened (RFC 5952),
+no bits where a wildcard or a prefix leaves them open. Comments stay with their lines, and a comment
+above an entry moves with it.
 """
 
 from __future__ import annotations
@@ -23,7 +25,9 @@ _INDENT = "    "
 
 
 class _Set(NamedTuple):
-    """One line: its cells where it is part of a table, else its whole text; `kind` tells which lines make a table together."""
+    """One line: its cells where it is part of a table, else its whole text; `kind` tells which
+    lines make a table together.
+    """
 
     kind: str
     cells: tuple[str, ...]
@@ -36,8 +40,17 @@ def tidied(text: str, file: str, plan: Plan) -> str:
     """Return the text of one of a plan's files in the usual layout; the meaning is the same."""
     lines = list(file_lines(file, text))
     ending = "\r\n" if any(line.ending == "\r\n" for line in lines) else "\n"
-    standard = {each.place.line: each.kind is Kind.STANDARD for each in plan.every_list.values() if each.place.file == file}
-    numbers = {entry.place.line: entry.number for each in plan.every_list.values() if each.place.file == file for entry in each.entries}
+    standard = {
+        each.place.line: each.kind is Kind.STANDARD
+        for each in plan.every_list.values()
+        if each.place.file == file
+    }
+    numbers = {
+        entry.place.line: entry.number
+        for each in plan.every_list.values()
+        if each.place.file == file
+        for entry in each.entries
+    }
     found: list[_Set] = []
     block = ""
     for line in lines:
@@ -58,12 +71,18 @@ def tidied_data(data: bytes, file: str, plan: Plan) -> bytes:
 
 def _set(line: Line, block: str, number: int | None) -> _Set:
     found = _cells(line.text, block)
-    return found if number is None else found._replace(number=number if found.kind == "entry" else None)
+    return (
+        found
+        if number is None
+        else found._replace(number=number if found.kind == "entry" else None)
+    )
 
 
 @lru_cache(maxsize=1 << 17)
 def _cells(text: str, block: str) -> _Set:
-    """Return a line set in cells, but for an entry's number; lines are kept, for an edit looks at the file before and after it."""
+    """Return a line set in cells, but for an entry's number; lines are kept, for an edit looks at
+    the file before and after it.
+    """
     remark = ""
     if '"' not in text and "#" not in text:
         words = text.split()  # most lines
@@ -84,7 +103,9 @@ def _cells(text: str, block: str) -> _Set:
 
 
 def _ordered(lines: list[_Set]) -> Iterator[_Set]:
-    """Yield the lines with each list's entries in the order of their numbers, what stands above an entry with it."""
+    """Yield the lines with each list's entries in the order of their numbers, what stands above an
+    entry with it.
+    """
     index = 0
     while index < len(lines):
         if lines[index].kind != "list":
@@ -92,7 +113,9 @@ def _ordered(lines: list[_Set]) -> Iterator[_Set]:
             index += 1
             continue
         end = index + 1
-        while end < len(lines) and (lines[end].indent or not (lines[end].cells or lines[end].remark)):
+        while end < len(lines) and (
+            lines[end].indent or not (lines[end].cells or lines[end].remark)
+        ):
             end += 1
         while end > index + 1 and not (lines[end - 1].cells or lines[end - 1].remark):
             end -= 1
@@ -102,7 +125,9 @@ def _ordered(lines: list[_Set]) -> Iterator[_Set]:
 
 
 def _block(lines: list[_Set]) -> Iterator[_Set]:
-    """Yield a list's block in order: what stands above the first entry, the entries, the otherwise line."""
+    """Yield a list's block in order: what stands above the first entry, the entries, the otherwise
+    line.
+    """
     chunks: list[tuple[int, list[_Set]]] = []
     above: list[_Set] = []
     otherwise: list[_Set] = []
@@ -135,7 +160,9 @@ def _block(lines: list[_Set]) -> Iterator[_Set]:
 
 
 def _tables(lines: list[_Set]) -> Iterator[str]:
-    """Yield the lines as text, each run of one kind as a table; comment lines do not end one, other lines do."""
+    """Yield the lines as text, each run of one kind as a table; comment lines do not end one, other
+    lines do.
+    """
     start = 0
     while start < len(lines):
         kind, end = lines[start].kind, start + 1
@@ -161,11 +188,15 @@ def _table(lines: list[_Set], kind: str) -> Iterator[str]:
     bodies = []
     for line in lines:
         if line.kind == kind and len(line.cells) > 1:
-            cells = [cell.ljust(width) for cell, width in zip(line.cells, widths, strict=False) if width]
+            cells = [
+                cell.ljust(width) for cell, width in zip(line.cells, widths, strict=False) if width
+            ]
             bodies.append(line.indent + " ".join(cells).rstrip())
         else:
             bodies.append(line.indent + " ".join(line.cells))
-    remarked = [len(body) for body, line in zip(bodies, lines, strict=True) if line.remark and line.cells]
+    remarked = [
+        len(body) for body, line in zip(bodies, lines, strict=True) if line.remark and line.cells
+    ]
     for body, line in zip(bodies, lines, strict=True):
         if line.remark and line.cells:
             yield f"{body.ljust(max(remarked))}  {line.remark.rstrip()}"

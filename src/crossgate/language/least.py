@@ -1,9 +1,12 @@
 """The least that claims need: a list a subnet, near the source, that denies what no claim permits.
 
-1. Where a subnet's machines come in, an extended list permits what claims permit them to open, and the answers that they give to what
-   claims permit others to open to them; `otherwise deny`. In IPv6 what RFC 4861 and RFC 4890 ask for goes before.
-2. What an entry can only name as any, an outside, is permitted behind a denial of all inside subnets.
-3. A line without which every claim holds that holds with it is left out: what a stateful device remembers, what two claims say both.
+1. Where a subnet's machines come in, an extended list permits what claims permit them to open, and
+   the answers that they give to what claims permit others to open to them; `otherwise deny`. In
+   IPv6 what RFC 4861 and RFC 4890 ask for goes before.
+2. What an entry can only name as any, an outside, is permitted behind a denial of all inside
+   subnets.
+3. A line without which every claim holds that holds with it is left out: what a stateful device
+   remembers, what two claims say both.
 4. Where a list stands already nothing is written.
 """
 
@@ -32,7 +35,9 @@ from crossgate.language.twin import ERRORS, NEIGHBOURS
 
 
 class _List(NamedTuple):
-    """A list to be written: the lines that every IPv6 list needs, those for claims, and where it stands."""
+    """A list to be written: the lines that every IPv6 list needs, those for claims, and where it
+    stands.
+    """
 
     segment: str
     family: Family
@@ -46,7 +51,9 @@ class _List(NamedTuple):
 
 
 class Least(NamedTuple):
-    """Lists to be written, and the group of all inside subnets that some of them name, "" for none."""
+    """Lists to be written, and the group of all inside subnets that some of them name, "" for
+    none.
+    """
 
     lists: tuple[_List, ...]
     group: str
@@ -54,17 +61,26 @@ class Least(NamedTuple):
     """Subnets at which a list stands already."""
 
 
-def least(reading: Reading, tell: Callable[[int, int], None] = lambda done, total: None) -> Callable[[Draft], str]:
-    """Return the edit that writes the lists. Raises `PlanError` where no claim permits anything, or lists stand everywhere.
+def least(
+    reading: Reading, tell: Callable[[int, int], None] = lambda done, total: None
+) -> Callable[[Draft], str]:
+    """Return the edit that writes the lists. Raises `PlanError` where no claim permits anything, or
+    lists stand everywhere.
 
     `tell` is told how many lines have been tried without, of how many.
     """
     plan = reading.plan
     if not any(isinstance(each, Only) or each.claim is Claim.PERMIT for each in plan.expectations):
-        raise PlanError(f"{plan.files[0]} expects nothing to be permitted, so nothing would pass; write first what must: expect permit ...")
+        raise PlanError(
+            f"{plan.files[0]} expects nothing to be permitted, so nothing would pass; write first "
+            "what must: expect permit ..."
+        )
     found = _written(plan)
     if not found.lists:
-        raise PlanError("lists stand already wherever machines come in, so there is none to write; mend edits these")
+        raise PlanError(
+            "lists stand already wherever machines come in, so there is none to write; mend edits "
+            "these"
+        )
     return _change(_pruned(reading, found, tell))
 
 
@@ -74,9 +90,19 @@ def _written(plan: Plan) -> Least:
         group += "-subnets"
     lists, left = list[_List](), dict[str, None]()
     for segment in plan.segments.values():
-        points = tuple(each.point for device in plan.devices.values() for each in device.interfaces.values() if each.on == segment.name)
+        points = tuple(
+            each.point
+            for device in plan.devices.values()
+            for each in device.interfaces.values()
+            if each.on == segment.name
+        )
         for family in Family:
-            if segment.outside or not points or not any(each.family is family for each in segment.prefixes) or _is_link(plan, segment):
+            if (
+                segment.outside
+                or not points
+                or not any(each.family is family for each in segment.prefixes)
+                or _is_link(plan, segment)
+            ):
                 continue
             if any((point, Direction.INBOUND, family) in plan.placed for point in points):
                 left[segment.name] = None
@@ -92,27 +118,55 @@ def _written(plan: Plan) -> Least:
 
 
 def _is_link(plan: Plan, segment: Segment) -> bool:
-    """Whether only devices are on a subnet, several of them: what comes in there comes from anywhere."""
-    devices = {device.name for device in plan.devices.values() for each in device.interfaces.values() if each.on == segment.name}
+    """Whether only devices are on a subnet, several of them: what comes in there comes from
+    anywhere.
+    """
+    devices = {
+        device.name
+        for device in plan.devices.values()
+        for each in device.interfaces.values()
+        if each.on == segment.name
+    }
     return len(devices) > 1 and not any(each.on == segment.name for each in plan.hosts.values())
 
 
-def _lines(plan: Plan, promise: Promise, segment: Segment, family: Family) -> Iterator[tuple[str, bool]]:
-    """Yield the entries that a claim needs where machines of a subnet come in, each with whether it is for an outside."""
-    if not isinstance(promise, Only) and (promise.claim is not Claim.PERMIT or promise.over not in (None, family)):
+def _lines(
+    plan: Plan, promise: Promise, segment: Segment, family: Family
+) -> Iterator[tuple[str, bool]]:
+    """Yield the entries that a claim needs where machines of a subnet come in, each with whether it
+    is for an outside.
+    """
+    if not isinstance(promise, Only) and (
+        promise.claim is not Claim.PERMIT or promise.over not in (None, family)
+    ):
         return
     own = [block for block in segment.prefixes if block.family is family]
     here, far = claim_ends(plan, promise, family)
     destination = "any" if is_elsewhere(plan, promise) else end_text(plan, promise.destination)
     to_outside = far.outside is not None and not is_elsewhere(plan, promise)
-    leaves = here.outside is None and _shares(here.patterns, own) and (far.outside is not None or bool(less(far.patterns, own)))
-    answers = far.outside is None and _shares(far.patterns, own) and (here.outside is not None or bool(less(here.patterns, own)))
+    leaves = (
+        here.outside is None
+        and _shares(here.patterns, own)
+        and (far.outside is not None or bool(less(far.patterns, own)))
+    )
+    answers = (
+        far.outside is None
+        and _shares(far.patterns, own)
+        and (here.outside is not None or bool(less(here.patterns, own)))
+    )
     for service in promise.services:
         if service_in(plan, service, family) is None:
             continue
         if leaves:
-            port = "" if isinstance(promise, Only) or promise.source_port is None else f" source port {promise.source_port}"
-            yield f"permit {service} {end_text(plan, promise.source)} to {destination}{port}", to_outside
+            port = (
+                ""
+                if isinstance(promise, Only) or promise.source_port is None
+                else f" source port {promise.source_port}"
+            )
+            yield (
+                f"permit {service} {end_text(plan, promise.source)} to {destination}{port}",
+                to_outside,
+            )
         if answers:
             far_end = segment.name if is_elsewhere(plan, promise) else promise.destination
             for text in answers_text(plan, service, family, far_end, promise.source):
@@ -158,21 +212,39 @@ def _change(found: Least) -> Callable[[Draft], str]:
         plan, names = draft.plan, set[str]()
         if any(f" {found.group}" in text for each in found.lists for text in each.lines):
             inside = [name for name, each in plan.segments.items() if not each.outside]
-            last = [*(each.place for each in plan.segments.values()), *(each.place for each in plan.groups.values())][-1]
+            last = [
+                *(each.place for each in plan.segments.values()),
+                *(each.place for each in plan.groups.values()),
+            ][-1]
             draft.after(last, f"group {found.group} {', '.join(inside)}")
         for each in found.lists:
             name = free_name(plan, each.points[0], Direction.INBOUND, each.family)
             while name in names:
                 name += "x"
             names.add(name)
-            edits.new_list(draft, name, Kind.EXTENDED, each.family, (*each.fixed, *each.lines), Action.DENY)
+            edits.new_list(
+                draft, name, Kind.EXTENDED, each.family, (*each.fixed, *each.lines), Action.DENY
+            )
             if not (each.fixed or each.lines):
-                draft.append(f'accept nothing-permitted in {name} "no expectation permits {each.segment} anything"')
+                draft.append(
+                    f'accept nothing-permitted in {name} "no expectation permits {each.segment} '
+                    'anything"'
+                )
             for point in each.points:
-                edits.place_list(draft, edits.empty_list(name, Kind.EXTENDED, each.family), Direction.INBOUND, point)
+                edits.place_list(
+                    draft,
+                    edits.empty_list(name, Kind.EXTENDED, each.family),
+                    Direction.INBOUND,
+                    point,
+                )
         lines = sum(len(each.lines) for each in found.lists)
         if found.left:
-            draft.remarks.append(f"a list stands already where {', '.join(found.left)} comes in; it is left as it is")
-        return f"{len(found.lists)} lists with {lines} lines permit what claims do, and deny the rest where machines come in"
+            draft.remarks.append(
+                f"a list stands already where {', '.join(found.left)} comes in; it is left as it is"
+            )
+        return (
+            f"{len(found.lists)} lists with {lines} lines permit what claims do, and deny the "
+            "rest where machines come in"
+        )
 
     return change

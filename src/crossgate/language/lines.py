@@ -1,12 +1,14 @@
-"""A plan file as lines, of which nothing is lost: words and where they stand, remarks, line endings.
+"""A plan file as lines, of which nothing is lost: words and where they stand, remarks, line
+endings.
 
-1. A line feed ends a line, and a carriage return before it belongs to the ending; the text of all lines with their endings
-   is the text of the file.
-2. Words are parted by white space. Text in double quotes is one word and keeps its opening quote as its mark; `#` starts a
-   remark outside of quotes, which goes to the line's end.
+1. A line feed ends a line, and a carriage return before it belongs to the ending; the text of all
+   lines with their endings is the text of the file.
+2. Words are parted by white space. Text in double quotes is one word and keeps its opening quote as
+   its mark; `#` starts a remark outside of quotes, which goes to the line's end.
 3. An indented line belongs to the statement above it.
 
-This is the one place that knows it: reading, editing and the usual layout all take lines apart here.
+This is the one place that knows it: reading, editing and the usual layout all take lines apart
+here.
 """
 
 from __future__ import annotations
@@ -29,7 +31,9 @@ class Token(NamedTuple):
 
 
 class Line(NamedTuple):
-    """A line of a file: the file's name as the user gave it, the line's number from 1, its text, and how it ends."""
+    """A line of a file: the file's name as the user gave it, the line's number from 1, its text,
+    and how it ends.
+    """
 
     file: str
     number: int
@@ -54,7 +58,8 @@ class Line(NamedTuple):
 class EntryLine(NamedTuple):
     """Where the parts of an entry stand in its line: those it has.
 
-    `body` is where its action starts; `end` is behind the last word that is neither the comment nor a remark.
+    `body` is where its action starts; `end` is behind the last word that is neither the comment nor
+    a remark.
     """
 
     number: Token | None
@@ -71,7 +76,9 @@ class EntryLine(NamedTuple):
 
 
 def split_words(text: str, commas: bool = False) -> list[str]:
-    """Return the words of a line without its remark; with `commas` every comma outside quotes is a word of its own."""
+    """Return the words of a line without its remark; with `commas` every comma outside quotes is a
+    word of its own.
+    """
     words: list[str] = (_WORD_OR_COMMA if commas else _WORD).findall(text)
     if words and words[-1][0] == "#":
         words.pop()
@@ -79,12 +86,16 @@ def split_words(text: str, commas: bool = False) -> list[str]:
 
 
 def tokens(text: str, commas: bool = False) -> Iterator[Token]:
-    """Yield the words and the remark of a line, with where they stand; see `split_words` for `commas`."""
+    """Yield the words and the remark of a line, with where they stand; see `split_words` for
+    `commas`.
+    """
     return _found(_WORD_OR_COMMA if commas else _WORD, text)
 
 
 def form_tokens(text: str, commas: bool = False) -> Iterator[Token]:
-    """Yield the words and the remark of a line as forms have them: a comma with a blank behind it is a word of its own, with `commas` each."""
+    """Yield the words and the remark of a line as forms have them: a comma with a blank behind it
+    is a word of its own, with `commas` each.
+    """
     return _found(_WORD_OR_COMMA if commas else _WORD_OR_END, text)
 
 
@@ -93,18 +104,24 @@ def _found(pattern: re.Pattern[str], text: str) -> Iterator[Token]:
 
 
 def file_lines(file: str, text: str) -> Iterator[Line]:
-    """Yield the lines of a file; an empty file has none, and none stands behind the last line feed."""
+    """Yield the lines of a file; an empty file has none, and none stands behind the last line
+    feed.
+    """
     whole = text.split("\n")
     last = whole.pop()
     for number, line in enumerate(whole, 1):
-        yield Line(file, number, line[:-1], "\r\n") if line[-1:] == "\r" else Line(file, number, line)
+        yield (
+            Line(file, number, line[:-1], "\r\n") if line[-1:] == "\r" else Line(file, number, line)
+        )
     if last:
         stripped = last.removesuffix("\r")
         yield Line(file, len(whole) + 1, stripped, last[len(stripped) :])
 
 
 def entry_line(text: str) -> EntryLine:
-    """Return where the parts of an entry stand in its line: `[NUMBER] ["off"] ENTRY [COMMENT] [REMARK]`."""
+    """Return where the parts of an entry stand in its line: `[NUMBER] ["off"] ENTRY [COMMENT]
+    [REMARK]`.
+    """
     found = list(tokens(text))
     remark = found.pop() if found and found[-1].text[0] == "#" else None
     comment = found.pop() if len(found) > 1 and found[-1].text[0] == '"' else None

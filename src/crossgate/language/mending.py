@@ -1,10 +1,14 @@
-"""Mends: edits that make an expectation hold that fails, each proved before it is shown; those that end a finding are in `ending`.
+"""Mends: edits that make an expectation hold that fails, each proved before it is shown; those that
+end a finding are in `ending`.
 
-1. A failed claim comes with a conversation that breaks it. Where a list stops it, an entry in the claim's own words right before the
-   stopping line lets it by; where nothing stops it, such an entry in a list on its way does, or a new list near an end.
-2. After each edit the claim is proved anew; while it still fails, or breaks another that held, another edit is added, three at most.
-3. What is shown is proved as any edit is: everything that held holds, and there is no new error. Of several, those come first that
-   change least traffic beside the claim's own, counted in packets, then those of fewest lines.
+1. A failed claim comes with a conversation that breaks it. Where a list stops it, an entry in the
+   claim's own words right before the stopping line lets it by; where nothing stops it, such an
+   entry in a list on its way does, or a new list near an end.
+2. After each edit the claim is proved anew; while it still fails, or breaks another that held,
+   another edit is added, three at most.
+3. What is shown is proved as any edit is: everything that held holds, and there is no new error. Of
+   several, those come first that change least traffic beside the claim's own, counted in packets,
+   then those of fewest lines.
 4. Two claims that contradict each other are told, and nothing is looked for.
 """
 
@@ -59,10 +63,12 @@ class Step(NamedTuple):
 
 
 class Mend(NamedTuple):
-    """Edits that mend something, proved: what they say, what comes of them, and the edit as a whole.
+    """Edits that mend something, proved: what they say, what comes of them, and the edit as a
+    whole.
 
-    `beside` are the sizes, in packets that open conversations, of the kinds of traffic between machines, from client ports, that they
-    treat otherwise, without what the claim that they mend speaks of.
+    `beside` are the sizes, in packets that open conversations, of the kinds of traffic between
+    machines, from client ports, that they treat otherwise, without what the claim that they mend
+    speaks of.
     """
 
     said: tuple[str, ...]
@@ -72,14 +78,26 @@ class Mend(NamedTuple):
 
     @property
     def weight(self) -> tuple[int, int, int, int]:
-        """What ranks it: other traffic between machines, in packets, new findings, lines of text, differences in traffic."""
+        """What ranks it: other traffic between machines, in packets, new findings, lines of text,
+        differences in traffic.
+        """
         impact = self.proposal.impact
-        lines = sum(line.startswith(("+", "-")) and not line.startswith(("+++", "---")) for line in self.proposal.diff)
-        return (sum(self.beside), len(impact.findings) if impact else 0, lines, len(impact.differences) if impact else 0)
+        lines = sum(
+            line.startswith(("+", "-")) and not line.startswith(("+++", "---"))
+            for line in self.proposal.diff
+        )
+        return (
+            sum(self.beside),
+            len(impact.findings) if impact else 0,
+            lines,
+            len(impact.differences) if impact else 0,
+        )
 
 
 class Mendable(NamedTuple):
-    """Something that could be mended: what it is and where, why it is not right, how to mend it, and why not where there is no way."""
+    """Something that could be mended: what it is and where, why it is not right, how to mend it,
+    and why not where there is no way.
+    """
 
     what: str
     place: Place
@@ -89,15 +107,25 @@ class Mendable(NamedTuple):
 
 
 Moves = Callable[[Session, Packet], Sequence[Step]]
-"""What takes entries that are for a packet, and their lists, to where what they ask for passes (`ending.moves`)."""
+"""What takes entries that are for a packet, and their lists, to where what they ask for passes
+(`ending.moves`).
+"""
 
 
 def _no_moves(session: Session, packet: Packet) -> Sequence[Step]:
     return ()
 
 
-def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, verifier: Verifier, moves: Moves = _no_moves) -> Mendable:
-    """Look for mends of the expectation that has an index in the plan, and does not hold; `verifier` is of the plan as it is.
+def mend_claim(
+    reading: Reading,
+    index: int,
+    verified: Verified,
+    now: datetime,
+    verifier: Verifier,
+    moves: Moves = _no_moves,
+) -> Mendable:
+    """Look for mends of the expectation that has an index in the plan, and does not hold;
+    `verifier` is of the plan as it is.
 
     What is there already is moved, where that helps, before anything is written.
     """
@@ -108,7 +136,9 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
     if contradicted:
         return Mendable(what, place, verified.why, (), contradicted)
     if not verified.answered or verified.broken is None:
-        return Mendable(what, place, verified.why, (), f"no edit of a list does it; needed: {verified.needed}")
+        return Mendable(
+            what, place, verified.why, (), f"no edit of a list does it; needed: {verified.needed}"
+        )
     own = [each.region for each in verifier.says(promise)]
     beginnings = [_Beginning(reading, (), index, verified.broken)]
     moving = moves(session, verified.broken.trace.conversation.first)
@@ -120,13 +150,20 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
         further: list[_Beginning] = []
         breaking: list[_Beginning] = []
         for each in beginnings:
-            twins = beginnings if len(beginnings) < 2 * _WIDTH else further  # the same for the other family is no further edit
+            twins = (
+                beginnings if len(beginnings) < 2 * _WIDTH else further
+            )  # the same for the other family is no further edit
             first = () if each.steps else moving
-            for step in chain(first, _steps(each.reading.plan, each.reading.plan.expectations[each.number], each.broken)):
+            for step in chain(
+                first,
+                _steps(each.reading.plan, each.reading.plan.expectations[each.number], each.broken),
+            ):
                 after, steps = applied(each.reading, step), (*each.steps, step)
                 if after is None:
                     continue
-                again = Verifier(Session(after.plan, beside=session)).verify(after.plan.expectations[index])
+                again = Verifier(Session(after.plan, beside=session)).verify(
+                    after.plan.expectations[index]
+                )
                 if not again.held:
                     if again.answered and again.broken is not None and step not in first:
                         next_one = _Beginning(after, steps, index, again.broken)
@@ -140,7 +177,9 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
                 tried.add(said)
                 mend = proved(reading, left[0], said, now, session, own)
                 if mend.proposal.refused and left[1] != steps:
-                    mend = proved(reading, after, tuple(each.said for each in steps), now, session, own)
+                    mend = proved(
+                        reading, after, tuple(each.said for each in steps), now, session, own
+                    )
                 if not mend.proposal.refused:
                     mends.append(mend)
                 else:
@@ -159,15 +198,22 @@ def mend_claim(reading: Reading, index: int, verified: Verified, now: datetime, 
 def _without_needless(
     reading: Reading, after: Reading, steps: tuple[Step, ...], index: int, session: Session
 ) -> tuple[Reading, tuple[Step, ...]]:
-    """Return a plan after those of some edits without any of which an expectation does not hold, with these edits.
+    """Return a plan after those of some edits without any of which an expectation does not hold,
+    with these edits.
 
-    An edit that made one conversation get through may be for nothing once a later one is made. `after` is the plan after all of them.
+    An edit that made one conversation get through may be for nothing once a later one is made.
+    `after` is the plan after all of them.
     """
     found, left = after, steps
     for step in steps[:-1]:
         fewer = tuple(each for each in left if each is not step)
         tried = _after(reading, fewer)
-        if tried is not None and Verifier(Session(tried.plan, beside=session)).verify(tried.plan.expectations[index]).held:
+        if (
+            tried is not None
+            and Verifier(Session(tried.plan, beside=session))
+            .verify(tried.plan.expectations[index])
+            .held
+        ):
             found, left = tried, fewer
     return found, left
 
@@ -181,7 +227,9 @@ def _after(reading: Reading, steps: Sequence[Step]) -> Reading | None:
 
 
 def _of_every_code(region: Region) -> Region:
-    """Return a region with the whole of each ICMP type that it has: an entry for the answers cannot tell the codes of requests apart."""
+    """Return a region with the whole of each ICMP type that it has: an entry for the answers cannot
+    tell the codes of requests apart.
+    """
     messages = protocol_line(icmp_of(region.family))
     own, others = line.common(region.what, messages), line.less(region.what, messages)
     whole = ((first & ~0xFF, end + 0xFF & ~0xFF) for first, end in own)
@@ -193,14 +241,22 @@ def _contradicted(plan: Plan, promise: Promise, verifier: Verifier) -> str:
     for other in plan.expectations:
         packet = contradiction(verifier, promise, other)
         if packet is not None:
-            lines = sorted((promise.place, other.place), key=lambda each: (plan.files.index(each.file), each.line))
-            both = " and ".join(f"line {each.line}" if each.file == promise.place.file else str(each) for each in lines)
+            lines = sorted(
+                (promise.place, other.place),
+                key=lambda each: (plan.files.index(each.file), each.line),
+            )
+            both = " and ".join(
+                f"line {each.line}" if each.file == promise.place.file else str(each)
+                for each in lines
+            )
             return f"{both} contradict each other: {packet_text(packet)}"
     return ""
 
 
 class _Beginning(NamedTuple):
-    """A plan after some edits, and the expectation, by its number from 0, that the next one is to make hold."""
+    """A plan after some edits, and the expectation, by its number from 0, that the next one is to
+    make hold.
+    """
 
     reading: Reading
     steps: tuple[Step, ...]
@@ -218,19 +274,29 @@ class _Beginning(NamedTuple):
 
 
 def _going_on(after: Reading, steps: tuple[Step, ...], proposal: Proposal) -> Iterator[_Beginning]:
-    """Yield how to go on after edits that make a claim hold and break another: by making that hold."""
+    """Yield how to go on after edits that make a claim hold and break another: by making that
+    hold.
+    """
     for each in proposal.impact.broken[:1] if proposal.impact else ():
-        index = next(number for number, own in enumerate(proposal.plan.expectations) if own is each.expectation)
+        index = next(
+            number
+            for number, own in enumerate(proposal.plan.expectations)
+            if own is each.expectation
+        )
         if each.broken is not None:
             yield _Beginning(after, steps, index, each.broken)
 
 
 def _why(plan: Plan, proposal: Proposal) -> str:
-    """Say why a proposal that mends one thing may not be made; lines are those of the plan as it is."""
+    """Say why a proposal that mends one thing may not be made; lines are those of the plan as it
+    is.
+    """
     broken = proposal.impact.broken if proposal.impact else []
     if broken:
         each = broken[0].expectation
-        line = next((own.place.line for own in plan.expectations if own.text == each.text), each.place.line)
+        line = next(
+            (own.place.line for own in plan.expectations if own.text == each.text), each.place.line
+        )
         return f"breaks line {line}, {each.text}"
     return f"is refused, since {proposal.refused}"
 
@@ -245,8 +311,17 @@ def applied(state: Reading, step: Step) -> Reading | None:
         return None
 
 
-def proved(reading: Reading, after: Reading, said: tuple[str, ...], now: datetime, session: Session, own: Sequence[Region] = ()) -> Mend:
-    """Return edits that were made one after the other as one, proved against the plan as it was; `own` is what they are to treat otherwise."""
+def proved(
+    reading: Reading,
+    after: Reading,
+    said: tuple[str, ...],
+    now: datetime,
+    session: Session,
+    own: Sequence[Region] = (),
+) -> Mend:
+    """Return edits that were made one after the other as one, proved against the plan as it was;
+    `own` is what they are to treat otherwise.
+    """
 
     def change(draft: Draft) -> str:
         for file, data in after.data.items():
@@ -256,11 +331,18 @@ def proved(reading: Reading, after: Reading, said: tuple[str, ...], now: datetim
 
     proposal = propose(reading, change, now, session=session)
     ports = reading.plan.client_ports
-    return Mend(said, proposal, change, tuple(_beside(proposal.impact, own, ports)) if proposal.impact else ())
+    return Mend(
+        said,
+        proposal,
+        change,
+        tuple(_beside(proposal.impact, own, ports)) if proposal.impact else (),
+    )
 
 
 def _beside(impact: Impact, own: Sequence[Region], ports: tuple[int, int]) -> Iterator[int]:
-    """Yield how many packets of each kind of traffic that clients have between machines are treated otherwise and are none of `own`."""
+    """Yield how many packets of each kind of traffic that clients have between machines are treated
+    otherwise and are none of `own`.
+    """
     for each in impact.differences:
         if not each.stray and not each.devices and each.clients:
             unmarked = PacketSet.of(every_packet(each.family)._replace(dscp=1))
@@ -278,7 +360,11 @@ def _steps(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
     """Yield edits that could make a claim hold for the conversation that breaks it."""
     if isinstance(promise, Only) and broken.claim.claim is Claim.DENY and not promise.flooding:
         yield from _closed(plan, promise, broken)
-    if broken.claim.claim is Claim.HALF_OPEN and broken.claim.spoken is not None and broken.trace.verdict is Verdict.PERMITTED:
+    if (
+        broken.claim.claim is Claim.HALF_OPEN
+        and broken.claim.spoken is not None
+        and broken.trace.verdict is Verdict.PERMITTED
+    ):
         yield from _cut_off(plan, broken)
     for need in needs(plan, broken.claim, broken.trace):
         for timed in _timed(plan, broken.claim, need.texts[-1]):
@@ -288,30 +374,47 @@ def _steps(plan: Plan, promise: Promise, broken: Broken) -> Iterator[Step]:
                 continue
             numbers = free_numbers(need.access_list, need.before, len(texts))
             if numbers:
-                lines = "; ".join(f"{number} {text}" for number, text in zip(numbers, texts, strict=True))
+                lines = "; ".join(
+                    f"{number} {text}" for number, text in zip(numbers, texts, strict=True)
+                )
                 where = f"before {need.before.number}" if need.before is not None else "at the end"
-                yield Step(f"in list {need.access_list.name}, {where}: {lines}", insertions(need.access_list.name, numbers, texts))
+                yield Step(
+                    f"in list {need.access_list.name}, {where}: {lines}",
+                    insertions(need.access_list.name, numbers, texts),
+                )
     if broken.claim.claim is Claim.DENY and not broken.claim.flooding:
         ends = [end_text(plan, word) for word in (broken.claim.source, broken.claim.destination)]
         flags = "" if broken.claim.flags is None else f" flags {format_flags(broken.claim.flags)}"
-        hours = f" {broken.claim.hours}" if broken.claim.hours is not None and broken.claim.hours.inside else ""
-        for texts in _timed(plan, broken.claim, f"deny {broken.claim.service} {ends[0]} to {ends[1]}{flags}{hours}"):
+        hours = (
+            f" {broken.claim.hours}"
+            if broken.claim.hours is not None and broken.claim.hours.inside
+            else ""
+        )
+        for texts in _timed(
+            plan, broken.claim, f"deny {broken.claim.service} {ends[0]} to {ends[1]}{flags}{hours}"
+        ):
             yield from _new_lists(plan, broken, texts)
     if broken.claim.claim is Claim.HALF_OPEN and broken.trace.verdict is Verdict.PERMITTED:
         answers = [leg for leg in broken.trace.legs if leg.leg.returns]
         if answers:
-            yield from _new_lists(plan, broken, [answer_text(plan, broken.claim, Action.DENY, answers[0])], back=True)
+            yield from _new_lists(
+                plan, broken, [answer_text(plan, broken.claim, Action.DENY, answers[0])], back=True
+            )
 
 
 def _timed(plan: Plan, claim: Expectation, text: str) -> Iterator[list[str]]:
-    """Yield the entries that say something; where a claim speaks of one hour, first those that say it in a window or but for one.
+    """Yield the entries that say something; where a claim speaks of one hour, first those that say
+    it in a window or but for one.
 
-    What is said of all hours of a window is said in it already; what is denied outside of one is permitted in it first.
+    What is said of all hours of a window is said in it already; what is denied outside of one is
+    permitted in it first.
     """
     if claim.hours is not None and not claim.hours.inside and claim.claim is Claim.DENY:
         yield [f"permit{text.removeprefix('deny')} during {claim.hours.window}", text]
     if claim.at is not None:
-        moment = claim.at.date or datetime(2024, 1, 1) + timedelta(minutes=claim.at.minute or 0)  # a Monday
+        moment = claim.at.date or datetime(2024, 1, 1) + timedelta(
+            minutes=claim.at.minute or 0
+        )  # a Monday
         for window in plan.windows.values():
             if window.is_open(moment):
                 yield [f"{text} during {window.name}"]
@@ -321,10 +424,15 @@ def _timed(plan: Plan, claim: Expectation, text: str) -> Iterator[list[str]]:
 
 
 def _cut_off(plan: Plan, broken: Broken) -> Iterator[Step]:
-    """Yield what lets conversations begin and stops them once it is known what TLS they speak: in a list on the way, or in a new one."""
+    """Yield what lets conversations begin and stops them once it is known what TLS they speak: in a
+    list on the way, or in a new one.
+    """
     claim = broken.claim
     port = "" if claim.source_port is None else f" source port {claim.source_port}"
-    body = f"{claim.service} {end_text(plan, claim.source)} to {end_text(plan, claim.destination)}{port}"
+    body = (
+        f"{claim.service} {end_text(plan, claim.source)} to "
+        f"{end_text(plan, claim.destination)}{port}"
+    )
     test = None if claim.spoken is None else claim.spoken.test
     texts = [f"permit {body} tls -1.3", f"deny {body}"] if test is None else [f"deny {body} {test}"]
     yield from _in_lists(broken, texts)
@@ -332,7 +440,9 @@ def _cut_off(plan: Plan, broken: Broken) -> Iterator[Step]:
 
 
 def _in_lists(broken: Broken, texts: Sequence[str]) -> Iterator[Step]:
-    """Yield some entries in each extended list that the conversation's first packet meets, right before the line that decides there."""
+    """Yield some entries in each extended list that the conversation's first packet meets, right
+    before the line that decides there.
+    """
     for asked in broken.trace.legs[0].asked:
         if (
             asked.decider is not None
@@ -343,13 +453,24 @@ def _in_lists(broken: Broken, texts: Sequence[str]) -> Iterator[Step]:
         ):
             numbers = free_numbers(asked.access_list, asked.decider.entry, len(texts))
             if numbers:
-                where = f"before {asked.decider.number}" if asked.decider.entry is not None else "at the end"
-                lines = "; ".join(f"{number} {text}" for number, text in zip(numbers, texts, strict=True))
-                yield Step(f"in list {asked.access_list.name}, {where}: {lines}", insertions(asked.access_list.name, numbers, texts))
+                where = (
+                    f"before {asked.decider.number}"
+                    if asked.decider.entry is not None
+                    else "at the end"
+                )
+                lines = "; ".join(
+                    f"{number} {text}" for number, text in zip(numbers, texts, strict=True)
+                )
+                yield Step(
+                    f"in list {asked.access_list.name}, {where}: {lines}",
+                    insertions(asked.access_list.name, numbers, texts),
+                )
 
 
 def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
-    """Yield what an `only` line says as entries, permits closed by a denial of all else: in a list on the way, or in a new one."""
+    """Yield what an `only` line says as entries, permits closed by a denial of all else: in a list
+    on the way, or in a new one.
+    """
     source = end_text(plan, promise.source)
     destination = "any" if is_elsewhere(plan, promise) else end_text(plan, promise.destination)
     texts = [f"permit {service} {source} to {destination}" for service in promise.services]
@@ -360,21 +481,34 @@ def _closed(plan: Plan, promise: Only, broken: Broken) -> Iterator[Step]:
 
 
 def _answering(plan: Plan, promise: Only, family: Family) -> list[str]:
-    """Return the entries that permit what the sources of an `only` line answer to those who may reach them; they open nothing."""
+    """Return the entries that permit what the sources of an `only` line answer to those who may
+    reach them; they open nothing.
+    """
     ends = claim_ends(plan, promise, family)
     found: dict[str, None] = {}
     for other in plan.expectations:
         permits = isinstance(other, Only) or other.claim is Claim.PERMIT
         there = claim_ends(plan, other, family)[::-1] if permits and other is not promise else ()
-        if there and all(any(one.overlaps(each) for one in a.patterns for each in b.patterns) for a, b in zip(ends, there, strict=True)):
+        if there and all(
+            any(one.overlaps(each) for one in a.patterns for each in b.patterns)
+            for a, b in zip(ends, there, strict=True)
+        ):
             for service in other.services:
                 found |= dict.fromkeys(
-                    answers_text(plan, service, family, "any" if is_elsewhere(plan, other) else other.destination, other.source)
+                    answers_text(
+                        plan,
+                        service,
+                        family,
+                        "any" if is_elsewhere(plan, other) else other.destination,
+                        other.source,
+                    )
                 )
     return list(found)
 
 
-def insertions(name: str, numbers: Sequence[int], texts: Sequence[str]) -> Callable[[Draft], object]:
+def insertions(
+    name: str, numbers: Sequence[int], texts: Sequence[str]
+) -> Callable[[Draft], object]:
     """Return what puts new entries into a list."""
 
     def change(draft: Draft) -> None:
@@ -386,30 +520,42 @@ def insertions(name: str, numbers: Sequence[int], texts: Sequence[str]) -> Calla
     return change
 
 
-def _new_lists(plan: Plan, broken: Broken, entries: Sequence[str], back: bool = False) -> Iterator[Step]:
-    """Yield new lists with some entries, near a claim's source, else near its destination, where none stands; the other way for answers (`back`)."""
+def _new_lists(
+    plan: Plan, broken: Broken, entries: Sequence[str], back: bool = False
+) -> Iterator[Step]:
+    """Yield new lists with some entries, near a claim's source, else near its destination, where
+    none stands; the other way for answers (`back`).
+    """
     conversation = broken.trace.conversation
     ends = (conversation.source, conversation.destination)[:: -1 if back else 1]
     family = conversation.first.family
     tried = set()
     for places in _places(plan, *ends):
-        if places in tried or any((each.point, each.direction, family) in plan.asked for each in places):
+        if places in tried or any(
+            (each.point, each.direction, family) in plan.asked for each in places
+        ):
             continue
         tried.add(places)
         first = places[0]
         name = free_name(plan, first.point, first.direction, family)
         where = ", ".join(str(each.point) for each in places)
-        said = f"new list {name}, {first.direction} on {where}: {'; '.join(entries)}; otherwise permit"
+        said = (
+            f"new list {name}, {first.direction} on {where}: {'; '.join(entries)}; otherwise permit"
+        )
         yield Step(said, _new_list(name, family, entries, places, Action.PERMIT))
 
 
 def _places(plan: Plan, source: Endpoint, destination: Endpoint) -> Iterator[tuple[Crossing, ...]]:
-    """Yield where a list could stand that is to stop what goes from one end to another, all in one direction.
+    """Yield where a list could stand that is to stop what goes from one end to another, all in one
+    direction.
 
-    That is the place of an extended list, near the source, then that of a standard one. Where several ways are equally good it is first all
-    the devices that stand in each other's place, then the subnet as a whole.
+    That is the place of an extended list, near the source, then that of a standard one. Where
+    several ways are equally good it is first all the devices that stand in each other's place, then
+    the subnet as a whole.
     """
-    found = sorted(suited(Network(plan), source, destination), key=lambda each: each.kind is not Kind.EXTENDED)
+    found = sorted(
+        suited(Network(plan), source, destination), key=lambda each: each.kind is not Kind.EXTENDED
+    )
     for each in found:
         if each.beside:
             yield (each.crossing, *each.beside)
@@ -436,7 +582,10 @@ def _opening(plan: Plan, closed: ClosedPlace, entries: Sequence[str]) -> Step:
     assert closed.point is not None
     place = Crossing(closed.point, Direction.INBOUND)
     name = free_name(plan, place.point, place.direction, closed.family)
-    said = f"new list {name}, inbound on {place.point}, which is closed: {'; '.join(entries)}; otherwise deny"
+    said = (
+        f"new list {name}, inbound on {place.point}, which is closed: {'; '.join(entries)}; "
+        "otherwise deny"
+    )
     return Step(said, _new_list(name, closed.family, entries, [place], Action.DENY))
 
 
@@ -446,7 +595,9 @@ def _new_list(
     def change(draft: Draft) -> None:
         edits.new_list(draft, name, Kind.EXTENDED, family, entries, otherwise)
         for each in places:
-            edits.place_list(draft, edits.empty_list(name, Kind.EXTENDED, family), each.direction, each.point)
+            edits.place_list(
+                draft, edits.empty_list(name, Kind.EXTENDED, family), each.direction, each.point
+            )
 
     return change
 
@@ -455,25 +606,35 @@ def _new_list(
 
 
 def mend_all(
-    reading: Reading, now: datetime, tell: Callable[[Mendable], None] = lambda found: None, moves: Moves = _no_moves
+    reading: Reading,
+    now: datetime,
+    tell: Callable[[Mendable], None] = lambda found: None,
+    moves: Moves = _no_moves,
 ) -> tuple[Mend | None, list[Mendable]]:
-    """Mend failed expectations one after the other, each by its first mend, until none is left that can be; return it as one, and what is left.
+    """Mend failed expectations one after the other, each by its first mend, until none is left that
+    can be; return it as one, and what is left.
 
-    It ends, since the number of failing expectations falls with every step. `tell` is told of each that is mended as it goes. Those that
-    cannot be are tried again once nothing else is to be done.
+    It ends, since the number of failing expectations falls with every step. `tell` is told of each
+    that is mended as it goes. Those that cannot be are tried again once nothing else is to be done.
     """
     state, said, first = reading, list[str](), Session(reading.plan)
     hopeless: dict[int, Mendable] = {}
     again = False
     while True:
         verifier = Verifier(first if state is reading else Session(state.plan, beside=first))
-        failed = [(index, result) for index, each in enumerate(state.plan.expectations) if not (result := verifier.verify(each)).held]
+        failed = [
+            (index, result)
+            for index, each in enumerate(state.plan.expectations)
+            if not (result := verifier.verify(each)).held
+        ]
         mended = False
         for index, verified in failed:
             if index in hopeless and not again:
                 continue
             # Lines are those of the plan as it was.
-            found = mend_claim(state, index, verified, now, verifier, moves)._replace(place=reading.plan.expectations[index].place)
+            found = mend_claim(state, index, verified, now, verifier, moves)._replace(
+                place=reading.plan.expectations[index].place
+            )
             if found.mends:
                 hopeless.pop(index, None)
                 state, mended = state.changed(found.mends[0].proposal.new), True

@@ -1,7 +1,8 @@
 """Entries in another way of writing: what they say in this language.
 
-Nothing here is ever accepted. A line that is in error is put into this language's form as far as that is plain, and the
-form is told only if it reads without an error; so a mend that is told can be copied as it stands.
+Nothing here is ever accepted. A line that is in error is put into this language's form as far as
+that is plain, and the form is told only if it reads without an error; so a mend that is told can be
+copied as it stands.
 """
 
 from __future__ import annotations
@@ -18,9 +19,14 @@ from crossgate.language.lines import Line
 from crossgate.language.words import Words
 
 _ACTIONS = {
-    "allow": "permit", "accept": "permit", "pass": "permit",
-    "drop": "deny", "block": "deny", "discard": "deny", "refuse": "reject",
-}  # fmt: skip
+    "allow": "permit",
+    "accept": "permit",
+    "pass": "permit",
+    "drop": "deny",
+    "block": "deny",
+    "discard": "deny",
+    "refuse": "reject",
+}
 _ENDINGS = {"logging": "log", "logged": "log", "est": "established", "fragment": "fragments"}
 _PORTED = ("tcp", "udp", "sctp", "dccp")
 _PORT_TESTS = ("eq", "=", "==", "port", "range", "gt", "lt", ">", "<")
@@ -30,7 +36,9 @@ Reads = Callable[[Line], object]
 
 
 def mended(error: PlanError, line: Line, kind: Kind, family: Family, reads: Reads) -> PlanError:
-    """Return the error of an entry's line, with what the line says in this language where that is plain."""
+    """Return the error of an entry's line, with what the line says in this language where that is
+    plain.
+    """
     try:
         words = Words(line).words
     except PlanError:
@@ -50,14 +58,18 @@ def mended(error: PlanError, line: Line, kind: Kind, family: Family, reads: Read
 
 def _told(error: PlanError, line: Line, form: str, doubt: str) -> PlanError:
     message = f"{error.message}; {doubt}{'; ' * bool(doubt)}write: {form}"
-    told = PlanError(message, place=error.place, source=error.source, column=error.column, width=error.width)
+    told = PlanError(
+        message, place=error.place, source=error.source, column=error.column, width=error.width
+    )
     words = line.words()
     told.instead = Instead(words[0].start, words[-1].end, form)
     return told
 
 
 def _readings(words: list[str], kind: Kind, family: Family) -> list[tuple[str, str]]:
-    """Return what the words may say in this language, the likeliest first, each with what there is to say about a mask in it."""
+    """Return what the words may say in this language, the likeliest first, each with what there is
+    to say about a mask in it.
+    """
     left = _without_gaps(words)
     head: list[str] = []
     while left and (left[0].isdecimal() or left[0] == "off"):
@@ -86,7 +98,9 @@ def _without_gaps(words: list[str]) -> list[str]:
 
 
 class _Reader:
-    """Reads the words of an entry behind its action leniently, and says them in this language; None where that is not plain."""
+    """Reads the words of an entry behind its action leniently, and says them in this language; None
+    where that is not plain.
+    """
 
     def __init__(self, words: list[str], family: Family) -> None:
         self.words = words
@@ -136,19 +150,28 @@ class _Reader:
             return [word, self.words.pop(0), self.words.pop(0)]
         address = _address(word)
         mask = _address(self.words[0]) if address is not None and self.words else None
-        if address is None or mask is None or address.family is not mask.family or not looks_like_mask(mask):
+        if (
+            address is None
+            or mask is None
+            or address.family is not mask.family
+            or not looks_like_mask(mask)
+        ):
             return [word]
         return self._masked(address, str(mask), mask)
 
     def _masked(self, address: Address, text: str, mask: Address) -> list[str]:
-        """Say an address and a mask beside it, of which it is not said whether it is a wildcard or a netmask."""
+        """Say an address and a mask beside it, of which it is not said whether it is a wildcard or
+        a netmask.
+        """
         self.words.pop(0)
         likely, told = meanings(address, mask)
         self.doubt = f"{text} looks like a {'netmask' if likely == 'mask' else 'wildcard'}: {told}"
         return [str(address), likely, text]
 
     def _ports(self) -> str:
-        """Take a test of ports off the front, and return it as this language writes ports; "" where there is none."""
+        """Take a test of ports off the front, and return it as this language writes ports; "" where
+        there is none.
+        """
         if not self.words or self.words[0] not in _PORT_TESTS:
             return ""
         test = self.words.pop(0)
@@ -175,7 +198,9 @@ class _Reader:
 
 
 def _is_port(word: str) -> bool:
-    return all(numeral(piece) is not None for part in word.split(",") for piece in part.split("-") if piece)
+    return all(
+        numeral(piece) is not None for part in word.split(",") for piece in part.split("-") if piece
+    )
 
 
 def _address(word: str) -> Address | None:

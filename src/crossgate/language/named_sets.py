@@ -1,4 +1,5 @@
-"""Names for sets: `group` and `service` lines, which may name each other in any order, but not in a circle.
+"""Names for sets: `group` and `service` lines, which may name each other in any order, but not in a
+circle.
 
 All statements of a kind are noted first, and read once all are known, each behind those it needs.
 """
@@ -15,8 +16,12 @@ from crossgate.language.names import Names
 from crossgate.language.words import Words
 
 
-def in_order(names: Collection[str], needed: Callable[[str], Sequence[str]]) -> tuple[list[str], list[list[str]]]:
-    """Return names so that each stands behind those it needs, and the circles among them; however long a chain is."""
+def in_order(
+    names: Collection[str], needed: Callable[[str], Sequence[str]]
+) -> tuple[list[str], list[list[str]]]:
+    """Return names so that each stands behind those it needs, and the circles among them; however
+    long a chain is.
+    """
     order: list[str] = []
     circles: list[list[str]] = []
     state: dict[str, bool] = {}
@@ -41,7 +46,9 @@ def in_order(names: Collection[str], needed: Callable[[str], Sequence[str]]) -> 
 
 def _round(circle: Sequence[str]) -> str:
     """Write a circle of names: `a has b has a`, a long one without its middle."""
-    shown = circle if len(circle) <= 8 else [*circle[:6], f"... {len(circle) - 7} more ...", circle[-1]]
+    shown = (
+        circle if len(circle) <= 8 else [*circle[:6], f"... {len(circle) - 7} more ...", circle[-1]]
+    )
     return " has ".join([*shown, circle[0]])
 
 
@@ -55,10 +62,15 @@ def groups(names: Names) -> None:
     """Read the groups; the grammar is that of `Names.group`."""
     pending = names.pending_groups
     order, circles = in_order(
-        pending, lambda name: [part for word in pending[name].words[2:] for part in word.split(",") if part in pending]
+        pending,
+        lambda name: [
+            part for word in pending[name].words[2:] for part in word.split(",") if part in pending
+        ],
     )
     for circle in circles:
-        names.errors.append(pending[circle[0]].error(f"groups go round in a circle: {_round(circle)}", index=1))
+        names.errors.append(
+            pending[circle[0]].error(f"groups go round in a circle: {_round(circle)}", index=1)
+        )
         names.broken_groups.update(circle)
     for name in order:
         with names.gathering():
@@ -75,14 +87,22 @@ def service(words: Words, names: Names) -> None:
 
 
 def services(names: Names) -> None:
-    """SERVICE = "service" NAME TOKEN *("," TOKEN), of which every token stands for something in some family."""
+    """SERVICE = "service" NAME TOKEN *("," TOKEN), of which every token stands for something in
+    some family.
+    """
     named: dict[str, NamedService] = {}
     for name, words in names.pending_services.items():
         with names.gathering():
             named[name] = NamedService(name, _tokens(words), words.place)
-    order, circles = in_order(named, lambda name: [token for token in named[name].tokens if token in named])
+    order, circles = in_order(
+        named, lambda name: [token for token in named[name].tokens if token in named]
+    )
     for circle in circles:
-        names.errors.append(names.pending_services[circle[0]].error(f"services go round in a circle: {_round(circle)}", index=1))
+        names.errors.append(
+            names.pending_services[circle[0]].error(
+                f"services go round in a circle: {_round(circle)}", index=1
+            )
+        )
     circular = {name for circle in circles for name in circle}
     for name in order:
         if name not in circular and _stands_for_something(names.pending_services[name], names):
@@ -103,7 +123,9 @@ def _tokens(words: Words) -> tuple[str, ...]:
 
 
 def _stands_for_something(words: Words, names: Names) -> bool:
-    """See that every token of a service exists in some family; what is wrong is told here, and not where it is used."""
+    """See that every token of a service exists in some family; what is wrong is told here, and not
+    where it is used.
+    """
     before = len(names.errors)
     for index in range(2, len(words.words)):
         with names.gathering():

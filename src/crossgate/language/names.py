@@ -1,7 +1,8 @@
-"""What the words for addresses and services stand for in a plan: literal forms, and the plan's own names.
+"""What the words for addresses and services stand for in a plan: literal forms, and the plan's own
+names.
 
-The resolver is asked for the same words again and again in a long list, so it keeps every answer that depends on one
-word and a family only.
+The resolver is asked for the same words again and again in a long list, so it keeps every answer
+that depends on one word and a family only.
 """
 
 from __future__ import annotations
@@ -29,7 +30,15 @@ from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.network import Point, PointKind
 from crossgate.core.model.plan import Group, Plan, UnknownName
 from crossgate.core.model.service import Service, ServiceError, split_service
-from crossgate.core.sets.meaning import Meaning, WordKind, combined, meaning_of, of_patterns, without, written_as
+from crossgate.core.sets.meaning import (
+    Meaning,
+    WordKind,
+    combined,
+    meaning_of,
+    of_patterns,
+    without,
+    written_as,
+)
 from crossgate.language.lines import Line
 from crossgate.language.words import Words
 
@@ -67,9 +76,11 @@ class _Around(NamedTuple):
 
 
 class Kept:
-    """What an earlier reading of a plan made of its lists, as long as what is around them stays the same.
+    """What an earlier reading of a plan made of its lists, as long as what is around them stays the
+    same.
 
-    That is whole lists that stand where they stood, and entries by their list's head and the text of their line.
+    That is whole lists that stand where they stood, and entries by their list's head and the text
+    of their line.
     """
 
     def __init__(self) -> None:
@@ -78,19 +89,25 @@ class Kept:
         self._lists: dict[str, tuple[Sequence[Line], AccessList | EthernetList]] = {}
 
     def look_around(self, around: Sequence[str]) -> None:
-        """Forget everything where what is around the lists is not as it was; more groups change nothing that was read without them."""
+        """Forget everything where what is around the lists is not as it was; more groups change
+        nothing that was read without them.
+        """
         now = _Around.of(around)
         if now.others != self._around.others or not self._around.groups <= now.groups:
             self._entries, self._lists = {}, {}
         self._around = now
 
     def entries(self, head: str) -> tuple[dict[str, AnyEntry], dict[str, AnyEntry]]:
-        """Return the entries of the list with a head, and an empty dict for those that it has now."""
+        """Return the entries of the list with a head, and an empty dict for those that it has
+        now.
+        """
         before, self._entries[head] = self._entries.get(head, {}), {}
         return before, self._entries[head]
 
     def whole(self, lines: Sequence[Line]) -> AccessList | EthernetList | None:
-        """Return what the lines of a list, with its head, were read as; None where it did not stand just so."""
+        """Return what the lines of a list, with its head, were read as; None where it did not stand
+        just so.
+        """
         before, known = self._lists.get(lines[0].text, ((), None))
         return known if before == lines else None
 
@@ -102,9 +119,10 @@ class Kept:
 class Names:
     """Resolves words against a plan that is being read, and gathers the errors met on the way.
 
-    `declared` has every name that some statement declares, space by space, with that statement's keyword; a name can be
-    declared and still be missing from the plan when its statement is in error. `lines` are the lines of the network's own
-    statements, by their place, for errors that only the whole network shows.
+    `declared` has every name that some statement declares, space by space, with that statement's
+    keyword; a name can be declared and still be missing from the plan when its statement is in
+    error. `lines` are the lines of the network's own statements, by their place, for errors that
+    only the whole network shows.
     """
 
     def __init__(self, plan: Plan, kept: Kept) -> None:
@@ -129,16 +147,23 @@ class Names:
             self.errors.append(error)
 
     def declare(self, words: Words, space: Space, keyword: str) -> None:
-        """Note the name behind a statement's keyword. Raises `PlanError` where it stands for something else already."""
+        """Note the name behind a statement's keyword. Raises `PlanError` where it stands for
+        something else already.
+        """
         name, declared = words.take(f"the name of a {keyword}"), self.declared[space]
         if name in declared:
             if space is Space.NAMES:
-                raise words.error(f"{name} is the name of a {declared[name]} already; every name stands for one thing")
+                raise words.error(
+                    f"{name} is the name of a {declared[name]} already; every name stands for one "
+                    "thing"
+                )
             raise words.error(f"there is a {keyword} {name} already")
         declared[name] = keyword
 
     def unknown(self, words: Words, kind: str, name: str, known: Iterable[str]) -> PlanError:
-        """Make the error for a name that is not known, or a `FollowOn` when its own statement is in error."""
+        """Make the error for a name that is not known, or a `FollowOn` when its own statement is in
+        error.
+        """
         what = self.declared[Space.NAMES].get(name)
         if what is not None:
             if kind in (what, "name"):
@@ -163,18 +188,29 @@ class Names:
         words.index = start
 
         def item(own: Words, part: str) -> Addresses:
-            if "but" in own.words[start : own.index] and part != "any" and not looks_like_address(part):
-                return Addresses(part, self.meaning(own, part).in_family(family))  # to leave out nothing is no error
+            if (
+                "but" in own.words[start : own.index]
+                and part != "any"
+                and not looks_like_address(part)
+            ):
+                return Addresses(
+                    part, self.meaning(own, part).in_family(family)
+                )  # to leave out nothing is no error
             return self._item(own, part, family)
 
         taken, left_out, text = read_several(words, item)
-        patterns = without((each for other in taken for each in other.patterns), (each for other in left_out for each in other.patterns))
+        patterns = without(
+            (each for other in taken for each in other.patterns),
+            (each for other in left_out for each in other.patterns),
+        )
         if not patterns:
             raise words.error_from(start, f"nothing is left of {text}")
         return Addresses(text, patterns)
 
     def _item(self, words: Words, word: str, family: Family) -> Addresses:
-        """ITEM = "any" | ADDRESS | ADDRESS/LEN | ADDRESS "wild" WILDCARD | ADDRESS "mask" NETMASK | ADDRESS-ADDRESS | NAME | POINT."""
+        """ITEM = "any" | ADDRESS | ADDRESS/LEN | ADDRESS "wild" WILDCARD | ADDRESS "mask" NETMASK |
+        ADDRESS-ADDRESS | NAME | POINT.
+        """
         if word == "any":
             return anywhere(family)
         start = words.index - 1
@@ -182,24 +218,37 @@ class Names:
             patterns = _literal(words, word)
             if patterns[0].family is not family:
                 wrong = patterns[0].family.label
-                raise words.error_from(start, f"{word} is {wrong} and this is an {family.word} list")
+                raise words.error_from(
+                    start, f"{word} is {wrong} and this is an {family.word} list"
+                )
             text = word if words.index == start + 1 else " ".join(words.words[start : words.index])
             return Addresses(text, patterns)
         own = self.meaning(words, word).in_family(family)
         if not own:
-            raise words.error(f"{word} has no {family.label} address, and this is an {family.word} list")
+            raise words.error(
+                f"{word} has no {family.label} address, and this is an {family.word} list"
+            )
         return Addresses(word, own)
 
     def meaning(self, words: Words, word: str) -> Meaning:
-        """Return what the word just taken means for a list; outsides and ports have no addresses there."""
+        """Return what the word just taken means for a list; outsides and ports have no addresses
+        there.
+        """
         found = self._met_before(words, word)
         if found is None:
             plan = self.plan
-            raise words.unknown("name", word, [*plan.hosts, *plan.segments, *plan.groups, *self.pending_groups, *plan.devices])
+            raise words.unknown(
+                "name",
+                word,
+                [*plan.hosts, *plan.segments, *plan.groups, *self.pending_groups, *plan.devices],
+            )
         if found.kind is WordKind.PORT:
             raise words.error(f"{word} is a port and has no addresses; name an interface")
         if found.kind is WordKind.OUTSIDE:
-            raise words.error(f"{word} is an outside and a device cannot know what is in it; deny the inside first, then permit any")
+            raise words.error(
+                f"{word} is an outside and a device cannot know what is in it; deny the inside "
+                "first, then permit any"
+            )
         return found
 
     def endpoints(self, words: Words, word: str) -> Meaning:
@@ -212,7 +261,9 @@ class Names:
         return found
 
     def several_endpoints(self, words: Words) -> str:
-        """ENDS = 1#END ["but" 1#END]; return them as a text that `meaning_of` understands. Raises `PlanError` where nothing is left."""
+        """ENDS = 1#END ["but" 1#END]; return them as a text that `meaning_of` understands. Raises
+        `PlanError` where nothing is left.
+        """
         start = words.index
         taken, left_out, text = read_several(words, self.endpoints)
         if len(taken) + len(left_out) > 1:
@@ -246,7 +297,9 @@ class Names:
             raise words.error(str(error), near=error.near) from None
 
     def group(self, statement: Words, name: str) -> Group:
-        """GROUP = "group" NAME (1#ADDRESSES ["but" 1#ADDRESSES] | 1#POINT). The groups among ADDRESSES have been read before."""
+        """GROUP = "group" NAME (1#ADDRESSES ["but" 1#ADDRESSES] | 1#POINT). The groups among
+        ADDRESSES have been read before.
+        """
         if name in self.broken_groups:
             raise FollowOn("")
         words = Words(statement.line, commas=True)
@@ -270,12 +323,23 @@ class Names:
         if len(points) < len(taken) or left_out:
             port = next((each for each in points if each.kind is PointKind.PORT), None)
             if port is not None:
-                raise words.error_from(start, f"{port} is a port and has no addresses; a group has addresses, or points alone")
+                raise words.error_from(
+                    start,
+                    (
+                        f"{port} is a port and has no addresses; a group has addresses, or points "
+                        "alone"
+                    ),
+                )
             points = []
         out = [each for other in left_out for each in other.patterns]
         for each in without((each for other in taken for each in other.patterns), out):
             members.setdefault(each.family, {})[each] = None
-        named = {address for other in taken for address in other.named if not any(map(single(address).overlaps, _like(address, out)))}
+        named = {
+            address
+            for other in taken
+            for address in other.named
+            if not any(map(single(address).overlaps, _like(address, out)))
+        }
         if not (members or points):
             raise words.error_from(start, f"nothing is left of {text}")
         return Group(
@@ -320,10 +384,14 @@ _Item = TypeVar("_Item")
 _GOING_ON = ("wild", "mask", "but")
 
 
-def read_several(words: Words, read: Callable[[Words, str], _Item]) -> tuple[list[_Item], list[_Item], str]:
-    """SEVERAL = 1#ITEM ["but" 1#ITEM]; return the items before and behind `but`, and the text, written in the usual way.
+def read_several(
+    words: Words, read: Callable[[Words, str], _Item]
+) -> tuple[list[_Item], list[_Item], str]:
+    """SEVERAL = 1#ITEM ["but" 1#ITEM]; return the items before and behind `but`, and the text,
+    written in the usual way.
 
-    `read` reads an item whose first word has been taken, without a comma that it ends with. Raises `PlanError`.
+    `read` reads an item whose first word has been taken, without a comma that it ends with. Raises
+    `PlanError`.
     """
     items: tuple[list[_Item], list[_Item]] = [], []
     texts: tuple[list[str], list[str]] = [], []
@@ -334,7 +402,9 @@ def read_several(words: Words, read: Callable[[Words, str], _Item]) -> tuple[lis
         parts = word.removesuffix(",").split(",")
         if "" in parts:
             raise words.error(
-                "an address or a name is missing before this comma" if word == "," else "an address or a name is missing here"
+                "an address or a name is missing before this comma"
+                if word == ","
+                else "an address or a name is missing here"
             )
         for part in parts:
             items[side].append(read(words, part))
@@ -346,7 +416,9 @@ def read_several(words: Words, read: Callable[[Words, str], _Item]) -> tuple[lis
                 raise (
                     words.missing("another address or name after the comma")
                     if not words.peek()
-                    else words.error("another address or name is missing after the comma", index=words.index)
+                    else words.error(
+                        "another address or name is missing after the comma", index=words.index
+                    )
                 )
         elif side == 0 and words.accept("but"):
             side = 1
@@ -360,7 +432,9 @@ def _like(address: Address, patterns: Iterable[Pattern]) -> Iterator[Pattern]:
 
 
 def read_pattern(words: Words) -> tuple[Pattern, ...]:
-    """PATTERN = ADDRESS | ADDRESS/LEN | ADDRESS "wild" WILDCARD | ADDRESS "mask" NETMASK | ADDRESS-ADDRESS. Raises `PlanError`."""
+    """PATTERN = ADDRESS | ADDRESS/LEN | ADDRESS "wild" WILDCARD | ADDRESS "mask" NETMASK |
+    ADDRESS-ADDRESS. Raises `PlanError`.
+    """
     return _literal(words, words.take("an address, a prefix or a range"))
 
 
@@ -369,7 +443,9 @@ def _literal(words: Words, word: str) -> tuple[Pattern, ...]:
         if words.peek() not in ("wild", "mask"):
             return parse_addresses(word)
         kind = words.take("")
-        mask = words.take("a wildcard, as 0.0.0.255" if kind == "wild" else "a netmask, as 255.255.255.0")
+        mask = words.take(
+            "a wildcard, as 0.0.0.255" if kind == "wild" else "a netmask, as 255.255.255.0"
+        )
         return (parse_masked(word, kind, mask.removesuffix(",")),)
     except AddressError as error:
         raise words.error(str(error)) from None

@@ -1,9 +1,11 @@
-"""Devices that come in from other formats, written into a plan with the subnets that their interfaces are on.
+"""Devices that come in from other formats, written into a plan with the subnets that their
+interfaces are on.
 
 1. Interfaces whose prefixes meet are on one subnet: the plan's that has the prefix, else a new one.
-2. A new subnet is called as most of its interfaces say, else by its prefix. Where a default route leaves by a neighbour that no
-   document has, the subnet is an outside.
-3. A device that the plan has is only written anew where it is to be replaced; what documents cannot say of it stays.
+2. A new subnet is called as most of its interfaces say, else by its prefix. Where a default route
+   leaves by a neighbour that no document has, the subnet is an outside.
+3. A device that the plan has is only written anew where it is to be replaced; what documents cannot
+   say of it stays.
 """
 
 from __future__ import annotations
@@ -25,7 +27,9 @@ _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_-]*")
 
 @dataclass(eq=False)
 class ComingInterface:
-    """An interface: its addresses with their prefix lengths, and what its subnet is called, "" where that is not told."""
+    """An interface: its addresses with their prefix lengths, and what its subnet is called, ""
+    where that is not told.
+    """
 
     name: str
     addresses: list[tuple[Address, int]] = field(default_factory=list)
@@ -39,7 +43,8 @@ class ComingInterface:
 
 @dataclass(eq=False)
 class ComingDevice:
-    """A device with its interfaces, static routes and ports; a port that has a cable, with the port at its far end.
+    """A device with its interfaces, static routes and ports; a port that has a cable, with the port
+    at its far end.
 
     One that is `pictured` is from a picture of links, and a document of its own tells more of it.
     """
@@ -53,14 +58,22 @@ class ComingDevice:
     @property
     def switch(self) -> bool:
         """Whether it is a switch: it has ports, an interface of a VLAN, or no address at all."""
-        return bool(self.ports) or any(each.vlan for each in self.interfaces) or not any(each.addresses for each in self.interfaces)
+        return (
+            bool(self.ports)
+            or any(each.vlan for each in self.interfaces)
+            or not any(each.addresses for each in self.interfaces)
+        )
 
     def point(self, text: str) -> Point | None:
         """Return the place that an interface or port of this name is, None where there is none."""
         own = text.removeprefix(f"{self.name}.")
         for each in self.interfaces:
             if each.name in (text, own) and (each.addresses or self.switch):
-                return Point(PointKind.INTERFACE if each.addresses else PointKind.PORT, device_name(self.name), part_name(each.name))
+                return Point(
+                    PointKind.INTERFACE if each.addresses else PointKind.PORT,
+                    device_name(self.name),
+                    part_name(each.name),
+                )
         return None
 
 
@@ -74,7 +87,9 @@ class ComingSegment:
 
 
 def plain_name(name: str, lead: str) -> str:
-    """Return a name that something in a plan may have, near another one; one that does not begin with a letter gets a `lead`."""
+    """Return a name that something in a plan may have, near another one; one that does not begin
+    with a letter gets a `lead`.
+    """
     own = re.sub(r"[^A-Za-z0-9_-]+", "-", name).strip("-")
     return own if own[:1].isalpha() else f"{lead}-{own}".rstrip("-")
 
@@ -93,22 +108,34 @@ def part_name(name: str) -> str:
 def take_in_network(
     draft: Draft, devices: Sequence[ComingDevice], segments: Sequence[ComingSegment], replace: bool
 ) -> tuple[str, dict[str, list[Pattern]]]:
-    """Write devices and the subnets that they need, and say so; return the new subnets, too. Raises `PlanError` where the plan has one, unless it is to be replaced."""
+    """Write devices and the subnets that they need, and say so; return the new subnets, too. Raises
+    `PlanError` where the plan has one, unless it is to be replaced.
+    """
     plan = draft.plan
     devices = _merged(devices)
     there = [device_name(each.name) for each in devices if device_name(each.name) in plan.devices]
     if there and not replace:
-        raise PlanError(f"the plan has {', '.join(there)} already; --replace puts what comes in in the place of it")
+        raise PlanError(
+            f"the plan has {', '.join(there)} already; --replace puts what comes in in the place "
+            "of it"
+        )
     names = Counter(device_name(each.name) for each in devices)
     twice = [name for name, number in names.items() if number > 1]
     if twice:
-        raise PlanError(f"device {twice[0]} comes in twice; give the second its own name with --on, one file at a time")
+        raise PlanError(
+            f"device {twice[0]} comes in twice; give the second its own name with --on, one file "
+            "at a time"
+        )
     chosen = _Subnets(plan, devices, segments, draft.remarks)
     new_segments = chosen.lines()
     blocks: list[str] = []
     cabled: set[str] = set()
     for device in devices:
-        lines = [*_block(device, plan.devices.get(device_name(device.name)), chosen, cabled, draft.remarks)]
+        lines = [
+            *_block(
+                device, plan.devices.get(device_name(device.name)), chosen, cabled, draft.remarks
+            )
+        ]
         old = plan.devices.get(device_name(device.name))
         if old is None:
             blocks += ["", *lines]
@@ -116,34 +143,49 @@ def take_in_network(
             draft.replace_block(old.place, last_line(old), lines)
     _add(draft, new_segments, blocks)
     told = [f"{', '.join(device_name(each.name) for each in devices)}"] if devices else []
-    return "; ".join([*told, *([f"new: {', '.join(chosen.new)}"] if chosen.new else [])]), chosen.subnets
+    return "; ".join(
+        [*told, *([f"new: {', '.join(chosen.new)}"] if chosen.new else [])]
+    ), chosen.subnets
 
 
 def _merged(devices: Sequence[ComingDevice]) -> list[ComingDevice]:
-    """Return the devices; what a picture tells of one that has a document is the far ends of its cables."""
+    """Return the devices; what a picture tells of one that has a document is the far ends of its
+    cables.
+    """
     own = [each for each in devices if not each.pictured]
     known = {each.name: each for each in own}
     for each in devices:
         if each.pictured and each.name in known:
             names = {one.name for one in known[each.name].interfaces if not one.addresses}
-            known[each.name].ports |= {name: far for name, far in each.ports.items() if name in names}
+            known[each.name].ports |= {
+                name: far for name, far in each.ports.items() if name in names
+            }
     return [*own, *(each for each in devices if each.pictured and each.name not in known)]
 
 
 def _add(draft: Draft, segments: Sequence[str], blocks: Sequence[str]) -> None:
-    """Write new subnets behind those of the plan's own file, and new devices behind its devices, which come after."""
+    """Write new subnets behind those of the plan's own file, and new devices behind its devices,
+    which come after.
+    """
     plan, own = draft.plan, draft.plan.files[0]
     known = [each for each in plan.segments.values() if each.place.file == own]
     subnets = [each.place for each in known if not each.outside] or [each.place for each in known]
     last_segment = max(subnets, key=lambda place: place.line, default=None)
     last_device = max(
-        (last_line(each) for each in plan.devices.values() if each.place.file == own), key=lambda place: place.line, default=None
+        (last_line(each) for each in plan.devices.values() if each.place.file == own),
+        key=lambda place: place.line,
+        default=None,
     )
     if segments and last_segment is not None:
         draft.after(last_segment, *segments)
     elif segments and last_device is not None:
         draft.before(
-            min((each.place for each in plan.devices.values() if each.place.file == own), key=lambda place: place.line), *segments, ""
+            min(
+                (each.place for each in plan.devices.values() if each.place.file == own),
+                key=lambda place: place.line,
+            ),
+            *segments,
+            "",
         )
     elif segments:
         draft.append("", *segments)
@@ -158,11 +200,18 @@ def _add(draft: Draft, segments: Sequence[str], blocks: Sequence[str]) -> None:
 def last_line(device: Device) -> Place:
     """Return where the last line of a device's block stands."""
     places = [each.place for part in (device.interfaces, device.ports) for each in part.values()]
-    return max([device.place, *places, *(each.place for each in device.routes)], key=lambda place: place.line)
+    return max(
+        [device.place, *places, *(each.place for each in device.routes)],
+        key=lambda place: place.line,
+    )
 
 
-def _block(device: ComingDevice, old: Device | None, chosen: _Subnets, cabled: set[str], remarks: list[str]) -> Iterator[str]:
-    """Yield the lines of a device; what documents cannot say of it stays as it was. A cable is told at one end: `cabled` are the others."""
+def _block(
+    device: ComingDevice, old: Device | None, chosen: _Subnets, cabled: set[str], remarks: list[str]
+) -> Iterator[str]:
+    """Yield the lines of a device; what documents cannot say of it stays as it was. A cable is told
+    at one end: `cabled` are the others.
+    """
     name = device_name(device.name)
     if name != device.name:
         remarks.append(f"the device named {device.name} becomes {name}")
@@ -172,8 +221,14 @@ def _block(device: ComingDevice, old: Device | None, chosen: _Subnets, cabled: s
     if switch:
         ports |= {each.name: None for each in bare if each.name not in ports}
     elif bare:
-        remarks.append(f"{name}: interfaces without an address are left out: {', '.join(each.name for each in bare)}")
-    yield f"{'switch' if switch else 'router'} {name}{' stateful' if old is not None and old.stateful else ''}{' closed' if old is not None and old.closed else ''}"
+        remarks.append(
+            f"{name}: interfaces without an address are left out: "
+            f"{', '.join(each.name for each in bare)}"
+        )
+    words = ["switch" if switch else "router", name]
+    if old is not None:
+        words += ["stateful"] * old.stateful + ["closed"] * old.closed
+    yield " ".join(words)
     for each in device.interfaces:
         if each.addresses:
             known = old.interfaces.get(part_name(each.name)) if old is not None else None
@@ -181,15 +236,35 @@ def _block(device: ComingDevice, old: Device | None, chosen: _Subnets, cabled: s
             addresses = " ".join(f"{address}/{length}" for address, length in each.addresses)
             yield f"    interface {part_name(each.name)} {addresses} on {chosen.of(each)}{rest}"
     for port, far in ports.items():
-        to = None if old is None or part_name(port) not in old.ports else old.ports[part_name(port)].to
-        end = f"{device_name(far[0])}.{part_name(far[1])}" if far is not None else str(to) if to is not None else ""
+        to = (
+            None
+            if old is None or part_name(port) not in old.ports
+            else old.ports[part_name(port)].to
+        )
+        end = (
+            f"{device_name(far[0])}.{part_name(far[1])}"
+            if far is not None
+            else str(to)
+            if to is not None
+            else ""
+        )
         told = f"{name}.{part_name(port)}" in cabled
         cabled.add(end)
-        kept = " isolated" if not end and old is not None and part_name(port) in old.ports and old.ports[part_name(port)].isolated else ""
+        kept = (
+            " isolated"
+            if not end
+            and old is not None
+            and part_name(port) in old.ports
+            and old.ports[part_name(port)].isolated
+            else ""
+        )
         yield f"    port {part_name(port)}" + (f" to {end}" if end and not told else kept)
     for destination, via in device.routes:
         default = destination.wildcard == destination.family.mask and via is not None
-        yield f"    route {'default' if default else destination} {'discard' if via is None else f'via {via}'}"
+        yield (
+            f"    route {'default' if default else destination} "
+            f"{'discard' if via is None else f'via {via}'}"
+        )
 
 
 def _unsaid(known: Interface) -> str:
@@ -201,21 +276,37 @@ def _unsaid(known: Interface) -> str:
 
 
 class _Subnets:
-    """The subnet of each interface that comes in: one of the plan's, or a new one for all whose prefixes meet."""
+    """The subnet of each interface that comes in: one of the plan's, or a new one for all whose
+    prefixes meet.
+    """
 
-    def __init__(self, plan: Plan, devices: Sequence[ComingDevice], segments: Sequence[ComingSegment], remarks: list[str]) -> None:
+    def __init__(
+        self,
+        plan: Plan,
+        devices: Sequence[ComingDevice],
+        segments: Sequence[ComingSegment],
+        remarks: list[str],
+    ) -> None:
         self._plan = plan
         self.new: list[str] = []
         self.subnets: dict[str, list[Pattern]] = {}
         self._of: dict[ComingInterface, str] = {}
         self._lines: list[str] = []
-        self._taken = {*plan.segments, *plan.hosts, *plan.groups, *plan.devices, *(device_name(each.name) for each in devices)}
+        self._taken = {
+            *plan.segments,
+            *plan.hosts,
+            *plan.groups,
+            *plan.devices,
+            *(device_name(each.name) for each in devices),
+        }
         own = [each for device in devices for each in device.interfaces if each.addresses]
         for group in _joined(own):
             name = self._known(group) or self._made(group, devices, segments, remarks)
             self._of |= dict.fromkeys(group, name)
         for each in segments:
-            if device_name(each.name) not in self._taken and not any(each.name == one.on for one in own):
+            if device_name(each.name) not in self._taken and not any(
+                each.name == one.on for one in own
+            ):
                 self._write(device_name(each.name), each.prefixes, each.outside)
 
     def of(self, interface: ComingInterface) -> str:
@@ -227,39 +318,68 @@ class _Subnets:
         return self._lines
 
     def _known(self, group: Sequence[ComingInterface]) -> str | None:
-        """Return the plan's subnet that has a prefix of the group; else its outside that the group names."""
+        """Return the plan's subnet that has a prefix of the group; else its outside that the group
+        names.
+        """
         wanted = {one for each in group for one in each.prefixes()}
         for name, segment in self._plan.segments.items():
             if not segment.outside and wanted & {*segment.prefixes}:
                 return name
         said = {each.on for each in group}
-        return next((name for name, segment in self._plan.segments.items() if segment.outside and name in said), None)
+        return next(
+            (
+                name
+                for name, segment in self._plan.segments.items()
+                if segment.outside and name in said
+            ),
+            None,
+        )
 
     def _made(
-        self, group: Sequence[ComingInterface], devices: Sequence[ComingDevice], segments: Sequence[ComingSegment], remarks: list[str]
+        self,
+        group: Sequence[ComingInterface],
+        devices: Sequence[ComingDevice],
+        segments: Sequence[ComingSegment],
+        remarks: list[str],
     ) -> str:
         prefixes = sorted({one for each in group for one in each.prefixes()})
-        said = Counter(each.on for each in group if _NAME.fullmatch(each.on) and each.on not in self._taken)
-        name = said.most_common(1)[0][0] if said else f"net-{re.sub(r'[^0-9a-f]+', '-', str(prefixes[0]))}"
+        said = Counter(
+            each.on for each in group if _NAME.fullmatch(each.on) and each.on not in self._taken
+        )
+        name = (
+            said.most_common(1)[0][0]
+            if said
+            else f"net-{re.sub(r'[^0-9a-f]+', '-', str(prefixes[0]))}"
+        )
         while name in self._taken:
             name += "-2"
         told = next((each for each in segments if any(each.name == one.on for one in group)), None)
         if told is not None:
             self._write(name, told.prefixes or ([] if told.outside else prefixes), told.outside)
             return name
-        outside = not any(segment.outside and not segment.prefixes for segment in self._plan.segments.values()) and self._leaves(
-            group, devices
-        )
+        outside = not any(
+            segment.outside and not segment.prefixes for segment in self._plan.segments.values()
+        ) and self._leaves(group, devices)
         if outside:
-            remarks.append(f"{name} is taken to be the outside, since a default route leaves there by a neighbour that no document has")
+            remarks.append(
+                f"{name} is taken to be the outside, since a default route leaves there by a "
+                "neighbour that no document has"
+            )
         self._write(name, [] if outside else prefixes, outside)
         return name
 
     def _leaves(self, group: Sequence[ComingInterface], devices: Sequence[ComingDevice]) -> bool:
-        """Whether a device has its default route by a neighbour on these interfaces that is none of the devices."""
+        """Whether a device has its default route by a neighbour on these interfaces that is none of
+        the devices.
+        """
         if any("outside" in line.split()[:1] and len(line.split()) == 2 for line in self._lines):
             return False
-        known = {address for device in devices for each in device.interfaces for address, _ in each.addresses} | {*self._plan.interface_of}
+        known = {
+            address
+            for device in devices
+            for each in device.interfaces
+            for address, _ in each.addresses
+        } | {*self._plan.interface_of}
         blocks = [one for each in group for one in each.prefixes()]
         return any(
             destination.wildcard == destination.family.mask
@@ -276,7 +396,15 @@ class _Subnets:
         if not outside:
             self.subnets[name] = [*prefixes]
         self._lines.append(
-            " ".join([self.new[-1], *(str(each) if "/" in str(each) else f"{each}/{each.family.bits}" for each in prefixes)])
+            " ".join(
+                [
+                    self.new[-1],
+                    *(
+                        str(each) if "/" in str(each) else f"{each}/{each.family.bits}"
+                        for each in prefixes
+                    ),
+                ]
+            )
         )
 
 
@@ -286,6 +414,9 @@ def _joined(interfaces: Sequence[ComingInterface]) -> list[list[ComingInterface]
     for each in interfaces:
         own = {*each.prefixes()}
         met = [group for group in groups if group[0] & own]
-        joined = (set().union(own, *(group[0] for group in met)), [*(one for group in met for one in group[1]), each])
+        joined = (
+            set().union(own, *(group[0] for group in met)),
+            [*(one for group in met for one in group[1]), each],
+        )
         groups = [group for group in groups if group not in met] + [joined]
     return [group for _, group in groups]

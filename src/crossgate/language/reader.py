@@ -1,6 +1,8 @@
-"""Text to `Plan`: statements are read in the order in which they need each other, whatever order they stand in.
+"""Text to `Plan`: statements are read in the order in which they need each other, whatever order
+they stand in.
 
-`read_plan` returns a whole plan or raises `PlanErrors` with every error of every file, in the order of their places.
+`read_plan` returns a whole plan or raises `PlanErrors` with every error of every file, in the order
+of their places.
 """
 
 from __future__ import annotations
@@ -22,34 +24,46 @@ from crossgate.language.words import Words
 
 
 class Reading(NamedTuple):
-    """A plan, the resolver that reads more words against it, and the bytes of its files, by name, as they were read."""
+    """A plan, the resolver that reads more words against it, and the bytes of its files, by name,
+    as they were read.
+    """
 
     plan: Plan
     names: Names
     data: dict[str, bytes]
 
     def changed(self, new: Mapping[str, bytes]) -> Reading:
-        """Return the plan with other bytes in some of its files; entries that stay are not read again. Raises `PlanErrors`."""
+        """Return the plan with other bytes in some of its files; entries that stay are not read
+        again. Raises `PlanErrors`.
+        """
         return read(Path(self.plan.files[0]), {**self.data, **new}, self.names.kept)
 
 
 def read_plan(path: Path) -> Plan:
-    """Read a plan file and what it includes. Raises `PlanError` or, for what stands in the files, `PlanErrors`."""
+    """Read a plan file and what it includes. Raises `PlanError` or, for what stands in the files,
+    `PlanErrors`.
+    """
     return read(path).plan
 
 
 def read(path: Path, data: Mapping[str, bytes] | None = None, kept: Kept | None = None) -> Reading:
-    """Read a plan; `data` are bytes to read instead of those on disk, by file name, `kept` as in `attempt`. Raises as `read_plan` does."""
+    """Read a plan; `data` are bytes to read instead of those on disk, by file name, `kept` as in
+    `attempt`. Raises as `read_plan` does.
+    """
     reading, errors = attempt(path, data, kept)
     if errors:
         raise PlanErrors(errors)
     return reading
 
 
-def attempt(path: Path, data: Mapping[str, bytes] | None = None, kept: Kept | None = None) -> tuple[Reading, list[PlanError]]:
-    """Read what can be read of a plan, and return it with every error in it, in the order of their places.
+def attempt(
+    path: Path, data: Mapping[str, bytes] | None = None, kept: Kept | None = None
+) -> tuple[Reading, list[PlanError]]:
+    """Read what can be read of a plan, and return it with every error in it, in the order of their
+    places.
 
-    Entries that are `kept` from an earlier reading are not read again. Raises `PlanError` only where the plan's own file cannot be read.
+    Entries that are `kept` from an earlier reading are not read again. Raises `PlanError` only
+    where the plan's own file cannot be read.
     """
     with _collector_paused():
         source = Source(path, data)
@@ -59,16 +73,26 @@ def attempt(path: Path, data: Mapping[str, bytes] | None = None, kept: Kept | No
     errors = [error for error in (*source.errors, *names.errors) if not isinstance(error, FollowOn)]
     order = {file: index for index, file in enumerate(source.files)}
     errors = [_discreet(error, source.files[0]) for error in errors]
-    errors.sort(key=lambda error: (order.get(error.place.file, 0), error.place.line) if error.place else (0, 0))
+    errors.sort(
+        key=lambda error: (
+            (order.get(error.place.file, 0), error.place.line) if error.place else (0, 0)
+        )
+    )
     return Reading(names.plan, names, source.data), errors
 
 
 def _discreet(error: PlanError, plan: str) -> PlanError:
-    """Return an error that shows nothing of a file which is no plan by its name: an include may name any file there is."""
+    """Return an error that shows nothing of a file which is no plan by its name: an include may
+    name any file there is.
+    """
     if error.place is None or error.place.file in (plan, "") or error.place.file.endswith(".gate"):
         return error
     return PlanError(
-        "this line is no line of a plan; what it says is shown only of files whose name ends in .gate",
+        (
+            "this line is no line of a plan; what it says is shown only of files whose name ends "
+            "in "
+            ".gate"
+        ),
         place=error.place,
     )
 
@@ -84,14 +108,17 @@ def _around(source: Source) -> tuple[str, ...]:
 
 
 def read_names(path: Path, list_name: str | None = None) -> Plan:
-    """Read what names a plan has: its network, sets and lists, of which only one has its entries; what is in error is left out.
+    """Read what names a plan has: its network, sets and lists, of which only one has its entries;
+    what is in error is left out.
 
     Raises `PlanError` only where the plan's own file cannot be read.
     """
     with _collector_paused():
         source = Source(path)
         source.statements = [
-            each._replace(block=[]) if keyword == "list" and (words or [""])[0] != list_name else each
+            each._replace(block=[])
+            if keyword == "list" and (words or [""])[0] != list_name
+            else each
             for each in source.statements
             for keyword, *words in [each.line.text.split(None, 2)]
             if keyword not in _NO_NAMES
@@ -105,7 +132,9 @@ _NO_NAMES = ("expect", "keep", "accept", "place")
 
 @contextmanager
 def _collector_paused() -> Iterator[None]:
-    """Spare the cyclic collector its rounds over the many objects of a large plan, none of which is garbage."""
+    """Spare the cyclic collector its rounds over the many objects of a large plan, none of which is
+    garbage.
+    """
     running = gc.isenabled()
     gc.disable()
     try:
@@ -116,7 +145,9 @@ def _collector_paused() -> Iterator[None]:
 
 
 def _understood(source: Source, kept: Kept) -> Names:
-    """Read the statements of a source, kind by kind in the order of the table, gathering errors on the way."""
+    """Read the statements of a source, kind by kind in the order of the table, gathering errors on
+    the way.
+    """
     plan = Plan(files=tuple(source.files))
     names = Names(plan, kept)
     written: dict[str, list[Statement]] = {keyword: [] for keyword in STATEMENTS}
@@ -129,28 +160,41 @@ def _understood(source: Source, kept: Kept) -> Names:
                 words = Words(statement.line, row.commas, statement.block)
                 first = written[row.keyword][0].line
                 if row.once and statement.line is not first:
-                    raise words.error(f"{row.keyword} stands in line {first.number} already; a plan has one", index=0)
+                    raise words.error(
+                        f"{row.keyword} stands in line {first.number} already; a plan has one",
+                        index=0,
+                    )
                 row.read(words, names)
         if row.finish is not None:
             row.finish(names)
     plan.expectations.sort(key=lambda each: (plan.files.index(each.place.file), each.place.line))
-    names.errors += wiring.check(plan, lambda place, word, message: _complaint(names.lines[place], word, message))
+    names.errors += wiring.check(
+        plan, lambda place, word, message: _complaint(names.lines[place], word, message)
+    )
     return names
 
 
 def _sort_in(statement: Statement, names: Names, written: dict[str, list[Statement]]) -> None:
-    """Put a statement with its kind, and note the name that it declares; one whose name is taken is left out."""
+    """Put a statement with its kind, and note the name that it declares; one whose name is taken is
+    left out.
+    """
     words = Words(statement.line)
     names.lines[words.place] = statement.line
     keyword = words.take("a statement")
     row = STATEMENTS.get(keyword)
     if row is None:
         near = nearest(keyword, list(STATEMENTS))
-        raise words.error(f"no statement {keyword}; " + (f"there is {near}" if near else f"there are {', '.join(STATEMENTS)}"), near=near)
+        raise words.error(
+            f"no statement {keyword}; "
+            + (f"there is {near}" if near else f"there are {', '.join(STATEMENTS)}"),
+            near=near,
+        )
     if statement.block and not row.block:
         first = Words(statement.block[0])
         span = (0, len(statement.block[0].text.strip()))
-        names.errors.append(first.error(f"this line is indented, but {keyword} opens no block", index=0, span=span))
+        names.errors.append(
+            first.error(f"this line is indented, but {keyword} opens no block", index=0, span=span)
+        )
     if row.space is not None and words.peek():
         names.declare(words, row.space, keyword)
     written[keyword].append(statement)
@@ -160,4 +204,10 @@ def _complaint(line: Line, word: str, message: str) -> PlanError:
     """Make an error at a word of a line that was read before."""
     column = line.text.find(word)
     place = Place(line.file, line.number)
-    return PlanError(message, place=place, source=line.text, column=max(column, 0) + 1, width=len(word) if column >= 0 else len(line.text))
+    return PlanError(
+        message,
+        place=place,
+        source=line.text,
+        column=max(column, 0) + 1,
+        width=len(word) if column >= 0 else len(line.text),
+    )

@@ -12,10 +12,11 @@ from crossgate.language.names import Names, Space
 class Row(NamedTuple):
     """One statement of the language.
 
-    `read` is called with the cursor at the statement's first word and the names that are known, and adds to their plan; the
-    lines of a block are read with what their statement opened, too. `finish` is called once all statements of the kind
-    have been read. `cells` takes the statement's words apart into the columns of the usual layout; lines that follow each
-    other make a table where they have the same `table`, which is the keyword unless it says otherwise.
+    `read` is called with the cursor at the statement's first word and the names that are known, and
+    adds to their plan; the lines of a block are read with what their statement opened, too.
+    `finish` is called once all statements of the kind have been read. `cells` takes the statement's
+    words apart into the columns of the usual layout; lines that follow each other make a table
+    where they have the same `table`, which is the keyword unless it says otherwise.
     """
 
     keyword: str

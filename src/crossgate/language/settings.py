@@ -1,4 +1,6 @@
-"""What holds for a whole plan, each said once: `title`, `routing`, `numbering`, `client`, `zone`."""
+"""What holds for a whole plan, each said once: `title`, `routing`, `numbering`, `client`,
+`zone`.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,9 @@ def zone(words: Words, names: Names) -> None:
         ZoneInfo(name)
     except (KeyError, ValueError, OSError):
         near = nearest(name, sorted(available_timezones()))
-        hint = f"there is {near}" if near else "name one of the IANA database, as Europe/Lisbon or UTC"
+        hint = (
+            f"there is {near}" if near else "name one of the IANA database, as Europe/Lisbon or UTC"
+        )
         raise words.error(f"no time zone {name}; {hint}", near=near) from None
     words.end()
     names.plan.zone = name
@@ -50,7 +54,9 @@ def numbering(words: Words, names: Names) -> None:
             first, last = _number_range(words, MOST_NUMBER)
             for other, low, high in found:
                 if first <= high and low <= last:
-                    raise words.error(f"{words.words[words.index - 1]} overlaps the {other} numbers {low}-{high}")
+                    raise words.error(
+                        f"{words.words[words.index - 1]} overlaps the {other} numbers {low}-{high}"
+                    )
             found.append((kind, first, last))
             if not words.accept(","):
                 break

@@ -1,7 +1,8 @@
-"""The lines of a plan: files decoded, `include`s read in place, blocks gathered under the statement that opens them.
+"""The lines of a plan: files decoded, `include`s read in place, blocks gathered under the statement
+that opens them.
 
-Nothing here knows what a statement means. A file that cannot be read, is not UTF-8 text or includes itself is told
-with its place; everything else goes on.
+Nothing here knows what a statement means. A file that cannot be read, is not UTF-8 text or includes
+itself is told with its place; everything else goes on.
 """
 
 from __future__ import annotations
@@ -26,19 +27,26 @@ _granted: ContextVar[tuple[Path, ...]] = ContextVar("granted", default=())
 
 
 def allow_includes(folders: Iterable[Path]) -> None:
-    """Let plans that are read from here on include files of these folders, wherever the plans are."""
+    """Let plans that are read from here on include files of these folders, wherever the plans
+    are.
+    """
     _granted.set((*_granted.get(), *(Path(os.path.realpath(each)) for each in folders)))
 
 
 def _include_folders(plan: Path) -> tuple[Path, ...]:
     """Return the folders that a plan's includes may lie in, at any depth, by their real paths.
 
-    They are the plan's own folder, or all of the git repository that it lies in, and those that the person granted.
+    They are the plan's own folder, or all of the git repository that it lies in, and those that the
+    person granted.
     """
     own = Path(os.path.realpath(plan)).parent
     repository = next((each for each in (own, *own.parents) if (each / ".git").exists()), own)
     from_environment = filter(None, os.environ.get(INCLUDE_FROM, "").split(os.pathsep))
-    return (repository, *_granted.get(), *(Path(os.path.realpath(each)) for each in from_environment))
+    return (
+        repository,
+        *_granted.get(),
+        *(Path(os.path.realpath(each)) for each in from_environment),
+    )
 
 
 class Statement(NamedTuple):
@@ -70,7 +78,11 @@ class Source:
     def _open(self, path: Path) -> None:
         """Begin with a file: the plan itself, or one that the file being read includes."""
         name = str(path)
-        data = self._instead[name] if name in self._instead else read_bytes(path, included=bool(self._including))
+        data = (
+            self._instead[name]
+            if name in self._instead
+            else read_bytes(path, included=bool(self._including))
+        )
         self.files.append(name)
         self.data[name] = data
         real = os.path.realpath(path)
@@ -83,7 +95,10 @@ class Source:
             if line.text[0] in " \t":
                 if file.block is None:
                     self.errors.append(
-                        Words(line).error("this line is indented, but no statement above it opens a block", span=(0, len(line.text)))
+                        Words(line).error(
+                            "this line is indented, but no statement above it opens a block",
+                            span=(0, len(line.text)),
+                        )
                     )
                 else:
                     file.block.append(line)
@@ -110,15 +125,20 @@ class Source:
         real = os.path.realpath(target)
         if not any(Path(real).is_relative_to(folder) for folder in self._folders):
             raise words.error(
-                f"{target} lies outside the plan's folder {self._folders[0]}, so it is not read; if you trust it, say so: "
-                f"crossgate --include-from {Path(real).parent}, or {INCLUDE_FROM} in the environment",
+                f"{target} lies outside the plan's folder {self._folders[0]}, so it is not read; "
+                "if you trust it, say so: "
+                f"crossgate --include-from {Path(real).parent}, or {INCLUDE_FROM} in the "
+                "environment",
                 index=1,
             )
         if real in self._known:
             chain = [each.real for each in self._including]
             if real in chain:
                 circle = [*(each.path for each in self._including[chain.index(real) :]), target]
-                raise words.error(f"include goes round in a circle: {' includes '.join(map(str, circle))}", index=1)
+                raise words.error(
+                    f"include goes round in a circle: {' includes '.join(map(str, circle))}",
+                    index=1,
+                )
             raise words.error(f"{target} is included twice; include it once", index=1)
         try:
             self._open(target)
@@ -128,14 +148,23 @@ class Source:
             raise words.error(error.message, index=1) from None
 
     def _lines(self, path: Path, text: str) -> Iterator[Line]:
-        """Yield the lines that are not blank and not only a comment, with escapes for what would steer a terminal."""
+        """Yield the lines that are not blank and not only a comment, with escapes for what would
+        steer a terminal.
+        """
         file = str(path)
         if "\r" in text and "\n" not in text.rstrip("\r\n"):
             place = Place(file, 1)
             first = text.split("\r", 1)[0]
             if first != text.rstrip("\r\n"):
-                message = "lines end in carriage returns alone, as files of old did; save the plan with line feeds"
-                self.errors.append(PlanError(message, place=place, source=escaped(first), column=len(escaped(first)) + 1))
+                message = (
+                    "lines end in carriage returns alone, as files of old did; save the plan "
+                    "with line feeds"
+                )
+                self.errors.append(
+                    PlanError(
+                        message, place=place, source=escaped(first), column=len(escaped(first)) + 1
+                    )
+                )
                 return
         hostile = escaped(text) != text
         for line in file_lines(file, text):
@@ -149,12 +178,19 @@ class Source:
                 yield line
             else:
                 name = unicodedata.name(odd, "a control character").lower()
-                message = f"this line begins with {name} (U+{ord(odd):04X}); indent with blanks or tabulators"
-                self.errors.append(PlanError(message, place=Place(file, line.number), source=line.text, column=1))
+                message = (
+                    f"this line begins with {name} (U+{ord(odd):04X}); indent with blanks or "
+                    "tabulators"
+                )
+                self.errors.append(
+                    PlanError(message, place=Place(file, line.number), source=line.text, column=1)
+                )
 
 
 class _File:
-    """A file that is being read: its path, its real path, the lines that are left, and the block that is open."""
+    """A file that is being read: its path, its real path, the lines that are left, and the block
+    that is open.
+    """
 
     def __init__(self, path: Path, real: str, lines: Iterator[Line]) -> None:
         self.path = path
@@ -171,7 +207,8 @@ def read_bytes(path: Path, included: bool = False) -> bytes:
     """Return a plan file's bytes; only the plan itself may be a pipe. Raises `PlanError`."""
     try:
         waits = not included and stat.S_ISFIFO(path.stat().st_mode)
-        # What is opened is looked at, not only what the name led to before; and no other pipe is waited for.
+        # What is opened is looked at, not only what the name led to before; and no other pipe is
+        # waited for.
         flags = 0 if waits else getattr(os, "O_NONBLOCK", 0)
         with open(path, "rb", opener=lambda name, usual: os.open(name, usual | flags)) as stream:
             if not waits and not stat.S_ISREG(os.fstat(stream.fileno()).st_mode):
@@ -182,14 +219,18 @@ def read_bytes(path: Path, included: bool = False) -> bytes:
     except FileNotFoundError:
         raise PlanError(f"there is no file {path}") from None
     except (OSError, ValueError) as error:
-        raise PlanError(f"{path} cannot be read: {getattr(error, 'strerror', None) or error}") from None
+        raise PlanError(
+            f"{path} cannot be read: {getattr(error, 'strerror', None) or error}"
+        ) from None
     if len(data) > MOST_BYTES:
         raise PlanError(f"{path} is larger than {MOST_BYTES // 1024**2} MB, so it is hardly a plan")
     return data
 
 
 def decode(path: Path, data: bytes) -> str:
-    """Decode a plan file, which is UTF-8. Raises `PlanError` with the place of the first byte that is not."""
+    """Decode a plan file, which is UTF-8. Raises `PlanError` with the place of the first byte that
+    is not.
+    """
     if data.startswith((b"\xff\xfe", b"\xfe\xff")):
         raise PlanError(f"{path} is UTF-16 text; save it as UTF-8")
     if b"\0" in data:

@@ -1,7 +1,8 @@
-"""The statements of the language: one table, a row a statement, for the reader, the usual layout and the edits alike.
+"""The statements of the language: one table, a row a statement, for the reader, the usual layout
+and the edits alike.
 
-Rows stand in the order in which statements are read, whatever order they have in a plan: what is named before what uses
-the name. A new statement is one row here and its reading function.
+Rows stand in the order in which statements are read, whatever order they have in a plan: what is
+named before what uses the name. A new statement is one row here and its reading function.
 """
 
 from __future__ import annotations

@@ -21,7 +21,9 @@ from crossgate.language.syntax import STATEMENTS
 
 
 class Named(StrEnum):
-    """What a mention names: something of one of the plan's spaces of names, a point, or a finding."""
+    """What a mention names: something of one of the plan's spaces of names, a point, or a
+    finding.
+    """
 
     NAME = Space.NAMES.value
     SERVICE = Space.SERVICES.value
@@ -32,7 +34,9 @@ class Named(StrEnum):
 
 
 class Mention(NamedTuple):
-    """A name in a line, from one column to another; `declares` tells that the line is the one that gives it."""
+    """A name in a line, from one column to another; `declares` tells that the line is the one that
+    gives it.
+    """
 
     named: Named
     name: str
@@ -42,9 +46,11 @@ class Mention(NamedTuple):
 
 
 class Written(NamedTuple):
-    """A line's words with what each is: "word" for one of the language itself, a kind of `forms.KINDS`, "remark", or "" for what has no place.
+    """A line's words with what each is: "word" for one of the language itself, a kind of
+    `forms.KINDS`, "remark", or "" for what has no place.
 
-    `form` is the form of the line, None where no line begins so; `is_entry` tells that it is one of a list's entries.
+    `form` is the form of the line, None where no line begins so; `is_entry` tells that it is one of
+    a list's entries.
     """
 
     words: tuple[Token, ...]
@@ -59,11 +65,17 @@ class Written(NamedTuple):
 
     def at(self, column: int) -> int | None:
         """Return which of its words stands at a column or ends there."""
-        return next((index for index, each in enumerate(self.words) if each.start <= column <= each.end), None)
+        return next(
+            (index for index, each in enumerate(self.words) if each.start <= column <= each.end),
+            None,
+        )
 
 
 _KINDS = {
-    **dict.fromkeys(("NAME", "ENDPOINT", "MACHINE", "SUBNET", "HOST", "GROUP", "DEVICE", "POINT", "PORT"), Named.NAME),
+    **dict.fromkeys(
+        ("NAME", "ENDPOINT", "MACHINE", "SUBNET", "HOST", "GROUP", "DEVICE", "POINT", "PORT"),
+        Named.NAME,
+    ),
     "SERVICE": Named.SERVICE,
     "WINDOW": Named.WINDOW,
     "LIST": Named.LIST,
@@ -81,7 +93,9 @@ class Text:
 
     @cached_property
     def returns(self) -> list[tuple[int, int]]:
-        """The carriage returns that stand alone, by line and column: they end a line for an editor, and none of a plan."""
+        """The carriage returns that stand alone, by line and column: they end a line for an editor,
+        and none of a plan.
+        """
         if "\r" not in self.text:
             return []
         last = len(self.lines) - 1
@@ -110,7 +124,9 @@ class Text:
 
     @cached_property
     def heads(self) -> list[int]:
-        """For each line the line of the statement that it belongs to: itself, or that above its block; -1 where there is none."""
+        """For each line the line of the statement that it belongs to: itself, or that above its
+        block; -1 where there is none.
+        """
         found, head = [], -1
         for number, line in enumerate(self.lines):
             if line[:1] not in (" ", "\t", "", "#", "\r"):
@@ -135,12 +151,20 @@ class Text:
 
     def mention_at(self, number: int, column: int) -> Mention | None:
         """Return the name at a place, the longest that ends there."""
-        found = [each for each in self.mentions(number) if each.start <= column <= each.end] if number < len(self.lines) else []
-        return min(found, key=lambda each: (column == each.end, each.end - each.start), default=None)
+        found = (
+            [each for each in self.mentions(number) if each.start <= column <= each.end]
+            if number < len(self.lines)
+            else []
+        )
+        return min(
+            found, key=lambda each: (column == each.end, each.end - each.start), default=None
+        )
 
     @cached_property
     def declared(self) -> dict[tuple[Named, str], tuple[int, Mention]]:
-        """The names that the file gives, each with the line and place where it does; the first where several do."""
+        """The names that the file gives, each with the line and place where it does; the first
+        where several do.
+        """
         found: dict[tuple[Named, str], tuple[int, Mention]] = {}
         for number, line in enumerate(self.lines):
             if self.heads[number] == number or line.split(None, 1)[:1] in (["interface"], ["port"]):
@@ -162,7 +186,12 @@ class Text:
 @lru_cache(1 << 16)
 def _written(line: str, head: str) -> Written:
     """Return the words of a line in the block of a statement, "" for none."""
-    found = list(form_tokens(line, commas=not head and line.split(None, 1)[:1] != [] and line.split(None, 1)[0] in COMMAS))
+    found = list(
+        form_tokens(
+            line,
+            commas=not head and line.split(None, 1)[:1] != [] and line.split(None, 1)[0] in COMMAS,
+        )
+    )
     form = _form(found[0].text, head) if found else None
     own = [each for each in found if each.text[0] != "#"]
     roles = form.roles([each.text for each in own]) if form is not None else [""] * len(own)
@@ -184,7 +213,9 @@ def _form(keyword: str, head: str) -> Form | None:
 
 @lru_cache(1 << 10)
 def list_form(head: str) -> Form | None:
-    """Return the form of the entries of the list that begins with a line; None where that does not say what list it is."""
+    """Return the form of the entries of the list that begins with a line; None where that does not
+    say what list it is.
+    """
     words = head.split()
     kind = next((each for each in Kind if each.value in words[2:3]), None)
     return None if kind is None else entry_form(kind, words[3:4] == [ETHERNET])
@@ -198,10 +229,16 @@ def _mentions(line: str, head: str) -> tuple[Mention, ...]:
         if role == "NEW":
             space = STATEMENTS[written.keyword].space
             if space is not None:
-                found.append(Mention(Named(space.value), token.text, token.start, token.end, declares=True))
+                found.append(
+                    Mention(Named(space.value), token.text, token.start, token.end, declares=True)
+                )
         elif role == "PART":
             device = head.split()[1] if len(head.split()) > 1 else ""
-            found.append(Mention(Named.POINT, f"{device}.{token.text}", token.start, token.end, declares=True))
+            found.append(
+                Mention(
+                    Named.POINT, f"{device}.{token.text}", token.start, token.end, declares=True
+                )
+            )
         elif role == "SERVICE":
             at = token.start
             for part in split_service(token.text):
@@ -215,5 +252,7 @@ def _mentions(line: str, head: str) -> tuple[Mention, ...]:
                 found.append(Mention(Named.NAME, device, token.start, end, declares=False))
                 found.append(Mention(Named.POINT, token.text, end + 1, token.end, declares=False))
             else:
-                found.append(Mention(_KINDS[role], token.text, token.start, token.end, declares=False))
+                found.append(
+                    Mention(_KINDS[role], token.text, token.start, token.end, declares=False)
+                )
     return tuple(found)

@@ -16,7 +16,9 @@ _DAY_WORDS = {
     "weekends": frozenset((5, 6)),
     **{day: frozenset((number,)) for number, day in enumerate(DAYS)},
 }
-_EXPECTED_DAYS = "daily, weekdays, weekends, a day (mon to sun), days (mon-fri) or a date (2026-12-01)"
+_EXPECTED_DAYS = (
+    "daily, weekdays, weekends, a day (mon to sun), days (mon-fri) or a date (2026-12-01)"
+)
 
 
 def window(words: Words, names: Names) -> None:
@@ -29,9 +31,13 @@ def window(words: Words, names: Names) -> None:
         words.keyword("to")
         closes = _date_and_time(words)
         if closes <= opens:
-            raise words.error_from(start, f"the window closes before it opens: it runs from {opens} to {closes}")
+            raise words.error_from(
+                start, f"the window closes before it opens: it runs from {opens} to {closes}"
+            )
         words.end()
-        names.plan.windows[name] = Window(name, " ".join(words.words[start:]), words.place, opens=opens, closes=closes)
+        names.plan.windows[name] = Window(
+            name, " ".join(words.words[start:]), words.place, opens=opens, closes=closes
+        )
         return
     hours = [_hours(words)]
     while words.accept(","):
@@ -69,10 +75,14 @@ def _minute(words: Words, text: str, offset: int = 0) -> int:
     hour, colon, minute = text.partition(":")
     hours, minutes = numeral(hour), numeral(minute)
     if not colon or len(minute) != 2 or hours is None or minutes is None:
-        raise words.error(f"expected a time as 08:30, not {text or 'nothing'}", span=(offset, offset + len(text)))
+        raise words.error(
+            f"expected a time as 08:30, not {text or 'nothing'}", span=(offset, offset + len(text))
+        )
     value = hours * 60 + minutes
     if minutes > 59 or value > DAY_MINUTES:
-        raise words.error(f"{text} is no time of day: 00:00 to 24:00", span=(offset, offset + len(text)))
+        raise words.error(
+            f"{text} is no time of day: 00:00 to 24:00", span=(offset, offset + len(text))
+        )
     return value
 
 
@@ -84,7 +94,9 @@ def _date_and_time(words: Words) -> datetime:
     try:
         return datetime.strptime(f"{date} {time}", "%Y-%m-%d %H:%M")
     except ValueError:
-        raise words.error_from(start, f"{date} {time} is no date and time: write as 2026-12-01 08:30") from None
+        raise words.error_from(
+            start, f"{date} {time} is no date and time: write as 2026-12-01 08:30"
+        ) from None
 
 
 def moment(words: Words) -> Moment:
@@ -95,7 +107,13 @@ def moment(words: Words) -> Moment:
         start = words.index - 1
         date = _date_and_time(words)
         if DAYS[date.weekday()] != day:
-            raise words.error_from(start, f"{date:%Y-%m-%d} is a {date:%A}; write {date:%a %Y-%m-%d %H:%M}, or leave the day out")
+            raise words.error_from(
+                start,
+                (
+                    f"{date:%Y-%m-%d} is a {date:%A}; write {date:%a %Y-%m-%d %H:%M}, or leave the "
+                    "day out"
+                ),
+            )
         return Moment(f"{date:%Y-%m-%d %H:%M}", date=date)
     if day in DAYS:
         word, clock = day, words.take("a time, as 23:00")
@@ -108,7 +126,10 @@ def moment(words: Words) -> Moment:
             raise words.error(f"{word} is no date and time: write as 2026-12-01T08:30") from None
     if word[:1].isdigit():
         if ":" in word:
-            raise words.error(f"{word} is a time without a day; write one before it, as mon {word} or 2026-12-01 {word}")
+            raise words.error(
+                f"{word} is a time without a day; write one before it, as mon {word} or "
+                f"2026-12-01 {word}"
+            )
         words.index -= 1
         date = _date_and_time(words)
         return Moment(f"{date:%Y-%m-%d %H:%M}", date=date)

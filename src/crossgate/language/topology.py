@@ -1,14 +1,34 @@
-"""The network's own statements: subnets, outsides, devices with their interfaces, ports and routes, and hosts.
+"""The network's own statements: subnets, outsides, devices with their interfaces, ports and routes,
+and hosts.
 
-Each function reads one statement into the plan. What needs the whole network to be known (who else has this
-address, where a port's cable ends) is checked afterwards, in `wiring`.
+Each function reads one statement into the plan. What needs the whole network to be known (who else
+has this address, where a port's cable ends) is checked afterwards, in `wiring`.
 """
 
 from __future__ import annotations
 
-from crossgate.core.model.address import Address, AddressError, Family, Pattern, parse_address, parse_prefix, prefix
+from crossgate.core.model.address import (
+    Address,
+    AddressError,
+    Family,
+    Pattern,
+    parse_address,
+    parse_prefix,
+    prefix,
+)
 from crossgate.core.model.ethernet import MacError, is_group_mac, parse_mac
-from crossgate.core.model.network import Device, Host, Interface, InterfaceAddress, Point, PointKind, Port, Route, Segment, SharedGateway
+from crossgate.core.model.network import (
+    Device,
+    Host,
+    Interface,
+    InterfaceAddress,
+    Point,
+    PointKind,
+    Port,
+    Route,
+    Segment,
+    SharedGateway,
+)
 from crossgate.core.model.plaintext import numeral
 from crossgate.core.sets.meaning import WordKind, without
 from crossgate.language.cells import interface_cells, named_cells, route_cells
@@ -20,7 +40,9 @@ _MAX_VLAN = 4094
 
 
 def segment(words: Words, names: Names) -> None:
-    """SEGMENT = "subnet" NAME 1*PREFIX ["vlan" ID] ["isolated"] | "outside" NAME *PREFIX ["but" 1#WORD], which is read by `outsides`."""
+    """SEGMENT = "subnet" NAME 1*PREFIX ["vlan" ID] ["isolated"] | "outside" NAME *PREFIX ["but"
+    1#WORD], which is read by `outsides`.
+    """
     prefixes: list[Pattern] = []
     if words.choice(("subnet", "outside")) == "outside":
         name = words.name("an outside")
@@ -38,7 +60,9 @@ def segment(words: Words, names: Names) -> None:
         raise (
             words.missing("a prefix, as 10.64.8.0/22")
             if not words.peek()
-            else words.error("a subnet needs a prefix before its vlan, as 10.64.8.0/22", index=words.index)
+            else words.error(
+                "a subnet needs a prefix before its vlan, as 10.64.8.0/22", index=words.index
+            )
         )
     if words.accept("vlan"):
         vlan = words.number("a VLAN ID from 1 to 4094", _MAX_VLAN)
@@ -58,7 +82,9 @@ def outsides(names: Names) -> None:
             found, *_ = read_several(words, names.endpoints)
             words.end()
             if any(each.kind is WordKind.OUTSIDE for each in found):
-                raise words.error_from(start, "an outside has no address of another one; leave it out here")
+                raise words.error_from(
+                    start, "an outside has no address of another one; leave it out here"
+                )
             left_out = tuple(dict.fromkeys(each for meaning in found for each in meaning.patterns))
             if own.prefixes and not without(own.prefixes, left_out):
                 raise words.error_from(start, f"nothing is left of {name}")
@@ -84,14 +110,18 @@ def _with_length(words: Words, word: str, expected: str) -> tuple[Address, int]:
 
 
 def device(words: Words, names: Names) -> None:
-    """DEVICE = ("router" | "switch") NAME ["stateful"] ["closed"], with a block of `DEVICE_LINES`; in either order."""
+    """DEVICE = ("router" | "switch") NAME ["stateful"] ["closed"], with a block of `DEVICE_LINES`;
+    in either order.
+    """
     what = words.choice(("router", "switch"))
     name = words.name(f"a {what}")
     closed = words.accept("closed")
     stateful = words.accept("stateful")
     closed = closed or words.accept("closed")
     words.end()
-    found = names.plan.devices[name] = Device(name, what == "switch", stateful, words.place, closed=closed)
+    found = names.plan.devices[name] = Device(
+        name, what == "switch", stateful, words.place, closed=closed
+    )
     for line in words.block:
         with names.gathering():
             _device_line(Words(line), names, found)
@@ -111,7 +141,8 @@ def _device_line(words: Words, names: Names, owner: Device) -> None:
 
 
 def interface(words: Words, names: Names, owner: Device) -> None:
-    """INTERFACE = "interface" NAME 1*(ADDRESS/LEN) ["on" SUBNET] ["at" SWITCH.PORT] ["mac" MAC] ["cost" NUMBER] ["passive"].
+    """INTERFACE = "interface" NAME 1*(ADDRESS/LEN) ["on" SUBNET] ["at" SWITCH.PORT] ["mac" MAC]
+    ["cost" NUMBER] ["passive"].
 
     What stands behind the subnet may come in any order.
     """
@@ -124,12 +155,18 @@ def interface(words: Words, names: Names, owner: Device) -> None:
     while words.peek() not in ("on", *_ATTACHED, ""):
         word = words.take("an address")
         starts.append(words.index - 1)
-        own.append(InterfaceAddress(*_with_length(words, word, "an address with its prefix length, as 10.64.8.1/22")))
+        own.append(
+            InterfaceAddress(
+                *_with_length(words, word, "an address with its prefix length, as 10.64.8.1/22")
+            )
+        )
     if not own:
         raise (
             words.missing("an address with its prefix length, as 10.64.8.1/22")
             if not words.peek()
-            else words.error("an interface needs an address before `on`, as 10.64.8.1/22", index=words.index)
+            else words.error(
+                "an interface needs an address before `on`, as 10.64.8.1/22", index=words.index
+            )
         )
     on = _on(words, names, [each.address for each in own])
     for index, each in zip(starts, own, strict=True):
@@ -137,12 +174,28 @@ def interface(words: Words, names: Names, owner: Device) -> None:
         if (
             on.outside
             and on.prefixes
-            and not any(block.covers(each.connected) for block in on.prefixes if block.family is each.address.family)
+            and not any(
+                block.covers(each.connected)
+                for block in on.prefixes
+                if block.family is each.address.family
+            )
         ):
-            raise words.error(f"{each.connected} reaches beyond {on.name}, which is {' and '.join(map(str, on.prefixes))}", index=index)
+            raise words.error(
+                (
+                    f"{each.connected} reaches beyond {on.name}, which is "
+                    f"{' and '.join(map(str, on.prefixes))}"
+                ),
+                index=index,
+            )
         if not on.outside and each.connected not in on.prefixes:
-            block = next(block for block in on.prefixes if block.contains(each.address.value) and block.family is each.address.family)
-            raise words.error(f"{on.name} is {block}; write {each.address}/{block.prefix_length}", index=index)
+            block = next(
+                block
+                for block in on.prefixes
+                if block.contains(each.address.value) and block.family is each.address.family
+            )
+            raise words.error(
+                f"{on.name} is {block}; write {each.address}/{block.prefix_length}", index=index
+            )
     at = mac = cost = None
     passive = False
     written: set[str] = set()
@@ -153,7 +206,9 @@ def interface(words: Words, names: Names, owner: Device) -> None:
         at, mac, cost = at or _at(words), mac or _mac(words), cost or _cost(words)
         passive = passive or _passive(words, on)
     words.end()
-    owner.interfaces[name] = Interface(owner.name, name, tuple(own), on.name, at, words.place, mac, cost, passive)
+    owner.interfaces[name] = Interface(
+        owner.name, name, tuple(own), on.name, at, words.place, mac, cost, passive
+    )
 
 
 _ATTACHED = ("at", "mac", "cost", "passive")
@@ -178,7 +233,9 @@ def _passive(words: Words, on: Segment) -> bool:
     if not words.accept("passive"):
         return False
     if on.outside:
-        raise words.error(f"{on.name} is an outside, over which no device is a neighbour; leave passive out")
+        raise words.error(
+            f"{on.name} is an outside, over which no device is a neighbour; leave passive out"
+        )
     return True
 
 
@@ -195,7 +252,11 @@ def _on(words: Words, names: Names, own: list[Address]) -> Segment:
 
 def _only_subnet(words: Words, names: Names, own: list[Address]) -> Segment:
     """Return the one subnet that has all of some addresses."""
-    found = [each for each in names.plan.segments.values() if not each.outside and all(map(each.holds, own))]
+    found = [
+        each
+        for each in names.plan.segments.values()
+        if not each.outside and all(map(each.holds, own))
+    ]
     if len(found) == 1:
         return found[0]
     if words.peek() and words.peek() not in ("gateway", "by", "stateful", *_ATTACHED):
@@ -208,15 +269,31 @@ def _only_subnet(words: Words, names: Names, own: list[Address]) -> Segment:
 def _belongs(words: Words, index: int, address: Address, on: Segment, names: Names) -> None:
     """See that an address may be on its subnet or outside."""
     if on.outside and not on.prefixes:
-        other = next((each for each in names.plan.segments.values() if each.outside and each.holds(address)), None)
+        other = next(
+            (each for each in names.plan.segments.values() if each.outside and each.holds(address)),
+            None,
+        )
         if other is not None:
-            raise words.error(f"{address} is in {other.name}, so it is not on {on.name}, which is all the rest", index=index)
+            raise words.error(
+                f"{address} is in {other.name}, so it is not on {on.name}, which is all the rest",
+                index=index,
+            )
     elif on.outside and not on.holds(address):
         has = " and ".join(map(str, on.prefixes))
-        raise words.error(f"{address} is not in {on.name}, which is {has}; write its prefix behind outside {on.name}", index=index)
+        raise words.error(
+            (
+                f"{address} is not in {on.name}, which is {has}; write its prefix behind outside "
+                f"{on.name}"
+            ),
+            index=index,
+        )
     elif not on.holds(address):
         of_family = [str(block) for block in on.prefixes if block.family is address.family]
-        has = f"which is {' and '.join(of_family)}" if of_family else f"which has no {address.family.label} prefix"
+        has = (
+            f"which is {' and '.join(of_family)}"
+            if of_family
+            else f"which has no {address.family.label} prefix"
+        )
         raise words.error(f"{address} is not in {on.name}, {has}", index=index)
 
 
@@ -235,7 +312,9 @@ def _mac(words: Words) -> int | None:
     except MacError as error:
         raise words.error(str(error)) from None
     if is_group_mac(value) or not value:
-        raise words.error(f"{word} is no address of one machine" + (": it is a group's" if value else ""))
+        raise words.error(
+            f"{word} is no address of one machine" + (": it is a group's" if value else "")
+        )
     return value
 
 
@@ -251,13 +330,18 @@ def port(words: Words, names: Names, owner: Device) -> None:
     """PORT = "port" (NAME ["to" SWITCH.PORT] | FIRST-LAST) ["isolated"]."""
     words.keyword("port")
     if not owner.switch:
-        raise words.error(f"{owner.name} is a router, and only a switch has ports; write an interface")
+        raise words.error(
+            f"{owner.name} is a router, and only a switch has ports; write an interface"
+        )
     several = port_range(words.peek())
     if several:
         words.take("a port")
         if words.peek() == "to":
             words.index += 1
-            raise words.error(f"a cable joins two ports, and {words.words[1]} is {len(several)}; write a line for the one that it is at")
+            raise words.error(
+                f"a cable joins two ports, and {words.words[1]} is {len(several)}; write a line "
+                "for the one that it is at"
+            )
     isolated = False
     for name in several or [words.part("a port")]:
         if name in owner.ports or name in owner.interfaces:
@@ -265,7 +349,10 @@ def port(words: Words, names: Names, owner: Device) -> None:
         to = _port_reference(words) if words.accept("to") else None
         isolated = isolated or words.accept("isolated")
         if isolated and to is not None:
-            raise words.error("a cable to another switch carries the frames of all, so its port is not isolated; isolate the machines' own")
+            raise words.error(
+                "a cable to another switch carries the frames of all, so its port is not "
+                "isolated; isolate the machines' own"
+            )
         words.end()
         owner.ports[name] = Port(owner.name, name, to, words.place, isolated)
 
@@ -298,17 +385,23 @@ def route(words: Words, names: Names, owner: Device) -> None:
     if destination is None:
         destination = prefix(via, 0)
     if destination.family is not via.family:
-        raise words.error(f"{via} is {via.family.label} and the route is {destination.family.label}")
+        raise words.error(
+            f"{via} is {via.family.label} and the route is {destination.family.label}"
+        )
     words.end()
     owner.routes.append(Route(destination, via, words.place))
 
 
 def _via(words: Words, destination: Pattern | None) -> Address | None:
-    """VIA = "via" ADDRESS / "discard"; return the next device's address, None where packets end there."""
+    """VIA = "via" ADDRESS / "discard"; return the next device's address, None where packets end
+    there.
+    """
     if words.choice(("via", "discard")) == "via":
         return _address(words, "the address of the next device")
     if destination is None:
-        raise words.error("default has no family where no next device is named; write 0.0.0.0/0 or ::/0")
+        raise words.error(
+            "default has no family where no next device is named; write 0.0.0.0/0 or ::/0"
+        )
     words.end()
     return None
 
@@ -322,7 +415,9 @@ def _address(words: Words, expected: str) -> Address:
 
 
 def host(words: Words, names: Names) -> None:
-    """HOST = "host" NAME 1*ADDRESS ["on" SUBNET] ["at" SWITCH.PORT] ["gateway" ADDRESS]... ["mac" MAC] ["stateful"]."""
+    """HOST = "host" NAME 1*ADDRESS ["on" SUBNET] ["at" SWITCH.PORT] ["gateway" ADDRESS]... ["mac"
+    MAC] ["stateful"].
+    """
     words.keyword("host")
     name = words.name("a host")
     own: list[Address] = []
@@ -330,15 +425,32 @@ def host(words: Words, names: Names) -> None:
     while words.peek() not in ("on", "at", "gateway", "mac", "stateful", ""):
         own.append(_address(words, "an address"))
     if not own:
-        raise words.missing("an address") if not words.peek() else words.error("a host needs an address before `on`", index=words.index)
+        raise (
+            words.missing("an address")
+            if not words.peek()
+            else words.error("a host needs an address before `on`", index=words.index)
+        )
     on = _on(words, names, own)
     for index, address in enumerate(own, start):
         _belongs(words, index, address, on, names)
         if not on.outside:
             continue
-        inside = next((each.name for each in names.plan.segments.values() if each.holds(address) and not each.outside), None)
+        inside = next(
+            (
+                each.name
+                for each in names.plan.segments.values()
+                if each.holds(address) and not each.outside
+            ),
+            None,
+        )
         if inside is not None:
-            raise words.error(f"{address} is in {inside}, so it is not on {on.name}, which is all that no subnet covers", index=index)
+            raise words.error(
+                (
+                    f"{address} is in {inside}, so it is not on {on.name}, which is all that no "
+                    "subnet covers"
+                ),
+                index=index,
+            )
     mac, at = _mac(words), _at(words)
     gateways: dict[Family, Address] = {}
     while words.peek() in ("gateway", "mac"):
@@ -356,7 +468,9 @@ def host(words: Words, names: Names) -> None:
         gateways[gateway.family] = gateway
     stateful = words.accept("stateful")
     words.end()
-    names.plan.hosts[name] = Host(name, tuple(own), on.name, at, tuple(gateways.values()), words.place, mac, stateful)
+    names.plan.hosts[name] = Host(
+        name, tuple(own), on.name, at, tuple(gateways.values()), words.place, mac, stateful
+    )
 
 
 _MOST_VRID = 255
@@ -385,12 +499,20 @@ def gateway(words: Words, names: Names) -> None:
             raise words.error(f"{point} is no interface on {on.name}")
         for address in own:
             if not interface.in_family(address.family):
-                raise words.error(f"{point} has no {address.family.label} address, so it does not answer for {address}")
+                raise words.error(
+                    f"{point} has no {address.family.label} address, so it does not answer for "
+                    f"{address}"
+                )
         if any(each.owner == point.owner for each in by):
-            raise words.error(f"{point.owner} stands twice; a gateway is shared by different devices")
+            raise words.error(
+                f"{point.owner} stands twice; a gateway is shared by different devices"
+            )
         by.append(point)
     if len(by) == 1:
-        raise words.error(f"only {by[0].owner} answers for it; name a second interface behind a comma, or give {by[0]} the address itself")
+        raise words.error(
+            f"only {by[0].owner} answers for it; name a second interface behind a comma, or give "
+            f"{by[0]} the address itself"
+        )
     vrid = None
     if words.accept("vrid"):
         vrid = words.number("a virtual router's number from 1 to 255", _MOST_VRID)
@@ -401,5 +523,9 @@ def gateway(words: Words, names: Names) -> None:
 
 
 _PORT = Row("port", port, named_cells, Space.NAMES)
-DEVICE_LINES = (Row("interface", interface, interface_cells, Space.NAMES), _PORT, Row("route", route, route_cells))
+DEVICE_LINES = (
+    Row("interface", interface, interface_cells, Space.NAMES),
+    _PORT,
+    Row("route", route, route_cells),
+)
 """What stands in the block of a router or a switch; only a switch has ports."""

@@ -1,4 +1,6 @@
-"""The twin of a list: the same in the other address family, where its names have addresses of both."""
+"""The twin of a list: the same in the other address family, where its names have addresses of
+both.
+"""
 
 from __future__ import annotations
 
@@ -8,9 +10,17 @@ from crossgate.core.model.errors import PlanError
 from crossgate.language import edits
 from crossgate.language.draft import Draft
 
-ERRORS = "permit icmp/destination-unreachable,icmp/packet-too-big,icmp/time-exceeded,icmp/parameter-problem any to any"
+ERRORS = (
+    "permit "
+    "icmp/destination-unreachable,icmp/packet-too-big,icmp/time-exceeded,icmp/parameter-problem "
+    "any to any"
+)
 """What no IPv6 list may drop (RFC 4890 section 4.3.1)."""
-NEIGHBOURS = "permit icmp/router-solicitation,icmp/router-advertisement,icmp/neighbor-solicitation,icmp/neighbor-advertisement any to any"
+NEIGHBOURS = (
+    "permit "
+    "icmp/router-solicitation,icmp/router-advertisement,icmp/neighbor-solicitation,icmp/neighbor-advertisement "
+    "any to any"
+)
 """What a link needs (RFC 4861, RFC 4890 section 4.4.1)."""
 
 
@@ -20,39 +30,68 @@ def other_family(family: Family) -> Family:
 
 
 def write_twin(draft: Draft, access_list: AccessList, name: str, placed: bool) -> str:
-    """Write a list's twin, placed where the list stands if that is wanted, and say so; what has no twin is left out and told.
+    """Write a list's twin, placed where the list stands if that is wanted, and say so; what has no
+    twin is left out and told.
 
-    An IPv6 twin of an extended list begins with the ICMPv6 messages that must not be dropped. Raises `PlanError` where nothing of it has a twin.
+    An IPv6 twin of an extended list begins with the ICMPv6 messages that must not be dropped.
+    Raises `PlanError` where nothing of it has a twin.
     """
     family = other_family(access_list.family)
     empty = edits.empty_list(name, access_list.kind, family)
     lines, left = [], []
     for entry in access_list.entries:
-        text = f"{'off ' * entry.off}{entry.text}" + (f' "{entry.comment}"' if entry.comment else "")
+        text = f"{'off ' * entry.off}{entry.text}" + (
+            f' "{entry.comment}"' if entry.comment else ""
+        )
         try:
             edits.given_entry(draft, empty, text)
         except PlanError as error:
-            left.append(f"{access_list.name} {entry.number} has no twin in {family.label}: {error.message}")
+            left.append(
+                f"{access_list.name} {entry.number} has no twin in {family.label}: {error.message}"
+            )
         else:
             lines.append((entry.number, text))
     if not lines:
-        raise PlanError(f"no entry of {access_list.name} has a twin in {family.label}; " + (left[0] if left else "it has none"))
+        raise PlanError(
+            f"no entry of {access_list.name} has a twin in {family.label}; "
+            + (left[0] if left else "it has none")
+        )
     head = []
     if family is Family.IPV6 and access_list.kind is Kind.EXTENDED:
         first = lines[0][0]
         numbers = [number for number in (first // 3, 2 * first // 3) if number > 0]
         if len(numbers) == 2 and numbers[0] < numbers[1] < first:
-            head = [*zip(numbers, (f'{NEIGHBOURS} "RFC 4861"', f'{ERRORS} "RFC 4890"'), strict=True)]
+            head = [
+                *zip(numbers, (f'{NEIGHBOURS} "RFC 4861"', f'{ERRORS} "RFC 4890"'), strict=True)
+            ]
     notes = [f'    note "{note.text}"' for note in access_list.notes]
-    otherwise = [f"    otherwise {access_list.otherwise.action}"] if access_list.otherwise.written else []
+    otherwise = (
+        [f"    otherwise {access_list.otherwise.action}"] if access_list.otherwise.written else []
+    )
     body = [f"    {number} {text}" for number, text in (*head, *lines)]
     if name in draft.plan.lists:
-        raise PlanError(f"there is a list {name} already (line {draft.plan.lists[name].place.line}); give the twin another name")
+        raise PlanError(
+            f"there is a list {name} already (line {draft.plan.lists[name].place.line}); give the "
+            "twin another name"
+        )
     edits.header_given(name, access_list.kind, family.word)
-    edits.add_lists(draft, ["", f"list {name} {access_list.kind} {family.word}", *notes, *body, *otherwise])
-    stands = [each for each in draft.plan.placements if each.access_list == access_list.name] if placed else []
+    edits.add_lists(
+        draft, ["", f"list {name} {access_list.kind} {family.word}", *notes, *body, *otherwise]
+    )
+    stands = (
+        [each for each in draft.plan.placements if each.access_list == access_list.name]
+        if placed
+        else []
+    )
     for each in stands:
         edits.place_list(draft, empty, each.direction, each.point)
     draft.remarks += left
-    where = f", {' and '.join(f'{each.direction} on {each.point}' for each in stands)}" if stands else ""
-    return f"{name} is the twin of {access_list.name} in {family.label}, {len(lines)} of its {len(access_list.entries)} entries{where}"
+    where = (
+        f", {' and '.join(f'{each.direction} on {each.point}' for each in stands)}"
+        if stands
+        else ""
+    )
+    return (
+        f"{name} is the twin of {access_list.name} in {family.label}, {len(lines)} of its "
+        f"{len(access_list.entries)} entries{where}"
+    )

@@ -1,6 +1,8 @@
-"""What can be said of a network only when all of it is read: whose address it is, where cables end, what overlaps.
+"""What can be said of a network only when all of it is read: whose address it is, where cables end,
+what overlaps.
 
-Every function looks at the whole plan and yields the errors it finds, each at the line that has to be mended.
+Every function looks at the whole plan and yields the errors it finds, each at the line that has to
+be mended.
 """
 
 from __future__ import annotations
@@ -32,7 +34,9 @@ def check(plan: Plan, complain: Complain) -> Iterator[PlanError]:
 
 
 def _overlapping_subnets(plan: Plan, complain: Complain) -> Iterator[PlanError]:
-    yield from _overlapping([segment for segment in plan.segments.values() if not segment.outside], plan, complain)
+    yield from _overlapping(
+        [segment for segment in plan.segments.values() if not segment.outside], plan, complain
+    )
 
 
 def _outsides(plan: Plan, complain: Complain) -> Iterator[PlanError]:
@@ -41,45 +45,76 @@ def _outsides(plan: Plan, complain: Complain) -> Iterator[PlanError]:
     rest = [segment for segment in outsides if not segment.prefixes]
     for later in rest[1:]:
         message = (
-            f"{later.name} and {rest[0].name} (line {rest[0].place.line}) have no prefixes, and only one outside can be all the rest; "
+            f"{later.name} and {rest[0].name} (line {rest[0].place.line}) have no prefixes, and "
+            "only one outside can be all the rest; "
             f"write what {later.name} has: outside {later.name} PREFIX..."
         )
         yield complain(later.place, later.name, message)
     yield from _overlapping(outsides, plan, complain)
     yield from _left_out(plan, complain)
-    subnets = [block for segment in plan.segments.values() if not segment.outside for block in segment.prefixes]
+    subnets = [
+        block
+        for segment in plan.segments.values()
+        if not segment.outside
+        for block in segment.prefixes
+    ]
     for segment in outsides:
         for block in segment.prefixes:
-            around = next((each for each in subnets if each.family is block.family and each.covers(block)), None)
+            around = next(
+                (each for each in subnets if each.family is block.family and each.covers(block)),
+                None,
+            )
             if around is not None:
                 yield complain(
-                    segment.place, str(block), f"{block} has no address outside: the subnet {around} has all of it; leave it out"
+                    segment.place,
+                    str(block),
+                    (
+                        f"{block} has no address outside: the subnet {around} has all of it; "
+                        "leave it "
+                        "out"
+                    ),
                 )
 
 
 def _left_out(plan: Plan, complain: Complain) -> Iterator[PlanError]:
     """Machines on an outside with an address that is left out of it."""
     interfaces = [each for device in plan.devices.values() for each in device.interfaces.values()]
-    own = [(each.on, address.address, each.place) for each in interfaces for address in each.addresses]
-    own += [(host.on, address, host.place) for host in plan.hosts.values() for address in host.addresses]
+    own = [
+        (each.on, address.address, each.place) for each in interfaces for address in each.addresses
+    ]
+    own += [
+        (host.on, address, host.place) for host in plan.hosts.values() for address in host.addresses
+    ]
     for on, address, place in own:
         if plan.segments[on].leaves_out(address):
-            message = f"{address} is left out of {on} (line {plan.segments[on].place.line}); write a subnet for it, or leave less out"
+            message = (
+                f"{address} is left out of {on} (line {plan.segments[on].place.line}); "
+                "write a subnet for it, or leave less out"
+            )
             yield complain(place, str(address), message)
 
 
 def _overlapping(segments: list[Segment], plan: Plan, complain: Complain) -> Iterator[PlanError]:
     seen: list[tuple[str, int, int, int]] = []
     blocks = [(block, segment) for segment in segments for block in segment.prefixes]
-    for block, segment in sorted(blocks, key=lambda pair: (pair[0].family, pair[0].value, -pair[0].wildcard)):
+    for block, segment in sorted(
+        blocks, key=lambda pair: (pair[0].family, pair[0].value, -pair[0].wildcard)
+    ):
         while seen and (seen[-1][1] != block.family or seen[-1][3] < block.value):
             seen.pop()
         if seen:
             other = plan.segments[seen[-1][0]]
             later = max(segment, other, key=lambda each: each.place)
             earlier = other if later is segment else segment
-            own = "every outside has its own addresses" if later.outside else "a broadcast domain has its own prefix"
-            message = f"{later.name} and {earlier.name} (line {earlier.place.line}) both have {block}; {own}"
+            own = (
+                "every outside has its own addresses"
+                if later.outside
+                else "a broadcast domain has its own prefix"
+            )
+            message = (
+                f"{later.name} and {earlier.name} (line {earlier.place.line}) both have "
+                f"{block}; {own}"
+            )
             yield complain(later.place, later.name, message)
         seen.append((segment.name, block.family, block.value, block.last))
 
@@ -92,18 +127,30 @@ def _shared_addresses(plan: Plan, complain: Complain) -> Iterator[PlanError]:
         for interface in device.interfaces.values()
         for own in interface.addresses
     ]
-    owners += [(address, host.name, host.place) for host in plan.hosts.values() for address in host.addresses]
-    owners += [(address, f"the gateway of {each.on}", each.place) for each in plan.gateways for address in each.addresses]
+    owners += [
+        (address, host.name, host.place)
+        for host in plan.hosts.values()
+        for address in host.addresses
+    ]
+    owners += [
+        (address, f"the gateway of {each.on}", each.place)
+        for each in plan.gateways
+        for address in each.addresses
+    ]
     for address, name, place in sorted(owners, key=lambda owner: owner[2]):
         if address in holders:
             other, where = holders[address]
-            yield complain(place, str(address), f"{name} and {other} (line {where.line}) both have {address}")
+            yield complain(
+                place, str(address), f"{name} and {other} (line {where.line}) both have {address}"
+            )
         else:
             holders[address] = (name, place)
 
 
 def _shared_macs(plan: Plan, complain: Complain) -> Iterator[PlanError]:
-    """Machines of one subnet with the same hardware address: a switch would not know which of them is meant."""
+    """Machines of one subnet with the same hardware address: a switch would not know which of them
+    is meant.
+    """
     holders: dict[tuple[str, int], tuple[str, Place]] = {}
     owners = [(host.on, host.mac, host.name, host.place) for host in plan.hosts.values()]
     interfaces = [each for device in plan.devices.values() for each in device.interfaces.values()]
@@ -113,14 +160,24 @@ def _shared_macs(plan: Plan, complain: Complain) -> Iterator[PlanError]:
             continue
         other, where = holders.setdefault((on, mac), (name, place))
         if other != name:
-            yield complain(place, "mac", f"{other} and {name} (line {where.line}) both have {format_mac(mac)} on {on}")
+            yield complain(
+                place,
+                "mac",
+                f"{other} and {name} (line {where.line}) both have {format_mac(mac)} on {on}",
+            )
 
 
 def _lonely_outsides(plan: Plan, complain: Complain) -> Iterator[PlanError]:
-    used = {interface.on for device in plan.devices.values() for interface in device.interfaces.values()}
+    used = {
+        interface.on for device in plan.devices.values() for interface in device.interfaces.values()
+    }
     for segment in plan.segments.values():
         if segment.outside and segment.name not in used:
-            yield complain(segment.place, segment.name, f"no device has an interface on {segment.name}, so nothing can get there")
+            yield complain(
+                segment.place,
+                segment.name,
+                f"no device has an interface on {segment.name}, so nothing can get there",
+            )
 
 
 def _loose_ends(plan: Plan, complain: Complain) -> Iterator[PlanError]:
@@ -128,9 +185,15 @@ def _loose_ends(plan: Plan, complain: Complain) -> Iterator[PlanError]:
     ends: list[tuple[Point, Place, str]] = []
     for device in plan.devices.values():
         ends += [(port.to, port.place, "to") for port in device.ports.values() if port.to]
-        ends += [(interface.at, interface.place, "at") for interface in device.interfaces.values() if interface.at]
+        ends += [
+            (interface.at, interface.place, "at")
+            for interface in device.interfaces.values()
+            if interface.at
+        ]
     ends += [(host.at, host.place, "at") for host in plan.hosts.values() if host.at]
-    joined = {point: port.point for port, point in _cables(plan)} | {port.point: point for port, point in _cables(plan)}
+    joined = {point: port.point for port, point in _cables(plan)} | {
+        port.point: point for port, point in _cables(plan)
+    }
     for point, place, word in ends:
         switch = plan.devices.get(point.owner)
         if switch is None:
@@ -140,32 +203,57 @@ def _loose_ends(plan: Plan, complain: Complain) -> Iterator[PlanError]:
             known = [f"{point.owner}.{name}" for name in switch.ports]
             yield complain(place, str(point), unknown("port", str(point), known))
         elif word == "at" and point in joined:
-            yield complain(place, str(point), f"{point} is joined to {joined[point]}; a machine needs a port of its own")
+            yield complain(
+                place,
+                str(point),
+                f"{point} is joined to {joined[point]}; a machine needs a port of its own",
+            )
     used: dict[Point, Point] = {}
     for port, point in _cables(plan):
         for end, other in ((port.point, point), (point, port.point)):
             if end == other:
                 yield complain(port.place, str(point), f"{end} is joined to itself")
             elif used.setdefault(end, other) != other:
-                yield complain(port.place, str(point), f"{end} is joined to {used[end]} already; a cable has two ends")
+                yield complain(
+                    port.place,
+                    str(point),
+                    f"{end} is joined to {used[end]} already; a cable has two ends",
+                )
 
 
 def _isolated(plan: Plan, complain: Complain) -> Iterator[PlanError]:
     """Devices' interfaces at isolated ports: what goes through them would be everybody's."""
-    ends = [(end, each.place) for device in plan.devices.values() for each in device.interfaces.values() for end in (each.at,) if end]
-    ends += [(port.to, port.place) for device in plan.devices.values() for port in device.ports.values() if port.to]
+    ends = [
+        (end, each.place)
+        for device in plan.devices.values()
+        for each in device.interfaces.values()
+        for end in (each.at,)
+        if end
+    ]
+    ends += [
+        (port.to, port.place)
+        for device in plan.devices.values()
+        for port in device.ports.values()
+        if port.to
+    ]
     for end, place in ends:
         switch = plan.devices.get(end.owner)
         port = None if switch is None else switch.ports.get(end.part)
         if port is not None and port.isolated:
             message = (
-                f"{end} is isolated (line {port.place.line}), and a device is behind it, which all are to reach; take isolated out there"
+                f"{end} is isolated (line {port.place.line}), and a device is behind it, "
+                "which all are to reach; take isolated out there"
             )
             yield complain(place, str(end), message)
 
 
 def _cables(plan: Plan) -> list[tuple[Port, Point]]:
-    return [(port, port.to) for device in plan.devices.values() for port in device.ports.values() if port.to]
+    return [
+        (port, port.to)
+        for device in plan.devices.values()
+        for port in device.ports.values()
+        if port.to
+    ]
 
 
 def _routes(plan: Plan, complain: Complain) -> Iterator[PlanError]:
@@ -181,10 +269,17 @@ def _routes(plan: Plan, complain: Complain) -> Iterator[PlanError]:
                 if own.connected.contains(via.value)
             ]
             if not near:
-                message = f"{device.name} has no interface in the prefix of {via}, so it cannot hand packets to it"
+                message = (
+                    f"{device.name} has no interface in the prefix of {via}, so it cannot "
+                    "hand packets to it"
+                )
                 yield complain(route.place, str(via), message)
             elif any(own.address == via for own in near):
-                yield complain(route.place, str(via), f"{via} is {device.name}'s own address; name the next device's")
+                yield complain(
+                    route.place,
+                    str(via),
+                    f"{via} is {device.name}'s own address; name the next device's",
+                )
 
 
 def _gateways(plan: Plan, complain: Complain) -> Iterator[PlanError]:
@@ -192,7 +287,11 @@ def _gateways(plan: Plan, complain: Complain) -> Iterator[PlanError]:
         for gateway in host.gateways:
             own = plan.interface_of.get(gateway) or plan.gateway_at.get(gateway)
             if own is None or own.on != host.on:
-                yield complain(host.place, str(gateway), f"no device has {gateway} on {host.on}, so it is nobody's gateway")
+                yield complain(
+                    host.place,
+                    str(gateway),
+                    f"no device has {gateway} on {host.on}, so it is nobody's gateway",
+                )
 
 
 def _rings(plan: Plan, complain: Complain) -> Iterator[PlanError]:
@@ -211,6 +310,9 @@ def _rings(plan: Plan, complain: Complain) -> Iterator[PlanError]:
             continue
         seen.add(cable)
         if top(port.switch) == top(point.owner):
-            message = f"{port.point} to {point} closes a ring of switches; frames would go round in it, so leave one cable out"
+            message = (
+                f"{port.point} to {point} closes a ring of switches; frames would go round "
+                "in it, so leave one cable out"
+            )
             yield complain(port.place, str(point), message)
         island[top(port.switch)] = top(point.owner)

@@ -17,7 +17,9 @@ _PART = re.compile(r"[A-Za-z0-9][A-Za-z0-9_/:.-]*\Z")
 
 
 class Words:
-    """A cursor over the words of a line; see `lines.split_words` for `commas`. `block` are the lines that belong to it."""
+    """A cursor over the words of a line; see `lines.split_words` for `commas`. `block` are the
+    lines that belong to it.
+    """
 
     __slots__ = ("_commas", "block", "index", "line", "words")
 
@@ -45,7 +47,9 @@ class Words:
         return self.words[self.index] if self.index < len(self.words) else ""
 
     def take(self, expected: str) -> str:
-        """Take the next word; at the end of the line that is an error telling what was `expected`."""
+        """Take the next word; at the end of the line that is an error telling what was
+        `expected`.
+        """
         index = self.index
         if index >= len(self.words):
             raise self.missing(expected)
@@ -71,7 +75,10 @@ class Words:
         word = self.take(expected)
         if word not in words:
             near = nearest(word, list(words))
-            raise self.error(f"expected {expected}, not {word}" + (f"; did you mean {near}?" if near else ""), near=near)
+            raise self.error(
+                f"expected {expected}, not {word}" + (f"; did you mean {near}?" if near else ""),
+                near=near,
+            )
         return word
 
     def text(self, expected: str) -> str:
@@ -85,14 +92,20 @@ class Words:
         """Take a new name: a letter, then letters, digits, `_` or `-`."""
         word = self.take(f"the name of {what}")
         if not _NAME.match(word):
-            raise self.error(f"{word} cannot name {what}: a name is a letter, then letters, digits, _ or -")
+            raise self.error(
+                f"{word} cannot name {what}: a name is a letter, then letters, digits, _ or -"
+            )
         return word
 
     def part(self, what: str) -> str:
-        """Take a new interface or port name, which may start with a digit and hold `/`, `:` and `.`."""
+        """Take a new interface or port name, which may start with a digit and hold `/`, `:` and
+        `.`.
+        """
         word = self.take(f"the name of {what}")
         if not _PART.match(word):
-            raise self.error(f"{word} cannot name {what}: letters, digits, _ - / : and . after a letter or digit")
+            raise self.error(
+                f"{word} cannot name {what}: letters, digits, _ - / : and . after a letter or digit"
+            )
         return word
 
     def number(self, expected: str, most: int) -> int:
@@ -109,21 +122,36 @@ class Words:
         """The line must end here."""
         if self.index < len(self.words):
             self.index += 1
-            raise self.error(f"nothing more belongs here, but there is {self.words[self.index - 1]}")
+            raise self.error(
+                f"nothing more belongs here, but there is {self.words[self.index - 1]}"
+            )
 
     def missing(self, expected: str) -> PlanError:
         """Make an error that points behind the last word."""
         last = self._spans()[-1][1] if self.words else len(self.line.text)
-        return PlanError(f"expected {expected} here", place=self.place, source=self.line.text, column=last + 2)
+        return PlanError(
+            f"expected {expected} here", place=self.place, source=self.line.text, column=last + 2
+        )
 
-    def error(self, message: str, *, index: int | None = None, span: tuple[int, int] | None = None, near: str = "") -> PlanError:
-        """Make an error at the word just taken, or at word `index`; `span` bounds a part of that word, `near` is what is likely meant there."""
+    def error(
+        self,
+        message: str,
+        *,
+        index: int | None = None,
+        span: tuple[int, int] | None = None,
+        near: str = "",
+    ) -> PlanError:
+        """Make an error at the word just taken, or at word `index`; `span` bounds a part of that
+        word, `near` is what is likely meant there.
+        """
         spans = self._spans()
         at = self.index - 1 if index is None else index
         start, end = spans[at] if 0 <= at < len(spans) else (0, len(self.line.text))
         if span is not None and span[1] > span[0]:
             start, end = start + span[0], start + span[1]
-        error = PlanError(message, place=self.place, source=self.line.text, column=start + 1, width=end - start)
+        error = PlanError(
+            message, place=self.place, source=self.line.text, column=start + 1, width=end - start
+        )
         if near:
             error.instead = Instead(start, end, near)
         return error
@@ -136,10 +164,16 @@ class Words:
         """Make an error at the words from `index` to the one just taken."""
         spans = self._spans()
         start, end = spans[index][0], spans[self.index - 1][1]
-        return PlanError(message, place=self.place, source=self.line.text, column=start + 1, width=end - start)
+        return PlanError(
+            message, place=self.place, source=self.line.text, column=start + 1, width=end - start
+        )
 
     def _spans(self) -> list[tuple[int, int]]:
-        return [(each.start, each.end) for each in tokens(self.line.text, self._commas) if each.text[0] != "#"]
+        return [
+            (each.start, each.end)
+            for each in tokens(self.line.text, self._commas)
+            if each.text[0] != "#"
+        ]
 
 
 def _either(words: Collection[str]) -> str:

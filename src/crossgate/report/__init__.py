@@ -1,1 +1,3 @@
-"""One page about a plan: what it is made of is gathered in `pages`, how it looks stands in `page.html`."""
+"""One page about a plan: what it is made of is gathered in `pages`, how it looks stands in
+`page.html`.
+"""

@@ -1,6 +1,8 @@
-"""The report: everything about a plan on one page, in one file, that needs nothing else and no network.
+"""The report: everything about a plan on one page, in one file, that needs nothing else and no
+network.
 
-`Report` is what the page shows, as text and numbers; the template only lays it out, and escapes all of it.
+`Report` is what the page shows, as text and numbers; the template only lays it out, and escapes all
+of it.
 """
 
 from __future__ import annotations
@@ -25,7 +27,9 @@ EXTRA = "pip install 'crossgate[pictures]'"
 
 
 class Line(NamedTuple):
-    """A line of a list: its number, whether it is off, its words, how often it decided, and the findings about it."""
+    """A line of a list: its number, whether it is off, its words, how often it decided, and the
+    findings about it.
+    """
 
     number: str
     off: bool
@@ -49,7 +53,9 @@ class ListPart(NamedTuple):
 
 
 class GridPart(NamedTuple):
-    """Who reaches whom by one service: a row for each sender, a cell for each receiver: marks with the verdicts that they stand for."""
+    """Who reaches whom by one service: a row for each sender, a cell for each receiver: marks with
+    the verdicts that they stand for.
+    """
 
     service: str
     columns: tuple[str, ...]
@@ -86,15 +92,24 @@ class Report:
     @property
     def counts(self) -> dict[Severity, int]:
         """Return how many findings there are of each severity that has some."""
-        found = {severity: sum(each.severity is severity for each in self.findings) for severity in Severity}
+        found = {
+            severity: sum(each.severity is severity for each in self.findings)
+            for severity in Severity
+        }
         return {severity: number for severity, number in found.items() if number}
 
     @property
     def standing(self) -> str:
         """Say in a sentence how the plan stands."""
         held = len(self.verified) - len(self.failed)
-        told = [f"{held} of {len(self.verified)} expectations hold"] if self.verified else ["nothing is expected yet"]
-        told += [f"{number} {severity}{'s' * (number != 1)}" for severity, number in self.counts.items()] or ["no findings"]
+        told = (
+            [f"{held} of {len(self.verified)} expectations hold"]
+            if self.verified
+            else ["nothing is expected yet"]
+        )
+        told += [
+            f"{number} {severity}{'s' * (number != 1)}" for severity, number in self.counts.items()
+        ] or ["no findings"]
         return ", ".join(told)
 
     @property
@@ -103,12 +118,22 @@ class Report:
         return not self.failed and Severity.ERROR not in self.counts
 
 
-def list_parts(plan: Plan, findings: Sequence[Finding], hits: Mapping[DeciderKey, int]) -> list[ListPart]:
+def list_parts(
+    plan: Plan, findings: Sequence[Finding], hits: Mapping[DeciderKey, int]
+) -> list[ListPart]:
     """Return a part for each list."""
-    return [_list_part(plan, each, [one for one in findings if one.access_list == each.name], hits) for each in plan.every_list.values()]
+    return [
+        _list_part(plan, each, [one for one in findings if one.access_list == each.name], hits)
+        for each in plan.every_list.values()
+    ]
 
 
-def _list_part(plan: Plan, access_list: AnyList[Any], findings: Sequence[Finding], hits: Mapping[DeciderKey, int]) -> ListPart:
+def _list_part(
+    plan: Plan,
+    access_list: AnyList[Any],
+    findings: Sequence[Finding],
+    hits: Mapping[DeciderKey, int],
+) -> ListPart:
     places = [each for each in plan.every_placement if each.access_list == access_list.name]
     lines = []
     for entry in (*access_list.entries, None):
@@ -117,17 +142,32 @@ def _list_part(plan: Plan, access_list: AnyList[Any], findings: Sequence[Finding
         action = access_list.otherwise.action if entry is None else entry.action
         text = "" if entry is None else entry.text.partition(" ")[2]
         lines.append(
-            Line("otherwise" if number is None else str(number), entry is not None and entry.off, str(action), text, "" if entry is None else entry.comment, hits.get(DeciderKey(access_list.name, number), 0), own)
-        )  # fmt: skip
+            Line(
+                "otherwise" if number is None else str(number),
+                entry is not None and entry.off,
+                str(action),
+                text,
+                "" if entry is None else entry.comment,
+                hits.get(DeciderKey(access_list.name, number), 0),
+                own,
+            )
+        )
     return ListPart(
-        access_list.name, f"{access_list.kind} {access_list.label}", tuple(f"{each.direction} on {each.point}" for each in places),
-        tuple(dict.fromkeys(each.point.owner for each in places)), tuple(note.text for note in access_list.notes), tuple(lines),
+        access_list.name,
+        f"{access_list.kind} {access_list.label}",
+        tuple(f"{each.direction} on {each.point}" for each in places),
+        tuple(dict.fromkeys(each.point.owner for each in places)),
+        tuple(note.text for note in access_list.notes),
+        tuple(lines),
         tuple(each for each in findings if each.entry is None),
-    )  # fmt: skip
+    )
 
 
 def grid_part(
-    service: str, rows: Sequence[str], columns: Sequence[str], verdicts: Mapping[tuple[str, str], Mapping[str, Verdict]]
+    service: str,
+    rows: Sequence[str],
+    columns: Sequence[str],
+    verdicts: Mapping[tuple[str, str], Mapping[str, Verdict]],
 ) -> GridPart:
     """Return a grid; `verdicts` are those of each pair by family."""
     found = []
@@ -135,13 +175,16 @@ def grid_part(
         cells = []
         for column in columns:
             own = verdicts.get((row, column), {})
-            cells.append(tuple((MARKS[verdict], f"{family}: {verdict}") for family, verdict in own.items()))
+            cells.append(
+                tuple((MARKS[verdict], f"{family}: {verdict}") for family, verdict in own.items())
+            )
         found.append((row, tuple(cells)))
     return GridPart(service, tuple(columns), tuple(found))
 
 
 def themed(svg: str, titles: Mapping[str, str]) -> str:
-    """Return a picture in light colours to stand in the page: its colours are the page's, and its named parts can be reached by keyboard.
+    """Return a picture in light colours to stand in the page: its colours are the page's, and its
+    named parts can be reached by keyboard.
 
     `titles` are what is told of parts, by their names in the picture.
     """
@@ -153,10 +196,21 @@ def themed(svg: str, titles: Mapping[str, str]) -> str:
         name = part_id(name)
         tag = f'<g id="{escape(name)}">'
         svg = svg.replace(
-            tag, f'<g id="{escape(name)}" class="part" tabindex="0" role="img" aria-label="{escape(title)}"><title>{escape(title)}</title>'
+            tag,
+            (
+                f'<g id="{escape(name)}" class="part" tabindex="0" role="img" '
+                f'aria-label="{escape(title)}"><title>{escape(title)}</title>'
+            ),
         )
-    svg = re.sub(r"<style[^>]*>.*?</style>", "", svg, flags=re.DOTALL)  # the page's own style has it
-    return re.sub(r'(<svg[^>]*?) width="[\d.]+pt"([^>]*?)>', r"\1\2>", re.sub(r' height="[\d.]+pt"', "", svg, count=1), count=1)
+    svg = re.sub(
+        r"<style[^>]*>.*?</style>", "", svg, flags=re.DOTALL
+    )  # the page's own style has it
+    return re.sub(
+        r'(<svg[^>]*?) width="[\d.]+pt"([^>]*?)>',
+        r"\1\2>",
+        re.sub(r' height="[\d.]+pt"', "", svg, count=1),
+        count=1,
+    )
 
 
 def page(report: Report) -> str:
@@ -166,9 +220,15 @@ def page(report: Report) -> str:
     try:
         from jinja2 import Environment, PackageLoader, StrictUndefined
     except ImportError:
-        raise PlanError(f"the report needs the package jinja2, which is not installed: {EXTRA}") from None
+        raise PlanError(
+            f"the report needs the package jinja2, which is not installed: {EXTRA}"
+        ) from None
     environment = Environment(
-        loader=PackageLoader("crossgate.report", ""), autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
+        loader=PackageLoader("crossgate.report", ""),
+        autoescape=True,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
     )
     colours = {
         theme: {each.name.replace("_", "-"): getattr(own, each.name) for each in fields(Theme)}
@@ -176,13 +236,24 @@ def page(report: Report) -> str:
     }
     style = environment.get_template("page.css").render(colours=colours)
     script = environment.get_template("page.js").render()
-    policy = f"default-src 'none'; style-src-elem {_hash(style)}; style-src-attr 'unsafe-inline'; script-src {_hash(script)}; img-src data:"
+    policy = (
+        f"default-src 'none'; style-src-elem {_hash(style)}; style-src-attr 'unsafe-inline'; "
+        f"script-src {_hash(script)}; img-src data:"
+    )
     return environment.get_template("page.html").render(
-        report=report, plan=report.plan, files=[*map(handed_on, report.plan.files)], handed_on=handed_on, line_name=line_name, style=style, script=script,
+        report=report,
+        plan=report.plan,
+        files=[*map(handed_on, report.plan.files)],
+        handed_on=handed_on,
+        line_name=line_name,
+        style=style,
+        script=script,
         policy=f"{policy}; base-uri 'none'; form-action 'none'",
-    )  # fmt: skip
+    )
 
 
 def _hash(text: str) -> str:
-    """Return what a Content-Security-Policy calls an element by: the SHA-256 of what stands in it (W3C CSP Level 3, section 2.3.1)."""
+    """Return what a Content-Security-Policy calls an element by: the SHA-256 of what stands in it
+    (W3C CSP Level 3, section 2.3.1).
+    """
     return f"'sha256-{b64encode(sha256(text.encode()).digest()).decode()}'"

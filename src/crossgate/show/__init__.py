@@ -1,1 +1,3 @@
-"""What a person sees: answers as lines, tables and pictures. Colour supports the meaning and never carries it."""
+"""What a person sees: answers as lines, tables and pictures. Colour supports the meaning and never
+carries it.
+"""

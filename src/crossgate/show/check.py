@@ -25,22 +25,44 @@ def lines(plan: Plan, audited: Audited) -> Iterator[str]:
         if finding.packet is not None and packet_text(finding.packet) not in finding.message:
             yield f"    packet: {packet_text(finding.packet)}"
     if findings:
-        totals = [(severity, sum(finding.severity is severity for finding in findings)) for severity in Severity]
+        totals = [
+            (severity, sum(finding.severity is severity for finding in findings))
+            for severity in Severity
+        ]
         accepted = [f"{len(audited.accepted)} accepted"] if audited.accepted else []
         mended = sum(finding.name in MENDED for finding in findings)
-        hint = f"; {name('crossgate mend')} looks for edits that end {mended} of them" if mended else ""
-        yield ", ".join([*(count(number, str(severity)) for severity, number in totals if number), *accepted]) + hint
+        hint = (
+            f"; {name('crossgate mend')} looks for edits that end {mended} of them"
+            if mended
+            else ""
+        )
+        yield (
+            ", ".join(
+                [
+                    *(count(number, str(severity)) for severity, number in totals if number),
+                    *accepted,
+                ]
+            )
+            + hint
+        )
     elif not (plan.every_list or plan.segments or plan.devices):
         yield f"{plan.files[0]} is empty: it has no network and no list yet"
     else:
         entries = sum(len(each.entries) for each in plan.every_list.values())
-        yield f"no findings in {count(len(plan.every_list), 'list')} with {count(entries, 'entry', 'entries')}"
+        yield (
+            f"no findings in {count(len(plan.every_list), 'list')} with "
+            f"{count(entries, 'entry', 'entries')}"
+        )
     for finding, line in audited.accepted:
-        yield quiet(f'accepted in line {line.place.line}: {finding.name}{where(finding)}, "{line.reason}"')
+        yield quiet(
+            f'accepted in line {line.place.line}: {finding.name}{where(finding)}, "{line.reason}"'
+        )
 
 
 def where(finding: Finding) -> str:
-    """Return the list and entry that a finding is about, as ` in kiosk-fence 30`; "" where it is about none."""
+    """Return the list and entry that a finding is about, as ` in kiosk-fence 30`; "" where it is
+    about none.
+    """
     if finding.access_list is None:
         return ""
     if finding.entry is None:

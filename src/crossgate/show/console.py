@@ -1,6 +1,7 @@
 """The terminal: colours, and lines that fit it. Colour supports the meaning and never carries it.
 
-A line is a string that may hold colour codes; where the output is no terminal, or NO_COLOR is set, they are left out.
+A line is a string that may hold colour codes; where the output is no terminal, or NO_COLOR is set,
+they are left out.
 """
 
 from __future__ import annotations
@@ -16,9 +17,21 @@ from crossgate.core.model.plaintext import escaped
 from crossgate.show.width import CODES, hung, screen_width, wrapped
 
 _COLOURS = {
-    "permit": "green", "deny": "red", "reject": "red", "permitted": "green", "denied": "red", "half-open": "yellow",
-    "unroutable": "magenta", "varies": "yellow", "some": "yellow", "error": "red", "warning": "yellow", "note": "cyan", "held": "green", "failed": "red",
-}  # fmt: skip
+    "permit": "green",
+    "deny": "red",
+    "reject": "red",
+    "permitted": "green",
+    "denied": "red",
+    "half-open": "yellow",
+    "unroutable": "magenta",
+    "varies": "yellow",
+    "some": "yellow",
+    "error": "red",
+    "warning": "yellow",
+    "note": "cyan",
+    "held": "green",
+    "failed": "red",
+}
 
 
 def quiet(text: str) -> str:
@@ -53,7 +66,8 @@ def leading_word(text: str) -> str:
 
 
 def write(lines: Iterable[str]) -> None:
-    """Print lines to standard output, folded where they do not fit; when its reader has gone (`| head`), the rest is not printed.
+    """Print lines to standard output, folded where they do not fit; when its reader has gone (`|
+    head`), the rest is not printed.
 
     What would steer the terminal, but for our own colours, is printed as an escape.
     """
@@ -66,13 +80,18 @@ def write(lines: Iterable[str]) -> None:
                 continue
             parts = CODES.split(line)
             codes = [] if plain else CODES.findall(line)
-            typer.echo("".join(escaped(part) + code for part, code in zip_longest(parts, codes, fillvalue="")))
+            typer.echo(
+                "".join(
+                    escaped(part) + code for part, code in zip_longest(parts, codes, fillvalue="")
+                )
+            )
     except BrokenPipeError:
         silence()
 
 
 def ready_streams(words: Sequence[str]) -> str:
-    """Make the standard streams ready for any text, and return what makes it impossible to run, "" where nothing does.
+    """Make the standard streams ready for any text, and return what makes it impossible to run, ""
+    where nothing does.
 
     A closed standard error is replaced, so that no problem is ever printed among the answers.
     """

@@ -29,37 +29,71 @@ def proposal_lines(proposal: Proposal) -> Iterator[str]:
         yield from folded(quiet(remark), 2)
     yield from map(_painted, proposal.diff)
     if proposal.impact is None:
-        yield "\n".join(proposal.errors) + (f"\n{len(proposal.errors)} errors" if len(proposal.errors) > 1 else "")
+        yield "\n".join(proposal.errors) + (
+            f"\n{len(proposal.errors)} errors" if len(proposal.errors) > 1 else ""
+        )
     else:
         yield from impact_lines(proposal.plan, proposal.impact)
         yield from _asked_for_nothing(proposal.plan, proposal.impact)
 
 
 def _asked_for_nothing(new: Plan, impact: Impact) -> Iterator[str]:
-    """Yield a question for each list of which nothing comes by any more, where something did or it is new."""
-    for name in dict.fromkeys(each.access_list for each in impact.findings if each.name == "wrong-side"):
-        found = [each for each in impact.findings if (each.name, each.access_list) == ("wrong-side", name)]
+    """Yield a question for each list of which nothing comes by any more, where something did or it
+    is new.
+    """
+    for name in dict.fromkeys(
+        each.access_list for each in impact.findings if each.name == "wrong-side"
+    ):
+        found = [
+            each
+            for each in impact.findings
+            if (each.name, each.access_list) == ("wrong-side", name)
+        ]
         access_list = new.lists.get(name or "")
         if access_list is None or len(found) < sum(not each.off for each in access_list.entries):
             continue
-        here = " or ".join(f"{each.direction} on {each.point}" for each in new.placements if each.access_list == name)
-        passes = dict.fromkeys(f"{each.passes[1]} on {each.passes[0]}" for each in found if each.passes is not None)
+        here = " or ".join(
+            f"{each.direction} on {each.point}"
+            for each in new.placements
+            if each.access_list == name
+        )
+        passes = dict.fromkeys(
+            f"{each.passes[1]} on {each.passes[0]}" for each in found if each.passes is not None
+        )
         there = f"; those of {' and '.join(list(passes)[:MOST_FINDINGS])} are" if passes else ""
-        yield from folded(strong(f"is it meant there? no packet that comes by {here} is asked for by {name}{there}"), 0)
+        yield from folded(
+            strong(
+                f"is it meant there? no packet that comes by {here} is asked for by {name}{there}"
+            ),
+            0,
+        )
 
 
 def outcome(proposal: Proposal, written: bool, dry_run: bool) -> str:
     """Say whether a proposal was written, and why not."""
     if proposal.refused:
-        return f"refused: {proposal.refused}; nothing is written{'' if proposal.impact is None else ', --anyway writes it'}"
-    return "written" if written else "nothing is written: this was a dry run" if dry_run else "nothing is written"
+        return (
+            f"refused: {proposal.refused}; nothing is "
+            f"written{'' if proposal.impact is None else ', --anyway writes it'}"
+        )
+    return (
+        "written"
+        if written
+        else "nothing is written: this was a dry run"
+        if dry_run
+        else "nothing is written"
+    )
 
 
 def _painted(line: str) -> str:
     """Paint a line of a diff."""
     if line.startswith(("---", "+++", "@@")):
         return quiet(line)
-    return word({"+": "permit", "-": "deny"}.get(line[:1], ""), shown=line) if line[:1] in "+-" else line
+    return (
+        word({"+": "permit", "-": "deny"}.get(line[:1], ""), shown=line)
+        if line[:1] in "+-"
+        else line
+    )
 
 
 def impact_lines(new: Plan, impact: Impact) -> Iterator[str]:
@@ -67,19 +101,27 @@ def impact_lines(new: Plan, impact: Impact) -> Iterator[str]:
     turns = sorted(impact.turned, key=lambda each: each.now.held)
     for turned in turns[:MOST_TURNED]:
         expectation = turned.now.expectation
-        mark = word("held", bold=True, shown="holds now") if turned.now.held else word("failed", bold=True, shown="breaks")
+        mark = (
+            word("held", bold=True, shown="holds now")
+            if turned.now.held
+            else word("failed", bold=True, shown="breaks")
+        )
         yield f"{mark}  {quiet(str(expectation.place.line))}  {expectation.text}"
         if not turned.now.held:
             yield from folded(turned.now.why, 4)
     if len(turns) > MOST_TURNED:
         yield quiet(f"and {count(len(turns) - MOST_TURNED, 'more expectation')}; --json tells all")
     if impact.differences:
-        yield from difference_lines(new, impact.differences, most=MOST_ROWS, rest="--json tells all")
+        yield from difference_lines(
+            new, impact.differences, most=MOST_ROWS, rest="--json tells all"
+        )
     else:
         yield "no packet with a true source address is treated otherwise"
     if impact.findings:
         yield strong(f"{count(len(impact.findings), 'new finding')}:")
-    for finding in sorted(impact.findings, key=lambda each: list(Severity).index(each.severity))[:MOST_FINDINGS]:
+    for finding in sorted(impact.findings, key=lambda each: list(Severity).index(each.severity))[
+        :MOST_FINDINGS
+    ]:
         yield f"  {word(finding.severity)} {finding.name}{where(finding)}"
         yield from folded(finding.message, 4)
     if len(impact.findings) > MOST_FINDINGS:

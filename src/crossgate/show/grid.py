@@ -1,4 +1,6 @@
-"""The grid for people: sources down, destinations across under numbers, a letter a cell, two where families differ."""
+"""The grid for people: sources down, destinations across under numbers, a letter a cell, two where
+families differ.
+"""
 
 from __future__ import annotations
 
@@ -20,20 +22,29 @@ _LETTERS = {
 }
 _MEANINGS = {Verdict.VARIES: "varies with the path", Verdict.SOME: "some of it (reach tells)"}
 _MIXED = "m"
-_WORDS = {letter: str(verdict) for verdict, letter in _LETTERS.items()} | {_MIXED: str(Verdict.HALF_OPEN)}
+_WORDS = {letter: str(verdict) for verdict, letter in _LETTERS.items()} | {
+    _MIXED: str(Verdict.HALF_OPEN)
+}
 """The words by whose colours the letters are painted."""
 _NONE = "·"
 _COLUMNS = 80
-"""How wide the names across may stand beside each other where nothing says how wide the screen is."""
+"""How wide the names across may stand beside each other where nothing says how wide the screen is.
+"""
 _LONGEST = 12
 """How many letters of a name are written downwards."""
 _LONGEST_LABEL = 24
 
 
 def lines(
-    sources: Sequence[str], destinations: Sequence[str], services: Sequence[str], cells: Iterable[Cell], left: LeftOut | None = None
+    sources: Sequence[str],
+    destinations: Sequence[str],
+    services: Sequence[str],
+    cells: Iterable[Cell],
+    left: LeftOut | None = None,
 ) -> Iterator[str]:
-    """Yield one grid a service, in several parts where the screen is too narrow for one, then the legend and what is left out."""
+    """Yield one grid a service, in several parts where the screen is too narrow for one, then the
+    legend and what is left out.
+    """
     found = {(cell.service, cell.source, cell.destination): cell.verdicts() for cell in cells}
     numbers = {destination: str(number) for number, destination in enumerate(destinations, 1)}
     told = all(destination in sources for destination in destinations)
@@ -43,7 +54,9 @@ def lines(
     differ = False
     for service in services:
         letters = {
-            (source, destination): _letters(found.get((service, source, destination)), source == destination)
+            (source, destination): _letters(
+                found.get((service, source, destination)), source == destination
+            )
             for source in sources
             for destination in destinations
         }
@@ -57,18 +70,30 @@ def lines(
         for start in range(0, len(destinations), room // wide):
             part = destinations[start : start + room // wide]
             yield strong(service) + (
-                quiet(f"  {start + 1} to {start + len(part)} of {len(destinations)}") if len(part) < len(destinations) else ""
+                quiet(f"  {start + 1} to {start + len(part)} of {len(destinations)}")
+                if len(part) < len(destinations)
+                else ""
             )
             for head in _head([numbers[each] if told else each for each in part], wide):
                 yield (" " * side + "".join(cell.rjust(wide) for cell in head)).rstrip()
             for source in sources:
-                label = labels[source].ljust(side) if not told else f"{labels[source].ljust(side - 4)} {numbers.get(source, ''):>3}"
+                label = (
+                    labels[source].ljust(side)
+                    if not told
+                    else f"{labels[source].ljust(side - 4)} {numbers.get(source, ''):>3}"
+                )
                 yield label + "".join(
-                    " " * (wide - len(letters[(source, destination)])) + _paint(letters[(source, destination)]) for destination in part
+                    " " * (wide - len(letters[(source, destination)]))
+                    + _paint(letters[(source, destination)])
+                    for destination in part
                 )
             yield ""
     meanings = [(_LETTERS[verdict], _MEANINGS.get(verdict, str(verdict))) for verdict in Verdict]
-    meanings += [(_MIXED, "parts of the service differ"), (_NONE, "no common family"), ("-", "itself")]
+    meanings += [
+        (_MIXED, "parts of the service differ"),
+        (_NONE, "no common family"),
+        ("-", "itself"),
+    ]
     yield "  ".join(f"{_paint(letter)} {meaning}" for letter, meaning in meanings if letter in used)
     if differ:
         yield quiet("two letters: IPv4 and IPv6 differ")
@@ -81,30 +106,44 @@ def _left_out(left: LeftOut | None) -> Iterator[str]:
 
 
 def _head(texts: Sequence[str], wide: int) -> list[tuple[str, ...]]:
-    """Return the rows of letters above the columns: beside each other where the texts are short, else downwards."""
+    """Return the rows of letters above the columns: beside each other where the texts are short,
+    else downwards.
+    """
     if max(map(len, texts)) < wide:
         return [tuple(texts)]
-    cut = [text if len(text) <= _LONGEST else f"{text[: _LONGEST - 4]}…{text[-3:]}" for text in texts]
+    cut = [
+        text if len(text) <= _LONGEST else f"{text[: _LONGEST - 4]}…{text[-3:]}" for text in texts
+    ]
     longest = max(map(len, cut))
     return list(zip(*(text.rjust(longest) for text in cut), strict=True))
 
 
 def _letters(verdicts: dict[Family, tuple[Verdict, ...]] | None, itself: bool) -> str:
-    """Return the letter of each family, one where they agree; what varies is told before what is so of some, and that before parts."""
+    """Return the letter of each family, one where they agree; what varies is told before what is so
+    of some, and that before parts.
+    """
     if verdicts is None and itself:
         return "-"
     letters = []
     for told in (verdicts or {}).values():
-        one = next((each for each in (Verdict.VARIES, Verdict.SOME) if each in told), told[0] if len(told) == 1 else None)
+        one = next(
+            (each for each in (Verdict.VARIES, Verdict.SOME) if each in told),
+            told[0] if len(told) == 1 else None,
+        )
         letters.append(_MIXED if one is None else _LETTERS[one])
     return "".join(letters) if len(set(letters)) > 1 else letters[0] if letters else _NONE
 
 
 def _paint(letters: str) -> str:
-    return "".join(word(_WORDS[letter], shown=letter) if letter in _WORDS else quiet(letter) for letter in letters)
+    return "".join(
+        word(_WORDS[letter], shown=letter) if letter in _WORDS else quiet(letter)
+        for letter in letters
+    )
 
 
-def change_lines(changes: Sequence[Change], before: str, after: str, left: LeftOut) -> Iterator[str]:
+def change_lines(
+    changes: Sequence[Change], before: str, after: str, left: LeftOut
+) -> Iterator[str]:
     """Yield the cells that two plans answer differently, and what is left out."""
     if not changes:
         yield f"every cell is the same in {before} and {after}"

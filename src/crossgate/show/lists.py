@@ -1,4 +1,6 @@
-"""Access lists for people: entries in the order they are read, what their names stand for, and where the list stands."""
+"""Access lists for people: entries in the order they are read, what their names stand for, and
+where the list stands.
+"""
 
 from __future__ import annotations
 
@@ -26,55 +28,95 @@ _MOST_MEANINGS = 6
 
 
 def lines(
-    plan: Plan, access_list: AnyList[Any], at: datetime, hits: Mapping[int | None, int], taken: Mapping[int, Taken] = MappingProxyType({})
+    plan: Plan,
+    access_list: AnyList[Any],
+    at: datetime,
+    hits: Mapping[int | None, int],
+    taken: Mapping[int, Taken] = MappingProxyType({}),
 ) -> Iterator[str]:
-    """Yield a list: its head and places, a line an entry, its otherwise line, and the meaning of its names.
+    """Yield a list: its head and places, a line an entry, its otherwise line, and the meaning of
+    its names.
 
-    `hits` is the list's tally by entry number, None for the otherwise line; empty when nothing is counted. `taken` is what lines above
-    take of some entries.
+    `hits` is the list's tally by entry number, None for the otherwise line; empty when nothing is
+    counted. `taken` is what lines above take of some entries.
     """
     opened = open_at(plan.windows.values(), at)
     head = f"list {strong(access_list.name)}  {access_list.kind} {access_list.about}"
     yield f"{head}  {quiet(str(access_list.place))}"
-    placements = [placement for placement in plan.every_placement if placement.access_list == access_list.name]
+    placements = [
+        placement for placement in plan.every_placement if placement.access_list == access_list.name
+    ]
     for placement in placements:
-        members = [each.owner if each.kind is PointKind.HOST else str(each) for each in plan.hosts_at(placement) if each != placement.point]
-        yield f"  {placement.direction} on {placement.point}" + quiet(f"  {', '.join(members)}" * bool(members))
+        members = [
+            each.owner if each.kind is PointKind.HOST else str(each)
+            for each in plan.hosts_at(placement)
+            if each != placement.point
+        ]
+        yield f"  {placement.direction} on {placement.point}" + quiet(
+            f"  {', '.join(members)}" * bool(members)
+        )
     if not placements:
         yield alert("  placed nowhere")
     wording = Wording(plan) if taken else None
-    rows = [(note.place.line, ["", "", *[""] * bool(hits), quiet(f"note: {note.text}")]) for note in access_list.notes]
+    rows = [
+        (note.place.line, ["", "", *[""] * bool(hits), quiet(f"note: {note.text}")])
+        for note in access_list.notes
+    ]
     lowest = 0
     for entry in access_list.entries:
-        # Notes stand by line and entries by number: an entry written further up is shown where it is read.
+        # Notes stand by line and entries by number: an entry written further up is shown where it
+        # is read.
         lowest = max(lowest, entry.place.line)
         rows.append((lowest, _entry_row(entry, opened, hits)))
         if wording is not None and entry.number in taken:
             rows += [
-                (lowest, ["", "", *[""] * bool(hits), quiet(told)]) for told in _taken_lines(wording, access_list, taken[entry.number])
+                (lowest, ["", "", *[""] * bool(hits), quiet(told)])
+                for told in _taken_lines(wording, access_list, taken[entry.number])
             ]
     rows.sort(key=lambda row: row[0])
     otherwise = access_list.otherwise
     written = "" if otherwise.written else quiet("  (not written: this is how every list ends)")
-    yield from columns([*(row for _, row in rows), ["otherwise", "", *_tally(hits, None), word(otherwise.action) + written]], indent=2)
-    yield from columns(([name(each), quiet(meaning)] for each, meaning in _meanings(access_list).items()), indent=4)
+    yield from columns(
+        [
+            *(row for _, row in rows),
+            ["otherwise", "", *_tally(hits, None), word(otherwise.action) + written],
+        ],
+        indent=2,
+    )
+    yield from columns(
+        ([name(each), quiet(meaning)] for each, meaning in _meanings(access_list).items()), indent=4
+    )
 
 
 def _taken_lines(wording: Wording, access_list: AnyList[Any], taken: Taken) -> Iterator[str]:
     """Yield what each line above takes of an entry, and whether nothing is left."""
     for part in taken.parts:
         whole = len(taken.parts) == 1 and not taken.left
-        what = "all of it" if whole else wording.in_a_line(part.packets, access_list.kind is Kind.STANDARD)
-        yield f"above, {part.taker.number} {DOES[part.taker.action]} {what}" + (f" during {part.taker.window}" if part.taker.window else "")
+        what = (
+            "all of it"
+            if whole
+            else wording.in_a_line(part.packets, access_list.kind is Kind.STANDARD)
+        )
+        yield f"above, {part.taker.number} {DOES[part.taker.action]} {what}" + (
+            f" during {part.taker.window}" if part.taker.window else ""
+        )
     if not taken.left and len(taken.parts) > 1:
         yield "nothing is left for it"
 
 
-def short_lines(plan: Plan, lists: Sequence[AnyList[Any]], hits: Mapping[str, Mapping[int | None, int]]) -> Iterator[str]:
-    """Yield a line a list: name, kind, how many entries, where it stands, and its tally where something is counted."""
+def short_lines(
+    plan: Plan, lists: Sequence[AnyList[Any]], hits: Mapping[str, Mapping[int | None, int]]
+) -> Iterator[str]:
+    """Yield a line a list: name, kind, how many entries, where it stands, and its tally where
+    something is counted.
+    """
     rows = []
     for access_list in lists:
-        stands = [f"{each.direction} on {each.point}" for each in plan.every_placement if each.access_list == access_list.name]
+        stands = [
+            f"{each.direction} on {each.point}"
+            for each in plan.every_placement
+            if each.access_list == access_list.name
+        ]
         counted = sum(hits.get(access_list.name, {}).values())
         off = sum(entry.off for entry in access_list.entries)
         size = count(len(access_list.entries), "entry", "entries") + (f", {off} off" if off else "")
@@ -96,30 +138,57 @@ def _tally(hits: Mapping[int | None, int], number: int | None) -> list[str]:
     return [quiet(f"{hits.get(number, 0):>5,}x")] if hits else []
 
 
-def _entry_row(entry: AnyEntry, opened: frozenset[str], hits: Mapping[int | None, int]) -> list[str]:
-    state = "off" if entry.off else "" if entry.window is None else "open" if entry.window in opened else "shut"
+def _entry_row(
+    entry: AnyEntry, opened: frozenset[str], hits: Mapping[int | None, int]
+) -> list[str]:
+    state = (
+        "off"
+        if entry.off
+        else ""
+        if entry.window is None
+        else "open"
+        if entry.window in opened
+        else "shut"
+    )
     text = leading_word(entry.text) if entry.is_awake(opened) else quiet(entry.text)
     comment = f'  "{entry.comment}"' if entry.comment else ""
-    return [str(entry.number), alert(state) if state else "", *_tally(hits, entry.number), text + comment]
+    return [
+        str(entry.number),
+        alert(state) if state else "",
+        *_tally(hits, entry.number),
+        text + comment,
+    ]
 
 
 def _meanings(access_list: AnyList[Any]) -> dict[str, str]:
     """Return what each name in the list stands for; words that say it themselves are left out."""
     meanings: dict[str, str] = {}
     if isinstance(access_list, EthernetList):
-        for stations in (each for entry in access_list.entries for each in (entry.source, entry.destination)):
+        for stations in (
+            each for entry in access_list.entries for each in (entry.source, entry.destination)
+        ):
             if stations.text != "any" and not looks_like_mac(stations.text):
-                meanings[stations.text] = _some([format_mac(value) for value, _ in stations.patterns])
+                meanings[stations.text] = _some(
+                    [format_mac(value) for value, _ in stations.patterns]
+                )
     if not isinstance(access_list, AccessList):
         return meanings
     for entry in access_list.entries:
         for addresses in (entry.source, entry.destination):
-            if addresses.text != "any" and addresses.text not in meanings and addresses.text[:1].isalpha() and ":" not in addresses.text:
+            if (
+                addresses.text != "any"
+                and addresses.text not in meanings
+                and addresses.text[:1].isalpha()
+                and ":" not in addresses.text
+            ):
                 meanings[addresses.text] = _addresses(addresses)
         if entry.service.text[:1].isalpha() and "/" not in entry.service.text:
             meaning = _service(entry.service, access_list.family)
             if entry.service.text in MISTAKEN:
-                meaning = f"protocol {entry.service.terms[0].protocol}, {MISTAKEN[entry.service.text].is_really}"
+                meaning = (
+                    f"protocol {entry.service.terms[0].protocol}, "
+                    f"{MISTAKEN[entry.service.text].is_really}"
+                )
             if meaning != entry.service.text:
                 meanings.setdefault(entry.service.text, meaning)
     return meanings

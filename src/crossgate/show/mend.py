@@ -1,4 +1,6 @@
-"""What can be mended, for people: each thing that is not right, and its mends with their letters."""
+"""What can be mended, for people: each thing that is not right, and its mends with their
+letters.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,10 @@ from crossgate.show.console import alert, count, folded, quiet, strong, word
 def mend_lines(found: Sequence[Mendable]) -> Iterator[str]:
     """Yield everything that is not right with its mends."""
     if not found:
-        yield "nothing is to be mended: every expectation holds, and no finding has an edit that ends it"
+        yield (
+            "nothing is to be mended: every expectation holds, and no finding has an edit that "
+            "ends it"
+        )
         return
     for number, each in enumerate(found):
         if number:
@@ -33,7 +38,11 @@ def in_a_line(found: Mendable) -> str:
     if not found.mends:
         return head + alert("no edit is found: ") + found.reason
     more = len(found.mends) - 1
-    return head + "; ".join(found.mends[0].said) + (quiet(f", or {more} other way{'s' * (more > 1)}") if more else "")
+    return (
+        head
+        + "; ".join(found.mends[0].said)
+        + (quiet(f", or {more} other way{'s' * (more > 1)}") if more else "")
+    )
 
 
 def effect(mend: Mend) -> str:
@@ -44,7 +53,10 @@ def effect(mend: Mend) -> str:
     told = [
         "no packet with a true source address is treated otherwise"
         if not impact.differences
-        else f"{count(len(mend.beside), 'kind')} of traffic between machines treated otherwise beside what is asked for"
+        else (
+            f"{count(len(mend.beside), 'kind')} of traffic between machines treated otherwise "
+            "beside what is asked for"
+        )
         if mend.beside
         else "nothing else between machines is treated otherwise"
     ]

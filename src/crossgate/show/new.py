@@ -25,7 +25,10 @@ def lines(begun: Begun, file: str, unused: Sequence[str]) -> Iterator[str]:
     for given, changed in begun.renamed[:MOST_RENAMED]:
         yield f"  {given} is named {name(changed)}"
     if len(begun.renamed) > MOST_RENAMED:
-        yield quiet(f"  and {len(begun.renamed) - MOST_RENAMED} more names are otherwise: a letter, then letters, digits, _ or -")
+        yield quiet(
+            f"  and {len(begun.renamed) - MOST_RENAMED} more names are otherwise: a letter, then "
+            "letters, digits, _ or -"
+        )
     if unused:
         yield quiet(f"not needed: column {', '.join(unused)}")
     yield f"go on with: crossgate check {quote(file)}"

@@ -1,4 +1,6 @@
-"""Places for people: what a conversation crosses, what stands there, and where a list would stand well."""
+"""Places for people: what a conversation crosses, what stands there, and where a list would stand
+well.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,12 @@ _WHY = {
 }
 
 
-def lines(source: Endpoint, destination: Endpoint, points: Sequence[CrossedPoint], places: Sequence[Suited]) -> Iterator[str]:
+def lines(
+    source: Endpoint,
+    destination: Endpoint,
+    points: Sequence[CrossedPoint],
+    places: Sequence[Suited],
+) -> Iterator[str]:
     """Yield the places crossed by one family's conversation, and those that suit a list."""
     yield f"{strong(source.name)} to {strong(destination.name)}  {source.address.family.label}"
     rows = []
@@ -25,7 +32,15 @@ def lines(source: Endpoint, destination: Endpoint, points: Sequence[CrossedPoint
         before: bool | None = None
         for point in (each for each in points if each.back is back):
             placed = name(point.placed.name) if point.placed else quiet("no list")
-            lead = "" if point.elsewhere is before else quiet("or by") if point.elsewhere else "back" if back else "there"
+            lead = (
+                ""
+                if point.elsewhere is before
+                else quiet("or by")
+                if point.elsewhere
+                else "back"
+                if back
+                else "there"
+            )
             before = point.elsewhere
             rows.append([lead, str(point.crossing.point), str(point.crossing.direction), placed])
     yield from columns(rows, indent=2)
@@ -35,7 +50,18 @@ def lines(source: Endpoint, destination: Endpoint, points: Sequence[CrossedPoint
         crossing = place.crossing
         kind = "an extended" if place.kind is Kind.EXTENDED else "a standard"
         too = "".join(f" and {each.point}" for each in place.beside)
-        yield f"  {kind} list suits {strong(f'{crossing.direction} on {crossing.point}{too}')}: {_WHY[place.kind]}"
+        yield (
+            f"  {kind} list suits {strong(f'{crossing.direction} on {crossing.point}{too}')}: "
+            f"{_WHY[place.kind]}"
+        )
         shown = [f"{start} to {end}" for start, end in place.also[:_MOST_FLOWS]]
         more = f" and {len(place.also) - _MOST_FLOWS} more" if len(place.also) > _MOST_FLOWS else ""
-        yield from map(quiet, folded(f"also passes there: {', '.join(shown)}{more}" if shown else "nothing else passes there", 4))
+        yield from map(
+            quiet,
+            folded(
+                f"also passes there: {', '.join(shown)}{more}"
+                if shown
+                else "nothing else passes there",
+                4,
+            ),
+        )

@@ -1,4 +1,6 @@
-"""Replayed traffic for people: what was read, the verdicts, what was stopped, and how often each line of the lists decided."""
+"""Replayed traffic for people: what was read, the verdicts, what was stopped, and how often each
+line of the lists decided.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,9 @@ from crossgate.show.console import alert, count, leading_word, quiet, strong, wo
 from crossgate.show.width import columns
 
 
-def replay_lines(replay: Replay, told: Sequence[Told], zone: str, where: str | None, top: int) -> Iterator[str]:
+def replay_lines(
+    replay: Replay, told: Sequence[Told], zone: str, where: str | None, top: int
+) -> Iterator[str]:
     """Yield the whole answer for one plan."""
     yield from read_lines(told, replay)
     yield from _when(replay, zone, where)
@@ -37,7 +41,9 @@ def replay_lines(replay: Replay, told: Sequence[Told], zone: str, where: str | N
     yield from _lists(replay)
 
 
-def against_lines(replay: Replay, told: Sequence[Told], zone: str, where: str | None, top: int) -> Iterator[str]:
+def against_lines(
+    replay: Replay, told: Sequence[Told], zone: str, where: str | None, top: int
+) -> Iterator[str]:
     """Yield what fares otherwise in another plan."""
     assert replay.other is not None
     yield from read_lines(told, replay)
@@ -52,12 +58,16 @@ def against_lines(replay: Replay, told: Sequence[Told], zone: str, where: str | 
     for sort, each in stopped.items():
         sums.setdefault((sort.was, sort.verdict), Sum()).include(each)
     yield f"what fares otherwise in {other} than in {own}:"
-    yield from _sums({f"{_verdict(was)} -> {_verdict(now)}": each for (was, now), each in sums.items()})
+    yield from _sums(
+        {f"{_verdict(was)} -> {_verdict(now)}": each for (was, now), each in sums.items()}
+    )
     yield ""
     yield from _sorts(replay.other.network.plan, stopped, top, compared=True)
 
 
-def list_replay_lines(asked: Sequence[ListReplay], plan: Plan, told: Sequence[Told], where: str, top: int) -> Iterator[str]:
+def list_replay_lines(
+    asked: Sequence[ListReplay], plan: Plan, told: Sequence[Told], where: str, top: int
+) -> Iterator[str]:
     """Yield what each of some lists decided, packet by packet."""
     yield from read_lines(told, None)
     for replay in asked:
@@ -66,9 +76,15 @@ def list_replay_lines(asked: Sequence[ListReplay], plan: Plan, told: Sequence[To
 
 
 def _one_list(replay: ListReplay, plan: Plan, where: str, top: int) -> Iterator[str]:
-    yield f"{count(replay.packets, 'packet')} asked of list {strong(replay.access_list.name)}{where}, one by one"
+    yield (
+        f"{count(replay.packets, 'packet')} asked of list "
+        f"{strong(replay.access_list.name)}{where}, one by one"
+    )
     if replay.foreign:
-        yield quiet(f"  {count(replay.foreign, 'packet')} of the other address family {_are(replay.foreign)} not asked")
+        yield quiet(
+            f"  {count(replay.foreign, 'packet')} of the other address family "
+            f"{_are(replay.foreign)} not asked"
+        )
     yield from _list(replay.access_list, replay.lines(), replay.rates, legs=False)
     denied = replay.denied()
     if denied:
@@ -81,47 +97,78 @@ def read_lines(told: Sequence[Told], replay: Replay | None) -> Iterator[str]:
     """Yield what was read of each file, and what of it could not be used."""
     for each in told:
         noun = "frame" if each.capture else "record"
-        yield f"{each.path}: {count(each.rows, noun)} {quiet('(' + (each.kind if each.capture else each.kind + ' table') + ')')}"
+        yield (
+            f"{each.path}: {count(each.rows, noun)} "
+            f"{quiet('(' + (each.kind if each.capture else each.kind + ' table') + ')')}"
+        )
         yield from (f"  {line}" for line in _unused(each))
     if replay is not None and replay.again:
-        yield f"  {count(replay.again, 'packet')} {_were(replay.again)} seen twice within 10 ms, and count once"
+        yield (
+            f"  {count(replay.again, 'packet')} {_were(replay.again)} seen twice within 10 ms, "
+            "and count once"
+        )
     if replay is not None and replay.backwards:
-        yield alert(f"  {count(replay.backwards, 'row')} came after a later one: times run backwards")
+        yield alert(
+            f"  {count(replay.backwards, 'row')} came after a later one: times run backwards"
+        )
 
 
 def _unused(told: Told) -> Iterator[str]:
     if told.capture is not None:
-        kinds = {"other": "carry no IP", "cut": "are captured too short to tell", "damaged": "have headers that contradict themselves"}
+        kinds = {
+            "other": "carry no IP",
+            "cut": "are captured too short to tell",
+            "damaged": "have headers that contradict themselves",
+        }
         for kind, what in kinds.items():
             number = getattr(told.capture, kind)
             if number:
-                line = f"{count(number, 'frame')} {_agree(what, number)}; the first is frame {told.capture.first[kind]:,}"
+                line = (
+                    f"{count(number, 'frame')} {_agree(what, number)}; the first is frame "
+                    f"{told.capture.first[kind]:,}"
+                )
                 yield line if kind == "other" else alert(line)
         if told.capture.broken:
             yield alert(f"reading ended before the file did, at {told.capture.broken}")
     if told.table is not None:
         table = told.table
         if table.empty:
-            yield alert(f"{count(table.empty, 'record')} without an address {_are(table.empty)} left out")
+            yield alert(
+                f"{count(table.empty, 'record')} without an address {_are(table.empty)} left out"
+            )
         if table.icmp_in_port:
             port = table.used[Column.DESTINATION_PORT][0]
-            yield quiet(f"{count(table.icmp_in_port, 'record')} of ICMP {_are(table.icmp_in_port)} taken to have type and code in {port}")
+            yield quiet(
+                f"{count(table.icmp_in_port, 'record')} of ICMP {_are(table.icmp_in_port)} taken "
+                f"to have type and code in {port}"
+            )
         if table.timeless:
             yield alert("no column has times: windows are judged as of now")
 
 
 def _when(replay: Replay, zone: str, where: str | None) -> Iterator[str]:
     if replay.sums.first is not None and replay.sums.last is not None:
-        first, last = (replay.clock.wall(each).isoformat(" ", "minutes") for each in (replay.sums.first, replay.sums.last))
+        first, last = (
+            replay.clock.wall(each).isoformat(" ", "minutes")
+            for each in (replay.sums.first, replay.sums.last)
+        )
         yield f"from {first} to {last}, {zone}"
-    yield quiet(f"every conversation came in at {where}" if where else "every conversation comes in where its source address sits")
+    yield quiet(
+        f"every conversation came in at {where}"
+        if where
+        else "every conversation comes in where its source address sits"
+    )
 
 
 _UNSETTLED = "do not tell what TLS they speak, and pass the lists that ask"
 
 
 def _verdicts(replay: Replay) -> Iterator[str]:
-    found = {_verdict(verdict): each for verdict, each in replay.sums.verdicts.items() if each.conversations}
+    found = {
+        _verdict(verdict): each
+        for verdict, each in replay.sums.verdicts.items()
+        if each.conversations
+    }
     yield from _sums(found) if found else ["  no conversation"]
     for each, what in (
         (replay.sums.on_link, "stayed on their link"),
@@ -138,9 +185,19 @@ def _verdict(verdict: Verdict | None) -> str:
 
 def _sums(sums: Mapping[str, Sum]) -> list[str]:
     """Return sums as lines, their numbers one below the other."""
-    cells = [[count(each.conversations, "conversation"), count(each.packets, "packet"), size(each.octets)] for each in sums.values()]
+    cells = [
+        [
+            count(each.conversations, "conversation"),
+            count(each.packets, "packet"),
+            size(each.octets),
+        ]
+        for each in sums.values()
+    ]
     wide = [max(len(cell.split()[0]) for cell in column) for column in zip(*cells, strict=True)]
-    padded = [[" " * (width - len(cell.split()[0])) + cell for cell, width in zip(row, wide, strict=True)] for row in cells]
+    padded = [
+        [" " * (width - len(cell.split()[0])) + cell for cell, width in zip(row, wide, strict=True)]
+        for row in cells
+    ]
     return columns([[told, *row] for told, row in zip(sums, padded, strict=True)], indent=2)
 
 
@@ -156,7 +213,9 @@ def size(octets: int) -> str:
 
 
 class _Row(NamedTuple):
-    """Sorts that are shown as one: what differs in them, as many as there are, and what is the same."""
+    """Sorts that are shown as one: what differs in them, as many as there are, and what is the
+    same.
+    """
 
     sources: frozenset[Address]
     destinations: frozenset[Address]
@@ -172,7 +231,9 @@ class _Row(NamedTuple):
 
 
 _MERGED = ("services", "destinations", "sources")
-"""What sorts are put together by, in turn: a scan of ports, one of machines, and what many try alike."""
+"""What sorts are put together by, in turn: a scan of ports, one of machines, and what many try
+alike.
+"""
 _SHORT = 24
 """Services that take more room are only counted."""
 _FEW = 3
@@ -183,7 +244,12 @@ def _rows(sums: Mapping[Sort, Sum]) -> dict[_Row, Sum]:
     """Return sorts put together where they differ in one respect."""
     found = {
         _Row(
-            frozenset((sort.source,)), frozenset((sort.destination,)), frozenset((sort.service,)), sort.was, sort.verdict, sort.decider
+            frozenset((sort.source,)),
+            frozenset((sort.destination,)),
+            frozenset((sort.service,)),
+            sort.was,
+            sort.verdict,
+            sort.decider,
         ): each
         for sort, each in sums.items()
     }
@@ -194,7 +260,9 @@ def _rows(sums: Mapping[Sort, Sum]) -> dict[_Row, Sum]:
         merged: dict[_Row, Sum] = {}
         for same, rows in alike.items():
             if len(rows) > (1 if respect == "services" else _FEW):
-                whole = same.with_respect(respect, frozenset(one for row in rows for one in getattr(row, respect)))
+                whole = same.with_respect(
+                    respect, frozenset(one for row in rows for one in getattr(row, respect))
+                )
                 merged[whole] = Sum()
                 for row in rows:
                     merged[whole].include(found[row])
@@ -206,21 +274,36 @@ def _rows(sums: Mapping[Sort, Sum]) -> dict[_Row, Sum]:
 
 def _sorts(plan: Plan, sums: Mapping[Sort, Sum], top: int, compared: bool = False) -> Iterator[str]:
     """Yield the sorts of which most packets were seen, those that differ in one respect as one."""
-    ordered = sorted(_rows(sums).items(), key=lambda item: (-item[1].packets, -item[1].conversations, sorted(item[0].sources)))
+    ordered = sorted(
+        _rows(sums).items(),
+        key=lambda item: (-item[1].packets, -item[1].conversations, sorted(item[0].sources)),
+    )
     rows = []
     for row, each in ordered[:top]:
-        ends = (_several((_named(plan, one) for one in sorted(side)), "addresses") for side in (row.sources, row.destinations))
-        verdict = f"{_verdict(row.was)} -> {_verdict(row.verdict)}" if compared else _verdict(row.verdict)
+        ends = (
+            _several((_named(plan, one) for one in sorted(side)), "addresses")
+            for side in (row.sources, row.destinations)
+        )
+        verdict = (
+            f"{_verdict(row.was)} -> {_verdict(row.verdict)}" if compared else _verdict(row.verdict)
+        )
         line = "" if row.decider is None else row.decider.name
-        rows.append([f"{each.packets:>7,}", " to ".join(ends), _services(row.services), verdict, line])
+        rows.append(
+            [f"{each.packets:>7,}", " to ".join(ends), _services(row.services), verdict, line]
+        )
     yield from columns(rows, indent=2)
     if len(ordered) > top:
         left = sum(each.packets for _, each in ordered[top:])
-        yield quiet(f"  and {count(len(ordered) - top, 'more line')} of {count(left, 'packet')}; --top N shows more")
+        yield quiet(
+            f"  and {count(len(ordered) - top, 'more line')} of {count(left, 'packet')}; --top N "
+            "shows more"
+        )
 
 
 def _services(services: Iterable[str]) -> str:
-    """Return services in few words: the ports of a protocol as ranges, and only how many there are where that is long."""
+    """Return services in few words: the ports of a protocol as ranges, and only how many there are
+    where that is long.
+    """
     ports: dict[str, list[tuple[int, int]]] = {}
     others = []
     for each in services:
@@ -229,9 +312,17 @@ def _services(services: Iterable[str]) -> str:
             ports.setdefault(protocol, []).append((int(port), int(port)))
         else:
             others.append(each)
-    told = [*(f"{protocol}/{format_ports(join_ports(each))}" for protocol, each in sorted(ports.items())), *sorted(others)]
+    told = [
+        *(
+            f"{protocol}/{format_ports(join_ports(each))}"
+            for protocol, each in sorted(ports.items())
+        ),
+        *sorted(others),
+    ]
     text = ", ".join(told)
-    return text if len(text) <= _SHORT else f"{sum(map(len, ports.values())) + len(others):,} services"
+    return (
+        text if len(text) <= _SHORT else f"{sum(map(len, ports.values())) + len(others):,} services"
+    )
 
 
 def _several(names: Iterable[str], many: str) -> str:
@@ -248,31 +339,63 @@ def _named(plan: Plan, address: Address) -> str:
 
 
 def _lists(replay: Replay) -> Iterator[str]:
-    """Yield the lists that something came to, the entries of them that decided nothing, and the other lists."""
-    met = [(access_list, lines) for access_list, lines in replay.lines() if any(line.legs for line in lines)]
-    idle = [each.name for each, lines in replay.lines() if not isinstance(each, ClosedPlace) and not any(line.legs for line in lines)]
+    """Yield the lists that something came to, the entries of them that decided nothing, and the
+    other lists.
+    """
+    met = [
+        (access_list, lines)
+        for access_list, lines in replay.lines()
+        if any(line.legs for line in lines)
+    ]
+    idle = [
+        each.name
+        for each, lines in replay.lines()
+        if not isinstance(each, ClosedPlace) and not any(line.legs for line in lines)
+    ]
     if met:
         yield ""
-        yield strong("lists") + quiet(": how many legs of conversations each line decided, and their packets")
+        yield strong("lists") + quiet(
+            ": how many legs of conversations each line decided, and their packets"
+        )
     for access_list, lines in met:
         yield f"{'' if isinstance(access_list, ClosedPlace) else 'list '}{strong(access_list.name)}"
         yield from _list(access_list, lines, replay.rates)
-    never = [line.decider.name for _, lines in met for line in lines if not line.legs and line.decider.entry and not line.decider.entry.off]
-    for names, what in ((never, "entries that decided nothing"), (idle, "lists that nothing came to")):
+    never = [
+        line.decider.name
+        for _, lines in met
+        for line in lines
+        if not line.legs and line.decider.entry and not line.decider.entry.off
+    ]
+    for names, what in (
+        (never, "entries that decided nothing"),
+        (idle, "lists that nothing came to"),
+    ):
         if names:
             yield ""
             yield f"{strong(what)}: {', '.join(names)}"
 
 
-def _list(access_list: AnyList[Any], lines: Iterable[Line], rates: Rates, legs: bool = True) -> Iterator[str]:
+def _list(
+    access_list: AnyList[Any], lines: Iterable[Line], rates: Rates, legs: bool = True
+) -> Iterator[str]:
     rows = []
     for decider, decided, packets in lines:
         entry = decider.entry
         text = leading_word(entry.text) if entry else word(access_list.otherwise.action)
         if entry is not None and entry.limit is not None:
-            text += alert(f"  {rates.beyond[entry.limit]:,} beyond") if rates.beyond[entry.limit] else quiet("  none beyond")
+            text += (
+                alert(f"  {rates.beyond[entry.limit]:,} beyond")
+                if rates.beyond[entry.limit]
+                else quiet("  none beyond")
+            )
         numbers = [f"{decided:>7,}"] * legs + [f"{packets:>9,}"]
-        rows.append([str(entry.number) if entry else "otherwise", *(numbers if decided else map(quiet, numbers)), text])
+        rows.append(
+            [
+                str(entry.number) if entry else "otherwise",
+                *(numbers if decided else map(quiet, numbers)),
+                text,
+            ]
+        )
     yield from columns(rows, indent=2)
 
 
@@ -281,8 +404,13 @@ def _nowhere(replay: Replay, top: int) -> Iterator[str]:
         return
     ordered = sorted(replay.sums.nowhere.items(), key=lambda item: (-item[1], item[0]))
     yield ""
-    yield f"{strong('addresses that no subnet has')}, and the plan has no outside for them, by packets"
-    yield from columns([[f"{packets:>7,}", str(address)] for address, packets in ordered[:top]], indent=2)
+    yield (
+        f"{strong('addresses that no subnet has')}, and the plan has no outside for them, by "
+        "packets"
+    )
+    yield from columns(
+        [[f"{packets:>7,}", str(address)] for address, packets in ordered[:top]], indent=2
+    )
     if len(ordered) > top:
         yield quiet(f"  and {count(len(ordered) - top, 'more address', 'more addresses')}")
 
@@ -298,9 +426,13 @@ def _tls(plan: Plan, told: Iterable[Told], top: int) -> Iterator[str]:
     yield ""
     yield strong("TLS") + quiet(": what servers chose, by their hellos")
     rows = []
-    for (port, version, suite), servers in sorted(alike.items(), key=lambda item: -sum(item[1].values())):
+    for (port, version, suite), servers in sorted(
+        alike.items(), key=lambda item: -sum(item[1].values())
+    ):
         chosen = [VERSIONS.get(version, f"0x{version:04x}"), suite_name(suite)]
-        rows.append([f"{sum(servers.values()):>7,}", _several(servers, "servers"), f"tcp/{port}", *chosen])
+        rows.append(
+            [f"{sum(servers.values()):>7,}", _several(servers, "servers"), f"tcp/{port}", *chosen]
+        )
     yield from columns(rows[:top], indent=2)
     if len(rows) > top:
         yield quiet(f"  and {count(len(rows) - top, 'more line')}; --top N shows more")
@@ -316,7 +448,10 @@ def _were(number: int) -> str:
 
 def _agree(what: str, number: int) -> str:
     return (
-        what.replace("carry", "carries").replace("are ", "is ").replace("have", "has").replace("themselves", "itself")
+        what.replace("carry", "carries")
+        .replace("are ", "is ")
+        .replace("have", "has")
+        .replace("themselves", "itself")
         if number == 1
         else what
     )

@@ -17,7 +17,11 @@ MOST_NAMES = 6
 
 WAYS_TO_BEGIN = (
     "There is no plan (*.gate) in this folder. To begin:",
-    "  crossgate new FILE.gate          a plan of your own: a small one that runs, or from tables (--subnets, --hosts)",
+    (
+        "  crossgate new FILE.gate          a plan of your own: a small one that runs, or from "
+        "tables "
+        "(--subnets, --hosts)"
+    ),
     "  crossgate demo FOLDER            a full example, a ferry terminal, to look at and to change",
     "  crossgate --plan FILE COMMAND    a plan that lies elsewhere; or set CROSSGATE_PLAN",
 )
@@ -27,7 +31,9 @@ def standing_lines(plan: Plan, found: Standing, audited: Audited | None) -> Iter
     """Yield how a plan stands; without an audit its findings were not looked at."""
     entries = sum(len(each.entries) for each in plan.every_list.values())
     outsides = sum(each.outside for each in plan.segments.values())
-    yield f"{strong(plan.title or plan.files[0])}" + (f"  {quiet(plan.files[0])}" if plan.title else "")
+    yield f"{strong(plan.title or plan.files[0])}" + (
+        f"  {quiet(plan.files[0])}" if plan.title else ""
+    )
     yield ", ".join(
         (
             count(len(plan.devices), "device"),
@@ -43,14 +49,20 @@ def standing_lines(plan: Plan, found: Standing, audited: Audited | None) -> Iter
     if found.shut:
         yield f"shut now: {_names([each.name for each in found.shut])}"
     if found.off:
-        yield f"off: {_names([line_name(access_list.name, entry.number) for access_list, entry in found.off])}"
+        lines = [line_name(access_list.name, entry.number) for access_list, entry in found.off]
+        yield f"off: {_names(lines)}"
 
 
 def _findings(plan: Plan, audited: Audited | None) -> str:
     if audited is None:
         return f"findings: not looked at, the plan is large; {name('crossgate check')} does"
-    totals = [(severity, sum(each.severity is severity for each in by_place(plan, audited.findings))) for severity in Severity]
-    told = [word(severity, shown=count(number, str(severity))) for severity, number in totals if number]
+    totals = [
+        (severity, sum(each.severity is severity for each in by_place(plan, audited.findings)))
+        for severity in Severity
+    ]
+    told = [
+        word(severity, shown=count(number, str(severity))) for severity, number in totals if number
+    ]
     accepted = f", {len(audited.accepted)} accepted" if audited.accepted else ""
     if audited.missed:
         accepted += f", {count(len(audited.missed), 'question')} not answered"
@@ -61,13 +73,18 @@ def _findings(plan: Plan, audited: Audited | None) -> str:
 
 def _expectations(found: Standing) -> str:
     if not found.held + found.failed + found.left:
-        return "expectations: none; an expect line says what must hold, as: expect permit ping FROM to TO"
+        return (
+            "expectations: none; an expect line says what must hold, as: expect permit ping "
+            "FROM to TO"
+        )
     told = [f"{found.held} hold" if found.held != 1 else "1 holds"]
     if found.failed:
         told.append(alert(f"{found.failed} fail" if found.failed != 1 else "1 fails"))
     if found.left:
         told.append(f"{found.left} not looked at")
-    return f"expectations: {', '.join(told)}" + (f"; {name('crossgate verify')} tells why" if found.failed or found.left else "")
+    return f"expectations: {', '.join(told)}" + (
+        f"; {name('crossgate verify')} tells why" if found.failed or found.left else ""
+    )
 
 
 def _names(names: Sequence[str]) -> str:

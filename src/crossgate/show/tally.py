@@ -18,8 +18,14 @@ def lines(plan: Plan, hits: Mapping[str, Mapping[int | None, int]]) -> Iterator[
     for name, numbers in hits.items():
         access_list = plan.any_list(name)
         yield f"list {strong(name)}"
-        rows = [[str(entry.number), _hits(numbers.get(entry.number, 0)), leading_word(entry.text)] for entry in access_list.entries]
-        yield from columns([*rows, ["otherwise", _hits(numbers.get(None, 0)), word(access_list.otherwise.action)]], indent=2)
+        rows = [
+            [str(entry.number), _hits(numbers.get(entry.number, 0)), leading_word(entry.text)]
+            for entry in access_list.entries
+        ]
+        yield from columns(
+            [*rows, ["otherwise", _hits(numbers.get(None, 0)), word(access_list.otherwise.action)]],
+            indent=2,
+        )
 
 
 def _hits(number: int) -> str:

@@ -15,13 +15,21 @@ from crossgate.core.model.address import Address
 from crossgate.core.model.conditions import When
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.ways import Network
-from crossgate.core.wording.sentences import asked_at, noticed, reason, sentence, time_note, ways_note
+from crossgate.core.wording.sentences import (
+    asked_at,
+    noticed,
+    reason,
+    sentence,
+    time_note,
+    ways_note,
+)
 from crossgate.show.console import alert, count, folded, leading_word, name, quiet, strong, word
 from crossgate.show.width import columns
 
 
 def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, when: When) -> Iterator[str]:
-    """Yield conversations, each with what asked for it: the ends, the service, the verdict and the lines that decided.
+    """Yield conversations, each with what asked for it: the ends, the service, the verdict and the
+    lines that decided.
 
     Parts of a service that fare alike are one line.
     """
@@ -29,7 +37,10 @@ def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, when: When) 
         yield quiet(told)
     families = {trace.conversation.first.family for _, trace in traces}
     rows, fates = [], Counter[str]()
-    for _, several in groupby(traces, key=lambda each: (each[0], each[1].conversation.first.family, each[1].conversation.claimed)):
+    for _, several in groupby(
+        traces,
+        key=lambda each: (each[0], each[1].conversation.first.family, each[1].conversation.claimed),
+    ):
         alike: dict[tuple[str, str], list[Trace]] = {}
         members = list(several)
         asked = members[0][0]
@@ -38,11 +49,22 @@ def short_lines(traces: Sequence[tuple[Wanted, Trace]], plan: Plan, when: When) 
             alike.setdefault((verdict, _decision(trace)), []).append(trace)
         for (verdict, decision), those in alike.items():
             first, claimed = those[0].conversation.first, those[0].conversation.claimed
-            ends = f"{name(asked.source)}{'' if claimed is None else f' as {claimed}'} to {name(asked.destination)}"
+            ends = (
+                f"{name(asked.source)}{'' if claimed is None else f' as {claimed}'} to "
+                f"{name(asked.destination)}"
+            )
             labels = ", ".join(service_label(each.conversation.first) for each in those)
             service = asked.service if len(alike) == 1 else labels
             fates[verdict] += 1
-            rows.append([ends, *([first.family.label] if len(families) > 1 else []), service, word(verdict), decision])
+            rows.append(
+                [
+                    ends,
+                    *([first.family.label] if len(families) > 1 else []),
+                    service,
+                    word(verdict),
+                    decision,
+                ]
+            )
     yield from columns(rows)
     if len(rows) > 1:
         yield quiet(", ".join(f"{number} {verdict}" for verdict, number in fates.items()))
@@ -54,14 +76,23 @@ def _decision(trace: Trace) -> str:
         return f"{trace.verdict} or {trace.differing.verdict}, with the path"
     if trace.decided is not None and trace.decided.decider is not None:
         back = "the answer, " if trace.legs[-1].leg.returns and not trace.decided.again else ""
-        return f"{trace.decided.decider.name}, {back}{trace.decided.crossing.direction} on {trace.decided.crossing.point}"
+        return (
+            f"{trace.decided.decider.name}, {back}{trace.decided.crossing.direction} on "
+            f"{trace.decided.crossing.point}"
+        )
     if trace.verdict is Verdict.PERMITTED:
-        return ", ".join(dict.fromkeys(decider.name for decider in trace.deciders())) or quiet("no list on the way")
+        return ", ".join(dict.fromkeys(decider.name for decider in trace.deciders())) or quiet(
+            "no list on the way"
+        )
     return reason(trace)
 
 
-def ways_lines(network: Network, traces: Sequence[Trace], plan: Plan, when: When, every: bool = False) -> Iterator[str]:
-    """Yield the traces of one conversation along all of its ways, then how many paths and ways there are."""
+def ways_lines(
+    network: Network, traces: Sequence[Trace], plan: Plan, when: When, every: bool = False
+) -> Iterator[str]:
+    """Yield the traces of one conversation along all of its ways, then how many paths and ways
+    there are.
+    """
     for number, trace in enumerate(traces):
         yield from [""] * bool(number)
         yield from lines(trace, plan, when, every, alone=False)
@@ -70,34 +101,58 @@ def ways_lines(network: Network, traces: Sequence[Trace], plan: Plan, when: When
     graphs = network.graphs(first.family)
     there = graphs.paths(conversation.source, Address(first.family, first.destination))
     back = graphs.paths(conversation.destination, Address(first.family, first.source))
-    fates = ", ".join(f"{number} {verdict}" for verdict, number in Counter(trace.verdict for trace in traces).items())
+    fates = ", ".join(
+        f"{number} {verdict}"
+        for verdict, number in Counter(trace.verdict for trace in traces).items()
+    )
     yield ""
     if there == back == 1:
         yield "no other path is as good, there or back"
         return
-    yield f"{count(there, 'equal path')} there and {count(back, 'path')} back meet the lists in {count(len(traces), 'way')}: {fates}"
+    yield (
+        f"{count(there, 'equal path')} there and {count(back, 'path')} back meet the lists in "
+        f"{count(len(traces), 'way')}: {fates}"
+    )
     if traces[0].differing is not None:
         yield alert("the verdicts differ: it depends on the path")
 
 
 def _by_way_of(trace: Trace) -> str:
-    """Name the devices on the way of a conversation's first leg, and on that of its first answer."""
+    """Name the devices on the way of a conversation's first leg, and on that of its first
+    answer.
+    """
     there = next(each.path.devices for each in trace.legs)
     back = next((each.path.devices for each in trace.legs if each.leg.returns), None)
-    told = [f"there by {', '.join(there) or 'no device'}", *([] if back is None else [f"back by {', '.join(back) or 'no device'}"])]
+    told = [
+        f"there by {', '.join(there) or 'no device'}",
+        *([] if back is None else [f"back by {', '.join(back) or 'no device'}"]),
+    ]
     return f"  {'; '.join(told)}"
 
 
-def lines(trace: Trace, plan: Plan, when: When, every: bool = False, alone: bool = True) -> Iterator[str]:
-    """Yield a trace as lines; where it is not shown with the other ways but `alone`, how it fares on these.
+def lines(
+    trace: Trace, plan: Plan, when: When, every: bool = False, alone: bool = True
+) -> Iterator[str]:
+    """Yield a trace as lines; where it is not shown with the other ways but `alone`, how it fares
+    on these.
 
     Crossings without a list that follow each other are one line, unless `every` one is to be shown.
     """
     conversation = trace.conversation
     source, destination = conversation.source, conversation.destination
-    ends = f"{_end(source.name, str(source.address))} to {_end(destination.name, str(destination.address))}"
-    claimed = f", sent with the source address {conversation.claimed}" if conversation.claimed is not None else ""
-    yield f"{strong(service_label(conversation.first))}  {ends}  {conversation.first.family.label}{claimed}"
+    ends = (
+        f"{_end(source.name, str(source.address))} to "
+        f"{_end(destination.name, str(destination.address))}"
+    )
+    claimed = (
+        f", sent with the source address {conversation.claimed}"
+        if conversation.claimed is not None
+        else ""
+    )
+    yield (
+        f"{strong(service_label(conversation.first))}  {ends}  "
+        f"{conversation.first.family.label}{claimed}"
+    )
     yield from columns((row for leg in trace.legs for row in _leg(leg, every)), indent=2)
     first, *rest = folded(sentence(trace), 2)
     yield first.replace(trace.verdict, word(trace.verdict, bold=True), 1)

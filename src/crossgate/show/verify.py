@@ -1,4 +1,6 @@
-"""Expectations for people: a line each, what broke the failed ones and what they need, and what nothing reached."""
+"""Expectations for people: a line each, what broke the failed ones and what they need, and what
+nothing reached.
+"""
 
 from __future__ import annotations
 
@@ -25,27 +27,38 @@ def lines(
     outages: Sequence[Outage] | None = None,
     full: bool = False,
 ) -> Iterator[str]:
-    """Yield the results as lines, what failed first; those that hold are only counted, unless all are to be shown in `full`.
+    """Yield the results as lines, what failed first; those that hold are only counted, unless all
+    are to be shown in `full`.
 
     With `outages` what fails while each part is down follows.
     """
     if plan.down:
-        names = [point.owner if point.kind is PointKind.ITSELF else str(point) for point in plan.down]
+        names = [
+            point.owner if point.kind is PointKind.ITSELF else str(point) for point in plan.down
+        ]
         yield f"While {' and '.join(sorted(names))} {'is' if len(names) == 1 else 'are'} down:"
         yield ""
     if not results:
-        yield f"{plan.files[0]} expects nothing yet; a line that does: expect deny ping HOST to HOST"
+        yield (
+            f"{plan.files[0]} expects nothing yet; a line that does: expect deny ping HOST to HOST"
+        )
     shown = [each for each in results if full or not each.held]
     for result in sorted(shown, key=lambda each: each.held):
         yield from _result_lines(result)
     if unreached and outages is None and not plan.down:
         yield from [""] * bool(shown)
         yield "No expectation reached:"
-        rows = [[access_list.name, str(entry.number), leading_word(entry.text)] for access_list, entry in unreached]
+        rows = [
+            [access_list.name, str(entry.number), leading_word(entry.text)]
+            for access_list, entry in unreached
+        ]
         told = rows if full else rows[:MOST_UNREACHED]
         yield from columns(told, indent=2)
         if len(told) < len(rows):
-            yield quiet(f"  and {count(len(rows) - len(told), 'more entry', 'more entries')}; --full shows them")
+            yield quiet(
+                f"  and {count(len(rows) - len(told), 'more entry', 'more entries')}; --full "
+                "shows them"
+            )
     if results:
         failed = sum(not result.held and result.answered for result in results)
         unknown = sum(not result.answered for result in results)
@@ -55,13 +68,19 @@ def lines(
             f"{count(len(results) - failed - unknown, 'expectation')} held, {failed} failed"
             + (f", {unknown} not answered" if unknown else "")
         ) + (
-            f"; {name('crossgate mend')} looks for edits that make {'it' if failed == 1 else 'them'} hold"
+            (
+                f"; {name('crossgate mend')} looks for edits that make "
+                f"{'it' if failed == 1 else 'them'} hold"
+            )
             if failed and not plan.down
             else ""
         )
         most = max(results, key=lambda result: result.states)
         if most.states > ENOUGH:
-            yield quiet(f"line {most.expectation.place.line} was looked at in {most.states:,} states of the conditions on its ways")
+            yield quiet(
+                f"line {most.expectation.place.line} was looked at in {most.states:,} states of "
+                "the conditions on its ways"
+            )
     if results and outages is not None:
         yield ""
         yield from _outage_lines(outages)
@@ -86,12 +105,20 @@ def _outage_lines(outages: Sequence[Outage]) -> Iterator[str]:
             harmless += 1
             continue
         failing = count(len(outage.broken), "claim")
-        yield strong(f"{outage.part.name} down: {failing} {'fails' if len(outage.broken) == 1 else 'fail'}")
+        yield strong(
+            f"{outage.part.name} down: {failing} {'fails' if len(outage.broken) == 1 else 'fail'}"
+        )
         for result in outage.broken:
             cut_off = result.verdict is Verdict.UNROUTABLE
             ending = ": there is no way" if cut_off else ""
-            yield from columns([[quiet(f"{result.expectation.place.line:>4}"), result.expectation.text + ending]], indent=2)
+            yield from columns(
+                [[quiet(f"{result.expectation.place.line:>4}"), result.expectation.text + ending]],
+                indent=2,
+            )
             if not cut_off:
                 yield from folded(result.why, 8)
     if harmless:
-        yield f"{count(harmless, 'device or link', 'devices and links')} can be down, one at a time, and every claim holds that held"
+        yield (
+            f"{count(harmless, 'device or link', 'devices and links')} can be down, one at a "
+            "time, and every claim holds that held"
+        )

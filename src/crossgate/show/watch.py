@@ -17,7 +17,9 @@ MOST_ERRORS = 8
 def state_lines(plan: Plan, at: datetime, stands: tuple[int, int]) -> Iterator[str]:
     """Yield how a plan stands when the watch begins."""
     yield f"{_clock(at)} {strong(plan.files[0])}: {_stands(stands)}"
-    yield quiet(f"watching {count(len(plan.files), 'file')}; save to see what a change does, Ctrl-C ends it")
+    yield quiet(
+        f"watching {count(len(plan.files), 'file')}; save to see what a change does, Ctrl-C ends it"
+    )
 
 
 def save_lines(plan: Plan, at: datetime, impact: Impact, stands: tuple[int, int]) -> Iterator[str]:

@@ -1,7 +1,9 @@
-"""What fits the terminal: lines and cells are folded at blanks and commas, and long names shortened in the middle.
+"""What fits the terminal: lines and cells are folded at blanks and commas, and long names shortened
+in the middle.
 
-The width is `COLUMNS` where it is set, else the terminal's; in a pipe without it there is none, and nothing is folded, so
-that other programs get every answer a line each. Colour codes take no room and go on behind a fold.
+The width is `COLUMNS` where it is set, else the terminal's; in a pipe without it there is none, and
+nothing is folded, so that other programs get every answer a line each. Colour codes take no room
+and go on behind a fold.
 """
 
 from __future__ import annotations
@@ -43,9 +45,11 @@ def width(text: str) -> int:
 
 
 def wrapped(text: str, room: int, rest: int | None = None) -> list[str]:
-    """Return a text as lines of at most so many columns; the lines after the first have the `rest`, where it is another room.
+    """Return a text as lines of at most so many columns; the lines after the first have the `rest`,
+    where it is another room.
 
-    A name that fits no line is shortened in the middle, anything else is parted where the line ends.
+    A name that fits no line is shortened in the middle, anything else is parted where the line
+    ends.
     """
     if width(text) <= room:
         return [text]
@@ -68,7 +72,9 @@ def wrapped(text: str, room: int, rest: int | None = None) -> list[str]:
 
 
 def hung(line: str) -> Iterator[str]:
-    """Yield a line as those that fit the screen, the further ones two columns in from where it starts."""
+    """Yield a line as those that fit the screen, the further ones two columns in from where it
+    starts.
+    """
     room = screen_width()
     if room is None or width(line) <= room:
         yield line
@@ -81,7 +87,9 @@ def hung(line: str) -> Iterator[str]:
 
 
 def columns(rows: Iterable[Sequence[str]], indent: int = 0) -> list[str]:
-    """Return rows as lines with aligned columns, two blanks between them and none at the end of a line; cells fold where they must."""
+    """Return rows as lines with aligned columns, two blanks between them and none at the end of a
+    line; cells fold where they must.
+    """
     cells = [_stripped(row) for row in rows]
     widths = [max(map(width, column)) for column in zip_longest(*cells, fillvalue="")]
     room = screen_width()
@@ -91,12 +99,17 @@ def columns(rows: Iterable[Sequence[str]], indent: int = 0) -> list[str]:
     for row in cells:
         starts = [sum(widths[:column]) + _GAP * column for column in range(len(row))]
         folded = [
-            [cell] if room is None else wrapped(cell, room - indent - start if column == len(row) - 1 else widths[column])
+            [cell]
+            if room is None
+            else wrapped(cell, room - indent - start if column == len(row) - 1 else widths[column])
             for column, (cell, start) in enumerate(zip(row, starts, strict=True))
         ]
         for parts in zip_longest(*folded, fillvalue="") if folded else [("",)]:
             shown = _stripped(parts)
-            padded = [part + " " * (wide - width(part)) for part, wide in zip(shown[:-1], widths, strict=False)]
+            padded = [
+                part + " " * (wide - width(part))
+                for part, wide in zip(shown[:-1], widths, strict=False)
+            ]
             lines.append(" " * indent + (" " * _GAP).join([*padded, *shown[-1:]]))
     return lines
 
@@ -109,7 +122,9 @@ def _stripped(row: Sequence[str]) -> list[str]:
 
 
 def _fitting(widths: list[int], room: int) -> list[int]:
-    """Return widths that fit together: those of the widest columns are made the same, as far down as they must."""
+    """Return widths that fit together: those of the widest columns are made the same, as far down
+    as they must.
+    """
     room -= _GAP * (len(widths) - 1)
     if sum(widths) <= room:
         return widths
@@ -141,7 +156,9 @@ def _pieces(letters: list[_Letter]) -> Iterator[list[_Letter]]:
 
 
 def _shortened(piece: list[_Letter], room: int) -> list[_Letter]:
-    """Return a name with its middle left out, where a piece is a name and there is room for enough of it; else the piece."""
+    """Return a name with its middle left out, where a piece is a name and there is room for enough
+    of it; else the piece.
+    """
     plain = "".join(letter for letter, _ in piece)
     bare = plain.rstrip(" ,")
     tail = piece[len(bare) :]
@@ -149,7 +166,12 @@ def _shortened(piece: list[_Letter], room: int) -> list[_Letter]:
         return piece
     keep = room - 1 - len(plain.rstrip(" ")) + len(bare)
     head = (keep + 1) // 2
-    return [*piece[:head], ("…", piece[head][1]), *piece[len(bare) - (keep - head) : len(bare)], *tail]
+    return [
+        *piece[:head],
+        ("…", piece[head][1]),
+        *piece[len(bare) - (keep - head) : len(bare)],
+        *tail,
+    ]
 
 
 def _painted(letters: Sequence[_Letter]) -> str:

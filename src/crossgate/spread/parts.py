@@ -1,7 +1,9 @@
-"""Traffic in parts: each conversation is whole in one of them, so that parts can be replayed apart and added up.
+"""Traffic in parts: each conversation is whole in one of them, so that parts can be replayed apart
+and added up.
 
-Which part a row goes to is told by a digest of its unordered 5-tuple. A part is a file of records, one a stretch of the stream,
-in the order in which it was read; what a batch was told by all rows together, as what time had been reached, goes with each share.
+Which part a row goes to is told by a digest of its unordered 5-tuple. A part is a file of records,
+one a stretch of the stream, in the order in which it was read; what a batch was told by all rows
+together, as what time had been reached, goes with each share.
 """
 
 from __future__ import annotations
@@ -42,7 +44,9 @@ Share = tuple[Family, Arrived]
 
 @dataclass(frozen=True)
 class Job:
-    """What is done with every part: the plan, another one to compare with, and the options of `replay` that count for it."""
+    """What is done with every part: the plan, another one to compare with, and the options of
+    `replay` that count for it.
+    """
 
     plan: Plan
     other: Plan | None
@@ -60,7 +64,9 @@ class Job:
 
 
 class Done(NamedTuple):
-    """What a part comes to, its conversations' rows where they are wanted, and the conversations that limits count with those of other parts."""
+    """What a part comes to, its conversations' rows where they are wanted, and the conversations
+    that limits count with those of other parts.
+    """
 
     sums: Sums
     rows: pa.Table | None
@@ -108,7 +114,9 @@ def shares(file: BinaryIO) -> Iterator[Share]:
     """Yield what a part's file has, in order."""
     while head := file.read(_HEAD.size):
         packed, size = _HEAD.unpack(head)
-        yield from pickle.loads(pa.decompress(file.read(packed), decompressed_size=size, codec="lz4", asbytes=True))
+        yield from pickle.loads(
+            pa.decompress(file.read(packed), decompressed_size=size, codec="lz4", asbytes=True)
+        )
 
 
 _kept = threading.local()
@@ -116,7 +124,9 @@ _kept = threading.local()
 
 
 def replay_part(job: bytes, part: Path | bytes) -> Done:
-    """Replay one part, given as its file or as what stands in it; `job` is a pickled `Job`. Runs in any process, any number of times."""
+    """Replay one part, given as its file or as what stands in it; `job` is a pickled `Job`. Runs in
+    any process, any number of times.
+    """
     if getattr(_kept, "job", None) != job:
         wanted: Job = pickle.loads(job)
         _kept.job, _kept.wanted, _kept.replay = job, wanted, wanted.replay()

@@ -1,4 +1,6 @@
-"""Who replays the parts: processes of this machine, or the workers of a Dask cluster; what is lost with one of them is done again."""
+"""Who replays the parts: processes of this machine, or the workers of a Dask cluster; what is lost
+with one of them is done again.
+"""
 
 from __future__ import annotations
 
@@ -33,7 +35,9 @@ class Pool(Protocol):
     """How many parts are replayed at a time."""
 
     def replayed(self, job: bytes, parts: Sequence[Path]) -> Iterator[Done]:
-        """Yield what each part comes to, in order, a few ahead at a time. Raises `PlanError` for what cannot be done."""
+        """Yield what each part comes to, in order, a few ahead at a time. Raises `PlanError` for
+        what cannot be done.
+        """
         ...
 
     def close(self) -> None:
@@ -49,11 +53,16 @@ class LocalPool:
         self._executor = self._new()
 
     def _new(self) -> ProcessPoolExecutor:
-        # The reader's threads may hold locks, so processes begin from nothing; an interrupt is this process's to handle.
-        return ProcessPoolExecutor(self.size, get_context("spawn"), signal.signal, (signal.SIGINT, signal.SIG_IGN))
+        # The reader's threads may hold locks, so processes begin from nothing; an interrupt is this
+        # process's to handle.
+        return ProcessPoolExecutor(
+            self.size, get_context("spawn"), signal.signal, (signal.SIGINT, signal.SIG_IGN)
+        )
 
     def replayed(self, job: bytes, parts: Sequence[Path]) -> Iterator[Done]:
-        """Yield what each part comes to, in order. A process that dies takes its pool along; then what was under way is done again."""
+        """Yield what each part comes to, in order. A process that dies takes its pool along; then
+        what was under way is done again.
+        """
         waiting: deque[tuple[Path, Future[Done]]] = deque()
         left, tries = deque(parts), 0
         while left or waiting:
@@ -65,7 +74,10 @@ class LocalPool:
             except BrokenProcessPool:
                 tries += 1
                 if tries > _TRIES:
-                    raise PlanError(f"processes of --workers died {tries} times, maybe for want of memory; try fewer") from None
+                    raise PlanError(
+                        f"processes of --workers died {tries} times, maybe for want of memory; "
+                        "try fewer"
+                    ) from None
                 self._executor.shutdown(wait=False)
                 self._executor = self._new()
                 left.extendleft(part for part, _ in reversed(waiting))
@@ -80,10 +92,13 @@ class LocalPool:
 
 
 class ClusterPool:
-    """The workers of a Dask cluster; its scheduler gives the parts of one that is lost to the others."""
+    """The workers of a Dask cluster; its scheduler gives the parts of one that is lost to the
+    others.
+    """
 
     def __init__(self, address: str, trusted: bool = False) -> None:
-        """Join it. Raises `PlanError` when nothing answers there, or workers have not this version of Cross Gate.
+        """Join it. Raises `PlanError` when nothing answers there, or workers have not this version
+        of Cross Gate.
 
         What is on the way to a scheduler that is neither here nor behind TLS must be `trusted`.
         """
@@ -91,7 +106,9 @@ class ClusterPool:
             import dask
             from distributed import Client
         except ImportError as error:
-            raise PlanError(f"--cluster needs the package {error.name}, which is not installed: {EXTRA}") from None
+            raise PlanError(
+                f"--cluster needs the package {error.name}, which is not installed: {EXTRA}"
+            ) from None
         _see_scheduler(address, trusted)
         logging.getLogger("distributed").setLevel(logging.CRITICAL)
         dask.config.set({"distributed.admin.large-graph-warning-threshold": "1 GiB"})
@@ -110,14 +127,22 @@ class ClusterPool:
         try:
             self._client.wait_for_workers(1, timeout=_PATIENCE)
         except TimeoutError:
-            raise PlanError(f"--cluster {address}: no worker has joined that scheduler; start one with: dask worker {address}") from None
+            raise PlanError(
+                f"--cluster {address}: no worker has joined that scheduler; start one with: dask "
+                f"worker {address}"
+            ) from None
         own = version("crossgate")
         try:
             versions = set(self._client.run(version, "crossgate").values())
         except PackageNotFoundError:
-            raise PlanError(f"--cluster {address}: a worker has no Cross Gate; set it up there with: {EXTRA}") from None
+            raise PlanError(
+                f"--cluster {address}: a worker has no Cross Gate; set it up there with: {EXTRA}"
+            ) from None
         if versions != {own}:
-            raise PlanError(f"--cluster {address}: workers have Cross Gate {', '.join(sorted(versions - {own}))}, and this is {own}")
+            raise PlanError(
+                f"--cluster {address}: workers have Cross Gate "
+                f"{', '.join(sorted(versions - {own}))}, and this is {own}"
+            )
         return sum(self._client.nthreads().values())
 
     def replayed(self, job: bytes, parts: Sequence[Path]) -> Iterator[Done]:
@@ -128,11 +153,16 @@ class ClusterPool:
         left = deque(parts)
         while left or waiting:
             while left and len(waiting) < 2 * self.size:
-                waiting.append(self._client.submit(replay_part, job, left.popleft().read_bytes(), pure=False))
+                waiting.append(
+                    self._client.submit(replay_part, job, left.popleft().read_bytes(), pure=False)
+                )
             try:
                 yield waiting.popleft().result()
             except KilledWorker as error:
-                raise PlanError(f"a part of the traffic was lost with its worker again and again: {_reason(error)}") from None
+                raise PlanError(
+                    "a part of the traffic was lost with its worker again and again: "
+                    f"{_reason(error)}"
+                ) from None
 
     def close(self) -> None:
         """Leave the cluster."""
@@ -140,7 +170,9 @@ class ClusterPool:
 
 
 def _see_scheduler(address: str, trusted: bool) -> None:
-    """Raise `PlanError` for what is no address of a scheduler, for one that nobody listens at, and for one that is not trusted."""
+    """Raise `PlanError` for what is no address of a scheduler, for one that nobody listens at, and
+    for one that is not trusted.
+    """
     import dask
 
     shape = "write tcp://HOST:PORT, or tls://HOST:PORT"
@@ -150,13 +182,19 @@ def _see_scheduler(address: str, trusted: bool) -> None:
     except ValueError:
         host, port = None, None
     if not host or not port or parts.scheme not in ("tcp", "tls"):
-        raise PlanError(f"--cluster {address or 'with nothing behind it'} is no address of a scheduler; {shape}")
+        raise PlanError(
+            f"--cluster {address or 'with nothing behind it'} is no address of a scheduler; {shape}"
+        )
     if parts.scheme == "tls" and not dask.config.get("distributed.comm.tls.ca-file", None):
-        raise PlanError(f"--cluster {address}: Dask's own configuration has no distributed.comm.tls.ca-file to know the scheduler by")
+        raise PlanError(
+            f"--cluster {address}: Dask's own configuration has no distributed.comm.tls.ca-file "
+            "to know the scheduler by"
+        )
     try:
         with socket.create_connection((host, port), timeout=_PATIENCE) as connection:
             there = ipaddress.ip_address(connection.getpeername()[0])
-            # A scheduler says what it is to whoever connects; Dask's client would wait for ever for one that says nothing.
+            # A scheduler says what it is to whoever connects; Dask's client would wait for ever for
+            # one that says nothing.
             if parts.scheme == "tcp" and not connection.recv(1):
                 raise _no_scheduler(address, "what listens there says nothing")
     except TimeoutError:
@@ -165,14 +203,17 @@ def _see_scheduler(address: str, trusted: bool) -> None:
         raise _no_scheduler(address, getattr(error, "strerror", None) or str(error)) from None
     if parts.scheme != "tls" and not there.is_loopback and not trusted:
         raise PlanError(
-            f"--cluster {address} is neither on this machine nor behind TLS: whoever is on the way can read what is replayed, and run "
-            "programs here and there. Name it by tls://, or say --trusted-network where the network is your own"
+            f"--cluster {address} is neither on this machine nor behind TLS: whoever is on the "
+            "way can read what is replayed, and run "
+            "programs here and there. Name it by tls://, or say --trusted-network where the "
+            "network is your own"
         )
 
 
 def _no_scheduler(address: str, why: str) -> PlanError:
     return PlanError(
-        f"--cluster {address}: no Dask scheduler answers there ({why}); start one with: dask scheduler --host ADDRESS, "
+        f"--cluster {address}: no Dask scheduler answers there ({why}); start one with: dask "
+        "scheduler --host ADDRESS, "
         "an address that its workers reach and nobody else"
     )
 

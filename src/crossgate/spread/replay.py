@@ -21,9 +21,15 @@ _MOST, _EACH = 512, 4
 
 
 def replay_in_parts(
-    replay: Replay, job: Job, traffic: Traffic, pool: Pool, table: VerdictTable | None, tell: Callable[[int, int], None]
+    replay: Replay,
+    job: Job,
+    traffic: Traffic,
+    pool: Pool,
+    table: VerdictTable | None,
+    tell: Callable[[int, int], None],
 ) -> None:
-    """Split all traffic, have its parts replayed, and add up what they come to in `replay`, which itself traces only what limits count.
+    """Split all traffic, have its parts replayed, and add up what they come to in `replay`, which
+    itself traces only what limits count.
 
     Raises `PlanError` for what cannot be read, and where there is no space for the parts.
     """
@@ -33,12 +39,16 @@ def replay_in_parts(
         try:
             for seen, flows in traffic.batches():
                 for family, each in seen.items():
-                    parts.add(family, replay.arrived(family, each, job.plan.client_ports if flows else None))
+                    parts.add(
+                        family,
+                        replay.arrived(family, each, job.plan.client_ports if flows else None),
+                    )
                 tell(traffic.rows, traffic.octets)
             parts.close()
         except OSError as error:
             raise PlanError(
-                f"parts of the traffic cannot be kept in {folder}: {error.strerror or error}; TMPDIR names another place"
+                f"parts of the traffic cannot be kept in {folder}: {error.strerror or error}; "
+                "TMPDIR names another place"
             ) from None
         for done in pool.replayed(pickle.dumps(job, pickle.HIGHEST_PROTOCOL), parts.paths):
             replay.sums.include(done.sums)

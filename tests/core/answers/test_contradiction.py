@@ -1,4 +1,6 @@
-"""Two claims of which no lists hold both are found, with a packet; two that some lists hold are never said to contradict each other."""
+"""Two claims of which no lists hold both are found, with a packet; two that some lists hold are
+never said to contradict each other.
+"""
 
 from __future__ import annotations
 
@@ -28,11 +30,20 @@ host s 10.0.1.9 2001:db8:2::9 on far
 
 
 def against(path: Path, one: str, other: str) -> str:
-    """Return the packet of which two claims say something else, as far as a person would name it; "" where there is none."""
+    """Return the packet of which two claims say something else, as far as a person would name it;
+    "" where there is none.
+    """
     path.write_text(f"{NETWORK}expect {one}\nexpect {other}\n")
     plan = read_plan(path)
     packet = contradiction(Verifier(Session(plan)), *plan.expectations)
-    return "" if packet is None else f"{packet.protocol}/{packet.destination_port or 0} {packet.source & 0xFF} {packet.destination & 0xFF}"
+    return (
+        ""
+        if packet is None
+        else (
+            f"{packet.protocol}/{packet.destination_port or 0} {packet.source & 0xFF} "
+            f"{packet.destination & 0xFF}"
+        )
+    )
 
 
 @pytest.mark.parametrize(
@@ -75,14 +86,20 @@ CLAIMS = [
 
 @settings(max_examples=30)
 @given(text=net.plans(), data=st.data())
-def test_what_holds_together_does_not_contradict(tmp_path: Path, text: str, data: st.DataObject) -> None:
+def test_what_holds_together_does_not_contradict(
+    tmp_path: Path, text: str, data: st.DataObject
+) -> None:
     path = tmp_path / "plan.gate"
     path.write_text(text)
     hosts = [*read_plan(path).hosts]
     if len(hosts) < 2:
         return
-    claims = data.draw(st.lists(st.tuples(st.sampled_from(CLAIMS), st.permutations(hosts)), min_size=2, max_size=5))
-    path.write_text(text + "".join(f"expect {claim} {ends[0]} to {ends[1]}\n" for claim, ends in claims))
+    claims = data.draw(
+        st.lists(st.tuples(st.sampled_from(CLAIMS), st.permutations(hosts)), min_size=2, max_size=5)
+    )
+    path.write_text(
+        text + "".join(f"expect {claim} {ends[0]} to {ends[1]}\n" for claim, ends in claims)
+    )
     plan = read_plan(path)
     verifier = Verifier(Session(plan))
     held = [each for each in plan.expectations if verifier.verify(each).held]

@@ -1,4 +1,6 @@
-"""Distilled entries permit all that was seen and answered, and nothing else unless room is given."""
+"""Distilled entries permit all that was seen and answered, and nothing else unless room is
+given.
+"""
 
 from __future__ import annotations
 
@@ -34,9 +36,17 @@ def conversations(packets: list[Packet], back: list[int], back_flags: int = 18) 
     none, ones = np.zeros(count, np.int64), np.ones(count, np.int64)
     flags = np.stack([np.full(count, 2, np.uint8), np.full(count, back_flags, np.uint8)])
     return Seen(
-        packet_columns(packets[0].family, packets), none, none, np.stack([ones, np.array(back)]), np.stack([ones, none]), flags,
-        none.astype(np.uint16), none.astype(np.bool_), none.astype(np.uint64), none.astype(np.uint64),
-    )  # fmt: skip
+        packet_columns(packets[0].family, packets),
+        none,
+        none,
+        np.stack([ones, np.array(back)]),
+        np.stack([ones, none]),
+        flags,
+        none.astype(np.uint16),
+        none.astype(np.bool_),
+        none.astype(np.uint64),
+        none.astype(np.uint64),
+    )
 
 
 @pytest.fixture
@@ -48,7 +58,9 @@ def plan(tmp_path: Path) -> Plan:
 
 def listed(tmp_path: Path, family: Family, texts: list[str]) -> AccessList:
     path = tmp_path / "list.gate"
-    path.write_text("\n".join([PLAN, f"list seen extended {family.word}", *(f"    {text}" for text in texts)]))
+    path.write_text(
+        "\n".join([PLAN, f"list seen extended {family.word}", *(f"    {text}" for text in texts)])
+    )
     return read_plan(path).lists["seen"]
 
 
@@ -58,11 +70,19 @@ def distilled(plan: Plan, packets: list[Packet], room: float = 0) -> list[str]:
     return [each.text for each in distiller.entries(room)]
 
 
-def packet(source: int, destination: int, kind: str, port: int, family: Family = Family.IPV4) -> Packet:
+def packet(
+    source: int, destination: int, kind: str, port: int, family: Family = Family.IPV4
+) -> Packet:
     base = parse_address("10.0.0.0" if family is Family.IPV4 else "2001:db8:a::").value
     ends = base + source, base + destination
     if kind == "ping":
-        return Packet(family, *ends, 1 if family is Family.IPV4 else 58, icmp_type=8 if family is Family.IPV4 else 128, icmp_code=0)
+        return Packet(
+            family,
+            *ends,
+            1 if family is Family.IPV4 else 58,
+            icmp_type=8 if family is Family.IPV4 else 128,
+            icmp_code=0,
+        )
     if kind == "fragment":
         return Packet(family, *ends, 17, fragment=True)
     protocol = {"tcp": 6, "udp": 17, "gre": 47}[kind]
@@ -81,41 +101,71 @@ def test_it_permits_just_what_was_seen(tmp_path: Path, seed: int, family: Family
     path.write_text(PLAN)
     universe = [
         packet(source, destination, kind, port, family)
-        for source in range(8) for destination in range(3) if source != destination
-        for kind, port in (("tcp", 80), ("tcp", 443), ("tcp", 444), ("udp", 53), ("ping", 0), ("gre", 0), ("fragment", 0))
-    ]  # fmt: skip
+        for source in range(8)
+        for destination in range(3)
+        if source != destination
+        for kind, port in (
+            ("tcp", 80),
+            ("tcp", 443),
+            ("tcp", 444),
+            ("udp", 53),
+            ("ping", 0),
+            ("gre", 0),
+            ("fragment", 0),
+        )
+    ]
     seen = rng.sample(universe, rng.randint(1, 40))
     texts = distilled(read_plan(path), seen)
     access_list = listed(tmp_path, family, texts)
     permitted = {each for each in universe if access_list.decide(each).permits}
     wanted = set(seen)
-    # `gre` takes its fragments too, and nothing else was drawn that one entry cannot tell from another. A subnet's name
-    # stands where all machines were seen that can be in it: the first and last address and the router's send nothing.
+    # `gre` takes its fragments too, and nothing else was drawn that one entry cannot tell from
+    # another. A subnet's name
+    # stands where all machines were seen that can be in it: the first and last address and the
+    # router's send nothing.
     assert wanted <= permitted
     nobodys = {0, 1, 7} if family is Family.IPV4 else set()
-    assert all({each.source & 7, each.destination & 7} & nobodys and " a " in f" {' '.join(texts)} " for each in permitted - wanted)
+    assert all(
+        {each.source & 7, each.destination & 7} & nobodys and " a " in f" {' '.join(texts)} "
+        for each in permitted - wanted
+    )
     for left_out in range(len(texts)):
         fewer = listed(tmp_path, family, texts[:left_out] + texts[left_out + 1 :])
         assert any(not fewer.decide(each).permits for each in wanted), "an entry can go"
 
 
 def test_names_stand_where_they_say_just_the_set(plan: Plan) -> None:
-    assert distilled(plan, [packet(4, 2, "tcp", 80), packet(5, 2, "tcp", 80), packet(4, 2, "tcp", 443), packet(5, 2, "tcp", 443)]) == [
-        "permit web pair to one"
+    assert distilled(
+        plan,
+        [
+            packet(4, 2, "tcp", 80),
+            packet(5, 2, "tcp", 80),
+            packet(4, 2, "tcp", 443),
+            packet(5, 2, "tcp", 443),
+        ],
+    ) == ["permit web pair to one"]
+    assert distilled(
+        plan, [packet(4, 2, "tcp", 80), packet(5, 2, "tcp", 80), packet(6, 2, "tcp", 80)]
+    ) == ["permit tcp/80 10.0.0.4-10.0.0.6 to one"]
+    assert distilled(
+        plan, [packet(2, 6, "ping", 0), packet(2, 6, "udp", 53), packet(2, 6, "gre", 0)]
+    ) == ["permit udp/53,ping,gre one to 10.0.0.6"]
+    assert distilled(plan, [packet(2, 6, "fragment", 0)]) == [
+        "permit udp one to 10.0.0.6 fragments"
     ]
-    assert distilled(plan, [packet(4, 2, "tcp", 80), packet(5, 2, "tcp", 80), packet(6, 2, "tcp", 80)]) == [
-        "permit tcp/80 10.0.0.4-10.0.0.6 to one"
-    ]
-    assert distilled(plan, [packet(2, 6, "ping", 0), packet(2, 6, "udp", 53), packet(2, 6, "gre", 0)]) == [
-        "permit udp/53,ping,gre one to 10.0.0.6"
-    ]
-    assert distilled(plan, [packet(2, 6, "fragment", 0)]) == ["permit udp one to 10.0.0.6 fragments"]
 
 
 def test_what_the_name_of_a_subnet_permits_has_no_entry_of_its_own(plan: Plan) -> None:
-    machines = [packet(source, destination, "ping", 0) for source in (8, 9) for destination in (2, 3, 4, 5, 6)]
+    machines = [
+        packet(source, destination, "ping", 0)
+        for source in (8, 9)
+        for destination in (2, 3, 4, 5, 6)
+    ]
     assert distilled(plan, [*machines, packet(8, 1, "ping", 0)]) == ["permit ping 10.0.0.8/31 to a"]
-    assert distilled(plan, [*machines, packet(8, 1, "udp", 53)]) == ["permit ping 10.0.0.8/31 to a", "permit udp/53 10.0.0.8 to 10.0.0.1"]
+    assert distilled(plan, [*machines, packet(8, 1, "udp", 53)]) == [
+        "permit ping 10.0.0.8/31 to a",
+        "permit udp/53 10.0.0.8 to 10.0.0.1",
+    ]
     assert distilled(plan, [*machines, packet(8, 1, "ping", 0), packet(7, 1, "ping", 0)])[1:] == [
         "permit ping 10.0.0.7-10.0.0.8 to 10.0.0.1"
     ]
@@ -126,18 +176,26 @@ def test_what_the_name_of_a_subnet_permits_has_no_entry_of_its_own(plan: Plan) -
 
 def test_what_nobody_answered_is_left_out_unless_all_is_wanted(plan: Plan) -> None:
     packets = [packet(2, 6, "tcp", 80), packet(2, 6, "tcp", 81)]
-    for every, texts in ((False, ["permit tcp/80 one to 10.0.0.6"]), (True, ["permit tcp/80-81 one to 10.0.0.6"])):
+    for every, texts in (
+        (False, ["permit tcp/80 one to 10.0.0.6"]),
+        (True, ["permit tcp/80-81 one to 10.0.0.6"]),
+    ):
         distiller = Distiller(plan, Family.IPV4)
         distiller.add(conversations(packets, [1, 0]), every)
         assert [each.text for each in distiller.entries()] == texts
         assert distiller.unanswered == (0 if every else 1)
     refused = Distiller(plan, Family.IPV4)
-    refused.add(conversations(packets, [1, 1], back_flags=20))  # RST and ACK: somebody is there, and does not want it
+    refused.add(
+        conversations(packets, [1, 1], back_flags=20)
+    )  # RST and ACK: somebody is there, and does not want it
     assert refused.entries() == []
 
 
 def test_room_makes_fewer_entries_and_no_more_is_unseen(plan: Plan) -> None:
-    seen = [packet(source, destination, "tcp", 80) for source, destination in ((2, 6), (4, 6), (4, 7), (5, 7), (2, 7))]
+    seen = [
+        packet(source, destination, "tcp", 80)
+        for source, destination in ((2, 6), (4, 6), (4, 7), (5, 7), (2, 7))
+    ]
     distiller = Distiller(plan, Family.IPV4)
     distiller.add(conversations(seen, [1] * len(seen)))
     exact = distiller.entries()
@@ -147,11 +205,18 @@ def test_room_makes_fewer_entries_and_no_more_is_unseen(plan: Plan) -> None:
         assert len(wide) <= len(exact)
         assert all(each.unseen <= room for each in wide)
         assert sum(each.conversations for each in wide) >= len(seen)
-    assert [each.text for each in distiller.entries(0.4)] == ["permit tcp/80 10.0.0.2-10.0.0.5 to 10.0.0.6/31"]
+    assert [each.text for each in distiller.entries(0.4)] == [
+        "permit tcp/80 10.0.0.2-10.0.0.5 to 10.0.0.6/31"
+    ]
 
 
 def test_answers_are_entries_where_they_come_by(plan: Plan) -> None:
-    seen = [packet(2, 6, "tcp", 80), packet(2, 6, "udp", 53), packet(2, 6, "ping", 0), packet(2, 6, "fragment", 0)]
+    seen = [
+        packet(2, 6, "tcp", 80),
+        packet(2, 6, "udp", 53),
+        packet(2, 6, "ping", 0),
+        packet(2, 6, "fragment", 0),
+    ]
     distiller = Distiller(plan, Family.IPV4)
     distiller.add(conversations(seen, [1] * len(seen)))
     (pair,) = distiller.pairs

@@ -1,4 +1,6 @@
-"""Claims about all hours of a window, and about TCP segments that open nothing; and such segments traced."""
+"""Claims about all hours of a window, and about TCP segments that open nothing; and such segments
+traced.
+"""
 
 from __future__ import annotations
 
@@ -45,7 +47,9 @@ def held(plan: Plan) -> list[bool]:
 
 some_entries = st.lists(
     st.builds(
-        lambda action, service, source, window: f"    {action} {service} {source} to office{window}",
+        lambda action, service, source, window: (
+            f"    {action} {service} {source} to office{window}"
+        ),
         st.sampled_from(["permit", "permit", "deny"]),
         st.sampled_from(["tcp/22", "tcp/22,80", "ip"]),
         st.sampled_from(["hall", "kiosk", "any"]),
@@ -56,17 +60,33 @@ some_entries = st.lists(
 )
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(some_entries, st.sampled_from(["night", "fair", "idle"]), st.booleans(), st.sampled_from(["permit", "deny"]))
+@settings(
+    max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
+@given(
+    some_entries,
+    st.sampled_from(["night", "fair", "idle"]),
+    st.booleans(),
+    st.sampled_from(["permit", "deny"]),
+)
 def test_a_claim_of_hours_holds_just_where_it_holds_at_every_time_in_them(
     plan_of: Read, entries: list[str], window: str, inside: bool, claim: str
 ) -> None:
     text = PLAN.format(entries="\n".join(entries))
     plan = plan_of(text)
-    moments = [when for state, when in states(list(plan.windows.values())).items() if (window in state) is inside]
+    moments = [
+        when
+        for state, when in states(list(plan.windows.values())).items()
+        if (window in state) is inside
+    ]
     times = [f"expect {claim} tcp/22 hall to office at {when:%Y-%m-%d %H:%M}" for when in moments]
     one_by_one = held(plan_of(text + "\n".join(times) + "\n"))
-    (together,) = held(plan_of(text + f"expect {claim} tcp/22 hall to office {'during' if inside else 'outside'} {window}\n"))
+    (together,) = held(
+        plan_of(
+            text
+            + f"expect {claim} tcp/22 hall to office {'during' if inside else 'outside'} {window}\n"
+        )
+    )
     assert together is all(one_by_one)
 
 
@@ -92,13 +112,22 @@ def test_claims_of_hours_and_flags(plan_of: Read, claim: str, expected: bool) ->
 @pytest.mark.parametrize(
     ("claim", "message"),
     [
-        ("deny ssh hall to office at mon 08:00 during night", "at mon 08:00 is one time; leave it out, or what stands from during on"),
+        (
+            "deny ssh hall to office at mon 08:00 during night",
+            "at mon 08:00 is one time; leave it out, or what stands from during on",
+        ),
         ("deny ssh hall to office outside evening", "no window evening"),
         ("deny ping hall to office flags FIN", "flags are TCP's, and ping is not tcp alone"),
-        ("half-open ssh hall to office flags FIN", "nobody answers such a segment, so it is never half-open"),
+        (
+            "half-open ssh hall to office flags FIN",
+            "nobody answers such a segment, so it is never half-open",
+        ),
         ("deny ssh hall to office flags FUN", "FUN is no TCP flag"),
         ("only ssh hall to office flags FIN", "only speaks of conversations"),
-        ("deny ssh hall to office flags SYN,!ACK,!FIN,!RST,!PSH,!URG,!ECE,!CWR", "a segment with SYN alone opens a conversation"),
+        (
+            "deny ssh hall to office flags SYN,!ACK,!FIN,!RST,!PSH,!URG,!ECE,!CWR",
+            "a segment with SYN alone opens a conversation",
+        ),
     ],
 )
 def test_claims_that_cannot_be(plan_of: Read, claim: str, message: str) -> None:
@@ -107,7 +136,10 @@ def test_claims_that_cannot_be(plan_of: Read, claim: str, message: str) -> None:
 
 
 def test_what_is_needed_names_the_window_and_the_flags(run: Run, tmp_path: Path) -> None:
-    claims = "expect permit tcp/443 hall to office during night\nexpect deny tcp/22 hall to office flags ACK,!RST\n"
+    claims = (
+        "expect permit tcp/443 hall to office during night\nexpect deny tcp/22 hall to "
+        "office flags ACK,!RST\n"
+    )
     (tmp_path / "p.gate").write_text(PLAN.format(entries=ENTRIES) + claims)
     told = run("verify").stdout
     assert "permit tcp/443 hall to office during night" in told
@@ -122,9 +154,17 @@ def test_a_segment_by_itself_is_traced(run: Run, answer: Ask, tmp_path: Path) ->
     assert "denied" in run("trace", "kiosk", "box", "tcp/23", "--flags", "FIN").stdout
     (found,) = answer("trace", "kiosk", "box", "tcp/23", "--flags", "FIN,ACK")["conversations"]
     assert (found["verdict"], [each["leg"] for each in found["legs"]]) == ("permitted", ["request"])
-    assert "it arrives, and nobody answers" in run("trace", "kiosk", "box", "tcp/23", "--flags", "FIN,ACK").stdout
-    assert "icmp/8 has no TCP flags" in run("trace", "kiosk", "box", "ping", "--flags", "FIN").stderr
-    assert "opens a conversation; leave --flags out" in run("trace", "kiosk", "box", "ssh", "--flags", "SYN").stderr
+    assert (
+        "it arrives, and nobody answers"
+        in run("trace", "kiosk", "box", "tcp/23", "--flags", "FIN,ACK").stdout
+    )
+    assert (
+        "icmp/8 has no TCP flags" in run("trace", "kiosk", "box", "ping", "--flags", "FIN").stderr
+    )
+    assert (
+        "opens a conversation; leave --flags out"
+        in run("trace", "kiosk", "box", "ssh", "--flags", "SYN").stderr
+    )
     assert "FUN is no TCP flag" in run("trace", "kiosk", "box", "ssh", "--flags", "FUN").stderr
 
 

@@ -47,12 +47,26 @@ service web tcp/80, tcp/443
 LIST = "list l extended ipv4\n{}    otherwise {}\nplace l inbound on r.a\n"
 HOSTS = ("a1", "a2", "b1", "b2", "c1", "n1")
 SERVICES = ("tcp/80", "tcp/443", "tcp/22", "udp/53", "ping")
-ENDS = {"a": ("a1", "a2"), "a1": ("a1",), "pair": ("a1", "b1"), "b": ("b1", "b2"), "b1": ("b1",), "any": HOSTS}
-NAMED = {"web": ("tcp/80", "tcp/443"), "tcp/22": ("tcp/22",), "udp/53": ("udp/53",), "ping": ("ping",)}
+ENDS = {
+    "a": ("a1", "a2"),
+    "a1": ("a1",),
+    "pair": ("a1", "b1"),
+    "b": ("b1", "b2"),
+    "b1": ("b1",),
+    "any": HOSTS,
+}
+NAMED = {
+    "web": ("tcp/80", "tcp/443"),
+    "tcp/22": ("tcp/22",),
+    "udp/53": ("udp/53",),
+    "ping": ("ping",),
+}
 
 
 def permitted(only: Only, source: str, destination: str, service: str) -> bool | None:
-    """What a line says of one conversation: permitted or not; None where it does not speak of it."""
+    """What a line says of one conversation: permitted or not; None where it does not speak of
+    it.
+    """
     if source not in ENDS[only.source] or source == destination:
         return None
     far = (
@@ -72,7 +86,9 @@ def is_kept(network: Network, only: Only) -> bool:
             continue
         beside = any(permitted(each, source, destination, service) for each in plan.only_lines)
         for start, end in pairs(network, source, destination):
-            for conversation in conversations(plan.service(service, start.address.family), start, end):
+            for conversation in conversations(
+                plan.service(service, start.address.family), start, end
+            ):
                 verdict = tracer.trace(conversation).verdict
                 if (own and verdict is not Verdict.PERMITTED) or (
                     not own and not beside and verdict not in (Verdict.DENIED, Verdict.UNROUTABLE)
@@ -83,7 +99,11 @@ def is_kept(network: Network, only: Only) -> bool:
 
 def named_by(plan: Plan, only: Only, packet: Packet) -> bool:
     """Whether a line permits a packet's service."""
-    return any(term.matches(packet) for name in only.services for term in plan.service(name, packet.family).terms)
+    return any(
+        term.matches(packet)
+        for name in only.services
+        for term in plan.service(name, packet.family).terms
+    )
 
 
 ENTRY = st.builds(
@@ -95,14 +115,23 @@ ENTRY = st.builds(
 )
 LINE = st.builds(
     "expect only {} {} to {}\n".format,
-    st.one_of(st.just("nothing"), st.lists(st.sampled_from(sorted(NAMED)), min_size=1, max_size=2, unique=True).map(" and ".join)),
+    st.one_of(
+        st.just("nothing"),
+        st.lists(st.sampled_from(sorted(NAMED)), min_size=1, max_size=2, unique=True).map(
+            " and ".join
+        ),
+    ),
     st.sampled_from(["a", "a1", "pair", "b1"]),
     st.sampled_from(["b", "b1", "elsewhere"]),
 )
 
 
 @settings(max_examples=80)
-@given(st.lists(ENTRY, max_size=4), st.sampled_from(["permit", "deny"]), st.lists(LINE, min_size=1, max_size=3))
+@given(
+    st.lists(ENTRY, max_size=4),
+    st.sampled_from(["permit", "deny"]),
+    st.lists(LINE, min_size=1, max_size=3),
+)
 def test_a_line_holds_only_where_every_conversation_keeps_to_it(
     tmp_path: Path, entries: list[str], otherwise: str, lines: list[str]
 ) -> None:
@@ -115,14 +144,23 @@ def test_a_line_holds_only_where_every_conversation_keeps_to_it(
         assert is_kept(network, only) or not result.held, only.text
         packet = result.counterexample
         if packet is not None:
-            # Traced by itself the packet ends as the answer says, and that is not what the line says.
-            ends = [at_address(network, Address(packet.family, value)) for value in (packet.source, packet.destination)]
-            assert Tracer(network).trace(Conversation(ends[0], ends[1], packet)).verdict is result.verdict
+            # Traced by itself the packet ends as the answer says, and that is not what the line
+            # says.
+            ends = [
+                at_address(network, Address(packet.family, value))
+                for value in (packet.source, packet.destination)
+            ]
+            assert (
+                Tracer(network).trace(Conversation(ends[0], ends[1], packet)).verdict
+                is result.verdict
+            )
             assert named_by(plan, only, packet) is (result.verdict is not Verdict.PERMITTED)
 
 
 def told(plan_of: Read, lines: str, *claims: str) -> list[bool]:
-    plan = plan_of(NET + LIST.format(lines, "deny") + "".join(f"expect only {each}\n" for each in claims))
+    plan = plan_of(
+        NET + LIST.format(lines, "deny") + "".join(f"expect only {each}\n" for each in claims)
+    )
     verifier = Verifier(Session(plan))
     return [verifier.verify(each).held for each in plan.expectations]
 
@@ -135,15 +173,29 @@ def test_lines_add_up_where_their_ends_overlap(plan_of: Read) -> None:
     assert told(plan_of, both, "web a to b1") == [False]
     assert told(plan_of, both, "web and ping a to b1") == [True]
     assert told(plan_of, both, "web a to b1", "ping a to b") == [True, True]
-    assert told(plan_of, both, "web a to b1", "ping a to b", "nothing a to elsewhere") == [True, True, True]
+    assert told(plan_of, both, "web a to b1", "ping a to b", "nothing a to elsewhere") == [
+        True,
+        True,
+        True,
+    ]
     assert told(plan_of, both, "web a to b1", "nothing a to elsewhere") == [False, False]
     # A line of the other family, or of another hour, permits nothing here.
     assert told(plan_of, WEB, "nothing a to elsewhere", "web a to b1 over ipv4") == [True, True]
-    assert told(plan_of, WEB, "nothing a to elsewhere over ipv4", "web a to b1 at mon 08:00") == [False, True]
+    assert told(plan_of, WEB, "nothing a to elsewhere over ipv4", "web a to b1 at mon 08:00") == [
+        False,
+        True,
+    ]
     assert told(plan_of, WEB, "nothing a to elsewhere", "web a to b1 over ipv6") == [False, False]
     # What an `expect permit` says adds nothing.
-    plan = plan_of(NET + LIST.format(WEB, "deny") + "expect permit web a to b1\nexpect only nothing a to elsewhere\n")
-    assert [Verifier(Session(plan)).verify(each).held for each in plan.expectations] == [True, False]
+    plan = plan_of(
+        NET
+        + LIST.format(WEB, "deny")
+        + "expect permit web a to b1\nexpect only nothing a to elsewhere\n"
+    )
+    assert [Verifier(Session(plan)).verify(each).held for each in plan.expectations] == [
+        True,
+        False,
+    ]
 
 
 def test_all_that_is_named_must_get_through(plan_of: Read) -> None:
@@ -153,16 +205,32 @@ def test_all_that_is_named_must_get_through(plan_of: Read) -> None:
 
 
 def test_elsewhere_is_off_the_sources_own_subnets(plan_of: Read) -> None:
-    assert told(plan_of, "    10 permit ip any to any\n", "ip a to elsewhere", "ip a1 to elsewhere") == [True, True]
-    assert told(plan_of, "    10 permit ip a to a\n", "nothing a to elsewhere", "nothing a1 to elsewhere") == [True, True]
-    assert told(plan_of, "    10 permit udp a to net\n".replace("net", "198.51.100.0/24"), "nothing a to elsewhere") == [False]
-    # From an outside it is the plan's own subnets; what has no way passes as denied, and is no failure of what is permitted there.
+    assert told(
+        plan_of, "    10 permit ip any to any\n", "ip a to elsewhere", "ip a1 to elsewhere"
+    ) == [True, True]
+    assert told(
+        plan_of, "    10 permit ip a to a\n", "nothing a to elsewhere", "nothing a1 to elsewhere"
+    ) == [True, True]
+    assert told(
+        plan_of,
+        "    10 permit udp a to net\n".replace("net", "198.51.100.0/24"),
+        "nothing a to elsewhere",
+    ) == [False]
+    # From an outside it is the plan's own subnets; what has no way passes as denied, and is no
+    # failure of what is permitted there.
     assert told(plan_of, WEB, "nothing net to elsewhere", "nothing n1 to b") == [False, False]
     lonely = "subnet d 10.9.0.0/24\nhost d1 10.9.0.9\n"
     plan = plan_of(
-        NET + lonely + LIST.format(WEB, "permit") + "expect only ip d to elsewhere\nexpect only nothing d to b\nexpect only ip d to b\n"
+        NET
+        + lonely
+        + LIST.format(WEB, "permit")
+        + "expect only ip d to elsewhere\nexpect only nothing d to b\nexpect only ip d to b\n"
     )
-    assert [Verifier(Session(plan)).verify(each).held for each in plan.expectations] == [True, True, False]
+    assert [Verifier(Session(plan)).verify(each).held for each in plan.expectations] == [
+        True,
+        True,
+        False,
+    ]
 
 
 def test_a_failed_line_says_what_is_needed(plan_of: Read) -> None:
@@ -198,5 +266,7 @@ def test_what_is_no_such_line_is_told(plan_of: Read, line: str, message: str) ->
 
 
 def test_a_name_elsewhere_is_that_name(plan_of: Read) -> None:
-    plan = plan_of(NET + "group elsewhere b1\n" + LIST.format(WEB, "deny") + "expect only web a to elsewhere\n")
+    plan = plan_of(
+        NET + "group elsewhere b1\n" + LIST.format(WEB, "deny") + "expect only web a to elsewhere\n"
+    )
     assert Verifier(Session(plan)).verify(plan.expectations[0]).held

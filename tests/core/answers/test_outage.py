@@ -1,4 +1,6 @@
-"""What no longer holds while a part of the network is down: against verifying every claim anew, and a way round that has no list."""
+"""What no longer holds while a part of the network is down: against verifying every claim anew, and
+a way round that has no list.
+"""
 
 from __future__ import annotations
 
@@ -48,7 +50,10 @@ def results(plan: Plan) -> tuple[Session, list[str], dict[str, list[str]]]:
     """Return the claims that hold, and by part that is down those that do not hold then."""
     session = Session(plan)
     verified = [Verifier(session).verify(each) for each in plan.expectations]
-    broken = {outage.part.name: [each.expectation.text for each in outage.broken] for outage in any_one_down(session, verified)}
+    broken = {
+        outage.part.name: [each.expectation.text for each in outage.broken]
+        for outage in any_one_down(session, verified)
+    }
     return session, [each.expectation.text for each in verified if each.held], broken
 
 
@@ -70,14 +75,25 @@ def test_nothing_gets_through_where_there_is_no_way(plan_of: Read) -> None:
     """A claim that something is denied holds, one that it is permitted does not."""
     plan = plan_of(ROUND)
     down = plan.without(down_point(plan, word) for word in ("short", "in.middle"))
-    assert [Verifier(Session(down)).verify(each).held for each in plan.expectations] == [True, False, False]
+    assert [Verifier(Session(down)).verify(each).held for each in plan.expectations] == [
+        True,
+        False,
+        False,
+    ]
 
 
 def test_only_what_can_be_down_is_named(plan_of: Read) -> None:
     plan = plan_of(ROUND)
     assert [part.name for part in parts(plan)] == [
-        "short", "in", "out", "short.one", "in.one", "short.two", "out.two", "in.middle to out.middle",
-    ]  # fmt: skip
+        "short",
+        "in",
+        "out",
+        "short.one",
+        "in.one",
+        "short.two",
+        "out.two",
+        "in.middle to out.middle",
+    ]
     for word in ("one", "a", "10.0.1.9", "any"):
         with pytest.raises(PlanError, match="no device and no point"):
             down_point(plan, word)
@@ -87,7 +103,9 @@ def test_only_what_can_be_down_is_named(plan_of: Read) -> None:
 
 @settings(max_examples=20, deadline=None)
 @given(st.integers(0, 1 << 32))
-def test_what_is_not_looked_at_again_holds_as_before(tmp_path_factory: pytest.TempPathFactory, seed: int) -> None:
+def test_what_is_not_looked_at_again_holds_as_before(
+    tmp_path_factory: pytest.TempPathFactory, seed: int
+) -> None:
     path = tmp_path_factory.mktemp("net") / "r.gate"
     text = reference.network(seed)
     path.write_text(text)
@@ -100,5 +118,9 @@ def test_what_is_not_looked_at_again_holds_as_before(tmp_path_factory: pytest.Te
     session, held, broken = results(read_plan(path))
     for part in parts(session.plan):
         anew = Verifier(Session(session.plan.without(part.points)))
-        failing = [each.text for each in session.plan.expectations if each.text in held and not anew.verify(each).held]
+        failing = [
+            each.text
+            for each in session.plan.expectations
+            if each.text in held and not anew.verify(each).held
+        ]
         assert broken[part.name] == failing, (seed, part.name)

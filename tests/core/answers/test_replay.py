@@ -1,4 +1,6 @@
-"""Replay: every conversation fares as `trace` says at its own time, and the sums are those of the conversations."""
+"""Replay: every conversation fares as `trace` says at its own time, and the sums are those of the
+conversations.
+"""
 
 from __future__ import annotations
 
@@ -35,41 +37,69 @@ MONDAY = int(datetime(2026, 11, 23, 7, 59, tzinfo=UTC).timestamp()) * SECOND
 def seen(packets: list[Packet], times: list[int]) -> Seen:
     count = len(packets)
     ones, none = np.ones(count, np.int64), np.zeros(count, np.int64)
-    flags = np.stack([np.array([each.flags or 0 for each in packets], np.uint8), np.zeros(count, np.uint8)])
+    flags = np.stack(
+        [np.array([each.flags or 0 for each in packets], np.uint8), np.zeros(count, np.uint8)]
+    )
     moments = np.array(times, np.int64)
     return Seen(
-        packet_columns(packets[0].family, packets), moments, moments, np.stack([ones, none]), np.stack([ones * 60, none]), flags,
-        none.astype(np.uint16), none.astype(np.bool_), none.astype(np.uint64), none.astype(np.uint64),
-    )  # fmt: skip
+        packet_columns(packets[0].family, packets),
+        moments,
+        moments,
+        np.stack([ones, none]),
+        np.stack([ones * 60, none]),
+        flags,
+        none.astype(np.uint16),
+        none.astype(np.bool_),
+        none.astype(np.uint64),
+        none.astype(np.uint64),
+    )
 
 
 @settings(max_examples=25)
-@given(text=net.plans(), other=net.plans(), family=st.sampled_from(Family), chosen=st.integers(0, 1_000))
-def test_conversations_fare_as_traces_do_at_their_time(tmp_path: Path, text: str, other: str, family: Family, chosen: int) -> None:
+@given(
+    text=net.plans(),
+    other=net.plans(),
+    family=st.sampled_from(Family),
+    chosen=st.integers(0, 1_000),
+)
+def test_conversations_fare_as_traces_do_at_their_time(
+    tmp_path: Path, text: str, other: str, family: Family, chosen: int
+) -> None:
     networks = []
     for number, each in enumerate((text, other)):
         path = tmp_path / f"{number}.gate"
         path.write_text(each)
         networks.append(Network(read_plan(path)))
     packets = random.Random(chosen).sample(list(net.openings(family)), 60)
-    # The window opens on the way; no limit is exceeded, since what a trace is asked about is nobody's second conversation in a minute.
+    # The window opens on the way; no limit is exceeded, since what a trace is asked about is
+    # nobody's second conversation in a minute.
     times = [MONDAY + number * 61 * SECOND for number in range(len(packets))]
     replay = Replay(networks[0], UTC, other=networks[1])
     found = [*replay.add(family, seen(packets, times)), *replay.rest()]
     conversations = 0
     for part in found:
         for row in range(len(part.seen)):
-            packet, moment = part.seen.packets.packet(row), datetime.fromtimestamp(int(part.seen.first[row]) / SECOND, UTC)
+            packet, moment = (
+                part.seen.packets.packet(row),
+                datetime.fromtimestamp(int(part.seen.first[row]) / SECOND, UTC),
+            )
             for network, fates in ((networks[0], part.fates), (networks[1], part.other)):
-                tracer = Tracer(network, open_at(network.plan.windows.values(), moment.replace(tzinfo=None)))
+                tracer = Tracer(
+                    network, open_at(network.plan.windows.values(), moment.replace(tzinfo=None))
+                )
                 trace = tracer.trace(net.conversation(network, packet))
                 assert fates is not None
-                assert verdict_numbered(fates.verdict[row]) is (Verdict.VARIES if trace.differing else trace.verdict)
+                assert verdict_numbered(fates.verdict[row]) is (
+                    Verdict.VARIES if trace.differing else trace.verdict
+                )
             conversations += 1
     assert sum(each.conversations for each in replay.sums.verdicts.values()) == conversations
     assert sum(each.packets for each in replay.sums.verdicts.values()) == len(packets)
     differing = sum(
-        1 for part in found for row in range(len(part.seen)) if part.other and part.fates.verdict[row] != part.other.verdict[row]
+        1
+        for part in found
+        for row in range(len(part.seen))
+        if part.other and part.fates.verdict[row] != part.other.verdict[row]
     )
     assert sum(each.conversations for each in replay.stopped().values()) == differing
 
@@ -81,12 +111,31 @@ def plan(tmp_path: Path, lists: str = "") -> Network:
 
 
 def tcp(source: str, destination: str, port: int, client: int = 50_000, flags: int = 2) -> Packet:
-    return Packet(Family.IPV4, parse_address(source).value, parse_address(destination).value, 6, client, port, flags=flags)
+    return Packet(
+        Family.IPV4,
+        parse_address(source).value,
+        parse_address(destination).value,
+        6,
+        client,
+        port,
+        flags=flags,
+    )
 
 
 def test_packets_count_for_the_line_that_decides_their_leg(tmp_path: Path) -> None:
-    network = plan(tmp_path, "list l extended ipv4\n    permit tcp/80 any to any\n    otherwise deny\nplace l inbound on left.a\n")
-    packets = [tcp("10.0.0.3", "10.0.1.2", 80), tcp("10.0.1.2", "10.0.0.3", 50_000, 80, 18), tcp("10.0.0.3", "10.0.1.2", 80, flags=16)]
+    network = plan(
+        tmp_path,
+        (
+            "list l extended ipv4\n    permit tcp/80 any to any\n    otherwise deny\nplace l "
+            "inbound "
+            "on left.a\n"
+        ),
+    )
+    packets = [
+        tcp("10.0.0.3", "10.0.1.2", 80),
+        tcp("10.0.1.2", "10.0.0.3", 50_000, 80, 18),
+        tcp("10.0.0.3", "10.0.1.2", 80, flags=16),
+    ]
     packets += [tcp("10.0.0.3", "10.0.1.2", 81)] * 3
     replay = Replay(network, UTC)
     assert [*replay.add(Family.IPV4, seen(packets, [MONDAY + each for each in range(6)]))] == []
@@ -98,16 +147,27 @@ def test_packets_count_for_the_line_that_decides_their_leg(tmp_path: Path) -> No
     assert replay.sums.verdicts[Verdict.PERMITTED] == Sum(1, 3, 180)
     assert replay.sums.verdicts[Verdict.DENIED] == Sum(1, 3, 180)
     ((sort, total),) = replay.stopped().items()
-    assert (sort.service, sort.decider and sort.decider.number, str(sort.crossing and sort.crossing.point)) == ("tcp/81", None, "left.a")
+    assert (
+        sort.service,
+        sort.decider and sort.decider.number,
+        str(sort.crossing and sort.crossing.point),
+    ) == ("tcp/81", None, "left.a")
     assert total == Sum(1, 3, 180)
 
 
-SPOOFED = "list l extended ipv4\n    deny ip a to any\n    otherwise permit\nplace l inbound on right.sea\n"
+SPOOFED = (
+    "list l extended ipv4\n    deny ip a to any\n    otherwise permit\nplace l inbound on "
+    "right.sea\n"
+)
 
 
 def test_where_traffic_came_in_shows_a_claimed_source(tmp_path: Path) -> None:
     network = plan(tmp_path, SPOOFED)
-    packets = [tcp("10.0.0.3", "10.0.1.2", 80), tcp("198.51.100.9", "10.0.1.2", 80), tcp("10.0.1.3", "10.0.1.2", 80)]
+    packets = [
+        tcp("10.0.0.3", "10.0.1.2", 80),
+        tcp("198.51.100.9", "10.0.1.2", 80),
+        tcp("10.0.1.3", "10.0.1.2", 80),
+    ]
     verdicts = []
     for came_in in (None, entrance(network.plan, "right.sea")):
         replay = Replay(network, UTC, entrance=came_in)
@@ -116,27 +176,47 @@ def test_where_traffic_came_in_shows_a_claimed_source(tmp_path: Path) -> None:
         assert only.fates.on_link.tolist() == [False, False, came_in is None]
         verdicts.append([verdict_numbered(only.fates.verdict[row]) for row in range(3)])
     assert verdicts[0] == [Verdict.PERMITTED] * 3
-    # A claimed source is denied by the list, or its answers go to the machine that really has the address.
+    # A claimed source is denied by the list, or its answers go to the machine that really has the
+    # address.
     assert verdicts[1] == [Verdict.DENIED, Verdict.PERMITTED, Verdict.HALF_OPEN]
     sender = Endpoint("somebody", parse_address("198.51.100.7"), "sea")
     for row, packet in ((0, packets[0]), (2, packets[2])):
-        claimed = Conversation(sender, at_address(network, Address(Family.IPV4, packet.destination)), packet)
+        claimed = Conversation(
+            sender, at_address(network, Address(Family.IPV4, packet.destination)), packet
+        )
         assert Tracer(network).trace(claimed).verdict is verdicts[1][row]
 
 
 def test_what_passes_a_place_on_its_way_claims_nothing_there(tmp_path: Path) -> None:
     network = plan(tmp_path)
     replay = Replay(network, UTC, entrance=entrance(network.plan, "right.mid"))
-    list(replay.add(Family.IPV4, seen([tcp("10.0.0.3", "10.0.1.2", 80), tcp("10.0.2.1", "10.0.1.2", 80)], [MONDAY, MONDAY])))
+    list(
+        replay.add(
+            Family.IPV4,
+            seen(
+                [tcp("10.0.0.3", "10.0.1.2", 80), tcp("10.0.2.1", "10.0.1.2", 80)], [MONDAY, MONDAY]
+            ),
+        )
+    )
     (only,) = replay.rest()
-    assert [verdict_numbered(only.fates.verdict[row]) for row in range(2)] == [Verdict.PERMITTED] * 2
+    assert [verdict_numbered(only.fates.verdict[row]) for row in range(2)] == [
+        Verdict.PERMITTED
+    ] * 2
 
 
 def test_addresses_that_have_no_place_are_counted(tmp_path: Path) -> None:
     path = tmp_path / "plan.gate"
     path.write_text("subnet a 10.0.0.0/24\nrouter r\n    interface a 10.0.0.1/24 on a\n")
     replay = Replay(Network(read_plan(path)), UTC)
-    list(replay.add(Family.IPV4, seen([tcp("10.0.0.3", "192.0.2.9", 80), tcp("10.0.0.3", "10.0.0.4", 80)], [MONDAY, MONDAY])))
+    list(
+        replay.add(
+            Family.IPV4,
+            seen(
+                [tcp("10.0.0.3", "192.0.2.9", 80), tcp("10.0.0.3", "10.0.0.4", 80)],
+                [MONDAY, MONDAY],
+            ),
+        )
+    )
     list(replay.rest())
     assert replay.sums.nowhere == {parse_address("192.0.2.9"): 1}
     assert replay.sums.verdicts[None].conversations == 1
@@ -144,18 +224,26 @@ def test_addresses_that_have_no_place_are_counted(tmp_path: Path) -> None:
 
 
 def test_one_list_is_asked_packet_by_packet(tmp_path: Path) -> None:
-    network = plan(tmp_path, "list l extended ipv4\n    permit tcp/80 any to any during open\n    otherwise deny\n")
+    network = plan(
+        tmp_path,
+        "list l extended ipv4\n    permit tcp/80 any to any during open\n    otherwise deny\n",
+    )
     replay = ListReplay(network, network.plan.lists["l"], UTC)
     packets = [tcp("10.0.0.3", "10.0.1.2", 80)] * 3
     replay.add(Family.IPV4, seen(packets, [MONDAY, MONDAY + 60 * SECOND, MONDAY + 61 * SECOND]))
     replay.add(Family.IPV6, seen([Packet(Family.IPV6, 1, 2, 17, 1, 2)], [MONDAY]))
     assert [line.packets for line in replay.lines()] == [2, 1]
     assert (replay.packets, replay.octets, replay.foreign) == (3, 180, 1)
-    assert Counter({sort.service: each.packets for sort, each in replay.denied().items()}) == {"tcp/80": 1}
+    assert Counter({sort.service: each.packets for sort, each in replay.denied().items()}) == {
+        "tcp/80": 1
+    }
 
 
 def test_a_record_of_both_ways_is_asked_there_and_back(tmp_path: Path) -> None:
-    lists = "list l extended ipv4\n    permit tcp/80 any to any\n    permit tcp any to any established\n    permit icmp/0 any to any\n    otherwise deny\n"
+    lists = (
+        "list l extended ipv4\n    permit tcp/80 any to any\n    permit tcp any to any "
+        "established\n    permit icmp/0 any to any\n    otherwise deny\n"
+    )
     network = plan(tmp_path, lists)
     replay = ListReplay(network, network.plan.lists["l"], UTC)
     ping = Packet(Family.IPV4, 1, 2, 1, icmp_type=8, icmp_code=0)

@@ -45,15 +45,29 @@ MACHINES = {
 SERVICES = ["tcp/80", "tcp/80,81", "udp/53", "ping"]
 WORDS = st.sampled_from(["any", "a", "b", "10.0.0.2", "10.0.1.2", "192.0.2.8", "10.0.0.0/31"])
 ENTRY = st.builds(
-    "    {} {} {} to {}\n".format, st.sampled_from(["permit", "deny"]), st.sampled_from([*SERVICES, "tcp", "ip"]), WORDS, WORDS
+    "    {} {} {} to {}\n".format,
+    st.sampled_from(["permit", "deny"]),
+    st.sampled_from([*SERVICES, "tcp", "ip"]),
+    WORDS,
+    WORDS,
 )
 
 
 @settings(max_examples=60)
-@given(st.lists(ENTRY, max_size=3), st.lists(ENTRY, max_size=2), st.sampled_from(SERVICES), st.sampled_from(["permit", "deny"]))
-def test_a_cell_is_the_fates_of_all_its_pairs(tmp_path: Path, one: list[str], other: list[str], service: str, otherwise: str) -> None:
+@given(
+    st.lists(ENTRY, max_size=3),
+    st.lists(ENTRY, max_size=2),
+    st.sampled_from(SERVICES),
+    st.sampled_from(["permit", "deny"]),
+)
+def test_a_cell_is_the_fates_of_all_its_pairs(
+    tmp_path: Path, one: list[str], other: list[str], service: str, otherwise: str
+) -> None:
     path = tmp_path / "grid.gate"
-    lists = f"list l extended ipv4\n{''.join(one)}    otherwise {otherwise}\nlist m extended ipv4\n{''.join(other)}    otherwise permit\n"
+    lists = (
+        f"list l extended ipv4\n{''.join(one)}    otherwise {otherwise}\nlist m extended "
+        f"ipv4\n{''.join(other)}    otherwise permit\n"
+    )
     path.write_text(NET + lists + "place l inbound on r.a\nplace m outbound on r.b\n")
     session = Session(read_plan(path))
     grid, tracer = SetGrid(session, When(NOON)), Tracer(session.network)
@@ -65,16 +79,22 @@ def test_a_cell_is_the_fates_of_all_its_pairs(tmp_path: Path, one: list[str], ot
             for receiver in MACHINES[destination]
             if sender != receiver
             for start, end in pairs(session.network, sender, receiver)
-            for conversation in conversations(session.plan.service(service, Family.IPV4), start, end)
+            for conversation in conversations(
+                session.plan.service(service, Family.IPV4), start, end
+            )
         }
         told = cell.verdicts().get(Family.IPV4, ())
-        assert told == (() if not expected else tuple(expected) if len(expected) == 1 else (Verdict.SOME,)), (source, destination)
+        assert told == (
+            () if not expected else tuple(expected) if len(expected) == 1 else (Verdict.SOME,)
+        ), (source, destination)
 
 
 def test_what_has_no_way_no_family_and_no_answer(plan_of: Read) -> None:
     plan = plan_of(NET + "subnet six 2001:db8::/64\n")
     grid = SetGrid(Session(plan), When(NOON))
-    assert [cell.verdicts() for cell in grid.cell("a", "lonely", ["ping"])] == [{Family.IPV4: (Verdict.UNROUTABLE,)}]
+    assert [cell.verdicts() for cell in grid.cell("a", "lonely", ["ping"])] == [
+        {Family.IPV4: (Verdict.UNROUTABLE,)}
+    ]
     assert [cell.verdicts() for cell in grid.cell("a", "six", ["ping", "tcp/80"])] == [{}, {}]
 
 
@@ -82,7 +102,11 @@ def test_what_is_given_up_is_named_and_has_no_verdict(plan_of: Read) -> None:
     from crossgate.core.sets.effort import allow
 
     plan = plan_of(
-        NET + "list l extended ipv4\n    10 permit tcp/-1000 any to any\n    20 deny tcp any to 10.0.1.2\nplace l inbound on r.a\n"
+        NET
+        + (
+            "list l extended ipv4\n    10 permit tcp/-1000 any to any\n    20 deny tcp any to "
+            "10.0.1.2\nplace l inbound on r.a\n"
+        )
     )
     missed: list[TooManyPieces] = []
     allow(1)
@@ -112,5 +136,9 @@ place wall inbound on right.one
 def test_what_varies_with_the_path_goes_before_what_is_so_of_some(plan_of: Read) -> None:
     grid = SetGrid(Session(plan_of(SIDES)), When(NOON))
     ends = (("one", "two"), ("one", "10.0.2.128/25"), ("one", "10.0.2.0/25"))
-    told = [cell.verdicts()[Family.IPV4] for one, other in ends for cell in grid.cell(one, other, ["ping"])]
+    told = [
+        cell.verdicts()[Family.IPV4]
+        for one, other in ends
+        for cell in grid.cell(one, other, ["ping"])
+    ]
     assert told == [(Verdict.VARIES,), (Verdict.VARIES,), (Verdict.PERMITTED,)]

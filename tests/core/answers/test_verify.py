@@ -97,7 +97,10 @@ def test_a_claim_is_proved_or_not(plan_of: Read, claim: str, held: bool) -> None
     [
         (
             "expect permit tcp/22 kiosk to old over ipv4",
-            "is denied: fence has no entry for it, so its otherwise line denies it on the way into gate.hall",
+            (
+                "is denied: fence has no entry for it, so its otherwise line denies it on the way "
+                "into gate.hall"
+            ),
             "in list fence, at the end: 60 permit tcp/22 kiosk to old",
         ),
         (
@@ -106,28 +109,61 @@ def test_a_claim_is_proved_or_not(plan_of: Read, claim: str, held: bool) -> None
             "in list fence, before 10: 5 deny web kiosk to server",
         ),
         ("expect deny web old to far", "is permitted", "nothing is placed there; see points"),
-        ("expect permit tcp/23 kiosk to far", "is denied: fence 30 rejects it", "in list fence, before 30: 25 permit tcp/23 kiosk to far"),
+        (
+            "expect permit tcp/23 kiosk to far",
+            "is denied: fence 30 rejects it",
+            "in list fence, before 30: 25 permit tcp/23 kiosk to far",
+        ),
         (
             "expect permit ping kiosk to server over ipv4",
             "while no window is open",
             "in list fence, at the end: 60 permit ping kiosk to server",
         ),
-        ("expect deny tcp/22 kiosk to server over ipv4", "while feast is open", "in list fence, before 50: 45 deny tcp/22 kiosk to server"),
-        ("expect permit web kiosk to server over ipv4 by fence 20", "entry 20 of fence has no part in it", "change the entry that decides"),
-        ("expect permit web old to kiosk over ipv6", "share no address family over IPv6", "addresses of one family"),
-        ("expect permit web kiosk to kiosk", "kiosk and kiosk are one machine", "another machine at one of its ends"),
-        ("expect permit web kiosk to 10.64.8.21", "kiosk and 10.64.8.21 are one machine", "another machine at one of its ends"),
-        ("expect permit web old to old over ipv6", "share no address family over IPv6", "addresses of one family"),
+        (
+            "expect deny tcp/22 kiosk to server over ipv4",
+            "while feast is open",
+            "in list fence, before 50: 45 deny tcp/22 kiosk to server",
+        ),
+        (
+            "expect permit web kiosk to server over ipv4 by fence 20",
+            "entry 20 of fence has no part in it",
+            "change the entry that decides",
+        ),
+        (
+            "expect permit web old to kiosk over ipv6",
+            "share no address family over IPv6",
+            "addresses of one family",
+        ),
+        (
+            "expect permit web kiosk to kiosk",
+            "kiosk and kiosk are one machine",
+            "another machine at one of its ends",
+        ),
+        (
+            "expect permit web kiosk to 10.64.8.21",
+            "kiosk and 10.64.8.21 are one machine",
+            "another machine at one of its ends",
+        ),
+        (
+            "expect permit web old to old over ipv6",
+            "share no address family over IPv6",
+            "addresses of one family",
+        ),
     ],
 )
-def test_a_failed_claim_is_told_why_and_what_it_needs(plan_of: Read, claim: str, why: str, needed: str) -> None:
+def test_a_failed_claim_is_told_why_and_what_it_needs(
+    plan_of: Read, claim: str, why: str, needed: str
+) -> None:
     result = verified(plan_of, claim)
     assert why in result.why
     assert needed in result.needed
 
 
 def test_unroutable_is_no_denial(plan_of: Read) -> None:
-    text = "subnet a 10.1.0.0/24\nsubnet b 10.2.0.0/24\nhost one 10.1.0.9 on a\nhost two 10.2.0.9 on b\nexpect deny ping one to two\n"
+    text = (
+        "subnet a 10.1.0.0/24\nsubnet b 10.2.0.0/24\nhost one 10.1.0.9 on a\nhost two 10.2.0.9 "
+        "on b\nexpect deny ping one to two\n"
+    )
     plan = plan_of(text)
     result = Verifier(Session(plan)).verify(plan.expectations[0])
     assert not result.held
@@ -136,7 +172,9 @@ def test_unroutable_is_no_denial(plan_of: Read) -> None:
 
 
 def test_addresses_that_nobody_can_have_are_told_so(plan_of: Read) -> None:
-    plan = plan_of("subnet a 10.1.0.0/24\nhost one 10.1.0.9 on a\nexpect deny ping 192.0.2.1 to one\n")
+    plan = plan_of(
+        "subnet a 10.1.0.0/24\nhost one 10.1.0.9 on a\nexpect deny ping 192.0.2.1 to one\n"
+    )
     result = Verifier(Session(plan)).verify(plan.expectations[0])
     assert (result.held, result.why) == (False, "nobody can have 192.0.2.1: no subnet holds it")
 
@@ -152,15 +190,22 @@ def test_what_no_expectation_reached_is_told(plan_of: Read) -> None:
 def test_an_impact_tells_what_a_change_turns(plan_of: Read) -> None:
     from datetime import datetime
 
-    claims = "expect permit web kiosk to server over ipv4\nexpect deny tcp/23 kiosk to far by fence 30\nexpect permit gre kiosk to far\n"
+    claims = (
+        "expect permit web kiosk to server over ipv4\nexpect deny tcp/23 kiosk to far by "
+        "fence 30\nexpect permit gre kiosk to far\n"
+    )
     old = plan_of(NET + claims)
-    new = plan_of(NET.replace("10 permit web", "10 permit gre any to any\n    15 deny web") + claims)
+    new = plan_of(
+        NET.replace("10 permit web", "10 permit gre any to any\n    15 deny web") + claims
+    )
     found = impact_of(Session(old), Session(new), datetime(2026, 12, 1, 12))
     assert [(each.now.expectation.text, each.held, each.now.held) for each in found.turned] == [
         ("expect permit web kiosk to server over ipv4", True, False),
         ("expect permit gre kiosk to far", False, True),
     ]
-    assert [each.expectation.text for each in found.broken] == ["expect permit web kiosk to server over ipv4"]
+    assert [each.expectation.text for each in found.broken] == [
+        "expect permit web kiosk to server over ipv4"
+    ]
     assert {str(each.now.verdict) for each in found.differences} >= {"permitted", "denied"}
     assert [finding.name for finding in found.findings] == ["no-effect"]
     same = impact_of(Session(old), Session(plan_of(NET + claims)), datetime(2026, 12, 1, 12))

@@ -1,4 +1,6 @@
-"""Right plans in which one thing is turned, moved or reordered: the findings say what was done, and nothing of the right ones."""
+"""Right plans in which one thing is turned, moved or reordered: the findings say what was done, and
+nothing of the right ones.
+"""
 
 from __future__ import annotations
 
@@ -29,17 +31,26 @@ class Site(NamedTuple):
 
     def plan(self, entries: list[str], where: str) -> str:
         lines = "".join(f"    {10 * number} {text}\n" for number, text in enumerate(entries, 1))
-        return f"{self.network}list l extended {'ipv4' if '10.' in self.network else 'ipv6'}\n{lines}place l {where}\n"
+        return (
+            f"{self.network}list l extended "
+            f"{'ipv4' if '10.' in self.network else 'ipv6'}\n{lines}place l {where}\n"
+        )
 
 
 def site(chance: Random, family: Family) -> Site:
     six = family is Family.IPV6
     count, length = chance.randint(3, 5), 64 if six else 24
     base = "2001:db8:{}::{}" if six else "10.{}.0.{}"
-    network = "".join(f"subnet s{each} {base.format(each, '' if six else 0)}/{length}\n" for each in range(1, count + 1))
+    network = "".join(
+        f"subnet s{each} {base.format(each, '' if six else 0)}/{length}\n"
+        for each in range(1, count + 1)
+    )
     network += f"subnet spine {base.format(99, '' if six else 0)}/{length}\n"
     for each in range(1, count + 1):
-        network += f"router r{each}\n    interface u {base.format(each, 1)}/{length} on s{each}\n    interface up {base.format(99, each)}/{length} on spine\n"
+        network += (
+            f"router r{each}\n    interface u {base.format(each, 1)}/{length} on s{each}\n "
+            f"   interface up {base.format(99, each)}/{length} on spine\n"
+        )
         network += f"host h{each} {base.format(each, 9)}\nhost g{each} {base.format(each, 10)}\n"
     own = chance.randint(1, count)
     others = [each for each in range(1, count + 1) if each != own]
@@ -67,22 +78,33 @@ def test_what_was_turned_moved_or_reordered_is_told(tmp_path: Path, family: Fami
 
         turned = findings(path, made.plan(made.entries, f"outbound on r{made.own}.u"))
         done += 1
-        told += {each.entry for each in turned if each.fault.mend == "place the list inbound"} == {10 * number for number in own}
+        told += {each.entry for each in turned if each.fault.mend == "place the list inbound"} == {
+            10 * number for number in own
+        }
 
         elsewhere = chance.choice(made.others)
         moved = findings(path, made.plan(made.entries, f"inbound on r{elsewhere}.u"))
         done += 1
         named = {
-            each.entry for each in moved if each.fault.what.endswith(f"passes {right}") or "outbound there it could" in each.fault.what
+            each.entry
+            for each in moved
+            if each.fault.what.endswith(f"passes {right}")
+            or "outbound there it could" in each.fault.what
         }
         told += named == {10 * number for number in own}
 
-        first = next(number for number, text in enumerate(made.entries) if text.startswith("permit") and "icmp" not in text)
+        first = next(
+            number
+            for number, text in enumerate(made.entries)
+            if text.startswith("permit") and "icmp" not in text
+        )
         entries = made.entries.copy()
         entries[first], entries[first + 1] = entries[first + 1], entries[first]
         reordered = findings(path, made.plan(entries, right))
         done += 1
         told += any(
-            each.entry == 10 * (first + 2) and each.fault.mend == f"move {10 * (first + 2)} before {10 * (first + 1)}" for each in reordered
+            each.entry == 10 * (first + 2)
+            and each.fault.mend == f"move {10 * (first + 2)} before {10 * (first + 1)}"
+            for each in reordered
         )
     assert told >= 0.9 * done, (told, done)

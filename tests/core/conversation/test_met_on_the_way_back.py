@@ -1,4 +1,6 @@
-"""A stateful device that only the way back meets: it remembers the answer that it let by, and asks its lists of no later one."""
+"""A stateful device that only the way back meets: it remembers the answer that it let by, and asks
+its lists of no later one.
+"""
 
 from __future__ import annotations
 
@@ -44,12 +46,18 @@ expect permit tcp/443 client to server tls 1.3
 """
 
 
-@pytest.mark.parametrize(("state", "verdict"), [(" stateful", Verdict.PERMITTED), ("", Verdict.HALF_OPEN)])
-def test_every_engine_says_the_same(plan_of: Callable[[str], Plan], state: str, verdict: Verdict) -> None:
+@pytest.mark.parametrize(
+    ("state", "verdict"), [(" stateful", Verdict.PERMITTED), ("", Verdict.HALF_OPEN)]
+)
+def test_every_engine_says_the_same(
+    plan_of: Callable[[str], Plan], state: str, verdict: Verdict
+) -> None:
     plan = plan_of(PLAN.format(state=state))
     session = Session(plan)
     spoken = settled(frozenset(), plan.lists["hello"].hellos[0])
-    client, server = (at_address(session.network, plan.hosts[each].addresses[0]) for each in ("client", "server"))
+    client, server = (
+        at_address(session.network, plan.hosts[each].addresses[0]) for each in ("client", "server")
+    )
     (conversation,) = conversations(plan.service("tcp/443", Family.IPV4), client, server)
     tracer, one = session.tracer(spoken), np.ones(1, np.int64)
     rows = packet_columns(Family.IPV4, [conversation.first])

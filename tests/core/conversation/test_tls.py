@@ -1,4 +1,6 @@
-"""What is done by the TLS that a conversation settles on: all engines against going over every version and suite by hand."""
+"""What is done by the TLS that a conversation settles on: all engines against going over every
+version and suite by hand.
+"""
 
 from __future__ import annotations
 
@@ -41,12 +43,30 @@ from tests.core.traffic.test_flows import in_line
 SUITES = (0x1301, 0x1302, 0xC02F, 0xC030, 0xC013, 0x002F)
 HELLOS = [
     None,
-    *(Hello(version, suite) for version, suite in product(range(0x0300, 0x0305), SUITES) if (version == 0x0304) is (suite >> 8 == 0x13)),
+    *(
+        Hello(version, suite)
+        for version, suite in product(range(0x0300, 0x0305), SUITES)
+        if (version == 0x0304) is (suite >> 8 == 0x13)
+    ),
 ]
-SPOKEN = [None, Hello(0x0304, 0x1301), Hello(0x0303, 0xC02F), Hello(0x0303, 0xC013), Hello(0x0301, 0xC013), Hello(0x0300, 0x002F)]
+SPOKEN = [
+    None,
+    Hello(0x0304, 0x1301),
+    Hello(0x0303, 0xC02F),
+    Hello(0x0303, 0xC013),
+    Hello(0x0301, 0xC013),
+    Hello(0x0300, 0x002F),
+]
 TESTS = [
-    "", "", " tls 1.2-", " tls -1.1", " tls 1.0,1.3", " cipher TLS_AES_128_GCM_SHA256,0xC02F", " tls 1.2 cipher 0xC013", " cipher 0x1302,0x002f",
-]  # fmt: skip
+    "",
+    "",
+    " tls 1.2-",
+    " tls -1.1",
+    " tls 1.0,1.3",
+    " cipher TLS_AES_128_GCM_SHA256,0xC02F",
+    " tls 1.2 cipher 0xC013",
+    " cipher 0x1302,0x002f",
+]
 HEAD = """
 subnet in 10.0.0.0/24
 subnet mid 10.0.1.0/24
@@ -69,13 +89,25 @@ router beside stateful
 
 @st.composite
 def plans(draw: st.DrawFn) -> str:
-    """Two routers one behind the other, now and then a third beside the first, each stateful or not, with lists on the way."""
+    """Two routers one behind the other, now and then a third beside the first, each stateful or
+    not, with lists on the way.
+    """
     stateful = {name: draw(st.booleans()) for name in ("one", "two")}
     beside = draw(st.integers(0, 3)) == 0
-    text = HEAD.format(**{name: " stateful" * own for name, own in stateful.items()}) + BESIDE * beside
-    places = [("one", "in"), ("one", "mid"), ("two", "mid"), ("two", "end"), *([("beside", "in"), ("beside", "mid")] if beside else [])]
+    text = (
+        HEAD.format(**{name: " stateful" * own for name, own in stateful.items()}) + BESIDE * beside
+    )
+    places = [
+        ("one", "in"),
+        ("one", "mid"),
+        ("two", "mid"),
+        ("two", "end"),
+        *([("beside", "in"), ("beside", "mid")] if beside else []),
+    ]
     stands = []
-    for number, (device, interface) in enumerate(draw(st.lists(st.sampled_from(places), unique=True, max_size=4))):
+    for number, (device, interface) in enumerate(
+        draw(st.lists(st.sampled_from(places), unique=True, max_size=4))
+    ):
         tests = TESTS if stateful.get(device, True) else [""]
         text += f"list l{number} extended ipv4\n"
         for _ in range(draw(st.integers(1, 4))):
@@ -85,7 +117,10 @@ def plans(draw: st.DrawFn) -> str:
             action = draw(st.sampled_from(["permit", "permit", "deny", "reject"]))
             text += f"    {action} {service} {ends}{flags}{draw(st.sampled_from(tests))}\n"
         text += draw(st.sampled_from(["", "    otherwise permit\n"]))
-        stands.append(f"place l{number} {draw(st.sampled_from(['inbound', 'outbound']))} on {device}.{interface}\n")
+        stands.append(
+            f"place l{number} {draw(st.sampled_from(['inbound', 'outbound']))} on "
+            f"{device}.{interface}\n"
+        )
     return text + "".join(stands)
 
 
@@ -99,16 +134,23 @@ ENDS = [("10.0.0.9", "10.0.2.9"), ("10.0.2.9", "10.0.0.9"), ("10.0.0.9", "10.0.2
 
 
 def told(trace: Trace) -> tuple[Verdict, DeciderKey | None]:
-    return trace.verdict, trace.decided.decider.key if trace.decided and trace.decided.decider else None
+    return (
+        trace.verdict,
+        trace.decided.decider.key if trace.decided and trace.decided.decider else None,
+    )
 
 
 @settings(deadline=None, max_examples=30)
 @given(plans())
-def test_every_engine_does_what_going_over_all_of_tls_does(tmp_path_factory: pytest.TempPathFactory, text: str) -> None:
+def test_every_engine_does_what_going_over_all_of_tls_does(
+    tmp_path_factory: pytest.TempPathFactory, text: str
+) -> None:
     plan = plan_in(tmp_path_factory.mktemp("tls"), text)
     session = Session(plan)
     network, classes = session.network, session.address_classes(Family.IPV4)
-    states: list[State] = [frozenset() if hello is None else frozenset((hello,)) for hello in SPOKEN]
+    states: list[State] = [
+        frozenset() if hello is None else frozenset((hello,)) for hello in SPOKEN
+    ]
     packets, windows, wanted = [], [], []
     legs: Counter[DeciderKey] = Counter()
     for source, destination in ENDS:
@@ -123,14 +165,22 @@ def test_every_engine_does_what_going_over_all_of_tls_does(tmp_path_factory: pyt
                 (fared.verdict, fared.stop[1].key if fared.stop else None)
                 for there in network.ways(conversation.source, end)
                 for back in network.ways(conversation.destination, start)
-                for fared in [fare(network, first, Way(there, back, hello=SPOKEN[window]), tuple(HELLOS))]
+                for fared in [
+                    fare(network, first, Way(there, back, hello=SPOKEN[window]), tuple(HELLOS))
+                ]
             ]
             assert {told(each) for each in traces} == {*every}
             assert told(tracer.trace(conversation)) == every[0]
-            (answer,) = [each for flow in between for each in answers(session.flows(state), flow, by_course([packet_region(first)]))]
+            (answer,) = [
+                each
+                for flow in between
+                for each in answers(session.flows(state), flow, by_course([packet_region(first)]))
+            ]
             verdicts = {verdict for verdict, _ in every}
             assert answer.verdict is (every[0][0] if len(verdicts) == 1 else Verdict.VARIES)
-            assert {way.stop.decider.key if way.stop else None for way in answer.endings} == {line for _, line in every}
+            assert {way.stop.decider.key if way.stop else None for way in answer.endings} == {
+                line for _, line in every
+            }
             ways = network.between(conversation.source, conversation.destination)
             fate = tracer.fate(conversation, ways)
             assert (fate.verdict, fate.stopped.key if fate.stopped else None) == every[0]
@@ -144,7 +194,9 @@ def test_every_engine_does_what_going_over_all_of_tls_does(tmp_path_factory: pyt
     for lanes in (1, 32):
         bulk = BulkTracer(network)
         with mock.patch.object(columns, "_MOST_LANES", lanes):
-            fates = bulk.trace(packet_columns(Family.IPV4, packets), np.array(windows), states, ones, ones)
+            fates = bulk.trace(
+                packet_columns(Family.IPV4, packets), np.array(windows), states, ones, ones
+            )
         for verdict, every in zip(fates.verdict.tolist(), wanted, strict=True):
             verdicts = {each for each, _ in every}
             assert VERDICTS[verdict] is (verdicts.pop() if len(verdicts) == 1 else Verdict.VARIES)
@@ -162,30 +214,57 @@ def test_two_plans_differ_where_some_spoken_tls_fares_otherwise(
     tmp_path_factory: pytest.TempPathFactory, text: str, data: st.DataObject
 ) -> None:
     lines = text.splitlines()
-    entries = [number for number, line in enumerate(lines) if line.startswith(("    permit", "    deny"))]
+    entries = [
+        number for number, line in enumerate(lines) if line.startswith(("    permit", "    deny"))
+    ]
     if entries:
         chosen = data.draw(st.sampled_from(entries))
         words = [word for word in ("tls", "cipher") if f" {word} " in lines[chosen]]
         start = lines[chosen].index(f" {words[0]} ") if words else len(lines[chosen])
         # At a stateless router such an entry would be an error: there the action changes instead.
-        action, rest = ("    deny", "    permit")[:: -1 if lines[chosen].startswith("    deny") else 1]
-        lines[chosen] = lines[chosen][:start] + data.draw(st.sampled_from(TESTS)) if words else lines[chosen].replace(rest, action, 1)
-    old, new = (Session(plan_in(tmp_path_factory.mktemp("tls"), each)) for each in (text, "\n".join(lines) + "\n"))
+        action, rest = ("    deny", "    permit")[
+            :: -1 if lines[chosen].startswith("    deny") else 1
+        ]
+        lines[chosen] = (
+            lines[chosen][:start] + data.draw(st.sampled_from(TESTS))
+            if words
+            else lines[chosen].replace(rest, action, 1)
+        )
+    old, new = (
+        Session(plan_in(tmp_path_factory.mktemp("tls"), each))
+        for each in (text, "\n".join(lines) + "\n")
+    )
     found = [each for each in differences(old, new) if not each.stray]
-    tests = {test for session in (old, new) for each in session.plan.lists.values() for test in each.tls}
+    tests = {
+        test for session in (old, new) for each in session.plan.lists.values() for test in each.tls
+    }
     for source, destination in ENDS:
         one, other = parse_address(source), parse_address(destination)
         for port, hello in product((443, 22), SPOKEN):
             first = Packet(Family.IPV4, one.value, other.value, 6, 51_000, port, flags=2)
             fares = []
             for session in (old, new):
-                conversation = Conversation(at_address(session.network, one), at_address(session.network, other), first)
-                traces = Tracer(session.network, frozenset() if hello is None else frozenset((hello,))).alternatives(conversation)
+                conversation = Conversation(
+                    at_address(session.network, one), at_address(session.network, other), first
+                )
+                traces = Tracer(
+                    session.network, frozenset() if hello is None else frozenset((hello,))
+                ).alternatives(conversation)
                 verdicts = {each.verdict for each in traces}
-                stopped = {each.decided.decider.action for each in traces if each.decided and each.decided.decider}
-                fares.append((verdicts.pop() if len(verdicts) == 1 else Verdict.VARIES, Action.REJECT in stopped))
+                stopped = {
+                    each.decided.decider.action
+                    for each in traces
+                    if each.decided and each.decided.decider
+                }
+                fares.append(
+                    (
+                        verdicts.pop() if len(verdicts) == 1 else Verdict.VARIES,
+                        Action.REJECT in stopped,
+                    )
+                )
             assert (fares[0] != fares[1]) is any(
-                in_line(line, first) and (each.spoken is None or any(alike(tests, hello, own) for own in each.spoken))
+                in_line(line, first)
+                and (each.spoken is None or any(alike(tests, hello, own) for own in each.spoken))
                 for each in found
                 for line in each.lines
             ), (source, destination, port, hello)
@@ -203,20 +282,43 @@ place other outbound on one.mid
 
 
 @pytest.mark.parametrize(
-    "now", ["", "list seen extended ipv4\n    permit tcp/443 any to any\n    otherwise permit\nplace seen inbound on one.in\n"]
+    "now",
+    [
+        "",
+        (
+            "list seen extended ipv4\n    permit tcp/443 any to any\n    otherwise permit\nplace "
+            "seen "
+            "inbound on one.in\n"
+        ),
+    ],
 )
-def test_a_list_that_stops_nothing_but_judges_makes_a_difference(plan_of: Callable[[str], Plan], now: str) -> None:
+def test_a_list_that_stops_nothing_but_judges_makes_a_difference(
+    plan_of: Callable[[str], Plan], now: str
+) -> None:
     """Where it judges, more legs follow, and another list stops one of these, for every port."""
     head = HEAD.format(one=" stateful", two="") + FLAGGED
-    judging = "list seen extended ipv4\n    permit tcp/443 any to any tls 1.3\n    otherwise permit\nplace seen inbound on one.in\n"
+    judging = (
+        "list seen extended ipv4\n    permit tcp/443 any to any tls 1.3\n    otherwise "
+        "permit\nplace seen inbound on one.in\n"
+    )
     old, new = (Session(plan_of(head + each)) for each in (judging, now))
     for sessions in ((old, new), (new, old)):
         found = [each for each in differences(*sessions) if not each.stray and not each.devices]
         for port in (443, 22):
-            first = Packet(Family.IPV4, parse_address("10.0.0.9").value, parse_address("10.0.2.9").value, 6, 51_000, port, flags=2)
+            first = Packet(
+                Family.IPV4,
+                parse_address("10.0.0.9").value,
+                parse_address("10.0.2.9").value,
+                6,
+                51_000,
+                port,
+                flags=2,
+            )
             assert any(in_line(line, first) for each in found for line in each.lines), port
 
 
 def alike(tests: set[TlsTest], hello: Hello | None, other: Hello | None) -> bool:
     """Whether no test tells two conversations apart."""
-    return (hello is None) is (other is None) and all(each.takes(hello) is each.takes(other) for each in tests)
+    return (hello is None) is (other is None) and all(
+        each.takes(hello) is each.takes(other) for each in tests
+    )

@@ -56,7 +56,11 @@ def agree(path: Path, drawer: Drawer, text: str, count: int) -> None:
 
 
 @pytest.mark.parametrize("shape", SHAPES)
-@settings(max_examples=120, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow], deadline=None)
+@settings(
+    max_examples=120,
+    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+    deadline=None,
+)
 @given(st.data(), st.sampled_from(Family))
 def test_many_packets_are_decided_as_one_is(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, shape: str, data: st.DataObject, family: Family
@@ -64,14 +68,26 @@ def test_many_packets_are_decided_as_one_is(
     reshape(monkeypatch, shape)
     texts = data.draw(st.lists(entry_words(family), max_size=20))
     path = tmp_path / "list.gate"
-    path.write_text("\n".join([f"list tested extended {family.word}", *(f"    {text}" for text in texts), "    otherwise deny"]))
+    path.write_text(
+        "\n".join(
+            [
+                f"list tested extended {family.word}",
+                *(f"    {text}" for text in texts),
+                "    otherwise deny",
+            ]
+        )
+    )
     access_list = read_plan(path).lists["tested"]
     drawn = data.draw(st.lists(packets(family), min_size=1, max_size=40))
     columns = packet_columns(family, drawn)
-    assert [columns.packet(row) for row in range(len(columns))] == [_as_read(each) for each in drawn]
+    assert [columns.packet(row) for row in range(len(columns))] == [
+        _as_read(each) for each in drawn
+    ]
     bulk = FirstMatch(access_list)
     for packet, number in zip(drawn, bulk.decide(columns).tolist(), strict=True):
-        assert access_list.decide(packet).entry is (None if number < 0 else access_list.entries[number])
+        assert access_list.decide(packet).entry is (
+            None if number < 0 else access_list.entries[number]
+        )
 
 
 def _as_read(packet: Packet) -> Packet:
@@ -81,7 +97,9 @@ def _as_read(packet: Packet) -> Packet:
 
 
 class Drawer:
-    """Draws lists of many entries, groups of many members among them, and packets that meet them."""
+    """Draws lists of many entries, groups of many members among them, and packets that meet
+    them.
+    """
 
     def __init__(self, family: Family, seed: int) -> None:
         self.family = family
@@ -100,21 +118,41 @@ class Drawer:
         if kind < 0.05:
             return "any"
         if kind < 0.2:
-            wildcard = self.rng.choice((0x0005, 0x5500, 0xF0F0, 0xFFF5)) << self.step | ((1 << self.step) - 1)
-            return f"{format_address(self.family, value)} wild {format_address(self.family, wildcard)}"
+            wildcard = self.rng.choice((0x0005, 0x5500, 0xF0F0, 0xFFF5)) << self.step | (
+                (1 << self.step) - 1
+            )
+            return (
+                f"{format_address(self.family, value)} wild {format_address(self.family, wildcard)}"
+            )
         length = self.family.bits - self.step - self.rng.choice((0, 0, 2, 8, 12))
-        return f"{format_address(self.family, value)}/{length}" if length < self.family.bits else format_address(self.family, value)
+        return (
+            f"{format_address(self.family, value)}/{length}"
+            if length < self.family.bits
+            else format_address(self.family, value)
+        )
 
     def end(self) -> str:
         return f"group{self.rng.randrange(4)}" if self.rng.random() < 0.2 else self.word()
 
     def port(self) -> str:
         first = self.rng.choice(self.ports)
-        return f"{first}-{self.rng.randrange(first, 65_536)}" if self.rng.random() < 0.4 else str(first)
+        return (
+            f"{first}-{self.rng.randrange(first, 65_536)}"
+            if self.rng.random() < 0.4
+            else str(first)
+        )
 
     def entry(self) -> str:
-        service = self.rng.choice(("ip", "tcp", "udp", "gre", "ping", "icmp/3", "tcp/P", "tcp/P", "udp/P", "udp/P,P")).split("P")
-        words = [self.rng.choice(("permit", "deny")), self.port().join(service), self.end(), "to", self.end()]
+        service = self.rng.choice(
+            ("ip", "tcp", "udp", "gre", "ping", "icmp/3", "tcp/P", "tcp/P", "udp/P", "udp/P,P")
+        ).split("P")
+        words = [
+            self.rng.choice(("permit", "deny")),
+            self.port().join(service),
+            self.end(),
+            "to",
+            self.end(),
+        ]
         if words[1][:3] in ("tcp", "udp") and self.rng.random() < 0.2:
             words.append(f"source port {self.port()}")
         if words[1][:3] == "tcp" and self.rng.random() < 0.2:
@@ -124,8 +162,17 @@ class Drawer:
         return " ".join(words)
 
     def plan(self, count: int) -> str:
-        groups = [f"group group{number} {', '.join(self.word() for _ in range(60)).replace('any, ', '')}" for number in range(4)]
-        return "\n".join([*groups, f"list tested extended {self.family.word}", *(f"    {self.entry()}" for _ in range(count))])
+        groups = [
+            f"group group{number} {', '.join(self.word() for _ in range(60)).replace('any, ', '')}"
+            for number in range(4)
+        ]
+        return "\n".join(
+            [
+                *groups,
+                f"list tested extended {self.family.word}",
+                *(f"    {self.entry()}" for _ in range(count)),
+            ]
+        )
 
     def packets(self, entries: Sequence[Entry], count: int) -> Packets:
         """Draw packets, most of them of addresses and ports that some entry takes."""
@@ -134,11 +181,17 @@ class Drawer:
             packet = self.packet()
             if entries and self.rng.random() < 0.8:
                 entry = self.rng.choice(entries)
-                source, destination = (self.rng.choice(each.patterns) for each in (entry.source, entry.destination))
-                packet = packet._replace(source=self.inside(source), destination=self.inside(destination))
+                source, destination = (
+                    self.rng.choice(each.patterns) for each in (entry.source, entry.destination)
+                )
+                packet = packet._replace(
+                    source=self.inside(source), destination=self.inside(destination)
+                )
                 ports = self.rng.choice(entry.service.terms).ports
                 if ports and packet.destination_port is not None and self.rng.random() < 0.8:
-                    packet = packet._replace(destination_port=self.rng.randint(*self.rng.choice(ports)))
+                    packet = packet._replace(
+                        destination_port=self.rng.randint(*self.rng.choice(ports))
+                    )
             drawn.append(packet)
         return packet_columns(self.family, drawn)
 
@@ -147,16 +200,34 @@ class Drawer:
 
     def packet(self) -> Packet:
         ends, dscp = (self.address(), self.address()), self.rng.choice((0, 0, 10, 46))
-        kind, ports = self.rng.random(), (self.rng.randrange(65_536), self.rng.choice([*self.ports, 0, 65_535]))
+        kind, ports = (
+            self.rng.random(),
+            (self.rng.randrange(65_536), self.rng.choice([*self.ports, 0, 65_535])),
+        )
         if kind < 0.5:
-            return Packet(self.family, *ends, 6, *ports, flags=self.rng.choice((2, 16, 18)), dscp=dscp)
+            return Packet(
+                self.family, *ends, 6, *ports, flags=self.rng.choice((2, 16, 18)), dscp=dscp
+            )
         if kind < 0.8:
             return Packet(self.family, *ends, 17, *ports, dscp=dscp)
         if kind < 0.9:
             icmp = 1 if self.family is Family.IPV4 else 58
-            return Packet(self.family, *ends, icmp, icmp_type=self.rng.choice((3, 8, 128)), icmp_code=self.rng.choice((0, 1)), dscp=dscp)
+            return Packet(
+                self.family,
+                *ends,
+                icmp,
+                icmp_type=self.rng.choice((3, 8, 128)),
+                icmp_code=self.rng.choice((0, 1)),
+                dscp=dscp,
+            )
         fragment = self.rng.random() < 0.5
-        return Packet(self.family, *ends, self.rng.choice((6, 17, 47)) if fragment else 47, fragment=fragment, dscp=dscp)
+        return Packet(
+            self.family,
+            *ends,
+            self.rng.choice((6, 17, 47)) if fragment else 47,
+            fragment=fragment,
+            dscp=dscp,
+        )
 
 
 @pytest.mark.parametrize("family", Family)
@@ -170,16 +241,26 @@ def test_long_drawn_lists_with_groups_are_decided_alike(
 
 
 @pytest.mark.parametrize("shape", ["one tree", "deep trees"])
-def test_many_port_ranges_between_few_addresses_are_decided_alike(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, shape: str) -> None:
+def test_many_port_ranges_between_few_addresses_are_decided_alike(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, shape: str
+) -> None:
     reshape(monkeypatch, shape)
     drawer = Drawer(Family.IPV4, 3)
     drawer.ports = [drawer.rng.randrange(65_536) for _ in range(600)]
     drawer.known = [drawer.base | number for number in range(64)]
-    lines = [f"    permit udp/{drawer.port()} {format_address(drawer.family, drawer.rng.choice(drawer.known))} to any" for _ in range(600)]
+    lines = [
+        (
+            f"    permit udp/{drawer.port()} "
+            f"{format_address(drawer.family, drawer.rng.choice(drawer.known))} to any"
+        )
+        for _ in range(600)
+    ]
     agree(tmp_path / "list.gate", drawer, "\n".join(["list tested extended ipv4", *lines]), 6_000)
 
 
-def test_equal_digests_of_different_rows_are_told_apart(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_equal_digests_of_different_rows_are_told_apart(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     reshape(monkeypatch, "deep trees")
     made = TreeBuilder.__init__
 
@@ -194,9 +275,15 @@ def test_equal_digests_of_different_rows_are_told_apart(tmp_path: Path, monkeypa
 
 def test_more_than_a_block_of_packets_and_none(tmp_path: Path) -> None:
     path = tmp_path / "list.gate"
-    path.write_text("list tested extended ipv4\n    permit tcp/80 10.0.0.0/9 to any\n    deny ip 10.0.0.1 to any\n")
+    path.write_text(
+        "list tested extended ipv4\n    permit tcp/80 10.0.0.0/9 to any\n    deny ip 10.0.0.1 to "
+        "any\n"
+    )
     access_list = read_plan(path).lists["tested"]
-    few = packet_columns(Family.IPV4, [Packet(Family.IPV4, 10 << 24 | low, 1, 6, 1, 80 + low % 2, flags=2) for low in range(4)])
+    few = packet_columns(
+        Family.IPV4,
+        [Packet(Family.IPV4, 10 << 24 | low, 1, 6, 1, 80 + low % 2, flags=2) for low in range(4)],
+    )
     many = few.take(np.arange(BLOCK + 9) % 4)
     bulk = FirstMatch(access_list)
     assert bulk.decide(many).tolist() == [(0, 1, 0, -1)[row % 4] for row in range(BLOCK + 9)]
@@ -207,4 +294,6 @@ def test_a_list_without_entries_leaves_all_to_its_otherwise_line(tmp_path: Path)
     path = tmp_path / "list.gate"
     path.write_text("list tested extended ipv6\n    off permit ip any to any\n    otherwise deny\n")
     drawer = Drawer(Family.IPV6, 1)
-    assert set(FirstMatch(read_plan(path).lists["tested"]).decide(drawer.packets((), 5)).tolist()) == {-1}
+    assert set(
+        FirstMatch(read_plan(path).lists["tested"]).decide(drawer.packets((), 5)).tolist()
+    ) == {-1}

@@ -1,4 +1,6 @@
-"""Never reached, no effect: against trying every class of packets on the list with and without the entry."""
+"""Never reached, no effect: against trying every class of packets on the list with and without the
+entry.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,11 @@ from tests import small
 sys.path.insert(0, str(Path(__file__).parents[3] / "benchmarks"))
 import synthetic
 
-slow = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+slow = settings(
+    max_examples=60,
+    deadline=None,
+    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+)
 
 
 def without(access_list: AccessList, packet: Packet, number: int) -> Decider:
@@ -70,30 +76,47 @@ def test_coverage_is_what_trying_every_packet_tells(
 
 @slow
 @given(st.data(), st.sampled_from([0, 2_000]), st.sampled_from([0, 1]))
-def test_large_entries_are_settled_like_small_ones(tmp_path: Path, data: st.DataObject, framed: int, few: int) -> None:
-    """A group makes an entry that is not multiplied out; in one frame for the list or one a question, it is settled as if it were."""
+def test_large_entries_are_settled_like_small_ones(
+    tmp_path: Path, data: st.DataObject, framed: int, few: int
+) -> None:
+    """A group makes an entry that is not multiplied out; in one frame for the list or one a
+    question, it is settled as if it were.
+    """
     entries = data.draw(st.lists(small.entry_words(Family.IPV4), min_size=1, max_size=4))
     place = data.draw(st.integers(0, len(entries)))
     action = data.draw(st.sampled_from(["permit", "deny"]))
     members = [small.text(Family.IPV4, low) for low in (0, 1, 3)]
     path = tmp_path / "group.gate"
     grouped = [*entries[:place], f"{action} tcp/22 some to some", *entries[place:]]
-    path.write_text(f"group some {', '.join(members)}\n" + small.list_text("small", Family.IPV4, grouped))
+    path.write_text(
+        f"group some {', '.join(members)}\n" + small.list_text("small", Family.IPV4, grouped)
+    )
     access_list = read_plan(path).lists["small"]
     with patch.object(split, "_MOST_FRAMED", framed), patch.object(redundancy, "FEW_BOXES", few):
         settled = coverage(ListRegions(access_list))
     for known in settled:
         number = known.entry.number
-        deciding = [packet for packet in small.packets(Family.IPV4) if access_list.decide(packet).entry == known.entry]
+        deciding = [
+            packet
+            for packet in small.packets(Family.IPV4)
+            if access_list.decide(packet).entry == known.entry
+        ]
         assert known.reached is bool(deciding)
-        assert known.needed is any(without(access_list, packet, number).action is not known.entry.action for packet in deciding)
+        assert known.needed is any(
+            without(access_list, packet, number).action is not known.entry.action
+            for packet in deciding
+        )
 
 
 @pytest.mark.parametrize(
     ("entries", "otherwise", "needed"),
     [
         (["permit tcp/22 10.0.0.1 to any", "deny tcp/22 some to any"], "permit", [False, True]),
-        (["permit tcp/22 10.0.0.1 to any", "deny tcp/22 some to any", "permit ip any to any"], "permit", [False, True, False]),
+        (
+            ["permit tcp/22 10.0.0.1 to any", "deny tcp/22 some to any", "permit ip any to any"],
+            "permit",
+            [False, True, False],
+        ),
         (["deny tcp/22 some to any", "permit tcp/22 10.0.0.1 to any"], "deny", [False, True]),
         (["permit tcp/22 some to any", "permit tcp/22 10.0.0.0/30 to any"], "deny", [False, True]),
         (["permit tcp/22 10.0.0.0/30 to any", "permit tcp/22 some to any"], "deny", [True, False]),
@@ -103,7 +126,9 @@ def test_what_only_the_hull_of_a_large_entry_has_is_not_decided_by_it(
     tmp_path: Path, entries: list[str], otherwise: str, needed: list[bool]
 ) -> None:
     path = tmp_path / "group.gate"
-    path.write_text("group some 10.0.0.0, 10.0.0.3\n" + small.list_text("l", Family.IPV4, entries, otherwise))
+    path.write_text(
+        "group some 10.0.0.0, 10.0.0.3\n" + small.list_text("l", Family.IPV4, entries, otherwise)
+    )
     access_list = read_plan(path).lists["l"]
     for framed in (0, 2_000):
         with patch.object(split, "_MOST_FRAMED", framed), patch.object(redundancy, "FEW_BOXES", 1):
@@ -111,14 +136,22 @@ def test_what_only_the_hull_of_a_large_entry_has_is_not_decided_by_it(
 
 
 def test_only_the_entries_asked_for_are_settled(tmp_path: Path) -> None:
-    access_list = small.read_list(tmp_path, Family.IPV4, ["permit ip any to any", "deny tcp any to any", "deny udp any to any"])
+    access_list = small.read_list(
+        tmp_path,
+        Family.IPV4,
+        ["permit ip any to any", "deny tcp any to any", "deny udp any to any"],
+    )
     known = coverage(ListRegions(access_list), only={30})
     assert [each.entry.number for each in known] == [30]
     assert [each.number for each in known[0].because] == [10]
 
 
 def test_entries_that_cover_together_are_all_named(tmp_path: Path) -> None:
-    entries = ["permit tcp/-1023 any to any", "deny tcp/1024- any to any", "permit tcp/80-9000 any to any"]
+    entries = [
+        "permit tcp/-1023 any to any",
+        "deny tcp/1024- any to any",
+        "permit tcp/80-9000 any to any",
+    ]
     known = coverage(ListRegions(small.read_list(tmp_path, Family.IPV4, entries)))
     assert [each.number for each in known[2].because] == [10, 20]
 
@@ -136,7 +169,11 @@ def test_rows_meet_just_where_their_boxes_overlap(tmp_path: Path, scattered: flo
         for row, other in zip(left.tolist(), right.tolist(), strict=True):
             met[row].append(other)
     for row, box in enumerate(boxes):
-        wanted = [other for other, each in enumerate(boxes) if table.entry[other] != table.entry[row] and overlap(box, each) is not None]
+        wanted = [
+            other
+            for other, each in enumerate(boxes)
+            if table.entry[other] != table.entry[row] and overlap(box, each) is not None
+        ]
         assert met[row] == wanted
 
 
@@ -164,7 +201,10 @@ def test_a_thousand_made_up_entries_are_settled_as_pairs_would(tmp_path: Path) -
     boxes = [list(region.boxes()) for region in regions.regions]
     known = coverage(regions)
     for index, own in enumerate(boxes):
-        alone = any(all(any(covers(outer, box) for outer in earlier) for box in own) for earlier in boxes[:index])
+        alone = any(
+            all(any(covers(outer, box) for outer in earlier) for box in own)
+            for earlier in boxes[:index]
+        )
         if alone:
             assert not known[index].reached
         packet = known[index].packet
@@ -173,13 +213,26 @@ def test_a_thousand_made_up_entries_are_settled_as_pairs_would(tmp_path: Path) -
 
 
 @settings(max_examples=80, deadline=None)
-@given(st.lists(st.tuples(st.integers(0, 63), st.integers(0, 63), st.integers(0, 3), st.integers(0, 3)), max_size=30), st.booleans())
-def test_what_scattered_boxes_leave_is_found(parts: list[tuple[int, int, int, int]], by_bits: bool) -> None:
-    """Boxes with bits anywhere and spans of ports, against trying every address and port; settled in either way."""
+@given(
+    st.lists(
+        st.tuples(st.integers(0, 63), st.integers(0, 63), st.integers(0, 3), st.integers(0, 3)),
+        max_size=30,
+    ),
+    st.booleans(),
+)
+def test_what_scattered_boxes_leave_is_found(
+    parts: list[tuple[int, int, int, int]], by_bits: bool
+) -> None:
+    """Boxes with bits anywhere and spans of ports, against trying every address and port; settled
+    in either way.
+    """
 
     def box(value: int, wildcard: int, one: int, other: int) -> Box:
         shift, every = LOW_BITS + 32, whole(Family.IPV4)
-        narrowed = every._replace(value=(value & ~wildcard) << shift, wildcard=every.wildcard & ((1 << shift) - 1) | wildcard << shift)
+        narrowed = every._replace(
+            value=(value & ~wildcard) << shift,
+            wildcard=every.wildcard & ((1 << shift) - 1) | wildcard << shift,
+        )
         return narrowed._replace(port_first=min(one, other), port_last=max(one, other))
 
     outer = box(0, 63, 0, 3)
@@ -188,13 +241,19 @@ def test_what_scattered_boxes_leave_is_found(parts: list[tuple[int, int, int, in
         (value, port)
         for value in range(64)
         for port in range(4)
-        if not any(each.source.contains(value) and each.port_first <= port <= each.port_last for each in boxes)
+        if not any(
+            each.source.contains(value) and each.port_first <= port <= each.port_last
+            for each in boxes
+        )
     }
     with patch.object(uncovered, "_FEW_PARTS", -1 if by_bits else 30):
         found = uncovered.first_uncovered(outer, boxes)
     assert (found is not None) is bool(left)
     if found is not None:
         held = {
-            (value, port) for value in range(64) for port in range(found.port_first, found.port_last + 1) if found.source.contains(value)
+            (value, port)
+            for value in range(64)
+            for port in range(found.port_first, found.port_last + 1)
+            if found.source.contains(value)
         }
         assert held <= left

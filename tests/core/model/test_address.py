@@ -29,7 +29,9 @@ def test_text_agrees_with_the_standard_library(pair: tuple[Family, int]) -> None
 
 
 @given(families, st.integers(0, 255), st.integers(0, 255), st.integers(0, 255))
-def test_a_pattern_contains_what_agrees_bit_by_bit(family: Family, value: int, wildcard: int, other: int) -> None:
+def test_a_pattern_contains_what_agrees_bit_by_bit(
+    family: Family, value: int, wildcard: int, other: int
+) -> None:
     low = address.pattern(family, value, wildcard)
     agrees = all(wildcard >> bit & 1 or (value ^ other) >> bit & 1 == 0 for bit in range(8))
     assert low.contains(other) is agrees
@@ -37,7 +39,9 @@ def test_a_pattern_contains_what_agrees_bit_by_bit(family: Family, value: int, w
 
 
 @given(*[st.integers(0, 63)] * 4)
-def test_overlap_and_cover_are_those_of_the_sets(value: int, wildcard: int, other_value: int, other_wildcard: int) -> None:
+def test_overlap_and_cover_are_those_of_the_sets(
+    value: int, wildcard: int, other_value: int, other_wildcard: int
+) -> None:
     one = address.pattern(Family.IPV4, value, wildcard)
     two = address.pattern(Family.IPV4, other_value, other_wildcard)
     ones = {each for each in range(64) if one.contains(each)}
@@ -48,12 +52,16 @@ def test_overlap_and_cover_are_those_of_the_sets(value: int, wildcard: int, othe
 
 
 @given(families, st.integers(0, 300), st.integers(0, 300))
-def test_a_range_is_exactly_its_prefixes_and_they_are_few(family: Family, one: int, other: int) -> None:
+def test_a_range_is_exactly_its_prefixes_and_they_are_few(
+    family: Family, one: int, other: int
+) -> None:
     first, last = sorted((one, other))
     prefixes = address.range_patterns(family, first, last)
     held = [each for pattern in prefixes for each in range(pattern.first, pattern.last + 1)]
     assert held == list(range(first, last + 1))
-    summary = list(ipaddress.summarize_address_range(ipaddress.IPv4Address(first), ipaddress.IPv4Address(last)))
+    summary = list(
+        ipaddress.summarize_address_range(ipaddress.IPv4Address(first), ipaddress.IPv4Address(last))
+    )
     assert len(prefixes) == len(summary)
 
 
@@ -78,7 +86,11 @@ def test_blocks_are_shown_as_people_write_them(text: str, shown: str) -> None:
 
 def test_scattered_bits_are_shown_as_a_wildcard() -> None:
     assert str(address.pattern(Family.IPV4, 0x0A40200A, 0x00000300)) == "10.64.32.10 wild 0.0.3.0"
-    six = address.pattern(Family.IPV6, address.parse_address("2001:db8::a").value, address.parse_address("::ffff:0:0:0:0").value)
+    six = address.pattern(
+        Family.IPV6,
+        address.parse_address("2001:db8::a").value,
+        address.parse_address("::ffff:0:0:0:0").value,
+    )
     assert str(six) == "2001:db8::a wild 0:0:0:ffff::"
 
 

@@ -39,37 +39,62 @@ def plainly(access_list: AccessList, packet: Packet, over: frozenset[object]) ->
 
 
 @given(limited_entries(), st.data())
-def test_a_list_in_a_state_is_an_ordinary_list(tmp_path_factory: pytest.TempPathFactory, entries: list[str], data: st.DataObject) -> None:
+def test_a_list_in_a_state_is_an_ordinary_list(
+    tmp_path_factory: pytest.TempPathFactory, entries: list[str], data: st.DataObject
+) -> None:
     found = small.read_list(tmp_path_factory.mktemp("small"), Family.IPV4, entries)
-    over = frozenset(data.draw(st.lists(st.sampled_from(sorted(found.limits)), unique=True)) if found.limits else [])
-    packets = data.draw(st.lists(st.sampled_from(list(small.packets(Family.IPV4))), min_size=1, max_size=60))
+    over = frozenset(
+        data.draw(st.lists(st.sampled_from(sorted(found.limits)), unique=True))
+        if found.limits
+        else []
+    )
+    packets = data.draw(
+        st.lists(st.sampled_from(list(small.packets(Family.IPV4))), min_size=1, max_size=60)
+    )
     index, regions = ListIndex(found, over), ListRegions(found, over)
     bulk = FirstMatch(found, over).decide(packet_columns(Family.IPV4, packets)).tolist()
     for packet, line in zip(packets, bulk, strict=True):
         wanted = plainly(found, packet, over)
         assert found.decide(packet, over).number == index.decide(packet).number == wanted.number
-        assert (found.entries[line].number if 0 <= line < len(found.entries) else None) == wanted.number
+        assert (
+            found.entries[line].number if 0 <= line < len(found.entries) else None
+        ) == wanted.number
         (decider,) = {decider.number for _, decider in regions.split(packet_region(packet))}
         assert decider == wanted.number
 
 
 @given(limited_entries())
-def test_what_is_never_reached_is_so_in_every_state(tmp_path_factory: pytest.TempPathFactory, entries: list[str]) -> None:
+def test_what_is_never_reached_is_so_in_every_state(
+    tmp_path_factory: pytest.TempPathFactory, entries: list[str]
+) -> None:
     """The few states that are looked at tell what all of them do."""
     found = small.read_list(tmp_path_factory.mktemp("small"), Family.IPV4, entries)
     limits = sorted(found.limits)
-    every = [frozenset(each for bit, each in enumerate(limits) if mask >> bit & 1) for mask in range(1 << len(limits))]
+    every = [
+        frozenset(each for bit, each in enumerate(limits) if mask >> bit & 1)
+        for mask in range(1 << len(limits))
+    ]
 
     def reached(states: list[State]) -> tuple[set[int], set[int]]:
         told = [each for state in states for each in coverage(ListRegions(found, state))]
-        return {each.entry.number for each in told if each.reached}, {each.entry.number for each in told if each.needed}
+        return {each.entry.number for each in told if each.reached}, {
+            each.entry.number for each in told if each.needed
+        }
 
     assert reached([*exceeded(limits)]) == reached([*every])
 
 
 def test_segments_under_way_are_not_counted(tmp_path_factory: pytest.TempPathFactory) -> None:
-    found = small.read_list(tmp_path_factory.mktemp("small"), Family.IPV4, ["permit ip any to any at most 1 a second"])
-    for flags, permitted in ((SYN, False), (SYN | ACK, True), (ACK, True), (0, True), (None, False)):
+    found = small.read_list(
+        tmp_path_factory.mktemp("small"), Family.IPV4, ["permit ip any to any at most 1 a second"]
+    )
+    for flags, permitted in (
+        (SYN, False),
+        (SYN | ACK, True),
+        (ACK, True),
+        (0, True),
+        (None, False),
+    ):
         protocol = 17 if flags is None else 6
         packet = Packet(Family.IPV4, 1, 2, protocol, 1, 22, flags=flags)
         assert found.decide(packet, found.limits).permits is permitted

@@ -36,19 +36,34 @@ group some crane, 10.0.1.64/26, bell.quay
         ("10.0.1.1-10.0.1.2", WordKind.ADDRESS, ["10.0.1.1", "10.0.1.2"], [], []),
         ("2001:db8::", WordKind.ADDRESS, [], ["2001:db8::"], ["2001:db8::"]),
         ("crane", WordKind.HOST, ["10.0.1.9"], ["2001:db8:1::9"], ["10.0.1.9", "2001:db8:1::9"]),
-        ("bell", WordKind.DEVICE, ["10.0.1.1", "198.51.100.1", "203.0.113.1"], ["2001:db8:1::1"],
-         ["10.0.1.1", "198.51.100.1", "2001:db8:1::1", "203.0.113.1"]),
+        (
+            "bell",
+            WordKind.DEVICE,
+            ["10.0.1.1", "198.51.100.1", "203.0.113.1"],
+            ["2001:db8:1::1"],
+            ["10.0.1.1", "198.51.100.1", "2001:db8:1::1", "203.0.113.1"],
+        ),
         ("bell.sea", WordKind.INTERFACE, ["198.51.100.1"], [], ["198.51.100.1"]),
         ("mole.7", WordKind.PORT, [], [], []),
         ("quay", WordKind.SUBNET, ["10.0.1.0/24"], ["2001:db8:1::/64"], []),
         ("sea", WordKind.OUTSIDE, ["198.51.100.0/24"], [], []),
         ("rest", WordKind.OUTSIDE, [], [], []),
-        ("some", WordKind.GROUP, ["10.0.1.9", "10.0.1.64/26", "10.0.1.1"], ["2001:db8:1::9", "2001:db8:1::1"],
-         ["10.0.1.1", "10.0.1.9", "2001:db8:1::1", "2001:db8:1::9"]),
+        (
+            "some",
+            WordKind.GROUP,
+            ["10.0.1.9", "10.0.1.64/26", "10.0.1.1"],
+            ["2001:db8:1::9", "2001:db8:1::1"],
+            ["10.0.1.1", "10.0.1.9", "2001:db8:1::1", "2001:db8:1::9"],
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_word_means_these_addresses(
-    plan_of: Callable[[str], Plan], word: str, kind: WordKind, four: list[str], six: list[str], named: list[str]
+    plan_of: Callable[[str], Plan],
+    word: str,
+    kind: WordKind,
+    four: list[str],
+    six: list[str],
+    named: list[str],
 ) -> None:
     meaning = meaning_of(plan_of(PLAN), word)
     assert meaning is not None

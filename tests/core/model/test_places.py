@@ -15,7 +15,17 @@ from crossgate.core.traffic.session import Session
 from crossgate.demo import PLAN, write
 from crossgate.language.reader import read_plan
 
-PARTS = ("segments", "devices", "hosts", "groups", "services", "windows", "placements", "expectations", "acceptances")
+PARTS = (
+    "segments",
+    "devices",
+    "hosts",
+    "groups",
+    "services",
+    "windows",
+    "placements",
+    "expectations",
+    "acceptances",
+)
 
 
 @pytest.fixture
@@ -26,10 +36,14 @@ def demo(tmp_path: Path) -> str:
 
 def shifted(text: str) -> str:
     """Put a line above every statement that is not part of a block."""
-    return "\n".join(f"# a remark\n{line}" if line[:1].isalpha() else line for line in text.split("\n"))
+    return "\n".join(
+        f"# a remark\n{line}" if line[:1].isalpha() else line for line in text.split("\n")
+    )
 
 
-def test_a_plan_whose_lines_have_moved_is_the_same(plan_of: Callable[[str], Plan], demo: str) -> None:
+def test_a_plan_whose_lines_have_moved_is_the_same(
+    plan_of: Callable[[str], Plan], demo: str
+) -> None:
     one, other = plan_of(demo), plan_of(shifted(demo))
     for part in PARTS:
         assert getattr(one, part) == getattr(other, part), part
@@ -42,24 +56,43 @@ def test_a_plan_whose_lines_have_moved_is_the_same(plan_of: Callable[[str], Plan
 
 
 @pytest.mark.parametrize("part", PARTS)
-def test_what_differs_in_meaning_is_not_the_same(plan_of: Callable[[str], Plan], demo: str, part: str) -> None:
+def test_what_differs_in_meaning_is_not_the_same(
+    plan_of: Callable[[str], Plan], demo: str, part: str
+) -> None:
     statement = {
-        "segments": "subnet", "devices": "router", "hosts": "host", "groups": "group", "services": "service", "windows": "window",
-        "placements": "place", "expectations": "expect", "acceptances": "accept",
-    }[part]  # fmt: skip
+        "segments": "subnet",
+        "devices": "router",
+        "hosts": "host",
+        "groups": "group",
+        "services": "service",
+        "windows": "window",
+        "placements": "place",
+        "expectations": "expect",
+        "acceptances": "accept",
+    }[part]
     named = {
-        "segments": "subnet spare 10.99.0.0/24", "devices": "router spare", "hosts": "host spare 10.64.20.77 on harbour",
-        "groups": "group spare 10.99.0.1", "services": "service spare tcp/4", "windows": "window spare daily 03:00-04:00",
-        "placements": "", "expectations": "expect permit tcp/9 harbour to internet", "acceptances": 'accept unplaced in 12 "spare"',
-    }[part]  # fmt: skip
+        "segments": "subnet spare 10.99.0.0/24",
+        "devices": "router spare",
+        "hosts": "host spare 10.64.20.77 on harbour",
+        "groups": "group spare 10.99.0.1",
+        "services": "service spare tcp/4",
+        "windows": "window spare daily 03:00-04:00",
+        "placements": "",
+        "expectations": "expect permit tcp/9 harbour to internet",
+        "acceptances": 'accept unplaced in 12 "spare"',
+    }[part]
     lines = demo.split("\n")
     first = next(index for index, line in enumerate(lines) if line.startswith(statement + " "))
     changed = [*lines, named] if named else [*lines[:first], *lines[first + 1 :]]
     assert getattr(plan_of(demo), part) != getattr(plan_of("\n".join(changed)), part)
 
 
-def test_only_what_changed_is_looked_at_wherever_it_stands(tmp_path: Path, demo: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    """An edit above everything else shifts every line, and still only the entries near it are audited again."""
+def test_only_what_changed_is_looked_at_wherever_it_stands(
+    tmp_path: Path, demo: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """An edit above everything else shifts every line, and still only the entries near it are
+    audited again.
+    """
     from crossgate.core import impact
 
     focused = []
@@ -73,9 +106,14 @@ def test_only_what_changed_is_looked_at_wherever_it_stands(tmp_path: Path, demo:
     plans = []
     for text in (
         demo,
-        "# above\n" + demo.replace("    10 permit domain guests to resolver\n", "    10 permit domain guests to manifest\n"),
+        "# above\n"
+        + demo.replace(
+            "    10 permit domain guests to resolver\n", "    10 permit domain guests to manifest\n"
+        ),
     ):
         (tmp_path / "p.gate").write_text(text)
         plans.append(Session(read_plan(tmp_path / "p.gate")))
     impact_of(plans[0], plans[1], datetime(2026, 12, 1))
-    assert {name for each in focused for name, numbers in each.items() if numbers} == {"guest-fence"}
+    assert {name for each in focused for name, numbers in each.items() if numbers} == {
+        "guest-fence"
+    }

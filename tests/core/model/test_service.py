@@ -20,7 +20,10 @@ from crossgate.core.model.service import (
 
 def terms(text: str, family: Family = Family.IPV4) -> list[str]:
     booking = (ServiceTerm(6, ((8443, 8443),)), ServiceTerm(6, ((9443, 9443),)))
-    names = {"booking": booking, "both": (*booking, ServiceTerm(6, ((53, 53),)), ServiceTerm(17, ((53, 53),)))}
+    names = {
+        "booking": booking,
+        "both": (*booking, ServiceTerm(6, ((53, 53),)), ServiceTerm(17, ((53, 53),))),
+    }
     return [term.text(family) for term in parse_service(text, family, names.get).terms]
 
 
@@ -45,7 +48,11 @@ def terms(text: str, family: Family = Family.IPV4) -> list[str]:
         ("icmp/destination-unreachable/port-unreachable", ["icmp/3/3"], ["icmp/1/4"]),
         ("icmp/9/16", ["icmp/9/16"], ["icmp/9/16"]),
         ("booking", ["tcp/8443", "tcp/9443"], ["tcp/8443", "tcp/9443"]),
-        ("both", ["tcp/8443", "tcp/9443", "tcp/53", "udp/53"], ["tcp/8443", "tcp/9443", "tcp/53", "udp/53"]),
+        (
+            "both",
+            ["tcp/8443", "tcp/9443", "tcp/53", "udp/53"],
+            ["tcp/8443", "tcp/9443", "tcp/53", "udp/53"],
+        ),
         ("tcp/80,udp/53", ["tcp/80", "udp/53"], ["tcp/80", "udp/53"]),
     ],
 )

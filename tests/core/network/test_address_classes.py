@@ -32,22 +32,35 @@ def classes(prefixes: set[Pattern]) -> AddressClasses:
     found = []
     for edge in edges:
         inside = [each for each in edges if each != edge and edge.covers(each)]
-        nearest = tuple(each for each in inside if not any(other != each and other.covers(each) for other in inside))
+        nearest = tuple(
+            each
+            for each in inside
+            if not any(other != each and other.covers(each) for other in inside)
+        )
         end = Endpoint("", Address(Family.IPV4, edge.value), "")
         found.append(AddressClass(end, edge, nearest))
     return AddressClasses(found)
 
 
-@given(st.sets(PREFIXES, min_size=1, max_size=10), st.lists(st.one_of(PREFIXES, PATTERNS), max_size=3))
-def test_no_class_with_an_address_of_a_pattern_is_missed(prefixes: set[Pattern], wanted: list[Pattern]) -> None:
+@given(
+    st.sets(PREFIXES, min_size=1, max_size=10), st.lists(st.one_of(PREFIXES, PATTERNS), max_size=3)
+)
+def test_no_class_with_an_address_of_a_pattern_is_missed(
+    prefixes: set[Pattern], wanted: list[Pattern]
+) -> None:
     every = classes(prefixes)
-    near = [index for index, each in enumerate(every) if any(each.pattern.overlaps(pattern) for pattern in wanted)]
+    near = [
+        index
+        for index, each in enumerate(every)
+        if any(each.pattern.overlaps(pattern) for pattern in wanted)
+    ]
     assert every.overlapping(wanted) == near
     own = {
         index
         for index, each in enumerate(every)
         for pattern in wanted
-        if (part := common(each.pattern, pattern)) is not None and first_outside(part, each.excluded) is not None
+        if (part := common(each.pattern, pattern)) is not None
+        and first_outside(part, each.excluded) is not None
     }
     held = every.holding(wanted)
     assert own <= set(held) <= set(near)

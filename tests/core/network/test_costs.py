@@ -1,4 +1,6 @@
-"""Costs of interfaces, passive ones and routes that discard: networks that decide one sentence of docs/language.md each."""
+"""Costs of interfaces, passive ones and routes that discard: networks that decide one sentence of
+docs/language.md each.
+"""
 
 from __future__ import annotations
 
@@ -78,18 +80,27 @@ def first(plan: Plan, source: str, destination: str) -> Path:
 
 
 def test_a_subnet_with_machines_is_no_way_through_while_there_is_another(plan_of: Read) -> None:
-    assert paths(plan_of(TWO_GATEWAYS + HOSTS), "10.0.1.10", "10.0.2.10") == {("left", "right"), ("right",)}
+    assert paths(plan_of(TWO_GATEWAYS + HOSTS), "10.0.1.10", "10.0.2.10") == {
+        ("left", "right"),
+        ("right",),
+    }
     entered = first(plan_of(TWO_GATEWAYS + HOSTS), "10.0.1.10", "10.0.2.10").crossings
     assert [str(each.point) for each in entered].count("left.users") == 1
     alone = TWO_GATEWAYS.replace("    interface link 10.0.255.2/30 on link\n", "") + HOSTS
-    assert [str(each.point) for each in first(plan_of(alone), "10.0.1.10", "10.0.2.10").crossings].count("left.users") == 2
+    assert [
+        str(each.point) for each in first(plan_of(alone), "10.0.1.10", "10.0.2.10").crossings
+    ].count("left.users") == 2
 
 
 def test_costs_that_are_written_go_before_what_is_on_the_subnet(plan_of: Read) -> None:
     text = (TWO_GATEWAYS + HOSTS).replace("10.0.1.2/24 on users", "10.0.1.2/24 on users cost 1")
     points = [
         str(each.point)
-        for each in first(plan_of(text.replace("255.1/30 on link", "255.1/30 on link cost 2")), "10.0.1.10", "10.0.2.10").crossings
+        for each in first(
+            plan_of(text.replace("255.1/30 on link", "255.1/30 on link cost 2")),
+            "10.0.1.10",
+            "10.0.2.10",
+        ).crossings
     ]
     assert points.count("left.users") == 2
 
@@ -111,7 +122,12 @@ def test_costs_that_are_written_go_before_what_is_on_the_subnet(plan_of: Read) -
 def test_the_least_sum_of_the_interfaces_left_by_is_taken(
     plan_of: Read, up: str, down: str, over: str, into: str, expected: set[tuple[str, ...]]
 ) -> None:
-    assert paths(plan_of(SQUARE.format(up=up, down=down, over=over, into=into)), "10.0.1.10", "10.0.2.10") == expected
+    assert (
+        paths(
+            plan_of(SQUARE.format(up=up, down=down, over=over, into=into)), "10.0.1.10", "10.0.2.10"
+        )
+        == expected
+    )
 
 
 def test_nothing_goes_through_a_passive_interface_and_its_subnet_is_reached(plan_of: Read) -> None:
@@ -137,8 +153,13 @@ router fast
 host one 10.0.1.10
 """
     assert paths(plan_of(text.format(slow="")), "10.0.1.10", "192.0.2.1") == {("slow",)}
-    assert paths(plan_of(text.format(slow=" cost 2")), "10.0.1.10", "192.0.2.1") == {("slow",), ("slow", "fast")}
-    assert paths(plan_of(text.format(slow=" cost 10")), "10.0.1.10", "192.0.2.1") == {("slow", "fast")}
+    assert paths(plan_of(text.format(slow=" cost 2")), "10.0.1.10", "192.0.2.1") == {
+        ("slow",),
+        ("slow", "fast"),
+    }
+    assert paths(plan_of(text.format(slow=" cost 10")), "10.0.1.10", "192.0.2.1") == {
+        ("slow", "fast")
+    }
     # Who is connected to the address hands it out itself, whatever that costs.
     assert paths(plan_of(text.format(slow=" cost 10")), "10.0.1.10", "203.0.113.2") == {("slow",)}
 
@@ -172,7 +193,10 @@ def test_costs_that_are_none(plan_of: Read, line: str, message: str) -> None:
 
 def test_neighbours_over_an_outside_are_none_so_passive_says_nothing_there(plan_of: Read) -> None:
     text = "outside net\nrouter one\n    interface w 203.0.113.1/30 on net passive\n"
-    with pytest.raises(PlanErrors, match="net is an outside, over which no device is a neighbour; leave passive out"):
+    with pytest.raises(
+        PlanErrors,
+        match="net is an outside, over which no device is a neighbour; leave passive out",
+    ):
         plan_of(text)
     with pytest.raises(PlanErrors, match="write 0\\.0\\.0\\.0/0 or ::/0"):
         plan_of(text.replace(" passive", "") + "    route default discard\n")
@@ -203,5 +227,9 @@ host two 10.0.2.10
     exit_of_dear = plan.devices["dear"].interfaces["b"].point
     assert paths(plan, "10.0.1.10", "10.0.2.10") == {("near", "plain")}
     network = Network(plan)
-    assert exit_of_dear in network.carriers(at_address(network, parse_address("10.0.1.10")), parse_address("10.0.2.10"))
-    assert paths(plan.without([exit_of_dear]), "10.0.1.10", "10.0.2.10") == {("near", "dear", "plain")}
+    assert exit_of_dear in network.carriers(
+        at_address(network, parse_address("10.0.1.10")), parse_address("10.0.2.10")
+    )
+    assert paths(plan.without([exit_of_dear]), "10.0.1.10", "10.0.2.10") == {
+        ("near", "dear", "plain")
+    }

@@ -1,4 +1,6 @@
-"""Isolated ports and subnets, and lists of hosts that remember: networks that decide one sentence of docs/language.md each."""
+"""Isolated ports and subnets, and lists of hosts that remember: networks that decide one sentence
+of docs/language.md each.
+"""
 
 from __future__ import annotations
 
@@ -56,33 +58,49 @@ def verdict(plan: Plan, source: str, destination: str) -> Verdict:
         ("gate", "sign", True),
     ],
 )
-def test_machines_at_isolated_ports_get_no_frame_of_each_other(plan_of: Read, source: str, destination: str, reached: bool) -> None:
+def test_machines_at_isolated_ports_get_no_frame_of_each_other(
+    plan_of: Read, source: str, destination: str, reached: bool
+) -> None:
     plan = plan_of(PLAN.format(**ISOLATED))
     (trace,) = crossgate.trace(plan, source, destination, "ssh")
     assert (trace.verdict is Verdict.PERMITTED) is reached
     if not reached:
         failure = trace.legs[0].path.failure
         assert failure is not None
-        assert failure == (FailureKind.ISOLATED, f"{source} and {destination} are isolated from each other on hall")
+        assert failure == (
+            FailureKind.ISOLATED,
+            f"{source} and {destination} are isolated from each other on hall",
+        )
 
 
 def test_every_machine_of_an_isolated_subnet_is(plan_of: Read) -> None:
     plan = plan_of(PLAN.format(**dict.fromkeys(ISOLATED, "") | {"subnet": " isolated"}))
-    for source, destination in (("kiosk", "guest"), ("guest", "10.0.8.99"), ("till", "sign"), ("10.0.8.98", "10.0.8.99")):
+    for source, destination in (
+        ("kiosk", "guest"),
+        ("guest", "10.0.8.99"),
+        ("till", "sign"),
+        ("10.0.8.98", "10.0.8.99"),
+    ):
         assert verdict(plan, source, destination) is Verdict.UNROUTABLE
     assert verdict(plan, "guest", "box") is Verdict.PERMITTED
     assert verdict(plan, "guest", "gate.hall") is Verdict.PERMITTED
 
 
 def test_the_list_at_the_senders_port_is_asked_first(plan_of: Read) -> None:
-    text = PLAN.format(**ISOLATED) + "list l extended ipv4\n    deny ssh any to any\n    otherwise permit\nplace l inbound on floor.1\n"
+    text = PLAN.format(**ISOLATED) + (
+        "list l extended ipv4\n    deny ssh any to any\n    otherwise permit\nplace l inbound "
+        "on floor.1\n"
+    )
     plan = plan_of(text)
     assert verdict(plan, "kiosk", "laptop") is Verdict.DENIED
     assert verdict(plan, "laptop", "kiosk") is Verdict.UNROUTABLE
 
 
 def test_claims_and_sets_know_it(plan_of: Read) -> None:
-    claims = "expect deny ip hall to hall\nexpect permit ping hall to box\nexpect only nothing hall to hall\n"
+    claims = (
+        "expect deny ip hall to hall\nexpect permit ping hall to box\nexpect only nothing "
+        "hall to hall\n"
+    )
     plan = plan_of(PLAN.format(**dict.fromkeys(ISOLATED, "") | {"subnet": " isolated"}) + claims)
     first, second, third = crossgate.verify(plan)
     assert not first.held
@@ -96,9 +114,18 @@ def test_claims_and_sets_know_it(plan_of: Read) -> None:
 @pytest.mark.parametrize(
     ("change", "message"),
     [
-        (("port up", "port up isolated"), "floor.up is isolated .line 7., and a device is behind it"),
-        (("port far to roof.far", "port far to roof.far isolated"), "a cable to another switch carries the frames of all"),
-        (("    port far\n", "    port far isolated\n"), "roof.far is isolated .line 13., and a device is behind it"),
+        (
+            ("port up", "port up isolated"),
+            "floor.up is isolated .line 7., and a device is behind it",
+        ),
+        (
+            ("port far to roof.far", "port far to roof.far isolated"),
+            "a cable to another switch carries the frames of all",
+        ),
+        (
+            ("    port far\n", "    port far isolated\n"),
+            "roof.far is isolated .line 13., and a device is behind it",
+        ),
     ],
 )
 def test_what_cannot_be_isolated(plan_of: Read, change: tuple[str, str], message: str) -> None:
@@ -120,7 +147,10 @@ place own-out inbound on host box
 def test_a_stateful_hosts_own_lists_remember_what_they_let_by_both_ways(plan_of: Read) -> None:
     plain = PLAN.format(**ISOLATED) + OWN
     remembering = plain.replace("host box 10.0.20.10", "host box 10.0.20.10 stateful")
-    assert [verdict(plan_of(text), "kiosk", "box") for text in (plain, remembering)] == [Verdict.HALF_OPEN, Verdict.PERMITTED]
+    assert [verdict(plan_of(text), "kiosk", "box") for text in (plain, remembering)] == [
+        Verdict.HALF_OPEN,
+        Verdict.PERMITTED,
+    ]
     for text, expected in ((plain, Verdict.HALF_OPEN), (remembering, Verdict.PERMITTED)):
         (trace,) = crossgate.trace(plan_of(text), "box", "kiosk", "https")
         assert trace.verdict is expected
@@ -129,15 +159,31 @@ def test_a_stateful_hosts_own_lists_remember_what_they_let_by_both_ways(plan_of:
 
 
 def test_sets_and_columns_say_the_same_of_hosts_that_remember(plan_of: Read) -> None:
-    claims = "expect permit ssh hall to box\nexpect permit https box to till\nexpect deny telnet hall to box\n"
-    plan = plan_of(PLAN.format(**ISOLATED).replace("host box 10.0.20.10", "host box 10.0.20.10 stateful") + OWN + claims)
+    claims = (
+        "expect permit ssh hall to box\nexpect permit https box to till\nexpect deny telnet "
+        "hall to box\n"
+    )
+    plan = plan_of(
+        PLAN.format(**ISOLATED).replace("host box 10.0.20.10", "host box 10.0.20.10 stateful")
+        + OWN
+        + claims
+    )
     assert [each.held for each in crossgate.verify(plan)] == [True, True, True]
     flows: dict[str, list[object]] = {
         "srcaddr": ["10.0.8.21", "10.0.20.10", "10.0.8.21"],
         "dstaddr": ["10.0.20.10", "10.0.8.23", "10.0.20.10"],
     }
-    flows |= {"srcport": [50000] * 3, "dstport": [22, 443, 23], "protocol": [6] * 3, "packets": [5] * 3}
-    assert crossgate.replay(plan, flows)["verdict"].to_pylist() == ["permitted", "permitted", "denied"]
+    flows |= {
+        "srcport": [50000] * 3,
+        "dstport": [22, 443, 23],
+        "protocol": [6] * 3,
+        "packets": [5] * 3,
+    }
+    assert crossgate.replay(plan, flows)["verdict"].to_pylist() == [
+        "permitted",
+        "permitted",
+        "denied",
+    ]
 
 
 def test_messages_say_to_and_from_a_host(plan_of: Read) -> None:

@@ -16,7 +16,9 @@ from tests.core.network import reference
 
 @settings(max_examples=30, deadline=None)
 @given(st.integers(0, 1 << 32))
-def test_every_number_is_that_of_its_pair(tmp_path_factory: pytest.TempPathFactory, seed: int) -> None:
+def test_every_number_is_that_of_its_pair(
+    tmp_path_factory: pytest.TempPathFactory, seed: int
+) -> None:
     path = tmp_path_factory.mktemp("net") / "r.gate"
     path.write_text(reference.network(seed))
     plan = read_plan(path)
@@ -29,9 +31,17 @@ def test_every_number_is_that_of_its_pair(tmp_path_factory: pytest.TempPathFacto
         for row, origin in zip(matrix.row, ends, strict=True):
             expected = [alone.graphs(family).node(origin, end.address) for end in ends]
             assert matrix.numbers[row].tolist() == expected, (seed, str(origin.address))
-        tokens = {token for number in matrix.numbers.flat for each in graphs.nodes.sequences(int(number)) for token in each.tokens}
+        tokens = {
+            token
+            for number in matrix.numbers.flat
+            for each in graphs.nodes.sequences(int(number))
+            for token in each.tokens
+        }
         for token in tokens:
             found = dict(matrix.meeting(1 << token))
             for row, numbers in enumerate(matrix.numbers):
-                meets = [any(token in each.tokens for each in graphs.nodes.sequences(int(number))) for number in numbers]
+                meets = [
+                    any(token in each.tokens for each in graphs.nodes.sequences(int(number)))
+                    for number in numbers
+                ]
                 assert (found[row].tolist() if row in found else [False] * len(ends)) == meets

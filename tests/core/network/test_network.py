@@ -52,19 +52,38 @@ def crossings(plan: Plan, source: str, destination: str) -> list[str]:
     network = Network(plan)
     start, end = pairs(network, source, destination)[0]
     path = network.path(start, end.address)
-    return [f"{each.point} {each.direction}" for each in path.crossings] if path.arrived else [path.reason]
+    return (
+        [f"{each.point} {each.direction}" for each in path.crossings]
+        if path.arrived
+        else [path.reason]
+    )
 
 
 def test_frames_follow_the_cables_between_switches(plan_of: Read) -> None:
     plan = plan_of(SWITCHES)
     assert crossings(plan, "left", "right") == [
-        "one.1 inbound", "one.2 outbound", "two.1 inbound", "two.2 outbound", "three.1 inbound", "three.2 outbound",
-    ]  # fmt: skip
-    assert crossings(plan, "middle", "left") == ["two.3 inbound", "two.1 outbound", "one.2 inbound", "one.1 outbound"]
+        "one.1 inbound",
+        "one.2 outbound",
+        "two.1 inbound",
+        "two.2 outbound",
+        "three.1 inbound",
+        "three.2 outbound",
+    ]
+    assert crossings(plan, "middle", "left") == [
+        "two.3 inbound",
+        "two.1 outbound",
+        "one.2 inbound",
+        "one.1 outbound",
+    ]
     assert crossings(plan, "right", "one") == [
-        "three.2 inbound", "three.1 outbound", "two.2 inbound", "two.1 outbound", "one.2 inbound", "one.va inbound",
+        "three.2 inbound",
+        "three.1 outbound",
+        "two.2 inbound",
+        "two.1 outbound",
+        "one.2 inbound",
+        "one.va inbound",
         "one itself inbound",
-    ]  # fmt: skip
+    ]
     assert crossings(plan, "left", "loose") == ["one.1 inbound"]
     assert "no cable leads to off" in crossings(plan, "left", "off")[0]
 
@@ -106,7 +125,11 @@ def test_the_nearest_gateway_is_taken_unless_another_is_told(plan_of: Read) -> N
     plan = plan_of(GATEWAYS)
     assert crossings(plan, "one", "two")[1] == "near.a inbound"
     assert crossings(plan, "one", "three")[1] == "other.a inbound"
-    assert crossings(plan, "told", "two")[:3] == ["subnet a outbound", "other.a inbound", "other.a outbound"]
+    assert crossings(plan, "told", "two")[:3] == [
+        "subnet a outbound",
+        "other.a inbound",
+        "other.a outbound",
+    ]
     assert crossings(plan, "two", "three")[-2:] == ["other.c outbound", "subnet c inbound"]
     assert crossings(plan, "two", "far")[-1] == "other.sea outbound"
     assert crossings(plan, "far", "two")[0] == "other.sea inbound"
@@ -124,7 +147,10 @@ def test_each_family_has_ways_of_its_own(plan_of: Read) -> None:
 
 def test_an_address_stands_for_who_has_it(plan_of: Read) -> None:
     network = Network(plan_of(GATEWAYS))
-    told = {text: at_address(network, parse_address(text)) for text in ("10.1.0.10", "10.2.0.1", "10.2.0.99", "192.0.2.1")}
+    told = {
+        text: at_address(network, parse_address(text))
+        for text in ("10.1.0.10", "10.2.0.1", "10.2.0.99", "192.0.2.1")
+    }
     assert [end.name for end in told.values()] == ["one", "10.2.0.1", "10.2.0.99", "192.0.2.1"]
     assert [end.segment for end in told.values()] == ["a", "b", "b", "sea"]
     assert [end.device for end in told.values()] == [None, "near", None, None]
@@ -165,7 +191,10 @@ def test_points_and_lists_are_found_by_name(plan_of: Read) -> None:
     plan = plan_of(GATEWAYS + "list l extended ipv4\n")
     assert str(plan.point("near.a")) == "near.a"
     assert plan.access_list("l").name == "l"
-    for look, says in ((lambda: plan.point("neer.a"), "there is near"), (lambda: plan.access_list("L"), "there is l")):
+    for look, says in (
+        (lambda: plan.point("neer.a"), "there is near"),
+        (lambda: plan.access_list("L"), "there is l"),
+    ):
         with pytest.raises(UnknownName, match=says):
             look()
 
@@ -180,24 +209,37 @@ def test_paths_are_kept_and_the_first_of_the_good_ones(plan_of: Read) -> None:
     assert network.distance("b", "c", Family.IPV4) == 200
 
 
-# ---- windows ---------------------------------------------------------------------------------------------------------
+# ---- windows
+# -----
 
 WINDOWS = st.lists(
     st.one_of(
         st.builds(
-            lambda days, start, end: f"{days} {start // 4:02}:{start % 4 * 15:02}-{end // 4:02}:{end % 4 * 15:02}",
-            st.sampled_from(["daily", "weekdays", "weekends", "mon", "fri-mon", "sun"]), st.integers(0, 95), st.integers(0, 95),
+            lambda days, start, end: (
+                f"{days} {start // 4:02}:{start % 4 * 15:02}-{end // 4:02}:{end % 4 * 15:02}"
+            ),
+            st.sampled_from(["daily", "weekdays", "weekends", "mon", "fri-mon", "sun"]),
+            st.integers(0, 95),
+            st.integers(0, 95),
         ),
         st.builds(
-            lambda day, hours: f"2026-12-{day:02} 06:00 to 2026-12-{day + hours // 24:02} {hours % 24:02}:30",
-            st.integers(1, 20), st.integers(7, 180),
+            lambda day, hours: (
+                f"2026-12-{day:02} 06:00 to 2026-12-{day + hours // 24:02} {hours % 24:02}:30"
+            ),
+            st.integers(1, 20),
+            st.integers(7, 180),
         ),
     ),
-    min_size=1, max_size=4,
-)  # fmt: skip
+    min_size=1,
+    max_size=4,
+)
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@settings(
+    max_examples=60,
+    deadline=None,
+    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+)
 @given(WINDOWS)
 def test_every_state_that_windows_can_be_in_is_found(plan_of: Read, texts: list[str]) -> None:
     plan = plan_of("".join(f"window w{number} {text}\n" for number, text in enumerate(texts)))
@@ -210,9 +252,15 @@ def test_every_state_that_windows_can_be_in_is_found(plan_of: Read, texts: list[
         assert open_at(windows, start + timedelta(minutes=15 * quarter)) in found
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@settings(
+    max_examples=40,
+    deadline=None,
+    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+)
 @given(WINDOWS, st.integers(0, 7 * 24 * 60 - 1))
-def test_states_at_a_minute_of_the_week_are_those_of_every_week(plan_of: Read, texts: list[str], minute: int) -> None:
+def test_states_at_a_minute_of_the_week_are_those_of_every_week(
+    plan_of: Read, texts: list[str], minute: int
+) -> None:
     plan = plan_of("".join(f"window w{number} {text}\n" for number, text in enumerate(texts)))
     windows = list(plan.windows.values())
     found = states(windows, minute)
@@ -221,12 +269,15 @@ def test_states_at_a_minute_of_the_week_are_those_of_every_week(plan_of: Read, t
         assert open_at(windows, monday + timedelta(weeks=week, minutes=minute)) in found
 
 
-# ---- grids -----------------------------------------------------------------------------------------------------------
+# ---- grids
+# -----
 
 GRID = GATEWAYS + (
-    "group pair one, 10.2.0.0/28\nlist l extended ipv4\n    permit tcp/80 any to any\n    permit udp/53 any to three\n"
+    "group pair one, 10.2.0.0/28\nlist l extended ipv4\n    permit tcp/80 any to any\n    permit "
+    "udp/53 any to three\n"
     "place l inbound on near.a\nplace l inbound on other.a\n"
-    "expect permit http one to two over ipv4\nexpect permit ip one to one\nexpect permit tcp one to two\n"
+    "expect permit http one to two over ipv4\nexpect permit ip one to one\nexpect permit tcp one "
+    "to two\n"
 )
 
 
@@ -249,13 +300,19 @@ def test_a_cell_is_what_a_trace_of_each_part_tells(plan_of: Read) -> None:
     plan = plan_of(GRID)
     network = Network(plan)
     names = list(plan.hosts)
-    found = {(cell.source, cell.destination, cell.service): cell for cell in cells(Tracer(network), names, names, ["http", "domain"])}
+    found = {
+        (cell.source, cell.destination, cell.service): cell
+        for cell in cells(Tracer(network), names, names, ["http", "domain"])
+    }
     assert len(found) == 2 * len(names) * (len(names) - 1)
     assert found[("one", "two", "http")].verdicts() == {
-        Family.IPV4: (Verdict.PERMITTED,), Family.IPV6: (Verdict.PERMITTED,),
-    }  # fmt: skip
+        Family.IPV4: (Verdict.PERMITTED,),
+        Family.IPV6: (Verdict.PERMITTED,),
+    }
     assert found[("one", "two", "domain")].verdicts()[Family.IPV4] == (Verdict.DENIED,)
-    assert found[("one", "three", "domain")].verdicts() == {Family.IPV4: (Verdict.DENIED, Verdict.PERMITTED)}
+    assert found[("one", "three", "domain")].verdicts() == {
+        Family.IPV4: (Verdict.DENIED, Verdict.PERMITTED)
+    }
     for source, destination in product(names, repeat=2):
         if source != destination:
             assert set(found[(source, destination, "http")].fates) == {
@@ -265,7 +322,9 @@ def test_a_cell_is_what_a_trace_of_each_part_tells(plan_of: Read) -> None:
 
 def test_only_what_changed_is_told(plan_of: Read) -> None:
     plans = [plan_of(GRID), plan_of(GRID.replace("permit tcp/80", "deny tcp/80"))]
-    grids = [list(cells(Tracer(Network(plan)), ["one"], ["two", "three"], ["http"])) for plan in plans]
+    grids = [
+        list(cells(Tracer(Network(plan)), ["one"], ["two", "three"], ["http"])) for plan in plans
+    ]
     found = list(changes(*grids))
     assert [(each.destination, each.family, each.was, each.now) for each in found] == [
         ("two", Family.IPV4, (Verdict.PERMITTED,), (Verdict.DENIED,)),

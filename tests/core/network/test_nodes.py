@@ -9,11 +9,17 @@ from crossgate.core.network.nodes import End, Nodes, Outcome
 
 Sequences = frozenset[tuple[tuple[int, ...], End]]
 
-SEQUENCES = st.frozensets(st.tuples(st.lists(st.integers(0, 2), max_size=4).map(tuple), st.sampled_from(Outcome)), min_size=1, max_size=6)
+SEQUENCES = st.frozensets(
+    st.tuples(st.lists(st.integers(0, 2), max_size=4).map(tuple), st.sampled_from(Outcome)),
+    min_size=1,
+    max_size=6,
+)
 
 
 def number(nodes: Nodes, sequences: Sequences) -> int:
-    return nodes.union(frozenset(nodes.prepend(tokens, nodes.ending(end)) for tokens, end in sequences))
+    return nodes.union(
+        frozenset(nodes.prepend(tokens, nodes.ending(end)) for tokens, end in sequences)
+    )
 
 
 def told(nodes: Nodes, of: int) -> Sequences:
@@ -25,12 +31,18 @@ def told(nodes: Nodes, of: int) -> Sequences:
 
 
 @given(st.lists(SEQUENCES, min_size=2, max_size=4))
-def test_equal_sets_have_equal_numbers_however_they_were_put_together(sets: list[Sequences]) -> None:
+def test_equal_sets_have_equal_numbers_however_they_were_put_together(
+    sets: list[Sequences],
+) -> None:
     nodes = Nodes()
     numbers = [number(nodes, each) for each in sets]
     assert [told(nodes, each) for each in numbers] == sets
     assert nodes.union(frozenset(numbers)) == number(nodes, frozenset().union(*sets))
-    assert all((one == other) == (sets[i] == sets[j]) for i, one in enumerate(numbers) for j, other in enumerate(numbers))
+    assert all(
+        (one == other) == (sets[i] == sets[j])
+        for i, one in enumerate(numbers)
+        for j, other in enumerate(numbers)
+    )
 
 
 def test_long_sequences_with_much_in_common_are_united() -> None:

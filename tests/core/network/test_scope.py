@@ -1,4 +1,6 @@
-"""Addresses that nothing is routed to: how far their packets get, and that they belong to no set of machines."""
+"""Addresses that nothing is routed to: how far their packets get, and that they belong to no set of
+machines.
+"""
 
 from __future__ import annotations
 
@@ -57,26 +59,60 @@ def way(trace: Trace) -> list[str]:
 @pytest.mark.parametrize(
     ("address", "scope"),
     [
-        ("127.9.9.9", Scope.MACHINE), ("::1", Scope.MACHINE), ("0.0.0.0", Scope.MACHINE), ("::", Scope.MACHINE), ("0.0.0.1", None),
-        ("169.254.3.4", Scope.LINK), ("169.255.0.0", None), ("255.255.255.255", Scope.LINK), ("255.255.255.254", None),
-        ("224.0.0.255", Scope.LINK), ("224.0.1.0", Scope.GROUP), ("239.255.255.255", Scope.GROUP), ("240.0.0.0", None),
-        ("fe80::1", Scope.LINK), ("febf::1", Scope.LINK), ("fec0::1", None), ("ff02::1", Scope.LINK), ("ff05::1", Scope.GROUP),
-        ("ff01::1", Scope.MACHINE), ("2001:db8::1", None),
+        ("127.9.9.9", Scope.MACHINE),
+        ("::1", Scope.MACHINE),
+        ("0.0.0.0", Scope.MACHINE),
+        ("::", Scope.MACHINE),
+        ("0.0.0.1", None),
+        ("169.254.3.4", Scope.LINK),
+        ("169.255.0.0", None),
+        ("255.255.255.255", Scope.LINK),
+        ("255.255.255.254", None),
+        ("224.0.0.255", Scope.LINK),
+        ("224.0.1.0", Scope.GROUP),
+        ("239.255.255.255", Scope.GROUP),
+        ("240.0.0.0", None),
+        ("fe80::1", Scope.LINK),
+        ("febf::1", Scope.LINK),
+        ("fec0::1", None),
+        ("ff02::1", Scope.LINK),
+        ("ff05::1", Scope.GROUP),
+        ("ff01::1", Scope.MACHINE),
+        ("2001:db8::1", None),
     ],
-)  # fmt: skip
+)
 def test_how_far_a_packet_for_an_address_gets(address: str, scope: Scope | None) -> None:
     assert scope_of(parse_address(address)) is scope
 
 
-@pytest.mark.parametrize("address", ["224.0.0.251", "255.255.255.255", "169.254.1.1", "10.0.1.255", "fe80::1", "ff02::fb"])
-def test_what_stays_on_its_link_is_handed_to_every_device_there_and_no_further(plan_of: Read, address: str) -> None:
-    open_lists = "list o extended ipv4\n    otherwise permit\nlist o6 extended ipv6\n    otherwise permit\n"
-    found = traces(plan_of(NET + open_lists + "place o outbound on hub.9\nplace o6 outbound on hub.9\n"), "h", address)
+@pytest.mark.parametrize(
+    "address",
+    ["224.0.0.251", "255.255.255.255", "169.254.1.1", "10.0.1.255", "fe80::1", "ff02::fb"],
+)
+def test_what_stays_on_its_link_is_handed_to_every_device_there_and_no_further(
+    plan_of: Read, address: str
+) -> None:
+    open_lists = (
+        "list o extended ipv4\n    otherwise permit\nlist o6 extended ipv6\n    otherwise permit\n"
+    )
+    found = traces(
+        plan_of(NET + open_lists + "place o outbound on hub.9\nplace o6 outbound on hub.9\n"),
+        "h",
+        address,
+    )
     assert [each.verdict for each in found] == [Verdict.PERMITTED] * 2
     assert [len(each.legs) for each in found] == [1, 1]
     assert way(found[0]) == ["hub.1 inbound", "one.a inbound", "one itself inbound"]
-    assert way(found[1]) == ["hub.1 inbound", "hub.9 outbound", "two.a inbound", "two itself inbound"]
-    listed = NET + "list n extended ipv4\nplace n inbound on hub.1\nlist n6 extended ipv6\nplace n6 inbound on hub.1\n"
+    assert way(found[1]) == [
+        "hub.1 inbound",
+        "hub.9 outbound",
+        "two.a inbound",
+        "two itself inbound",
+    ]
+    listed = NET + (
+        "list n extended ipv4\nplace n inbound on hub.1\nlist n6 extended ipv6\nplace n6 "
+        "inbound on hub.1\n"
+    )
     assert {each.verdict for each in traces(plan_of(listed), "h", address)} == {Verdict.DENIED}
 
 
@@ -96,7 +132,9 @@ def test_what_is_no_destination_says_so(plan_of: Read, destination: str, says: s
     assert says in trace.legs[-1].path.reason
 
 
-def test_a_device_sends_to_its_links_too_and_a_link_without_devices_takes_the_packet(plan_of: Read) -> None:
+def test_a_device_sends_to_its_links_too_and_a_link_without_devices_takes_the_packet(
+    plan_of: Read,
+) -> None:
     assert [way(each) for each in traces(plan_of(NET), "two", "224.0.0.5", "ospf")] == [
         ["hub.9 inbound", "one.a inbound", "one itself inbound"]
     ]
@@ -106,7 +144,9 @@ def test_a_device_sends_to_its_links_too_and_a_link_without_devices_takes_the_pa
     assert (trace.verdict, way(trace)) == (Verdict.PERMITTED, ["s.1 inbound"])
 
 
-def test_a_broadcast_address_that_a_machine_is_given_or_a_31_has_is_an_address_as_others(plan_of: Read) -> None:
+def test_a_broadcast_address_that_a_machine_is_given_or_a_31_has_is_an_address_as_others(
+    plan_of: Read,
+) -> None:
     plan = plan_of(NET + "host last 10.0.2.255 on b\nsubnet pair 10.0.3.0/31\n")
     assert {str(parse_address("10.0.1.255").value)} == {str(value) for value in plan.broadcasts}
     assert traces(plan, "h", "10.0.2.255")[0].verdict is Verdict.PERMITTED
@@ -114,13 +154,20 @@ def test_a_broadcast_address_that_a_machine_is_given_or_a_31_has_is_an_address_a
 
 def test_such_addresses_belong_to_no_set_unless_they_are_named(plan_of: Read) -> None:
     """The list lets nothing by to them, and permits the rest."""
-    stopped = "127.0.0.0/8, 169.254.0.0/16, 224.0.0.0/4, 255.255.255.255, 10.0.2.255, 0.0.0.0, fe80::/10, ff00::/8, ::1, ::"
+    stopped = (
+        "127.0.0.0/8, 169.254.0.0/16, 224.0.0.0/4, 255.255.255.255, 10.0.2.255, 0.0.0.0, "
+        "fe80::/10, ff00::/8, ::1, ::"
+    )
     text = NET + (
         f"group stopped {stopped}\n"
-        "list l extended ipv4\n    deny ip any to stopped\n    permit ip any to any\nplace l inbound on one.a\nplace l inbound on two.a\n"
-        "list l6 extended ipv6\n    deny ip any to stopped\n    permit ip any to any\nplace l6 inbound on one.a\nplace l6 inbound on two.a\n"
-        "expect permit udp a to b\nexpect permit udp a to world\nexpect permit udp b to a\nexpect deny udp/5353 h to 224.0.0.0/24\n"
-        "expect deny udp/5353 h to 255.255.255.255\nexpect permit udp/5353 h to 10.0.2.0/24\nexpect deny udp/5353 169.254.0.0/16 to k\n"
+        "list l extended ipv4\n    deny ip any to stopped\n    permit ip any to any\nplace l "
+        "inbound on one.a\nplace l inbound on two.a\n"
+        "list l6 extended ipv6\n    deny ip any to stopped\n    permit ip any to any\nplace l6 "
+        "inbound on one.a\nplace l6 inbound on two.a\n"
+        "expect permit udp a to b\nexpect permit udp a to world\nexpect permit udp b to a\nexpect "
+        "deny udp/5353 h to 224.0.0.0/24\n"
+        "expect deny udp/5353 h to 255.255.255.255\nexpect permit udp/5353 h to "
+        "10.0.2.0/24\nexpect deny udp/5353 169.254.0.0/16 to k\n"
     )
     plan = plan_of(text)
     network = Network(plan)
@@ -133,13 +180,21 @@ def test_such_addresses_belong_to_no_set_unless_they_are_named(plan_of: Read) ->
 
 
 def test_they_are_not_compared(plan_of: Read) -> None:
-    text = NET + "list l extended ipv4\n    10 {} ip any to 224.0.0.0/4\n    20 permit ip any to any\nplace l inbound on one.a\n"
-    assert differences(Session(plan_of(text.format("deny"))), Session(plan_of(text.format("permit")))) == []
+    text = NET + (
+        "list l extended ipv4\n    10 {} ip any to 224.0.0.0/4\n    20 permit ip any to "
+        "any\nplace l inbound on one.a\n"
+    )
+    assert (
+        differences(Session(plan_of(text.format("deny"))), Session(plan_of(text.format("permit"))))
+        == []
+    )
 
 
 def test_messages_of_one_link_are_answered_there_only(plan_of: Read) -> None:
     plan = plan_of(NET)
-    on, off = (traces(plan, "2001:db8:1::77", end, "icmp/neighbor-solicitation")[0] for end in ("h", "k"))
+    on, off = (
+        traces(plan, "2001:db8:1::77", end, "icmp/neighbor-solicitation")[0] for end in ("h", "k")
+    )
     assert (len(on.legs), len(off.legs)) == (2, 1)
     assert on.legs[1].packet.icmp_type == 136
     network = Network(plan)
@@ -150,6 +205,10 @@ def test_messages_of_one_link_are_answered_there_only(plan_of: Read) -> None:
         ("a", "b", False, False),
     ):
         six = [
-            each for each in reach(Session(network.plan), source, destination, When(NOON), "icmp/135", strays) if each.family is Family.IPV6
+            each
+            for each in reach(
+                Session(network.plan), source, destination, When(NOON), "icmp/135", strays
+            )
+            if each.family is Family.IPV6
         ]
         assert bool(six) is (strays is not opens)

@@ -1,4 +1,6 @@
-"""Boxes against sets that are counted out, and lists as regions against the list itself, packet by packet."""
+"""Boxes against sets that are counted out, and lists as regions against the list itself, packet by
+packet.
+"""
 
 from __future__ import annotations
 
@@ -8,21 +10,37 @@ from hypothesis import strategies as st
 from crossgate.core.model.address import Family
 from crossgate.core.sets.boxes import LOW_BITS, Box, covers, minus, overlap
 
-slow = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+slow = settings(
+    max_examples=40,
+    deadline=None,
+    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+)
 
 
 @st.composite
 def boxes(draw: st.DrawFn) -> Box:
     """Draw boxes that differ in two bits of each address and in a small span of each number."""
-    wildcard = draw(st.integers(0, 3)) << LOW_BITS | draw(st.integers(0, 3)) << (LOW_BITS + 32) | draw(st.sampled_from([0, 256]))
-    value = draw(st.integers(0, 3)) << LOW_BITS | draw(st.integers(0, 3)) << (LOW_BITS + 32) | draw(st.sampled_from([0, 256]))
+    wildcard = (
+        draw(st.integers(0, 3)) << LOW_BITS
+        | draw(st.integers(0, 3)) << (LOW_BITS + 32)
+        | draw(st.sampled_from([0, 256]))
+    )
+    value = (
+        draw(st.integers(0, 3)) << LOW_BITS
+        | draw(st.integers(0, 3)) << (LOW_BITS + 32)
+        | draw(st.sampled_from([0, 256]))
+    )
     spans = [sorted((draw(st.integers(0, 3)), draw(st.integers(0, 3)))) for _ in range(3)]
     return Box(Family.IPV4, value & ~wildcard, wildcard, *(end for span in spans for end in span))
 
 
 def points(box: Box) -> set[tuple[int, ...]]:
     """Count a small box out."""
-    bits = [bit for bit in (1 << LOW_BITS, 2 << LOW_BITS, 1 << LOW_BITS + 32, 2 << LOW_BITS + 32, 256) if box.wildcard & bit]
+    bits = [
+        bit
+        for bit in (1 << LOW_BITS, 2 << LOW_BITS, 1 << LOW_BITS + 32, 2 << LOW_BITS + 32, 256)
+        if box.wildcard & bit
+    ]
     values = [box.value]
     for bit in bits:
         values += [value | bit for value in values]

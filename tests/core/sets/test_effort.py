@@ -33,7 +33,13 @@ expect permit gre b to c
 expect deny gre a to b
 """
 HARD = NET.format(
-    "".join(f"    deny tcp 10.0.1.0 wild 0.0.0.{255 - (1 << bit)} to 10.0.2.0 wild 0.0.0.{255 - (1 << bit)}\n" for bit in range(8))
+    "".join(
+        (
+            f"    deny tcp 10.0.1.0 wild 0.0.0.{255 - (1 << bit)} to 10.0.2.0 wild "
+            f"0.0.0.{255 - (1 << bit)}\n"
+        )
+        for bit in range(8)
+    )
 )
 
 
@@ -48,7 +54,9 @@ def test_work_is_counted_within_a_question_only() -> None:
     spend(10 * MOST_PIECES)
     with question("one"), question("two"):
         spend(MOST_PIECES)
-        with pytest.raises(TooManyPieces, match=r"one falls into more than 1,000,000 pieces.*--pieces 10000000"):
+        with pytest.raises(
+            TooManyPieces, match=r"one falls into more than 1,000,000 pieces.*--pieces 10000000"
+        ):
             spend()
     spend(10 * MOST_PIECES)
     missed: list[TooManyPieces] = []
@@ -59,18 +67,24 @@ def test_work_is_counted_within_a_question_only() -> None:
         spend(MOST_PIECES + 1)
 
 
-def test_what_is_given_up_is_named_and_the_rest_is_answered(plan_of: Read, few_pieces: None) -> None:
+def test_what_is_given_up_is_named_and_the_rest_is_answered(
+    plan_of: Read, few_pieces: None
+) -> None:
     plan = plan_of(HARD)
     missed: list[TooManyPieces] = []
     found = list(reach(Session(plan), "any", "any", When(NOON), missed=missed))
-    assert "what is sent as from 10.0.1.2 to 10.0.2.2" in {error.message.split(" falls")[0] for error in missed}
+    assert "what is sent as from 10.0.1.2 to 10.0.2.2" in {
+        error.message.split(" falls")[0] for error in missed
+    }
     assert not any("10.0.2.2 to 10.0.3.2" in error.message for error in missed)
     assert found
     with pytest.raises(TooManyPieces):
         list(reach(Session(plan), "any", "any", When(NOON)))
 
 
-def test_a_claim_that_is_given_up_is_neither_held_nor_failed(plan_of: Read, few_pieces: None) -> None:
+def test_a_claim_that_is_given_up_is_neither_held_nor_failed(
+    plan_of: Read, few_pieces: None
+) -> None:
     plan = plan_of(HARD.replace("expect deny gre", "expect deny tcp"))
     results = [Verifier(Session(plan)).verify(each) for each in plan.expectations]
     assert [(each.held, each.answered) for each in results] == [(True, True), (False, False)]
@@ -78,7 +92,10 @@ def test_a_claim_that_is_given_up_is_neither_held_nor_failed(plan_of: Read, few_
 
 
 def test_findings_and_comparisons_name_what_they_gave_up(plan_of: Read, few_pieces: None) -> None:
-    together = NET.format("    deny tcp/-1000 any to any\n    deny tcp/1001- any to any\n    permit tcp/500-2000 any to any\n")
+    together = NET.format(
+        "    deny tcp/-1000 any to any\n    deny tcp/1001- any to any\n    permit tcp/500-2000 "
+        "any to any\n"
+    )
     hidden = plan_of(together)
     assert "never-reached" in {finding.name for finding in audit(Session(hidden), NOON).findings}
     allow(1)

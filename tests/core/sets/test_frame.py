@@ -1,4 +1,6 @@
-"""The algebra of sets of packets against packets tried one by one: drawn entries with scattered wildcards, groups, flags, both families."""
+"""The algebra of sets of packets against packets tried one by one: drawn entries with scattered
+wildcards, groups, flags, both families.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,15 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from crossgate.core.lists.split import EntryRegion
-from crossgate.core.model.address import Address, Family, Pattern, parse_address, parse_block, pattern, single
+from crossgate.core.model.address import (
+    Address,
+    Family,
+    Pattern,
+    parse_address,
+    parse_block,
+    pattern,
+    single,
+)
 from crossgate.core.model.packet import Packet
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.addresses import AddressSet, apart
@@ -21,7 +31,11 @@ from crossgate.core.sets.services import cubes
 from crossgate.core.sets.spans import Spans
 from tests import small
 
-slow = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+slow = settings(
+    max_examples=40,
+    deadline=None,
+    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+)
 
 
 @st.composite
@@ -40,13 +54,17 @@ def test_spans_are_sets_of_numbers(one: Spans, other: Spans) -> None:
     assert numbers(line.less(one, other)) == numbers(one) - numbers(other)
     assert numbers(line.joined((*one, *other))) == numbers(one) | numbers(other)
     assert line.size(one) == len(numbers(one))
-    assert [line.contains(one, each) for each in range(-1, 42)] == [each in numbers(one) for each in range(-1, 42)]
+    assert [line.contains(one, each) for each in range(-1, 42)] == [
+        each in numbers(one) for each in range(-1, 42)
+    ]
     for found in (line.common(one, other), line.less(one, other), line.joined((*one, *other))):
         assert all(left[1] < right[0] for left, right in pairwise(found))
 
 
 @given(st.lists(some_spans(), max_size=6), some_spans())
-def test_sweeping_tells_numbers_apart_that_lie_in_different_sets(sets: list[Spans], within: Spans) -> None:
+def test_sweeping_tells_numbers_apart_that_lie_in_different_sets(
+    sets: list[Spans], within: Spans
+) -> None:
     atoms = swept(sets, within)
     if not within:
         return
@@ -57,18 +75,28 @@ def test_sweeping_tells_numbers_apart_that_lie_in_different_sets(sets: list[Span
 
 
 def members(addresses: AddressSet) -> set[int]:
-    return {value for value in range(1 << 10) if any(each.contains(value) for each in addresses.patterns)}
+    return {
+        value
+        for value in range(1 << 10)
+        if any(each.contains(value) for each in addresses.patterns)
+    }
 
 
 @st.composite
 def scattered(draw: st.DrawFn) -> AddressSet:
-    drawn = st.builds(lambda value, wildcard: pattern(Family.IPV4, value, wildcard), st.integers(0, 1023), st.integers(0, 1023))
+    drawn = st.builds(
+        lambda value, wildcard: pattern(Family.IPV4, value, wildcard),
+        st.integers(0, 1023),
+        st.integers(0, 1023),
+    )
     return AddressSet.of(Family.IPV4, draw(st.lists(drawn, min_size=1, max_size=3)))
 
 
 @settings(max_examples=60, deadline=None)
 @given(st.lists(scattered(), min_size=1, max_size=8), scattered(), st.booleans())
-def test_atoms_of_scattered_addresses_are_exact(sets: list[AddressSet], within: AddressSet, few: bool) -> None:
+def test_atoms_of_scattered_addresses_are_exact(
+    sets: list[AddressSet], within: AddressSet, few: bool
+) -> None:
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr("crossgate.core.sets.addresses.MOST_SPANS", 4)
         if few:
@@ -94,15 +122,22 @@ def test_sets_of_addresses_are_sets(one: AddressSet, other: AddressSet) -> None:
     assert members(one) <= members(AddressSet.of(Family.IPV4, (one.hull,)))
     alone = members(one)
     assert one.single == (alone.pop() if len(alone) == 1 else None)
-    assert apart(one, other) is any(here != there for here in members(one) for there in members(other))
+    assert apart(one, other) is any(
+        here != there for here in members(one) for there in members(other)
+    )
 
 
 @settings(max_examples=60, deadline=None)
 @given(scattered(), scattered(), st.booleans())
-def test_sets_of_addresses_are_equal_where_they_have_the_same_addresses(one: AddressSet, other: AddressSet, few: bool) -> None:
+def test_sets_of_addresses_are_equal_where_they_have_the_same_addresses(
+    one: AddressSet, other: AddressSet, few: bool
+) -> None:
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr("crossgate.core.sets.addresses.MOST_SPANS", 4 if few else 64)
-        one, other = AddressSet.of(Family.IPV4, one.patterns), AddressSet.of(Family.IPV4, other.patterns)
+        one, other = (
+            AddressSet.of(Family.IPV4, one.patterns),
+            AddressSet.of(Family.IPV4, other.patterns),
+        )
         assert (one == other) is (members(one) == members(other))
         assert (one <= other) is (members(one) <= members(other))
         assert one.size == len(members(one))
@@ -111,8 +146,13 @@ def test_sets_of_addresses_are_equal_where_they_have_the_same_addresses(one: Add
         rebuilt = AddressSet.union([one - other, one & other, one])
         assert rebuilt == one
         assert hash(rebuilt) == hash(one)
-        assert len({one, rebuilt, one - other, one & other}) == len({frozenset(members(each)) for each in (one, one - other, one & other)})
-        assert AddressSet.of(Family.IPV4, [each for text in one.lines() for each in parsed(text)]) == one
+        assert len({one, rebuilt, one - other, one & other}) == len(
+            {frozenset(members(each)) for each in (one, one - other, one & other)}
+        )
+        assert (
+            AddressSet.of(Family.IPV4, [each for text in one.lines() for each in parsed(text)])
+            == one
+        )
 
 
 def parsed(text: str) -> tuple[Pattern, ...]:
@@ -142,14 +182,20 @@ def nothing(family: Family) -> PacketSet:
 
 def drawn_set(data: st.DataObject, folder: Path, family: Family) -> PacketSet:
     entries = data.draw(st.lists(small.entry_words(family, marked=True), min_size=1, max_size=3))
-    regions = [EntryRegion(each, family).region for each in small.read_list(folder, family, entries).entries]
+    regions = [
+        EntryRegion(each, family).region
+        for each in small.read_list(folder, family, entries).entries
+    ]
     found = [each for each in regions if each is not None]
     return PacketSet.of(*found) if found else nothing(family)
 
 
 def tried(packets: PacketSet) -> list[bool]:
     regions = list(packets.regions())
-    return [any(small.holds(each, packet) for each in regions) for packet in small.packets(packets.family, marked=True)]
+    return [
+        any(small.holds(each, packet) for each in regions)
+        for packet in small.packets(packets.family, marked=True)
+    ]
 
 
 @slow
@@ -159,7 +205,9 @@ def test_operators_are_those_of_sets(tmp_path: Path, data: st.DataObject, family
     here, there = tried(one), tried(other)
     assert tried(one & other) == [left and right for left, right in zip(here, there, strict=True)]
     assert tried(one | other) == [left or right for left, right in zip(here, there, strict=True)]
-    assert tried(one - other) == [left and not right for left, right in zip(here, there, strict=True)]
+    assert tried(one - other) == [
+        left and not right for left, right in zip(here, there, strict=True)
+    ]
     inside = all(right or not left for left, right in zip(here, there, strict=True))
     assert (one <= other) is inside
     assert (one == other) is (here == there)
@@ -200,7 +248,10 @@ def test_a_witness_is_between_two_machines_where_it_can_be() -> None:
 
 def test_two_groups_are_one_product_however_large() -> None:
     groups = [
-        AddressSet.of(Family.IPV4, (Pattern(Family.IPV4, base + 2 * each, 0) for each in range(2_000))) for base in (0x0A000000, 0x0A080000)
+        AddressSet.of(
+            Family.IPV4, (Pattern(Family.IPV4, base + 2 * each, 0) for each in range(2_000))
+        )
+        for base in (0x0A000000, 0x0A080000)
     ]
     everything = PacketSet.of(every_packet(Family.IPV4))
     both = PacketSet.of(Region(groups[0], groups[1]))
@@ -228,7 +279,9 @@ def test_many_atoms_are_told_apart_like_few(count: int) -> None:
 
 
 def test_atoms_are_wild_where_a_wildcard_told_them_apart() -> None:
-    plain, scattered_few = (AddressSet.of(Family.IPV4, (pattern(Family.IPV4, 0, each),)) for each in (255, 5))
+    plain, scattered_few = (
+        AddressSet.of(Family.IPV4, (pattern(Family.IPV4, 0, each),)) for each in (255, 5)
+    )
     for sets in ([plain], [plain, plain]):
         assert not address_atoms(sets, plain).wild
     assert address_atoms([plain, scattered_few], plain).wild

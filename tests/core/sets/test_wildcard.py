@@ -1,4 +1,6 @@
-"""Wildcard arithmetic against counting out, on fields of eight bits; and where a new entry belongs."""
+"""Wildcard arithmetic against counting out, on fields of eight bits; and where a new entry
+belongs.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,12 @@ from hypothesis import strategies as st
 from crossgate.core.model.address import Family, Pattern, pattern, single
 from crossgate.core.sets.wildcard import addresses_of, fewest_patterns, slips, smallest_around
 
-EVERY = [Pattern(Family.IPV4, value, wildcard) for wildcard in range(16) for value in range(16) if not value & wildcard]
+EVERY = [
+    Pattern(Family.IPV4, value, wildcard)
+    for wildcard in range(16)
+    for value in range(16)
+    if not value & wildcard
+]
 """Every pattern of four bits."""
 
 
@@ -44,7 +51,9 @@ def test_the_fewest_patterns_are_the_fewest(values: set[int]) -> None:
     usable = [members(each) for each in EVERY if members(each) <= values]
     largest = [each for each in usable if not any(each < other for other in usable)]
     for fewer in range(1, len(found)):
-        assert not any(frozenset().union(*chosen) == values for chosen in combinations(largest, fewer))
+        assert not any(
+            frozenset().union(*chosen) == values for chosen in combinations(largest, fewer)
+        )
 
 
 @settings(max_examples=40, deadline=None)
@@ -56,7 +65,10 @@ def test_a_cover_of_eight_bits_is_exact_and_no_longer_than_one_by_one(values: se
 
 
 def test_slips_are_told() -> None:
-    assert "one address in 1,024 of every network" in slips(pattern(Family.IPV4, 0x0A400800, 0xFFFFFC00))[0]
+    assert (
+        "one address in 1,024 of every network"
+        in slips(pattern(Family.IPV4, 0x0A400800, 0xFFFFFC00))[0]
+    )
     assert "no prefix and no netmask says the same" in slips(pattern(Family.IPV4, 0, 0x300))[0]
     assert slips(pattern(Family.IPV4, 0, 0xFF)) == []
     assert slips(Pattern(Family.IPV4, 0, Family.IPV4.mask)) == []

@@ -1,4 +1,6 @@
-"""Conversations put together in batches of columns, against putting them together packet by packet."""
+"""Conversations put together in batches of columns, against putting them together packet by
+packet.
+"""
 
 from __future__ import annotations
 
@@ -21,15 +23,31 @@ IDLE = 300 * SECOND
 SYN, ACK, FIN, RST = 2, 16, 1, 4
 
 
-def seen(family: Family, packets: list[Packet], times: list[int], identifiers: list[int] | None = None, octets: int = 60) -> Seen:
+def seen(
+    family: Family,
+    packets: list[Packet],
+    times: list[int],
+    identifiers: list[int] | None = None,
+    octets: int = 60,
+) -> Seen:
     count = len(packets)
-    flags = np.array([[each.flags or 0 for each in packets], [0] * count], np.uint8).reshape(2, count)
+    flags = np.array([[each.flags or 0 for each in packets], [0] * count], np.uint8).reshape(
+        2, count
+    )
     one = np.array([[1] * count, [0] * count], np.int64).reshape(2, count)
     moments = np.array(times, np.int64)
     return Seen(
-        packet_columns(family, packets), moments, moments, one, one * octets, flags, np.array(identifiers or [0] * count, np.uint16),
-        np.zeros(count, np.bool_), np.zeros(count, np.uint64), np.zeros(count, np.uint64),
-    )  # fmt: skip
+        packet_columns(family, packets),
+        moments,
+        moments,
+        one,
+        one * octets,
+        flags,
+        np.array(identifiers or [0] * count, np.uint16),
+        np.zeros(count, np.bool_),
+        np.zeros(count, np.uint64),
+        np.zeros(count, np.uint64),
+    )
 
 
 @dataclass
@@ -48,26 +66,56 @@ class Plain:
         return self.rows[0][1], True
 
     def ended(self) -> bool:
-        finished = {each.source for _, each in self.rows if each.protocol == 6 and (each.flags or 0) & FIN}
-        return len(finished) == 2 or any((each.flags or 0) & RST for _, each in self.rows if each.protocol == 6)
+        finished = {
+            each.source for _, each in self.rows if each.protocol == 6 and (each.flags or 0) & FIN
+        }
+        return len(finished) == 2 or any(
+            (each.flags or 0) & RST for _, each in self.rows if each.protocol == 6
+        )
 
     def told(self) -> tuple[object, ...]:
         packet, opens = self.opener()
-        source, destination = (packet.source, packet.destination) if opens else (packet.destination, packet.source)
+        source, destination = (
+            (packet.source, packet.destination) if opens else (packet.destination, packet.source)
+        )
         there = sum(1 for _, each in self.rows if each.source == source)
-        return source, destination, packet.protocol, packet.fragment, self.rows[0][0], self.rows[-1][0], there, len(self.rows) - there
+        return (
+            source,
+            destination,
+            packet.protocol,
+            packet.fragment,
+            self.rows[0][0],
+            self.rows[-1][0],
+            there,
+            len(self.rows) - there,
+        )
 
 
 def reference(packets: list[Packet], times: list[int]) -> list[tuple[object, ...]]:
     latest: dict[object, Plain] = {}
     every: list[Plain] = []
     for moment, packet in sorted(zip(times, packets, strict=True), key=lambda each: each[0]):
-        ends = sorted([(packet.source, packet.source_port or 0), (packet.destination, packet.destination_port or 0)])
-        message = None if packet.icmp_type is None else (0 if packet.icmp_type in (0, 8) else packet.icmp_type, packet.icmp_code)
-        asker = {8: packet.source, 0: packet.destination}.get(-1 if packet.icmp_type is None else packet.icmp_type)
+        ends = sorted(
+            [
+                (packet.source, packet.source_port or 0),
+                (packet.destination, packet.destination_port or 0),
+            ]
+        )
+        message = (
+            None
+            if packet.icmp_type is None
+            else (0 if packet.icmp_type in (0, 8) else packet.icmp_type, packet.icmp_code)
+        )
+        asker = {8: packet.source, 0: packet.destination}.get(
+            -1 if packet.icmp_type is None else packet.icmp_type
+        )
         key = (tuple(ends), packet.protocol, packet.fragment, message, asker)
         known = latest.get(key)
-        pure = packet.protocol == 6 and not packet.fragment and (packet.flags or 0) & (SYN | ACK) == SYN
+        pure = (
+            packet.protocol == 6
+            and not packet.fragment
+            and (packet.flags or 0) & (SYN | ACK) == SYN
+        )
         if known is None or moment - known.rows[-1][0] > IDLE or (pure and known.ended()):
             known = latest[key] = Plain()
             every.append(known)
@@ -78,7 +126,10 @@ def reference(packets: list[Packet], times: list[int]) -> list[tuple[object, ...
 def columns(found: Seen) -> list[tuple[object, ...]]:
     packets = [found.packets.packet(row) for row in range(len(found))]
     numbers = zip(found.first.tolist(), found.last.tolist(), *found.counts.tolist(), strict=True)
-    return [(each.source, each.destination, each.protocol, each.fragment, *own) for each, own in zip(packets, numbers, strict=True)]
+    return [
+        (each.source, each.destination, each.protocol, each.fragment, *own)
+        for each, own in zip(packets, numbers, strict=True)
+    ]
 
 
 @st.composite
@@ -90,13 +141,29 @@ def drawn_packets(draw: st.DrawFn) -> list[Packet]:
         ports = draw(st.sampled_from([(50_000, 80), (50_001, 80)]))
         ports = ports if ends[0] == 1 else ports[::-1]
         if kind == "tcp":
-            found.append(Packet(Family.IPV4, *ends, 6, *ports, flags=draw(st.sampled_from([SYN, SYN | ACK, ACK, FIN | ACK, RST, ACK]))))
+            found.append(
+                Packet(
+                    Family.IPV4,
+                    *ends,
+                    6,
+                    *ports,
+                    flags=draw(st.sampled_from([SYN, SYN | ACK, ACK, FIN | ACK, RST, ACK])),
+                )
+            )
         elif kind == "udp":
             found.append(Packet(Family.IPV4, *ends, 17, *ports))
         elif kind == "ping":
-            found.append(Packet(Family.IPV4, *ends, 1, icmp_type=draw(st.sampled_from([0, 8, 3])), icmp_code=0))
+            found.append(
+                Packet(
+                    Family.IPV4, *ends, 1, icmp_type=draw(st.sampled_from([0, 8, 3])), icmp_code=0
+                )
+            )
         else:
-            found.append(Packet(Family.IPV4, *ends, 6 if kind == "fragment" else 47, fragment=kind == "fragment"))
+            found.append(
+                Packet(
+                    Family.IPV4, *ends, 6 if kind == "fragment" else 47, fragment=kind == "fragment"
+                )
+            )
     return found
 
 
@@ -110,15 +177,31 @@ def drawn_packets(draw: st.DrawFn) -> list[Packet]:
     unfolded=st.sampled_from([0, 3]),
 )
 def test_batches_come_to_what_packet_by_packet_does(
-    data: st.DataObject, packets: list[Packet], part_rows: int, least_merged: int, few_shared: float, unfolded: int
+    data: st.DataObject,
+    packets: list[Packet],
+    part_rows: int,
+    least_merged: int,
+    few_shared: float,
+    unfolded: int,
 ) -> None:
-    sizes: dict[str, Any] = {"_PART_ROWS": part_rows, "_LEAST_MERGED": least_merged, "_FEW_SHARED": few_shared, "_UNFOLDED": unfolded}
+    sizes: dict[str, Any] = {
+        "_PART_ROWS": part_rows,
+        "_LEAST_MERGED": least_merged,
+        "_FEW_SHARED": few_shared,
+        "_UNFOLDED": unfolded,
+    }
     with mock.patch.multiple(assembly, **sizes):
         compare_with_reference(data, packets)
 
 
 def compare_with_reference(data: st.DataObject, packets: list[Packet]) -> None:
-    gaps = data.draw(st.lists(st.sampled_from([1, SECOND, 200 * SECOND, 301 * SECOND]), min_size=len(packets), max_size=len(packets)))
+    gaps = data.draw(
+        st.lists(
+            st.sampled_from([1, SECOND, 200 * SECOND, 301 * SECOND]),
+            min_size=len(packets),
+            max_size=len(packets),
+        )
+    )
     times = np.cumsum(gaps).tolist() if packets else []
     whole = opened(seen(Family.IPV4, packets, times))
     arrivals, assembler, found, at = Arrivals(IDLE), Assembler(IDLE), [], 0
@@ -142,7 +225,13 @@ def test_a_late_packet_in_the_batch_of_the_next_syn_belongs_to_the_conversation_
     arrivals, assembler = Arrivals(IDLE), Assembler(IDLE)
     for number, batch in enumerate(batches):
         packets = [Packet(Family.IPV4, *ends, flags=flags) for ends, flags in batch]
-        assembler.add(arrivals.take(opened(seen(Family.IPV4, packets, [10 * number + each for each in range(len(packets))]))))
+        assembler.add(
+            arrivals.take(
+                opened(
+                    seen(Family.IPV4, packets, [10 * number + each for each in range(len(packets))])
+                )
+            )
+        )
     rest = assembler.rest()
     assert rest is not None
     assert sorted(row[4:] for row in columns(rest)) == [(0, 10, 3, 2), (11, 12, 1, 1)]
@@ -178,21 +267,30 @@ def test_a_file_that_begins_long_before_the_one_before_begins_anew() -> None:
     rest = assembler.rest()
     assert rest is not None
     assert [row[4:7] for each in [*found, rest] for row in columns(each)] == [
-        (1_000 * SECOND, 1_001 * SECOND, 2), (0, 3 * SECOND, 4),
-    ]  # fmt: skip
+        (1_000 * SECOND, 1_001 * SECOND, 2),
+        (0, 3 * SECOND, 4),
+    ]
     assert arrivals.backwards == 0
 
 
 def test_in_records_of_flows_the_end_without_a_clients_port_is_the_server() -> None:
-    flows = [Packet(Family.IPV4, 2, 1, 6, 443, 50_000, flags=SYN | ACK | FIN), Packet(Family.IPV4, 1, 2, 6, 50_000, 443, flags=SYN | ACK)]
+    flows = [
+        Packet(Family.IPV4, 2, 1, 6, 443, 50_000, flags=SYN | ACK | FIN),
+        Packet(Family.IPV4, 1, 2, 6, 50_000, 443, flags=SYN | ACK),
+    ]
     found = opened(seen(Family.IPV4, flows, [0, 5]), client_ports=(49_152, 65_535))
     rest = Assembler()
     rest.add(Arrivals().take(found))
-    assert columns(joined([each for each in [rest.rest()] if each])) == [(1, 2, 6, False, 0, 5, 1, 1)]
+    assert columns(joined([each for each in [rest.rest()] if each])) == [
+        (1, 2, 6, False, 0, 5, 1, 1)
+    ]
 
 
 def test_pings_with_other_identifiers_are_other_conversations() -> None:
-    pings = [Packet(Family.IPV6, 1, 2, 58, icmp_type=128, icmp_code=0), Packet(Family.IPV6, 2, 1, 58, icmp_type=129, icmp_code=0)]
+    pings = [
+        Packet(Family.IPV6, 1, 2, 58, icmp_type=128, icmp_code=0),
+        Packet(Family.IPV6, 2, 1, 58, icmp_type=129, icmp_code=0),
+    ]
     arrivals, assembler = Arrivals(), Assembler()
     assembler.add(arrivals.take(opened(seen(Family.IPV6, pings * 2, [0, 1, 2, 3], [9, 9, 8, 8]))))
     rest = assembler.rest()

@@ -1,4 +1,6 @@
-"""Many conditions on one way: those that cannot matter are left out, and every answer stays the same."""
+"""Many conditions on one way: those that cannot matter are left out, and every answer stays the
+same.
+"""
 
 from __future__ import annotations
 
@@ -40,30 +42,50 @@ CONDITIONS = [
 
 def windows(count: int) -> str:
     """Return windows that are open for an hour each, one after the other."""
-    return "".join(f"window w{hour} daily {hour:02}:00-{hour + 1:02}:00\n" for hour in range(1, count + 1))
+    return "".join(
+        f"window w{hour} daily {hour:02}:00-{hour + 1:02}:00\n" for hour in range(1, count + 1)
+    )
 
 
 @st.composite
 def plans(draw: st.DrawFn) -> str:
     """A router with lists on both sides, whose entries have conditions, and claims of all kinds."""
     text = NETWORK + windows(3)
-    for name, place in (("one-in", "inbound on one.here"), ("two-out", "outbound on one.far"), ("back", "inbound on one.far")):
+    for name, place in (
+        ("one-in", "inbound on one.here"),
+        ("two-out", "outbound on one.far"),
+        ("back", "inbound on one.far"),
+    ):
         text += f"list {name} extended ipv4\n"
         for _ in range(draw(st.integers(1, 4))):
-            ends = draw(st.sampled_from(["a to s", "b to s", "here to far", "far to here", "any to any"]))
+            ends = draw(
+                st.sampled_from(["a to s", "b to s", "here to far", "far to here", "any to any"])
+            )
             condition = draw(st.sampled_from(CONDITIONS))
-            action = "permit" if "at most" in condition else draw(st.sampled_from(["permit", "permit", "deny"]))
-            text += f"    {action} {draw(st.sampled_from(['tcp', 'tcp/443', 'tcp/22']))} {ends}{condition}\n"
+            action = (
+                "permit"
+                if "at most" in condition
+                else draw(st.sampled_from(["permit", "permit", "deny"]))
+            )
+            text += (
+                f"    {action} {draw(st.sampled_from(['tcp', 'tcp/443', 'tcp/22']))} "
+                f"{ends}{condition}\n"
+            )
         text += f"    otherwise {draw(st.sampled_from(['permit', 'deny']))}\nplace {name} {place}\n"
     for claim in ("permit", "deny", "half-open"):
         for service, ends in (("tcp/443", "a to s"), ("tcp/22", "b to s")):
-            text += f"expect {claim} {service} {ends}\nexpect {claim} {service} {ends} flooding\nexpect {claim} {service} {ends} tls 1.2\n"
+            text += (
+                f"expect {claim} {service} {ends}\nexpect {claim} {service} {ends} "
+                f"flooding\nexpect {claim} {service} {ends} tls 1.2\n"
+            )
     return text
 
 
 @settings(max_examples=20)
 @given(plans())
-def test_what_is_left_out_changes_no_answer(tmp_path_factory: pytest.TempPathFactory, text: str) -> None:
+def test_what_is_left_out_changes_no_answer(
+    tmp_path_factory: pytest.TempPathFactory, text: str
+) -> None:
     path = tmp_path_factory.mktemp("plan") / "plan.gate"
     path.write_text(text)
 
@@ -72,16 +94,25 @@ def test_what_is_left_out_changes_no_answer(tmp_path_factory: pytest.TempPathFac
             plan = read_plan(path)
             held = [Verifier(Session(plan)).verify(each) for each in plan.expectations]
             findings = audit(Session(plan), datetime(2026, 11, 26, 12)).findings
-            return [(each.held, each.verdict) for each in held], [(each.name, each.access_list, each.entry) for each in findings]
+            return [(each.held, each.verdict) for each in held], [
+                (each.name, each.access_list, each.entry) for each in findings
+            ]
 
     assert answers(0) == answers(1 << 20)
 
 
 def test_only_conditions_that_can_matter_are_gone_over(tmp_path: Path) -> None:
     path = tmp_path / "plan.gate"
-    hours = "".join(f"    permit tcp/{5000 + hour} a to s during w{hour}\n" for hour in range(1, 23))
-    spoken = "".join(f"    permit tcp/{6000 + number} a to s tls 1.{number}\n" for number in range(4))
-    last = "    permit tcp/22 b to s during w3\n    permit tcp/443 a to s\nplace one-in inbound on one.here\n"
+    hours = "".join(
+        f"    permit tcp/{5000 + hour} a to s during w{hour}\n" for hour in range(1, 23)
+    )
+    spoken = "".join(
+        f"    permit tcp/{6000 + number} a to s tls 1.{number}\n" for number in range(4)
+    )
+    last = (
+        "    permit tcp/22 b to s during w3\n    permit tcp/443 a to s\nplace one-in inbound "
+        "on one.here\n"
+    )
     list_text = f"list one-in extended ipv4\n{hours}{spoken}{last}"
     claims = [
         "permit tcp/443 a to s",
@@ -90,9 +121,16 @@ def test_only_conditions_that_can_matter_are_gone_over(tmp_path: Path) -> None:
         "permit tcp/22 b to s at mon 03:30",
         "deny tcp/5000-5999 a to s",
     ]
-    path.write_text(NETWORK + windows(22) + list_text + "".join(f"expect {claim}\n" for claim in claims))
+    path.write_text(
+        NETWORK + windows(22) + list_text + "".join(f"expect {claim}\n" for claim in claims)
+    )
     plan = read_plan(path)
     verifier = Verifier(Session(plan))
     found = [verifier.verify(each) for each in plan.expectations]
-    assert [(each.held, each.states) for each in found[:4]] == [(True, 1), (True, 1), (False, 2), (True, 6)]
+    assert [(each.held, each.states) for each in found[:4]] == [
+        (True, 1),
+        (True, 1),
+        (False, 2),
+        (True, 6),
+    ]
     assert found[4].states == 23

@@ -1,4 +1,6 @@
-"""Token buckets, against counting by hand; and replayed traffic under limits, against one packet after the other."""
+"""Token buckets, against counting by hand; and replayed traffic under limits, against one packet
+after the other.
+"""
 
 from __future__ import annotations
 
@@ -46,14 +48,19 @@ list inner extended ipv4
 place door inbound on one.out
 place inner inbound on two.mid
 """
-TIMES = st.lists(st.integers(0, 5 * SECOND // 100).map(lambda each: each * 100), min_size=1, max_size=40).map(sorted)
+TIMES = st.lists(
+    st.integers(0, 5 * SECOND // 100).map(lambda each: each * 100), min_size=1, max_size=40
+).map(sorted)
 
 
 def taken(limit: Limit, times: list[int]) -> list[bool]:
     """Fill a bucket exactly, in fractions, and say at which times there was a token."""
     left, before, found = Fraction(limit.most), times[0], []
     for time in times:
-        left = min(Fraction(limit.most), left + Fraction((time - before) * limit.most, limit.seconds * SECOND))
+        left = min(
+            Fraction(limit.most),
+            left + Fraction((time - before) * limit.most, limit.seconds * SECOND),
+        )
         before = time
         found.append(left >= 1)
         left -= found[-1]
@@ -63,7 +70,10 @@ def taken(limit: Limit, times: list[int]) -> list[bool]:
 @given(TIMES, st.integers(1, 4), st.sampled_from([1, 60]))
 def test_a_bucket_holds_what_it_says(times: list[int], most: int, seconds: int) -> None:
     limit, rates = Limit(most, seconds, False, "door", 10), Rates()
-    found = [not rates.exceeded(time, "a", lambda over: [] if over else [("here", limit)]) for time in times]
+    found = [
+        not rates.exceeded(time, "a", lambda over: [] if over else [("here", limit)])
+        for time in times
+    ]
     assert found == taken(limit, times)
     assert rates.beyond[limit] == found.count(False)
 
@@ -79,22 +89,34 @@ def test_each_source_has_a_bucket_where_the_limit_says_so_and_each_place_always(
 
 
 def plain(plan: Plan, opened: list[tuple[int, Packet]]) -> tuple[list[str], dict[Limit, int]]:
-    """Trace conversations in the order of time, each in the state that its own buckets leave it; buckets are lists of times."""
+    """Trace conversations in the order of time, each in the state that its own buckets leave it;
+    buckets are lists of times.
+    """
     network, seen, verdicts = Network(plan), dict[tuple[Hashable, ...], list[int]](), []
     beyond: dict[Limit, int] = {}
     for time, packet in opened:
         over: frozenset[Limit] = frozenset()
         counted: set[tuple[str, Limit]] = set()
-        ends = [at_address(network, Address(Family.IPV4, value)) for value in (packet.source, packet.destination)]
+        ends = [
+            at_address(network, Address(Family.IPV4, value))
+            for value in (packet.source, packet.destination)
+        ]
         while True:
             trace = Tracer(network, over).trace(Conversation(ends[0], ends[1], packet))
             again = False
             for asked in trace.legs[0].asked:
                 entry = asked.decider.entry if asked.decider else None
                 limit = None if entry is None else entry.limit
-                if limit is None or limit in over or (str(asked.crossing), limit) in counted or not is_counted(packet):
+                if (
+                    limit is None
+                    or limit in over
+                    or (str(asked.crossing), limit) in counted
+                    or not is_counted(packet)
+                ):
                     continue
-                times = seen.setdefault((str(asked.crossing), limit, packet.source if limit.each_source else None), [])
+                times = seen.setdefault(
+                    (str(asked.crossing), limit, packet.source if limit.each_source else None), []
+                )
                 if taken(limit, [*times, time])[-1]:
                     counted.add((str(asked.crossing), limit))
                     times.append(time)
@@ -111,7 +133,9 @@ def plain(plan: Plan, opened: list[tuple[int, Packet]]) -> tuple[list[str], dict
 
 
 OPENED = st.tuples(
-    st.integers(0, 300).map(lambda each: each * 20_000), st.sampled_from([8, 9]), st.sampled_from([(6, 80), (6, 22), (17, 53)])
+    st.integers(0, 300).map(lambda each: each * 20_000),
+    st.sampled_from([8, 9]),
+    st.sampled_from([(6, 80), (6, 22), (17, 53)]),
 )
 
 
@@ -127,30 +151,62 @@ def test_a_replay_is_what_tracing_one_after_the_other_finds(
         source, destination = (10 << 24) + low, (10 << 24) + (2 << 8) + 9
         flags = SYN if protocol == 6 else None
         # Those that begin first end last, so that they are traced in another order than they began.
-        opened.append((time, 10**9 - time, Packet(Family.IPV4, source, destination, protocol, 40_000 + number, port, flags=flags)))
+        opened.append(
+            (
+                time,
+                10**9 - time,
+                Packet(
+                    Family.IPV4, source, destination, protocol, 40_000 + number, port, flags=flags
+                ),
+            )
+        )
     packets = packet_columns(Family.IPV4, [packet for _, _, packet in opened])
     count = len(opened)
     ones = np.ones((2, count), np.int64)
     seen = Seen(
-        packets, np.array([first for first, _, _ in opened]), np.array([last for _, last, _ in opened]), ones, ones,
-        np.full((2, count), SYN, np.uint8), np.zeros(count, np.uint16), np.ones(count, np.bool_), np.zeros(count, np.uint64), np.zeros(count, np.uint64),
-    )  # fmt: skip
+        packets,
+        np.array([first for first, _, _ in opened]),
+        np.array([last for _, last, _ in opened]),
+        ones,
+        ones,
+        np.full((2, count), SYN, np.uint8),
+        np.zeros(count, np.uint16),
+        np.ones(count, np.bool_),
+        np.zeros(count, np.uint64),
+        np.zeros(count, np.uint64),
+    )
     replay, found = Replay(Network(plan)), dict[int, str]()
     for part in np.array_split(np.argsort(seen.last, kind="stable"), 3):
         replay._waiting = {Family.IPV4: [seen.take(part)]} if len(part) else {}
         for told in [replay._traced(Family.IPV4)] if len(part) else []:
             ports = told.seen.packets.source_port.tolist()
-            found.update(zip(ports, [str(VERDICTS[each]) for each in told.fates.verdict.tolist()], strict=True))
+            found.update(
+                zip(
+                    ports,
+                    [str(VERDICTS[each]) for each in told.fates.verdict.tolist()],
+                    strict=True,
+                )
+            )
     for told in replay.rest():
         ports = told.seen.packets.source_port.tolist()
-        found.update(zip(ports, [str(VERDICTS[each]) for each in told.fates.verdict.tolist()], strict=True))
+        found.update(
+            zip(ports, [str(VERDICTS[each]) for each in told.fates.verdict.tolist()], strict=True)
+        )
     verdicts, beyond = plain(plan, [(time, packet) for time, _, packet in opened])
     assert [found[packet.source_port or 0] for _, _, packet in opened] == verdicts
     assert dict(replay.rates.beyond) == beyond
 
 
 @given(
-    st.lists(st.tuples(st.integers(0, 60), st.sampled_from([8, 9]), st.sampled_from([SYN, ACK, SYN | ACK, None])), min_size=1, max_size=40)
+    st.lists(
+        st.tuples(
+            st.integers(0, 60),
+            st.sampled_from([8, 9]),
+            st.sampled_from([SYN, ACK, SYN | ACK, None]),
+        ),
+        min_size=1,
+        max_size=40,
+    )
 )
 def test_packets_at_one_list_are_counted_one_by_one(
     tmp_path_factory: pytest.TempPathFactory, several: list[tuple[int, int, int | None]]
@@ -162,7 +218,15 @@ def test_packets_at_one_list_are_counted_one_by_one(
     sent = [
         (
             tick * 50_000,
-            Packet(Family.IPV4, (10 << 24) + low, 167772681, 17 if flags is None else 6, 40_000, 53 if flags is None else 80, flags=flags),
+            Packet(
+                Family.IPV4,
+                (10 << 24) + low,
+                167772681,
+                17 if flags is None else 6,
+                40_000,
+                53 if flags is None else 80,
+                flags=flags,
+            ),
         )
         for tick, low, flags in sorted(several, key=lambda each: each[0])
     ]
@@ -170,9 +234,17 @@ def test_packets_at_one_list_are_counted_one_by_one(
     there = np.stack([np.ones(count, np.int64), np.zeros(count, np.int64)])
     times = np.array([time for time, _ in sent])
     seen = Seen(
-        packet_columns(Family.IPV4, [packet for _, packet in sent]), times, times, there, there, np.zeros((2, count), np.uint8),
-        np.zeros(count, np.uint16), np.ones(count, np.bool_), np.zeros(count, np.uint64), np.zeros(count, np.uint64),
-    )  # fmt: skip
+        packet_columns(Family.IPV4, [packet for _, packet in sent]),
+        times,
+        times,
+        there,
+        there,
+        np.zeros((2, count), np.uint8),
+        np.zeros(count, np.uint16),
+        np.ones(count, np.bool_),
+        np.zeros(count, np.uint64),
+        np.zeros(count, np.uint64),
+    )
     replay = ListReplay(Network(plan), door)
     replay.add(Family.IPV4, seen)
     asked: dict[tuple[Hashable, ...], list[int]] = {}
@@ -189,5 +261,7 @@ def test_packets_at_one_list_are_counted_one_by_one(
             if taken(limit, times_of)[-1]:
                 break
             over |= {limit}
-        decided[-1 if entry is None else [each.number for each in door.entries].index(entry.number)] += 1
+        decided[
+            -1 if entry is None else [each.number for each in door.entries].index(entry.number)
+        ] += 1
     assert [line.packets for line in replay.lines()] == decided

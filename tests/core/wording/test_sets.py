@@ -1,4 +1,6 @@
-"""Sets in the fewest lines: exact, with the plan's names where they fit, and as all but a few where that is shorter."""
+"""Sets in the fewest lines: exact, with the plan's names where they fit, and as all but a few where
+that is shorter.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,11 @@ from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
 from tests import small
 
-slow = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+slow = settings(
+    max_examples=40,
+    deadline=None,
+    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+)
 
 PLAN = """
 subnet hall   10.64.8.0/22  2001:db8:64:8::/64
@@ -43,7 +49,11 @@ def wording(plan_of: Callable[[str], Plan]) -> Wording:
 
 
 def blocks(*texts: str) -> frozenset[Pattern]:
-    return frozenset(each for text in texts for each in (parse_range(text) if "-" in text else (parse_block(text),)))
+    return frozenset(
+        each
+        for text in texts
+        for each in (parse_range(text) if "-" in text else (parse_block(text),))
+    )
 
 
 @pytest.mark.parametrize(
@@ -59,14 +69,20 @@ def blocks(*texts: str) -> frozenset[Pattern]:
         (less(blocks("10.64.20.0/24"), blocks("10.64.20.1", "10.64.20.10")), "office but box, r.b"),
         (less(blocks("0.0.0.0/0"), blocks("10.64.0.0/16")), "any but ours"),
         # All of a name, in pieces of which wildcards overlap.
-        (blocks("10.64.8.0/23", "10.64.10.0/24", "10.64.11.0/25") | {pattern(Family.IPV4, 0x0A400A00, 0x1FF)}, "hall"),
+        (
+            blocks("10.64.8.0/23", "10.64.10.0/24", "10.64.11.0/25")
+            | {pattern(Family.IPV4, 0x0A400A00, 0x1FF)},
+            "hall",
+        ),
         (less(blocks("10.64.0.0/16"), blocks("10.64.8.0/22")), "ours but hall"),
         (blocks("2001:db8:64:8::/64"), "hall"),
         (less(blocks("2001:db8:64:8::/64"), blocks("2001:db8:64:8::21")), "hall but kiosk"),
         (frozenset((pattern(Family.IPV4, 0x0A40200A, 0x300),)), "10.64.32.10 wild 0.0.3.0"),
     ],
 )
-def test_addresses_are_written_with_the_plans_names(wording: Wording, patterns: frozenset[Pattern], written: str) -> None:
+def test_addresses_are_written_with_the_plans_names(
+    wording: Wording, patterns: frozenset[Pattern], written: str
+) -> None:
     assert wording.addresses(patterns) == written
 
 
@@ -74,7 +90,10 @@ def test_machines_are_told_without_the_devices_among_them(wording: Wording) -> N
     patterns = less(blocks("10.64.20.0/24"), blocks("10.64.20.1"))
     assert wording.addresses(patterns) == "office but r.b"
     assert wording.addresses(patterns, machines=True) == "office"
-    assert wording.addresses(less(patterns, blocks("10.64.20.10")), machines=True) == "office but box, r.b"
+    assert (
+        wording.addresses(less(patterns, blocks("10.64.20.10")), machines=True)
+        == "office but box, r.b"
+    )
 
 
 @pytest.mark.parametrize(
@@ -94,23 +113,40 @@ def test_machines_are_told_without_the_devices_among_them(wording: Wording) -> N
     ],
 )
 def test_services_are_written_as_people_do(wording: Wording, tokens: str, written: str) -> None:
-    services = [every_packet(Family.IPV4)._replace(what=term_line(wording.plan.service(tokens, Family.IPV4).terms)).services]
+    services = [
+        every_packet(Family.IPV4)
+        ._replace(what=term_line(wording.plan.service(tokens, Family.IPV4).terms))
+        .services
+    ]
     assert wording.service_words.write(services, Family.IPV4, Sort.PACKET) == written
     if tokens not in ("icmp/3/1",):
         assert wording.service_words.write(services, Family.IPV4, Sort.OPENING) == written
 
 
 @pytest.mark.parametrize(
-    ("tokens", "written"), [("tcp/22", "ip but tcp/22"), ("tcp/22,23", "ip but tcp/22-23"), ("tcp", "ip but tcp"), ("ping", "ip but ping")]
+    ("tokens", "written"),
+    [
+        ("tcp/22", "ip but tcp/22"),
+        ("tcp/22,23", "ip but tcp/22-23"),
+        ("tcp", "ip but tcp"),
+        ("ping", "ip but ping"),
+    ],
 )
 def test_all_but_a_few_services_are_written_so(wording: Wording, tokens: str, written: str) -> None:
     every = every_packet(Family.IPV4)
     named = every._replace(what=term_line(wording.plan.service(tokens, Family.IPV4).terms))
     rest = PacketSet.of(every._replace(what=WHOLE)) - PacketSet.of(named)
-    assert wording.service_words.write([each.services for each in rest.regions()], Family.IPV4, Sort.OPENING) == written
+    assert (
+        wording.service_words.write(
+            [each.services for each in rest.regions()], Family.IPV4, Sort.OPENING
+        )
+        == written
+    )
 
 
-def test_qualifiers_are_told_where_any_packet_is_meant(wording: Wording, plan_of: Callable[[str], Plan]) -> None:
+def test_qualifiers_are_told_where_any_packet_is_meant(
+    wording: Wording, plan_of: Callable[[str], Plan]
+) -> None:
     told = {}
     for words in (
         "tcp any to any established flags !ACK",
@@ -122,7 +158,12 @@ def test_qualifiers_are_told_where_any_packet_is_meant(wording: Wording, plan_of
         region = ListRegions(access_list).regions[0].region
         assert region is not None
         told[words] = wording.service_words.write([region.services], Family.IPV4, Sort.PACKET)
-    assert list(told.values()) == ["tcp flags RST,!ACK", "udp source port 53", "ip fragments", "ip dscp ef"]
+    assert list(told.values()) == [
+        "tcp flags RST,!ACK",
+        "udp source port 53",
+        "ip fragments",
+        "ip dscp ef",
+    ]
 
 
 @given(st.sets(st.integers(0, 63), max_size=40))
@@ -134,8 +175,13 @@ def test_joined_addresses_are_the_same_and_fewer(values: set[int]) -> None:
     assert sum(each.size for each in found) == len(values)
 
 
-@given(st.lists(st.tuples(st.integers(0, 15), st.integers(0, 15)), min_size=1, max_size=4), st.lists(st.integers(0, 15), max_size=4))
-def test_less_takes_away_just_what_is_named(patterns: list[tuple[int, int]], gone: list[int]) -> None:
+@given(
+    st.lists(st.tuples(st.integers(0, 15), st.integers(0, 15)), min_size=1, max_size=4),
+    st.lists(st.integers(0, 15), max_size=4),
+)
+def test_less_takes_away_just_what_is_named(
+    patterns: list[tuple[int, int]], gone: list[int]
+) -> None:
     here = [pattern(Family.IPV4, *each) for each in patterns]
     left = less(here, [Pattern(Family.IPV4, each, 0) for each in gone])
     wanted = {each for each in range(16) if any(one.contains(each) for one in here)} - set(gone)
@@ -144,20 +190,34 @@ def test_less_takes_away_just_what_is_named(patterns: list[tuple[int, int]], gon
 
 @slow
 @given(st.data(), st.sampled_from(Family))
-def test_lines_hold_just_the_packets_of_their_pieces(plan_of: Callable[[str], Plan], data: st.DataObject, family: Family) -> None:
+def test_lines_hold_just_the_packets_of_their_pieces(
+    plan_of: Callable[[str], Plan], data: st.DataObject, family: Family
+) -> None:
     entries = data.draw(st.lists(small.entry_words(family), min_size=1, max_size=5))
     access_list = plan_of(small.list_text("small", family, entries)).lists["small"]
-    first, second = (AddressSet.of(family, (Pattern(family, small.BASE[family] | low, 0),)) for low in (0, 1))
+    first, second = (
+        AddressSet.of(family, (Pattern(family, small.BASE[family] | low, 0),)) for low in (0, 1)
+    )
     every = every_packet(family)
     asked = every.between(every.source - first, every.destination - second)
-    pieces = [packets for packets, decider in ListRegions(access_list).split(asked) if decider.entry is not None]
+    pieces = [
+        packets
+        for packets, decider in ListRegions(access_list).split(asked)
+        if decider.entry is not None
+    ]
     written = fewest_lines(pieces)
-    for packet in data.draw(st.lists(st.sampled_from(list(small.packets(family))), min_size=60, max_size=60)):
-        left_out = packet.source == small.BASE[family] or packet.destination == small.BASE[family] | 1
+    for packet in data.draw(
+        st.lists(st.sampled_from(list(small.packets(family))), min_size=60, max_size=60)
+    ):
+        left_out = (
+            packet.source == small.BASE[family] or packet.destination == small.BASE[family] | 1
+        )
         wanted = not left_out and access_list.decide(packet).entry is not None
         assert any(_holds(line, packet) for line in written) is wanted, packet
 
 
 def _holds(line: SetLine, packet: Packet) -> bool:
-    ends = any(each.contains(packet.source) for each in line.source) and any(each.contains(packet.destination) for each in line.destination)
+    ends = any(each.contains(packet.source) for each in line.source) and any(
+        each.contains(packet.destination) for each in line.destination
+    )
     return ends and any(small.serves(each, packet) for each in line.services)

@@ -1,4 +1,6 @@
-"""A value that comes in is one value: whatever it holds, it never becomes a statement, a word or a remark of its own."""
+"""A value that comes in is one value: whatever it holds, it never becomes a statement, a word or a
+remark of its own.
+"""
 
 from __future__ import annotations
 
@@ -28,11 +30,40 @@ PLAN = "subnet hall 10.64.8.0/24\nhost kiosk 10.64.8.21 on hall\n"
 BREAKS = ["\n", "\r", "\r\n", "\x0b", "\x0c", "\x1c", "\x85", "\u2028", "\u2029", "\t", "\x00"]
 HOSTILE = st.one_of(
     st.sampled_from(
-        ['"', '" "', "#", "# 1", "any # x", 'x" log "', "any to any", "off", "permit", "log", "wild", "10.0.0.1 wild 0.0.0.255", "to any", "é", "=1+1"]
+        [
+            '"',
+            '" "',
+            "#",
+            "# 1",
+            "any # x",
+            'x" log "',
+            "any to any",
+            "off",
+            "permit",
+            "log",
+            "wild",
+            "10.0.0.1 wild 0.0.0.255",
+            "to any",
+            "é",
+            "=1+1",
+        ]
     ),
-    st.builds("{}{}{}".format, st.sampled_from(["any", "ip", "x", ""]), st.sampled_from(BREAKS), st.sampled_from(["place x inbound on y", "host evil 10.64.8.66 on hall", "otherwise permit", "    20 permit ip any to any", ""])),
+    st.builds(
+        "{}{}{}".format,
+        st.sampled_from(["any", "ip", "x", ""]),
+        st.sampled_from(BREAKS),
+        st.sampled_from(
+            [
+                "place x inbound on y",
+                "host evil 10.64.8.66 on hall",
+                "otherwise permit",
+                "    20 permit ip any to any",
+                "",
+            ]
+        ),
+    ),
     st.text(max_size=8),
-)  # fmt: skip
+)
 
 
 @pytest.fixture
@@ -56,12 +87,27 @@ def network_is_as_it_was(plan: Plan) -> None:
     assert not plan.every_placement
 
 
-ROW = {"list": "drawn", "kind": "extended", "family": "ipv4", "line": "10", "action": "permit", "service": "ip", "source": "any", "destination": "kiosk"}  # fmt: skip
+ROW = {
+    "list": "drawn",
+    "kind": "extended",
+    "family": "ipv4",
+    "line": "10",
+    "action": "permit",
+    "service": "ip",
+    "source": "any",
+    "destination": "kiosk",
+}
 
 
 @settings(max_examples=400)
-@given(column=st.sampled_from(COLUMNS), value=HOSTILE, line=st.sampled_from(["10", "note", "otherwise"]))
-def test_a_cell_of_a_table_of_entries_is_one_value(tmp_path_factory: pytest.TempPathFactory, column: str, value: str, line: str) -> None:
+@given(
+    column=st.sampled_from(COLUMNS),
+    value=HOSTILE,
+    line=st.sampled_from(["10", "note", "otherwise"]),
+)
+def test_a_cell_of_a_table_of_entries_is_one_value(
+    tmp_path_factory: pytest.TempPathFactory, column: str, value: str, line: str
+) -> None:
     folder = tmp_path_factory.mktemp("cells")
     (folder / "plan.gate").write_text(PLAN)
     row = ROW | {"line": line, "comment": "said"} | {column: value}
@@ -74,7 +120,11 @@ def test_a_cell_of_a_table_of_entries_is_one_value(tmp_path_factory: pytest.Temp
         path.write_bytes(text.getvalue().encode("utf-8", "surrogatepass"))
         reading = read(folder / "plan.gate")
         draft = Draft(reading)
-        take_in(draft, [FORMATS["csv"].read(Given(path, path.read_bytes(), reading.plan))], replace=False)
+        take_in(
+            draft,
+            [FORMATS["csv"].read(Given(path, path.read_bytes(), reading.plan))],
+            replace=False,
+        )
         plan = reading.changed(draft.result()).plan
     except PlanError:
         return
@@ -92,17 +142,38 @@ def test_a_cell_of_a_table_of_entries_is_one_value(tmp_path_factory: pytest.Temp
 
 @settings(max_examples=400)
 @given(
-    subnet=st.fixed_dictionaries({}, optional={"name": HOSTILE, "prefix": HOSTILE, "vlan": HOSTILE, "gateway": HOSTILE, "device": HOSTILE}),
-    host=st.fixed_dictionaries({}, optional={"name": HOSTILE, "address": HOSTILE, "subnet": HOSTILE, "mac": HOSTILE}),
+    subnet=st.fixed_dictionaries(
+        {},
+        optional={
+            "name": HOSTILE,
+            "prefix": HOSTILE,
+            "vlan": HOSTILE,
+            "gateway": HOSTILE,
+            "device": HOSTILE,
+        },
+    ),
+    host=st.fixed_dictionaries(
+        {}, optional={"name": HOSTILE, "address": HOSTILE, "subnet": HOSTILE, "mac": HOSTILE}
+    ),
     title=HOSTILE,
 )
-def test_a_cell_of_a_table_of_machines_is_one_value(subnet: dict[str, str], host: dict[str, str], title: str) -> None:
-    rows = {"name": "hall", "prefix": "10.64.8.0/24", "gateway": "10.64.8.1", "device": "core"} | subnet
+def test_a_cell_of_a_table_of_machines_is_one_value(
+    subnet: dict[str, str], host: dict[str, str], title: str
+) -> None:
+    rows = {
+        "name": "hall",
+        "prefix": "10.64.8.0/24",
+        "gateway": "10.64.8.1",
+        "device": "core",
+    } | subnet
     machine = {"name": "kiosk", "address": "10.64.8.21", "mac": "00:00:5e:00:53:01"} | host
     try:
         begun = from_tables(
-            Path("new.gate"), title, [Source("s.csv", 2, {each: each for each in rows}, rows)], [Source("h.csv", 2, {each: each for each in machine}, machine)]
-        )  # fmt: skip
+            Path("new.gate"),
+            title,
+            [Source("s.csv", 2, {each: each for each in rows}, rows)],
+            [Source("h.csv", 2, {each: each for each in machine}, machine)],
+        )
     except PlanError:
         return
     plan = begun.plan
@@ -113,22 +184,41 @@ def test_a_cell_of_a_table_of_machines_is_one_value(subnet: dict[str, str], host
 
 
 @settings(max_examples=300)
-@given(where=st.sampled_from(["acl", "ace", "ethertype", "mac", "network", "forwarding"]), value=HOSTILE, frames=st.booleans())
-def test_a_leaf_of_a_document_is_one_value(tmp_path_factory: pytest.TempPathFactory, where: str, value: str, frames: bool) -> None:
+@given(
+    where=st.sampled_from(["acl", "ace", "ethertype", "mac", "network", "forwarding"]),
+    value=HOSTILE,
+    frames=st.booleans(),
+)
+def test_a_leaf_of_a_document_is_one_value(
+    tmp_path_factory: pytest.TempPathFactory, where: str, value: str, frames: bool
+) -> None:
     folder = tmp_path_factory.mktemp("leaves")
     (folder / "plan.gate").write_text(PLAN)
 
     def leaf(name: str, usual: str) -> str:
         return value if where == name else usual
 
-    eth = {"ethertype": leaf("ethertype", "arp"), "source-mac-address": leaf("mac", "00:00:5e:00:53:01")}
-    matches = {"eth": eth} if frames else {"ipv4": {"source-ipv4-network": leaf("network", "10.0.0.0/8")}}
+    eth = {
+        "ethertype": leaf("ethertype", "arp"),
+        "source-mac-address": leaf("mac", "00:00:5e:00:53:01"),
+    }
+    matches = (
+        {"eth": eth} if frames else {"ipv4": {"source-ipv4-network": leaf("network", "10.0.0.0/8")}}
+    )
     aces = [
-        {"name": leaf("ace", "10 said"), "matches": matches, "actions": {"forwarding": leaf("forwarding", "accept")}},
+        {
+            "name": leaf("ace", "10 said"),
+            "matches": matches,
+            "actions": {"forwarding": leaf("forwarding", "accept")},
+        },
         {"name": "rest", "actions": {"forwarding": "drop"}},
     ]
     kind = "eth-acl-type" if frames else "ipv4-acl-type"
-    document = {"ietf-access-control-list:acls": {"acl": [{"name": leaf("acl", "drawn"), "type": kind, "aces": {"ace": aces}}]}}
+    document = {
+        "ietf-access-control-list:acls": {
+            "acl": [{"name": leaf("acl", "drawn"), "type": kind, "aces": {"ace": aces}}]
+        }
+    }
     reading = read(folder / "plan.gate")
     try:
         plan = taken_in(reading, "ietf-acl", json.dumps(document).encode())
@@ -143,4 +233,8 @@ def test_a_leaf_of_a_document_is_one_value(tmp_path_factory: pytest.TempPathFact
 def test_the_names_of_ethertypes_are_those_of_the_module() -> None:
     text = (MODULES / "ietf" / "ietf-ethertypes.yang").read_text(encoding="utf-8")
     blocks = [each.split("}")[0] for each in text.split("enum ")[1:]]
-    assert {each.split()[0]: int(each.split("value ")[1].split(";")[0]) for each in blocks if "value " in each} == ETHERTYPE_NAMES
+    assert {
+        each.split()[0]: int(each.split("value ")[1].split(";")[0])
+        for each in blocks
+        if "value " in each
+    } == ETHERTYPE_NAMES

@@ -1,4 +1,6 @@
-"""Whatever a document holds, it comes in or is told; never is it a fault of the program, and what comes in can be read."""
+"""Whatever a document holds, it comes in or is told; never is it a fault of the program, and what
+comes in can be read.
+"""
 
 from __future__ import annotations
 
@@ -49,7 +51,9 @@ def changed(tree: Any, chance: random.Random) -> Any:
     places = []
 
     def walk(node: Any) -> None:
-        for key in node if isinstance(node, dict) else range(len(node)) if isinstance(node, list) else ():
+        for key in (
+            node if isinstance(node, dict) else range(len(node)) if isinstance(node, list) else ()
+        ):
             places.append((node, key))
             walk(node[key])
 
@@ -62,12 +66,16 @@ def changed(tree: Any, chance: random.Random) -> Any:
         del node[key]
     else:
         other, where = chance.choice(places)
-        node[key] = json.loads(json.dumps(other[where] if isinstance(other, dict) and where in other else "moved"))
+        node[key] = json.loads(
+            json.dumps(other[where] if isinstance(other, dict) and where in other else "moved")
+        )
     return tree
 
 
 def test_mutated_documents_come_in_or_are_told(demo: Path) -> None:
-    """Seeded mutations of documents; CROSSGATE_FUZZ says for how many seconds, else there are a few hundred."""
+    """Seeded mutations of documents; CROSSGATE_FUZZ says for how many seconds, else there are a few
+    hundred.
+    """
     reading = read(demo / "ternhaven.gate")
     plan = reading.plan
     whole = Wanted(plan, [*plan.lists.values()], plan.placements)
@@ -79,7 +87,14 @@ def test_mutated_documents_come_in_or_are_told(demo: Path) -> None:
     assert isinstance(table, str)
     assert isinstance(xml, str)
     assert isinstance(links, str)
-    originals = [("ietf-acl", acl), ("ietf-acl", xml), ("ietf", device), ("ietf", links), ("csv", table), ("nas-filter-rule", RULES)]
+    originals = [
+        ("ietf-acl", acl),
+        ("ietf-acl", xml),
+        ("ietf", device),
+        ("ietf", links),
+        ("csv", table),
+        ("nas-filter-rule", RULES),
+    ]
     seconds = float(os.environ.get("CROSSGATE_FUZZ", "0"))
     chance, start, count = random.Random(15 if not seconds else time.time_ns()), time.monotonic(), 0
     came_in = 0

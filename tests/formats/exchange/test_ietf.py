@@ -20,7 +20,10 @@ def documents(run: Run, demo: Path) -> list[str]:
     names = []
     for device in DEVICES:
         names.append(f"{device}.json")
-        assert run("export", "ietf", "--on", device, "--approximate", "--out", names[-1]).returncode == 0
+        assert (
+            run("export", "ietf", "--on", device, "--approximate", "--out", names[-1]).returncode
+            == 0
+        )
     assert run("export", "ietf", "--out", "links.json").returncode == 0
     return [*names, "links.json"]
 
@@ -31,7 +34,9 @@ def test_documents_are_valid(documents: list[str], demo: Path) -> None:
 
 
 @pytest.mark.parametrize("xml", [False, True])
-def test_documents_become_the_network_again(run: Run, demo: Path, documents: list[str], xml: bool) -> None:
+def test_documents_become_the_network_again(
+    run: Run, demo: Path, documents: list[str], xml: bool
+) -> None:
     if xml:
         for device in DEVICES:
             run("export", "ietf", "--on", device, "--approximate", "--out", f"{device}.xml")
@@ -42,22 +47,39 @@ def test_documents_become_the_network_again(run: Run, demo: Path, documents: lis
     assert "internet is taken to be the outside" in done.stdout or "outside internet" in done.stdout
     old, new = read_plan(demo / "ternhaven.gate"), read_plan(demo / "again.gate")
     assert new.segments.keys() == old.segments.keys()
-    assert [(each.name, each.prefixes, each.outside) for each in new.segments.values() if not each.outside] == [
-        (new.segments[each].name, old.segments[each].prefixes, False) for each in new.segments if not new.segments[each].outside
+    assert [
+        (each.name, each.prefixes, each.outside)
+        for each in new.segments.values()
+        if not each.outside
+    ] == [
+        (new.segments[each].name, old.segments[each].prefixes, False)
+        for each in new.segments
+        if not new.segments[each].outside
     ]
     for device in DEVICES:
         own, found = old.devices[device], new.devices[device]
-        assert (found.switch, found.interfaces, found.ports, found.routes) == (own.switch, own.interfaces, own.ports, own.routes)
+        assert (found.switch, found.interfaces, found.ports, found.routes) == (
+            own.switch,
+            own.interfaces,
+            own.ports,
+            own.routes,
+        )
     standing = {(each.access_list, each.direction, each.point) for each in new.placements}
     assert standing < {(each.access_list, each.direction, each.point) for each in old.placements}
     assert "tickets to" in (demo / "again.gate").read_text()
 
 
-def test_the_picture_alone_is_the_network_without_routes(run: Run, demo: Path, documents: list[str]) -> None:
+def test_the_picture_alone_is_the_network_without_routes(
+    run: Run, demo: Path, documents: list[str]
+) -> None:
     assert run("--plan", "again.gate", "import", "ietf", "links.json").returncode == 0
     old, new = read_plan(demo / "ternhaven.gate"), read_plan(demo / "again.gate")
-    assert {name: each.interfaces for name, each in new.devices.items()} == {name: each.interfaces for name, each in old.devices.items()}
-    assert {name: [*each.ports] for name, each in new.devices.items()} == {name: [*each.ports] for name, each in old.devices.items()}
+    assert {name: each.interfaces for name, each in new.devices.items()} == {
+        name: each.interfaces for name, each in old.devices.items()
+    }
+    assert {name: [*each.ports] for name, each in new.devices.items()} == {
+        name: [*each.ports] for name, each in old.devices.items()
+    }
     assert str(new.devices["lighthouse"].ports["1"].to) == "jetty.24"
 
 
@@ -68,7 +90,9 @@ def test_a_device_of_the_plan_is_only_replaced_where_that_is_said_and_keeps_what
     assert refused.returncode == 2
     assert "the plan has breakwater already; --replace" in refused.stderr
     document = json.loads((demo / "breakwater.json").read_text())
-    document["ietf-interfaces:interfaces"]["interface"][1]["ietf-ip:ipv4"]["address"][0]["ip"] = "192.0.2.13"
+    document["ietf-interfaces:interfaces"]["interface"][1]["ietf-ip:ipv4"]["address"][0]["ip"] = (
+        "192.0.2.13"
+    )
     (demo / "changed.json").write_text(json.dumps(document))
     done = run("import", "ietf", "changed.json", "--replace", "--anyway", "--yes")
     assert done.returncode == 0, done.stderr
@@ -88,7 +112,13 @@ def test_an_unchanged_device_changes_nothing(run: Run, demo: Path, documents: li
 
 
 def one(name: str, *interfaces: dict[str, object], **more: object) -> str:
-    return json.dumps({"ietf-system:system": {"hostname": name}, "ietf-interfaces:interfaces": {"interface": list(interfaces)}} | more)
+    return json.dumps(
+        {
+            "ietf-system:system": {"hostname": name},
+            "ietf-interfaces:interfaces": {"interface": list(interfaces)},
+        }
+        | more
+    )
 
 
 def port(name: str, address: str, length: int = 24, **more: object) -> dict[str, object]:
@@ -101,7 +131,11 @@ def port(name: str, address: str, length: int = 24, **more: object) -> dict[str,
 
 def test_subnets_are_found_and_named(run: Run, tmp_path: Path) -> None:
     (tmp_path / "a.json").write_text(
-        one("a.example", port("ge-0/0/0", "10.0.0.1"), port("lo0", "10.9.9.9", 32, type="iana-if-type:softwareLoopback"))
+        one(
+            "a.example",
+            port("ge-0/0/0", "10.0.0.1"),
+            port("lo0", "10.9.9.9", 32, type="iana-if-type:softwareLoopback"),
+        )
     )
     (tmp_path / "b.json").write_text(
         one(
@@ -124,34 +158,78 @@ def test_subnets_are_found_and_named(run: Run, tmp_path: Path) -> None:
 def test_lists_of_one_name_on_two_devices_are_one_or_two(run: Run, tmp_path: Path) -> None:
     def with_list(name: str, address: str, protocol: int) -> str:
         aces = [
-            {"name": "10", "matches": {"ipv4": {"protocol": protocol}}, "actions": {"forwarding": "accept"}},
+            {
+                "name": "10",
+                "matches": {"ipv4": {"protocol": protocol}},
+                "actions": {"forwarding": "accept"},
+            },
             {"name": "z", "actions": {"forwarding": "drop"}},
         ]
-        acls = {"acl": [{"name": "edge", "type": "ipv4-acl-type", "aces": {"ace": aces}}]}
-        acls |= {"attachment-points": {"interface": [{"interface-id": "e", "ingress": {"acl-sets": {"acl-set": [{"name": "edge"}]}}}]}}  # type: ignore[dict-item]
+        acls: dict[str, object] = {
+            "acl": [{"name": "edge", "type": "ipv4-acl-type", "aces": {"ace": aces}}]
+        }
+        acls |= {
+            "attachment-points": {
+                "interface": [
+                    {"interface-id": "e", "ingress": {"acl-sets": {"acl-set": [{"name": "edge"}]}}}
+                ]
+            }
+        }
         return one(name, port("e", address), **{"ietf-access-control-list:acls": acls})
 
-    for name, address, protocol in (("a", "10.0.0.1", 6), ("b", "10.0.0.2", 6), ("c", "10.0.0.3", 17)):
+    for name, address, protocol in (
+        ("a", "10.0.0.1", 6),
+        ("b", "10.0.0.2", 6),
+        ("c", "10.0.0.3", 17),
+    ):
         (tmp_path / f"{name}.json").write_text(with_list(name, address, protocol))
     done = run("--plan", "new.gate", "import", "ietf", "a.json", "b.json", "c.json", "--anyway")
     assert done.returncode == 0, done.stderr
-    places = [" ".join(line.split()) for line in (tmp_path / "new.gate").read_text().splitlines() if line.startswith("place")]
-    assert places == ["place edge inbound on a.e", "place edge inbound on b.e", "place edge-c inbound on c.e"]
+    places = [
+        " ".join(line.split())
+        for line in (tmp_path / "new.gate").read_text().splitlines()
+        if line.startswith("place")
+    ]
+    assert places == [
+        "place edge inbound on a.e",
+        "place edge inbound on b.e",
+        "place edge-c inbound on c.e",
+    ]
 
 
 @pytest.mark.parametrize(
     ("text", "problem"),
     [
-        ("{}", "has neither ietf-interfaces:interfaces (RFC 8343) nor ietf-network:networks (RFC 8345)"),
-        ('{"ietf-interfaces:interfaces": {"interface": []}}', "does not tell what the device is called"),
+        (
+            "{}",
+            (
+                "has neither ietf-interfaces:interfaces (RFC 8343) nor ietf-network:networks (RFC "
+                "8345)"
+            ),
+        ),
+        (
+            '{"ietf-interfaces:interfaces": {"interface": []}}',
+            "does not tell what the device is called",
+        ),
         (one("a", port("e", "10.0.0.999")), "10.0.0.999 is no IPv4 address"),
         (one("a", port("e", "10.0.0.1", 99)), "/99 is no IPv4 prefix length"),
         (one("a", port("e", "2001:db8::1")), "2001:db8::1 is no IPv4 address"),
-        (one("a", port("e", "10.0.0.1"), port("e", "10.0.1.1")), "there are two interface with the name e"),
-        ('{"ietf-network:networks": {"network": [{"network-id": "x", "ietf-network-topology:link": [{"link-id": "l"}]}]}}', "a link has a source and a destination"),
+        (
+            one("a", port("e", "10.0.0.1"), port("e", "10.0.1.1")),
+            "there are two interface with the name e",
+        ),
+        (
+            (
+                '{"ietf-network:networks": {"network": [{"network-id": "x", '
+                '"ietf-network-topology:link": [{"link-id": "l"}]}]}}'
+            ),
+            "a link has a source and a destination",
+        ),
     ],
-)  # fmt: skip
-def test_bad_documents_are_told_and_no_plan_is_begun(run: Run, tmp_path: Path, text: str, problem: str) -> None:
+)
+def test_bad_documents_are_told_and_no_plan_is_begun(
+    run: Run, tmp_path: Path, text: str, problem: str
+) -> None:
     (tmp_path / "in.json").write_text(text)
     refused = run("--plan", "new.gate", "import", "ietf", "in.json")
     assert refused.returncode == 2
@@ -161,9 +239,19 @@ def test_bad_documents_are_told_and_no_plan_is_begun(run: Run, tmp_path: Path, t
 
 def test_link_local_addresses_join_no_links(run: Run, tmp_path: Path) -> None:
     for name, subnet in (("a", 1), ("b", 2)):
-        own = {"ip": f"2001:db8:{subnet}::1", "prefix-length": 64}, {"ip": "fe80::1", "prefix-length": 64}
-        interface = {"name": "lan", "type": "iana-if-type:ethernetCsmacd", "ietf-ip:ipv6": {"address": own}}
-        document = {"ietf-system:system": {"hostname": name}, "ietf-interfaces:interfaces": {"interface": [interface]}}
+        own = (
+            {"ip": f"2001:db8:{subnet}::1", "prefix-length": 64},
+            {"ip": "fe80::1", "prefix-length": 64},
+        )
+        interface = {
+            "name": "lan",
+            "type": "iana-if-type:ethernetCsmacd",
+            "ietf-ip:ipv6": {"address": own},
+        }
+        document = {
+            "ietf-system:system": {"hostname": name},
+            "ietf-interfaces:interfaces": {"interface": [interface]},
+        }
         (tmp_path / f"{name}.json").write_text(json.dumps(document))
     done = run("--plan", "new.gate", "import", "ietf", "a.json", "b.json", "--yes")
     assert done.returncode == 0, done.stderr
@@ -173,10 +261,14 @@ def test_link_local_addresses_join_no_links(run: Run, tmp_path: Path) -> None:
     assert "is left out: a link-local address belongs to its link" in " ".join(done.stdout.split())
 
 
-def test_a_document_without_a_name_or_of_a_name_that_is_taken_gets_one_by_on(run: Run, tmp_path: Path) -> None:
+def test_a_document_without_a_name_or_of_a_name_that_is_taken_gets_one_by_on(
+    run: Run, tmp_path: Path
+) -> None:
     (tmp_path / "one.json").write_text(one("core", port("e", "10.0.0.1")))
     (tmp_path / "two.json").write_text(one("core", port("e", "10.0.1.1")))
-    (tmp_path / "none.json").write_text(json.dumps({"ietf-interfaces:interfaces": {"interface": [port("e", "10.0.2.1")]}}))
+    (tmp_path / "none.json").write_text(
+        json.dumps({"ietf-interfaces:interfaces": {"interface": [port("e", "10.0.2.1")]}})
+    )
     assert run("--plan", "new.gate", "import", "ietf", "one.json", "--yes").returncode == 0
     for name, file in (("second", "two.json"), ("third", "none.json")):
         done = run("--plan", "new.gate", "import", "ietf", file, "--on", name, "--yes")
@@ -185,7 +277,9 @@ def test_a_document_without_a_name_or_of_a_name_that_is_taken_gets_one_by_on(run
 
 
 def test_a_device_without_lists_goes_out(run: Run, tmp_path: Path) -> None:
-    (tmp_path / "p.gate").write_text("subnet a 10.0.0.0/24\nrouter bare\n    interface a 10.0.0.1/24 on a\n")
+    (tmp_path / "p.gate").write_text(
+        "subnet a 10.0.0.0/24\nrouter bare\n    interface a 10.0.0.1/24 on a\n"
+    )
     done = run("export", "ietf", "--on", "bare")
     assert done.returncode == 0, done.stderr
     assert json.loads(done.stdout)["ietf-system:system"]["hostname"] == "bare"

@@ -1,4 +1,6 @@
-"""Documents of RFC 8519 as others write them, what the module cannot say, and documents that are none."""
+"""Documents of RFC 8519 as others write them, what the module cannot say, and documents that are
+none.
+"""
 
 from __future__ import annotations
 
@@ -22,8 +24,15 @@ host kiosk 10.64.8.21 on hall
 ACL = "ietf-access-control-list"
 
 
-def ace(name: str, matches: dict[str, Any] | None = None, forwarding: str = "accept", **more: Any) -> dict[str, Any]:
-    return {"name": name} | ({} if matches is None else {"matches": matches}) | {"actions": {"forwarding": f"{ACL}:{forwarding}"}} | more
+def ace(
+    name: str, matches: dict[str, Any] | None = None, forwarding: str = "accept", **more: Any
+) -> dict[str, Any]:
+    return (
+        {"name": name}
+        | ({} if matches is None else {"matches": matches})
+        | {"actions": {"forwarding": f"{ACL}:{forwarding}"}}
+        | more
+    )
 
 
 def acl(*aces: dict[str, Any], name: str = "web", kind: str = "ipv4-acl-type") -> dict[str, Any]:
@@ -63,14 +72,27 @@ def entries(text: str) -> list[str]:
 
 
 def test_operators_ranges_and_flags_are_read_exactly(brought: Any) -> None:
-    ports = {"destination-port": {"operator": "neq", "port": 80}, "source-port": {"lower-port": 1024, "upper-port": 2048}}
-    text = document(acl(
-        ace("http", {"ipv4": {"destination-ipv4-network": "10.64.8.0/24"}, "tcp": ports}),
-        ace("low", {"udp": {"source-port": {"operator": "lte", "port": 53}, "destination-port": {"operator": "gte", "port": 1024}}}),
-        ace("syn", {"tcp": {"flags": "syn"}}, "reject"),
-        ace("ping", {"icmp": {"type": 8}, "ipv4": {"protocol": 1, "dscp": 46}}),
-        REST,
-    ))  # fmt: skip
+    ports = {
+        "destination-port": {"operator": "neq", "port": 80},
+        "source-port": {"lower-port": 1024, "upper-port": 2048},
+    }
+    text = document(
+        acl(
+            ace("http", {"ipv4": {"destination-ipv4-network": "10.64.8.0/24"}, "tcp": ports}),
+            ace(
+                "low",
+                {
+                    "udp": {
+                        "source-port": {"operator": "lte", "port": 53},
+                        "destination-port": {"operator": "gte", "port": 1024},
+                    }
+                },
+            ),
+            ace("syn", {"tcp": {"flags": "syn"}}, "reject"),
+            ace("ping", {"icmp": {"type": 8}, "ipv4": {"protocol": 1, "dscp": 46}}),
+            REST,
+        )
+    )
     _, plan = brought(text)
     assert entries(plan) == [
         "list web extended ipv4",
@@ -87,9 +109,19 @@ def test_what_has_no_word_is_kept_as_a_note_and_its_entry_is_off(brought: Any) -
     told, plan = brought(document(acl(own, ace("in", {"ingress-interface": "v80"}), REST)))
     assert entries(plan)[:-1] == [
         "list web extended ipv4",
-        'note "an entry is off for this: /ietf-access-control-list:acls/acl[web]/aces/ace[ttl]/matches/ipv4/ttl = 64 has no word here"',
+        (
+            'note "an entry is off for this: '
+            "/ietf-access-control-list:acls/acl[web]/aces/ace[ttl]/matches/ipv4/ttl = 64 has no "
+            "word "
+            'here"'
+        ),
         'note "/ietf-access-control-list:acls/acl[web]/aces/ace[ttl]/note = ours has no word here"',
-        'note "an entry is off for this: /ietf-access-control-list:acls/acl[web]/aces/ace[in]/matches/ingress-interface = v80 has no word here"',
+        (
+            'note "an entry is off for this: '
+            "/ietf-access-control-list:acls/acl[web]/aces/ace[in]/matches/ingress-interface = v80 "
+            "has "
+            'no word here"'
+        ),
         '10 off permit tcp any to any "ttl"',
         '20 off permit ip any to any "in"',
     ]
@@ -99,7 +131,10 @@ def test_what_has_no_word_is_kept_as_a_note_and_its_entry_is_off(brought: Any) -
 def test_lists_stand_where_they_are_attached(brought: Any) -> None:
     attached = {
         "interface": [
-            {"interface-id": "lighthouse.v80", "ingress": {"acl-sets": {"acl-set": [{"name": "web"}]}}},
+            {
+                "interface-id": "lighthouse.v80",
+                "ingress": {"acl-sets": {"acl-set": [{"name": "web"}]}},
+            },
             {"interface-id": "ge-0", "egress": {"acl-sets": {"acl-set": [{"name": "web"}]}}},
         ]
     }
@@ -114,11 +149,19 @@ def test_lists_stand_where_they_are_attached(brought: Any) -> None:
 
 def test_two_lists_at_one_place_must_ask_the_same(brought: Any) -> None:
     sets = {"acl-sets": {"acl-set": [{"name": "web"}, {"name": "net"}]}}
-    attached = {"attachment-points": {"interface": [{"interface-id": "lighthouse.v80", "ingress": sets}]}}
-    alike = document(acl(ace("a", {"ipv4": {"protocol": 6}}), REST), acl(ace("b", {"ipv4": {"protocol": 6}}), REST, name="net"), **attached)
+    attached = {
+        "attachment-points": {"interface": [{"interface-id": "lighthouse.v80", "ingress": sets}]}
+    }
+    alike = document(
+        acl(ace("a", {"ipv4": {"protocol": 6}}), REST),
+        acl(ace("b", {"ipv4": {"protocol": 6}}), REST, name="net"),
+        **attached,
+    )
     assert brought(alike)[1].count("place ") == 1
     other = document(
-        acl(ace("a", {"ipv4": {"protocol": 6}}), REST), acl(ace("b", {"ipv4": {"protocol": 17}}), REST, name="net"), **attached
+        acl(ace("a", {"ipv4": {"protocol": 6}}), REST),
+        acl(ace("b", {"ipv4": {"protocol": 17}}), REST, name="net"),
+        **attached,
     )
     told, _ = brought(other, status=2)
     assert "web and net are both attached there" in told
@@ -141,7 +184,11 @@ def test_families_are_told_apart(brought: Any) -> None:
 
 
 def test_names_are_mapped_and_both_are_told(brought: Any) -> None:
-    told, plan = brought(document(acl(REST, name="from the sea"), acl(REST, name="from-the-sea"), acl(REST, name="1 + 1")))
+    told, plan = brought(
+        document(
+            acl(REST, name="from the sea"), acl(REST, name="from-the-sea"), acl(REST, name="1 + 1")
+        )
+    )
     assert "the list named from the sea becomes from-the-sea" in told
     assert "the list named from-the-sea becomes from-the-sea-2" in told
     assert "list list-1-1 extended" in plan
@@ -157,7 +204,10 @@ def test_counters_go_into_the_tally_and_out_of_it(brought: Any, run: Run) -> Non
     brought(text, "--tally")
     document_out = run("export", "ietf-acl", "--tally").stdout
     see_that_it_is_valid(document_out, operational=True)
-    counters = [each["statistics"]["matched-packets"] for each in json.loads(document_out)[f"{ACL}:acls"]["acl"][0]["aces"]["ace"]]
+    counters = [
+        each["statistics"]["matched-packets"]
+        for each in json.loads(document_out)[f"{ACL}:acls"]["acl"][0]["aces"]["ace"]
+    ]
     assert counters == ["12345678901", "7"]
 
 
@@ -180,17 +230,22 @@ def test_nothing_is_replaced_unless_it_is_said(brought: Any) -> None:
     ("entry", "problem"),
     [
         ("10 permit tcp any to any established", "cannot ask for established"),
-        ("10 permit tcp any to any flags SYN", "cannot ask for some TCP flags whatever the others are"),
+        (
+            "10 permit tcp any to any flags SYN",
+            "cannot ask for some TCP flags whatever the others are",
+        ),
         ("10 permit ip any to any fragments", "cannot ask for fragments"),
         ("10 permit sctp/80 any to any", "cannot ask for ports of sctp"),
         ("10 permit ip any to any during night", "has no time windows"),
         ("10 permit ip 10.0.0.1 wild 255.0.255.0 to any", "is 65,536 prefixes, and --limit is 256"),
     ],
 )
-def test_what_the_module_cannot_say_is_refused(run: Run, tmp_path: Path, entry: str, problem: str) -> None:
-    plan = (
-        PLAN
-        + f"window night daily 22:00-05:30\nlist web extended ipv4\n    {entry}\n    20 off permit ip any to any\nplace web inbound on subnet hall\n"
+def test_what_the_module_cannot_say_is_refused(
+    run: Run, tmp_path: Path, entry: str, problem: str
+) -> None:
+    plan = PLAN + (
+        f"window night daily 22:00-05:30\nlist web extended ipv4\n    {entry}\n    20 off "
+        "permit ip any to any\nplace web inbound on subnet hall\n"
     )
     (tmp_path / "plan.gate").write_text(plan)
     refused = run("export", "ietf-acl")
@@ -198,13 +253,21 @@ def test_what_the_module_cannot_say_is_refused(run: Run, tmp_path: Path, entry: 
     assert refused.stdout == ""
     assert f"list web 10: {'' if 'prefixes' in problem else 'ietf-acl '}" in refused.stderr
     assert problem in refused.stderr
-    assert "list web inbound on subnet hall: ietf-acl attaches lists to interfaces only" in refused.stderr
+    assert (
+        "list web inbound on subnet hall: ietf-acl attaches lists to interfaces only"
+        in refused.stderr
+    )
     done = run("export", "ietf-acl", "--approximate")
-    assert [each["name"] for each in json.loads(done.stdout)[f"{ACL}:acls"]["acl"][0]["aces"]["ace"]] == ["otherwise"]
+    assert [
+        each["name"] for each in json.loads(done.stdout)[f"{ACL}:acls"]["acl"][0]["aces"]["ace"]
+    ] == ["otherwise"]
     assert "list web: 1 entry is left out, since it is off" in done.stderr
 
 
-XML = '<acls xmlns="urn:ietf:params:xml:ns:yang:ietf-access-control-list"><acl><name>x</name>{}</acl></acls>'
+XML = (
+    "<acls "
+    'xmlns="urn:ietf:params:xml:ns:yang:ietf-access-control-list"><acl><name>x</name>{}</acl></acls>'
+)
 
 
 @pytest.mark.parametrize(
@@ -218,32 +281,108 @@ XML = '<acls xmlns="urn:ietf:params:xml:ns:yang:ietf-access-control-list"><acl><
         ('{"a":' * 100_000, "nested deeper than 200 levels"),
         ("{}", "has no ietf-access-control-list:acls (RFC 8519); it has nothing"),
         ('{"ietf-interfaces:interfaces": {}, "x:y": 3}', "it has x:y"),
-        ('{"ietf-access-control-list:acls": {"acl": {"name": "x"}}}', "acl is a list in its module: an array in JSON"),
-        ('{"ietf-access-control-list:acls": {"acl": [3]}}', "3 stands where something with names below it belongs"),
+        (
+            '{"ietf-access-control-list:acls": {"acl": {"name": "x"}}}',
+            "acl is a list in its module: an array in JSON",
+        ),
+        (
+            '{"ietf-access-control-list:acls": {"acl": [3]}}',
+            "3 stands where something with names below it belongs",
+        ),
         (document(acl(), acl()), "there are two acl with the name web"),
         (document(acl(REST, REST)), "there are two ace with the name rest"),
         (document(acl(REST, kind="zebra")), "the type zebra is no type of RFC 8519"),
         (document(acl({"name": "x"})), "ace[x]: actions is missing"),
         (document(acl(ace("x", forwarding="allow"))), "is none of accept, drop, reject"),
-        (document(acl(ace("x", {"ipv4": {"source-ipv4-network": "2001:db8::/32"}}))), "which is no IPv4 prefix"),
-        (document(acl(ace("x", {"ipv4": {"source-ipv4-network": "10.0.0.0/40"}}))), "/40 is no IPv4 prefix length"),
-        (document(acl(ace("x", {"ipv4": {"protocol": 300}}))), "protocol is 300; it is a number from 0 to 255"),
+        (
+            document(acl(ace("x", {"ipv4": {"source-ipv4-network": "2001:db8::/32"}}))),
+            "which is no IPv4 prefix",
+        ),
+        (
+            document(acl(ace("x", {"ipv4": {"source-ipv4-network": "10.0.0.0/40"}}))),
+            "/40 is no IPv4 prefix length",
+        ),
+        (
+            document(acl(ace("x", {"ipv4": {"protocol": 300}}))),
+            "protocol is 300; it is a number from 0 to 255",
+        ),
         (document(acl(ace("x", {"ipv4": {"protocol": [6, 17]}}))), "protocol stands here 2 times"),
-        (document(acl(ace("x", {"ipv4": {"protocol": 17}, "tcp": {"window-size": 1}}))), "the ace asks for protocol 17 too"),
-        (document(acl(ace("x", {"tcp": {"source-port": {"lower-port": 1, "upper-port": 2, "operator": "eq", "port": 9}}}))), "a range stands beside an operator"),
-        (document(acl(ace("x") | {"actions": {"forwarding": "other-mod:drop"}}, REST)), "the action other-mod:drop is none of accept, drop, reject"),
-        (document(acl(ace("x", {"ipv6": {"protocol": 6}}), REST)), "has an ace with ipv6 matches, which takes no packet of it"),
-        (XML.format('<aces xmlns:nc="urn:ietf:params:xml:ns:netconf:base:1.0"><ace nc:operation="delete"><name>1</name></ace></aces>'), "has an nc:operation"),
-        ('{"ietf-access-control-list:acls": {"@": {"ietf-netconf:operation": "delete"}}}', "has an ietf-netconf:operation"),
-        (document(acl(ace("x", {"tcp": {"source-port": {"lower-port": 9, "upper-port": 7}}}))), "an upper-port that is no less"),
-        (document(acl(ace("x", {"tcp": {"source-port": {"port": 9, "operator": "near"}}}))), "the operator near is none of"),
+        (
+            document(acl(ace("x", {"ipv4": {"protocol": 17}, "tcp": {"window-size": 1}}))),
+            "the ace asks for protocol 17 too",
+        ),
+        (
+            document(
+                acl(
+                    ace(
+                        "x",
+                        {
+                            "tcp": {
+                                "source-port": {
+                                    "lower-port": 1,
+                                    "upper-port": 2,
+                                    "operator": "eq",
+                                    "port": 9,
+                                }
+                            }
+                        },
+                    )
+                )
+            ),
+            "a range stands beside an operator",
+        ),
+        (
+            document(acl(ace("x") | {"actions": {"forwarding": "other-mod:drop"}}, REST)),
+            "the action other-mod:drop is none of accept, drop, reject",
+        ),
+        (
+            document(acl(ace("x", {"ipv6": {"protocol": 6}}), REST)),
+            "has an ace with ipv6 matches, which takes no packet of it",
+        ),
+        (
+            XML.format(
+                '<aces xmlns:nc="urn:ietf:params:xml:ns:netconf:base:1.0"><ace '
+                'nc:operation="delete"><name>1</name></ace></aces>'
+            ),
+            "has an nc:operation",
+        ),
+        (
+            '{"ietf-access-control-list:acls": {"@": {"ietf-netconf:operation": "delete"}}}',
+            "has an ietf-netconf:operation",
+        ),
+        (
+            document(acl(ace("x", {"tcp": {"source-port": {"lower-port": 9, "upper-port": 7}}}))),
+            "an upper-port that is no less",
+        ),
+        (
+            document(acl(ace("x", {"tcp": {"source-port": {"port": 9, "operator": "near"}}}))),
+            "the operator near is none of",
+        ),
         (document(acl(ace("x", {"tcp": {"flags": "syn nak"}}))), "flags has nak"),
         (XML.format("<aces>"), "this is no XML"),
-        ("<!DOCTYPE a [<!ENTITY b SYSTEM 'file:///etc/hostname'>]><acls>&b;</acls>", "document type"),
+        (
+            "<!DOCTYPE a [<!ENTITY b SYSTEM 'file:///etc/hostname'>]><acls>&b;</acls>",
+            "document type",
+        ),
         (XML.format(""), "no ace takes what is left"),
-        (document(acl(REST), **{"attachment-points": {"interface": [{"interface-id": "v80", "ingress": {"acl-sets": {"acl-set": [{"name": "no"}]}}}]}}), "there is no acl no in the document"),
+        (
+            document(
+                acl(REST),
+                **{
+                    "attachment-points": {
+                        "interface": [
+                            {
+                                "interface-id": "v80",
+                                "ingress": {"acl-sets": {"acl-set": [{"name": "no"}]}},
+                            }
+                        ]
+                    }
+                },
+            ),
+            "there is no acl no in the document",
+        ),
     ],
-)  # fmt: skip
+)
 def test_bad_documents_are_told_with_their_place(brought: Any, text: str, problem: str) -> None:
     told, plan = brought(text, status=2)
     assert problem in told
@@ -261,27 +400,53 @@ def test_a_huge_file_is_refused_before_it_is_read(run: Run, tmp_path: Path) -> N
 
 
 @pytest.mark.parametrize(("leaf", "value"), [("ttl", 5), ("length", 100), ("ecn", 1)])
-def test_an_ace_that_loses_a_condition_is_never_the_closing_one(brought: Any, leaf: str, value: int) -> None:
+def test_an_ace_that_loses_a_condition_is_never_the_closing_one(
+    brought: Any, leaf: str, value: int
+) -> None:
     web = ace("10", {"ipv4": {"protocol": 6}})
-    permit, deny = (ace("20", {"ipv4": {leaf: value}}, forwarding=each) for each in ("accept", "drop"))
+    permit, deny = (
+        ace("20", {"ipv4": {leaf: value}}, forwarding=each) for each in ("accept", "drop")
+    )
     told, text = brought(document(acl(web, permit)), status=2)
     assert "no ace takes what is left" in told
     _, text = brought(document(acl(web, permit)), "--otherwise", "deny")
-    assert entries(text)[2:] == ["10 permit tcp any to any", "20 off permit ip any to any", "otherwise deny"]
+    assert entries(text)[2:] == [
+        "10 permit tcp any to any",
+        "20 off permit ip any to any",
+        "otherwise deny",
+    ]
     told, text = brought(document(acl(web, deny, ace("rest"))), status=2)
-    assert f"/ipv4/{leaf} = {value} has no word here, and list web would let by more without this deny" in told
+    assert (
+        f"/ipv4/{leaf} = {value} has no word here, and list web would let by more without this deny"
+        in told
+    )
     _, text = brought(document(acl(web, deny, ace("rest"))), "--approximate")
-    assert entries(text)[2:] == ["10 permit tcp any to any", "20 deny ip any to any", "otherwise permit"]
+    assert entries(text)[2:] == [
+        "10 permit tcp any to any",
+        "20 deny ip any to any",
+        "otherwise permit",
+    ]
 
 
 def test_what_follows_an_ace_that_takes_all_changes_nothing(brought: Any) -> None:
     every = ace("20", forwarding="drop")
-    _, text = brought(document(acl(ace("10", {"ipv4": {"protocol": 6}}), every, ace("30", {"ipv4": {"protocol": 17}}))))
-    assert entries(text)[1:] == ["10 permit tcp any to any", "20 deny ip any to any", "30 permit udp any to any", "otherwise deny"]
+    _, text = brought(
+        document(
+            acl(ace("10", {"ipv4": {"protocol": 6}}), every, ace("30", {"ipv4": {"protocol": 17}}))
+        )
+    )
+    assert entries(text)[1:] == [
+        "10 permit tcp any to any",
+        "20 deny ip any to any",
+        "30 permit udp any to any",
+        "otherwise deny",
+    ]
 
 
 def test_a_prefix_with_bits_beyond_its_length_is_canonical_and_said(brought: Any) -> None:
-    _, text = brought(document(acl(ace("10", {"ipv4": {"source-ipv4-network": "10.1.0.7/24"}}), REST)))
+    _, text = brought(
+        document(acl(ace("10", {"ipv4": {"source-ipv4-network": "10.1.0.7/24"}}), REST))
+    )
     assert "10 permit ip 10.1.0.0/24 to any" in entries(text)
     assert "= 10.1.0.7/24 is the prefix 10.1.0.0/24" in text
 
@@ -306,20 +471,35 @@ def test_counts_of_places_are_not_added_to_the_lists_own(brought: Any, run: Run)
     rest = ace("rest", forwarding="drop", statistics={"matched-packets": str((1 << 64) - 1)})
     there = [{"name": each, "matched-packets": "7"} for each in ("10", "20")]
     attached = {
-        "interface": [{"interface-id": "lighthouse.v80", "ingress": {"acl-sets": {"acl-set": [{"name": "web", "ace-statistics": there}]}}}]
+        "interface": [
+            {
+                "interface-id": "lighthouse.v80",
+                "ingress": {"acl-sets": {"acl-set": [{"name": "web", "ace-statistics": there}]}},
+            }
+        ]
     }
     brought(document(acl(own, other, rest), **{"attachment-points": attached}), "--tally")
-    hits = {row["entry"]: row["hits"] for row in json.loads(run("tally", "--json").stdout)["lists"][0]["hits"]}
+    hits = {
+        row["entry"]: row["hits"]
+        for row in json.loads(run("tally", "--json").stdout)["lists"][0]["hits"]
+    }
     assert (hits[10], hits[20], hits[None]) == (42, 7, (1 << 63) - 1)
 
 
 def test_ethernet_lists_keep_their_numbers(run: Run, tmp_path: Path) -> None:
-    plan = PLAN + "switch gw\n    port 1\nlist eb extended ethernet\n    5 permit arp any to any\n    15 deny any any to broadcast log\n    30 permit lldp any to any\n    otherwise permit\nplace eb inbound on gw.1\n"  # fmt: skip
+    plan = PLAN + (
+        "switch gw\n    port 1\nlist eb extended ethernet\n    5 permit arp any to any\n    15 "
+        "deny any any to broadcast log\n    30 permit lldp any to any\n    otherwise "
+        "permit\nplace eb inbound on gw.1\n"
+    )
     (tmp_path / "plan.gate").write_text(plan.replace("lldp", "0x88cc"))
     assert run("export", "ietf-acl", "eb", "--out", "eb.json").returncode == 0
     assert '"ethertype": "lldp"' in (tmp_path / "eb.json").read_text()
     assert run("import", "ietf-acl", "eb.json", "--replace", "--yes").returncode == 0
-    assert [line.split()[0] for line in (tmp_path / "plan.gate").read_text().split("list eb")[1].splitlines()[1:5]] == [
+    assert [
+        line.split()[0]
+        for line in (tmp_path / "plan.gate").read_text().split("list eb")[1].splitlines()[1:5]
+    ] == [
         "5",
         "15",
         "30",
@@ -328,7 +508,9 @@ def test_ethernet_lists_keep_their_numbers(run: Run, tmp_path: Path) -> None:
 
 
 def test_names_are_cut_to_64_octets(run: Run, tmp_path: Path) -> None:
-    (tmp_path / "plan.gate").write_text(f'{PLAN}list l extended ipv4\n    10 permit ip any to any "{"é" * 60}"\n')
+    (tmp_path / "plan.gate").write_text(
+        f'{PLAN}list l extended ipv4\n    10 permit ip any to any "{"é" * 60}"\n'
+    )
     text = run("export", "ietf-acl", "l").stdout
     names = [each["name"] for each in json.loads(text)[f"{ACL}:acls"]["acl"][0]["aces"]["ace"]]
     assert 60 < len(names[0].encode()) <= 64

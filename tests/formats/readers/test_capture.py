@@ -1,4 +1,6 @@
-"""Captures: every kind of link and header, read alike by another library, and files that are damaged."""
+"""Captures: every kind of link and header, read alike by another library, and files that are
+damaged.
+"""
 
 from __future__ import annotations
 
@@ -34,22 +36,38 @@ HERE_6, THERE_6 = ipaddress.ip_address("2001:db8::1"), ipaddress.ip_address("200
 def pcap(path: Path, frames: Sequence[bytes], link: int = 1, cut: int = 0) -> Path:
     octets = struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65_535, link)
     for number, frame in enumerate(frames):
-        octets += struct.pack("<IIII", 1_700_000_000 + number, 250_000, len(frame), len(frame)) + frame
+        octets += (
+            struct.pack("<IIII", 1_700_000_000 + number, 250_000, len(frame), len(frame)) + frame
+        )
     path.write_bytes(octets[: len(octets) - cut])
     return path
 
 
 def ipv4(protocol: int, body: bytes, pieces: int = 0, options: bytes = b"", tos: int = 0) -> bytes:
     words = 5 + len(options) // 4
-    head = struct.pack(">BBHHHBBH", 0x40 | words, tos, 4 * words + len(body), 77, pieces, 64, protocol, 0)
+    head = struct.pack(
+        ">BBHHHBBH", 0x40 | words, tos, 4 * words + len(body), 77, pieces, 64, protocol, 0
+    )
     return head + HERE.packed + THERE.packed + options + body
 
 
 def ipv6(chain: Sequence[tuple[int, bytes]], body: bytes, protocol: int, tos: int = 0) -> bytes:
-    """Return a packet with a chain of extension headers: each one's own number, and all of it but the next header's number."""
+    """Return a packet with a chain of extension headers: each one's own number, and all of it but
+    the next header's number.
+    """
     numbers = [number for number, _ in chain] + [protocol]
-    rest = b"".join(bytes([following]) + own for (_, own), following in zip(chain, numbers[1:], strict=True)) + body
-    return struct.pack(">IHBB", 6 << 28 | tos << 20, len(rest), numbers[0], 64) + HERE_6.packed + THERE_6.packed + rest
+    rest = (
+        b"".join(
+            bytes([following]) + own for (_, own), following in zip(chain, numbers[1:], strict=True)
+        )
+        + body
+    )
+    return (
+        struct.pack(">IHBB", 6 << 28 | tos << 20, len(rest), numbers[0], 64)
+        + HERE_6.packed
+        + THERE_6.packed
+        + rest
+    )
 
 
 TCP = struct.pack(">HHIIBBHHH", 50_000, 443, 1, 0, 0x50, 18, 100, 0, 0)
@@ -100,7 +118,12 @@ def test_options_extension_headers_and_fragments(tmp_path: Path) -> None:
         ipv4(6, TCP, options=b"\x01" * 8, tos=46 << 2),
         ipv4(17, bytes(8), pieces=185),
         ipv4(1, PING),
-        ipv6([(0, bytes(7)), (43, b"\x01" + bytes(14)), (60, bytes(7)), (51, b"\x01" + bytes(10))], TCP, 6, tos=46 << 2),
+        ipv6(
+            [(0, bytes(7)), (43, b"\x01" + bytes(14)), (60, bytes(7)), (51, b"\x01" + bytes(10))],
+            TCP,
+            6,
+            tos=46 << 2,
+        ),
         ipv6([(44, fragment)], bytes(8), 17),
         ipv6([(44, first)], UDP, 17),
         ipv6([], struct.pack(">BBHHH", 129, 0, 0, 4711, 1), 58),
@@ -124,7 +147,9 @@ def test_options_extension_headers_and_fragments(tmp_path: Path) -> None:
     assert account.damaged == 0
 
 
-def test_frames_that_tell_too_little_are_counted_with_the_number_of_the_first(tmp_path: Path) -> None:
+def test_frames_that_tell_too_little_are_counted_with_the_number_of_the_first(
+    tmp_path: Path,
+) -> None:
     frames = [
         bytes(12) + b"\x08\x06" + bytes(28),  # ARP
         bytes(12) + b"\x08\x00" + ipv4(6, TCP)[:30],  # cut behind the ports: no flags
@@ -155,7 +180,11 @@ def test_another_library_reads_the_demo_alike(tmp_path: Path) -> None:
     for name in (DAY, SEA):
         found, account, _ = read(tmp_path / name)
         with (tmp_path / name).open("rb") as file:
-            want = sorted(packet for _, frame in dpkt.pcap.Reader(file) if (packet := by_dpkt(frame)) is not None)
+            want = sorted(
+                packet
+                for _, frame in dpkt.pcap.Reader(file)
+                if (packet := by_dpkt(frame)) is not None
+            )
         assert sorted(_plain(each) for each in found) == want
         assert account.frames == len(want)
         assert (account.cut, account.damaged, account.other) == (0, 0, 0)
@@ -179,7 +208,9 @@ def by_dpkt(frame: bytes) -> tuple[Any, ...] | None:
         return _plain(Packet(family, *ends, 6, body.sport, body.dport, flags=body.flags, dscp=dscp))
     if isinstance(body, dpkt.udp.UDP):
         return _plain(Packet(family, *ends, 17, body.sport, body.dport, dscp=dscp))
-    return _plain(Packet(family, *ends, protocol, icmp_type=body.type, icmp_code=body.code, dscp=dscp))
+    return _plain(
+        Packet(family, *ends, protocol, icmp_type=body.type, icmp_code=body.code, dscp=dscp)
+    )
 
 
 def test_what_comes_before_the_damage_counts(tmp_path: Path) -> None:
@@ -200,7 +231,9 @@ def pcapng(path: Path, links: Sequence[int]) -> Path:
     packet = ipv4(17, UDP)
     for number, link in enumerate(links):
         frame = packet if link == 101 else bytes(12) + b"\x08\x00" + packet
-        octets += block(6, struct.pack("<IIIII", number, 0x5_F5E1, 0, len(frame), len(frame)) + frame)
+        octets += block(
+            6, struct.pack("<IIIII", number, 0x5_F5E1, 0, len(frame), len(frame)) + frame
+        )
     path.write_bytes(octets)
     return path
 
@@ -229,7 +262,10 @@ def test_what_is_no_capture_is_told(tmp_path: Path, octets: bytes, problem: str)
 
 
 def test_a_link_that_is_not_read_is_told(tmp_path: Path) -> None:
-    with pytest.raises(PlanError, match=r"wifi\.pcap was captured on a link of type 105, which is not read; Ethernet"):
+    with pytest.raises(
+        PlanError,
+        match=r"wifi\.pcap was captured on a link of type 105, which is not read; Ethernet",
+    ):
         read(pcap(tmp_path / "wifi.pcap", [bytes(40)], 105))
 
 
@@ -264,10 +300,14 @@ def test_a_packed_capture_of_any_length_comes_to_its_end(tmp_path: Path, octets:
     (tmp_path / "short.pcap.gz").write_bytes(gzip.compress(whole[:octets]))
     source = Source(tmp_path / "short.pcap.gz", "gzip", "short")
     if octets < 24:
-        with pytest.raises(PlanError, match="short cannot be read as a capture: it is cut off or damaged"):
+        with pytest.raises(
+            PlanError, match="short cannot be read as a capture: it is cut off or damaged"
+        ):
             list(read_capture(source, Account(), "short"))
         return
-    frames = sum(len(seen) for each in read_capture(source, Account(), "short") for seen in each.values())
+    frames = sum(
+        len(seen) for each in read_capture(source, Account(), "short") for seen in each.values()
+    )
     assert frames == (octets - 24) // (16 + len(ipv4(17, UDP)))
 
 
@@ -277,12 +317,19 @@ def test_a_packed_capture_of_any_length_comes_to_its_end(tmp_path: Path, octets:
         ("", "there is nothing in it"),
         ("sys.exit('x cannot be unpacked: why')", "x cannot be unpacked: why"),
         ("os.kill(os.getpid(), 9)", "the process that does it ended with -9"),
-        ("sys.stdout.buffer.write(HEAD); sys.stdout.flush(); os.kill(os.getpid(), 9)", "the process that does it ended with -9"),
+        (
+            "sys.stdout.buffer.write(HEAD); sys.stdout.flush(); os.kill(os.getpid(), 9)",
+            "the process that does it ended with -9",
+        ),
     ],
 )
-def test_a_helper_that_dies_is_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, does: str, told: str) -> None:
+def test_a_helper_that_dies_is_told(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, does: str, told: str
+) -> None:
     head = pcap(tmp_path / "plain.pcap", [ipv4(17, UDP)] * 3, 101).read_bytes()
-    code = f"import os, sys, time; HEAD = {head!r}\n" + does.replace("sys.stdout.flush();", "sys.stdout.flush(); time.sleep(0.3);")
+    code = f"import os, sys, time; HEAD = {head!r}\n" + does.replace(
+        "sys.stdout.flush();", "sys.stdout.flush(); time.sleep(0.3);"
+    )
 
     def dying(path: Path, kind: str, name: str, into: int) -> subprocess.Popen[bytes]:
         return subprocess.Popen([sys.executable, "-c", code], stdout=into, stderr=subprocess.PIPE)
@@ -294,7 +341,11 @@ def test_a_helper_that_dies_is_told(tmp_path: Path, monkeypatch: pytest.MonkeyPa
 
 @pytest.mark.parametrize("name", ["zeros.pcap.gz", "zeros.csv.gz", "zeros.json.gz"])
 def test_what_unpacks_to_more_than_is_allowed_is_told(tmp_path: Path, name: str) -> None:
-    first = {"p": pcap(tmp_path / "p", [ipv4(17, UDP)], 101).read_bytes(), "c": b"src,dst,proto\n", "j": b'{"src": "10.0.0.1"}\n'}
+    first = {
+        "p": pcap(tmp_path / "p", [ipv4(17, UDP)], 101).read_bytes(),
+        "c": b"src,dst,proto\n",
+        "j": b'{"src": "10.0.0.1"}\n',
+    }
     rows = {"p": bytes(16), "c": b"10.0.0.1,10.0.0.2,6\n", "j": b'{"src": "10.0.0.1"}\n'}
     kind = name.split(".")[1][0]
     (tmp_path / name).write_bytes(gzip.compress(first[kind] + rows[kind] * 200_000))
@@ -303,7 +354,10 @@ def test_what_unpacks_to_more_than_is_allowed_is_told(tmp_path: Path, name: str)
         allow_unpacked(1 << 20)
         list(Traffic([tmp_path / name], {}, 0).batches())
 
-    with pytest.raises(PlanError, match=f"{name} unpacks to more than .* GB; if that is meant, allow more: --unpacked"):
+    with pytest.raises(
+        PlanError,
+        match=f"{name} unpacks to more than .* GB; if that is meant, allow more: --unpacked",
+    ):
         copy_context().run(replayed)
 
 
@@ -317,5 +371,7 @@ def test_the_demo_is_a_day(tmp_path: Path) -> None:
 
 def test_a_pipe_is_read_from_standard_input_alone(tmp_path: Path) -> None:
     os.mkfifo(tmp_path / "pipe")
-    with pytest.raises(PlanError, match="is no regular file; what comes through a pipe is read from standard input"):
+    with pytest.raises(
+        PlanError, match="is no regular file; what comes through a pipe is read from standard input"
+    ):
         list(Traffic([tmp_path / "pipe"], {}, 0).batches())

@@ -20,17 +20,32 @@ from crossgate.formats.readers.traffic import Traffic
 from crossgate.language.reader import read_plan
 
 ROWS = [
-    {"src": f"10.64.{row % 50}.{row}", "dst": "10.64.20.10", "proto": (6, 17, 1, 47)[row % 4], "sport": 50_000 + row, "dport": row * 20,
-     "flags": row, "pkts": row, "start": 1_764_000_000 + row}
+    {
+        "src": f"10.64.{row % 50}.{row}",
+        "dst": "10.64.20.10",
+        "proto": (6, 17, 1, 47)[row % 4],
+        "sport": 50_000 + row,
+        "dport": row * 20,
+        "flags": row,
+        "pkts": row,
+        "start": 1_764_000_000 + row,
+    }
     for row in range(60)
-]  # fmt: skip
+]
 
 
 def test_mutated_traffic_is_read_or_told(demo: Path, day: Path) -> None:
-    """Seeded mutations of a capture and of tables; CROSSGATE_FUZZ says for how many seconds, else there are a few hundred."""
+    """Seeded mutations of a capture and of tables; CROSSGATE_FUZZ says for how many seconds, else
+    there are a few hundred.
+    """
     whole = (day / SEA).read_bytes()[:8_000]
     lines = [",".join(ROWS[0]), *(",".join(map(str, row.values())) for row in ROWS)]
-    originals = [whole, whole, "\n".join(lines).encode(), "".join(json.dumps(row) + "\n" for row in ROWS).encode()]
+    originals = [
+        whole,
+        whole,
+        "\n".join(lines).encode(),
+        "".join(json.dumps(row) + "\n" for row in ROWS).encode(),
+    ]
     seconds = float(os.environ.get("CROSSGATE_FUZZ", "0"))
     chance, start, count = random.Random(14 if not seconds else time.time_ns()), time.monotonic(), 0
     plan = read_plan(demo / PLAN)

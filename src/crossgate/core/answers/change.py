@@ -1,9 +1,11 @@
-"""What two plans can treat differently at all: found from what changed, before any packet is looked at.
+"""What two plans can treat differently at all: found from what changed, before any packet is looked
+at.
 
 1. Lists differ where they do not read alike; nothing else of a list counts.
-2. The graphs of both plans have the same numbers, so a pair's way differs only where its number does.
-3. A pair of address classes is suspect where its way there or back differs, or meets a place whose list differs. What is
-   not suspect is treated alike, and never looked at.
+2. The graphs of both plans have the same numbers, so a pair's way differs only where its number
+   does.
+3. A pair of address classes is suspect where its way there or back differs, or meets a place whose
+   list differs. What is not suspect is treated alike, and never looked at.
 """
 
 from __future__ import annotations
@@ -31,7 +33,9 @@ if TYPE_CHECKING:
 
 
 class Side(NamedTuple):
-    """The addresses of a class as one end of a pair, and one of them as an end in either plan; None where nobody has them."""
+    """The addresses of a class as one end of a pair, and one of them as an end in either plan; None
+    where nobody has them.
+    """
 
     pattern: Pattern
     ends: tuple[Endpoint | None, Endpoint | None]
@@ -40,8 +44,8 @@ class Side(NamedTuple):
 class Suspect(NamedTuple):
     """A pair of address classes that the plans can treat differently.
 
-    `excluded` are the addresses in them that belong to others, `nodes` the numbers of its graphs there and back in the old
-    and in the new plan.
+    `excluded` are the addresses in them that belong to others, `nodes` the numbers of its graphs
+    there and back in the old and in the new plan.
     """
 
     source: Side
@@ -51,7 +55,8 @@ class Suspect(NamedTuple):
 
 
 class _Known(NamedTuple):
-    """What one plan does with the address classes of both: its own class for each, or None, and a number for each pair of them.
+    """What one plan does with the address classes of both: its own class for each, or None, and a
+    number for each pair of them.
 
     `numbers` are those of the graphs, -1 where there is none; equal `segments` are one link.
     """
@@ -62,7 +67,8 @@ class _Known(NamedTuple):
 
 
 class _Pairs(NamedTuple):
-    """The address classes of both plans, what each plan does with them, and which pairs are suspect: a row for each sender.
+    """The address classes of both plans, what each plan does with them, and which pairs are
+    suspect: a row for each sender.
 
     `there` are those on whose way there something may differ, whatever address the sender claims.
     """
@@ -75,7 +81,9 @@ class _Pairs(NamedTuple):
 
 
 class Change:
-    """From one plan to another; `new` is a session beside `old`, made anew where the one given is not."""
+    """From one plan to another; `new` is a session beside `old`, made anew where the one given is
+    not.
+    """
 
     def __init__(self, old: Session, new: Session) -> None:
         self.old, self.new = old, new if new.is_beside(old) else Session(new.plan, beside=old)
@@ -92,13 +100,17 @@ class Change:
         """The names of the lists that do not read alike in both plans."""
         before, after = self.old.plan, self.new.plan
         return frozenset(
-            name for name in {*before.lists, *after.lists} if not _same(before, before.lists.get(name), after, after.lists.get(name))
+            name
+            for name in {*before.lists, *after.lists}
+            if not _same(before, before.lists.get(name), after, after.lists.get(name))
         )
 
     def _places(self, family: Family) -> dict[int, list[Entry] | None]:
-        """Return the tokens of the places that have a list in both plans, but not the same, by the bit of each.
+        """Return the tokens of the places that have a list in both plans, but not the same, by the
+        bit of each.
 
-        With each go the entries that just one of the two lists has; None where all packets may be treated otherwise.
+        With each go the entries that just one of the two lists has; None where all packets may be
+        treated otherwise.
         """
         if family not in self._differing:
             graphs = self.new.network.graphs(family)
@@ -107,7 +119,12 @@ class Change:
             for place, now in after.asked.items():
                 was = before.asked.get(place)
                 known = was is not None and was.name == now.name and now.name not in self.lists
-                if place[2] is family and was is not None and not known and not _same(before, was, after, now):
+                if (
+                    place[2] is family
+                    and was is not None
+                    and not known
+                    and not _same(before, was, after, now)
+                ):
                     found[graphs.bit(place[:2])] = _alone(before, was, after, now)
             self._differing[family] = found
         return self._differing[family]
@@ -125,42 +142,73 @@ class Change:
         every = self._pairs(family)
         before, after = (known.classes for known in every.known)
         sides, group, index = [], [], {}
-        for number, (pattern, was, now) in enumerate(zip(every.patterns, before, after, strict=True)):
+        for number, (pattern, was, now) in enumerate(
+            zip(every.patterns, before, after, strict=True)
+        ):
             own = was or now
             sides.append(Side(pattern, (was and was.end, now and now.end)))
             if own is not None and not own.scoped:
                 index[pattern] = number
                 group.append(own)
         routed = np.array(list(index.values()), dtype=np.intp)
-        senders = merged(group, lambda one, other: _alike(every, routed, index[one.pattern], index[other.pattern], True))
-        receivers = merged(group, lambda one, other: _alike(every, routed, index[one.pattern], index[other.pattern], False))
+        senders = merged(
+            group,
+            lambda one, other: _alike(
+                every, routed, index[one.pattern], index[other.pattern], True
+            ),
+        )
+        receivers = merged(
+            group,
+            lambda one, other: _alike(
+                every, routed, index[one.pattern], index[other.pattern], False
+            ),
+        )
         left = list(receivers)
         columns = routed[left]
         for one, sources in senders.items():
             for nth in every.suspect[routed[one]][columns].nonzero()[0].tolist():
                 here, far = int(routed[one]), int(columns[nth])
-                nodes = [(int(known.numbers[here, far]), int(known.numbers[far, here])) for known in every.known]
-                yield Suspect(sides[here], sides[far], Excluded(sources, receivers[left[nth]]), (nodes[0], nodes[1]))
+                nodes = [
+                    (int(known.numbers[here, far]), int(known.numbers[far, here]))
+                    for known in every.known
+                ]
+                yield Suspect(
+                    sides[here],
+                    sides[far],
+                    Excluded(sources, receivers[left[nth]]),
+                    (nodes[0], nodes[1]),
+                )
 
-    def concerns(self, family: Family, senders: Sequence[AddressClass], receivers: Sequence[AddressClass]) -> bool:
-        """Whether the plans can treat anything differently that some classes of the new one send to others."""
+    def concerns(
+        self, family: Family, senders: Sequence[AddressClass], receivers: Sequence[AddressClass]
+    ) -> bool:
+        """Whether the plans can treat anything differently that some classes of the new one send to
+        others.
+        """
         if not self.can_differ(family):
             return False
         every = self._pairs(family)
-        here, far = ([every.number.get(each.pattern, -1) for each in group] for group in (senders, receivers))
+        here, far = (
+            [every.number.get(each.pattern, -1) for each in group] for group in (senders, receivers)
+        )
         return -1 in here or -1 in far or bool(every.suspect[here][:, far].any())
 
     def touched(self, session: Session, family: Family, there: bool) -> NDArray[np.bool_] | None:
-        """Return which pairs of the address classes of either plan are suspect, a row for each sender; None where none is.
+        """Return which pairs of the address classes of either plan are suspect, a row for each
+        sender; None where none is.
 
-        With `there` it is those on whose way there something may differ, whatever address the sender claims.
+        With `there` it is those on whose way there something may differ, whatever address the
+        sender claims.
         """
         if not self.can_differ(family):
             return None
         import numpy as np
 
         every = self._pairs(family)
-        numbers = np.array([every.number.get(each.pattern, -1) for each in session.address_classes(family)], dtype=np.intp)
+        numbers = np.array(
+            [every.number.get(each.pattern, -1) for each in session.address_classes(family)],
+            dtype=np.intp,
+        )
         found: NDArray[np.bool_] = (every.there if there else every.suspect)[numbers][:, numbers]
         found[numbers < 0] = True
         found[:, numbers < 0] = True
@@ -184,12 +232,17 @@ class Change:
             sessions = self.old, self.new
             edges = [boundaries(each.network, family) for each in sessions]
             if edges[0] == edges[1]:
-                found: list[Sequence[AddressClass]] = [each.address_classes(family) for each in sessions]
+                found: list[Sequence[AddressClass]] = [
+                    each.address_classes(family) for each in sessions
+                ]
                 matrices = [each.matrix(family) for each in sessions]
             else:
-                found = [address_classes(each.network, family, edges[0] | edges[1]) for each in sessions]
+                found = [
+                    address_classes(each.network, family, edges[0] | edges[1]) for each in sessions
+                ]
                 matrices = [
-                    Matrix(own.network.graphs(family), [each.end for each in ends]) for own, ends in zip(sessions, found, strict=True)
+                    Matrix(own.network.graphs(family), [each.end for each in ends])
+                    for own, ends in zip(sessions, found, strict=True)
                 ]
             patterns = list(dict.fromkeys(each.pattern for classes in found for each in classes))
             both = _known(found[0], matrices[0], patterns), _known(found[1], matrices[1], patterns)
@@ -199,58 +252,117 @@ class Change:
         number = {pattern: index for index, pattern in enumerate(patterns)}
         there = suspect.copy()
         if not self.same_network:
-            self._leave_out(family, both, number, suspect, (on_link[0] == on_link[1]) & (before.numbers != after.numbers))
+            self._leave_out(
+                family,
+                both,
+                number,
+                suspect,
+                (on_link[0] == on_link[1]) & (before.numbers != after.numbers),
+            )
         for bit, alone in self._places(family).items():
-            meets = _meeting(self.new.network.graphs(family), both[1:] if self.same_network else both, bit)
+            meets = _meeting(
+                self.new.network.graphs(family), both[1:] if self.same_network else both, bit
+            )
             there |= meets
-            suspect |= meets if alone is None or not self.same_network else meets & self._between(family, alone, number)
+            suspect |= (
+                meets
+                if alone is None or not self.same_network
+                else meets & self._between(family, alone, number)
+            )
         return _Pairs(patterns, number, both, there, suspect | suspect.T)
 
-    def _between(self, family: Family, entries: Sequence[Entry], number: dict[Pattern, int]) -> NDArray[np.bool_]:
-        """Return which pairs of address classes, by their numbers, have addresses that some entries take."""
+    def _between(
+        self, family: Family, entries: Sequence[Entry], number: dict[Pattern, int]
+    ) -> NDArray[np.bool_]:
+        """Return which pairs of address classes, by their numbers, have addresses that some entries
+        take.
+        """
         import numpy as np
 
         classes = self.new.address_classes(family)
         found = np.zeros((len(number), len(number)), dtype=bool)
         for entry in entries:
             ends = (
-                [number[classes[each].pattern] for each in classes.overlapping(own.patterns)] for own in (entry.source, entry.destination)
+                [number[classes[each].pattern] for each in classes.overlapping(own.patterns)]
+                for own in (entry.source, entry.destination)
             )
             found[np.ix_(*ends)] = True
         return found
 
     def _leave_out(
-        self, family: Family, both: tuple[_Known, _Known], number: dict[Pattern, int], suspect: NDArray[np.bool_], ways: NDArray[np.bool_]
+        self,
+        family: Family,
+        both: tuple[_Known, _Known],
+        number: dict[Pattern, int],
+        suspect: NDArray[np.bool_],
+        ways: NDArray[np.bool_],
     ) -> None:
-        """Leave out of suspect pairs those, of which just the `ways` differ, where that is by places with a list in one plan alone.
+        """Leave out of suspect pairs those, of which just the `ways` differ, where that is by
+        places with a list in one plan alone.
 
-        Such a list has to let by all that no entry takes, and to ask for no TLS; what its entries may stop stays suspect.
+        Such a list has to let by all that no entry takes, and to ask for no TLS; what its entries
+        may stop stays suspect.
         """
         import numpy as np
 
-        placed = [{place: own for place, own in each.plan.asked.items() if place[2] is family} for each in (self.old, self.new)]
-        only = {place: own for one, other in (placed, placed[::-1]) for place, own in one.items() if place not in other}
-        lets_by = all(own.otherwise.action is Action.PERMIT and not asks_for_tls(own) for own in only.values())
-        if not only or not lets_by or number.keys() != {each.pattern for each in self.new.address_classes(family)}:
-            return  # addresses that just one of the plans tells apart are not among the classes that entries are looked up in
+        placed = [
+            {place: own for place, own in each.plan.asked.items() if place[2] is family}
+            for each in (self.old, self.new)
+        ]
+        only = {
+            place: own
+            for one, other in (placed, placed[::-1])
+            for place, own in one.items()
+            if place not in other
+        }
+        lets_by = all(
+            own.otherwise.action is Action.PERMIT and not asks_for_tls(own) for own in only.values()
+        )
+        if (
+            not only
+            or not lets_by
+            or number.keys() != {each.pattern for each in self.new.address_classes(family)}
+        ):
+            # Addresses that just one of the plans tells apart are not among the classes that
+            # entries are looked up in.
+            return
         graphs = self.new.network.graphs(family)
         tokens = frozenset(graphs.bit(place[:2]).bit_length() - 1 for place in only)
         before, after = (known.numbers[ways].tolist() for known in both)
-        without = {each: graphs.nodes.without(each, tokens) for each in {*before, *after} if each >= 0}
+        without = {
+            each: graphs.nodes.without(each, tokens) for each in {*before, *after} if each >= 0
+        }
         rows, columns = ways.nonzero()
-        same = np.array([without.get(one, -1) == without.get(other, -2) for one, other in zip(before, after, strict=True)], dtype=bool)
-        stopping = [entry for own in only.values() for entry in own.entries if entry.action is not Action.PERMIT and not entry.off]
+        same = np.array(
+            [
+                without.get(one, -1) == without.get(other, -2)
+                for one, other in zip(before, after, strict=True)
+            ],
+            dtype=bool,
+        )
+        stopping = [
+            entry
+            for own in only.values()
+            for entry in own.entries
+            if entry.action is not Action.PERMIT and not entry.off
+        ]
         taken = self._between(family, stopping, number)
         suspect[rows[same], columns[same]] = taken[rows[same], columns[same]]
 
 
-def _known(classes: Sequence[AddressClass], matrix: Matrix, patterns: Sequence[Pattern] | None) -> _Known:
-    """Return what a plan does with its classes, in the order of the patterns where there are some."""
+def _known(
+    classes: Sequence[AddressClass], matrix: Matrix, patterns: Sequence[Pattern] | None
+) -> _Known:
+    """Return what a plan does with its classes, in the order of the patterns where there are
+    some.
+    """
     import numpy as np
 
     names: dict[str, int] = {}
     if patterns is None:
-        segments = np.array([names.setdefault(each.end.segment, len(names)) for each in classes], dtype=np.intp)
+        segments = np.array(
+            [names.setdefault(each.end.segment, len(names)) for each in classes], dtype=np.intp
+        )
         return _Known(list(classes), matrix.numbers[matrix.row], segments)
     index = {each.pattern: number for number, each in enumerate(classes)}
     order = [index.get(pattern, -1) for pattern in patterns]
@@ -259,7 +371,10 @@ def _known(classes: Sequence[AddressClass], matrix: Matrix, patterns: Sequence[P
     absent = np.array(order) < 0
     numbers[absent] = -1
     numbers[:, absent] = -1
-    segments = np.array([-1 if each is None else names.setdefault(each.end.segment, len(names)) for each in own], dtype=np.intp)
+    segments = np.array(
+        [-1 if each is None else names.setdefault(each.end.segment, len(names)) for each in own],
+        dtype=np.intp,
+    )
     return _Known(own, numbers, segments)
 
 
@@ -271,7 +386,9 @@ def _alike(every: _Pairs, routed: NDArray[np.intp], one: int, other: int, sends:
             if first is not second:
                 return False
             continue
-        if (first.end.device is None) is not (second.end.device is None) or (not sends and first.scoped is not second.scoped):
+        if (first.end.device is None) is not (second.end.device is None) or (
+            not sends and first.scoped is not second.scoped
+        ):
             return False
         numbers, segments = known.numbers, known.segments[routed]
         if (
@@ -289,7 +406,9 @@ def _meeting(graphs: WayGraphs, both: Sequence[_Known], bit: int) -> NDArray[np.
 
     found = np.zeros(both[0].numbers.shape, dtype=bool)
     for known in both:
-        meets = np.zeros(int(known.numbers.max(initial=0)) + 2, dtype=bool)  # the last one is for -1
+        meets = np.zeros(
+            int(known.numbers.max(initial=0)) + 2, dtype=bool
+        )  # the last one is for -1
         meets[known.numbers] = True
         meets[-1] = False
         numbers = meets.nonzero()[0]
@@ -299,8 +418,12 @@ def _meeting(graphs: WayGraphs, both: Sequence[_Known], bit: int) -> NDArray[np.
 
 
 def _alone(before: Plan, was: AccessList, after: Plan, now: AccessList) -> list[Entry] | None:
-    """Return the entries that just one of two lists has, or has elsewhere; None where all else is treated otherwise too."""
-    if was.otherwise.action is not now.otherwise.action or asks_for_tls(was) is not asks_for_tls(now):
+    """Return the entries that just one of two lists has, or has elsewhere; None where all else is
+    treated otherwise too.
+    """
+    if was.otherwise.action is not now.otherwise.action or asks_for_tls(was) is not asks_for_tls(
+        now
+    ):
         return None
     old, new = (
         [(entry, plan.windows.get(entry.window or "")) for entry in own.entries if not entry.off]
@@ -310,7 +433,9 @@ def _alone(before: Plan, was: AccessList, after: Plan, now: AccessList) -> list[
 
 
 def asks_for_tls(access_list: AccessList | None) -> bool:
-    """Whether a list may judge what TLS is spoken, so that more legs follow; None, for no list, does not."""
+    """Whether a list may judge what TLS is spoken, so that more legs follow; None, for no list,
+    does not.
+    """
     return access_list is not None and bool(access_list.tls)
 
 

@@ -1,7 +1,8 @@
 """What comes from the source ports that clients choose: conversations as people think of them.
 
-An exact answer tells source ports apart wherever a list does, so that a single `source port 53` splits every set in two.
-People ask about clients first: their part is written by itself, without saying its source ports.
+An exact answer tells source ports apart wherever a list does, so that a single `source port 53`
+splits every set in two. People ask about clients first: their part is written by itself, without
+saying its source ports.
 """
 
 from __future__ import annotations
@@ -16,7 +17,9 @@ from crossgate.core.traffic.question import Answer
 
 
 class Told(NamedTuple):
-    """Answers as lines: all of them, what of them comes from client ports, and the packets that an example is taken from."""
+    """Answers as lines: all of them, what of them comes from client ports, and the packets that an
+    example is taken from.
+    """
 
     lines: list[SetLine]
     clients: list[SetLine]
@@ -24,7 +27,9 @@ class Told(NamedTuple):
 
 
 def told(answers: Sequence[Answer], ports: tuple[int, int], stray: bool) -> Told:
-    """Return what some answers of one family are about; `stray` packets open no conversation and have no client."""
+    """Return what some answers of one family are about; `stray` packets open no conversation and
+    have no client.
+    """
     written, packets = [each.written for each in answers], [each.packets for each in answers]
     lines = fewest_lines(written)
     if stray or all(each.source_ports == ALL_PORTS for line in lines for each in line.services):
@@ -33,7 +38,9 @@ def told(answers: Sequence[Answer], ports: tuple[int, int], stray: bool) -> Told
 
 
 def from_clients(sets: Sequence[PacketSet], ports: tuple[int, int]) -> list[PacketSet]:
-    """Return what sets of one family have from client ports (first and last); those with nothing are left out."""
+    """Return what sets of one family have from client ports (first and last); those with nothing
+    are left out.
+    """
     spans = ((ports[0], ports[1] + 1),)
     found = []
     for each in sets:
@@ -41,18 +48,25 @@ def from_clients(sets: Sequence[PacketSet], ports: tuple[int, int]) -> list[Pack
         if None in cut:
             part = each & PacketSet.of(every_packet(each.family)._replace(source_ports=spans))
         else:
-            part = PacketSet(each.frame, [product for product in cut if product is not None and product[3]])
+            part = PacketSet(
+                each.frame, [product for product in cut if product is not None and product[3]]
+            )
         if part:
             found.append(part)
     return found
 
 
 def client_lines(sets: Sequence[PacketSet], ports: tuple[int, int]) -> list[SetLine]:
-    """Return what sets have from client ports as few lines; where a line has all of these ports, it reads as having every port."""
+    """Return what sets have from client ports as few lines; where a line has all of these ports, it
+    reads as having every port.
+    """
     spans = ((ports[0], ports[1] + 1),)
     return [
         line._replace(
-            services=frozenset(each._replace(source_ports=ALL_PORTS) if each.source_ports == spans else each for each in line.services)
+            services=frozenset(
+                each._replace(source_ports=ALL_PORTS) if each.source_ports == spans else each
+                for each in line.services
+            )
         )
         for line in fewest_lines(from_clients(sets, ports))
     ]

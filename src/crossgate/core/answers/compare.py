@@ -1,9 +1,11 @@
-"""Exactly which traffic two plans, or two versions of a list, treat differently; no difference is a proof.
+"""Exactly which traffic two plans, or two versions of a list, treat differently; no difference is a
+proof.
 
-Two lists can only differ on packets that match an entry which just one of them has: on all others the same entries
-decide in the same order (or both otherwise lines, when these differ everything is looked at). So only the packets of such
-entries are split by both lists. Through the network the same holds crossing by crossing: where two plans ask the same
-lists in the same places, only openings whose legs meet a suspected packet at one of them are followed in both.
+Two lists can only differ on packets that match an entry which just one of them has: on all others
+the same entries decide in the same order (or both otherwise lines, when these differ everything is
+looked at). So only the packets of such entries are split by both lists. Through the network the
+same holds crossing by crossing: where two plans ask the same lists in the same places, only
+openings whose legs meet a suspected packet at one of them are followed in both.
 """
 
 from __future__ import annotations
@@ -42,9 +44,11 @@ from crossgate.core.traffic.session import Session
 
 
 class Fate(NamedTuple):
-    """What becomes of conversations in one of two plans: their verdict, whether the sender is told, and who decided.
+    """What becomes of conversations in one of two plans: their verdict, whether the sender is told,
+    and who decided.
 
-    Of those that get through, `decided` is the line that let them by where the other plan decides; None where no list is.
+    Of those that get through, `decided` is the line that let them by where the other plan decides;
+    None where no list is.
     """
 
     verdict: Verdict
@@ -53,7 +57,9 @@ class Fate(NamedTuple):
 
 
 class ListDifference(NamedTuple):
-    """Packets that two lists treat differently: what it was and is, as lines, with one of them and when it is so."""
+    """Packets that two lists treat differently: what it was and is, as lines, with one of them and
+    when it is so.
+    """
 
     was: Decider
     now: Decider
@@ -72,10 +78,11 @@ class ListDifference(NamedTuple):
 class Difference(NamedTuple):
     """Traffic that two plans treat differently; `stray` packets open no conversation.
 
-    It is so at `moment`, None for always; while just the limits `exceeded` are so, None where limits make no difference; for
-    conversations of the sorts `spoken`, by what TLS they settle on, None where that makes no difference.
-    `devices` tells that either end is a device's own address; otherwise neither is. `clients` is the part of `lines` that
-    comes from client ports, empty where nothing does, and `sets` are these packets exactly, all of them where nothing comes from there.
+    It is so at `moment`, None for always; while just the limits `exceeded` are so, None where
+    limits make no difference; for conversations of the sorts `spoken`, by what TLS they settle on,
+    None where that makes no difference. `devices` tells that either end is a device's own address;
+    otherwise neither is. `clients` is the part of `lines` that comes from client ports, empty where
+    nothing does, and `sets` are these packets exactly, all of them where nothing comes from there.
     """
 
     family: Family
@@ -94,36 +101,50 @@ class Difference(NamedTuple):
     @property
     def deciders(self) -> tuple[Decider | None, Decider | None]:
         """The lines that decided, and decide."""
-        return self.was.decided and self.was.decided.decider, self.now.decided and self.now.decided.decider
+        return (
+            self.was.decided and self.was.decided.decider,
+            self.now.decided and self.now.decided.decider,
+        )
 
 
-def named_differences(old: Session, new: Session, name: str, tell: Tell | None = None) -> list[ListDifference]:
-    """Return how a list of two plans differs, in every state of the windows that either version uses."""
+def named_differences(
+    old: Session, new: Session, name: str, tell: Tell | None = None
+) -> list[ListDifference]:
+    """Return how a list of two plans differs, in every state of the windows that either version
+    uses.
+    """
     before, after = old.plan.access_list(name), new.plan.access_list(name)
     several = _states(old.plan, new.plan, [before], [after])
     met: dict[tuple[object, ...], list[ListDifference]] = {}
     for (was_open, now_open, beyond, hello), moment in several.items():
         groups: dict[tuple[Decider, Decider], list[PacketSet]] = {}
-        for count, (packets, was, now) in enumerate(compare_lists(old.regions.of(before, was_open), new.regions.of(after, now_open))):
+        for count, (packets, was, now) in enumerate(
+            compare_lists(old.regions.of(before, was_open), new.regions.of(after, now_open))
+        ):
             groups.setdefault((was, now), []).append(packets)
             if tell is not None:
                 tell(count, 0)
         for (was, now), several_sets in groups.items():
             written = fewest_lines(several_sets)
             packet = several_sets[0].witness()
-            met.setdefault((was, now, frozenset(written)), []).append(ListDifference(was, now, written, packet, moment, beyond, (hello,)))
+            met.setdefault((was, now, frozenset(written)), []).append(
+                ListDifference(was, now, written, packet, moment, beyond, (hello,))
+            )
     return [same[0]._replace(**_when(same, several)) for same in met.values()]
 
 
 class _Side(NamedTuple):
-    """What one plan does with a pair: the ways that are taken, None where the addresses are nobody's, and whether on one link."""
+    """What one plan does with a pair: the ways that are taken, None where the addresses are
+    nobody's, and whether on one link.
+    """
 
     ways: Ways | None
     on_link: bool
 
 
 class _Pair(NamedTuple):
-    """Conversations that both plans treat alike among themselves, as a flow of either, and what each plan does with them.
+    """Conversations that both plans treat alike among themselves, as a flow of either, and what
+    each plan does with them.
 
     `conditional` are the lists with conditions on their ways, in the old and in the new plan.
     """
@@ -150,10 +171,15 @@ class Comparison:
         self._ask_for_tls = any(each.network.plan.asks_for_tls for each in (old, new))
 
     def differing(self, pair: _Pair) -> Iterator[tuple[bool, Fate, Fate, Answer]]:
-        """Yield the openings of a pair that the plans treat differently, in sets apart: (stray, was, now, the answer now)."""
+        """Yield the openings of a pair that the plans treat differently, in sets apart: (stray,
+        was, now, the answer now).
+        """
         speaks = hello_of(self.new.state) is not None if self._ask_for_tls else None
         suspected = {leg: self._suspected(pair, leg) for leg in script(HANDSHAKE, speaks).legs}
-        if not any(regions is None or _meet(pair.flow, regions, leg.returns) for leg, regions in suspected.items()):
+        if not any(
+            regions is None or _meet(pair.flow, regions, leg.returns)
+            for leg, regions in suspected.items()
+        ):
             return
         begun = [
             Opening(course, part)
@@ -163,7 +189,9 @@ class Comparison:
         ]
         if not begun:
             return
-        parties = [Party(asking, *side) for asking, side in ((self.old, pair.old), (self.new, pair.new))]
+        parties = [
+            Party(asking, *side) for asking, side in ((self.old, pair.old), (self.new, pair.new))
+        ]
         question = Question(pair.flow, begun, parties)
         done: list[Product] = []
         for course, opening in question.openings:
@@ -176,7 +204,9 @@ class Comparison:
             done.append(opening)
 
     def _suspected(self, pair: _Pair, leg: Leg) -> list[Region] | None:
-        """Return regions of a leg's packets outside of which both plans do the same; None where they ask in different places."""
+        """Return regions of a leg's packets outside of which both plans do the same; None where
+        they ask in different places.
+        """
         old, new = pair.old.ways, pair.new.ways
         if old is None or new is None or not old.alike(new, self._ask_for_tls):
             return None
@@ -189,21 +219,36 @@ class Comparison:
         for crossing in {**before, **after}:
             was, now = before.get(crossing), after.get(crossing)
             if leg in OPENING and asks_for_tls(was) is not asks_for_tls(now):
-                found.append(every_packet(family)._replace(what=whole_packets(TCP)))  # other legs follow where somebody judges
-            regions = self._suspect(was, now) if was is not None and now is not None else self._stopped(was, now)
+                found.append(
+                    every_packet(family)._replace(what=whole_packets(TCP))
+                )  # other legs follow where somebody judges
+            regions = (
+                self._suspect(was, now)
+                if was is not None and now is not None
+                else self._stopped(was, now)
+            )
             if regions is None:
                 return None
             found += regions
         return found
 
     def _stopped(self, was: AccessList | None, now: AccessList | None) -> list[Region] | None:
-        """Return regions that hold all that a list stops which only one plan asks; None for all packets."""
+        """Return regions that hold all that a list stops which only one plan asks; None for all
+        packets.
+        """
         asking, access_list = (self.old, was) if now is None else (self.new, now)
         assert access_list is not None
         if access_list not in self._stops:
             hellos = spoken_sorts(access_list.tls) or (hello_of(asking.state),)
-            several = [stopped_by(asking.regions(access_list, settled(asking.state, hello))) for hello in hellos]
-            self._stops[access_list] = None if None in several else [region for regions in several for region in regions or ()]
+            several = [
+                stopped_by(asking.regions(access_list, settled(asking.state, hello)))
+                for hello in hellos
+            ]
+            self._stops[access_list] = (
+                None
+                if None in several
+                else [region for regions in several for region in regions or ()]
+            )
         return self._stops[access_list]
 
     def _suspect(self, was: AccessList, now: AccessList) -> list[Region]:
@@ -219,19 +264,32 @@ class Comparison:
 
 
 def _meet(flow: Flow, suspected: Iterable[Region], back: bool) -> bool:
-    """Whether the packets of a flow, or what comes back for them, have addresses that suspected packets have."""
+    """Whether the packets of a flow, or what comes back for them, have addresses that suspected
+    packets have.
+    """
     source, destination = (flow.receivers, flow.senders) if back else (flow.senders, flow.receivers)
     return any(source & each.source and destination & each.destination for each in suspected)
 
 
-def _to_try(course: Course, region: Region, suspected: dict[Leg, list[Region] | None]) -> list[Region]:
-    """Return the openings of a course in a region of which a leg's packet is suspected; they may overlap."""
+def _to_try(
+    course: Course, region: Region, suspected: dict[Leg, list[Region] | None]
+) -> list[Region]:
+    """Return the openings of a course in a region of which a leg's packet is suspected; they may
+    overlap.
+    """
     found: list[Region] = []
-    for leg in (*course.legs, *(each for each in suspected if course.legs[0] is Leg.SYN and each not in course.legs)):
+    for leg in (
+        *course.legs,
+        *(each for each in suspected if course.legs[0] is Leg.SYN and each not in course.legs),
+    ):
         regions = suspected[{Leg.REQUEST: Leg.SYN, Leg.REPLY: Leg.SYN_ACK}.get(leg, leg)]
         if regions is None:
             return [region]
-        parts = (region.common(opening) for each in regions for opening in opening_regions(each, course, leg))
+        parts = (
+            region.common(opening)
+            for each in regions
+            for opening in opening_regions(each, course, leg)
+        )
         found += [each for each in parts if each is not None]
     return found
 
@@ -239,25 +297,43 @@ def _to_try(course: Course, region: Region, suspected: dict[Leg, list[Region] | 
 def _fate(answer: Answer, other: Answer) -> Fate:
     decided, decisive = answer.stopped.stop, other.stopped.stop
     if decided is None and decisive is not None:
-        decided = next((each for ending in answer.endings for each in ending.passed if each.crossing == decisive.crossing), None)
-    told = any(ending.stop is not None and ending.stop.decider.action is Action.REJECT for ending in answer.endings)
+        decided = next(
+            (
+                each
+                for ending in answer.endings
+                for each in ending.passed
+                if each.crossing == decisive.crossing
+            ),
+            None,
+        )
+    told = any(
+        ending.stop is not None and ending.stop.decider.action is Action.REJECT
+        for ending in answer.endings
+    )
     return Fate(answer.verdict, told, decided)
 
 
 def differences(
-    old: Session, new: Session, tell: Tell | None = None, missed: list[TooManyPieces] | None = None, change: Change | None = None
+    old: Session,
+    new: Session,
+    tell: Tell | None = None,
+    missed: list[TooManyPieces] | None = None,
+    change: Change | None = None,
 ) -> list[Difference]:
-    """Return all traffic that two plans treat differently, in every state of their windows; what was opened stands first.
+    """Return all traffic that two plans treat differently, in every state of their windows; what
+    was opened stands first.
 
-    `change` is what changed from one to the other, where that is known already.
-    Pairs whose traffic falls into too many pieces are added to `missed`. Raises `TooManyPieces` where there is none.
+    `change` is what changed from one to the other, where that is known already. Pairs whose traffic
+    falls into too many pieces are added to `missed`. Raises `TooManyPieces` where there is none.
     """
     change = change or Change(old, new)
     new = change.new
     pairs = [pair for family in Family for pair in _pairs(change, family, missed)]
     if not pairs:
         return []
-    before, after = (dict.fromkeys(each for pair in pairs for each in pair.conditional[side]) for side in (0, 1))
+    before, after = (
+        dict.fromkeys(each for pair in pairs for each in pair.conditional[side]) for side in (0, 1)
+    )
     several = _states(old.plan, new.plan, before, after)
     met: dict[tuple[object, ...], list[Difference]] = {}
     known: dict[Hashable, list[tuple[bool, Fate, Fate, Answer]]] = {}
@@ -268,20 +344,35 @@ def differences(
             if tell is not None:
                 tell(state * len(pairs) + done, len(several) * len(pairs))
             if state == 0 or pair.is_conditional:
-                key = done, mattering(pair.conditional[0], was_open), mattering(pair.conditional[1], now_open)
+                key = (
+                    done,
+                    mattering(pair.conditional[0], was_open),
+                    mattering(pair.conditional[1], now_open),
+                )
                 with answered(f"what the two plans do with {pair.flow.asked}", missed):
                     if key not in known:
                         known[key] = list(comparison.differing(pair))
                     for stray, was, now, answer in known[key]:
-                        group = pair.flow.senders.family, stray, pair.devices, pair.is_conditional, was, now
+                        group = (
+                            pair.flow.senders.family,
+                            stray,
+                            pair.devices,
+                            pair.is_conditional,
+                            was,
+                            now,
+                        )
                         groups.setdefault(group, []).append(answer)
         for (family, stray, devices, conditional, was, now), pieces in groups.items():
             with answered("the list of all that is treated differently in one way", missed):
                 written, clients, packets = told(pieces, new.plan.client_ports, stray)
                 packet = example(new.plan, packets)
                 when = (moment, beyond, (hello,)) if conditional else (None, None, None)
-                difference = Difference(family, stray, devices, was, now, written, clients, packet, *when)._replace(sets=tuple(packets))
-                met.setdefault((family, stray, devices, conditional, was, now, frozenset(written)), []).append(difference)
+                difference = Difference(
+                    family, stray, devices, was, now, written, clients, packet, *when
+                )._replace(sets=tuple(packets))
+                met.setdefault(
+                    (family, stray, devices, conditional, was, now, frozenset(written)), []
+                ).append(difference)
     found = [same[0]._replace(**_when(same, several)) for same in met.values()]
     return sorted(found, key=_gravity)
 
@@ -289,49 +380,92 @@ def differences(
 def _gravity(difference: Difference) -> tuple[bool, bool, bool, bool, Family]:
     """Return what puts differences in order: what was stopped and gets through now stands first."""
     opened = difference.now.verdict is Verdict.PERMITTED
-    return difference.stray, difference.devices, not opened, difference.was.verdict is not Verdict.DENIED, difference.family
+    return (
+        difference.stray,
+        difference.devices,
+        not opened,
+        difference.was.verdict is not Verdict.DENIED,
+        difference.family,
+    )
 
 
 def _pairs(change: Change, family: Family, missed: list[TooManyPieces] | None) -> Iterator[_Pair]:
-    """Yield what is sent between any two address classes of both plans that can be treated otherwise, alike ones taken as one."""
+    """Yield what is sent between any two address classes of both plans that can be treated
+    otherwise, alike ones taken as one.
+    """
     networks = change.old.network, change.new.network
-    hidden = {devices: unmentioned(networks[0], devices) | unmentioned(networks[1], devices) for devices in (False, True)}
+    hidden = {
+        devices: unmentioned(networks[0], devices) | unmentioned(networks[1], devices)
+        for devices in (False, True)
+    }
     found: list[tuple[tuple[_Side, _Side, bool], Flow]] = []
     for source, destination, excluded, nodes in change.pairs(family):
         ends = ((source.pattern,), (destination.pattern,))
-        devices = any(end is not None and end.device is not None for end in (*source.ends, *destination.ends))
+        devices = any(
+            end is not None and end.device is not None for end in (*source.ends, *destination.ends)
+        )
         flows: list[Flow | None] = []
         with gathered(missed):
             flows = [
-                None if one is None or other is None else flow_between(network, one, other, ends, excluded, hidden[devices], numbers)
-                for network, one, other, numbers in zip(networks, source.ends, destination.ends, nodes, strict=True)
+                None
+                if one is None or other is None
+                else flow_between(network, one, other, ends, excluded, hidden[devices], numbers)
+                for network, one, other, numbers in zip(
+                    networks, source.ends, destination.ends, nodes, strict=True
+                )
             ]
         flow = next((each for each in reversed(flows) if each is not None), None)
         if flow is not None:
-            old, new = (_Side(None, flow.on_link) if each is None else _Side(each.ways, each.on_link) for each in flows)
+            old, new = (
+                _Side(None, flow.on_link) if each is None else _Side(each.ways, each.on_link)
+                for each in flows
+            )
             found.append(((old, new, devices), flow))
     for (old, new, devices), flow in united(found):
-        yield _Pair(flow, old, new, (_conditional(networks[0], old, family), _conditional(networks[1], new, family)), devices)
+        yield _Pair(
+            flow,
+            old,
+            new,
+            (_conditional(networks[0], old, family), _conditional(networks[1], new, family)),
+            devices,
+        )
 
 
 def _conditional(network: Network, side: _Side, family: Family) -> tuple[AccessList, ...]:
     """Return the lists with conditions that stand on the ways of one side."""
-    return tuple(each for each in lists_on(network, () if side.ways is None else (side.ways,), family) if each.is_conditional)
+    return tuple(
+        each
+        for each in lists_on(network, () if side.ways is None else (side.ways,), family)
+        if each.is_conditional
+    )
 
 
 _States = dict[tuple[State, State, frozenset[Limit], Hello | None], datetime | None]
 
 
-def _states(old: Plan, new: Plan, before: Iterable[AnyList[Any]], after: Iterable[AnyList[Any]]) -> _States:
-    """Return every pair of states, of the old and of the new plan, that conditions can be in together, each with a moment.
+def _states(
+    old: Plan, new: Plan, before: Iterable[AnyList[Any]], after: Iterable[AnyList[Any]]
+) -> _States:
+    """Return every pair of states, of the old and of the new plan, that conditions can be in
+    together, each with a moment.
 
     The third of each key are the limits that are exceeded, the fourth is what TLS is settled on.
     """
     lists = list(before), list(after)
-    windows = [("old", old.windows[name]) for name in sorted({name for each in lists[0] for name in each.windows})]
-    windows += [("new", new.windows[name]) for name in sorted({name for each in lists[1] for name in each.windows})]
-    opened: dict[tuple[State, State], datetime | None] = {} if windows else {(frozenset(), frozenset()): None}
-    marked: list[Window] = [window._replace(name=f"{plan}:{window.name}") for plan, window in windows]
+    windows = [
+        ("old", old.windows[name])
+        for name in sorted({name for each in lists[0] for name in each.windows})
+    ]
+    windows += [
+        ("new", new.windows[name])
+        for name in sorted({name for each in lists[1] for name in each.windows})
+    ]
+    opened: dict[tuple[State, State], datetime | None] = (
+        {} if windows else {(frozenset(), frozenset()): None}
+    )
+    marked: list[Window] = [
+        window._replace(name=f"{plan}:{window.name}") for plan, window in windows
+    ]
     for moment in states(marked).values() if windows else ():
         key = (
             open_at((window for plan, window in windows if plan == "old"), moment),
@@ -339,7 +473,9 @@ def _states(old: Plan, new: Plan, before: Iterable[AnyList[Any]], after: Iterabl
         )
         opened.setdefault(key, moment)
     limits = {limit for several in lists for each in several for limit in each.limits}
-    hellos = spoken_sorts(test for several in lists for each in several for test in each.tls) or (None,)
+    hellos = spoken_sorts(test for several in lists for each in several for test in each.tls) or (
+        None,
+    )
     return {
         (settled(was | each, hello), settled(now | each, hello), each, hello): moment
         for hello in hellos
@@ -348,15 +484,24 @@ def _states(old: Plan, new: Plan, before: Iterable[AnyList[Any]], after: Iterabl
     }
 
 
-def _when(same: Sequence[Difference] | Sequence[ListDifference], several: _States) -> dict[str, Any]:
-    """Return when a difference holds that was found in some of several states: its moment, the limits exceeded then, what is spoken."""
+def _when(
+    same: Sequence[Difference] | Sequence[ListDifference], several: _States
+) -> dict[str, Any]:
+    """Return when a difference holds that was found in some of several states: its moment, the
+    limits exceeded then, what is spoken.
+    """
     if len(same) == len(several) or same[0].exceeded is None:
         return {"moment": None, "exceeded": None, "spoken": None}
-    own, spoken = {each.exceeded for each in same}, dict.fromkeys(hello for each in same for hello in each.spoken or ())
+    own, spoken = (
+        {each.exceeded for each in same},
+        dict.fromkeys(hello for each in same for hello in each.spoken or ()),
+    )
     alike = sum(beyond in own and hello in spoken for _, _, beyond, hello in several)
     matter = len(own) < len({beyond for _, _, beyond, _ in several})
     return {
         "moment": None if len(same) == alike else same[0].moment,
-        "exceeded": min((each.exceeded or frozenset() for each in same), key=len) if matter else None,
+        "exceeded": min((each.exceeded or frozenset() for each in same), key=len)
+        if matter
+        else None,
         "spoken": tuple(spoken) if len(spoken) < len({hello for *_, hello in several}) else None,
     }

@@ -1,4 +1,6 @@
-"""Two claims that contradict each other: of one packet each says something else, so no lists hold both."""
+"""Two claims that contradict each other: of one packet each says something else, so no lists hold
+both.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,9 @@ from crossgate.core.traffic.examples import example
 
 
 def contradiction(verifier: Verifier, one: Promise, other: Promise) -> Packet | None:
-    """Return a packet of which two claims say something else at one time and in one TLS, None where there is none."""
+    """Return a packet of which two claims say something else at one time and in one TLS, None where
+    there is none.
+    """
     if not _at_once(one, other):
         return None
     for first in verifier.says(one):
@@ -24,10 +28,17 @@ def contradiction(verifier: Verifier, one: Promise, other: Promise) -> Packet | 
 
 
 def _at_once(one: Promise, other: Promise) -> bool:
-    """Whether two claims speak of conversations at one time, within or beyond what lists permit at most, and of one sort of TLS."""
+    """Whether two claims speak of conversations at one time, within or beyond what lists permit at
+    most, and of one sort of TLS.
+    """
     return (
         one.flooding is other.flooding
         and (one.at is None or other.at is None or one.at == other.at)
-        and (one.hours is None or other.hours is None or one.hours.window != other.hours.window or one.hours == other.hours)
+        and (
+            one.hours is None
+            or other.hours is None
+            or one.hours.window != other.hours.window
+            or one.hours == other.hours
+        )
         and (one.spoken is None or other.spoken is None or one.spoken == other.spoken)
     )

@@ -1,12 +1,14 @@
-"""The entries that permit what was seen, and no more: conversations put together where they differ in one respect.
+"""The entries that permit what was seen, and no more: conversations put together where they differ
+in one respect.
 
-1. Conversations that were answered, by more than a refusal, count by who opened them, to whom, for which service. What nobody
-   answered, a scan say, is left out unless all is wanted.
-2. They are put together as long as two groups agree in two of sources, destinations and services; each group is a
-   product, and all of it was seen.
-3. A group is written as entries, one for each name or range of its ends. Names of the plan stand where they say exactly the set.
-4. With room given, groups of the same services become one, and an end of several words the smallest name, prefix or range around
-   it, as long as no more than so much of the entry was not seen.
+1. Conversations that were answered, by more than a refusal, count by who opened them, to whom, for
+   which service. What nobody answered, a scan say, is left out unless all is wanted.
+2. They are put together as long as two groups agree in two of sources, destinations and services;
+   each group is a product, and all of it was seen.
+3. A group is written as entries, one for each name or range of its ends. Names of the plan stand
+   where they say exactly the set.
+4. With room given, groups of the same services become one, and an end of several words the smallest
+   name, prefix or range around it, as long as no more than so much of the entry was not seen.
 """
 
 from __future__ import annotations
@@ -18,11 +20,25 @@ from typing import NamedTuple
 import numpy as np
 
 from crossgate.core.model import iana
-from crossgate.core.model.address import Address, Family, Pattern, format_address, prefix, range_patterns, single
+from crossgate.core.model.address import (
+    Address,
+    Family,
+    Pattern,
+    format_address,
+    prefix,
+    range_patterns,
+    single,
+)
 from crossgate.core.model.packet import ACK, ECHO, PORT_PROTOCOLS, SYN, TCP, Packet, icmp_of
 from crossgate.core.model.packets import PORTED, whole_address
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import ServiceError, format_ports, in_order, join_ports, protocol_word
+from crossgate.core.model.service import (
+    ServiceError,
+    format_ports,
+    in_order,
+    join_ports,
+    protocol_word,
+)
 from crossgate.core.sets.patterns import joined
 from crossgate.core.traffic.seen import Seen
 
@@ -32,7 +48,8 @@ _MOST_NAMED = 1 << 16
 
 
 class Term(NamedTuple):
-    """What a conversation is for: a protocol, with its port or ICMP type and code where it has one; or a protocol's fragments.
+    """What a conversation is for: a protocol, with its port or ICMP type and code where it has one;
+    or a protocol's fragments.
 
     A `reply` is what comes back: from that port, or with the ICMP type that answers.
     """
@@ -56,7 +73,9 @@ _Counts = Mapping[tuple[int, int, Term], int]
 
 
 class _Word(NamedTuple):
-    """A word for an end, the addresses that it stands for, how many it has, seen or not, and all that a list takes it for."""
+    """A word for an end, the addresses that it stands for, how many it has, seen or not, and all
+    that a list takes it for.
+    """
 
     text: str
     members: frozenset[int]
@@ -70,7 +89,9 @@ class _Word(NamedTuple):
 
 
 class Distilled(NamedTuple):
-    """An entry without its number, how many conversations it stands for, and what part of its addresses was not seen (0 to 1)."""
+    """An entry without its number, how many conversations it stands for, and what part of its
+    addresses was not seen (0 to 1).
+    """
 
     text: str
     conversations: int
@@ -78,7 +99,9 @@ class Distilled(NamedTuple):
 
 
 class _Entry(NamedTuple):
-    """An entry, what it permits, and the conversations' kinds that it is for: source, destination and term."""
+    """An entry, what it permits, and the conversations' kinds that it is for: source, destination
+    and term.
+    """
 
     distilled: Distilled
     source: _Word
@@ -90,7 +113,9 @@ class _Entry(NamedTuple):
         """Whether it permits conversations of a kind."""
         source, destination, term = key
         ends = (self.source, source), (self.destination, destination)
-        return term in self.terms and all(any(each.contains(value) for each in word.patterns) for word, value in ends)
+        return term in self.terms and all(
+            any(each.contains(value) for each in word.patterns) for word, value in ends
+        )
 
 
 class Distiller:
@@ -106,23 +131,39 @@ class Distiller:
     def add(self, seen: Seen, every: bool = False) -> None:
         """Take conversations; with `every` also those that nobody answered."""
         packets = seen.packets
-        refused = (packets.protocol == TCP) & (seen.flags[1] & _RST != 0) & (seen.flags[1] & SYN == 0)
+        refused = (
+            (packets.protocol == TCP) & (seen.flags[1] & _RST != 0) & (seen.flags[1] & SYN == 0)
+        )
         answered = (seen.counts[1] > 0) & ~refused
         self.unanswered += 0 if every else int((~answered).sum())
         rows = np.arange(len(seen)) if every else np.flatnonzero(answered)
         if not len(rows):
             return
         chosen = packets.take(rows)
-        numbered = (PORTED[chosen.protocol] | (chosen.protocol == icmp_of(self.family))) & ~chosen.fragment
+        numbered = (
+            PORTED[chosen.protocol] | (chosen.protocol == icmp_of(self.family))
+        ) & ~chosen.fragment
         number = np.where(numbered, chosen.destination_port.astype(np.int64), -1)
-        columns = [*chosen.source.view(np.int64), *chosen.destination.view(np.int64), chosen.protocol, number, chosen.fragment]
+        columns = [
+            *chosen.source.view(np.int64),
+            *chosen.destination.view(np.int64),
+            chosen.protocol,
+            number,
+            chosen.fragment,
+        ]
         table = np.stack([each.astype(np.int64) for each in columns], axis=1)
         _, first, inverse = np.unique(table, axis=0, return_index=True, return_inverse=True)
         counts = np.bincount(inverse.reshape(-1))
         for place, count in zip(first.tolist(), counts.tolist(), strict=True):
             own = int(number[place])
-            term = Term(int(chosen.protocol[place]), None if own < 0 else own, bool(chosen.fragment[place]))
-            key = whole_address(chosen.source[:, place]), whole_address(chosen.destination[:, place]), term
+            term = Term(
+                int(chosen.protocol[place]), None if own < 0 else own, bool(chosen.fragment[place])
+            )
+            key = (
+                whole_address(chosen.source[:, place]),
+                whole_address(chosen.destination[:, place]),
+                term,
+            )
             self._counts[key] = self._counts.get(key, 0) + count
         low, high = self._client_ports
         clients = chosen.source_port[PORTED[chosen.protocol] & ~chosen.fragment]
@@ -133,7 +174,10 @@ class Distiller:
     def pairs(self) -> list[tuple[Address, Address]]:
         """The ends of all conversations that count, openers first."""
         found = dict.fromkeys((source, destination) for source, destination, _ in self._counts)
-        return [(Address(self.family, source), Address(self.family, destination)) for source, destination in found]
+        return [
+            (Address(self.family, source), Address(self.family, destination))
+            for source, destination in found
+        ]
 
     def entries(
         self,
@@ -141,10 +185,11 @@ class Distiller:
         there: Mapping[tuple[Address, Address], bool] | None = None,
         back: Mapping[tuple[Address, Address], bool] | None = None,
     ) -> list[Distilled]:
-        """Return the entries, those that stand for most conversations first; `room` is the part of each that may be unseen.
+        """Return the entries, those that stand for most conversations first; `room` is the part of
+        each that may be unseen.
 
-        `there` and `back` tell of each pair of ends whether what the opener sends comes by the list, and whether the answers do;
-        without them all that openers send does, and no answer.
+        `there` and `back` tell of each pair of ends whether what the opener sends comes by the
+        list, and whether the answers do; without them all that openers send does, and no answer.
         """
         counts = self._wanted(there, back)
         found: list[_Entry] = []
@@ -158,24 +203,38 @@ class Distiller:
                     found += written
         return sorted(_needed(found, counts), key=lambda each: (-each.conversations, each.text))
 
-    def _wanted(self, there: Mapping[tuple[Address, Address], bool] | None, back: Mapping[tuple[Address, Address], bool] | None) -> _Counts:
+    def _wanted(
+        self,
+        there: Mapping[tuple[Address, Address], bool] | None,
+        back: Mapping[tuple[Address, Address], bool] | None,
+    ) -> _Counts:
         """Return what the list is asked of; see `entries`."""
         counts: dict[tuple[int, int, Term], int] = {}
         for (source, destination, term), count in self._counts.items():
             pair = Address(self.family, source), Address(self.family, destination)
             if there is None or there[pair]:
-                counts[source, destination, term] = counts.get((source, destination, term), 0) + count
+                counts[source, destination, term] = (
+                    counts.get((source, destination, term), 0) + count
+                )
             if back is not None and back[pair] and self._answers(term):
                 key = destination, source, term._replace(reply=True)
                 counts[key] = counts.get(key, 0) + count
         return counts
 
     def packets(
-        self, there: Mapping[tuple[Address, Address], bool] | None, back: Mapping[tuple[Address, Address], bool] | None
+        self,
+        there: Mapping[tuple[Address, Address], bool] | None,
+        back: Mapping[tuple[Address, Address], bool] | None,
     ) -> Iterator[Packet]:
-        """Yield a packet of each kind that the entries are to permit, from the first and the last port that clients chose; see `entries`."""
+        """Yield a packet of each kind that the entries are to permit, from the first and the last
+        port that clients chose; see `entries`.
+        """
         for source, destination, term in self._wanted(there, back):
-            for client in self._client_ports if term.protocol in PORT_PROTOCOLS and not term.fragment else (None,):
+            for client in (
+                self._client_ports
+                if term.protocol in PORT_PROTOCOLS and not term.fragment
+                else (None,)
+            ):
                 yield self._packet(source, destination, term, client)
 
     def _packet(self, source: int, destination: int, term: Term, client: int | None) -> Packet:
@@ -186,47 +245,76 @@ class Distiller:
             ports = (term.number, client) if term.reply else (client, term.number)
             flags = None if term.protocol != TCP else SYN | ACK if term.reply else SYN
             return packet._replace(source_port=ports[0], destination_port=ports[1], flags=flags)
-        kind, code = (iana.ANSWERED[term.protocol][term.number >> 8], 0) if term.reply else (term.number >> 8, term.number & 255)
+        kind, code = (
+            (iana.ANSWERED[term.protocol][term.number >> 8], 0)
+            if term.reply
+            else (term.number >> 8, term.number & 255)
+        )
         return packet._replace(icmp_type=kind, icmp_code=code)
 
     def _answers(self, term: Term) -> bool:
         icmp = term.protocol == icmp_of(self.family) and term.number is not None
-        return not term.fragment and (not icmp or (term.number or 0) >> 8 in iana.ANSWERED[icmp_of(self.family)])
+        return not term.fragment and (
+            not icmp or (term.number or 0) >> 8 in iana.ANSWERED[icmp_of(self.family)]
+        )
 
     def _split(self, group: _Group, counts: _Counts, room: float) -> list[_Entry] | None:
-        """Write a group as entries, each word for sources with each for destinations; None where more of one is unseen than may be."""
+        """Write a group as entries, each word for sources with each for destinations; None where
+        more of one is unseen than may be.
+        """
         sources, destinations = self._words(group.sources), self._words(group.destinations)
         ways = [(sources, destinations)]
         if room:
             wide = [[self._around(group.sources)], [self._around(group.destinations)]]
             ways += [(wide[0], destinations), (sources, wide[1]), (wide[0], wide[1])]
         for one, other in sorted(ways, key=lambda way: len(way[0]) * len(way[1])):
-            written = [each for source in one for destination in other if (each := self._entry(group, source, destination, counts))]
+            written = [
+                each
+                for source in one
+                for destination in other
+                if (each := self._entry(group, source, destination, counts))
+            ]
             if all(each.distilled.unseen <= room for each in written):
                 return written
         return None
 
-    def _entry(self, group: _Group, source: _Word, destination: _Word, counts: _Counts) -> _Entry | None:
-        """Return the entry for a word for sources and one for destinations; None where nothing of it was seen."""
+    def _entry(
+        self, group: _Group, source: _Word, destination: _Word, counts: _Counts
+    ) -> _Entry | None:
+        """Return the entry for a word for sources and one for destinations; None where nothing of
+        it was seen.
+        """
         seen = tuple(
             (one, other, term)
-            for one in source.members for other in destination.members for term in group.terms
+            for one in source.members
+            for other in destination.members
+            for term in group.terms
             if (one, other, term) in counts
-        )  # fmt: skip
+        )
         if not seen:
             return None
         service, tail = self._service(group.terms)
         unseen = 1 - len(seen) / (source.size * destination.size * len(group.terms))
         text = f"permit {service} {source.text} to {destination.text}{tail}"
-        return _Entry(Distilled(text, sum(counts[each] for each in seen), unseen), source, destination, group.terms, seen)
+        return _Entry(
+            Distilled(text, sum(counts[each] for each in seen), unseen),
+            source,
+            destination,
+            group.terms,
+            seen,
+        )
 
     # Words
 
     def _service(self, terms: frozenset[Term]) -> tuple[str, str]:
-        """Return the services of some terms as a list writes them, and what stands behind the addresses."""
+        """Return the services of some terms as a list writes them, and what stands behind the
+        addresses.
+        """
         first = next(iter(terms))
         if first.fragment:
-            return ",".join(sorted(protocol_word(each.protocol, self.family) for each in terms)), " fragments"
+            return ",".join(
+                sorted(protocol_word(each.protocol, self.family) for each in terms)
+            ), " fragments"
         if first.reply:
             return self._reply(first)
         named = self._named_service(terms)
@@ -241,7 +329,10 @@ class Distiller:
                 ports.setdefault(term.protocol, []).append((term.number, term.number))
             else:
                 words.append(self._message(term.number))
-        told = [f"{protocol_word(protocol, self.family)}/{format_ports(join_ports(own))}" for protocol, own in sorted(ports.items())]
+        told = [
+            f"{protocol_word(protocol, self.family)}/{format_ports(join_ports(own))}"
+            for protocol, own in sorted(ports.items())
+        ]
         return in_order([*told, *words]), ""
 
     def _reply(self, term: Term) -> tuple[str, str]:
@@ -257,11 +348,19 @@ class Distiller:
 
     def _message(self, number: int) -> str:
         kind, code = number >> 8, number & 255
-        return "ping" if (kind, code) == (ECHO[self.family], 0) else f"icmp/{kind}" + (f"/{code}" if code else "")
+        return (
+            "ping"
+            if (kind, code) == (ECHO[self.family], 0)
+            else f"icmp/{kind}" + (f"/{code}" if code else "")
+        )
 
     def _named_service(self, terms: frozenset[Term]) -> str | None:
         """Return the plan's name for just these terms."""
-        wanted = sorted((each.protocol, each.number) for each in terms if each.number is not None and each.protocol in PORT_PROTOCOLS)
+        wanted = sorted(
+            (each.protocol, each.number)
+            for each in terms
+            if each.number is not None and each.protocol in PORT_PROTOCOLS
+        )
         if len(wanted) != len(terms):
             return None
         for name in self.plan.services:
@@ -270,18 +369,26 @@ class Distiller:
             except ServiceError:
                 continue
             ports = [(each.protocol, range_) for each in own for range_ in each.ports or ((0, -1),)]
-            if all(first == last for _, (first, last) in ports) and sorted((number, first) for number, (first, _) in ports) == wanted:
+            if (
+                all(first == last for _, (first, last) in ports)
+                and sorted((number, first) for number, (first, _) in ports) == wanted
+            ):
                 return name
         return None
 
     def _words(self, addresses: frozenset[int]) -> list[_Word]:
         """Return the fewest names and ranges that together say just these addresses."""
         named = self._named
-        ways = [self._written(addresses, every) for every in (named, [each for each in named if each.size > 1], ())]
+        ways = [
+            self._written(addresses, every)
+            for every in (named, [each for each in named if each.size > 1], ())
+        ]
         return min(ways, key=len)
 
     def _written(self, addresses: frozenset[int], named: Sequence[_Word]) -> list[_Word]:
-        """Return names that lie in some addresses, the largest first, and ranges for what is left."""
+        """Return names that lie in some addresses, the largest first, and ranges for what is
+        left.
+        """
         found, left = [], set(addresses)
         for word in named:
             if word.members <= left:
@@ -295,23 +402,38 @@ class Distiller:
                 runs.append([value])
         for run in runs:
             patterns = range_patterns(self.family, run[0], run[-1])
-            text = str(patterns[0]) if len(patterns) == 1 else "-".join(format_address(self.family, each) for each in (run[0], run[-1]))
+            text = (
+                str(patterns[0])
+                if len(patterns) == 1
+                else "-".join(format_address(self.family, each) for each in (run[0], run[-1]))
+            )
             found.append(_Word(text, frozenset(run), len(run), patterns))
         return found
 
     @cached_property
     def _named(self) -> list[_Word]:
         """The plan's names for few addresses, the largest first."""
-        devices = {address.value for address in (*self.plan.interface_of, *self.plan.gateway_at) if address.family is self.family}
+        devices = {
+            address.value
+            for address in (*self.plan.interface_of, *self.plan.gateway_at)
+            if address.family is self.family
+        }
         few = []
         for name, own in self._sets():
-            if all(each.is_prefix for each in own) and sum(each.size for each in own) <= _MOST_NAMED:
-                members = frozenset(value for each in own for value in range(each.first, each.last + 1)) - self._nobodys(name, own, devices)
+            if (
+                all(each.is_prefix for each in own)
+                and sum(each.size for each in own) <= _MOST_NAMED
+            ):
+                members = frozenset(
+                    value for each in own for value in range(each.first, each.last + 1)
+                ) - self._nobodys(name, own, devices)
                 few.append(_Word(name, members, len(members), own))
         return sorted((each for each in few if each.members), key=lambda each: -each.size)
 
     def _nobodys(self, name: str, own: Sequence[Pattern], devices: set[int]) -> set[int]:
-        """Return the addresses of a subnet that no machine sends from: its first and last, and devices' own; of other names none."""
+        """Return the addresses of a subnet that no machine sends from: its first and last, and
+        devices' own; of other names none.
+        """
         if name not in self.plan.segments or self.family is not Family.IPV4:
             return set()
         ends = {value for each in own if each.size > 2 for value in (each.first, each.last)}
@@ -340,9 +462,13 @@ class Distiller:
         ways = [_Word(str(whole), addresses, whole.size, (whole,))]
         if high - low + 1 < whole.size:
             text = f"{format_address(self.family, low)}-{format_address(self.family, high)}"
-            ways.append(_Word(text, addresses, high - low + 1, range_patterns(self.family, low, high)))
+            ways.append(
+                _Word(text, addresses, high - low + 1, range_patterns(self.family, low, high))
+            )
         for name, own in self._sets():
-            if (len(own) > 1 or own[0].wildcard) and all(any(each.contains(value) for each in own) for value in addresses):
+            if (len(own) > 1 or own[0].wildcard) and all(
+                any(each.contains(value) for each in own) for value in addresses
+            ):
                 ways.append(_Word(name, addresses, sum(each.size for each in joined(own)), own))
         return min(ways, key=lambda each: (each.size, each.text[0].isdigit()))
 
@@ -353,27 +479,44 @@ def prefix_around(family: Family, low: int, high: int) -> Pattern:
 
 
 def _needed(entries: Sequence[_Entry], counts: _Counts) -> list[Distilled]:
-    """Return entries without those whose conversations others permit, as one that names a whole subnet may; others count them then."""
+    """Return entries without those whose conversations others permit, as one that names a whole
+    subnet may; others count them then.
+    """
     left = [(each, list(each.keys)) for each in entries]
     wide = [each for each in left if each[0].source.is_wide or each[0].destination.is_wide]
     for one in tuple(left) if wide else ():
-        takers = [next((each for each in wide if each is not one and each[0].permits(key)), None) for key in one[1]]
+        takers = [
+            next((each for each in wide if each is not one and each[0].permits(key)), None)
+            for key in one[1]
+        ]
         found = [each for each in takers if each is not None]
         if len(found) == len(takers):
             left.remove(one)
             wide = [each for each in wide if each is not one]
             for taker, key in zip(found, one[1], strict=True):
                 taker[1].append(key)
-    return [entry.distilled._replace(conversations=sum(counts[key] for key in keys)) for entry, keys in left]
+    return [
+        entry.distilled._replace(conversations=sum(counts[key] for key in keys))
+        for entry, keys in left
+    ]
 
 
 def _seen(group: _Group, counts: _Counts) -> int:
     """Return how much of a group was seen."""
-    return sum((one, other, term) in counts for one in group.sources for other in group.destinations for term in group.terms)
+    return sum(
+        (one, other, term) in counts
+        for one in group.sources
+        for other in group.destinations
+        for term in group.terms
+    )
 
 
-def _loosened(groups: Sequence[_Group], counts: _Counts, room: float) -> list[tuple[_Group, list[_Group]]]:
-    """Put groups of the same services together as long as no more than so much of each was not seen; return each with its parts."""
+def _loosened(
+    groups: Sequence[_Group], counts: _Counts, room: float
+) -> list[tuple[_Group, list[_Group]]]:
+    """Put groups of the same services together as long as no more than so much of each was not
+    seen; return each with its parts.
+    """
     if not room:
         return [(each, [each]) for each in groups]
     found, left = [], sorted(groups, key=lambda each: -len(each.sources) * len(each.destinations))
@@ -386,9 +529,14 @@ def _loosened(groups: Sequence[_Group], counts: _Counts, room: float) -> list[tu
         while before != len(left):
             before = len(left)
             for each in [each for each in left if each.terms == base.terms]:
-                whole = _Group(base.sources | each.sources, base.destinations | each.destinations, base.terms)
+                whole = _Group(
+                    base.sources | each.sources, base.destinations | each.destinations, base.terms
+                )
                 size = len(whole.sources) * len(whole.destinations)
-                if 1 - most[base.terms] / size <= room and 1 - _seen(whole, counts) / (size * len(base.terms)) <= room:
+                if (
+                    1 - most[base.terms] / size <= room
+                    and 1 - _seen(whole, counts) / (size * len(base.terms)) <= room
+                ):
                     base = whole
                     parts.append(each)
                     left.remove(each)
@@ -397,8 +545,13 @@ def _loosened(groups: Sequence[_Group], counts: _Counts, room: float) -> list[tu
 
 
 def _grouped(keys: Sequence[tuple[int, int, Term]]) -> list[_Group]:
-    """Put keys together where they agree in two of sources, destinations and terms, again and again; each stays in just one group."""
-    found = [_Group(frozenset((source,)), frozenset((destination,)), frozenset((term,))) for source, destination, term in keys]
+    """Put keys together where they agree in two of sources, destinations and terms, again and
+    again; each stays in just one group.
+    """
+    found = [
+        _Group(frozenset((source,)), frozenset((destination,)), frozenset((term,)))
+        for source, destination, term in keys
+    ]
     before = 0
     while before != len(found):
         before = len(found)
@@ -407,7 +560,9 @@ def _grouped(keys: Sequence[tuple[int, int, Term]]) -> list[_Group]:
             alike: dict[object, list[_Group]] = {}
             for each in found:
                 reply = side == 2 and next(iter(each.terms)).reply
-                alike.setdefault((*each[:side], *each[side + 1 :], each.terms if reply else None), []).append(each)
+                alike.setdefault(
+                    (*each[:side], *each[side + 1 :], each.terms if reply else None), []
+                ).append(each)
             found = [_united(same, side) for same in alike.values()]
     return found
 

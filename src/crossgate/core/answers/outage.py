@@ -1,7 +1,8 @@
 """What no longer holds when a device, an interface or a cable is down.
 
-Packets take other paths then, and meet other lists, or none. A claim can only be touched by what is down where one of the equally good
-paths of its traffic, there or back, comes by it; all others hold as they did, and are not looked at again.
+Packets take other paths then, and meet other lists, or none. A claim can only be touched by what is
+down where one of the equally good paths of its traffic, there or back, comes by it; all others hold
+as they did, and are not looked at again.
 """
 
 from __future__ import annotations
@@ -24,7 +25,9 @@ _MOST_PAIRS = 2_000
 
 
 class Part(NamedTuple):
-    """A part of the network that can be down by itself: its name, and the points that carry nothing then."""
+    """A part of the network that can be down by itself: its name, and the points that carry nothing
+    then.
+    """
 
     name: str
     points: tuple[Point, ...]
@@ -38,7 +41,9 @@ class Outage(NamedTuple):
 
 
 def down_point(plan: Plan, word: str) -> Point:
-    """Return the point of a device, an interface or a switch port. Raises `PlanError` for a word that is none of these."""
+    """Return the point of a device, an interface or a switch port. Raises `PlanError` for a word
+    that is none of these.
+    """
     meaning = meaning_of(plan, word)
     if meaning is not None and meaning.kind is WordKind.DEVICE:
         return plan.devices[word].itself
@@ -46,15 +51,22 @@ def down_point(plan: Plan, word: str) -> Point:
         return plan.point(word)
     if meaning is None:
         raise PlanError(unknown("device", word, list(plan.devices)))
-    raise PlanError(f"{word} is no device and no point of one; name a device, or a point as DEVICE.INTERFACE or SWITCH.PORT")
+    raise PlanError(
+        f"{word} is no device and no point of one; name a device, or a point as DEVICE.INTERFACE "
+        "or SWITCH.PORT"
+    )
 
 
 def parts(plan: Plan) -> Iterator[Part]:
-    """Yield each device, then each link between devices: a subnet of just two, an interface where there are more, a cable between switches."""
+    """Yield each device, then each link between devices: a subnet of just two, an interface where
+    there are more, a cable between switches.
+    """
     for device in plan.devices.values():
         yield Part(device.name, (device.itself,))
     on: dict[str, list[Point]] = {}
-    for interface in (each for device in plan.devices.values() for each in device.interfaces.values()):
+    for interface in (
+        each for device in plan.devices.values() for each in device.interfaces.values()
+    ):
         if not plan.segments[interface.on].outside:
             on.setdefault(interface.on, []).append(interface.point)
     machines = {host.on for host in plan.hosts.values()}
@@ -71,9 +83,11 @@ def parts(plan: Plan) -> Iterator[Part]:
 
 
 def any_one_down(session: Session, results: Sequence[Verified]) -> Iterator[Outage]:
-    """Yield an outage for each part of the network, in which claims no longer hold that are held in `results`.
+    """Yield an outage for each part of the network, in which claims no longer hold that are held in
+    `results`.
 
-    Claims that name a device or a point of it as an end are left out while it is down: they would be about nothing.
+    Claims that name a device or a point of it as an end are left out while it is down: they would
+    be about nothing.
     """
     held = [each.expectation for each in results if each.held]
     carriers = [_carriers(session, each) for each in held]
@@ -81,7 +95,8 @@ def any_one_down(session: Session, results: Sequence[Verified]) -> Iterator[Outa
         touched = [
             each
             for each, points in zip(held, carriers, strict=True)
-            if (points is None or not points.isdisjoint(part.points)) and not _names(session.plan, each, part)
+            if (points is None or not points.isdisjoint(part.points))
+            and not _names(session.plan, each, part)
         ]
         broken: tuple[Verified, ...] = ()
         if touched:
@@ -91,7 +106,9 @@ def any_one_down(session: Session, results: Sequence[Verified]) -> Iterator[Outa
 
 
 def _carriers(session: Session, expectation: Promise) -> set[Point] | None:
-    """Return all that the traffic of a claim comes by on any path, there or back; None where that is too much to look at."""
+    """Return all that the traffic of a claim comes by on any path, there or back; None where that
+    is too much to look at.
+    """
     pairs: dict[tuple[Endpoint, Address], None] = {}
     for family in Family:
         if expectation.over in (None, family):
@@ -100,12 +117,18 @@ def _carriers(session: Session, expectation: Promise) -> set[Point] | None:
                 return None
             for one in senders:
                 for other in receivers:
-                    pairs.update({(one.end, other.end.address): None, (other.end, one.end.address): None})
-    return set().union(*(session.network.carriers(origin, destination) for origin, destination in pairs))
+                    pairs.update(
+                        {(one.end, other.end.address): None, (other.end, one.end.address): None}
+                    )
+    return set().union(
+        *(session.network.carriers(origin, destination) for origin, destination in pairs)
+    )
 
 
 def _names(plan: Plan, expectation: Promise, part: Part) -> bool:
     """Whether an end of a claim is what is down, or a point of it."""
     ends = (expectation.source, expectation.destination)
-    own = {str(point) for point in part.points} | {point.owner for point in part.points if point == plan.devices[point.owner].itself}
+    own = {str(point) for point in part.points} | {
+        point.owner for point in part.points if point == plan.devices[point.owner].itself
+    }
     return any(end in own or end.partition(".")[0] in own for end in ends)

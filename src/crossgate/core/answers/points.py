@@ -1,7 +1,8 @@
 """The places a conversation crosses, and which of them suit a standard and an extended list.
 
-A standard list sees only sources, so it stands near the destination, where it touches the least else; an extended list
-names both ends, so it stands near the source, where it stops what it denies before it travels.
+A standard list sees only sources, so it stands near the destination, where it touches the least
+else; an extended list names both ends, so it stands near the source, where it stops what it denies
+before it travels.
 """
 
 from __future__ import annotations
@@ -18,7 +19,8 @@ from crossgate.core.network.ways import Network
 
 
 class CrossedPoint(NamedTuple):
-    """A place on the way, whether on the way back, and the list placed there for the family, if any.
+    """A place on the way, whether on the way back, and the list placed there for the family, if
+    any.
 
     With `elsewhere` it is not on the first path, but on another one that is as good.
     """
@@ -30,7 +32,8 @@ class CrossedPoint(NamedTuple):
 
 
 class Suited(NamedTuple):
-    """A place that suits a kind of list, and what else passes it: pairs of segment names, from and to.
+    """A place that suits a kind of list, and what else passes it: pairs of segment names, from and
+    to.
 
     `beside` are the places on other paths that are as good, where the list has to stand too.
     """
@@ -42,7 +45,9 @@ class Suited(NamedTuple):
 
 
 def crossed(network: Network, source: Endpoint, destination: Endpoint) -> list[CrossedPoint]:
-    """Return the places on the way there and back, in order; those of the first path, then those of others that are as good."""
+    """Return the places on the way there and back, in order; those of the first path, then those of
+    others that are as good.
+    """
     family = source.address.family
     found = []
     graphs = network.graphs(family)
@@ -56,19 +61,30 @@ def crossed(network: Network, source: Endpoint, destination: Endpoint) -> list[C
 
 
 def suited(network: Network, source: Endpoint, destination: Endpoint) -> list[Suited]:
-    """Return the best places for a standard and an extended list that is to stop what goes from source to destination."""
+    """Return the best places for a standard and an extended list that is to stop what goes from
+    source to destination.
+    """
     chosen = suiting(network.path(source, destination.address))
     own = (source.segment, destination.segment)
     flows = _flows(network, source.address.family, set(chosen.values()))
     return [
-        Suited(kind, crossing, tuple(flow for flow in flows[crossing] if flow != own), _beside(network, source, destination, crossing))
+        Suited(
+            kind,
+            crossing,
+            tuple(flow for flow in flows[crossing] if flow != own),
+            _beside(network, source, destination, crossing),
+        )
         for kind, crossing in chosen.items()
     ]
 
 
 def suiting(path: Path) -> dict[Kind, Crossing]:
     """Return the place on a path that suits each kind of list; nothing where it crosses none."""
-    way = [crossing for crossing in path.crossings if crossing.point.kind not in (PointKind.PORT, PointKind.HOST)]
+    way = [
+        crossing
+        for crossing in path.crossings
+        if crossing.point.kind not in (PointKind.PORT, PointKind.HOST)
+    ]
     routed = [crossing for crossing in way if crossing.point.kind is not PointKind.SUBNET] or way
     if not routed:
         return {}
@@ -77,20 +93,35 @@ def suiting(path: Path) -> dict[Kind, Crossing]:
     return {Kind.STANDARD: near_end, Kind.EXTENDED: routed[0]}
 
 
-def _beside(network: Network, source: Endpoint, destination: Endpoint, chosen: Crossing) -> tuple[Crossing, ...]:
-    """Return the interfaces on the same segment that equally good paths cross in the same direction instead of one."""
-    interfaces = {each.point: each.on for device in network.plan.devices.values() for each in device.interfaces.values()}
+def _beside(
+    network: Network, source: Endpoint, destination: Endpoint, chosen: Crossing
+) -> tuple[Crossing, ...]:
+    """Return the interfaces on the same segment that equally good paths cross in the same direction
+    instead of one.
+    """
+    interfaces = {
+        each.point: each.on
+        for device in network.plan.devices.values()
+        for each in device.interfaces.values()
+    }
     on = interfaces.get(chosen.point)
     crossed = network.graphs(source.address.family).crossings(source, destination.address)
     return tuple(
         each
         for each in crossed
-        if on is not None and each != chosen and each.direction is chosen.direction and interfaces.get(each.point) == on
+        if on is not None
+        and each != chosen
+        and each.direction is chosen.direction
+        and interfaces.get(each.point) == on
     )
 
 
-def _flows(network: Network, family: Family, places: set[Crossing]) -> dict[Crossing, list[tuple[str, str]]]:
-    """Return which traffic between segments passes some places, machines of a segment taken as one."""
+def _flows(
+    network: Network, family: Family, places: set[Crossing]
+) -> dict[Crossing, list[tuple[str, str]]]:
+    """Return which traffic between segments passes some places, machines of a segment taken as
+    one.
+    """
     from crossgate.core.network.matrix import Matrix
 
     machines = list(_machines(network, family))
@@ -110,10 +141,14 @@ def _flows(network: Network, family: Family, places: set[Crossing]) -> dict[Cros
 
 
 def _machines(network: Network, family: Family) -> Iterator[Endpoint]:
-    """Yield one machine for each segment that the family has: a host's address, else one that nobody has."""
+    """Yield one machine for each segment that the family has: a host's address, else one that
+    nobody has.
+    """
     plan = network.plan
     for segment in plan.segments.values():
-        addresses = [host.in_family(family) for host in plan.hosts.values() if host.on == segment.name]
+        addresses = [
+            host.in_family(family) for host in plan.hosts.values() if host.on == segment.name
+        ]
         taken = next((address for address in addresses if address is not None), None)
         block = next((block for block in segment.prefixes if block.family is family), None)
         if taken is not None:
@@ -122,7 +157,9 @@ def _machines(network: Network, family: Family) -> Iterator[Endpoint]:
             free = next(
                 (
                     address
-                    for address in (Address(family, value) for value in range(block.first + 1, block.last + 1))
+                    for address in (
+                        Address(family, value) for value in range(block.first + 1, block.last + 1)
+                    )
                     if not plan.is_given(address)
                 ),
                 None,

@@ -28,10 +28,12 @@ from crossgate.core.traffic.session import Session
 
 
 class Part(NamedTuple):
-    """Packets with the same fate, as lines: the verdict, the list that stopped them, whether on the way back, and one of them.
+    """Packets with the same fate, as lines: the verdict, the list that stopped them, whether on the
+    way back, and one of them.
 
-    `clients` is the part of `lines` that comes from client ports, empty where nothing does. Both are empty where they would be too
-    many pieces: then the part is the `rest`, all that no other part has, or nobody knows but for its packet.
+    `clients` is the part of `lines` that comes from client ports, empty where nothing does. Both
+    are empty where they would be too many pieces: then the part is the `rest`, all that no other
+    part has, or nobody knows but for its packet.
     """
 
     verdict: Verdict
@@ -44,7 +46,9 @@ class Part(NamedTuple):
 
 
 class _Fate(NamedTuple):
-    """What becomes of packets: the verdict, the list that stopped them, and whether on the way back."""
+    """What becomes of packets: the verdict, the list that stopped them, and whether on the way
+    back.
+    """
 
     verdict: Verdict
     stop: Decided | None
@@ -72,12 +76,14 @@ def reach(  # noqa: PLR0913
     tell: Tell | None = None,
     missed: list[TooManyPieces] | None = None,
 ) -> Iterator[Reached]:
-    """Yield the fate of every conversation from one end to another, family by family, devices' own addresses apart.
+    """Yield the fate of every conversation from one end to another, family by family, devices' own
+    addresses apart.
 
-    With `strays` it is that of the packets that open no conversation: fragments, TCP segments that are no SYN, ICMP
-    messages that nobody answers. `tell` is told how many flows are done, of how many. What falls into too many pieces is added to `missed`, and all else is answered.
-    Raises `PlanError` when an end is unknown, the two share no family or the service is none, `TooManyPieces`
-    where there is no `missed`.
+    With `strays` it is that of the packets that open no conversation: fragments, TCP segments that
+    are no SYN, ICMP messages that nobody answers. `tell` is told how many flows are done, of how
+    many. What falls into too many pieces is added to `missed`, and all else is answered. Raises
+    `PlanError` when an end is unknown, the two share no family or the service is none,
+    `TooManyPieces` where there is no `missed`.
     """
     plan, network = session.plan, session.network
     asking = session.flows(plan.state_at(when))
@@ -91,21 +97,39 @@ def reach(  # noqa: PLR0913
         every = session.address_classes(family)
         hidden = {devices: unmentioned(network, devices) for devices in (False, True)}
         senders, receivers = on_outside(every, here), on_outside(every, far)
-        between = flows(network, senders, receivers, here.patterns, far.patterns, hidden.__getitem__, _numbers(session, family, senders))
+        between = flows(
+            network,
+            senders,
+            receivers,
+            here.patterns,
+            far.patterns,
+            hidden.__getitem__,
+            _numbers(session, family, senders),
+        )
         for devices in (False, True):
-            chosen = [flow for flow in between if (flow.source.device is not None or flow.destination.device is not None) is devices]
+            chosen = [
+                flow
+                for flow in between
+                if (flow.source.device is not None or flow.destination.device is not None)
+                is devices
+            ]
             parts = _parts(asking, chosen, begun, tell, missed)
             if parts:
                 yield Reached(family, devices, parts)
     if not shared:
-        raise PlanError(f"{source} and {destination} share no address family, so nothing can be sent")
+        raise PlanError(
+            f"{source} and {destination} share no address family, so nothing can be sent"
+        )
 
 
 def alike(one: Sequence[Reached], other: Sequence[Reached]) -> bool:
     """Whether two answers say the same, line for line, of the same lists."""
 
     def said(reached: Reached) -> tuple[object, ...]:
-        parts = [(each.verdict, each.stop and each.stop.decider.key, each.back, each.lines) for each in reached.parts]
+        parts = [
+            (each.verdict, each.stop and each.stop.decider.key, each.back, each.lines)
+            for each in reached.parts
+        ]
         return reached.family, reached.devices, parts
 
     return list(map(said, one)) == list(map(said, other))
@@ -118,7 +142,9 @@ _MANY_SENDERS = 20
 def _numbers(
     session: Session, family: Family, senders: Sequence[AddressClass]
 ) -> Callable[[AddressClass, AddressClass], tuple[int, int]] | None:
-    """Return what tells the numbers of the graphs between two address classes, where the senders are many; else None."""
+    """Return what tells the numbers of the graphs between two address classes, where the senders
+    are many; else None.
+    """
     if len(senders) < _MANY_SENDERS:
         return None
     matrix = session.matrix(family)
@@ -133,7 +159,9 @@ def _parts(
     tell: Tell | None,
     missed: list[TooManyPieces] | None,
 ) -> list[Part]:
-    """Return the fates of what some flows begin, what gets through first and what an otherwise line stops last."""
+    """Return the fates of what some flows begin, what gets through first and what an otherwise line
+    stops last.
+    """
     pieces: dict[_Fate, list[Answer]] = {}
     unasked = [] if missed is None else missed
     known = len(unasked)
@@ -150,7 +178,13 @@ def _parts(
     for fate, several in pieces.items():
         sets = [each.packets for each in several]
         written = Told([], [], sets if stray else from_clients(sets, plan.client_ports) or sets)
-        with answered(f"the list of all that is {fate.verdict}{f' by {fate.stop.decider.name}' if fate.stop else ''}", unwritten):
+        with answered(
+            (
+                "the list of all that is "
+                f"{fate.verdict}{f' by {fate.stop.decider.name}' if fate.stop else ''}"
+            ),
+            unwritten,
+        ):
             written = told(several, plan.client_ports, stray)
         parts.append(Part(*fate, written.lines, written.clients, example(plan, written.packets)))
     if len(unwritten) == 1 and len(unasked) == known:
@@ -159,14 +193,22 @@ def _parts(
         raise unwritten[0]
     else:
         unasked += unwritten
-    return sorted(parts, key=lambda part: (_ORDER.index(part.verdict), part.stop is not None and part.stop.decider.entry is None))
+    return sorted(
+        parts,
+        key=lambda part: (
+            _ORDER.index(part.verdict),
+            part.stop is not None and part.stop.decider.entry is None,
+        ),
+    )
 
 
 _ORDER = (Verdict.PERMITTED, Verdict.VARIES, Verdict.HALF_OPEN, Verdict.UNROUTABLE, Verdict.DENIED)
 
 
 def _begun(family: Family, service: Service | None, strays: bool) -> list[Opening]:
-    """Return the packets that open conversations of a service, of any marking; or those that open none."""
+    """Return the packets that open conversations of a service, of any marking; or those that open
+    none.
+    """
     every = every_packet(family)
     regions = [every] if service is None else [every._replace(what=term_line(service.terms))]
     return [each for each in by_course(regions) if each.course.stray is strays]

@@ -1,6 +1,8 @@
-"""What a plan would have done with traffic that was seen: conversations with their verdicts, and the sums of them.
+"""What a plan would have done with traffic that was seen: conversations with their verdicts, and
+the sums of them.
 
-Time is the wall clock of one zone: each conversation's windows are those that are open when it begins.
+Time is the wall clock of one zone: each conversation's windows are those that are open when it
+begins.
 """
 
 from __future__ import annotations
@@ -38,7 +40,9 @@ _MINUTE = 60 * SECOND
 
 
 class Replayed(NamedTuple):
-    """Conversations in the order in which they ended, with what becomes of them; `other` is what becomes of them in another plan."""
+    """Conversations in the order in which they ended, with what becomes of them; `other` is what
+    becomes of them in another plan.
+    """
 
     seen: Seen
     fates: Fates
@@ -46,7 +50,9 @@ class Replayed(NamedTuple):
 
 
 class Clock:
-    """Which windows are open at times in microseconds, on the wall clock of a zone, None for the system's."""
+    """Which windows are open at times in microseconds, on the wall clock of a zone, None for the
+    system's.
+    """
 
     def __init__(self, network: Network, zone: tzinfo | None) -> None:
         self._windows = list(network.plan.windows.values())
@@ -78,13 +84,21 @@ class Clock:
 
 
 class Replay:
-    """Conversations put together from what was seen, and traced; what they come to is added up in `sums`."""
+    """Conversations put together from what was seen, and traced; what they come to is added up in
+    `sums`.
+    """
 
     def __init__(
-        self, network: Network, zone: tzinfo | None = None, idle: int = 300 * SECOND, entrance: Entrance | None = None,
+        self,
+        network: Network,
+        zone: tzinfo | None = None,
+        idle: int = 300 * SECOND,
+        entrance: Entrance | None = None,
         other: Network | None = None,
-    ) -> None:  # fmt: skip
-        """Make it; with the network of an `other` plan, what fares otherwise there is kept apart."""
+    ) -> None:
+        """Make it; with the network of an `other` plan, what fares otherwise there is kept
+        apart.
+        """
         self.network = network
         self.tracer = BulkTracer(network, entrance)
         self.other = None if other is None else BulkTracer(other, entrance)
@@ -108,18 +122,26 @@ class Replay:
         """How many packets or records came after a later one."""
         return sum(each.backwards for each in self._arrivals.values())
 
-    def add(self, family: Family, seen: Seen, client_ports: tuple[int, int] | None = None) -> Iterator[Replayed]:
-        """Take a batch of what was seen, records of flows where `client_ports` are given, and yield conversations that have ended."""
+    def add(
+        self, family: Family, seen: Seen, client_ports: tuple[int, int] | None = None
+    ) -> Iterator[Replayed]:
+        """Take a batch of what was seen, records of flows where `client_ports` are given, and yield
+        conversations that have ended.
+        """
         yield from self.put(family, self.arrived(family, seen, client_ports))
 
-    def arrived(self, family: Family, seen: Seen, client_ports: tuple[int, int] | None = None) -> Arrived:
+    def arrived(
+        self, family: Family, seen: Seen, client_ports: tuple[int, int] | None = None
+    ) -> Arrived:
         """Return a batch in order, each packet once, to be `put` here or elsewhere."""
         if family not in self._arrivals:
             self._arrivals[family] = Arrivals(self._idle)
         return self._arrivals[family].take(opened(seen, client_ports))
 
     def put(self, family: Family, arrived: Arrived) -> Iterator[Replayed]:
-        """Take a batch that has arrived, all of it or a part's share, and yield conversations that have ended."""
+        """Take a batch that has arrived, all of it or a part's share, and yield conversations that
+        have ended.
+        """
         if family not in self._assemblers:
             self._assemblers[family] = Assembler(self._idle)
         ended = self._assemblers[family].add(arrived)
@@ -130,7 +152,9 @@ class Replay:
                 yield self._traced(family)
 
     def rest(self) -> Iterator[Replayed]:
-        """Yield the conversations that are open at the end, and those that waited for it since limits count them."""
+        """Yield the conversations that are open at the end, and those that waited for it since
+        limits count them.
+        """
         yield from self.open_ones()
         for several in self._rated.values():
             seen = joined(several)
@@ -180,23 +204,35 @@ class Replay:
         return self._told(seen)
 
     def _told(self, seen: Seen, in_order: bool = False) -> Replayed:
-        """Trace conversations, which are in the order of time where limits count, and add them up."""
+        """Trace conversations, which are in the order of time where limits count, and add them
+        up.
+        """
         fates = self._fates(self.tracer, self.clock, seen, self.rates if in_order else None)
         other = None
         if self.other is not None and self._other_clock is not None:
-            other = self._fates(self.other, self._other_clock, seen, self._other_rates if in_order else None)
+            other = self._fates(
+                self.other, self._other_clock, seen, self._other_rates if in_order else None
+            )
         self._sum(seen, fates)
         if other is None or self.other is None:
             self.sums.sorts.add(seen, fates, self.tracer.places, np.flatnonzero(fates.verdict > 0))
         else:
-            self.sums.sorts.add(seen, other, self.other.places, np.flatnonzero(fates.verdict != other.verdict), fates)
+            self.sums.sorts.add(
+                seen,
+                other,
+                self.other.places,
+                np.flatnonzero(fates.verdict != other.verdict),
+                fates,
+            )
         return Replayed(seen, fates, other)
 
     @staticmethod
     def _limited(tracer: BulkTracer, clock: Clock, seen: Seen) -> Marks:
         if not tracer.network.plan.limits:
             return np.zeros(len(seen), np.bool_)
-        return tracer.limited(seen.packets, *_speaking(tracer, seen, clock.of(seen.first), clock.states))
+        return tracer.limited(
+            seen.packets, *_speaking(tracer, seen, clock.of(seen.first), clock.states)
+        )
 
     @staticmethod
     def _fates(tracer: BulkTracer, clock: Clock, seen: Seen, rates: Rates | None) -> Fates:
@@ -211,21 +247,33 @@ class Replay:
             sums.verdicts[verdict].add(seen, np.flatnonzero(fates.verdict == number))
         sums.on_link.add(seen, np.flatnonzero(fates.on_link))
         sums.unsettled.add(seen, np.flatnonzero(fates.unsettled))
-        sums.unmet.add(seen, np.flatnonzero(~fates.met & ~fates.on_link & (fates.verdict != NO_PLACE)))
+        sums.unmet.add(
+            seen, np.flatnonzero(~fates.met & ~fates.on_link & (fates.verdict != NO_PLACE))
+        )
         if len(seen):
             sums.span(int(seen.first.min()), int(seen.last.max()))
         lost = np.flatnonzero(fates.verdict == NO_PLACE)
         if len(lost):
             ends = self.tracer.ends(seen.packets.family)
-            for side, column in zip(ends.found(seen.packets.take(lost)), (seen.packets.source, seen.packets.destination), strict=True):
+            for side, column in zip(
+                ends.found(seen.packets.take(lost)),
+                (seen.packets.source, seen.packets.destination),
+                strict=True,
+            ):
                 for row in lost[side == NO_PLACE].tolist():
                     address = Address(seen.packets.family, whole_address(column[:, row]))
-                    sums.nowhere[address] = sums.nowhere.get(address, 0) + int(seen.counts[:, row].sum())
+                    sums.nowhere[address] = sums.nowhere.get(address, 0) + int(
+                        seen.counts[:, row].sum()
+                    )
 
     def lines(self) -> Iterator[tuple[AnyList[Any], list[Line]]]:
-        """Yield each placed list, and each closed place, with its lines and how often they decided."""
+        """Yield each placed list, and each closed place, with its lines and how often they
+        decided.
+        """
         plan = self.network.plan
-        placed = {each.access_list for each in plan.every_placement} | {each.name for each in plan.closed.values()}
+        placed = {each.access_list for each in plan.every_placement} | {
+            each.name for each in plan.closed.values()
+        }
         for each, hits in zip(self.tracer.asked.lists, self.sums.hits, strict=True):
             if each.name in placed:
                 yield each, list_lines(each, hits)
@@ -239,33 +287,58 @@ def list_lines(access_list: AnyList[Any], hits: Hits) -> list[Line]:
 
 
 def _in_order(seen: Seen) -> Indices:
-    """Return the order of time; what began at once is in the order of its addresses and ports, in whatever order it was seen."""
+    """Return the order of time; what began at once is in the order of its addresses and ports, in
+    whatever order it was seen.
+    """
     packets = seen.packets
-    keys = [packets.source_port, packets.destination_port, packets.protocol, *packets.destination[::-1], *packets.source[::-1], seen.first]
+    keys = [
+        packets.source_port,
+        packets.destination_port,
+        packets.protocol,
+        *packets.destination[::-1],
+        *packets.source[::-1],
+        seen.first,
+    ]
     return np.lexsort(keys)
 
 
-def _speaking(tracer: BulkTracer, seen: Seen, windows: Indices, states: list[State]) -> tuple[Indices, list[State]]:
-    """Return the state of each of some conversations, by what its server's hello settled on; and all states."""
+def _speaking(
+    tracer: BulkTracer, seen: Seen, windows: Indices, states: list[State]
+) -> tuple[Indices, list[State]]:
+    """Return the state of each of some conversations, by what its server's hello settled on; and
+    all states.
+    """
     if not tracer.network.plan.asks_for_tls:
         return windows, states
     pairs = np.stack([windows.astype(np.uint64), spoken(seen)])
     each, inverse = np.unique(pairs, axis=1, return_inverse=True)
-    return inverse.reshape(-1), [settled(states[window], decoded(hello)) for window, hello in each.T.tolist()]
+    return inverse.reshape(-1), [
+        settled(states[window], decoded(hello)) for window, hello in each.T.tolist()
+    ]
 
 
-def _exceeding(tracer: BulkTracer, rates: Rates, seen: Seen, windows: Indices, states: list[State]) -> tuple[Indices, list[State]]:
-    """Return the state of each of some conversations in the order of time, with the limits that are exceeded for it; and all states."""
+def _exceeding(
+    tracer: BulkTracer, rates: Rates, seen: Seen, windows: Indices, states: list[State]
+) -> tuple[Indices, list[State]]:
+    """Return the state of each of some conversations in the order of time, with the limits that are
+    exceeded for it; and all states.
+    """
     _, kinds = tracer.ends(seen.packets.family).kinds.find(seen.packets, windows)
     numbers: dict[State, int] = {}
     met: dict[tuple[int, frozenset[Limit]], list[tuple[Hashable, Limit]]] = {}
     found = np.empty(len(seen), np.int64)
     sources = [whole_address(seen.packets.source[:, row]) for row in range(len(seen))]
-    for row, (kind, window, time) in enumerate(zip(kinds.tolist(), windows.tolist(), seen.first.tolist(), strict=True)):
+    for row, (kind, window, time) in enumerate(
+        zip(kinds.tolist(), windows.tolist(), seen.first.tolist(), strict=True)
+    ):
 
-        def limits(over: frozenset[Limit], row: int = row, kind: int = kind, state: State = states[window]) -> list[tuple[Hashable, Limit]]:
+        def limits(
+            over: frozenset[Limit], row: int = row, kind: int = kind, state: State = states[window]
+        ) -> list[tuple[Hashable, Limit]]:
             if (kind, over) not in met:
-                met[kind, over] = tracer.limits_met(seen.packets.take(slice(row, row + 1)), state | over)
+                met[kind, over] = tracer.limits_met(
+                    seen.packets.take(slice(row, row + 1)), state | over
+                )
             return met[kind, over]
 
         state = states[window] | rates.exceeded(time, sources[row], limits)
@@ -274,9 +347,13 @@ def _exceeding(tracer: BulkTracer, rates: Rates, seen: Seen, windows: Indices, s
 
 
 class ListReplay:
-    """What was seen at one list, packet by packet, without conversations: each packet is asked once."""
+    """What was seen at one list, packet by packet, without conversations: each packet is asked
+    once.
+    """
 
-    def __init__(self, network: Network, access_list: AccessList, zone: tzinfo | None = None) -> None:
+    def __init__(
+        self, network: Network, access_list: AccessList, zone: tzinfo | None = None
+    ) -> None:
         self.access_list = access_list
         self.clock = Clock(network, zone)
         self._asked = AskedLists(network.plan)
@@ -313,24 +390,42 @@ class ListReplay:
         denied = ~self._asked.permits(self._number)[entry]
         nowhere, none = np.full(len(seen), NO_PLACE, np.int32), np.zeros(len(seen), np.bool_)
         lists = np.full(len(seen), self._number, np.int32)
-        fates = Fates(denied.astype(np.int8) * VERDICTS.index(Verdict.DENIED), lists, entry, nowhere, ~none, none, none)
+        fates = Fates(
+            denied.astype(np.int8) * VERDICTS.index(Verdict.DENIED),
+            lists,
+            entry,
+            nowhere,
+            ~none,
+            none,
+            none,
+        )
         self._denied.add(seen, fates, [], np.flatnonzero(denied))
 
     def _exceeding(self, seen: Seen, windows: Indices) -> tuple[Indices, list[State]]:
-        """Return the state of each packet, in the order of time, with the limits that are exceeded for it; and all states."""
+        """Return the state of each packet, in the order of time, with the limits that are exceeded
+        for it; and all states.
+        """
         entries, numbers = self.access_list.entries, dict[State, int]()
         found = np.empty(len(seen), np.int64)
         decided = self._asked.unsettled(self._number, seen.packets, windows, self.clock.states)
-        for row, (window, time, index) in enumerate(zip(windows.tolist(), seen.first.tolist(), decided.tolist(), strict=True)):
+        for row, (window, time, index) in enumerate(
+            zip(windows.tolist(), seen.first.tolist(), decided.tolist(), strict=True)
+        ):
             state = self.clock.states[window]
             if 0 <= index < len(entries) and entries[index].limit is not None:
                 packet = seen.packets.packet(row)
 
-                def limits(over: frozenset[Limit], packet: Packet = packet, state: State = state) -> list[tuple[Hashable, Limit]]:
+                def limits(
+                    over: frozenset[Limit], packet: Packet = packet, state: State = state
+                ) -> list[tuple[Hashable, Limit]]:
                     states = (state | over, *self.access_list.undecided(state | over))
                     deciders = [self._index(each).decide(packet) for each in states]
                     entry = next((each for each in deciders if each.permits), deciders[0]).entry
-                    own = None if entry is None or entry.limit in over or not is_counted(packet) else entry.limit
+                    own = (
+                        None
+                        if entry is None or entry.limit in over or not is_counted(packet)
+                        else entry.limit
+                    )
                     return [] if own is None else [("", own)]
 
                 state |= self.rates.exceeded(time, packet.source, limits)

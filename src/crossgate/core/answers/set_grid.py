@@ -1,4 +1,6 @@
-"""Who reaches whom, set by set: each cell is proved for all that the machines of one set send to those of another."""
+"""Who reaches whom, set by set: each cell is proved for all that the machines of one set send to
+those of another.
+"""
 
 from __future__ import annotations
 
@@ -23,8 +25,12 @@ from crossgate.core.traffic.session import Session
 class SetGrid:
     """The cells of one plan, of one time and sort of conversations."""
 
-    def __init__(self, session: Session, when: When, missed: list[TooManyPieces] | None = None) -> None:
-        """Prepare a grid; what falls into too many pieces is added to `missed`, and its cell has no verdict."""
+    def __init__(
+        self, session: Session, when: When, missed: list[TooManyPieces] | None = None
+    ) -> None:
+        """Prepare a grid; what falls into too many pieces is added to `missed`, and its cell has no
+        verdict.
+        """
         self.session = session
         self.plan = session.plan
         self.asking: Flows = session.flows(self.plan.state_at(when))
@@ -32,14 +38,18 @@ class SetGrid:
         self._ends: dict[tuple[str, Family], tuple[EndpointSet, list[AddressClass]]] = {}
 
     def cell(self, source: str, destination: str, services: Sequence[str]) -> Iterator[Cell]:
-        """Yield the cells of one source and destination, service by service. Raises `PlanError` for a word that is no end."""
+        """Yield the cells of one source and destination, service by service. Raises `PlanError` for
+        a word that is no end.
+        """
         between = {family: self._flows(source, destination, family) for family in Family}
         for service in services:
             proved: dict[Family, tuple[Verdict, ...]] = {}
             for family, sent in between.items():
                 read = service_in(self.plan, service, family)
                 if sent and read is not None:
-                    with answered(f"what {source} sends to {destination} of {service}", self.missed):
+                    with answered(
+                        f"what {source} sends to {destination} of {service}", self.missed
+                    ):
                         verdict = self._verdict(sent, read)
                         if verdict is not None:
                             proved[family] = (verdict,)
@@ -50,19 +60,33 @@ class SetGrid:
         if key not in self._ends:
             end = endpoint_set(self.plan, word, family)
             found = meant(self.session.address_classes(family), end) if end.patterns else []
-            self._ends[key] = end, [each for each in found if not self.session.network.sends_nothing(each.end)]
+            self._ends[key] = (
+                end,
+                [each for each in found if not self.session.network.sends_nothing(each.end)],
+            )
         return self._ends[key]
 
     def _flows(self, source: str, destination: str, family: Family) -> list[Flow]:
-        (here, senders), (far, receivers) = self._end(source, family), self._end(destination, family)
-        return flows(self.session.network, senders, receivers, here.patterns, far.patterns) if senders and receivers else []
+        (here, senders), (far, receivers) = (
+            self._end(source, family),
+            self._end(destination, family),
+        )
+        return (
+            flows(self.session.network, senders, receivers, here.patterns, far.patterns)
+            if senders and receivers
+            else []
+        )
 
     def _verdict(self, sent: Sequence[Flow], service: Service) -> Verdict | None:
-        """Return the one verdict of all that opens conversations of a service; `SOME` where there are several, None where nothing does."""
+        """Return the one verdict of all that opens conversations of a service; `SOME` where there
+        are several, None where nothing does.
+        """
         found: set[Verdict] = set()
         for flow in sent:
             family = flow.source.address.family
-            if Outcome.LOST not in flow.ways.ends and not lists_on(self.session.network, (flow.ways,), family):
+            if Outcome.LOST not in flow.ways.ends and not lists_on(
+                self.session.network, (flow.ways,), family
+            ):
                 found.add(Verdict.PERMITTED)  # nothing stands on any way
                 continue
             begun = openings(service, family, self.plan.client_ports)

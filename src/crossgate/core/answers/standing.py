@@ -1,4 +1,6 @@
-"""How a plan stands, at a glance: what was found in it, what it expects, and what in it is not in force."""
+"""How a plan stands, at a glance: what was found in it, what it expects, and what in it is not in
+force.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,9 @@ from crossgate.core.traffic.session import Session
 
 
 class Standing(NamedTuple):
-    """How many expectations hold, fail and were not looked at; the lists that stand nowhere, the windows and entries that are not in force."""
+    """How many expectations hold, fail and were not looked at; the lists that stand nowhere, the
+    windows and entries that are not in force.
+    """
 
     held: int
     failed: int
@@ -24,7 +28,9 @@ class Standing(NamedTuple):
 
 
 def standing(session: Session, now: datetime, late: Callable[[], bool]) -> Standing:
-    """Return how a plan stands at a time; once it is `late`, further expectations are not looked at."""
+    """Return how a plan stands at a time; once it is `late`, further expectations are not looked
+    at.
+    """
     plan, verifier = session.plan, Verifier(session)
     held = failed = 0
     for expectation in plan.expectations:
@@ -41,6 +47,10 @@ def standing(session: Session, now: datetime, late: Callable[[], bool]) -> Stand
         failed,
         len(plan.expectations) - held - failed,
         [each for each in plan.every_list.values() if each.name not in placed],
-        [window for window in plan.windows.values() if window.name in used and not window.is_open(now)],
+        [
+            window
+            for window in plan.windows.values()
+            if window.name in used and not window.is_open(now)
+        ],
         [(each, entry) for each in plan.every_list.values() for entry in each.entries if entry.off],
     )

@@ -1,7 +1,8 @@
-"""Sums of conversations that were replayed: by verdict, by what is alike, by line of a list; parts of the traffic add up to all of it.
+"""Sums of conversations that were replayed: by verdict, by what is alike, by line of a list; parts
+of the traffic add up to all of it.
 
-Sums hold numbers, not objects of a plan: lists by their order in the plan, entries by their order in the list. So they can be
-worked out elsewhere and sent.
+Sums hold numbers, not objects of a plan: lists by their order in the plan, entries by their order
+in the list. So they can be worked out elsewhere and sent.
 """
 
 from __future__ import annotations
@@ -47,7 +48,8 @@ class Sum:
 
 
 class Sort(NamedTuple):
-    """Conversations that are alike but for the client's port: the ends, the service, the verdict, and the line that stopped them.
+    """Conversations that are alike but for the client's port: the ends, the service, the verdict,
+    and the line that stopped them.
 
     `was` is the verdict in the plan that another one is compared with.
     """
@@ -62,7 +64,9 @@ class Sort(NamedTuple):
 
 
 class Line(NamedTuple):
-    """A line of a list, how many legs of conversations it decided, and the packets that these stand for."""
+    """A line of a list, how many legs of conversations it decided, and the packets that these stand
+    for.
+    """
 
     decider: Decider
     legs: int
@@ -70,7 +74,9 @@ class Line(NamedTuple):
 
 
 class _Rows(NamedTuple):
-    """Rows of one family that differ in `keys`, one of their packets, and their conversations, packets and octets."""
+    """Rows of one family that differ in `keys`, one of their packets, and their conversations,
+    packets and octets.
+    """
 
     keys: Indices
     packets: Packets
@@ -85,7 +91,9 @@ class _Rows(NamedTuple):
 
 
 _FATE = 5
-"""The last columns of the keys: verdict, list, entry, crossing, and the verdict in the plan that is compared with."""
+"""The last columns of the keys: verdict, list, entry, crossing, and the verdict in the plan that is
+compared with.
+"""
 
 
 class Sorts:
@@ -99,23 +107,47 @@ class Sorts:
     def __bool__(self) -> bool:
         return bool(self._rows)
 
-    def add(self, seen: Seen, fates: Fates, places: list[Crossing], rows: Indices, was: Fates | None = None) -> None:
+    def add(
+        self,
+        seen: Seen,
+        fates: Fates,
+        places: list[Crossing],
+        rows: Indices,
+        was: Fates | None = None,
+    ) -> None:
         """Add some rows, whose fates are those that a tracer gave, with its `places`."""
         if not len(rows):
             return
         packets = seen.packets.take(rows)
-        columns = [*packets.source, *packets.destination, packets.protocol, packets.destination_port, packets.fragment]
+        columns = [
+            *packets.source,
+            *packets.destination,
+            packets.protocol,
+            packets.destination_port,
+            packets.fragment,
+        ]
         columns += [fates.verdict[rows], fates.list[rows], fates.entry[rows], fates.crossing[rows]]
         columns += [np.zeros(len(rows)) if was is None else was.verdict[rows]]
-        keys = np.stack([each.view(np.int64) if each.dtype == np.uint64 else each.astype(np.int64) for each in columns], axis=1)
-        numbers = [np.ones(len(rows), np.int64), *(picked(each, rows).sum(axis=0) for each in (seen.counts, seen.octets))]
+        keys = np.stack(
+            [
+                each.view(np.int64) if each.dtype == np.uint64 else each.astype(np.int64)
+                for each in columns
+            ],
+            axis=1,
+        )
+        numbers = [
+            np.ones(len(rows), np.int64),
+            *(picked(each, rows).sum(axis=0) for each in (seen.counts, seen.octets)),
+        ]
         self.places = places
         self._put(packets.family, _Rows(keys, packets, np.stack(numbers, axis=1)))
 
     def include(self, other: Sorts) -> None:
         """Add other sums."""
         numbers = {crossing: number for number, crossing in enumerate(self.places)}
-        mapped = np.array([*(numbers.setdefault(each, len(numbers)) for each in other.places), NO_PLACE], np.int64)
+        mapped = np.array(
+            [*(numbers.setdefault(each, len(numbers)) for each in other.places), NO_PLACE], np.int64
+        )
         self.places = list(numbers)
         for family, parts in other._rows.items():
             for part in parts:
@@ -132,16 +164,22 @@ class Sorts:
             self._rows[family] = [_joined(kept)]
 
     def found(self, lists: Sequence[AnyList[Any]], compared: bool) -> dict[Sort, Sum]:
-        """Return the sums by what is alike; `lists` are the plan's in their order, `compared` tells whether another plan was."""
+        """Return the sums by what is alike; `lists` are the plan's in their order, `compared` tells
+        whether another plan was.
+        """
         found: dict[Sort, Sum] = {}
         for parts in self._rows.values():
             whole = _joined(parts)
-            for row, (numbers, fate) in enumerate(zip(whole.sums.tolist(), whole.keys[:, -_FATE:].tolist(), strict=True)):
+            for row, (numbers, fate) in enumerate(
+                zip(whole.sums.tolist(), whole.keys[:, -_FATE:].tolist(), strict=True)
+            ):
                 sort = self._sort(whole.packets.packet(row), lists, fate, compared)
                 found.setdefault(sort, Sum()).include(Sum(*numbers))
         return dict(sorted(found.items(), key=lambda item: _rank(item[0])))
 
-    def _sort(self, packet: Packet, lists: Sequence[AnyList[Any]], fate: list[int], compared: bool) -> Sort:
+    def _sort(
+        self, packet: Packet, lists: Sequence[AnyList[Any]], fate: list[int], compared: bool
+    ) -> Sort:
         verdict, number, entry, crossing, was = fate
         decider = None
         if number != NO_PLACE:
@@ -149,14 +187,26 @@ class Sorts:
         # A conversation is named by what opens it, whatever flags its packets have.
         service = service_label(packet if packet.flags is None else packet._replace(flags=SYN))
         return Sort(
-            Address(packet.family, packet.source), Address(packet.family, packet.destination), service, verdict_numbered(verdict),
-            decider, None if crossing == NO_PLACE else self.places[crossing], verdict_numbered(was) if compared else None,
-        )  # fmt: skip
+            Address(packet.family, packet.source),
+            Address(packet.family, packet.destination),
+            service,
+            verdict_numbered(verdict),
+            decider,
+            None if crossing == NO_PLACE else self.places[crossing],
+            verdict_numbered(was) if compared else None,
+        )
 
 
 def _rank(sort: Sort) -> tuple[Address, Address, str, str, str, str]:
     line = "" if sort.decider is None else sort.decider.name
-    return sort.source, sort.destination, sort.service, f"{sort.was} {sort.verdict}", line, str(sort.crossing)
+    return (
+        sort.source,
+        sort.destination,
+        sort.service,
+        f"{sort.was} {sort.verdict}",
+        line,
+        str(sort.crossing),
+    )
 
 
 def _joined(parts: Sequence[_Rows]) -> _Rows:
@@ -176,7 +226,9 @@ def verdict_numbered(number: int) -> Verdict | None:
 class Sums:
     """What some conversations come to."""
 
-    verdicts: dict[Verdict | None, Sum] = field(default_factory=lambda: {each: Sum() for each in (*VERDICTS, None)})
+    verdicts: dict[Verdict | None, Sum] = field(
+        default_factory=lambda: {each: Sum() for each in (*VERDICTS, None)}
+    )
     """By verdict; None for what has no place in the plan."""
     on_link: Sum = field(default_factory=Sum)
     unmet: Sum = field(default_factory=Sum)

@@ -1,4 +1,6 @@
-"""Which conversations words ask for: each source to each destination for each service, in each family that they share."""
+"""Which conversations words ask for: each source to each destination for each service, in each
+family that they share.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,9 @@ _MANY = (WordKind.SUBNET, WordKind.OUTSIDE, WordKind.GROUP)
 
 
 class Wanted(NamedTuple):
-    """What is asked about one source, destination and service, as they were named, and its conversations."""
+    """What is asked about one source, destination and service, as they were named, and its
+    conversations.
+    """
 
     source: str
     destination: str
@@ -29,7 +33,8 @@ class Wanted(NamedTuple):
 
 
 class Choice(NamedTuple):
-    """What narrows conversations down: the client's port, source addresses to claim, one family, and TCP flags of a segment by itself.
+    """What narrows conversations down: the client's port, source addresses to claim, one family,
+    and TCP flags of a segment by itself.
 
     None and empty are for all.
     """
@@ -41,7 +46,8 @@ class Choice(NamedTuple):
 
 
 def ends(plan: Plan, text: str) -> list[str]:
-    """Return the ends that words with commas stand for: groups, subnets and outsides stand for their hosts.
+    """Return the ends that words with commas stand for: groups, subnets and outsides stand for
+    their hosts.
 
     Raises `PlanError` for one of these that has no host.
     """
@@ -54,7 +60,9 @@ def ends(plan: Plan, text: str) -> list[str]:
             continue
         hosts = hosts_of(plan, [word])
         if not hosts:
-            raise PlanError(f"{word} has no host of the plan; name an address in it, or write a host line")
+            raise PlanError(
+                f"{word} has no host of the plan; name an address in it, or write a host line"
+            )
         found.update(dict.fromkeys(hosts))
     if not found:
         raise PlanError(f"{text!r} names no end; name a host, a device, a point or an address")
@@ -62,7 +70,8 @@ def ends(plan: Plan, text: str) -> list[str]:
 
 
 def claimed_addresses(network: Network, text: str) -> list[Address]:
-    """Return the source addresses to claim that words with commas stand for: addresses, names, and the hosts of groups.
+    """Return the source addresses to claim that words with commas stand for: addresses, names, and
+    the hosts of groups.
 
     Raises `PlanError` for a word that is none of these.
     """
@@ -78,10 +87,18 @@ def claimed_addresses(network: Network, text: str) -> list[Address]:
     return list(found)
 
 
-def asked(network: Network, sources: Sequence[str], destinations: Sequence[str], services: Sequence[str], choice: Choice) -> list[Wanted]:
-    """Return what to trace. Of several, those whose two ends are one machine or share no family are left out.
+def asked(
+    network: Network,
+    sources: Sequence[str],
+    destinations: Sequence[str],
+    services: Sequence[str],
+    choice: Choice,
+) -> list[Wanted]:
+    """Return what to trace. Of several, those whose two ends are one machine or share no family are
+    left out.
 
-    Raises `PlanError` where nothing is left, for a word that is no end, and for a service that is none there or is not one packet.
+    Raises `PlanError` where nothing is left, for a word that is no end, and for a service that is
+    none there or is not one packet.
     """
     check_services(network.plan, services)
     found: list[Wanted] = []
@@ -93,7 +110,14 @@ def asked(network: Network, sources: Sequence[str], destinations: Sequence[str],
                 continue
             for service in services:
                 try:
-                    found.append(Wanted(source, destination, service, tuple(_conversations(network, source, destination, service, choice))))
+                    found.append(
+                        Wanted(
+                            source,
+                            destination,
+                            service,
+                            tuple(_conversations(network, source, destination, service, choice)),
+                        )
+                    )
                 except (NoConversation, ServiceError) as error:
                     problem = error
     if not found:
@@ -102,25 +126,38 @@ def asked(network: Network, sources: Sequence[str], destinations: Sequence[str],
 
 
 def _alone(conversation: Conversation, flags: FlagTest | None) -> Conversation:
-    """Return what is sent, with TCP flags as a segment of no conversation. Raises `PlanError` where it is no TCP, and for what opens one."""
+    """Return what is sent, with TCP flags as a segment of no conversation. Raises `PlanError` where
+    it is no TCP, and for what opens one.
+    """
     if flags is None:
         return conversation
     if conversation.first.protocol != TCP:
         raise PlanError(f"{service_of(conversation.first)} has no TCP flags; name a service of tcp")
     if flags.value == SYN:
-        raise PlanError("a segment with SYN and no other flag opens a conversation; leave --flags out")
+        raise PlanError(
+            "a segment with SYN and no other flag opens a conversation; leave --flags out"
+        )
     return conversation._replace(first=conversation.first._replace(flags=flags.value), alone=True)
 
 
-def _conversations(network: Network, source: str, destination: str, service: str, choice: Choice) -> Iterator[Conversation]:
-    """Yield the conversations between two ends: for each family that both have, each service that the word stands for."""
+def _conversations(
+    network: Network, source: str, destination: str, service: str, choice: Choice
+) -> Iterator[Conversation]:
+    """Yield the conversations between two ends: for each family that both have, each service that
+    the word stands for.
+    """
     found = pairs(network, source, destination)
-    chosen = [(start, end) for start, end in found if choice.family in (None, int(start.address.family))]
+    chosen = [
+        (start, end) for start, end in found if choice.family in (None, int(start.address.family))
+    ]
     if choice.claimed:
         families = {each.family for each in choice.claimed}
         chosen = [(start, end) for start, end in chosen if start.address.family in families]
     if not chosen:
-        labels = " or ".join(dict.fromkeys(each.family.label for each in choice.claimed)) or f"IPv{choice.family}"
+        labels = (
+            " or ".join(dict.fromkeys(each.family.label for each in choice.claimed))
+            or f"IPv{choice.family}"
+        )
         raise NoConversation(f"{source} and {destination} do not both have {labels} addresses")
     problems = []
     for start, end in chosen:
@@ -129,8 +166,13 @@ def _conversations(network: Network, source: str, destination: str, service: str
         except ServiceError as error:
             problems.append(error)
             continue
-        own: list[int | None] = [each.value for each in choice.claimed if each.family is start.address.family]
+        own: list[int | None] = [
+            each.value for each in choice.claimed if each.family is start.address.family
+        ]
         for claimed in own or [None]:
-            yield from (_alone(each, choice.flags) for each in conversations(wanted, start, end, choice.source_port, claimed))
+            yield from (
+                _alone(each, choice.flags)
+                for each in conversations(wanted, start, end, choice.source_port, claimed)
+            )
     if len(problems) == len(chosen):
         raise problems[0]

@@ -1,7 +1,9 @@
-"""Whether what a plan claims of itself holds: every `expect` and `keep`, proved over every packet it speaks of.
+"""Whether what a plan claims of itself holds: every `expect` and `keep`, proved over every packet
+it speaks of.
 
-All conversations that an expectation speaks of are taken as sets through the network (`flows`), in every state that
-the windows on the way can be in. What breaks a claim is a set; one packet of it is traced to say why.
+All conversations that an expectation speaks of are taken as sets through the network (`flows`), in
+every state that the windows on the way can be in. What breaks a claim is a set; one packet of it is
+traced to say why.
 """
 
 from __future__ import annotations
@@ -49,10 +51,12 @@ class Broken(NamedTuple):
 
 
 class Verified(NamedTuple):
-    """An expectation and whether it holds; if not, why, and the first packet of a conversation that breaks it, with its verdict.
+    """An expectation and whether it holds; if not, why, and the first packet of a conversation that
+    breaks it, with its verdict.
 
-    `needed` says what would make it hold. Where it is not `answered`, it fell into too many pieces, and nobody knows.
-    `states` is in how many states of the conditions on its ways it was looked at, in the family that has most.
+    `needed` says what would make it hold. Where it is not `answered`, it fell into too many pieces,
+    and nobody knows. `states` is in how many states of the conditions on its ways it was looked at,
+    in the family that has most.
     """
 
     expectation: Promise
@@ -67,7 +71,9 @@ class Verified(NamedTuple):
 
 
 class _Part(NamedTuple):
-    """What a promise says of some packets: what opens them, a claim about all of them, and whether what finds no way keeps it."""
+    """What a promise says of some packets: what opens them, a claim about all of them, and whether
+    what finds no way keeps it.
+    """
 
     claim: Expectation
     begun: list[Opening]
@@ -91,7 +97,9 @@ class Said(NamedTuple):
 
 
 class Verifier:
-    """Verifies the expectations of one plan, and keeps which entries decided a packet on the way."""
+    """Verifies the expectations of one plan, and keeps which entries decided a packet on the
+    way.
+    """
 
     def __init__(self, session: Session) -> None:
         self.session = session
@@ -100,11 +108,19 @@ class Verifier:
         self._says: dict[Promise, list[Said]] = {}
 
     def verify(self, expectation: Promise) -> Verified:
-        """Prove an expectation over all that it speaks of, or find the first packet that breaks it."""
+        """Prove an expectation over all that it speaks of, or find the first packet that breaks
+        it.
+        """
         try:
             return self._verify(expectation)
         except TooManyPieces as error:
-            return Verified(expectation, False, error.message, "a claim about less at once, or --pieces", answered=False)
+            return Verified(
+                expectation,
+                False,
+                error.message,
+                "a claim about less at once, or --pieces",
+                answered=False,
+            )
 
     def _verify(self, expectation: Promise) -> Verified:
         spoken_of, most = False, 1
@@ -115,16 +131,26 @@ class Verifier:
             found = self._between(expectation, family)
             spoken_of = spoken_of or bool(found)
             begun = [each for part in parts for each in part.begun]
-            states = _states_on(self.network, found, begun, expectation, expectation.at or expectation.hours)
+            states = _states_on(
+                self.network, found, begun, expectation, expectation.at or expectation.hours
+            )
             most = max(most, len(states))
             breaking = self._first_breaking(found, parts, states)
             if breaking is not None:
                 others = list(_states_on(self.network, found, begun, expectation))
                 return self._failed(expectation, breaking, others)._replace(states=most)
-        return Verified(expectation, True, states=most) if spoken_of else self._speaks_of_nothing(expectation)
+        return (
+            Verified(expectation, True, states=most)
+            if spoken_of
+            else self._speaks_of_nothing(expectation)
+        )
 
-    def _first_breaking(self, found: list[Flow], parts: list[_Part], states: Iterable[State]) -> _Breaking | None:
-        """Return the first packet of some flows that breaks what is said of it, in the first of some states."""
+    def _first_breaking(
+        self, found: list[Flow], parts: list[_Part], states: Iterable[State]
+    ) -> _Breaking | None:
+        """Return the first packet of some flows that breaks what is said of it, in the first of
+        some states.
+        """
         done = set[Hashable]()
         lists = [lists_on(self.network, (flow.ways,), flow.source.address.family) for flow in found]
         for opened, (nth, flow) in product(states, enumerate(found)):
@@ -134,23 +160,38 @@ class Verifier:
             done.add(key)
             with question(flow.asked):
                 for part in parts:
-                    for answer in answers(self.session.flows(opened), flow, part.begun, part.claim.by):
+                    for answer in answers(
+                        self.session.flows(opened), flow, part.begun, part.claim.by
+                    ):
                         if self._breaks(part, answer):
-                            return _Breaking(part, flow, example(self.network.plan, [answer.packets]), opened)
+                            return _Breaking(
+                                part, flow, example(self.network.plan, [answer.packets]), opened
+                            )
         return None
 
     def _speaks_of_nothing(self, expectation: Promise) -> Verified:
         """Say why an expectation speaks of no conversation, and does not hold for that."""
         for end, sends in ((expectation.source, True), (expectation.destination, False)):
             if self._nobodys(expectation, sends):
-                return Verified(expectation, False, f"nobody can have {end}: no subnet holds it", "a subnet with it, or an outside")
+                return Verified(
+                    expectation,
+                    False,
+                    f"nobody can have {end}: no subnet holds it",
+                    "a subnet with it, or an outside",
+                )
         if self.network.plan.down:
             return Verified(expectation, False, "an end of it is down", "what is down")
         over = f" over {expectation.over.label}" if expectation.over else ""
         if self._one_machine(expectation):
-            why = f"{expectation.source} and {expectation.destination} are one machine, which sends itself nothing over the network"
+            why = (
+                f"{expectation.source} and {expectation.destination} are one machine, which "
+                "sends itself nothing over the network"
+            )
             return Verified(expectation, False, why, "another machine at one of its ends")
-        why = f"{expectation.source} and {expectation.destination} share no address family{over}, so nothing can be sent"
+        why = (
+            f"{expectation.source} and {expectation.destination} share no address family{over}, "
+            "so nothing can be sent"
+        )
         return Verified(expectation, False, why, "give both ends addresses of one family")
 
     def says(self, promise: Promise) -> list[Said]:
@@ -166,47 +207,72 @@ class Verifier:
                 between = Region(source, destination)
                 for part in self._parts(promise, family) if source and destination else ():
                     regions = (each.region.common(between) for each in part.begun)
-                    yield from (Said(part.claim.claim, region) for region in regions if region is not None)
+                    yield from (
+                        Said(part.claim.claim, region) for region in regions if region is not None
+                    )
 
     def _ends(self, promise: Promise, family: Family) -> tuple[AddressSet, AddressSet]:
-        """Return the addresses of a family that a promise speaks of, as senders and as receivers: of an outside its own alone."""
+        """Return the addresses of a family that a promise speaks of, as senders and as receivers:
+        of an outside its own alone.
+        """
         senders, receivers = self.classes(promise, family)
         source, destination = claim_ends(self.network.plan, promise, family)
         return _machines(family, senders, source), _machines(family, receivers, destination)
 
     def _parts(self, promise: Promise, family: Family) -> list[_Part]:
-        """Return what a promise says of packets of a family; nothing where its service has none of it."""
+        """Return what a promise says of packets of a family; nothing where its service has none of
+        it.
+        """
         plan, deny_without_way = self.network.plan, bool(self.network.plan.down)
         if isinstance(promise, Expectation):
             begun = self._begun(promise, promise.service, family)
-            # While something is down, what finds no way counts as denied: that nothing gets through is what was claimed.
-            return [] if begun is None else [_Part(promise, begun, promise.claim is Claim.DENY and deny_without_way)]
+            # While something is down, what finds no way counts as denied: that nothing gets through
+            # is what was claimed.
+            return (
+                []
+                if begun is None
+                else [_Part(promise, begun, promise.claim is Claim.DENY and deny_without_way)]
+            )
         off_subnet = is_elsewhere(plan, promise)
-        permitted = {service: self._begun(promise, service, family) or [] for service in promise.services}
+        permitted = {
+            service: self._begun(promise, service, family) or [] for service in promise.services
+        }
         parts = [
             _Part(promise.claim(Claim.PERMIT, service, promise.destination), begun, off_subnet)
             for service, begun in permitted.items()
             if begun
         ]
-        regions = [each.region for begun in permitted.values() for each in begun] + self._permitted_beside(promise, family)
+        regions = [
+            each.region for begun in permitted.values() for each in begun
+        ] + self._permitted_beside(promise, family)
         rest = []
         for course, region in self._begun(promise, "ip", family) or []:
-            left = PacketSet.of(region) - PacketSet.of(*regions) if regions else PacketSet.of(region)
+            left = (
+                PacketSet.of(region) - PacketSet.of(*regions) if regions else PacketSet.of(region)
+            )
             rest += [Opening(course, each) for each in left.regions()]
         return [*parts, _Part(promise.claim(Claim.DENY, "ip", promise.destination), rest, True)]
 
     def _begun(self, promise: Promise, service: str, family: Family) -> list[Opening] | None:
-        """Return the packets of a family that open conversations of a service as a promise has them; None where it has none of it."""
+        """Return the packets of a family that open conversations of a service as a promise has
+        them; None where it has none of it.
+        """
         try:
             read = self.network.plan.service(service, family)
         except ServiceError:
             return None
         port = promise.source_port
         ports = self.network.plan.client_ports if port is None else (port, port)
-        return openings(read, family, ports) if promise.flags is None else segments(read, family, promise.flags, ports)
+        return (
+            openings(read, family, ports)
+            if promise.flags is None
+            else segments(read, family, promise.flags, ports)
+        )
 
     def _permitted_beside(self, promise: Only, family: Family) -> list[Region]:
-        """Return what other `only` lines permit, which this one does not deny, at the hours and in the family it speaks of."""
+        """Return what other `only` lines permit, which this one does not deny, at the hours and in
+        the family it speaks of.
+        """
         found: list[Region] = []
         for other in self.network.plan.only_lines:
             same = (
@@ -233,8 +299,12 @@ class Verifier:
                 if not entry.off and (access_list.name, entry.number) not in self.reached:
                     yield access_list, entry
 
-    def classes(self, expectation: Promise, family: Family) -> tuple[list[AddressClass], list[AddressClass]]:
-        """Return the address classes that an expectation speaks of, as senders and as receivers; not the addresses of what is down."""
+    def classes(
+        self, expectation: Promise, family: Family
+    ) -> tuple[list[AddressClass], list[AddressClass]]:
+        """Return the address classes that an expectation speaks of, as senders and as receivers;
+        not the addresses of what is down.
+        """
         plan, found = self.network.plan, self.session.address_classes(family)
         senders, receivers = (
             [each for each in meant(found, end) if not self.network.sends_nothing(each.end)]
@@ -249,8 +319,13 @@ class Verifier:
         return flows(self.network, senders, receivers, source.patterns, destination.patterns)
 
     def _nobodys(self, expectation: Promise, sends: bool) -> bool:
-        """Whether no machine can have any address of an end, or send with it: it is in no subnet, and there is no outside."""
-        ends = {family: claim_ends(self.network.plan, expectation, family)[0 if sends else 1] for family in Family}
+        """Whether no machine can have any address of an end, or send with it: it is in no subnet,
+        and there is no outside.
+        """
+        ends = {
+            family: claim_ends(self.network.plan, expectation, family)[0 if sends else 1]
+            for family in Family
+        }
         return not any(
             first_outside(part, address_class.excluded) is not None
             for family in Family
@@ -272,7 +347,9 @@ class Verifier:
                         return False
                     address = Address(family, pattern.value)
                     host, interface = plan.host_of.get(address), plan.interface_of.get(address)
-                    names.add(host.name if host else interface.device if interface else str(address))
+                    names.add(
+                        host.name if host else interface.device if interface else str(address)
+                    )
         return len(named[0]) == 1 and named[0] == named[1]
 
     def _breaks(self, part: _Part, answer: Answer) -> bool:
@@ -281,18 +358,27 @@ class Verifier:
             self.reached.update(decided.decider.key for decided in each.passed)
             if each.stop is not None:
                 self.reached[each.stop.decider.key] += 1
-        return not all(_keeps_to(part, each.verdict, each.stop and each.stop.decider, each.by) for each in answer.endings)
+        return not all(
+            _keeps_to(part, each.verdict, each.stop and each.stop.decider, each.by)
+            for each in answer.endings
+        )
 
     def _failed(self, expectation: Promise, breaking: _Breaking, others: list[State]) -> Verified:
         """Trace the packet that breaks an expectation, and say why it does."""
         part, flow, packet, opened = breaking
-        ends = [at_address(self.network, Address(packet.family, value)) for value in (packet.source, packet.destination)]
+        ends = [
+            at_address(self.network, Address(packet.family, value))
+            for value in (packet.source, packet.destination)
+        ]
         if flow.source.device is not None:
             ends[0] = flow.source
         conversation = Conversation(ends[0], ends[1], packet, alone=expectation.flags is not None)
         tracer = self.session.tracer(opened)
         first = tracer.trace(conversation)
-        trace = next((each for each in tracer.examples(conversation, part.claim.by) if _broken(part, each)), first)
+        trace = next(
+            (each for each in tracer.examples(conversation, part.claim.by) if _broken(part, each)),
+            first,
+        )
         when = ""
         if any(
             self.session.tracer(other).trace(conversation).verdict is not first.verdict
@@ -300,49 +386,92 @@ class Verifier:
             if hello_of(other) == hello_of(opened)
         ):
             when = f" {while_open(sorted(each for each in opened if isinstance(each, str)))}"
-        if expectation.flooding and self.session.tracer(opened - self.network.plan.limits).trace(conversation).verdict is not first.verdict:
+        if (
+            expectation.flooding
+            and self.session.tracer(opened - self.network.plan.limits).trace(conversation).verdict
+            is not first.verdict
+        ):
             when += " beyond what the lists permit at most"
-        if any(self.session.tracer(settled(opened, hello_of(other))).trace(conversation).verdict is not first.verdict for other in others):
+        if any(
+            self.session.tracer(settled(opened, hello_of(other))).trace(conversation).verdict
+            is not first.verdict
+            for other in others
+        ):
             when += f" {speaking(self.network.plan, hello_of(opened))}"
         other = first.differing if trace.verdict is first.verdict else first
-        by_way_of = f" by way of {parting(trace, other)}" if first.differing is not None and other is not None else ""
+        by_way_of = (
+            f" by way of {parting(trace, other)}"
+            if first.differing is not None and other is not None
+            else ""
+        )
         claim = part.claim
         if isinstance(expectation, Only):
             claim = claim._replace(
                 service=service_of(packet) if claim.claim is Claim.DENY else claim.service,
-                destination=ends[1].name if is_elsewhere(self.network.plan, expectation) else claim.destination,
+                destination=ends[1].name
+                if is_elsewhere(self.network.plan, expectation)
+                else claim.destination,
             )
-        why = f"{packet_text(packet)}{when} is {trace.verdict}{by_way_of}: {why_broken(claim, trace)}"
+        why = (
+            f"{packet_text(packet)}{when} is {trace.verdict}{by_way_of}: {why_broken(claim, trace)}"
+        )
         return Verified(
-            expectation, False, why, needed(self.network.plan, claim, trace), packet, verdict=trace.verdict, broken=Broken(claim, trace)
+            expectation,
+            False,
+            why,
+            needed(self.network.plan, claim, trace),
+            packet,
+            verdict=trace.verdict,
+            broken=Broken(claim, trace),
         )
 
 
 def _keeps_to(part: _Part, verdict: Verdict, stop: Decider | None, by: bool) -> bool:
-    """Whether what becomes of a packet is what is said of it: who stops it, and whether the line that is to decide does."""
+    """Whether what becomes of a packet is what is said of it: who stops it, and whether the line
+    that is to decide does.
+    """
     claim = part.claim
     if verdict is Verdict.UNROUTABLE and part.without_way:
         return True
     if verdict is not VERDICTS[claim.claim]:
         return False
-    return claim.by is None or (by if claim.claim is Claim.PERMIT else stop is not None and stop.key == claim.by)
+    return claim.by is None or (
+        by if claim.claim is Claim.PERMIT else stop is not None and stop.key == claim.by
+    )
 
 
 def _broken(part: _Part, trace: Trace) -> bool:
     """Whether a conversation on the way that was traced is not what is said of it."""
     stop = None if trace.decided is None else trace.decided.decider
-    return not _keeps_to(part, trace.verdict, stop, any(decider.key == part.claim.by for decider in trace.deciders()))
+    return not _keeps_to(
+        part, trace.verdict, stop, any(decider.key == part.claim.by for decider in trace.deciders())
+    )
 
 
 def _machines(family: Family, classes: Sequence[AddressClass], end: EndpointSet) -> AddressSet:
     """Return the addresses of an end that some address classes have."""
-    own = [AddressSet.of(family, each.within(end.patterns)) - AddressSet.of(family, each.excluded) for each in classes]
+    own = [
+        AddressSet.of(family, each.within(end.patterns)) - AddressSet.of(family, each.excluded)
+        for each in classes
+    ]
     return AddressSet.union(own) if own else AddressSet.of(family, ())
 
 
 def _states_on(
-    network: Network, found: list[Flow], begun: list[Opening], promise: Promise, at: Moment | Hours | None = None
+    network: Network,
+    found: list[Flow],
+    begun: list[Opening],
+    promise: Promise,
+    at: Moment | Hours | None = None,
 ) -> dict[State, datetime | None]:
-    """Return the states that the conditions of lists on the ways of some flows can be in, of those that a promise speaks of."""
-    lists = lists_on(network, (flow.ways for flow in found), found[0].source.address.family) if found else []
-    return states_for(network.plan, lists, lambda: legs_of(found, begun), at, promise.flooding, promise.spoken)
+    """Return the states that the conditions of lists on the ways of some flows can be in, of those
+    that a promise speaks of.
+    """
+    lists = (
+        lists_on(network, (flow.ways for flow in found), found[0].source.address.family)
+        if found
+        else []
+    )
+    return states_for(
+        network.plan, lists, lambda: legs_of(found, begun), at, promise.flooding, promise.spoken
+    )

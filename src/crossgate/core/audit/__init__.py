@@ -1,7 +1,8 @@
 """What is written but does not do what its author meant: findings, a module a family.
 
-A finding is a row of `core.model.finding.KINDS` and a function here that is marked with its name (`registry.finds`); all
-modules of this folder are looked through. What the plan accepts with a reason is set apart.
+A finding is a row of `core.model.finding.KINDS` and a function here that is marked with its name
+(`registry.finds`); all modules of this folder are looked through. What the plan accepts with a
+reason is set apart.
 """
 
 from __future__ import annotations
@@ -24,7 +25,8 @@ for _module in iter_modules(__path__, f"{__name__}."):
 
 
 class Audited(NamedTuple):
-    """The findings of a plan in the order of its lines, and those that it accepts, each with its `accept` line.
+    """The findings of a plan in the order of its lines, and those that it accepts, each with its
+    `accept` line.
 
     `missed` are the questions that fell into too many pieces: of those findings there may be more.
     """
@@ -42,7 +44,8 @@ def audit(
     leave_out: Collection[str] = (),
     touched: Touched | None = None,
 ) -> Audited:
-    """Return every finding of a plan as things are at a time but for those to `leave_out`; with a `focus`, of entries only those.
+    """Return every finding of a plan as things are at a time but for those to `leave_out`; with a
+    `focus`, of entries only those.
 
     Of other entries there are then the findings about traffic that is `touched`.
     """
@@ -65,7 +68,15 @@ def audit(
     for line in plan.acceptances:
         if line.place not in used and focus is None:
             where = line.access_list if line.entry is None else f"{line.access_list} {line.entry}"
-            fault = Fault(f"there is no {line.finding} in {where} to accept any more", "drop this line")
+            fault = Fault(
+                f"there is no {line.finding} in {where} to accept any more", "drop this line"
+            )
             left.append(Finding("accept-unused", line.place, line.access_list, line.entry, fault))
-    left.sort(key=lambda finding: (rank[finding.place.file], finding.place.line, list(Severity).index(finding.severity)))
+    left.sort(
+        key=lambda finding: (
+            rank[finding.place.file],
+            finding.place.line,
+            list(Severity).index(finding.severity),
+        )
+    )
     return Audited(left, accepted, case.missed)

@@ -25,29 +25,48 @@ from crossgate.core.wording.sentences import first_of
 
 
 def by_place(plan: Plan, findings: Sequence[Finding]) -> list[Finding]:
-    """Return findings for people: what machines of one subnet can claim is one thing, whichever entries trust it."""
+    """Return findings for people: what machines of one subnet can claim is one thing, whichever
+    entries trust it.
+    """
     of: dict[str, list[int]] = {}
     for index, each in enumerate(findings):
         if each.name == "spoofable" and each.segment is not None:
             of.setdefault(each.segment, []).append(index)
-    first = {several[0]: _coming_in(plan, name, [findings[index] for index in several]) for name, several in of.items()}
+    first = {
+        several[0]: _coming_in(plan, name, [findings[index] for index in several])
+        for name, several in of.items()
+    }
     others = {index for several in of.values() for index in several[1:]}
     return [first.get(index, each) for index, each in enumerate(findings) if index not in others]
 
 
 def _coming_in(plan: Plan, name: str, findings: Sequence[Finding]) -> Finding:
-    """Return the finding that machines of a segment come in with any source address, and that entries trust those of others."""
-    points = [str(each.point) for device in plan.devices.values() for each in device.interfaces.values() if each.on == name]
+    """Return the finding that machines of a segment come in with any source address, and that
+    entries trust those of others.
+    """
+    points = [
+        str(each.point)
+        for device in plan.devices.values()
+        for each in device.interfaces.values()
+        if each.on == name
+    ]
     entries = []
     for each in findings:
-        entry = None if each.access_list is None or each.entry is None else plan.lists[each.access_list].entry(each.entry)
+        entry = (
+            None
+            if each.access_list is None or each.entry is None
+            else plan.lists[each.access_list].entry(each.entry)
+        )
         if entry is not None:
             entries.append(f"{line_name(each.access_list or '', entry.number)} ({entry.text})")
     what = (
-        f"{name} comes in at {first_of(points)} with any source address: no list on the way drops those of others, which "
+        f"{name} comes in at {first_of(points)} with any source address: no list on the way drops "
+        "those of others, which "
         f"{first_of(entries, between=' and ')} trust{'s' * (len(entries) == 1)}"
     )
-    return findings[0]._replace(access_list=None, entry=None, fault=Fault(what, findings[0].fault.mend))
+    return findings[0]._replace(
+        access_list=None, entry=None, fault=Fault(what, findings[0].fault.mend)
+    )
 
 
 class Claims:
@@ -56,24 +75,34 @@ class Claims:
     def __init__(self, case: Case, family: Family) -> None:
         self.case, self.family = case, family
         subnets = [segment for segment in case.plan.segments.values() if not segment.outside]
-        self._inside = [block for segment in subnets for block in segment.prefixes if block.family is family]
+        self._inside = [
+            block for segment in subnets for block in segment.prefixes if block.family is family
+        ]
         self._foreign: dict[tuple[str, tuple[Pattern, ...]], frozenset[Pattern]] = {}
         self._nowhere: dict[tuple[object, ...], bool] = {}
         self._regions: dict[Entry, Region | None] = {}
 
     def claimed(self, access_list: AccessList, entry: Entry, flow: Flow) -> Packet | None:
-        """Return a packet of a flow with a source of an entry that is no machine's there, that an entry and all else lets by."""
+        """Return a packet of a flow with a source of an entry that is no machine's there, that an
+        entry and all else lets by.
+        """
         if entry not in self._regions:
             self._regions[entry] = entry_region(entry, self.family)
         region = self._regions[entry]
-        sources = AddressSet.of(self.family, self.claimable(flow.source.segment, entry.source.patterns))
+        sources = AddressSet.of(
+            self.family, self.claimable(flow.source.segment, entry.source.patterns)
+        )
         if region is None or not sources:
             return None
         claimed = region.between(sources, region.destination)
         wanted = claimed.common(Region(everywhere(self.family), flow.receivers))
         there = flow.ways.there
         asked = placed_on(self.case.network, there, self.family)
-        if wanted is None or Outcome.ARRIVED not in there.ends or all(each.access_list is not access_list for each in asked):
+        if (
+            wanted is None
+            or Outcome.ARRIVED not in there.ends
+            or all(each.access_list is not access_list for each in asked)
+        ):
             return None
         ways = self.case.network.there_and_back(there, there, unanswered=True)
         for opened in self.case.states_of(asked, lambda: [claimed]):
@@ -82,14 +111,18 @@ class Claims:
                 asking, sent = self.case.asking(opened), flow._replace(ways=ways)
                 if key not in self._nowhere:
                     self._nowhere[key] = False  # as long as it is not known
-                    self._nowhere[key] = getting_by(asking, sent, claimed, entry) is None  # wherever it is sent
+                    self._nowhere[key] = (
+                        getting_by(asking, sent, claimed, entry) is None
+                    )  # wherever it is sent
                 packet = None if self._nowhere[key] else getting_by(asking, sent, wanted, entry)
                 if packet is not None:
                     return packet
         return None
 
     def claimable(self, name: str, sources: tuple[Pattern, ...]) -> frozenset[Pattern]:
-        """Return the sources that machines of a segment can claim, and that are not theirs; what is routed to nobody is nobody's to claim."""
+        """Return the sources that machines of a segment can claim, and that are not theirs; what is
+        routed to nobody is nobody's to claim.
+        """
         key = (name, sources)
         if key not in self._foreign:
             sources = tuple(less(sources, scoped_blocks(self.family)))
@@ -97,16 +130,22 @@ class Claims:
             if segment.outside:
                 self._foreign[key] = less(sources, less(sources, self._inside))
             else:
-                self._foreign[key] = less(sources, [block for block in segment.prefixes if block.family is self.family])
+                self._foreign[key] = less(
+                    sources, [block for block in segment.prefixes if block.family is self.family]
+                )
         return self._foreign[key]
 
 
 def getting_by(asking: Flows, flow: Flow, packets: Region, entry: Entry) -> Packet | None:
-    """Return one of some packets that lists on some way of a flow there let by, one of them by an entry; None where there is none."""
+    """Return one of some packets that lists on some way of a flow there let by, one of them by an
+    entry; None where there is none.
+    """
     anything = Course(every_packet(packets.family), ALONE)
     sent = flow._replace(senders=packets.source, receivers=packets.destination)
     for answer in answers(asking, sent, [Opening(anything, packets)]):
         for ending in answer.endings:
-            if ending.verdict is Verdict.PERMITTED and any(each.decider.entry is entry for each in ending.passed):
+            if ending.verdict is Verdict.PERMITTED and any(
+                each.decider.entry is entry for each in ending.passed
+            ):
                 return answer.packets.witness()
     return None

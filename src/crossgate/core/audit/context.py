@@ -1,4 +1,6 @@
-"""What the findings share: one plan at one time, its lists as regions, what is covered, what crosses where."""
+"""What the findings share: one plan at one time, its lists as regions, what is covered, what
+crosses where.
+"""
 
 from __future__ import annotations
 
@@ -32,11 +34,14 @@ if TYPE_CHECKING:
     from crossgate.core.network.matrix import Matrix
 
 Focus = Mapping[str, Collection[int]]
-"""The numbers of the entries that are to be looked at, list by list, and these lists as a whole; those of a list that is not there are not."""
+"""The numbers of the entries that are to be looked at, list by list, and these lists as a whole;
+those of a list that is not there are not.
+"""
 
 
 Touched = Callable[[Family, bool], "NDArray[np.bool_] | None"]
-"""Tells for a family which pairs of address classes a change can have touched, a row for each sender; None for none.
+"""Tells for a family which pairs of address classes a change can have touched, a row for each
+sender; None for none.
 
 Asked so, it is those on whose way there something may differ, whatever address the sender claims.
 """
@@ -47,7 +52,9 @@ _MOST_FLOWS = 20_000
 
 
 class Passing(NamedTuple):
-    """Which address classes send to which across a place: by sender, a mask of the destinations; and to which anyone does."""
+    """Which address classes send to which across a place: by sender, a mask of the destinations;
+    and to which anyone does.
+    """
 
     classes: AddressClasses
     rows: dict[int, NDArray[np.bool_]]
@@ -58,7 +65,12 @@ class Case:
     """One plan to be audited as things are at `now`. What two findings need is worked out once."""
 
     def __init__(
-        self, session: Session, now: datetime, tell: Tell | None = None, focus: Focus | None = None, touched: Touched | None = None
+        self,
+        session: Session,
+        now: datetime,
+        tell: Tell | None = None,
+        focus: Focus | None = None,
+        touched: Touched | None = None,
     ) -> None:
         self.session = session
         self.plan = session.plan
@@ -82,27 +94,40 @@ class Case:
     def entries(self, access_list: AnyList[AnEntry]) -> list[AnEntry]:
         """Return the entries of a list that are in it and to be looked at."""
         chosen = None if self.focus is None else self.focus.get(access_list.name, ())
-        return [entry for entry in access_list.entries if not entry.off and (chosen is None or entry.number in chosen)]
+        return [
+            entry
+            for entry in access_list.entries
+            if not entry.off and (chosen is None or entry.number in chosen)
+        ]
 
     def in_focus(self, access_list: AccessList, entry: Entry) -> bool:
         """Whether all about an entry is to be looked at, not only what is touched."""
         return self.focus is None or entry.number in self.focus.get(access_list.name, ())
 
     def traffic(self) -> Iterator[tuple[AccessList, list[Entry]]]:
-        """Yield the lists whose traffic is to be looked at, with their entries that some packet gets as far as.
+        """Yield the lists whose traffic is to be looked at, with their entries that some packet
+        gets as far as.
 
         With a focus the other entries are among them too, as far as their traffic is `touched`.
         """
         names = {placement.access_list for placement in self.plan.placements}
         for access_list in (each for name, each in self.plan.lists.items() if name in names):
             hidden = {each.entry.number for each in self.coverage(access_list) if not each.reached}
-            chosen = self.entries(access_list) if self._touched is None else [each for each in access_list.entries if not each.off]
+            chosen = (
+                self.entries(access_list)
+                if self._touched is None
+                else [each for each in access_list.entries if not each.off]
+            )
             yield access_list, [entry for entry in chosen if entry.number not in hidden]
 
     def placed(self) -> Iterator[AccessList]:
         """Yield the lists to be looked at that stand somewhere, in the plan's order."""
         names = {placement.access_list for placement in self.plan.placements}
-        return (access_list for name, access_list in self.plan.lists.items() if name in names and self.looks_at(access_list))
+        return (
+            access_list
+            for name, access_list in self.plan.lists.items()
+            if name in names and self.looks_at(access_list)
+        )
 
     def looks_at(self, access_list: AnyList[Any]) -> bool:
         """Whether a list is to be looked at, be it only as a whole."""
@@ -112,19 +137,29 @@ class Case:
         """Return every state that conditions of these lists can be in."""
         return list(self.plan.states(lists))
 
-    def states_of(self, lists: Iterable[PlacedList], packets: Callable[[], Iterable[Region]]) -> list[State]:
-        """Return the states of the conditions of some lists to be gone over for some packets (`states_for`)."""
-        return list(states_for(self.plan, dict.fromkeys(each.access_list for each in lists), packets))
+    def states_of(
+        self, lists: Iterable[PlacedList], packets: Callable[[], Iterable[Region]]
+    ) -> list[State]:
+        """Return the states of the conditions of some lists to be gone over for some packets
+        (`states_for`).
+        """
+        return list(
+            states_for(self.plan, dict.fromkeys(each.access_list for each in lists), packets)
+        )
 
     def coverage(self, access_list: AccessList) -> list[Coverage]:
-        """Return what is known of each entry that is ever in force, all states of the windows taken together."""
+        """Return what is known of each entry that is ever in force, all states of the windows taken
+        together.
+        """
         if not self.looks_at(access_list):
             return []
         if access_list.name not in self._coverage:
             known: dict[int, Coverage] = {}
             only = None if self.focus is None else self.focus.get(access_list.name, ())
             for opened in self.states(access_list):
-                for each in coverage(self.session.regions.of(access_list, opened), self._tell, only, self.missed):
+                for each in coverage(
+                    self.session.regions.of(access_list, opened), self._tell, only, self.missed
+                ):
                     before = known.get(each.entry.number)
                     known[each.entry.number] = each if before is None else _together(before, each)
             self._coverage[access_list.name] = [known[number] for number in sorted(known)]
@@ -145,56 +180,94 @@ class Case:
         key = (family, crossing)
         if key not in self._passing:
             placed = (*crossing.place, family) in self.plan.placed
-            matrix, classes = self.session.matrix(family) if placed else self._unplaced(family), self.session.address_classes(family)
+            matrix, classes = (
+                self.session.matrix(family) if placed else self._unplaced(family),
+                self.session.address_classes(family),
+            )
             rows = dict(matrix.meeting(matrix.graphs.bit(crossing.place), arriving=True))
             senders = [index for index, row in enumerate(matrix.row.tolist()) if row in rows]
-            anyone = frozenset(index for row in rows.values() for index in row.nonzero()[0].tolist())
-            self._passing[key] = Passing(classes, {index: rows[int(matrix.row[index])] for index in senders}, anyone)
+            anyone = frozenset(
+                index for row in rows.values() for index in row.nonzero()[0].tolist()
+            )
+            self._passing[key] = Passing(
+                classes, {index: rows[int(matrix.row[index])] for index in senders}, anyone
+            )
         return self._passing[key]
 
     def _unplaced(self, family: Family) -> Matrix:
-        """Return the graphs of a family as if lists stood just where one of the other family or direction does."""
+        """Return the graphs of a family as if lists stood just where one of the other family or
+        direction does.
+        """
         if family not in self._matrices:
             from crossgate.core.network.matrix import Matrix
 
-            places = {(point, direction) for point, _, _ in self.plan.placed for direction in Direction}
+            places = {
+                (point, direction) for point, _, _ in self.plan.placed for direction in Direction
+            }
             places = {place for place in places if (*place, family) not in self.plan.placed}
             ends = [each.end for each in self.session.address_classes(family)]
             self._matrices[family] = Matrix(WayGraphs(self.network, family, places=places), ends)
         return self._matrices[family]
 
     def senders(self, access_list: AccessList) -> dict[int, list[int]]:
-        """Return, for each address class of machines that send across a list, those of machines that they send to; alike ones joined."""
+        """Return, for each address class of machines that send across a list, those of machines
+        that they send to; alike ones joined.
+        """
         if access_list.name not in self._senders:
             family = access_list.family
             matrix, machines = self.session.matrix(family), self._machines(family)
             places = self.plan.places_of(access_list)
             rows = dict(matrix.meeting(sum(matrix.graphs.bit(place) for place in places)))
-            columns = {row: [each for each in meets.nonzero()[0].tolist() if each in machines] for row, meets in rows.items()}
-            self._senders[access_list.name] = {one: columns[row] for one in machines if (row := int(matrix.row[one])) in columns}
+            columns = {
+                row: [each for each in meets.nonzero()[0].tolist() if each in machines]
+                for row, meets in rows.items()
+            }
+            self._senders[access_list.name] = {
+                one: columns[row] for one in machines if (row := int(matrix.row[one])) in columns
+            }
         return self._senders[access_list.name]
 
     def touched(self, access_list: AccessList, claimed: bool = False) -> dict[int, list[int]]:
-        """Return what of `senders` is touched; with `claimed` it is so under any address that they claim."""
+        """Return what of `senders` is touched; with `claimed` it is so under any address that they
+        claim.
+        """
         key = access_list.name, claimed
         if key not in self._of_touched:
             touched = None if self._touched is None else self._touched(access_list.family, claimed)
             found = self._of_touched[key] = {}
             if touched is not None:
                 for one, others in self.senders(access_list).items():
-                    own = [other for other in others if touched[one, other]] if touched[one].any() else []
+                    own = (
+                        [other for other in others if touched[one, other]]
+                        if touched[one].any()
+                        else []
+                    )
                     if own:
                         found[one] = own
         return self._of_touched[key]
 
-    def sent(self, access_list: AccessList, entry: Entry, claimed: bool = False) -> dict[int, list[int]]:
-        """Return what of `senders` is to be looked at for an entry: all of it, or what is `touched`."""
-        return self.senders(access_list) if self.in_focus(access_list, entry) else self.touched(access_list, claimed)
+    def sent(
+        self, access_list: AccessList, entry: Entry, claimed: bool = False
+    ) -> dict[int, list[int]]:
+        """Return what of `senders` is to be looked at for an entry: all of it, or what is
+        `touched`.
+        """
+        return (
+            self.senders(access_list)
+            if self.in_focus(access_list, entry)
+            else self.touched(access_list, claimed)
+        )
 
     def across(
-        self, access_list: AccessList, entry: Entry, sent: Mapping[int, Sequence[int]], senders: Iterable[int]
+        self,
+        access_list: AccessList,
+        entry: Entry,
+        sent: Mapping[int, Sequence[int]],
+        senders: Iterable[int],
     ) -> Iterator[tuple[int, int]]:
-        """Yield the pairs in which some senders send to a class that has destinations of an entry, of what is `sent` across its list."""
+        """Yield the pairs in which some senders send to a class that has destinations of an entry,
+        of what is `sent` across its list.
+        """
         classes = self.session.address_classes(access_list.family)
         receivers = classes.overlapping(entry.destination.patterns)
         chosen = None if len(receivers) == len(classes) else set(receivers)
@@ -211,10 +284,18 @@ class Case:
         if key not in self._flows:
             if len(self._flows) > _MOST_FLOWS:
                 self._flows.clear()
-            ends, machines = [self.session.address_classes(family)[each] for each in (one, other)], self._machines(family)
-            patterns, excluded = ((ends[0].pattern,), (ends[1].pattern,)), Excluded(machines[one], machines[other])
+            ends, machines = (
+                [self.session.address_classes(family)[each] for each in (one, other)],
+                self._machines(family),
+            )
+            patterns, excluded = (
+                ((ends[0].pattern,), (ends[1].pattern,)),
+                Excluded(machines[one], machines[other]),
+            )
             nodes = self.nodes(family, one, other)
-            self._flows[key] = flow_between(self.network, ends[0].end, ends[1].end, patterns, excluded, numbers=nodes)
+            self._flows[key] = flow_between(
+                self.network, ends[0].end, ends[1].end, patterns, excluded, numbers=nodes
+            )
         return self._flows[key]
 
     def own_addresses(self, family: Family, index: int) -> AddressSet:
@@ -222,22 +303,32 @@ class Case:
         key = (family, index)
         if key not in self._own:
             each = self.session.address_classes(family)[index]
-            self._own[key] = AddressSet.of(family, (each.pattern,)) - AddressSet.of(family, each.excluded)
+            self._own[key] = AddressSet.of(family, (each.pattern,)) - AddressSet.of(
+                family, each.excluded
+            )
         return self._own[key]
 
     def meant(self, family: Family, patterns: tuple[Pattern, ...]) -> list[int]:
-        """Return the classes of the addresses that an entry asks for: machines', and others where it names them or has nothing else."""
+        """Return the classes of the addresses that an entry asks for: machines', and others where
+        it names them or has nothing else.
+        """
         key = (family, patterns)
         if key not in self._meant:
             classes = self.session.address_classes(family)
             every = classes.holding(patterns)
             whole = any(each.wildcard == family.mask for each in patterns)
-            own = every if whole else [index for index in every if _is_meant(classes[index], patterns)]
+            own = (
+                every
+                if whole
+                else [index for index in every if _is_meant(classes[index], patterns)]
+            )
             self._meant[key] = own or every
         return self._meant[key]
 
     def _machines(self, family: Family) -> dict[int, tuple[Pattern, ...]]:
-        """Return the address classes of machines that are left when alike ones join, with the patterns in them that did not (`merged`)."""
+        """Return the address classes of machines that are left when alike ones join, with the
+        patterns in them that did not (`merged`).
+        """
         if family not in self._joined:
             import numpy as np
 
@@ -246,16 +337,24 @@ class Case:
             group, columns = [classes[index] for index in routed], np.array(routed, dtype=np.intp)
             number = {each.pattern: index for index, each in zip(routed, group, strict=True)}
             names: dict[str, int] = {}
-            segments = np.array([names.setdefault(each.end.segment, len(names)) for each in group], dtype=np.intp)
+            segments = np.array(
+                [names.setdefault(each.end.segment, len(names)) for each in group], dtype=np.intp
+            )
 
             def same(one: AddressClass, other: AddressClass) -> bool:
                 if (one.end.device is None) is not (other.end.device is None):
                     return False
                 on_link = [segments == names[each.end.segment] for each in (one, other)]
-                return bool((on_link[0] == on_link[1]).all()) and matrix.alike(number[one.pattern], number[other.pattern], columns)
+                return bool((on_link[0] == on_link[1]).all()) and matrix.alike(
+                    number[one.pattern], number[other.pattern], columns
+                )
 
             left = merged(group, same)
-            self._joined[family] = {routed[index]: inner for index, inner in left.items() if group[index].end.device is None}
+            self._joined[family] = {
+                routed[index]: inner
+                for index, inner in left.items()
+                if group[index].end.device is None
+            }
         return self._joined[family]
 
     def asking(self, opened: State) -> Flows:
@@ -272,13 +371,17 @@ def _is_meant(known: AddressClass, patterns: Sequence[Pattern]) -> bool:
     """Whether patterns are about a class: one of machines, or one that one of them names alone."""
     if known.end.device is None and not known.scoped:
         return True
-    return (known.scoped or not known.pattern.wildcard) and any(known.pattern.covers(each) for each in patterns)
+    return (known.scoped or not known.pattern.wildcard) and any(
+        known.pattern.covers(each) for each in patterns
+    )
 
 
 def _together(one: Coverage, other: Coverage) -> Coverage:
     """Return what is known of an entry from two states: reached or needed in either is so."""
     first = one if one.reached or not other.reached else other
-    return first._replace(needed=one.needed or other.needed, because=() if first.reached else first.because)
+    return first._replace(
+        needed=one.needed or other.needed, because=() if first.reached else first.because
+    )
 
 
 def numbers(entries: Sequence[AnyEntry]) -> str:

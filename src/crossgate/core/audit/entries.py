@@ -27,23 +27,32 @@ def never_reached(case: Case) -> Iterator[Finding]:
             if known.reached or case.is_over(entry):
                 continue
             if not known.because:
-                fault = Fault("no packet can match it: what it asks for excludes itself", "write what it is to match")
+                fault = Fault(
+                    "no packet can match it: what it asks for excludes itself",
+                    "write what it is to match",
+                )
             else:
                 fault = _hidden(entry, known.because)
             because = tuple(each.number for each in known.because)
-            yield Finding("never-reached", entry.place, access_list.name, entry.number, fault, because)
+            yield Finding(
+                "never-reached", entry.place, access_list.name, entry.number, fault, because
+            )
     for frames in case.plan.frame_lists.values():
         every = [each for each in frames.entries if not each.off]
         for own in case.entries(frames):
             taker = next((each for each in every[: every.index(own)] if each.covers(own)), None)
             if taker is not None:
                 fault = _hidden(own, [taker], "frame")
-                yield Finding("never-reached", own.place, frames.name, own.number, fault, (taker.number,))
+                yield Finding(
+                    "never-reached", own.place, frames.name, own.number, fault, (taker.number,)
+                )
 
 
 def _hidden(entry: AnyEntry, takers: Sequence[AnyEntry], what_is_sent: str = "packet") -> Fault:
     take = "takes all of it" if len(takers) == 1 else "take all of it together"
-    lines = ", ".join(f"line {each.place.line}" for each in takers[:3]) + (", ..." if len(takers) > 3 else "")
+    lines = ", ".join(f"line {each.place.line}" for each in takers[:3]) + (
+        ", ..." if len(takers) > 3 else ""
+    )
     opposite = [each for each in takers if each.action is not entry.action]
     what = f"no {what_is_sent} gets this far: {numbers(takers)} ({lines}) {take}"
     if not opposite:
@@ -55,7 +64,9 @@ def _hidden(entry: AnyEntry, takers: Sequence[AnyEntry], what_is_sent: str = "pa
 
 @finds("no-effect")
 def no_effect(case: Case) -> Iterator[Finding]:
-    """Yield the entries that could go and no packet would be treated differently; one that logs has the log to show for it."""
+    """Yield the entries that could go and no packet would be treated differently; one that logs has
+    the log to show for it.
+    """
     for access_list in case.plan.lists.values():
         live = [entry for entry in access_list.entries if not entry.off]
         permits = sum(entry.action is Action.PERMIT for entry in live)
@@ -64,23 +75,43 @@ def no_effect(case: Case) -> Iterator[Finding]:
             if not known.reached or known.needed or entry.log or case.is_over(entry):
                 continue
             excepted = None
-            with answered(f"what {line_name(access_list.name, entry.number)} is an exception to", case.missed):
+            with answered(
+                f"what {line_name(access_list.name, entry.number)} is an exception to", case.missed
+            ):
                 excepted = _excepted(case, access_list, entry)
             if excepted is not None:
-                what = f"it is an exception to {excepted.number} ({excepted.text}) and stands below it, so it changes nothing"
+                what = (
+                    f"it is an exception to {excepted.number} ({excepted.text}) and stands "
+                    "below it, so it changes nothing"
+                )
                 fault = Fault(what, f"move {entry.number} before {excepted.number}")
                 because = (excepted.number,)
-                yield Finding("no-effect", entry.place, access_list.name, entry.number, fault, because, known.packet)
+                yield Finding(
+                    "no-effect",
+                    entry.place,
+                    access_list.name,
+                    entry.number,
+                    fault,
+                    because,
+                    known.packet,
+                )
                 continue
             fault = Fault(
                 f"what it {DOES[entry.action]}, {_next(access_list, case, known)} anyway",
-                f"drop it, or add log if it is there to be seen{_forgotten(live, permits, access_list.otherwise.action, entry)}",
+                (
+                    "drop it, or add log if it is there to be "
+                    f"seen{_forgotten(live, permits, access_list.otherwise.action, entry)}"
+                ),
             )
-            yield Finding("no-effect", entry.place, access_list.name, entry.number, fault, packet=known.packet)
+            yield Finding(
+                "no-effect", entry.place, access_list.name, entry.number, fault, packet=known.packet
+            )
 
 
 def _excepted(case: Case, access_list: AccessList, entry: Entry) -> Entry | None:
-    """Return the first entry above one that does the opposite to some of its packets, and would still have others below it."""
+    """Return the first entry above one that does the opposite to some of its packets, and would
+    still have others below it.
+    """
     for opened in case.states(access_list):
         regions = case.session.regions.of(access_list, opened)
         own = next((each for each in regions.regions if each.entry.number == entry.number), None)
@@ -99,14 +130,21 @@ def _excepted(case: Case, access_list: AccessList, entry: Entry) -> Entry | None
 
 
 def _forgotten(live: Sequence[Entry], permits: int, otherwise: Action, entry: Entry) -> str:
-    """Ask for the closing line that its author may have forgotten: a permit below denials only, a deny below a last permit.
+    """Ask for the closing line that its author may have forgotten: a permit below denials only, a
+    deny below a last permit.
 
     `live` are the entries that are in the list, `permits` how many of them permit.
     """
-    if permits > (entry.action is Action.PERMIT) or (entry.action is Action.PERMIT) is not (otherwise is Action.PERMIT):
+    if permits > (entry.action is Action.PERMIT) or (entry.action is Action.PERMIT) is not (
+        otherwise is Action.PERMIT
+    ):
         return ""
     if entry.action is Action.PERMIT:
-        return "; or is a closing denial missing: otherwise deny?" if len(live) > 1 and entry is live[-1] else ""
+        return (
+            "; or is a closing denial missing: otherwise deny?"
+            if len(live) > 1 and entry is live[-1]
+            else ""
+        )
     return "; or is a closing permit missing: otherwise permit?"
 
 
@@ -115,7 +153,10 @@ def _next(access_list: AccessList, case: Case, known: Coverage) -> str:
     assert known.packet is not None
     state = next(opened for opened in case.states(access_list) if known.entry.in_force(opened))
     decider = case.index(access_list, state).decide_after(known.packet, known.entry)
-    return f"{'the otherwise line' if decider.number is None else decider.number} {DOES[decider.action]}"
+    return (
+        f"{'the otherwise line' if decider.number is None else decider.number} "
+        f"{DOES[decider.action]}"
+    )
 
 
 @finds("nothing-permitted")
@@ -124,10 +165,16 @@ def nothing_permitted(case: Case) -> Iterator[Finding]:
     for access_list in case.placed():
         permits = True
         with answered(f"whether {access_list.name} permits anything", case.missed):
-            permits = any(_permits(case.session.regions.of(access_list, opened)) for opened in case.states(access_list))
+            permits = any(
+                _permits(case.session.regions.of(access_list, opened))
+                for opened in case.states(access_list)
+            )
         if permits:
             continue
-        fault = Fault("it permits nothing at all, so it stops all traffic where it stands", "add what may pass, or: otherwise permit")
+        fault = Fault(
+            "it permits nothing at all, so it stops all traffic where it stands",
+            "add what may pass, or: otherwise permit",
+        )
         yield Finding("nothing-permitted", access_list.place, access_list.name, None, fault)
 
 
@@ -135,18 +182,30 @@ def _permits(regions: ListRegions) -> bool:
     """Whether a list permits any packet at all."""
     family, above = regions.access_list.family, list[EntryRegion]()
     for region in regions.regions:
-        if region.entry.action is Action.PERMIT and region.region is not None and region.hull is not None:
-            near = [each.region for each in above if each.region is not None and each.touches(region.hull)]
+        if (
+            region.entry.action is Action.PERMIT
+            and region.region is not None
+            and region.hull is not None
+        ):
+            near = [
+                each.region
+                for each in above
+                if each.region is not None and each.touches(region.hull)
+            ]
             if is_left(region.region, near):
                 return True
         above.append(region)
     every = [each.region for each in above if each.region is not None]
-    return regions.access_list.otherwise.action is Action.PERMIT and is_left(every_packet(family), every)
+    return regions.access_list.otherwise.action is Action.PERMIT and is_left(
+        every_packet(family), every
+    )
 
 
 @finds("too-broad")
 def too_broad(case: Case) -> Iterator[Finding]:
-    """Yield the permits for everything that stand above narrower entries, or among permits that are all narrow."""
+    """Yield the permits for everything that stand above narrower entries, or among permits that are
+    all narrow.
+    """
     for access_list in case.plan.lists.values():
         entries = [entry for entry in access_list.entries if not entry.off]
         looked_at = case.entries(access_list)
@@ -157,9 +216,18 @@ def too_broad(case: Case) -> Iterator[Finding]:
             below = [each for each in entries[index + 1 :] if not _is_broad(access_list, each)]
             narrow = others and all(each.action is Action.PERMIT for each in others)
             if below:
-                fault = Fault(f"it permits everything, and narrower entries stand below it ({numbers(below[:3])})", "name what is meant")
+                fault = Fault(
+                    (
+                        "it permits everything, and narrower entries stand below it "
+                        f"({numbers(below[:3])})"
+                    ),
+                    "name what is meant",
+                )
             elif narrow:
-                fault = Fault("it permits everything, and all that stands beside it is narrow", "drop it, or name what is meant")
+                fault = Fault(
+                    "it permits everything, and all that stands beside it is narrow",
+                    "drop it, or name what is meant",
+                )
             else:
                 continue
             yield Finding("too-broad", entry.place, access_list.name, entry.number, fault)
@@ -167,9 +235,16 @@ def too_broad(case: Case) -> Iterator[Finding]:
 
 def _is_broad(access_list: AccessList, entry: Entry) -> bool:
     every = (everything(access_list.family),)
-    if entry.action is not Action.PERMIT or entry.source.patterns != every or entry.window is not None or entry.limit is not None:
+    if (
+        entry.action is not Action.PERMIT
+        or entry.source.patterns != every
+        or entry.window is not None
+        or entry.limit is not None
+    ):
         return False
-    wide = access_list.kind is Kind.STANDARD or (entry.service.terms == IP.terms and entry.destination.patterns == every)
+    wide = access_list.kind is Kind.STANDARD or (
+        entry.service.terms == IP.terms and entry.destination.patterns == every
+    )
     return wide and entry.qualifiers == NO_QUALIFIERS
 
 
@@ -180,6 +255,9 @@ def window_never(case: Case) -> Iterator[Finding]:
         for entry in case.entries(access_list):
             if case.is_over(entry):
                 window = case.plan.windows[entry.window or ""]
-                what = f"window {window.name} ({window.text}) is over, so the entry is never in force again"
+                what = (
+                    f"window {window.name} ({window.text}) is over, so the entry is never in "
+                    "force again"
+                )
                 fault = Fault(what, "drop it, or move the window")
                 yield Finding("window-never", entry.place, access_list.name, entry.number, fault)

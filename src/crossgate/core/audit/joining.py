@@ -18,11 +18,17 @@ from crossgate.core.wording.sentences import first_of
 
 @finds("unjoined")
 def unjoined(case: Case) -> Iterator[Finding]:
-    """Yield the subnets with machines at switches that no cable joins, once for each switch apart from those before it."""
+    """Yield the subnets with machines at switches that no cable joins, once for each switch apart
+    from those before it.
+    """
     wire = case.network.wire
     machines: dict[str, list[tuple[str, str | None, Place]]] = {}
-    for interface in (each for device in case.plan.devices.values() for each in device.interfaces.values()):
-        machines.setdefault(interface.on, []).append((str(interface.point), wire.switch_of(interface), interface.place))
+    for interface in (
+        each for device in case.plan.devices.values() for each in device.interfaces.values()
+    ):
+        machines.setdefault(interface.on, []).append(
+            (str(interface.point), wire.switch_of(interface), interface.place)
+        )
     for host in case.plan.hosts.values():
         machines.setdefault(host.on, []).append((host.name, wire.switch_of(host.at), host.place))
     for segment in case.plan.segments.values():
@@ -33,7 +39,8 @@ def unjoined(case: Case) -> Iterator[Finding]:
             if islands:
                 near, other = islands[0]
                 fault = Fault(
-                    f"{near} (at {other}) and {name} (at {switch}) are both on {segment.name}, and no cable joins {other} and {switch}, so no frame "
+                    f"{near} (at {other}) and {name} (at {switch}) are both on {segment.name}, "
+                    f"and no cable joins {other} and {switch}, so no frame "
                     f"passes between them",
                     "write at one of them: port NAME to SWITCH.PORT",
                 )
@@ -42,7 +49,9 @@ def unjoined(case: Case) -> Iterator[Finding]:
 
 
 class _Part(NamedTuple):
-    """Devices and subnets that packets pass between, whatever lists say; an outside is in every part that has an interface on it."""
+    """Devices and subnets that packets pass between, whatever lists say; an outside is in every
+    part that has an interface on it.
+    """
 
     devices: tuple[Device, ...]
     segments: tuple[Segment, ...]
@@ -62,7 +71,10 @@ def parts_apart(case: Case) -> Iterator[Finding]:
         names = _names(part)
         if part.devices:
             what = f"no device joins {names} with the rest of the network ({_names(rest)})"
-            fault = Fault(f"{what}, so no packet passes between them", "give a device interfaces in both; an outside joins no devices")
+            fault = Fault(
+                f"{what}, so no packet passes between them",
+                "give a device interfaces in both; an outside joins no devices",
+            )
         else:
             mend = f"write at a device: interface NAME ADDRESS/LENGTH on {names}"
             fault = Fault(f"no device has an interface on {names}, so nothing gets in or out", mend)
@@ -90,29 +102,51 @@ def _parts(plan: Plan) -> Iterator[_Part]:
                         left.append(beside)
                     segments[beside.name] = beside
         met |= segments.keys()
-        yield _Part(tuple(devices.values()), tuple(each for name, each in plan.segments.items() if name in segments))
+        yield _Part(
+            tuple(devices.values()),
+            tuple(each for name, each in plan.segments.items() if name in segments),
+        )
 
 
 @finds("no-gateway")
 def no_gateway(case: Case) -> Iterator[Finding]:
-    """Yield the prefixes of subnets in which no device has an address, where one has an interface."""
+    """Yield the prefixes of subnets in which no device has an address, where one has an
+    interface.
+    """
     plan = case.plan
     for segment in plan.segments.values():
-        interfaces = [each for device in plan.devices.values() for each in device.interfaces.values() if each.on == segment.name]
+        interfaces = [
+            each
+            for device in plan.devices.values()
+            for each in device.interfaces.values()
+            if each.on == segment.name
+        ]
         if segment.outside or not interfaces:
             continue
         own = [each.address for interface in interfaces for each in interface.addresses]
-        own += [address for gateway in plan.gateways if gateway.on == segment.name for address in gateway.addresses]
+        own += [
+            address
+            for gateway in plan.gateways
+            if gateway.on == segment.name
+            for address in gateway.addresses
+        ]
         for block in segment.prefixes:
-            if not any(address.family is block.family and block.contains(address.value) for address in own):
-                what = f"no device has an address in {block} of {segment.name}, so nothing leaves it or gets there by {block.family.label}"
+            if not any(
+                address.family is block.family and block.contains(address.value) for address in own
+            ):
+                what = (
+                    f"no device has an address in {block} of {segment.name}, so nothing leaves "
+                    f"it or gets there by {block.family.label}"
+                )
                 mend = f"give {interfaces[0].point} one, or drop the prefix"
                 yield Finding("no-gateway", segment.place, None, None, Fault(what, mend))
 
 
 @finds("route-unused")
 def route_unused(case: Case) -> Iterator[Finding]:
-    """Yield the static routes that no packet takes, since other routes of their device are longer or better and have all of it."""
+    """Yield the static routes that no packet takes, since other routes of their device are longer
+    or better and have all of it.
+    """
     for device in case.plan.devices.values():
         for route in device.routes:
             others = case.network.instead_of(device, route)
@@ -121,29 +155,67 @@ def route_unused(case: Case) -> Iterator[Finding]:
             sorts = " and ".join(dict.fromkeys(sort for _, sort in others))
             told = first_of(list(dict.fromkeys(str(block) for block, _ in others)))
             fault = Fault(
-                f"no packet takes this route of {device.name}: {sorts} routes lead to all of {route.destination} ({told})", "drop it"
+                (
+                    f"no packet takes this route of {device.name}: {sorts} routes lead to all of "
+                    f"{route.destination} ({told})"
+                ),
+                "drop it",
             )
             yield Finding("route-unused", route.place, None, None, fault)
 
 
 @finds("private-outside")
 def private_outside(case: Case) -> Iterator[Finding]:
-    """Yield the outside that is all the rest, where it has private addresses that an entry of a placed list speaks of."""
+    """Yield the outside that is all the rest, where it has private addresses that an entry of a
+    placed list speaks of.
+    """
     rest = case.plan.rest
     if rest is None:
         return
-    known = [block for segment in case.plan.segments.values() for block in (*segment.prefixes, *segment.left_out)]
+    known = [
+        block
+        for segment in case.plan.segments.values()
+        for block in (*segment.prefixes, *segment.left_out)
+    ]
     held = without(PRIVATE_BLOCKS, known)
     for access_list in case.placed() if held else ():
         for entry in access_list.entries:
-            spoken = [] if entry.off else [each for side in (entry.source, entry.destination) for each in side.patterns]
-            private = (each for each in spoken if any(block.family is each.family and block.covers(each) for block in PRIVATE_BLOCKS))
-            if any(block.family is each.family and block.overlaps(each) for each in private for block in held):
-                what = f"{rest.name} has every address that no subnet has, private ones too, and lists speak of some"
-                yield Finding("private-outside", rest.place, None, None, Fault(what, f"write: outside {rest.name} but private"))
+            spoken = (
+                []
+                if entry.off
+                else [each for side in (entry.source, entry.destination) for each in side.patterns]
+            )
+            private = (
+                each
+                for each in spoken
+                if any(
+                    block.family is each.family and block.covers(each) for block in PRIVATE_BLOCKS
+                )
+            )
+            if any(
+                block.family is each.family and block.overlaps(each)
+                for each in private
+                for block in held
+            ):
+                what = (
+                    f"{rest.name} has every address that no subnet has, private ones too, and "
+                    "lists speak of some"
+                )
+                yield Finding(
+                    "private-outside",
+                    rest.place,
+                    None,
+                    None,
+                    Fault(what, f"write: outside {rest.name} but private"),
+                )
                 return
 
 
 def _names(part: _Part) -> str:
-    """Return the names of the subnets of a part, the first of many; of one that has none, its outsides."""
-    return first_of([each.name for each in part.segments if not each.outside] or [each.name for each in part.segments])
+    """Return the names of the subnets of a part, the first of many; of one that has none, its
+    outsides.
+    """
+    return first_of(
+        [each.name for each in part.segments if not each.outside]
+        or [each.name for each in part.segments]
+    )

@@ -1,4 +1,6 @@
-"""Findings about what the machines of one link say to each other, without which nothing else gets through."""
+"""Findings about what the machines of one link say to each other, without which nothing else gets
+through.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +11,14 @@ from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import finds
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, ClosedPlace, Decider, Kind
-from crossgate.core.model.address import Address, Family, Pattern, parse_address, parse_block, single
+from crossgate.core.model.address import (
+    Address,
+    Family,
+    Pattern,
+    parse_address,
+    parse_block,
+    single,
+)
 from crossgate.core.model.condition import State
 from crossgate.core.model.finding import Fault, Finding
 from crossgate.core.model.network import Direction, Placement, Point, PointKind, SharedGateway
@@ -20,7 +29,12 @@ from crossgate.core.sets.effort import answered
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import PROTOCOL_SHIFT, Region
 
-ROUTER_SOLICITATION, ROUTER_ADVERTISEMENT, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT = 133, 134, 135, 136
+ROUTER_SOLICITATION, ROUTER_ADVERTISEMENT, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT = (
+    133,
+    134,
+    135,
+    136,
+)
 """ICMPv6 types (RFC 4861 section 4)."""
 _FROM_HOSTS = (ROUTER_SOLICITATION, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT)
 _FROM_ROUTERS = (ROUTER_ADVERTISEMENT, NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT)
@@ -30,12 +44,18 @@ VRRP = 112
 _ALL_VRRP = {Family.IPV4: parse_address("224.0.0.18"), Family.IPV6: parse_address("ff02::12")}
 """Where VRRP routers send their advertisements (RFC 9568 sections 5.1.1.2 and 5.1.2.2)."""
 _LINK_LOCAL, _NOBODY_YET = parse_block("fe80::/10"), parse_block("::")
-_ALL_NODES, _ALL_ROUTERS, _SOLICITED = parse_block("ff02::1"), parse_block("ff02::2"), parse_block("ff02::1:ff00:0/104")
+_ALL_NODES, _ALL_ROUTERS, _SOLICITED = (
+    parse_block("ff02::1"),
+    parse_block("ff02::2"),
+    parse_block("ff02::1:ff00:0/104"),
+)
 """Well-known destinations (RFC 4291 section 2.7.1)."""
 
 
 class _Link(NamedTuple):
-    """What has to pass a list of a link: message types, the addresses that they come from, and those of who gets them."""
+    """What has to pass a list of a link: message types, the addresses that they come from, and
+    those of who gets them.
+    """
 
     types: tuple[int, ...]
     sources: tuple[Pattern, ...]
@@ -44,23 +64,38 @@ class _Link(NamedTuple):
 
 @finds("neighbour-blocked")
 def neighbour_blocked(case: Case) -> Iterator[Finding]:
-    """Yield the IPv6 lists at interfaces, ports and hosts that stop neighbour discovery of their own link (RFC 4861, RFC 4890 section 4.4.1)."""
+    """Yield the IPv6 lists at interfaces, ports and hosts that stop neighbour discovery of their
+    own link (RFC 4861, RFC 4890 section 4.4.1).
+    """
     for placement in case.plan.placements:
         access_list = case.plan.lists[placement.access_list]
         if access_list.family is Family.IPV6 and case.looks_at(access_list):
-            points = case.plan.groups[placement.point.owner].points if placement.point.kind is PointKind.GROUP else ()
-            every = (_stops_neighbours(case, placement._replace(point=each), access_list) for each in points or (placement.point,))
+            points = (
+                case.plan.groups[placement.point.owner].points
+                if placement.point.kind is PointKind.GROUP
+                else ()
+            )
+            every = (
+                _stops_neighbours(case, placement._replace(point=each), access_list)
+                for each in points or (placement.point,)
+            )
             yield from filter(None, [next(filter(None, every), None)])
 
 
 def _stops_neighbours(case: Case, placement: Placement, access_list: AccessList) -> Finding | None:
-    """Return the finding that a list stops neighbour discovery where it stands; None where it does not."""
+    """Return the finding that a list stops neighbour discovery where it stands; None where it does
+    not.
+    """
     link = _link(case, placement)
     for opened in case.states(access_list) if link is not None else ():
         assert link is not None
         stopped = {}
         with answered(f"whether {access_list.name} stops neighbour discovery", case.missed):
-            stopped = {kind: found for kind in link.types if (found := _stopped(case, access_list, opened, link, kind)) is not None}
+            stopped = {
+                kind: found
+                for kind in link.types
+                if (found := _stopped(case, access_list, opened, link, kind)) is not None
+            }
         if stopped:
             return _told(placement, access_list, stopped)
     return None
@@ -68,7 +103,9 @@ def _stops_neighbours(case: Case, placement: Placement, access_list: AccessList)
 
 @finds("vrrp-blocked")
 def vrrp_blocked(case: Case) -> Iterator[Finding]:
-    """Yield the lists that stop what the devices of a shared gateway tell each other (RFC 9568 sections 5.1 and 7)."""
+    """Yield the lists that stop what the devices of a shared gateway tell each other (RFC 9568
+    sections 5.1 and 7).
+    """
     told: set[tuple[str, Point, Direction]] = set()
     for gateway in case.plan.gateways:
         for family in dict.fromkeys(address.family for address in gateway.addresses):
@@ -78,20 +115,40 @@ def vrrp_blocked(case: Case) -> Iterator[Finding]:
                     continue
                 told.add(key)
                 closed = isinstance(decider.access_list, ClosedPlace)
-                where = "it is closed, which" if closed else "its otherwise line" if decider.entry is None else str(decider.number)
+                where = (
+                    "it is closed, which"
+                    if closed
+                    else "its otherwise line"
+                    if decider.entry is None
+                    else str(decider.number)
+                )
                 source, group = Address(family, packet.source), Address(family, packet.destination)
                 sent_by = "fe80::/10" if family is Family.IPV6 else str(source)
                 fault = Fault(
-                    f"{placement.direction} on {placement.point} {where} stops VRRP among the devices that share {gateway.addresses[0]} on {gateway.on}: "
+                    f"{placement.direction} on {placement.point} {where} stops VRRP among the "
+                    f"devices that share {gateway.addresses[0]} on {gateway.on}: "
                     "each will take the others for gone and answer itself (RFC 9568)",
-                    f"permit first: {sent_by}" if decider.access_list.kind is Kind.STANDARD else f"permit first: vrrp {sent_by} to {group}",
+                    f"permit first: {sent_by}"
+                    if decider.access_list.kind is Kind.STANDARD
+                    else f"permit first: vrrp {sent_by} to {group}",
                 )
                 place = placement.place if decider.entry is None else decider.place
-                yield Finding("vrrp-blocked", place, None if closed else placement.access_list, decider.number, fault, packet=packet)
+                yield Finding(
+                    "vrrp-blocked",
+                    place,
+                    None if closed else placement.access_list,
+                    decider.number,
+                    fault,
+                    packet=packet,
+                )
 
 
-def _unheard(case: Case, gateway: SharedGateway, family: Family) -> Iterator[tuple[Placement, Decider, Packet]]:
-    """Yield who stops which advertisement, on the way between any two devices that share a gateway."""
+def _unheard(
+    case: Case, gateway: SharedGateway, family: Family
+) -> Iterator[tuple[Placement, Decider, Packet]]:
+    """Yield who stops which advertisement, on the way between any two devices that share a
+    gateway.
+    """
     plan, network = case.plan, case.network
     group = _ALL_VRRP[family]
     others = {point.owner for point in gateway.by}
@@ -109,14 +166,20 @@ def _unheard(case: Case, gateway: SharedGateway, family: Family) -> Iterator[tup
         for start, moves in network.starts(sender, group):
             for move in (each for each in moves if each.device in others):
                 for crossing in (*start.crossings, *move.crossings):
-                    access_list = None if crossing.rulings is not None else network.list_at(crossing, family)
+                    access_list = (
+                        None if crossing.rulings is not None else network.list_at(crossing, family)
+                    )
                     if access_list is None or not case.looks_at(access_list):
                         continue
                     for opened in case.states(access_list):
                         decider = case.index(access_list, opened).decide(packet)
                         if not decider.permits:
                             at = crossing.point, crossing.direction, access_list.name
-                            yield stands.get(at) or Placement(at[2], at[1], at[0], access_list.place), decider, packet
+                            yield (
+                                stands.get(at) or Placement(at[2], at[1], at[0], access_list.place),
+                                decider,
+                                packet,
+                            )
                             break
 
 
@@ -124,27 +187,48 @@ def _link(case: Case, placement: Placement) -> _Link | None:
     """Return what has to pass at a place, or None where neighbour discovery does not pass."""
     plan, point, inward = case.plan, placement.point, placement.direction is Direction.INBOUND
     if point.kind is PointKind.INTERFACE:
-        # What a device itself sends is not asked at its own interfaces, and nothing else of the link goes out there.
+        # What a device itself sends is not asked at its own interfaces, and nothing else of the
+        # link goes out there.
         interface = plan.devices[point.owner].interfaces[point.part]
         own = interface.in_family(Family.IPV6)
         segment = plan.segments[interface.on]
-        blocks = tuple(each.connected for each in own) if segment.outside else tuple(b for b in segment.prefixes if b.family is Family.IPV6)
+        blocks = (
+            tuple(each.connected for each in own)
+            if segment.outside
+            else tuple(b for b in segment.prefixes if b.family is Family.IPV6)
+        )
         if not inward or not own:
             return None
-        return _Link(_FROM_HOSTS, (_LINK_LOCAL, _NOBODY_YET, *blocks), tuple(single(each.address) for each in own))
+        return _Link(
+            _FROM_HOSTS,
+            (_LINK_LOCAL, _NOBODY_YET, *blocks),
+            tuple(single(each.address) for each in own),
+        )
     if point.kind in (PointKind.HOST, PointKind.GROUP):
         return _Link(_FROM_HOSTS if inward else _FROM_ROUTERS, (_LINK_LOCAL, _NOBODY_YET), ())
     if point.kind is not PointKind.PORT:
         return None
-    interfaces = [each for device in plan.devices.values() for each in device.interfaces.values() if each.at == point]
+    interfaces = [
+        each
+        for device in plan.devices.values()
+        for each in device.interfaces.values()
+        if each.at == point
+    ]
     if point in plan.cabled:
         return _Link((ROUTER_SOLICITATION, *_FROM_ROUTERS), (_LINK_LOCAL, _NOBODY_YET), ())
-    return _Link(_FROM_ROUTERS if inward is bool(interfaces) else _FROM_HOSTS, (_LINK_LOCAL, _NOBODY_YET), ())
+    return _Link(
+        _FROM_ROUTERS if inward is bool(interfaces) else _FROM_HOSTS, (_LINK_LOCAL, _NOBODY_YET), ()
+    )
 
 
-def _stopped(case: Case, access_list: AccessList, opened: State, link: _Link, kind: int) -> tuple[Decider, Packet] | None:
+def _stopped(
+    case: Case, access_list: AccessList, opened: State, link: _Link, kind: int
+) -> tuple[Decider, Packet] | None:
     """Return who stops a message, other than one from single machines, and the message."""
-    solicited = tuple(Pattern(Family.IPV6, _SOLICITED.value | own.value & _SOLICITED.wildcard, 0) for own in link.own) or (_SOLICITED,)
+    solicited = tuple(
+        Pattern(Family.IPV6, _SOLICITED.value | own.value & _SOLICITED.wildcard, 0)
+        for own in link.own
+    ) or (_SOLICITED,)
     destinations = {
         ROUTER_SOLICITATION: (_ALL_ROUTERS,),
         ROUTER_ADVERTISEMENT: (_ALL_NODES,),
@@ -162,19 +246,26 @@ def _stopped(case: Case, access_list: AccessList, opened: State, link: _Link, ki
                 for part in piece.regions() if not decider.permits else ():
                     if part.source.single is None or source is _NOBODY_YET:
                         usual = part.source & _SOME_MACHINE
-                        return decider, PacketSet.of(part.between(usual or part.source, part.destination)).witness()
+                        return decider, PacketSet.of(
+                            part.between(usual or part.source, part.destination)
+                        ).witness()
     return None
 
 
-def _told(placement: Placement, access_list: AccessList, stopped: dict[int, tuple[Decider, Packet]]) -> Finding:
+def _told(
+    placement: Placement, access_list: AccessList, stopped: dict[int, tuple[Decider, Packet]]
+) -> Finding:
     names = {number: name for name, number in iana.icmp_types(ICMPV6).items()}
     decider, packet = next(iter(stopped.values()))
     where = "its otherwise line" if decider.entry is None else str(decider.number)
     words = [names[kind] for kind in stopped]
     fault = Fault(
-        f"{placement.direction} on {placement.point} {where} stops {', '.join(words)} of the link itself, without which IPv6 finds no neighbour there "
+        f"{placement.direction} on {placement.point} {where} stops {', '.join(words)} of the link "
+        "itself, without which IPv6 finds no neighbour there "
         f"(RFC 4861; RFC 4890 section 4.4.1)",
         f"permit first: {', '.join(f'icmp/{word}' for word in words)}, each any to any",
     )
     place = placement.place if decider.entry is None else decider.place
-    return Finding("neighbour-blocked", place, access_list.name, decider.number, fault, packet=packet)
+    return Finding(
+        "neighbour-blocked", place, access_list.name, decider.number, fault, packet=packet
+    )

@@ -1,4 +1,6 @@
-"""Findings about words that say something else than people mean by them: masks, protocols, transports, subnets."""
+"""Findings about words that say something else than people mean by them: masks, protocols,
+transports, subnets.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,9 @@ from crossgate.core.model.service import split_service
 
 
 class _Addressed(NamedTuple):
-    """Addresses with where they are written: in an entry of a list, or in a group, whose name leads the message."""
+    """Addresses with where they are written: in an entry of a list, or in a group, whose name leads
+    the message.
+    """
 
     place: Place
     access_list: AccessList | None
@@ -38,7 +42,9 @@ class _Addressed(NamedTuple):
 
 
 def _addressed(case: Case) -> Iterator[_Addressed]:
-    """Yield the sources and destinations of entries that are no names, and the members of groups."""
+    """Yield the sources and destinations of entries that are no names, and the members of
+    groups.
+    """
     for access_list in case.plan.lists.values():
         for entry in case.entries(access_list):
             for addresses in (entry.source, entry.destination):
@@ -47,20 +53,32 @@ def _addressed(case: Case) -> Iterator[_Addressed]:
     for group in case.plan.groups.values():
         for members in group.members.values():
             for each in members.patterns:
-                yield _Addressed(group.place, None, None, f"group {group.name}: ", Addresses(str(each), (each,)))
+                yield _Addressed(
+                    group.place, None, None, f"group {group.name}: ", Addresses(str(each), (each,))
+                )
 
 
 def _finding(name: str, at: _Addressed, fault: Fault) -> Finding:
     return _at(name, at.place, at.access_list, at.entry, fault._replace(what=at.lead + fault.what))
 
 
-def _at(name: str, place: Place, access_list: AccessList | None, entry: Entry | None, fault: Fault) -> Finding:
-    return Finding(name, place, access_list.name if access_list else None, entry.number if entry else None, fault)
+def _at(
+    name: str, place: Place, access_list: AccessList | None, entry: Entry | None, fault: Fault
+) -> Finding:
+    return Finding(
+        name,
+        place,
+        access_list.name if access_list else None,
+        entry.number if entry else None,
+        fault,
+    )
 
 
 @finds("mask-reversed")
 def mask_reversed(case: Case) -> Iterator[Finding]:
-    """Yield the entries and groups with a netmask where a wildcard is meant, and the entries with a wildcard where a netmask is."""
+    """Yield the entries and groups with a netmask where a wildcard is meant, and the entries with a
+    wildcard where a netmask is.
+    """
     for at in _addressed(case):
         addresses = at.addresses
         fault = _netmask_as_wildcard(addresses) or _all_or_nothing(addresses.text)
@@ -69,28 +87,45 @@ def mask_reversed(case: Case) -> Iterator[Finding]:
 
 
 def other_mask(addresses: Addresses) -> str | None:
-    """Return addresses written with the kind of mask that is meant, where they have the other kind (`mask-reversed`); None where they have not."""
+    """Return addresses written with the kind of mask that is meant, where they have the other kind
+    (`mask-reversed`); None where they have not.
+    """
     meant = _wildcard_meant(addresses)
     if meant is not None:
         return f"{addresses.text.partition(' wild ')[0]} wild {format_address(*meant)}"
-    return re.split(" wild | mask ", addresses.text)[0] if _all_or_nothing(addresses.text) is not None else None
+    return (
+        re.split(" wild | mask ", addresses.text)[0]
+        if _all_or_nothing(addresses.text) is not None
+        else None
+    )
 
 
 def _netmask_as_wildcard(addresses: Addresses) -> Fault | None:
-    """Tell of a wildcard whose 1 bits are one run at the left, as a netmask's are; None where there is none."""
+    """Tell of a wildcard whose 1 bits are one run at the left, as a netmask's are; None where there
+    is none.
+    """
     meant = _wildcard_meant(addresses)
     if meant is None:
         return None
     family, wildcard = meant
     address, _, mask = addresses.text.partition(" wild ")
     return Fault(
-        f"{mask} is a netmask: as a wildcard it leaves the network open and matches one address in {wildcard + 1:,} of every one",
-        f"write {address} wild {format_address(family, wildcard)}, which is {address}/{family.bits - wildcard.bit_length()}",
+        (
+            f"{mask} is a netmask: as a wildcard it leaves the network open and matches one "
+            "address "
+            f"in {wildcard + 1:,} of every one"
+        ),
+        (
+            f"write {address} wild {format_address(family, wildcard)}, which is "
+            f"{address}/{family.bits - wildcard.bit_length()}"
+        ),
     )
 
 
 def _wildcard_meant(addresses: Addresses) -> tuple[Family, int] | None:
-    """Return the wildcard that is meant where the one written is a netmask; None where it is none."""
+    """Return the wildcard that is meant where the one written is a netmask; None where it is
+    none.
+    """
     for each in addresses.patterns if " wild " in addresses.text else ():
         fixed = each.family.mask & ~each.wildcard
         if each.wildcard and fixed and fixed & (fixed + 1) == 0:
@@ -99,7 +134,9 @@ def _wildcard_meant(addresses: Addresses) -> tuple[Family, int] | None:
 
 
 def _all_or_nothing(text: str) -> Fault | None:
-    """Tell of an address of which the mask leaves nothing, so that it is any: a mask of the other kind; None where there is none."""
+    """Tell of an address of which the mask leaves nothing, so that it is any: a mask of the other
+    kind; None where there is none.
+    """
     address, word, mask = text.partition(" mask ") if " mask " in text else text.partition(" wild ")
     if not word:
         return None
@@ -107,7 +144,10 @@ def _all_or_nothing(text: str) -> Fault | None:
     if value.value == 0 or bits != (0 if word == " mask " else value.family.mask):
         return None
     kind, other = ("netmask", "wildcard") if word == " mask " else ("wildcard", "netmask")
-    return Fault(f"{mask} as a {kind} leaves nothing of {address}, so this is any", f"if it is meant as a {other}, write {address}")
+    return Fault(
+        f"{mask} as a {kind} leaves nothing of {address}, so this is any",
+        f"if it is meant as a {other}, write {address}",
+    )
 
 
 @finds("subnet-missed")
@@ -116,21 +156,36 @@ def subnet_missed(case: Case) -> Iterator[Finding]:
     for at in _addressed(case):
         for name, block, half in nearly_subnets(case.plan, at.addresses):
             wider = at.addresses.patterns[0].wildcard > block.wildcard
-            yield _finding("subnet-missed", at, _odd_bit(at.addresses.text, name, block, half, wider))
+            yield _finding(
+                "subnet-missed", at, _odd_bit(at.addresses.text, name, block, half, wider)
+            )
 
 
 def nearly_subnets(plan: Plan, addresses: Addresses) -> Iterator[tuple[str, Pattern, Pattern]]:
-    """Yield the subnets that addresses begin like with one bit more or less free, each with its prefix and the half that is too much or missed."""
+    """Yield the subnets that addresses begin like with one bit more or less free, each with its
+    prefix and the half that is too much or missed.
+    """
     if len(addresses.patterns) != 1:
         return
-    blocks = [(segment, block) for segment in plan.segments.values() if not segment.outside for block in segment.prefixes]
+    blocks = [
+        (segment, block)
+        for segment in plan.segments.values()
+        if not segment.outside
+        for block in segment.prefixes
+    ]
     (meant,), written = addresses.patterns, _first_address(addresses.text)
     for segment, block in blocks:
         odd = meant.wildcard ^ block.wildcard
-        if written != Address(block.family, block.value) or odd.bit_count() != 1 or meant.wildcard == 0:
+        if (
+            written != Address(block.family, block.value)
+            or odd.bit_count() != 1
+            or meant.wildcard == 0
+        ):
             continue
         half = pattern(block.family, block.value ^ odd, meant.wildcard & block.wildcard)
-        if not (meant.wildcard > block.wildcard and any(other.overlaps(half) for _, other in blocks)):
+        if not (
+            meant.wildcard > block.wildcard and any(other.overlaps(half) for _, other in blocks)
+        ):
             yield segment.name, block, half
 
 
@@ -143,12 +198,20 @@ def _first_address(text: str) -> Address | None:
 
 def _odd_bit(text: str, name: str, block: Pattern, half: Pattern, wider: bool) -> Fault:
     if wider:
-        return Fault(f"{text} is one bit wider than {name}, which is {block}, and takes {half} too", f"write {name}")
-    return Fault(f"{text} is one bit narrower than {name}, which is {block}, and misses {half}", f"write {name} if all of it is meant")
+        return Fault(
+            f"{text} is one bit wider than {name}, which is {block}, and takes {half} too",
+            f"write {name}",
+        )
+    return Fault(
+        f"{text} is one bit narrower than {name}, which is {block}, and misses {half}",
+        f"write {name} if all of it is meant",
+    )
 
 
 def _words(case: Case) -> Iterator[tuple[Place, AccessList | None, Entry | None, str]]:
-    """Yield the service tokens of entries, and those of the plan's own services, with where they are written."""
+    """Yield the service tokens of entries, and those of the plan's own services, with where they
+    are written.
+    """
     for access_list in case.plan.lists.values():
         for entry in case.entries(access_list):
             for token in split_service(entry.service.text):
@@ -158,7 +221,9 @@ def _words(case: Case) -> Iterator[tuple[Place, AccessList | None, Entry | None,
             yield service.place, None, None, token
 
 
-def _about_words(case: Case, name: str, wrong: Callable[[AccessList | None, Entry | None, str], Fault | None]) -> Iterator[Finding]:
+def _about_words(
+    case: Case, name: str, wrong: Callable[[AccessList | None, Entry | None, str], Fault | None]
+) -> Iterator[Finding]:
     for place, access_list, entry, token in _words(case):
         fault = wrong(access_list, entry, token)
         if fault is not None:
@@ -184,16 +249,29 @@ def protocol_meant(case: Case) -> Iterator[Finding]:
 
 @finds("transport-narrowed")
 def transport_narrowed(case: Case) -> Iterator[Finding]:
-    """Yield services named behind one transport that are spoken over others too, where no other entry takes these."""
+    """Yield services named behind one transport that are spoken over others too, where no other
+    entry takes these.
+    """
 
     def wrong(access_list: AccessList | None, entry: Entry | None, token: str) -> Fault | None:
         transport, slash, names = token.partition("/")
         for name in names.split(",") if slash and transport in ("tcp", "udp") else ():
             ports, transports = iana.services().get(name, ((0, 0), ()))
             others = [each for each in transports if each != transport]
-            left = [each for each in others if not (access_list and entry and _taken(access_list, entry, iana.protocols()[each], ports))]
+            left = [
+                each
+                for each in others
+                if not (
+                    access_list
+                    and entry
+                    and _taken(access_list, entry, iana.protocols()[each], ports)
+                )
+            ]
             if left:
-                said = f"{token} takes {name} over {transport.upper()} only, and it is spoken over {' and '.join(map(str.upper, left))} too"
+                said = (
+                    f"{token} takes {name} over {transport.upper()} only, and it is spoken "
+                    f"over {' and '.join(map(str.upper, left))} too"
+                )
                 return Fault(said, f"write {name} for all of it")
         return None
 
@@ -204,9 +282,11 @@ def _taken(access_list: AccessList, entry: Entry, protocol: int, ports: tuple[in
     """Whether another entry, between the same ends, names these ports of another protocol."""
     return any(
         each is not entry
-        and (each.source.patterns, each.destination.patterns) == (entry.source.patterns, entry.destination.patterns)
+        and (each.source.patterns, each.destination.patterns)
+        == (entry.source.patterns, entry.destination.patterns)
         and any(
-            term.protocol == protocol and any(low <= ports[0] and ports[1] <= high for low, high in term.ports or ())
+            term.protocol == protocol
+            and any(low <= ports[0] and ports[1] <= high for low, high in term.ports or ())
             for term in each.service.terms
         )
         for each in access_list.entries

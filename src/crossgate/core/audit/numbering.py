@@ -12,17 +12,24 @@ from crossgate.core.model.finding import Fault, Finding
 
 @finds("number-kind")
 def number_kind(case: Case) -> Iterator[Finding]:
-    """Yield the numbered lists whose number says the other kind, or none, by the plan's numbering."""
+    """Yield the numbered lists whose number says the other kind, or none, by the plan's
+    numbering.
+    """
     for access_list in case.plan.lists.values():
         if not access_list.name.isdigit():
             continue
         says = numbered_kind(int(access_list.name), case.plan.numbering)
         if says is access_list.kind:
             continue
-        ranges = ", ".join(f"{first}-{last}" for kind, first, last in case.plan.numbering if kind is access_list.kind)
+        ranges = ", ".join(
+            f"{first}-{last}"
+            for kind, first, last in case.plan.numbering
+            if kind is access_list.kind
+        )
         tells = f"says {says}" if says else "is in no range of the numbering"
         fault = Fault(
-            f"the number {access_list.name} {tells}, but the list is {access_list.kind}", f"{access_list.kind} numbers are {ranges}"
+            f"the number {access_list.name} {tells}, but the list is {access_list.kind}",
+            f"{access_list.kind} numbers are {ranges}",
         )
         yield Finding("number-kind", access_list.place, access_list.name, None, fault)
 
@@ -36,9 +43,19 @@ def out_of_order(case: Case) -> Iterator[Finding]:
         for entry in by_line:
             if highest is not None and entry.number < highest.number:
                 fault = Fault(
-                    f"entry {entry.number} stands below {highest.number} (line {highest.place.line}) and is read before it",
+                    (
+                        f"entry {entry.number} stands below {highest.number} (line "
+                        f"{highest.place.line}) and is read before it"
+                    ),
                     "move the line up, so that the list reads as it works",
                 )
-                yield Finding("out-of-order", entry.place, access_list.name, entry.number, fault, (highest.number,))
+                yield Finding(
+                    "out-of-order",
+                    entry.place,
+                    access_list.name,
+                    entry.number,
+                    fault,
+                    (highest.number,),
+                )
             else:
                 highest = entry

@@ -23,16 +23,24 @@ def unplaced(case: Case) -> Iterator[Finding]:
     placed = {placement.access_list for placement in case.plan.every_placement}
     for access_list in case.plan.every_list.values():
         if access_list.name not in placed:
-            where = "SWITCH.PORT" if access_list.name in case.plan.frame_lists else "DEVICE.INTERFACE"
+            where = (
+                "SWITCH.PORT" if access_list.name in case.plan.frame_lists else "DEVICE.INTERFACE"
+            )
             mend = f"write: place {access_list.name} inbound on {where}"
             yield Finding(
-                "unplaced", access_list.place, access_list.name, None, Fault("nothing places it, so no packet ever meets it", mend)
+                "unplaced",
+                access_list.place,
+                access_list.name,
+                None,
+                Fault("nothing places it, so no packet ever meets it", mend),
             )
 
 
 @finds("asked-twice")
 def asked_twice(case: Case) -> Iterator[Finding]:
-    """Yield the placements at a port whose list follows the machine there anyway, itself or another that decides by the same entries."""
+    """Yield the placements at a port whose list follows the machine there anyway, itself or another
+    that decides by the same entries.
+    """
     plan = case.plan
     hosts: dict[Point, list[Host]] = {}
     for host in plan.hosts.values():
@@ -44,7 +52,10 @@ def asked_twice(case: Case) -> Iterator[Finding]:
             own = plan.placed.get((host.point, placement.direction, here.family))
             if own is not None and own.says == here.says:
                 fault = Fault(
-                    f"{own.name} follows {host.name}, which is at {placement.point}: {placement.direction} there the same is asked twice",
+                    (
+                        f"{own.name} follows {host.name}, which is at {placement.point}: "
+                        f"{placement.direction} there the same is asked twice"
+                    ),
                     f"lift it: crossgate lift {here.name} {placement.direction} {placement.point}",
                 )
                 yield Finding("asked-twice", placement.place, here.name, None, fault)
@@ -52,7 +63,9 @@ def asked_twice(case: Case) -> Iterator[Finding]:
 
 @finds("standard-near-source")
 def standard_near_source(case: Case) -> Iterator[Finding]:
-    """Yield the standard lists that stop machines where they leave their own subnet, and so on the way to everywhere."""
+    """Yield the standard lists that stop machines where they leave their own subnet, and so on the
+    way to everywhere.
+    """
     for placement in case.plan.placements:
         access_list = case.plan.lists[placement.access_list]
         segment = _source_side(case, placement)
@@ -64,14 +77,17 @@ def standard_near_source(case: Case) -> Iterator[Finding]:
             destination.end.segment: None
             for source, row in passing.rows.items()
             for destination in (passing.classes[index] for index in row.nonzero()[0])
-            if passing.classes[source].end.segment == segment.name and not destination.scoped and destination.end.segment != segment.name
+            if passing.classes[source].end.segment == segment.name
+            and not destination.scoped
+            and destination.end.segment != segment.name
         }
         stopped = None
         with answered(f"which machines of {segment.name} {access_list.name} stops", case.missed):
             stopped = _stopped_machine(case, access_list, segment)
         if len(to) > 1 and stopped is not None:
             fault = Fault(
-                f"a standard list sees only sources: what it stops of {segment.name} {placement.direction} on {placement.point}, as {stopped}, "
+                f"a standard list sees only sources: what it stops of {segment.name} "
+                f"{placement.direction} on {placement.point}, as {stopped}, "
                 f"it stops on the way to {first_of([*to])} alike",
                 "place it near the destination, or write an extended list",
             )
@@ -79,7 +95,9 @@ def standard_near_source(case: Case) -> Iterator[Finding]:
 
 
 def _source_side(case: Case, placement: Placement) -> Segment | None:
-    """Return the subnet whose machines' traffic comes in at a place, where it is the first that they cross; None elsewhere."""
+    """Return the subnet whose machines' traffic comes in at a place, where it is the first that
+    they cross; None elsewhere.
+    """
     point, segment = placement.point, None
     if point.kind is PointKind.SUBNET and placement.direction is Direction.OUTBOUND:
         segment = case.plan.segments.get(point.owner)
@@ -93,8 +111,14 @@ def _stopped_machine(case: Case, access_list: AccessList, segment: Segment) -> A
     family, own = access_list.family, [*case.plan.interface_of, *case.plan.gateway_at]
     for opened in case.states(access_list):
         for block in (each for each in segment.prefixes if each.family is family):
-            ends = tuple(single(Address(family, value)) for value in (block.first, block.last) if block.size > 2)
-            taken = AddressSet.of(family, (*ends, *(single(address) for address in own if address.family is family)))
+            ends = tuple(
+                single(Address(family, value))
+                for value in (block.first, block.last)
+                if block.size > 2
+            )
+            taken = AddressSet.of(
+                family, (*ends, *(single(address) for address in own if address.family is family))
+            )
             machines = Region(AddressSet.of(family, (block,)), everywhere(family))
             for piece, decider in case.session.regions.of(access_list, opened).split(machines):
                 for part in piece.regions() if not decider.permits else ():
@@ -114,11 +138,15 @@ def one_family(case: Case) -> Iterator[Finding]:
         open_at = (
             point
             for point in case.plan.points_of(placement.point, family)
-            if (point, placement.direction, other) not in placed and case.crossing(other, Crossing(point, placement.direction)).rows
+            if (point, placement.direction, other) not in placed
+            and case.crossing(other, Crossing(point, placement.direction)).rows
         )
         point = next(open_at, None)
         if point is None:
             continue
-        what = f"{other.label} passes {placement.direction} on {point} too, and no list of it stands there"
+        what = (
+            f"{other.label} passes {placement.direction} on {point} too, and no list of it "
+            "stands there"
+        )
         fault = Fault(what, f"write an {other.word} list and place it there")
         yield Finding("one-family", placement.place, placement.access_list, None, fault)

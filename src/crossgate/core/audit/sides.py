@@ -1,11 +1,12 @@
 """Entries that ask for nothing that comes by where their list stands, and where it does come by.
 
-1. What comes by a place is what machines send from their own addresses, on any of the equally good ways. A device's own addresses
-   count where an entry names them one by one, or has no others; what stays on its link also where its sender has no address yet.
-2. Where nothing comes by, it is looked for the other way at the same place, with source and destination swapped, and on the way
-   that it takes through the network.
-3. A denial of inside sources where an outside comes in, or of outside ones where the inside does, guards against false sources
-   (RFC 2827): it is where it belongs.
+1. What comes by a place is what machines send from their own addresses, on any of the equally good
+   ways. A device's own addresses count where an entry names them one by one, or has no others; what
+   stays on its link also where its sender has no address yet.
+2. Where nothing comes by, it is looked for the other way at the same place, with source and
+   destination swapped, and on the way that it takes through the network.
+3. A denial of inside sources where an outside comes in, or of outside ones where the inside does,
+   guards against false sources (RFC 2827): it is where it belongs.
 """
 
 from __future__ import annotations
@@ -38,64 +39,114 @@ def wrong_side(case: Case) -> Iterator[Finding]:
     for access_list in case.placed():
         crossings = [Crossing(*place) for place in case.plan.places_of(access_list)]
         for entry in case.entries(access_list):
-            with answered(f"whether anything can match {line_name(access_list.name, entry.number)} where it stands", case.missed):
+            with answered(
+                (
+                    f"whether anything can match {line_name(access_list.name, entry.number)} "
+                    "where it "
+                    "stands"
+                ),
+                case.missed,
+            ):
                 found = _fault(case, access_list, entry, crossings)
                 if found is not None:
                     fault, passes = found
-                    yield Finding("wrong-side", entry.place, access_list.name, entry.number, fault, passes=passes and passes.place)
+                    yield Finding(
+                        "wrong-side",
+                        entry.place,
+                        access_list.name,
+                        entry.number,
+                        fault,
+                        passes=passes and passes.place,
+                    )
     yield from misplaced(case)
 
 
-def _fault(case: Case, access_list: AccessList, entry: Entry, crossings: Sequence[Crossing]) -> tuple[Fault, Crossing | None] | None:
-    """Return why nothing that comes by can match an entry, what to do, and where it does come by; None where something can."""
+def _fault(
+    case: Case, access_list: AccessList, entry: Entry, crossings: Sequence[Crossing]
+) -> tuple[Fault, Crossing | None] | None:
+    """Return why nothing that comes by can match an entry, what to do, and where it does come by;
+    None where something can.
+    """
     region = entry_region(entry, access_list.family)
     if region is not None:
         if any(comes_by(case, entry, region, each) for each in crossings):
             return None
-        if entry.action is not Action.PERMIT and any(_guards(case, entry, access_list.family, each) for each in crossings):
+        if entry.action is not Action.PERMIT and any(
+            _guards(case, entry, access_list.family, each) for each in crossings
+        ):
             return None
     places = [each for each in case.plan.placements if each.access_list == access_list.name]
-    nothing = f"nothing that passes {' or '.join(f'{each.direction} on {each.point}' for each in places)} can match it"
+    nothing = (
+        "nothing that passes "
+        f"{' or '.join(f'{each.direction} on {each.point}' for each in places)} can match "
+        "it"
+    )
     if region is not None:
         classes = case.session.address_classes(region.family)
         turned = replace(entry, source=entry.destination, destination=entry.source)
         for crossing in crossings:
-            other = next(direction for direction in Direction if direction is not crossing.direction)
+            other = next(
+                direction for direction in Direction if direction is not crossing.direction
+            )
             if comes_by(case, entry, region, back := crossing._replace(direction=other)):
-                return Fault(f"{nothing}, but {other} there it could", f"place the list {other}"), back
+                return Fault(
+                    f"{nothing}, but {other} there it could", f"place the list {other}"
+                ), back
             if comes_by(case, turned, region.between(region.destination, region.source), crossing):
-                return Fault(f"{nothing}: there source and destination are the other way round", "swap them"), None
+                return Fault(
+                    f"{nothing}: there source and destination are the other way round", "swap them"
+                ), None
         links = [
-            {classes[index].end.segment for index in case.meant(region.family, each.patterns)} for each in (entry.source, entry.destination)
+            {classes[index].end.segment for index in case.meant(region.family, each.patterns)}
+            for each in (entry.source, entry.destination)
         ]
         if links[0] == links[1] and len(links[0]) == 1:
-            return Fault(f"{nothing}: both ends are on {links[0].pop()}, and what stays there passes no device", "drop it"), None
+            return Fault(
+                (
+                    f"{nothing}: both ends are on {links[0].pop()}, and what stays there passes no "
+                    "device"
+                ),
+                "drop it",
+            ), None
         elsewhere = _elsewhere(case, access_list, entry, region)
         if elsewhere is not None:
             place = f"{elsewhere.direction} on {elsewhere.point}"
-            return Fault(f"{nothing}: what it asks for passes {place}", "move it to a list that stands there"), elsewhere
-        if entry.action is not Action.PERMIT and any(_anybody_sends(case, entry, region, each) for each in crossings):
+            return Fault(
+                f"{nothing}: what it asks for passes {place}", "move it to a list that stands there"
+            ), elsewhere
+        if entry.action is not Action.PERMIT and any(
+            _anybody_sends(case, entry, region, each) for each in crossings
+        ):
             return None  # who claims such an address may be meant
     return Fault(nothing, "put it where its traffic passes, see: crossgate points FROM TO"), None
 
 
 def comes_by(case: Case, entry: Entry, region: Region, crossing: Crossing) -> bool:
-    """Whether some packet that a machine sends from its own address comes by a place and matches an entry, which takes a region."""
+    """Whether some packet that a machine sends from its own address comes by a place and matches an
+    entry, which takes a region.
+    """
     family = region.family
     passing = case.crossing(family, crossing)
     if not passing.rows:
         return False
     classes = passing.classes
-    senders = [index for index in case.meant(family, entry.source.patterns) if index in passing.rows]
+    senders = [
+        index for index in case.meant(family, entry.source.patterns) if index in passing.rows
+    ]
     # The innermost first: they leave nothing out, so that it is easy to find a packet in them.
     for index in reversed(case.meant(family, entry.destination.patterns)):
         if classes[index].scoped:
-            if index in passing.anyone_to and (_unaddressed(region.source) or any(passing.rows[start][index] for start in senders)):
+            if index in passing.anyone_to and (
+                _unaddressed(region.source) or any(passing.rows[start][index] for start in senders)
+            ):
                 return True
             continue
         for start in senders:
             if passing.rows[start][index]:
-                ends = case.own_addresses(family, start) & region.source, case.own_addresses(family, index) & region.destination
+                ends = (
+                    case.own_addresses(family, start) & region.source,
+                    case.own_addresses(family, index) & region.destination,
+                )
                 if apart(*ends):
                     return True
     return False
@@ -108,13 +159,17 @@ def _unaddressed(source: AddressSet) -> bool:
 
 @cache
 def _without_address(family: Family) -> AddressSet:
-    """Return what a machine sends from that has no address yet, or one of its link alone (RFC 1122, RFC 3927, RFC 4291)."""
+    """Return what a machine sends from that has no address yet, or one of its link alone (RFC 1122,
+    RFC 3927, RFC 4291).
+    """
     blocks = {Family.IPV4: ("0.0.0.0", "169.254.0.0/16"), Family.IPV6: ("::", "fe80::/10")}[family]
     return AddressSet.of(family, [parse_block(each) for each in blocks])
 
 
 def _guards(case: Case, entry: Entry, family: Family, crossing: Crossing) -> bool:
-    """Whether a denial drops false sources coming in: inside ones where an outside does, and outside ones, whoever for, where it does not."""
+    """Whether a denial drops false sources coming in: inside ones where an outside does, and
+    outside ones, whoever for, where it does not.
+    """
     if crossing.direction is not Direction.INBOUND:
         return False
     passing, plan = case.crossing(family, crossing), case.plan
@@ -123,7 +178,9 @@ def _guards(case: Case, entry: Entry, family: Family, crossing: Crossing) -> boo
         return False
     whoever_for = any(each.wildcard == family.mask for each in entry.destination.patterns)
     inside = (plan.segments.get(passing.classes[index].end.segment) for index in senders)
-    return _is_outward(plan, crossing) or (whoever_for and not any(each is not None and not each.outside for each in inside))
+    return _is_outward(plan, crossing) or (
+        whoever_for and not any(each is not None and not each.outside for each in inside)
+    )
 
 
 def _is_outward(plan: Plan, crossing: Crossing) -> bool:
@@ -132,16 +189,23 @@ def _is_outward(plan: Plan, crossing: Crossing) -> bool:
 
 
 def _anybody_sends(case: Case, entry: Entry, region: Region, crossing: Crossing) -> bool:
-    """Whether anything comes by a place to a destination of an entry, whatever address its sender claims."""
+    """Whether anything comes by a place to a destination of an entry, whatever address its sender
+    claims.
+    """
     passing = case.crossing(region.family, crossing)
     return any(
-        index in passing.anyone_to and apart(region.source, case.own_addresses(region.family, index) & region.destination)
+        index in passing.anyone_to
+        and apart(region.source, case.own_addresses(region.family, index) & region.destination)
         for index in passing.classes.holding(entry.destination.patterns)
     )
 
 
-def _elsewhere(case: Case, access_list: AccessList, entry: Entry, region: Region) -> Crossing | None:
-    """Return the place that suits a list of its kind on the way of what an entry asks for; None where nothing of it passes anywhere."""
+def _elsewhere(
+    case: Case, access_list: AccessList, entry: Entry, region: Region
+) -> Crossing | None:
+    """Return the place that suits a list of its kind on the way of what an entry asks for; None
+    where nothing of it passes anywhere.
+    """
     classes, tried = case.session.address_classes(region.family), 0
     sides = [
         [index for index in case.meant(region.family, each.patterns) if not classes[index].scoped]

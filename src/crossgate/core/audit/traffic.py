@@ -1,4 +1,6 @@
-"""Findings about what becomes of traffic on its way: kept promises, replies, claimed addresses, needed messages."""
+"""Findings about what becomes of traffic on its way: kept promises, replies, claimed addresses,
+needed messages.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,14 @@ from crossgate.core.sets import spans as line
 from crossgate.core.sets.addresses import AddressSet, everywhere
 from crossgate.core.sets.effort import TooManyPieces, answered
 from crossgate.core.sets.frame import witness
-from crossgate.core.sets.region import ALL_WHAT, PROTOCOL_SHIFT, Region, entry_region, every_packet, protocol_line
+from crossgate.core.sets.region import (
+    ALL_WHAT,
+    PROTOCOL_SHIFT,
+    Region,
+    entry_region,
+    every_packet,
+    protocol_line,
+)
 from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.conditions import legs_of
 from crossgate.core.traffic.courses import Opening, by_course, from_ports, leg_regions
@@ -37,9 +46,11 @@ RFC_4890 = {
     "time-exceeded": (3 << 8, 3 << 8),
     "parameter-problem": (4 << 8 | 1, 4 << 8 | 2),
 }
-"""The error messages that RFC 4890 section 4.3.1 says must not be dropped, by type and code (`type * 256 + code`).
+"""The error messages that RFC 4890 section 4.3.1 says must not be dropped, by type and code (`type
+* 256 + code`).
 
-It names echo request and reply beside them; whether ping is to pass is the author's to say, so they are not looked for.
+It names echo request and reply beside them; whether ping is to pass is the author's to say, so they
+are not looked for.
 """
 
 
@@ -53,8 +64,12 @@ def locked_out(case: Case) -> Iterator[Finding]:
             if not result.answered:
                 case.missed.append(TooManyPieces(f"{expectation.text}: {result.why}"))
             elif not result.held:
-                fault = Fault(f"{expectation.text} does not hold: {result.why}", f"needed: {result.needed}")
-                yield Finding("locked-out", expectation.place, None, None, fault, packet=result.counterexample)
+                fault = Fault(
+                    f"{expectation.text} does not hold: {result.why}", f"needed: {result.needed}"
+                )
+                yield Finding(
+                    "locked-out", expectation.place, None, None, fault, packet=result.counterexample
+                )
 
 
 @finds("replies-blocked")
@@ -70,18 +85,35 @@ def replies_blocked(case: Case) -> Iterator[Finding]:
             if entry.action is not Action.PERMIT or _only_sees_sources(case, access_list, entry):
                 continue
             sent = case.sent(access_list, entry)
-            across = case.across(access_list, entry, sent, [each for each in classes.overlapping(entry.source.patterns) if each in sent])
+            across = case.across(
+                access_list,
+                entry,
+                sent,
+                [each for each in classes.overlapping(entry.source.patterns) if each in sent],
+            )
             first = next(across, None)
             begun = [] if first is None else begun_by(case, access_list, entry)
             if first is not None and begun:
-                with answered(f"whether the answers to what {line_name(access_list.name, entry.number)} permits come back", case.missed):
+                with answered(
+                    (
+                        f"whether the answers to what {line_name(access_list.name, entry.number)} "
+                        "permits come back"
+                    ),
+                    case.missed,
+                ):
                     pairs = answers.in_doubt(family, begun, chain((first,), across))
-                    found = (each for flow in pairs if (each := _half_open(case, access_list, entry, begun, flow)) is not None)
+                    found = (
+                        each
+                        for flow in pairs
+                        if (each := _half_open(case, access_list, entry, begun, flow)) is not None
+                    )
                     yield from islice(found, 1)
 
 
 def _only_sees_sources(case: Case, access_list: AccessList, entry: Entry) -> bool:
-    """Whether an entry of a standard list lets by what a subnet's machines send where they come in: it is about false sources (RFC 2827)."""
+    """Whether an entry of a standard list lets by what a subnet's machines send where they come in:
+    it is about false sources (RFC 2827).
+    """
     if access_list.kind is not Kind.STANDARD:
         return False
     for point, direction in case.plan.places_of(access_list):
@@ -102,7 +134,9 @@ def begun_by(case: Case, access_list: AccessList, entry: Entry) -> list[Opening]
 
 
 class _Answers:
-    """Which answers every list on their way lets by, whoever they are for; what is asked of many senders alike is asked once."""
+    """Which answers every list on their way lets by, whoever they are for; what is asked of many
+    senders alike is asked once.
+    """
 
     def __init__(self, case: Case) -> None:
         self._case = case
@@ -110,8 +144,12 @@ class _Answers:
         self._permitted: dict[tuple[object, ...], bool] = {}
         self._known: dict[tuple[object, ...], bool] = {}
 
-    def in_doubt(self, family: Family, begun: list[Opening], pairs: Iterable[tuple[int, int]]) -> Iterator[Flow]:
-        """Yield the flows between pairs of address classes to whose openings not every answer comes back to everyone."""
+    def in_doubt(
+        self, family: Family, begun: list[Opening], pairs: Iterable[tuple[int, int]]
+    ) -> Iterator[Flow]:
+        """Yield the flows between pairs of address classes to whose openings not every answer comes
+        back to everyone.
+        """
         # All but the senders: whom the answers are for is left open.
         to_whom = tuple((each.region.destination.patterns, each.region[2:]) for each in begun)
         for one, other in pairs:
@@ -123,10 +161,16 @@ class _Answers:
                 yield self._case.flow(family, one, other)
 
     def _come_back(self, flow: Flow, begun: list[Opening]) -> bool:
-        """Whether the lists on all ways back permit the answers to some openings to everyone, in all states of the windows."""
+        """Whether the lists on all ways back permit the answers to some openings to everyone, in
+        all states of the windows.
+        """
         none_open, family = self._case.asking(frozenset()), flow.source.address.family
         back = {each.access_list for each in none_open.asked(flow.ways, Leg.REPLY, family)}
-        return all(self._permit(self._case.asking(opened), flow, opening) for opened in self._case.states(*back) for opening in begun)
+        return all(
+            self._permit(self._case.asking(opened), flow, opening)
+            for opened in self._case.states(*back)
+            for opening in begun
+        )
 
     def _permit(self, asking: Flows, flow: Flow, opening: Opening) -> bool:
         region, family = opening.region, opening.region.family
@@ -147,53 +191,89 @@ class _Answers:
         return self._permitted[key]
 
 
-def _half_open(case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flow: Flow) -> Finding | None:
-    """Return what is found where an entry permits conversations of a flow whose way back is stopped."""
+def _half_open(
+    case: Case, access_list: AccessList, entry: Entry, begun: list[Opening], flow: Flow
+) -> Finding | None:
+    """Return what is found where an entry permits conversations of a flow whose way back is
+    stopped.
+    """
     none_open = case.asking(frozenset())
-    asked, back = (none_open.asked(flow.ways, leg, access_list.family) for leg in (Leg.REQUEST, Leg.REPLY))
+    asked, back = (
+        none_open.asked(flow.ways, leg, access_list.family) for leg in (Leg.REQUEST, Leg.REPLY)
+    )
     if not back or all(each.access_list is not access_list for each in asked):
         return None
     for opened in case.states_of((*asked, *back), lambda: legs_of((flow,), begun)):
         if not entry.in_force(opened) or case.asking(opened).stops_all(flow, begun):
             continue
-        for answer, ending in ((each, ending) for each in answers(case.asking(opened), flow, begun) for ending in each.endings):
-            if ending.verdict is not Verdict.HALF_OPEN or ending.stop is None or not ending.leg.returns or ending.leg.settles:
+        for answer, ending in (
+            (each, ending)
+            for each in answers(case.asking(opened), flow, begun)
+            for ending in each.endings
+        ):
+            if (
+                ending.verdict is not Verdict.HALF_OPEN
+                or ending.stop is None
+                or not ending.leg.returns
+                or ending.leg.settles
+            ):
                 continue
             if ending.stop.crossing.rulings is not None:
                 continue  # whose frames are stopped is nobody who should answer
             if any(stop.decider.entry is entry for stop in ending.passed):
                 packet = answer.packets.witness()
                 stop = decided_by(ending.stop.decider, ending.stop.crossing, "the answer")
-                fault = Fault(f"{packet_text(packet)} gets there, but {stop}", "permit the answers there")
-                return Finding("replies-blocked", entry.place, access_list.name, entry.number, fault, packet=packet)
+                fault = Fault(
+                    f"{packet_text(packet)} gets there, but {stop}", "permit the answers there"
+                )
+                return Finding(
+                    "replies-blocked",
+                    entry.place,
+                    access_list.name,
+                    entry.number,
+                    fault,
+                    packet=packet,
+                )
     return None
 
 
 @finds("spoofable")
 def spoofable(case: Case) -> Iterator[Finding]:
-    """Yield the entries that permit a source address which machines elsewhere can claim and get through with.
+    """Yield the entries that permit a source address which machines elsewhere can claim and get
+    through with.
 
-    What an outside sends with an address of another outside is not looked for: nobody can tell (RFC 2827 section 2). Nor is what is sent on
-    a subnet between devices where no host is: no list there can tell it from what these devices hand on.
+    What an outside sends with an address of another outside is not looked for: nobody can tell (RFC
+    2827 section 2). Nor is what is sent on a subnet between devices where no host is: no list there
+    can tell it from what these devices hand on.
     """
     links = _links(case.plan)
     for access_list, entries in case.traffic():
         every = everything(access_list.family)
         claims = Claims(case, access_list.family)
-        senders, classes = case.senders(access_list) if entries else {}, case.session.address_classes(access_list.family)
+        senders, classes = (
+            case.senders(access_list) if entries else {},
+            case.session.address_classes(access_list.family),
+        )
         if case.focus is not None and not case.touched(access_list, claimed=True):
             entries = [entry for entry in entries if case.in_focus(access_list, entry)]
         for entry in entries if senders else ():
             if entry.action is not Action.PERMIT or every in entry.source.patterns:
                 continue
-            with answered(f"who else can claim a source of {line_name(access_list.name, entry.number)}", case.missed):
+            with answered(
+                f"who else can claim a source of {line_name(access_list.name, entry.number)}",
+                case.missed,
+            ):
                 sent = case.sent(access_list, entry, claimed=True)
                 strangers = (
                     index
                     for index in sent
-                    if classes[index].end.segment not in links and claims.claimable(classes[index].end.segment, entry.source.patterns)
+                    if classes[index].end.segment not in links
+                    and claims.claimable(classes[index].end.segment, entry.source.patterns)
                 )
-                flows = (case.flow(access_list.family, *pair) for pair in case.across(access_list, entry, sent, strangers))
+                flows = (
+                    case.flow(access_list.family, *pair)
+                    for pair in case.across(access_list, entry, sent, strangers)
+                )
                 found = (
                     _told(case, access_list, entry, flow, packet)
                     for flow in flows
@@ -204,9 +284,17 @@ def spoofable(case: Case) -> Iterator[Finding]:
 
 def _links(plan: Plan) -> frozenset[str]:
     """Return the subnets that only devices are on, several of them."""
-    on = Counter(name for device in plan.devices.values() for name in {each.on for each in device.interfaces.values()})
+    on = Counter(
+        name
+        for device in plan.devices.values()
+        for name in {each.on for each in device.interfaces.values()}
+    )
     hosts = {host.on for host in plan.hosts.values()}
-    return frozenset(name for name, count in on.items() if count > 1 and name not in hosts and not plan.segments[name].outside)
+    return frozenset(
+        name
+        for name, count in on.items()
+        if count > 1 and name not in hosts and not plan.segments[name].outside
+    )
 
 
 def _told(case: Case, access_list: AccessList, entry: Entry, flow: Flow, packet: Packet) -> Finding:
@@ -214,16 +302,27 @@ def _told(case: Case, access_list: AccessList, entry: Entry, flow: Flow, packet:
     host = case.plan.host_of.get(address)
     who = f"{address} ({host.name})" if host is not None else str(address)
     fault = Fault(
-        f"a machine on {flow.source.segment} can claim {who} and get through to {Address(packet.family, packet.destination)}: no list on the "
+        f"a machine on {flow.source.segment} can claim {who} and get through to "
+        f"{Address(packet.family, packet.destination)}: no list on the "
         f"way drops it",
         f"where {flow.source.segment} comes in, permit only its own addresses (RFC 2827)",
     )
-    return Finding("spoofable", entry.place, access_list.name, entry.number, fault, packet=packet, segment=flow.source.segment)
+    return Finding(
+        "spoofable",
+        entry.place,
+        access_list.name,
+        entry.number,
+        fault,
+        packet=packet,
+        segment=flow.source.segment,
+    )
 
 
 @finds("icmp6-needed")
 def icmp6_needed(case: Case) -> Iterator[Finding]:
-    """Yield the IPv6 lists that let something by between two addresses, but not the error messages that belong to it."""
+    """Yield the IPv6 lists that let something by between two addresses, but not the error messages
+    that belong to it.
+    """
     for access_list in case.placed():
         if access_list.family is Family.IPV6:
             for opened in case.states(access_list):
@@ -231,7 +330,11 @@ def icmp6_needed(case: Case) -> Iterator[Finding]:
                 with answered(f"whether {access_list.name} stops needed ICMPv6", case.missed):
                     regions = case.session.regions.of(access_list, opened)
                     passing = _Passing(regions)
-                    stopped = {name: found for name, span in RFC_4890.items() if (found := _stops(regions, passing, span)) is not None}
+                    stopped = {
+                        name: found
+                        for name, span in RFC_4890.items()
+                        if (found := _stops(regions, passing, span)) is not None
+                    }
                 if stopped:
                     decider, packet = next(iter(stopped.values()))
                     where = "its otherwise line" if decider.entry is None else str(decider.number)
@@ -241,30 +344,55 @@ def icmp6_needed(case: Case) -> Iterator[Finding]:
                         f"permit them any to any first, as icmp/{next(iter(stopped))}",
                     )
                     place = access_list.place if decider.entry is None else decider.place
-                    yield Finding("icmp6-needed", place, access_list.name, decider.number, fault, packet=packet)
+                    yield Finding(
+                        "icmp6-needed",
+                        place,
+                        access_list.name,
+                        decider.number,
+                        fault,
+                        packet=packet,
+                    )
                     break
 
 
 class _Passing:
-    """What an IPv6 list lets by that is no ICMPv6, between ends: these are alike for most messages, and asked about once."""
+    """What an IPv6 list lets by that is no ICMPv6, between ends: these are alike for most messages,
+    and asked about once.
+    """
 
     def __init__(self, regions: ListRegions) -> None:
         self._regions = regions
-        self._found: dict[tuple[tuple[Pattern, ...], tuple[Pattern, ...]], tuple[AddressSet, AddressSet] | None] = {}
+        self._found: dict[
+            tuple[tuple[Pattern, ...], tuple[Pattern, ...]], tuple[AddressSet, AddressSet] | None
+        ] = {}
         self._others = line.less(ALL_WHAT, protocol_line(ICMPV6))
 
-    def between(self, source: AddressSet, destination: AddressSet) -> tuple[AddressSet, AddressSet] | None:
+    def between(
+        self, source: AddressSet, destination: AddressSet
+    ) -> tuple[AddressSet, AddressSet] | None:
         """Return some of these ends between which something is let by, None where nothing is."""
         key = source.patterns, destination.patterns
         if key not in self._found:
-            passing = (piece for piece, decider in self._regions.split(Region(source, destination, self._others)) if decider.permits)
-            ends = ((piece.frame.addresses(0, each[0]), piece.frame.addresses(1, each[1])) for piece in passing for each in piece.products)
+            passing = (
+                piece
+                for piece, decider in self._regions.split(Region(source, destination, self._others))
+                if decider.permits
+            )
+            ends = (
+                (piece.frame.addresses(0, each[0]), piece.frame.addresses(1, each[1]))
+                for piece in passing
+                for each in piece.products
+            )
             self._found[key] = next(ends, None)
         return self._found[key]
 
 
-def _stops(regions: ListRegions, passing: _Passing, span: tuple[int, int]) -> tuple[Decider, Packet] | None:
-    """Return who stops a message between addresses between which the list lets other packets by, and the message."""
+def _stops(
+    regions: ListRegions, passing: _Passing, span: tuple[int, int]
+) -> tuple[Decider, Packet] | None:
+    """Return who stops a message between addresses between which the list lets other packets by,
+    and the message.
+    """
     icmp = ICMPV6 << PROTOCOL_SHIFT
     messages = every_packet(Family.IPV6)._replace(what=((icmp + span[0], icmp + span[1] + 1),))
     for piece, decider in regions.split(messages):

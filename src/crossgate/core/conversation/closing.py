@@ -8,7 +8,14 @@ from crossgate.core.conversation.endings import Decisions, Ending, Example, Line
 from crossgate.core.conversation.families import NONE
 from crossgate.core.conversation.many import Many, link_of
 from crossgate.core.conversation.places import Place, Walk
-from crossgate.core.conversation.rules import Decided, Decision, Finish, Late, when_arrived, when_stopped
+from crossgate.core.conversation.rules import (
+    Decided,
+    Decision,
+    Finish,
+    Late,
+    when_arrived,
+    when_stopped,
+)
 from crossgate.core.conversation.states import OneWay, Part, State
 from crossgate.core.conversation.trails import START, Kind, LateStop, Stop, Trail
 from crossgate.core.model.accesslist import AccessList, DeciderKey
@@ -30,10 +37,14 @@ class Closing:
             return self._there(state.end, state.kind, state.trail, state.known)
         return self._both(*state.arrived, state.end, state.kind, state.trail, state.known)
 
-    def endings(self, state: State[Part], judges: Sequence[int], devices: Mapping[str, int]) -> list[Ending]:
-        """Return how it ends on all ways: the first apart, the others put together where they end alike.
+    def endings(
+        self, state: State[Part], judges: Sequence[int], devices: Mapping[str, int]
+    ) -> list[Ending]:
+        """Return how it ends on all ways: the first apart, the others put together where they end
+        alike.
 
-        `judges` are the places whose lists may judge TLS where kinds do not tell it, and `devices` the tokens of stateful devices.
+        `judges` are the places whose lists may judge TLS where kinds do not tell it, and `devices`
+        the tokens of stateful devices.
         """
         found, at = list[Ending](), self._walk.places.every()
         judging = [(at[token], devices[at[token].remembers or ""]) for token in judges]
@@ -49,23 +60,57 @@ class Closing:
                 found.append(self._there(end, kind, trail, state.known))
         return found if len(found) == 1 else self._merged(found)
 
-    def _there(self, end: Outcome | Stop, kind: Kind, trail: Trail | Many, known: Decisions) -> Ending:
+    def _there(
+        self, end: Outcome | Stop, kind: Kind, trail: Trail | Many, known: Decisions
+    ) -> Ending:
         """Return how ways end that end on the way there."""
         arrived = end is Outcome.ARRIVED
-        finish = when_arrived(self._script, None, False, ()) if arrived else when_stopped(self._script, 0, self._decided(end))
+        finish = (
+            when_arrived(self._script, None, False, ())
+            if arrived
+            else when_stopped(self._script, 0, self._decided(end))
+        )
         if isinstance(trail, Many):
             return self._of_many(finish, 0, kind.first, trail, (end, None), NO_LISTS, known)
         example = Example(self._walk, trail.link, None, False, known, self._lines)
-        return Ending(*finish, trail.by == 0, trail.number, kind.first, trail.lines, NO_LISTS, example)
+        return Ending(
+            *finish, trail.by == 0, trail.number, kind.first, trail.lines, NO_LISTS, example
+        )
 
-    def _both(self, kind: Kind, there: Trail | Many, end: Outcome | Stop, behind: Kind, back: Trail | Many, known: Decisions) -> Ending:
-        """Return how ways there end with ways back that follow them; of many these are all that they are together."""
+    def _both(
+        self,
+        kind: Kind,
+        there: Trail | Many,
+        end: Outcome | Stop,
+        behind: Kind,
+        back: Trail | Many,
+        known: Decisions,
+    ) -> Ending:
+        """Return how ways there end with ways back that follow them; of many these are all that
+        they are together.
+        """
         script, lists, last = self._script, NO_LISTS, 1
         if end is Outcome.ARRIVED:
-            judging = [(place, due) for place, due in kind.judges if place.remembers in behind.seen] if kind.judges else []
-            lists = frozenset(place.access_list for place, _ in judging if place.access_list is not None) if judging else lists
-            due = [self._walk.places.decided(place.number, line) for place, line in judging if line is not None]
-            finish = when_arrived(script, self._earliest(kind.late, behind.late), bool(judging), due)
+            judging = (
+                [(place, due) for place, due in kind.judges if place.remembers in behind.seen]
+                if kind.judges
+                else []
+            )
+            lists = (
+                frozenset(
+                    place.access_list for place, _ in judging if place.access_list is not None
+                )
+                if judging
+                else lists
+            )
+            due = [
+                self._walk.places.decided(place.number, line)
+                for place, line in judging
+                if line is not None
+            ]
+            finish = when_arrived(
+                script, self._earliest(kind.late, behind.late), bool(judging), due
+            )
             last = self._last_asked(finish, due)
         else:
             finish = when_stopped(script, 1, self._decided(end))
@@ -80,23 +125,54 @@ class Closing:
         example = Example(self._walk, there.link, back.link, True, known, self._lines)
         return Ending(*finish, by, there.number * back.number, first, lines, lists, example)
 
-    def _judged(self, kind: Kind, behind: Kind, back: Many, judging: Sequence[tuple[Place, int]], known: Decisions) -> Iterator[Ending]:
-        """Yield how many ways end on which both leading legs arrive, by who judges them and what is due there."""
-        script, late, first = self._script, self._earliest(kind.late, behind.late), kind.first and behind.first
-        places = [(place, device, decision) for place, device in judging if (decision := self._leading(place, known)) is not None]
+    def _judged(
+        self,
+        kind: Kind,
+        behind: Kind,
+        back: Many,
+        judging: Sequence[tuple[Place, int]],
+        known: Decisions,
+    ) -> Iterator[Ending]:
+        """Yield how many ways end on which both leading legs arrive, by who judges them and what is
+        due there.
+        """
+        script, late, first = (
+            self._script,
+            self._earliest(kind.late, behind.late),
+            kind.first and behind.first,
+        )
+        places = [
+            (place, device, decision)
+            for place, device in judging
+            if (decision := self._leading(place, known)) is not None
+        ]
 
         def ending(many: Many, judged: bool, due: Sequence[Decided]) -> Ending:
             finish = when_arrived(script, late, judged, due)
-            own = (place.access_list for place, device, _ in places if judged and many.judged(place.number, device)[0] is not None)
+            own = (
+                place.access_list
+                for place, device, _ in places
+                if judged and many.judged(place.number, device)[0] is not None
+            )
             lists = frozenset(each for each in own if each is not None)
-            return self._of_many(finish, self._last_asked(finish, due), first, many, (Outcome.ARRIVED, Outcome.ARRIVED), lists, known)
+            return self._of_many(
+                finish,
+                self._last_asked(finish, due),
+                first,
+                many,
+                (Outcome.ARRIVED, Outcome.ARRIVED),
+                lists,
+                known,
+            )
 
         rest: Many | None = back
         for place, device, decision in reversed(places) if script.legs[-1].returns else places:
             if decision.due is not None and rest is not None:
                 stopped, rest = rest.judged(place.number, device)
                 if stopped is not None:
-                    yield ending(stopped, True, [self._walk.places.decided(place.number, decision.due)])
+                    yield ending(
+                        stopped, True, [self._walk.places.decided(place.number, decision.due)]
+                    )
         settled: Many | None = None
         for place, device, _ in places:
             passed, rest = (None, None) if rest is None else rest.judged(place.number, device)
@@ -108,11 +184,15 @@ class Closing:
             yield ending(rest, False, ())
 
     def _last_asked(self, finish: Finish, due: Sequence[Decided]) -> int:
-        """Return the number of the last leg that lists are asked about: what is due stops a leg before any is."""
+        """Return the number of the last leg that lists are asked about: what is due stops a leg
+        before any is.
+        """
         return self._script.legs.index(finish.leg) - (finish.stop in due)
 
     def _leading(self, place: Place, known: Decisions) -> Decision | None:
-        """Return what the list of a place does with what opens; None where that never comes there."""
+        """Return what the list of a place does with what opens; None where that never comes
+        there.
+        """
         own = place.access_list
         return None if own is None else known.get((self._script.leading[0], own))
 
@@ -126,25 +206,41 @@ class Closing:
         lists: frozenset[AccessList],
         known: Decisions,
     ) -> Ending:
-        """Return how many ways end alike, on the leg with the number `last`; all of it is told by what each of them met.
+        """Return how many ways end alike, on the leg with the number `last`; all of it is told by
+        what each of them met.
 
         `ends` are how the ways there end and those back, None where nothing comes back.
         """
-        marks, family, at, ways = many.marks, many.family, self._walk.places.every(), self._walk.ways
+        marks, family, at, ways = (
+            many.marks,
+            many.family,
+            self._walk.places.every(),
+            self._walk.ways,
+        )
         lines, asked = 0, list[int]()
         for leg, token, mark in marks.lines_in(family):
             own = at[token].access_list
             if leg > last or own is None:
                 continue
-            line = known.get((self._script.legs[leg], own)) or known[self._script.leading[self._script.legs[leg].returns], own]
+            line = (
+                known.get((self._script.legs[leg], own))
+                or known[self._script.leading[self._script.legs[leg].returns], own]
+            )
             lines |= self._lines.bit(leg, token, line.decider)
             if line.decider.key == self._by:
                 asked.append(mark)
         lacking = marks.families.without(family, asked)
         by = self._by is not None and (lacking == NONE or self._stops(finish))
         there, back = marks.tokens_of(family if lacking == NONE else lacking)
-        devices = () if marks.devices else frozenset(token for token in ways.back.met if at[token].device is not None)
-        links = link_of(ways.there, there, ends[0]), None if ends[1] is None else link_of(ways.back, back, ends[1], devices)
+        devices = (
+            ()
+            if marks.devices
+            else frozenset(token for token in ways.back.met if at[token].device is not None)
+        )
+        links = (
+            link_of(ways.there, there, ends[0]),
+            None if ends[1] is None else link_of(ways.back, back, ends[1], devices),
+        )
         example = Example(self._walk, *links, ends[1] is not None, known, self._lines)
         return Ending(*finish, by, many.number, first, lines, lists, example)
 
@@ -153,24 +249,38 @@ class Closing:
         return finish.stop is not None and finish.stop.decider.key == self._by
 
     def _merged(self, found: list[Ending]) -> list[Ending]:
-        """Return endings with those that are alike as one: the first, then by leg, and by where a list stops them."""
+        """Return endings with those that are alike as one: the first, then by leg, and by where a
+        list stops them.
+        """
         merged: dict[tuple[Finish, bool], Ending] = {}
         for each in found:
             key = Finish(*each[:3]), each.first
             before = merged.get(key)
             merged[key] = each if before is None else each.and_(before)
-        return list(merged.values()) if len(merged) == 1 else sorted(merged.values(), key=self._order)
+        return (
+            list(merged.values()) if len(merged) == 1 else sorted(merged.values(), key=self._order)
+        )
 
     def _order(self, ending: Ending) -> tuple[object, ...]:
         """Return what puts endings in an order that depends on nothing but the plan."""
-        where = () if ending.stop is None else (str(ending.stop.crossing.point), ending.stop.crossing.direction, ending.stop.decider.name)
+        where = (
+            ()
+            if ending.stop is None
+            else (
+                str(ending.stop.crossing.point),
+                ending.stop.crossing.direction,
+                ending.stop.decider.name,
+            )
+        )
         return not ending.first, self._script.legs.index(ending.leg), ending.verdict, where
 
     def _decided(self, end: Outcome | Stop) -> Decided | None:
         return None if isinstance(end, Outcome) else self._walk.places.decided(*end)
 
     def _earliest(self, there: LateStop | None, back: LateStop | None) -> Late | None:
-        """Return what stops the earliest later leg, of one on the way there and one on the way back."""
+        """Return what stops the earliest later leg, of one on the way there and one on the way
+        back.
+        """
         if there is None and back is None:
             return None
         both = [each for each in (there, back) if each is not None]
@@ -181,11 +291,19 @@ class Closing:
         """Return of the lines of later legs those of legs up to the last one there is."""
         if last == len(self._script.legs) - 1:
             return bits
-        return sum(1 << number for number in numbers_of(bits) if self._lines.every[number][0] <= last)
+        return sum(
+            1 << number for number in numbers_of(bits) if self._lines.every[number][0] <= last
+        )
 
     def _remembered(self, trail: Trail) -> int:
-        """Return the lines of the answer that decide on none of some ways, as their devices were passed on each."""
+        """Return the lines of the answer that decide on none of some ways, as their devices were
+        passed on each.
+        """
         if self._walk.ways.count == 1 or not trail.remembered:
             return 0
         lines, at = enumerate(self._lines.every), self._walk.places.every()
-        return sum(1 << number for number, (leg, token, _) in lines if leg == 1 and at[token].remembers in trail.remembered)
+        return sum(
+            1 << number
+            for number, (leg, token, _) in lines
+            if leg == 1 and at[token].remembers in trail.remembered
+        )

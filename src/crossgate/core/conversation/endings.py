@@ -17,7 +17,9 @@ Decisions = Mapping[tuple[Leg, AccessList], Decision]
 
 
 class Link(NamedTuple):
-    """A token that was met, the node behind it, what was met before, and how many tokens are `met` in all."""
+    """A token that was met, the node behind it, what was met before, and how many tokens are `met`
+    in all.
+    """
 
     before: Link | None
     token: int
@@ -30,7 +32,8 @@ class Lines:
 
     def __init__(self) -> None:
         self.every: list[tuple[int, int, Decider]] = []
-        """Each with the number of its leg and the token of its place, by the numbers of their bits."""
+        """Each with the number of its leg and the token of its place, by the numbers of their bits.
+        """
         self._bits: dict[tuple[int, int, Decider], int] = {}
 
     def bit(self, leg: int, token: int, decider: Decider) -> int:
@@ -44,9 +47,11 @@ class Lines:
 
 
 class Example(NamedTuple):
-    """One of the ways that end alike: what was met there, and back where answers were `returned`; and what lists did.
+    """One of the ways that end alike: what was met there, and back where answers were `returned`;
+    and what lists did.
 
-    `decisions` are those of lists with a leg, or with the leading one of its way where they do the same with all.
+    `decisions` are those of lists with a leg, or with the leading one of its way where they do the
+    same with all.
     """
 
     walk: Walk
@@ -60,9 +65,10 @@ class Example(NamedTuple):
 class Ending(NamedTuple):
     """Some ways of a conversation that end alike: how they do, and how many they are.
 
-    `first` says that it is the first of all ways, and no other; of several endings it stands first. `by` tells whether the line asked about decided on each of them;
-    the example is one on which it did not, where there is such a one. `decided` are the lines that decided on some of them, a bit each.
-    `judges` are the lists that judge what TLS is spoken on some of them.
+    `first` says that it is the first of all ways, and no other; of several endings it stands first.
+    `by` tells whether the line asked about decided on each of them; the example is one on which it
+    did not, where there is such a one. `decided` are the lines that decided on some of them, a bit
+    each. `judges` are the lists that judge what TLS is spoken on some of them.
     """
 
     verdict: Verdict
@@ -76,7 +82,9 @@ class Ending(NamedTuple):
     example: Example | None = None
 
     def and_(self, other: Ending) -> Ending:
-        """Return what is known of both, which end alike; its example is one on which the line asked about did not decide, if it can be."""
+        """Return what is known of both, which end alike; its example is one on which the line asked
+        about did not decide, if it can be.
+        """
         return self._replace(
             by=self.by and other.by,
             number=self.number + other.number,
@@ -87,11 +95,17 @@ class Ending(NamedTuple):
 
     @property
     def passed(self) -> tuple[Decided, ...]:
-        """The lines that let it by on some of these ways, each once a leg, in the order in which they first decided anything."""
+        """The lines that let it by on some of these ways, each once a leg, in the order in which
+        they first decided anything.
+        """
         if self.example is None:
             return ()
         lines = (self.example.lines.every[number] for number in numbers_of(self.decided))
-        return tuple(self.example.walk.places.decided(token, decider) for _, token, decider in lines if decider.permits)
+        return tuple(
+            self.example.walk.places.decided(token, decider)
+            for _, token, decider in lines
+            if decider.permits
+        )
 
 
 def numbers_of(bits: int) -> Iterator[int]:
@@ -103,7 +117,9 @@ def numbers_of(bits: int) -> Iterator[int]:
 
 
 def sequences(ending: Ending) -> tuple[Tokens, Tokens]:
-    """Return what an ending's example meets there and back; where nothing was returned, the first way back."""
+    """Return what an ending's example meets there and back; where nothing was returned, the first
+    way back.
+    """
     example = ending.example
     assert example is not None  # the walk found it
     ways = example.walk.ways
@@ -111,14 +127,18 @@ def sequences(ending: Ending) -> tuple[Tokens, Tokens]:
         return ways.there.first_sequence, ways.back.first_sequence
     end = Outcome.LOST if ending.verdict is Verdict.UNROUTABLE else Outcome.ARRIVED
     if not example.returned:
-        return _sequence(ways.there, example.there, end if ending.stop is None else None), ways.back.first_sequence
+        return _sequence(
+            ways.there, example.there, end if ending.stop is None else None
+        ), ways.back.first_sequence
     stopped = ending.stop is not None and ending.leg.returns and not ending.leg.settles
     there = _sequence(ways.there, example.there, Outcome.ARRIVED)
     return there, _sequence(ways.back, example.back, None if stopped else end)
 
 
 def _sequence(graph: WayGraph, link: Link | None, end: Outcome | None) -> Tokens:
-    """Return the sequence that meets what was met so far and ends so; without an end it goes on with whatever comes first."""
+    """Return the sequence that meets what was met so far and ends so; without an end it goes on
+    with whatever comes first.
+    """
     tokens, node = list[int](), graph.nodes.of[graph.number if link is None else link.node]
     while link is not None:
         tokens.append(link.token)

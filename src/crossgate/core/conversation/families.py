@@ -1,8 +1,10 @@
-"""Families of sets of numbers, with how often each set is in them: as diagrams that share all that they have in common.
+"""Families of sets of numbers, with how often each set is in them: as diagrams that share all that
+they have in common.
 
-A diagram is a node by its number: the greatest number that any of its sets has, the diagram of the sets without it, and that of those
-with it, from which it is left out. A leaf has the empty set so many times; the leaf 0 has nothing. Equal families have equal numbers.
-Two to the power of eighty ways that pass eighty pairs of devices are a diagram of a few hundred nodes.
+A diagram is a node by its number: the greatest number that any of its sets has, the diagram of the
+sets without it, and that of those with it, from which it is left out. A leaf has the empty set so
+many times; the leaf 0 has nothing. Equal families have equal numbers. Two to the power of eighty
+ways that pass eighty pairs of devices are a diagram of a few hundred nodes.
 """
 
 from __future__ import annotations
@@ -19,7 +21,9 @@ NONE = 0
 
 
 class _Node(NamedTuple):
-    """A number, -1 for a leaf; the sets without it, or how often the leaf has the empty set; the sets with it."""
+    """A number, -1 for a leaf; the sets without it, or how often the leaf has the empty set; the
+    sets with it.
+    """
 
     number: int
     without: int
@@ -73,7 +77,10 @@ class Families:
     def _at_top(self, pair: tuple[int, int]) -> list[_Node]:
         """Return two families as parted by the greatest number of either."""
         top = max(self._nodes[each].number for each in pair)
-        return [node if (node := self._nodes[each]).number == top else _Node(top, each, NONE) for each in pair]
+        return [
+            node if (node := self._nodes[each]).number == top else _Node(top, each, NONE)
+            for each in pair
+        ]
 
     def times(self, family: int, factor: int) -> int:
         """Return the sets of a family, each so many times as often."""
@@ -81,7 +88,11 @@ class Families:
 
         def put(each: int, found: Sequence[int]) -> int:
             node = self._nodes[each]
-            return self.leaf(node.without * factor) if node.number < 0 else self._node(_Node(node.number, *found))
+            return (
+                self.leaf(node.without * factor)
+                if node.number < 0
+                else self._node(_Node(node.number, *found))
+            )
 
         return family if factor == 1 else _worked_out(known, family, self._below, put)
 
@@ -96,7 +107,13 @@ class Families:
             each, node = key[0], self._nodes[key[0]]
             if node.number > number:
                 return self._node(_Node(node.number, *found))
-            return self._node(_Node(number, NONE, each if node.number < number else self.sum(node.without, node.having)))
+            return self._node(
+                _Node(
+                    number,
+                    NONE,
+                    each if node.number < number else self.sum(node.without, node.having),
+                )
+            )
 
         return _worked_out(self._raised, (family, number), below, put)
 
@@ -145,7 +162,9 @@ class Families:
         return found
 
     def member(self, family: int) -> set[int]:
-        """Return one of the sets of a family that has any: at each number one without it, where there is such a one."""
+        """Return one of the sets of a family that has any: at each number one without it, where
+        there is such a one.
+        """
         found = set[int]()
         while (node := self._nodes[family]).number >= 0:
             if node.without == NONE:
@@ -163,9 +182,14 @@ def _ordered(one: int, other: int) -> tuple[int, int]:
 
 
 def _worked_out(
-    known: dict[_Key, _Found], key: _Key, below: Callable[[_Key], Sequence[_Key]], put: Callable[[_Key, Sequence[_Found]], _Found]
+    known: dict[_Key, _Found],
+    key: _Key,
+    below: Callable[[_Key], Sequence[_Key]],
+    put: Callable[[_Key, Sequence[_Found]], _Found],
 ) -> _Found:
-    """Return what is found for a key from what is found for those below it, without recursion; all of it is kept."""
+    """Return what is found for a key from what is found for those below it, without recursion; all
+    of it is kept.
+    """
     left = [key]
     while left:
         each = left[-1]

@@ -1,7 +1,9 @@
-"""Ways that each have to be told by what they met: by families of sets of marks, as many as there are of them (`families`).
+"""Ways that each have to be told by what they met: by families of sets of marks, as many as there
+are of them (`families`).
 
-Where lists back would stop an answer, or many lists judge TLS, it matters of each way which stateful devices it passed there and back; there
-may be two to the power of the pairs of such devices. A *mark* is a token that is met there or back, or what a list there decides.
+Where lists back would stop an answer, or many lists judge TLS, it matters of each way which
+stateful devices it passed there and back; there may be two to the power of the pairs of such
+devices. A *mark* is a token that is met there or back, or what a list there decides.
 """
 
 from __future__ import annotations
@@ -25,8 +27,8 @@ _LEGS = 16
 class Marks:
     """The marks of conversations between two ends, as numbers in the sets of families.
 
-    What is met at one device, there and back, has numbers that are close to each other: so families stay small, though each answer
-    depends on the way that it answers.
+    What is met at one device, there and back, has numbers that are close to each other: so families
+    stay small, though each answer depends on the way that it answers.
     """
 
     def __init__(self, ways: Ways, at: Sequence[Place], devices: bool) -> None:
@@ -59,7 +61,9 @@ class Marks:
 
 
 def _in_order(ways: Ways, at: Sequence[Place]) -> list[tuple[int, int]]:
-    """Return the tokens there and back, as they are met on the way there, those back beside what is met there of their device."""
+    """Return the tokens there and back, as they are met on the way there, those back beside what is
+    met there of their device.
+    """
     place = dict[str, int]()
     found = list[tuple[int, int, tuple[int, int]]]()
     for number, token in enumerate(_met(ways.there)):
@@ -80,9 +84,11 @@ def _met(graph: WayGraph) -> list[int]:
 
 
 class Many:
-    """What is known of ways of one kind that have come equally far: the marks of each. `link` is what one of them met.
+    """What is known of ways of one kind that have come equally far: the marks of each. `link` is
+    what one of them met.
 
-    `lines`, `later`, `by` and `remembered` are what was found at the last place; of the first two marks are made (`decided`).
+    `lines`, `later`, `by` and `remembered` are what was found at the last place; of the first two
+    marks are made (`decided`).
     """
 
     __slots__ = ("by", "family", "later", "lines", "link", "marks", "remembered")
@@ -106,14 +112,20 @@ class Many:
 
     def and_(self, other: Many | None) -> Many:
         """Return what is known of both; of this alone where there is no other."""
-        return self if other is None else Many(self.marks, self.marks.families.sum(self.family, other.family), self.link)
+        return (
+            self
+            if other is None
+            else Many(self.marks, self.marks.families.sum(self.family, other.family), self.link)
+        )
 
     def met(self, way: int, token: int) -> None:
         """Mark that all of them met a token."""
         self.family = self.marks.families.adding(self.family, self.marks.token(way, token))
 
     def judged(self, place: int, device: int) -> tuple[Many | None, Many | None]:
-        """Return those that met a place on the way there and its device on the way back, and the others; None for none."""
+        """Return those that met a place on the way there and its device on the way back, and the
+        others; None for none.
+        """
         families, marks = self.marks.families, self.marks
         met, others = families.parted(self.family, marks.token(0, place))
         # A list that was asked left its decision as its mark.
@@ -121,7 +133,9 @@ class Many:
         met = families.sum(met, decided)
         seen, unseen = families.parted(met, marks.token(1, device))
         rest = families.sum(unmet, unseen)
-        return (None if seen == NONE else Many(marks, seen)), (None if rest == NONE else Many(marks, rest))
+        return (None if seen == NONE else Many(marks, seen)), (
+            None if rest == NONE else Many(marks, rest)
+        )
 
     def decided(self, way: int, token: int, leg: int) -> None:
         """Mark that the list at a place decided about a leg of all of them."""
@@ -130,25 +144,40 @@ class Many:
     def parted(self, token: int) -> tuple[Many | None, Many | None]:
         """Return those that met a token on the way there, and those that did not; None for none."""
         having, without = self.marks.families.parted(self.family, self.marks.token(0, token))
-        one, other = (None if each == NONE else Many(self.marks, each, self.link) for each in (having, without))
+        one, other = (
+            None if each == NONE else Many(self.marks, each, self.link)
+            for each in (having, without)
+        )
         return one, other
 
 
-def link_of(graph: WayGraph, tokens: Iterable[int], end: Outcome | Stop, devices: Collection[int] = ()) -> Link | None:
-    """Return what is met on a way that meets just these tokens, each once or more often, and any of some devices; and that ends so."""
+def link_of(
+    graph: WayGraph, tokens: Iterable[int], end: Outcome | Stop, devices: Collection[int] = ()
+) -> Link | None:
+    """Return what is met on a way that meets just these tokens, each once or more often, and any of
+    some devices; and that ends so.
+    """
     of, reached = graph.nodes.of, dict[int, int]()
     for number in graph.nodes.below(graph.number):
-        reached[number] = reduce(or_, (1 << token | reached[following] for token, following in of[number].children), 0)
+        reached[number] = reduce(
+            or_, (1 << token | reached[following] for token, following in of[number].children), 0
+        )
     wanted = sum(1 << token for token in tokens)
     stack: list[tuple[int, Link | None, int]] = [(graph.number, None, wanted)]
     while stack:
         number, link, left = stack.pop()
         if left & ~reached[number]:
             continue  # it has gone round what it has to meet
-        ends = link is not None and link.token == end.token if isinstance(end, Stop) else end in of[number].ends
+        ends = (
+            link is not None and link.token == end.token
+            if isinstance(end, Stop)
+            else end in of[number].ends
+        )
         if not left and ends:
             return link
         for token, following in of[number].children:
             if wanted >> token & 1 or token in devices:
-                stack.append((following, Link(link, token, following, met(link) + 1), left & ~(1 << token)))
+                stack.append(
+                    (following, Link(link, token, following, met(link) + 1), left & ~(1 << token))
+                )
     raise AssertionError("no way meets these tokens")

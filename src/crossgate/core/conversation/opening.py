@@ -1,4 +1,6 @@
-"""What opens a conversation: a packet from one end to another. The rules (`rules`) tell what follows from it."""
+"""What opens a conversation: a packet from one end to another. The rules (`rules`) tell what
+follows from it.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,8 @@ from crossgate.core.network.paths import Endpoint
 class Conversation(NamedTuple):
     """Who sends what to whom. `first` may carry a source address that is not the sender's own.
 
-    Where it is sent `alone` it opens nothing, and nobody answers it: a TCP segment of no conversation.
+    Where it is sent `alone` it opens nothing, and nobody answers it: a TCP segment of no
+    conversation.
     """
 
     source: Endpoint
@@ -37,18 +40,28 @@ class Conversation(NamedTuple):
 
 
 def conversations(
-    service: Service, source: Endpoint, destination: Endpoint, source_port: int | None = None, claimed: int | None = None
+    service: Service,
+    source: Endpoint,
+    destination: Endpoint,
+    source_port: int | None = None,
+    claimed: int | None = None,
 ) -> list[Conversation]:
     """Return the conversations that a service stands for, one for each of its terms.
 
-    `claimed` is a source address other than the sender's own. Raises `PlanError` for a service that does not say which
-    packet to send: every protocol, every port or a range of ports.
+    `claimed` is a source address other than the sender's own. Raises `PlanError` for a service that
+    does not say which packet to send: every protocol, every port or a range of ports.
     """
     found = []
     for term in service.terms:
         for port in _ports(term, service, source.address.family):
             first = _packet(term, source, destination, port, source_port, service)
-            found.append(Conversation(source, destination, first if claimed is None else first._replace(source=claimed)))
+            found.append(
+                Conversation(
+                    source,
+                    destination,
+                    first if claimed is None else first._replace(source=claimed),
+                )
+            )
     return found
 
 
@@ -58,38 +71,74 @@ _MOST_PORTS = 16
 
 def _ports(term: ServiceTerm, service: Service, family: Family) -> list[int | None]:
     if term.protocol is None:
-        raise PlanError(f"{service.text} is every protocol, and a traced packet has one; name a service, as ping, tcp/443 or udp/53")
+        raise PlanError(
+            f"{service.text} is every protocol, and a traced packet has one; name a service, as "
+            "ping, tcp/443 or udp/53"
+        )
     if term.protocol in PORT_PROTOCOLS:
         name = protocol_name(term.protocol)
         if term.ports is None:
-            raise PlanError(f"{name} is every {name.upper()} port, and a traced packet has one; write it as {name}/443")
+            raise PlanError(
+                f"{name} is every {name.upper()} port, and a traced packet has one; write it as "
+                f"{name}/443"
+            )
         count = sum(last - first + 1 for first, last in term.ports)
         if count > _MOST_PORTS:
             first = term.ports[0][0]
-            raise PlanError(f"{service.text} is {count:,} ports, and a traced packet has one; write one of them, as {name}/{first}")
+            raise PlanError(
+                f"{service.text} is {count:,} ports, and a traced packet has one; write one of "
+                f"them, as {name}/{first}"
+            )
         return [port for first, last in term.ports for port in range(first, last + 1)]
     if term.protocol == icmp_of(family) and term.icmp_type is None:
-        raise PlanError(f"{service.text} is every ICMP message, and a traced packet has one; write ping or icmp/TYPE")
+        raise PlanError(
+            f"{service.text} is every ICMP message, and a traced packet has one; write ping or "
+            "icmp/TYPE"
+        )
     return [None]
 
 
 def _packet(
-    term: ServiceTerm, source: Endpoint, destination: Endpoint, port: int | None, source_port: int | None, service: Service
+    term: ServiceTerm,
+    source: Endpoint,
+    destination: Endpoint,
+    port: int | None,
+    source_port: int | None,
+    service: Service,
 ) -> Packet:
     assert term.protocol is not None
     family, start, end = source.address.family, source.address.value, destination.address.value
     if port is not None:
         chosen = CLIENT_PORT if source_port is None else source_port
-        return Packet(family, start, end, term.protocol, chosen, port, flags=SYN if term.protocol == TCP else None)
+        return Packet(
+            family,
+            start,
+            end,
+            term.protocol,
+            chosen,
+            port,
+            flags=SYN if term.protocol == TCP else None,
+        )
     if source_port is not None:
-        raise PlanError(f"{service.text} has no ports, so it cannot have the source port {source_port}")
+        raise PlanError(
+            f"{service.text} has no ports, so it cannot have the source port {source_port}"
+        )
     if term.icmp_type is not None:
-        return Packet(family, start, end, term.protocol, icmp_type=term.icmp_type, icmp_code=term.icmp_code or 0)
+        return Packet(
+            family,
+            start,
+            end,
+            term.protocol,
+            icmp_type=term.icmp_type,
+            icmp_code=term.icmp_code or 0,
+        )
     return Packet(family, start, end, term.protocol)
 
 
 def service_of(packet: Packet) -> str:
-    """Return the service token of a packet that opens a conversation: `tcp/443`, `icmp/8` (its code is 0), `icmp/8/1`, `gre`."""
+    """Return the service token of a packet that opens a conversation: `tcp/443`, `icmp/8` (its code
+    is 0), `icmp/8/1`, `gre`.
+    """
     word = protocol_word(packet.protocol, packet.family)
     if packet.destination_port is not None:
         return f"{word}/{packet.destination_port}"
@@ -99,12 +148,17 @@ def service_of(packet: Packet) -> str:
 
 
 def service_label(packet: Packet) -> str:
-    """Return the service of a packet as people say it: `ping` for an echo request, with the flags where it is no SYN."""
+    """Return the service of a packet as people say it: `ping` for an echo request, with the flags
+    where it is no SYN.
+    """
     if packet.icmp_type == ECHO[packet.family] and not packet.icmp_code:
         return "ping"
     if packet.fragment:
         return f"{service_of(packet)} fragment"
     if packet.flags is not None and packet.flags != SYN:
         set_ones = [name for name, bit in FLAGS.items() if packet.flags & bit]
-        return f"{service_of(packet)} {'with flags ' + ','.join(set_ones) if set_ones else 'without flags'}"
+        return (
+            f"{service_of(packet)} "
+            f"{'with flags ' + ','.join(set_ones) if set_ones else 'without flags'}"
+        )
     return service_of(packet)

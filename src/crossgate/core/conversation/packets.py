@@ -1,4 +1,6 @@
-"""One packet as what is carried: what becomes of the conversation that it opens, on all its ways."""
+"""One packet as what is carried: what becomes of the conversation that it opens, on all its
+ways.
+"""
 
 from __future__ import annotations
 
@@ -30,11 +32,16 @@ class Indexes:
         self._indexes: dict[AccessList, tuple[ListIndex, list[ListIndex]]] = {}
 
     def decision(self, access_list: AccessList, packet: Packet) -> Decision:
-        """Return what a list does with a packet: what it stops, but would let by if another TLS were spoken, it lets by until that settles."""
+        """Return what a list does with a packet: what it stops, but would let by if another TLS
+        were spoken, it lets by until that settles.
+        """
         found = self._indexes.get(access_list)
         if found is None:
             others = access_list.undecided(self.state) if access_list.tls else ()
-            found = self._indexes[access_list] = ListIndex(access_list, self.state), [ListIndex(access_list, each) for each in others]
+            found = self._indexes[access_list] = (
+                ListIndex(access_list, self.state),
+                [ListIndex(access_list, each) for each in others],
+            )
         index, undecided = found
         decider = index.decide(packet)
         if not decider.permits:
@@ -47,7 +54,9 @@ class Indexes:
 
 
 class OnePacket:
-    """Carries the packet that opens a conversation: there is nothing to divide, so that the part is None."""
+    """Carries the packet that opens a conversation: there is nothing to divide, so that the part is
+    None.
+    """
 
     def __init__(self, indexes: Indexes, first: Packet, answer: int | None) -> None:
         self._indexes, self._first, self._answer = indexes, first, answer
@@ -66,7 +75,9 @@ class OnePacket:
 
 
 class Fate(NamedTuple):
-    """What becomes of a conversation, without how: the verdict on its first way, the line that stopped it, whether all ways agree."""
+    """What becomes of a conversation, without how: the verdict on its first way, the line that
+    stopped it, whether all ways agree.
+    """
 
     verdict: Verdict
     stopped: Decider | None
@@ -87,25 +98,40 @@ class Tracer:
         self._speaks: bool = hello is not None
 
     def trace(self, conversation: Conversation) -> Trace:
-        """Trace a conversation along the first of the equally good paths, and see whether it fares alike on the others."""
+        """Trace a conversation along the first of the equally good paths, and see whether it fares
+        alike on the others.
+        """
         endings, paths = self.endings(conversation), Paths(self.network, conversation, self._met)
         first = endings[0]
         other = next((each for each in endings if each.verdict is not first.verdict), None)
         differing = None if other is None else story(paths, other)
-        return story(paths, first)._replace(ways=sum(each.number for each in endings), differing=differing)
+        return story(paths, first)._replace(
+            ways=sum(each.number for each in endings), differing=differing
+        )
 
     def examples(self, conversation: Conversation, by: DeciderKey | None = None) -> list[Trace]:
-        """Trace a conversation along the first way, and so that each of its endings is seen, on ways without the line `by` where there are."""
-        endings, paths = self.endings(conversation, by=by), Paths(self.network, conversation, self._met)
-        return _compared([story(paths, each) for each in endings], sum(each.number for each in endings))
+        """Trace a conversation along the first way, and so that each of its endings is seen, on
+        ways without the line `by` where there are.
+        """
+        endings, paths = (
+            self.endings(conversation, by=by),
+            Paths(self.network, conversation, self._met),
+        )
+        return _compared(
+            [story(paths, each) for each in endings], sum(each.number for each in endings)
+        )
 
     def alternatives(self, conversation: Conversation) -> list[Trace]:
-        """Trace a conversation along every way there and back that differs in the lists it meets, the first one first.
+        """Trace a conversation along every way there and back that differs in the lists it meets,
+        the first one first.
 
         Raises `TooManyPieces` when they are too many.
         """
         ways, every = self.ways(conversation), list[Trace]()
-        graphs, paths = self.network.graphs(conversation.first.family), Paths(self.network, conversation, self._met, alone=True)
+        graphs, paths = (
+            self.network.graphs(conversation.first.family),
+            Paths(self.network, conversation, self._met, alone=True),
+        )
         few = max(ways.there.count, ways.back.count) <= MOST_WAYS
         for there in ways.there.sequences if few else ():
             for back in ways.back.sequences if len(every) <= MOST_WAYS else ():
@@ -116,7 +142,8 @@ class Tracer:
                     break
         if not few or len(every) > MOST_WAYS:
             raise TooManyPieces(
-                f"more than {MOST_WAYS:,} ways meet different lists there, which are not shown one by one; without --all-paths they are "
+                f"more than {MOST_WAYS:,} ways meet different lists there, which are not shown "
+                "one by one; without --all-paths they are "
                 "followed together"
             )
         return _compared(every, len(every))
@@ -128,22 +155,36 @@ class Tracer:
         agreed = len(endings) == 1 or all(each.verdict is first.verdict for each in endings)
         return Fate(first.verdict, None if first.stop is None else first.stop.decider, agreed)
 
-    def endings(self, conversation: Conversation, ways: Ways | None = None, by: DeciderKey | None = None) -> list[Ending]:
-        """Return how a conversation ends on its ways, on some of them where these are given; `by` is the line that endings tell of."""
+    def endings(
+        self, conversation: Conversation, ways: Ways | None = None, by: DeciderKey | None = None
+    ) -> list[Ending]:
+        """Return how a conversation ends on its ways, on some of them where these are given; `by`
+        is the line that endings tell of.
+        """
         strays = conversation.claimed is not None and astray(self.network, conversation) is not None
         ways = self.ways(conversation) if ways is None else ways
-        return self.endings_of(conversation.first, conversation.on_link, ways, strays, by, conversation.alone)
+        return self.endings_of(
+            conversation.first, conversation.on_link, ways, strays, by, conversation.alone
+        )
 
     def endings_of(
-        self, first: Packet, on_link: bool, ways: Ways, strays: bool, by: DeciderKey | None = None, alone: bool = False
+        self,
+        first: Packet,
+        on_link: bool,
+        ways: Ways,
+        strays: bool,
+        by: DeciderKey | None = None,
+        alone: bool = False,
     ) -> list[Ending]:
         """Return how the conversation that a packet opens ends on some ways.
 
-        `on_link` between machines of one link; with `strays` the answers go to another machine; `by` is the line that endings tell of.
-        Sent `alone` it opens none.
+        `on_link` between machines of one link; with `strays` the answers go to another machine;
+        `by` is the line that endings tell of. Sent `alone` it opens none.
         """
         legs, answer = legs_of(first, on_link, alone)
-        speaks = self._speaks if self._asks and self.network.asks_for_tls(ways, first.family) else None
+        speaks = (
+            self._speaks if self._asks and self.network.asks_for_tls(ways, first.family) else None
+        )
         walk = Walk(self._places[first.family], ways, script(legs, speaks, ways.unanswered, strays))
         carried = OnePacket(self._indexes, first, answer)
         if ways.count == 1:
@@ -163,5 +204,9 @@ class Tracer:
 def _compared(every: list[Trace], ways: int) -> list[Trace]:
     """Return traces on some of so many ways, each with the first of them that ends otherwise."""
     return [
-        each._replace(ways=ways, differing=next((other for other in every if other.verdict is not each.verdict), None)) for each in every
+        each._replace(
+            ways=ways,
+            differing=next((other for other in every if other.verdict is not each.verdict), None),
+        )
+        for each in every
     ]

@@ -1,4 +1,6 @@
-"""What the walk goes over: the places of a network as it meets them, and the ways of conversations between two ends."""
+"""What the walk goes over: the places of a network as it meets them, and the ways of conversations
+between two ends.
+"""
 
 from __future__ import annotations
 
@@ -14,10 +16,11 @@ from crossgate.core.network.ways import Network, Ways
 
 
 class Place(NamedTuple):
-    """What a token is for the walk: the stateful `device` that is passed, or the list of a family that stands at a crossing.
+    """What a token is for the walk: the stateful `device` that is passed, or the list of a family
+    that stands at a crossing.
 
-    `remembers` is the device of the list where that is stateful. A list that is not `flagged` asks for no TCP flags: it does with
-    every later leg of a direction what it does with the leading one.
+    `remembers` is the device of the list where that is stateful. A list that is not `flagged` asks
+    for no TCP flags: it does with every later leg of a direction what it does with the leading one.
     """
 
     device: str | None
@@ -49,18 +52,27 @@ class Places:
         found = self._straight.get(graph)
         if found is None:
             every, sequence = self.every(), graph.first_sequence
-            found = self._straight[graph] = [every[token] for token in sequence.tokens], Outcome(sequence.end)
+            found = self._straight[graph] = (
+                [every[token] for token in sequence.tokens],
+                Outcome(sequence.end),
+            )
         return found
 
     def judging(self, ways: Ways) -> tuple[int, ...]:
-        """Return the places on some ways there whose lists may judge TLS, in an order that fits each way; () where none does."""
+        """Return the places on some ways there whose lists may judge TLS, in an order that fits
+        each way; () where none does.
+        """
         if ways not in self._judging:
             self._judging[ways] = self._in_order(ways)
         return self._judging[ways]
 
     def _in_order(self, ways: Ways) -> tuple[int, ...]:
         every = (self.every()[token] for token in ways.there.met)
-        asking = {each.number for each in every if each.access_list and each.access_list.tls and each.remembers in ways.back.devices}
+        asking = {
+            each.number
+            for each in every
+            if each.access_list and each.access_list.tls and each.remembers in ways.back.devices
+        }
         behind: dict[int, set[int]] = {}
         before: dict[int, set[int]] = {token: set() for token in asking}
         for number, step in reversed(list(enumerate(ways.there.steps))):

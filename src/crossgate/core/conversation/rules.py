@@ -1,22 +1,30 @@
-"""The rules of a conversation: which packets it has, which lists they are asked of, and what becomes of it.
+"""The rules of a conversation: which packets it has, which lists they are asked of, and what
+becomes of it.
 
-Theory of operation. A conversation is a few *legs*, each a packet that follows from the one that opens it. All legs that go there
-take one and the same of the equal ways there, and all that come back one and the same of those back. So it is two walks, not one a
-leg: each list that is met on the way there settles at once what becomes of every leg that will come by there, and likewise back.
+Theory of operation. A conversation is a few *legs*, each a packet that follows from the one that
+opens it. All legs that go there take one and the same of the equal ways there, and all that come
+back one and the same of those back. So it is two walks, not one a leg: each list that is met on the
+way there settles at once what becomes of every leg that will come by there, and likewise back.
 
-1. The packet that opens says which legs follow (`legs_of`): TCP has SYN, SYN+ACK and ACK (RFC 9293 section 3.5), what is answered a
-   request and its reply, everything else one leg. `SHAPES` says what each leg's packet is.
-2. Of the legs of one direction the first is the *leading* one. A list that does not permit it ends the conversation there and then.
-   A *later* leg is only noted where a list stops it (`Late`). It counts if all legs before it arrive; the earliest such leg ends it.
-3. A stateful device that let a leg by asks its lists about no leg after that. So later legs are asked of lists at stateless
-   places alone, and the leading leg back of all but those of stateful devices that were passed on the way there.
-4. A list that asks what TLS is spoken lets by what it permits in some state of that, as long as that is not settled. The line that
-   stops it in the state it is really in is *due*. Its device *judges* if it is stateful and both ways pass it. Where somebody judges,
-   the legs follow by which TLS settles (RFC 8446 section 2): with TLS the client's hello and the server's, without it the first data.
-   Once it has settled, what is due stops it: on its way there the first line that is due, on its way back the last one.
-5. Nothing answers a packet that has no answer, or that is handed to all on a link. What answers a claimed address may go astray.
-6. A list on the leg that opens: `denied`. A list on a later one, or an answer astray: `half-open`. No way, behind all lists that are
-   met before: `unroutable`. Else `permitted`.
+1. The packet that opens says which legs follow (`legs_of`): TCP has SYN, SYN+ACK and ACK (RFC 9293
+   section 3.5), what is answered a request and its reply, everything else one leg. `SHAPES` says
+   what each leg's packet is.
+2. Of the legs of one direction the first is the *leading* one. A list that does not permit it ends
+   the conversation there and then. A *later* leg is only noted where a list stops it (`Late`). It
+   counts if all legs before it arrive; the earliest such leg ends it.
+3. A stateful device that let a leg by asks its lists about no leg after that. So later legs are
+   asked of lists at stateless places alone, and the leading leg back of all but those of stateful
+   devices that were passed on the way there.
+4. A list that asks what TLS is spoken lets by what it permits in some state of that, as long as
+   that is not settled. The line that stops it in the state it is really in is *due*. Its device
+   *judges* if it is stateful and both ways pass it. Where somebody judges, the legs follow by which
+   TLS settles (RFC 8446 section 2): with TLS the client's hello and the server's, without it the
+   first data. Once it has settled, what is due stops it: on its way there the first line that is
+   due, on its way back the last one.
+5. Nothing answers a packet that has no answer, or that is handed to all on a link. What answers a
+   claimed address may go astray.
+6. A list on the leg that opens: `denied`. A list on a later one, or an answer astray: `half-open`.
+   No way, behind all lists that are met before: `unroutable`. Else `permitted`.
 """
 
 from __future__ import annotations
@@ -36,8 +44,8 @@ from crossgate.core.network.paths import Crossing
 class Leg(StrEnum):
     """Which packet of a conversation it is.
 
-    One that `returns` travels from the far end back to the sender. With one that `settles` a conversation has settled on what TLS
-    it speaks, or shown that it speaks none.
+    One that `returns` travels from the far end back to the sender. With one that `settles` a
+    conversation has settled on what TLS it speaks, or shown that it speaks none.
     """
 
     returns: bool
@@ -61,7 +69,9 @@ class Leg(StrEnum):
 
 
 class Shape(NamedTuple):
-    """A leg's packet, told by the one that opens: whether its ends are `turned`, and its TCP `flags`, None where they are as they were."""
+    """A leg's packet, told by the one that opens: whether its ends are `turned`, and its TCP
+    `flags`, None where they are as they were.
+    """
 
     turned: bool = False
     flags: int | None = None
@@ -88,11 +98,14 @@ WITH_TLS = (Leg.CLIENT_HELLO, Leg.SERVER_HELLO)
 WITHOUT_TLS = (Leg.DATA,)
 
 
-def legs_of(first: Packet, on_link: bool, alone: bool = False) -> tuple[tuple[Leg, ...], int | None]:
-    """Return the legs of the conversation that a packet opens, and the ICMP type of its answer, None for none.
+def legs_of(
+    first: Packet, on_link: bool, alone: bool = False
+) -> tuple[tuple[Leg, ...], int | None]:
+    """Return the legs of the conversation that a packet opens, and the ICMP type of its answer,
+    None for none.
 
-    `on_link` says that both ends are on one link. A fragment behind the first opens nothing, and is one leg by itself; so is any packet that
-    is sent `alone`.
+    `on_link` says that both ends are on one link. A fragment behind the first opens nothing, and is
+    one leg by itself; so is any packet that is sent `alone`.
     """
     if first.fragment or alone:
         return ALONE, None
@@ -107,7 +120,9 @@ def legs_of(first: Packet, on_link: bool, alone: bool = False) -> tuple[tuple[Le
 
 
 def packet_on(first: Packet, leg: Leg, answer: int | None) -> Packet:
-    """Return the packet of a leg of the conversation that one opens; `answer` is the ICMP type of the reply, None for no ICMP."""
+    """Return the packet of a leg of the conversation that one opens; `answer` is the ICMP type of
+    the reply, None for no ICMP.
+    """
     turned, flags = SHAPES[leg]
     if turned:
         kind, code = (first.icmp_type, first.icmp_code) if answer is None else (answer, 0)
@@ -123,14 +138,18 @@ def packet_on(first: Packet, leg: Leg, answer: int | None) -> Packet:
 
 
 def unasked(leg: Leg, there: frozenset[str], back: frozenset[str]) -> frozenset[str]:
-    """Return the stateful devices that ask no list about a leg, of those that its way `there` and its way `back` pass (rule 3)."""
+    """Return the stateful devices that ask no list about a leg, of those that its way `there` and
+    its way `back` pass (rule 3).
+    """
     if leg in OPENING:
         return frozenset()
     return there | back if leg.returns and leg not in LEADING else there
 
 
 def judges(crossing: Crossing, there: Container[str], back: Container[str]) -> bool:
-    """Whether a list on the way there judges what TLS is spoken: `there` and `back` are the stateful devices that the ways pass."""
+    """Whether a list on the way there judges what TLS is spoken: `there` and `back` are the
+    stateful devices that the ways pass.
+    """
     device = crossing.remembered_by
     return device is not None and device in there and device in back
 
@@ -143,7 +162,9 @@ class Decided(NamedTuple):
 
 
 class Decision(NamedTuple):
-    """What a list does with packets: the line that decides, whether that lets them by, and the line that is due once their TLS settles."""
+    """What a list does with packets: the line that decides, whether that lets them by, and the line
+    that is due once their TLS settles.
+    """
 
     decider: Decider
     permits: bool
@@ -158,32 +179,53 @@ class Late(NamedTuple):
 
 
 class Script:
-    """The legs of a conversation: those that `always` follow, then those that are `settling` it where somebody judges its TLS.
+    """The legs of a conversation: those that `always` follow, then those that are `settling` it
+    where somebody judges its TLS.
 
-    A leg's number is its place in `legs`, which has both. `there` and `back` are the numbers of the legs of each direction, the
-    leading one first; `leading` are these legs, and `later` the others with their numbers, there and back. Nothing comes back where it
-    is `unanswered`. `astray` says that the answer goes to another machine.
+    A leg's number is its place in `legs`, which has both. `there` and `back` are the numbers of the
+    legs of each direction, the leading one first; `leading` are these legs, and `later` the others
+    with their numbers, there and back. Nothing comes back where it is `unanswered`. `astray` says
+    that the answer goes to another machine.
     """
 
-    def __init__(self, always: tuple[Leg, ...], settling: tuple[Leg, ...], unanswered: bool, astray: bool) -> None:
-        self.always, self.settling, self.unanswered, self.astray = always, settling, unanswered, astray
+    def __init__(
+        self, always: tuple[Leg, ...], settling: tuple[Leg, ...], unanswered: bool, astray: bool
+    ) -> None:
+        self.always, self.settling, self.unanswered, self.astray = (
+            always,
+            settling,
+            unanswered,
+            astray,
+        )
         self.legs: tuple[Leg, ...] = (*always, *settling)
         taken = self.legs[:1] if unanswered else self.legs
         self.there = tuple(number for number, leg in enumerate(taken) if not leg.returns)
         self.back = tuple(number for number, leg in enumerate(taken) if leg.returns)
         self.leading = self.legs[0], self.legs[self.back[0] if self.back else 0]
-        self.later = tuple(tuple((number, self.legs[number]) for number in each[1:]) for each in (self.there, self.back))
+        self.later = tuple(
+            tuple((number, self.legs[number]) for number in each[1:])
+            for each in (self.there, self.back)
+        )
 
 
 @cache
-def script(legs: tuple[Leg, ...], speaks: bool | None = None, unanswered: bool = False, astray: bool = False) -> Script:
-    """Return the script of these legs; `speaks` is whether it speaks TLS, None where no list on the way there asks."""
+def script(
+    legs: tuple[Leg, ...],
+    speaks: bool | None = None,
+    unanswered: bool = False,
+    astray: bool = False,
+) -> Script:
+    """Return the script of these legs; `speaks` is whether it speaks TLS, None where no list on the
+    way there asks.
+    """
     settling = () if legs != HANDSHAKE or speaks is None else WITH_TLS if speaks else WITHOUT_TLS
     return Script(legs, settling, unanswered or len(legs) == 1, astray)
 
 
 class Finish(NamedTuple):
-    """How a conversation ends: its verdict, on which leg, and the list that stopped it there, None where no list did."""
+    """How a conversation ends: its verdict, on which leg, and the list that stopped it there, None
+    where no list did.
+    """
 
     verdict: Verdict
     leg: Leg
@@ -191,7 +233,9 @@ class Finish(NamedTuple):
 
 
 def when_stopped(script: Script, leg: int, stop: Decided | None) -> Finish:
-    """Return how a conversation ends whose leading leg, by its number, is stopped by a list; None for no way."""
+    """Return how a conversation ends whose leading leg, by its number, is stopped by a list; None
+    for no way.
+    """
     if stop is None:
         return Finish(Verdict.UNROUTABLE, script.legs[leg])
     return Finish(Verdict.HALF_OPEN if leg else Verdict.DENIED, script.legs[leg], stop)
@@ -200,8 +244,8 @@ def when_stopped(script: Script, leg: int, stop: Decided | None) -> Finish:
 def when_arrived(script: Script, late: Late | None, judged: bool, due: Sequence[Decided]) -> Finish:
     """Return how a conversation ends whose leading legs arrive.
 
-    `late` is what stops a later leg, `judged` whether some device judges its TLS, and `due` are the lines that stop it then, as they
-    are met on the way there.
+    `late` is what stops a later leg, `judged` whether some device judges its TLS, and `due` are the
+    lines that stop it then, as they are met on the way there.
     """
     if script.unanswered:
         return Finish(Verdict.PERMITTED, script.always[-1])

@@ -21,7 +21,9 @@ Front = dict[int, dict[Kind, Trail | Many]]
 
 
 class State(Generic[Part]):
-    """How far a part has been followed. Where a list divides it, it is copied, and each copy goes on where it was."""
+    """How far a part has been followed. Where a list divides it, it is copied, and each copy goes
+    on where it was.
+    """
 
     __slots__ = ("answers", "arrived", "front", "known", "many", "part", "there", "waiting")
 
@@ -35,7 +37,9 @@ class State(Generic[Part]):
         self.arrived = False
         """Whether all ways there have been followed to their ends."""
         self.waiting: list[Kind] = []
-        """The kinds of ways there of which the ways back are still to be followed; where they all fare alike there just one for all."""
+        """The kinds of ways there of which the ways back are still to be followed; where they all
+        fare alike there just one for all.
+        """
         self.answers: dict[Kind, Found] = {}
 
     def fork(self, part: Part, key: tuple[Leg, AccessList], decision: Decision) -> State[Part]:
@@ -43,13 +47,19 @@ class State(Generic[Part]):
         other = State(part, 0)
         other.known = {**self.known, key: decision}
         other.front = {node: dict(here) for node, here in self.front.items()}
-        other.there, other.many, other.arrived, other.waiting = dict(self.there), self.many, self.arrived, list(self.waiting)
+        other.there, other.many, other.arrived, other.waiting = (
+            dict(self.there),
+            self.many,
+            self.arrived,
+            list(self.waiting),
+        )
         other.answers = {kind: dict(found) for kind, found in self.answers.items()}
         return other
 
 
 class OneWay(Generic[Part]):
-    """How far a part has been followed on a single way: on which way, there (0) or back (1), and how many of its places it has met.
+    """How far a part has been followed on a single way: on which way, there (0) or back (1), and
+    how many of its places it has met.
 
     `arrived` is what came of the way there, once it is followed back; `end` is how it ended.
     """
@@ -67,5 +77,11 @@ class OneWay(Generic[Part]):
         """Return a copy for a piece of the part, of which it is known what one more list does."""
         other = OneWay(part)
         other.known = {**self.known, key: decision}
-        other.way, other.met, other.kind, other.trail, other.arrived = self.way, self.met, self.kind, self.trail.copy(), self.arrived
+        other.way, other.met, other.kind, other.trail, other.arrived = (
+            self.way,
+            self.met,
+            self.kind,
+            self.trail.copy(),
+            self.arrived,
+        )
         return other

@@ -1,4 +1,6 @@
-"""The story of how a conversation ends on one way: leg by leg, crossing by crossing. It tells; what happens the walk has found."""
+"""The story of how a conversation ends on one way: leg by leg, crossing by crossing. It tells; what
+happens the walk has found.
+"""
 
 from __future__ import annotations
 
@@ -29,9 +31,11 @@ class Outcome(StrEnum):
 
 
 class Asked(NamedTuple):
-    """A crossing with what was placed there: no list, a list that decided, or one passed unasked (`remembered`).
+    """A crossing with what was placed there: no list, a list that decided, or one passed unasked
+    (`remembered`).
 
-    With `again` the list was asked once more about the packet that opened, now that the conversation has settled on its TLS.
+    With `again` the list was asked once more about the packet that opened, now that the
+    conversation has settled on its TLS.
     """
 
     crossing: Crossing
@@ -59,8 +63,9 @@ class LegTrace(NamedTuple):
 class Trace(NamedTuple):
     """A conversation's legs and its verdict, on the first of its ways there and back.
 
-    `strayed` is the machine that a reply went to instead of the sender. `ways` is how many ways there are that differ in the
-    lists they meet, and `differing` is the trace along the first of them that ends otherwise, None where all agree.
+    `strayed` is the machine that a reply went to instead of the sender. `ways` is how many ways
+    there are that differ in the lists they meet, and `differing` is the trace along the first of
+    them that ends otherwise, None where all agree.
     """
 
     conversation: Conversation
@@ -77,7 +82,9 @@ class Trace(NamedTuple):
         return last.asked[-1] if last.outcome in (Outcome.DENIED, Outcome.REJECTED) else None
 
     def deciders(self) -> Iterator[Decider]:
-        """Yield the line that decided of every list that was asked; what decides the same again is not told twice."""
+        """Yield the line that decided of every list that was asked; what decides the same again is
+        not told twice.
+        """
         for leg in self.legs:
             for asked in leg.asked:
                 if asked.decider is not None and not (asked.again and asked.permits):
@@ -85,8 +92,14 @@ class Trace(NamedTuple):
 
     @property
     def settles(self) -> bool:
-        """Whether some list on the way depends on what TLS the conversation settles on, as far as it came."""
-        return any(asked.access_list is not None and asked.access_list.tls for leg in self.legs for asked in leg.asked)
+        """Whether some list on the way depends on what TLS the conversation settles on, as far as
+        it came.
+        """
+        return any(
+            asked.access_list is not None and asked.access_list.tls
+            for leg in self.legs
+            for asked in leg.asked
+        )
 
     @property
     def forks(self) -> bool:
@@ -99,16 +112,31 @@ class Met:
 
     def __init__(self, network: Network, path: Path, family: Family) -> None:
         self.path = path
-        self._stands = [(each, network.list_at(each, family), Asked(each, None, None)) for each in path.crossings]
-        self.stateful = network.stateful & path_devices(path) if network.stateful else network.stateful
+        self._stands = [
+            (each, network.list_at(each, family), Asked(each, None, None))
+            for each in path.crossings
+        ]
+        self.stateful = (
+            network.stateful & path_devices(path) if network.stateful else network.stateful
+        )
 
     def judging(self, back: Container[str]) -> list[tuple[Crossing, AccessList]]:
-        """Return the lists that judge what TLS is spoken, where answers come by these stateful devices."""
+        """Return the lists that judge what TLS is spoken, where answers come by these stateful
+        devices.
+        """
         stands = ((each, own) for each, own, _ in self._stands if own is not None and own.tls)
         return [(each, own) for each, own in stands if judges(each, self.stateful, back)]
 
-    def asked(self, leg: Leg, passed: Container[str], again: Sequence[tuple[Crossing, AccessList]], example: Example) -> list[Asked]:
-        """Return what is asked on a leg up to where it is stopped; lists that are asked `again` are asked before all others."""
+    def asked(
+        self,
+        leg: Leg,
+        passed: Container[str],
+        again: Sequence[tuple[Crossing, AccessList]],
+        example: Example,
+    ) -> list[Asked]:
+        """Return what is asked on a leg up to where it is stopped; lists that are asked `again` are
+        asked before all others.
+        """
         leading, decisions, found = example.walk.script.leading, example.decisions, list[Asked]()
         for crossing, own in again:
             decision = decisions[leading[0], own]
@@ -136,9 +164,18 @@ FirstPaths = dict[tuple[object, Address], Met]
 class Paths:
     """The paths of one conversation, by what they meet; each is walked once."""
 
-    def __init__(self, network: Network, conversation: Conversation, known: FirstPaths, alone: bool = False) -> None:
-        """Make them; `alone` for endings on one of its ways by itself, where the first one is not the first of all."""
-        self.network, self.conversation, self._known, self._alone = network, conversation, known, alone
+    def __init__(
+        self, network: Network, conversation: Conversation, known: FirstPaths, alone: bool = False
+    ) -> None:
+        """Make them; `alone` for endings on one of its ways by itself, where the first one is not
+        the first of all.
+        """
+        self.network, self.conversation, self._known, self._alone = (
+            network,
+            conversation,
+            known,
+            alone,
+        )
         first = conversation.first
         there, back = Address(first.family, first.destination), Address(first.family, first.source)
         self._pairs = (conversation.source, there), (conversation.destination, back)
@@ -147,7 +184,9 @@ class Paths:
 
     def of(self, ending: Ending) -> tuple[Met, Met]:
         """Return the paths there and back of an ending's example, with what is met on them."""
-        if (ending.first and not self._alone) or not (self._first[0].path.forks or self._first[1].path.forks):
+        if (ending.first and not self._alone) or not (
+            self._first[0].path.forks or self._first[1].path.forks
+        ):
             return self._first
         there, back = sequences(ending)
         return self._met(0, there), self._met(1, back)
@@ -156,7 +195,9 @@ class Paths:
         key = origin.sender, destination
         found = self._known.get(key)
         if found is None:
-            found = self._known[key] = Met(self.network, self.network.path(origin, destination), destination.family)
+            found = self._known[key] = Met(
+                self.network, self.network.path(origin, destination), destination.family
+            )
         return found
 
     def _met(self, way: int, sequence: Tokens) -> Met:
@@ -168,35 +209,67 @@ class Paths:
 
 
 def astray(network: Network, conversation: Conversation) -> Endpoint | None:
-    """Return where the answers go, if that is another machine than the sender: to who has the address that it claims."""
+    """Return where the answers go, if that is another machine than the sender: to who has the
+    address that it claims.
+    """
     if conversation.claimed is None:
         return None
     end, source = at_address(network, conversation.claimed), conversation.source
-    same = (end.device, end.name) == (source.device, source.name) if end.device is None else end.device == source.device
+    same = (
+        (end.device, end.name) == (source.device, source.name)
+        if end.device is None
+        else end.device == source.device
+    )
     return None if same else end
 
 
 def path_devices(path: Path) -> set[str]:
-    """Return every device on a path, switches that only pass frames on included, and the hosts that lists follow."""
-    names = (name for crossing in path.crossings for name in (crossing.point.device, crossing.remembered_by) if name is not None)
+    """Return every device on a path, switches that only pass frames on included, and the hosts that
+    lists follow.
+    """
+    names = (
+        name
+        for crossing in path.crossings
+        for name in (crossing.point.device, crossing.remembered_by)
+        if name is not None
+    )
     return {*path.devices, *names}
 
 
 def story(paths: Paths, ending: Ending) -> Trace:
-    """Return what a conversation meets on the way that is an ending's example, up to where it ends."""
+    """Return what a conversation meets on the way that is an ending's example, up to where it
+    ends.
+    """
     network, conversation, example = paths.network, paths.conversation, ending.example
     assert example is not None  # the walk found it
     met, script, first = paths.of(ending), example.walk.script, conversation.first
     judging = met[0].judging(met[1].stateful) if ending.judges else []
-    answer, passed, done = legs_of(first, conversation.on_link, conversation.alone)[1], frozenset[str](), list[LegTrace]()
+    answer, passed, done = (
+        legs_of(first, conversation.on_link, conversation.alone)[1],
+        frozenset[str](),
+        list[LegTrace](),
+    )
     for leg in script.legs[: 1 if script.unanswered else script.legs.index(ending.leg) + 1]:
         way = met[leg.returns]
         again = [] if not leg.settles else judging[::-1] if leg.returns else judging
         asked = way.asked(leg, passed, again, example)
-        done.append(LegTrace(leg, packet_on(first, leg, answer), way.path, tuple(asked), _outcome(way.path, asked)))
+        done.append(
+            LegTrace(
+                leg,
+                packet_on(first, leg, answer),
+                way.path,
+                tuple(asked),
+                _outcome(way.path, asked),
+            )
+        )
         passed |= way.stateful
     strayed = script.astray and ending.verdict is Verdict.HALF_OPEN and ending.stop is None
-    return Trace(conversation, tuple(done), ending.verdict, astray(network, conversation) if strayed else None)
+    return Trace(
+        conversation,
+        tuple(done),
+        ending.verdict,
+        astray(network, conversation) if strayed else None,
+    )
 
 
 def _outcome(path: Path, asked: Sequence[Asked]) -> Outcome:

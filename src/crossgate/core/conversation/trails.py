@@ -29,9 +29,10 @@ class LateStop(NamedTuple):
 class Kind(NamedTuple):
     """What tells ways apart later.
 
-    `first` marks the first way of all; `late` is what stops a later leg. `judges` are the places on the way there whose lists may judge
-    TLS, each with the line that is due; `seen` the stateful devices on the way back. Where it matters which devices were passed on the
-    way there, ways are told by families instead (`many`).
+    `first` marks the first way of all; `late` is what stops a later leg. `judges` are the places on
+    the way there whose lists may judge TLS, each with the line that is due; `seen` the stateful
+    devices on the way back. Where it matters which devices were passed on the way there, ways are
+    told by families instead (`many`).
     """
 
     first: bool = True
@@ -43,9 +44,10 @@ class Kind(NamedTuple):
 class Trail:
     """What is known of ways of one kind that have come equally far.
 
-    `lines` are the lines that decided on some of them, a bit each, `later` those that decide later legs. `by` is the earliest leg on which
-    the line asked about decides, of the way where that is latest. `remembered` are the stateful devices passed on each, `number` is how
-    many they are, and `link` is what one of them met: one on which the line asked about decides as late as on any.
+    `lines` are the lines that decided on some of them, a bit each, `later` those that decide later
+    legs. `by` is the earliest leg on which the line asked about decides, of the way where that is
+    latest. `remembered` are the stateful devices passed on each, `number` is how many they are, and
+    `link` is what one of them met: one on which the line asked about decides as late as on any.
     """
 
     __slots__ = ("by", "later", "lines", "link", "number", "remembered")
@@ -59,7 +61,14 @@ class Trail:
         number: int = 1,
         link: Link | None = None,
     ) -> None:
-        self.lines, self.later, self.by, self.remembered, self.number, self.link = lines, later, by, remembered, number, link
+        self.lines, self.later, self.by, self.remembered, self.number, self.link = (
+            lines,
+            later,
+            by,
+            remembered,
+            number,
+            link,
+        )
 
     def copy(self) -> Trail:
         """Return one that can be led on by itself."""
@@ -67,7 +76,9 @@ class Trail:
 
     def times(self, factor: int) -> Trail:
         """Return the same for so many times as many ways."""
-        return Trail(self.lines, self.later, self.by, self.remembered, self.number * factor, self.link)
+        return Trail(
+            self.lines, self.later, self.by, self.remembered, self.number * factor, self.link
+        )
 
     def and_(self, other: Trail | None) -> Trail:
         """Return what is known of both; of this alone where there is no other."""
@@ -75,7 +86,14 @@ class Trail:
             return self
         latest = other if other.by >= self.by else self
         remembered, number = self.remembered & other.remembered, self.number + other.number
-        return Trail(self.lines | other.lines, self.later | other.later, latest.by, remembered, number, latest.link)
+        return Trail(
+            self.lines | other.lines,
+            self.later | other.later,
+            latest.by,
+            remembered,
+            number,
+            latest.link,
+        )
 
 
 START = Kind()

@@ -18,5 +18,9 @@ class Verdict(StrEnum):
     SOME = "some"
 
 
-VERDICTS = {Claim.PERMIT: Verdict.PERMITTED, Claim.DENY: Verdict.DENIED, Claim.HALF_OPEN: Verdict.HALF_OPEN}
+VERDICTS = {
+    Claim.PERMIT: Verdict.PERMITTED,
+    Claim.DENY: Verdict.DENIED,
+    Claim.HALF_OPEN: Verdict.HALF_OPEN,
+}
 """What a claim says becomes of a conversation."""

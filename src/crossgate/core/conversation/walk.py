@@ -1,18 +1,23 @@
-"""One walk of conversations over all their equal ways, whatever is carried: one packet, or a set of them.
+"""One walk of conversations over all their equal ways, whatever is carried: one packet, or a set of
+them.
 
-Theory of operation. The ways from one end to another are an automaton (`network.nodes`). Its nodes have numbers, and those that follow
-have smaller ones, so going over the nodes that have been come to by falling number meets each once, with all ways that lead there.
-What has come to a node is told apart by its *kind* alone: all of the past that a rule will ask about again. The ways of one kind
+Theory of operation. The ways from one end to another are an automaton (`network.nodes`). Its nodes
+have numbers, and those that follow have smaller ones, so going over the nodes that have been come
+to by falling number meets each once, with all ways that lead there. What has come to a node is told
+apart by its *kind* alone: all of the past that a rule will ask about again. The ways of one kind
 are one *trail*.
 
-What is carried is one *part* all along. Where a list divides it, the walk forks, and goes on with each piece from there: at a node all
-lists are asked before anything is changed, so that it can. What a list does with a part it does with all of it ever after. So a part
-fares on each way as one packet does, and the walk needs to know nothing of it but `Carrier.decide`.
+What is carried is one *part* all along. Where a list divides it, the walk forks, and goes on with
+each piece from there: at a node all lists are asked before anything is changed, so that it can.
+What a list does with a part it does with all of it ever after. So a part fares on each way as one
+packet does, and the walk needs to know nothing of it but `Carrier.decide`.
 
-Where lists on the way back would stop an answer, or many lists judge TLS, it matters of each way which stateful devices it passed. Then
-ways are not put together by that, but told one by one, as families of what each of them met (`many`).
+Where lists on the way back would stop an answer, or many lists judge TLS, it matters of each way
+which stateful devices it passed. Then ways are not put together by that, but told one by one, as
+families of what each of them met (`many`).
 
-The first of all ways is a kind of its own as long as it is one: it ends in just one ending, the `first`.
+The first of all ways is a kind of its own as long as it is one: it ends in just one ending, the
+`first`.
 """
 
 from __future__ import annotations
@@ -41,18 +46,28 @@ Divided = tuple[tuple[Leg, AccessList], Sequence[tuple[Part, Decision]]]
 class Carrier(Protocol[Part]):
     """What is carried, in parts that are never empty."""
 
-    def decide(self, part: Part, leg: Leg, access_list: AccessList) -> Sequence[tuple[Part, Decision]]:
-        """Part it by what a list does with the packets of a leg; the parts are apart, and together all of it."""
+    def decide(
+        self, part: Part, leg: Leg, access_list: AccessList
+    ) -> Sequence[tuple[Part, Decision]]:
+        """Part it by what a list does with the packets of a leg; the parts are apart, and together
+        all of it.
+        """
         ...
 
 
-def follow(walk: Walk, carrier: Carrier[Part], part: Part, by: DeciderKey | None = None) -> Iterator[tuple[Part, list[Ending]]]:
-    """Yield what is carried in parts, each with how its conversations end on all ways; `by` is the line that endings tell of."""
+def follow(
+    walk: Walk, carrier: Carrier[Part], part: Part, by: DeciderKey | None = None
+) -> Iterator[tuple[Part, list[Ending]]]:
+    """Yield what is carried in parts, each with how its conversations end on all ways; `by` is the
+    line that endings tell of.
+    """
     assert walk.ways.there.nodes is walk.places.nodes, "these are ways of another network"
     return _Followed(walk, carrier, by).endings(part)
 
 
-def follow_whole(walk: Walk, carrier: Carrier[Part], part: Part, by: DeciderKey | None = None) -> list[Ending]:
+def follow_whole(
+    walk: Walk, carrier: Carrier[Part], part: Part, by: DeciderKey | None = None
+) -> list[Ending]:
     """Return how the conversations end of what no list divides, as one packet."""
     followed = _Followed(walk, carrier, by)
     if walk.ways.count > 1:
@@ -65,7 +80,9 @@ class _Followed(Generic[Part]):
     """One going over all ways, with one carrier."""
 
     _judges: tuple[int, ...] = ()
-    """The places whose lists may judge TLS, where they are many: then ways are told one by one from the start."""
+    """The places whose lists may judge TLS, where they are many: then ways are told one by one from
+    the start.
+    """
 
     def __init__(self, walk: Walk, carrier: Carrier[Part], by: DeciderKey | None) -> None:
         self._walk, self._carrier, self._by = walk, carrier, by
@@ -96,7 +113,9 @@ class _Followed(Generic[Part]):
                 stack += [state.fork(piece, key, decision) for piece, decision in reversed(pieces)]
 
     def _parts_of_one_way(self, part: Part) -> Iterator[tuple[Part, list[Ending]]]:
-        """Yield the same where there is one way: nothing branches, and nothing has to be told apart."""
+        """Yield the same where there is one way: nothing branches, and nothing has to be told
+        apart.
+        """
         stack = [OneWay(part)]
         while stack:
             state = stack.pop()
@@ -115,7 +134,9 @@ class _Followed(Generic[Part]):
         return self._closing.ending(state)
 
     def _follow_one_way(self, state: OneWay[Part]) -> Divided[Part] | None:
-        """Follow a part there and back; return a list that divides it, with the state as it was before that."""
+        """Follow a part there and back; return a list that divides it, with the state as it was
+        before that.
+        """
         while True:
             way, (places, end) = state.way, self._walk.places.straight(self._walk.graph(state.way))
             for place in places[state.met :] if state.met else places:
@@ -138,18 +159,27 @@ class _Followed(Generic[Part]):
         return Marks(self._walk.ways, self._at, devices=bool(self._judges))
 
     def _follow(self, state: State[Part]) -> Divided[Part] | None:
-        """Follow a part to the end; return a list that divides it, with the state as it was before that."""
+        """Follow a part to the end; return a list that divides it, with the state as it was before
+        that.
+        """
         if not state.arrived:
             divided = self._walked(state, 0, state.there) or self._again(state)
             if divided is not None:
                 return divided
             state.arrived = True
-            arrived = [kind for end, kind in state.there if end is Outcome.ARRIVED] if self._script.back else []
+            arrived = (
+                [kind for end, kind in state.there if end is Outcome.ARRIVED]
+                if self._script.back
+                else []
+            )
             state.waiting = arrived if state.many or not arrived else [START]
         while state.waiting:
             kind = state.waiting[-1]
             if kind not in state.answers:
-                state.answers[kind], state.front = {}, {self._walk.ways.back.number: self._returning(state, kind)}
+                state.answers[kind], state.front = (
+                    {},
+                    {self._walk.ways.back.number: self._returning(state, kind)},
+                )
             divided = self._walked(state, 1, state.answers[kind])
             if divided is not None:
                 return divided
@@ -157,12 +187,20 @@ class _Followed(Generic[Part]):
         return None
 
     def _returning(self, state: State[Part], kind: Kind) -> dict[Kind, Trail | Many]:
-        """Return what starts on the ways back: where it matters which devices were passed, all ways there of a kind."""
+        """Return what starts on the ways back: where it matters which devices were passed, all ways
+        there of a kind.
+        """
         there = state.there[Outcome.ARRIVED, kind] if state.many else None
-        return {Kind(first=kind.first): Many(there.marks, there.family)} if isinstance(there, Many) else {START: Trail()}
+        return (
+            {Kind(first=kind.first): Many(there.marks, there.family)}
+            if isinstance(there, Many)
+            else {START: Trail()}
+        )
 
     def _again(self, state: State[Part]) -> Divided[Part] | None:
-        """Go there once more where it matters of each way which stateful devices it passed: those whose lists would stop the answer."""
+        """Go there once more where it matters of each way which stateful devices it passed: those
+        whose lists would stop the answer.
+        """
         doubtful = self._doubtful()
         if state.many or not doubtful or not any(end is Outcome.ARRIVED for end, _ in state.there):
             return None
@@ -173,7 +211,11 @@ class _Followed(Generic[Part]):
                 if divided is not None:
                     return divided
                 decision = state.known[leading, place.access_list]
-                matters = matters or not decision.permits or (self._by is not None and decision.decider.key == self._by)
+                matters = (
+                    matters
+                    or not decision.permits
+                    or (self._by is not None and decision.decider.key == self._by)
+                )
         if not matters:
             return None
         self._tell_each(state)
@@ -181,20 +223,36 @@ class _Followed(Generic[Part]):
 
     def _tell_each(self, state: State[Part]) -> None:
         """Start there once more, with ways that are told one by one."""
-        self._devices = {device: token for token in self._walk.ways.there.met if (device := self._at[token].device) is not None}
+        self._devices = {
+            device: token
+            for token in self._walk.ways.there.met
+            if (device := self._at[token].device) is not None
+        }
         state.many, state.there = True, {}
-        state.front = {self._walk.ways.there.number: {START: Many(self._marks, self._marks.families.leaf(1))}}
+        state.front = {
+            self._walk.ways.there.number: {START: Many(self._marks, self._marks.families.leaf(1))}
+        }
 
     def _doubtful(self) -> list[Place]:
-        """Return the places on the ways back of which it may matter whether their device was passed on the way there."""
+        """Return the places on the ways back of which it may matter whether their device was passed
+        on the way there.
+        """
         ways = self._walk.ways
         if ways.there.count == 1 or not self._script.back:
             return []
         there = ways.there.devices - ways.there.always
-        return [self._at[each] for each in sorted(ways.back.met) if self._at[each].remembers in there] if there else []
+        return (
+            [self._at[each] for each in sorted(ways.back.met) if self._at[each].remembers in there]
+            if there
+            else []
+        )
 
-    def _ask(self, state: State[Part] | OneWay[Part], leg: Leg, access_list: AccessList) -> Divided[Part] | None:
-        """See to it that it is known what a list does with a part on a leg; return the pieces where it divides it."""
+    def _ask(
+        self, state: State[Part] | OneWay[Part], leg: Leg, access_list: AccessList
+    ) -> Divided[Part] | None:
+        """See to it that it is known what a list does with a part on a leg; return the pieces where
+        it divides it.
+        """
         key = leg, access_list
         if key not in state.known:
             pieces = self._carrier.decide(state.part, leg, access_list)
@@ -203,8 +261,12 @@ class _Followed(Generic[Part]):
             state.part, state.known[key] = pieces[0]
         return None
 
-    def _ask_all(self, state: State[Part] | OneWay[Part], way: int, place: Place) -> Divided[Part] | None:
-        """Ask the list of a place about all legs that come by: about later ones only where nobody remembers the conversation."""
+    def _ask_all(
+        self, state: State[Part] | OneWay[Part], way: int, place: Place
+    ) -> Divided[Part] | None:
+        """Ask the list of a place about all legs that come by: about later ones only where nobody
+        remembers the conversation.
+        """
         own, leading = place.access_list, self._script.leading[way]
         if own is None or self._passes_unasked(way, place):
             return None
@@ -225,7 +287,9 @@ class _Followed(Generic[Part]):
             number = max(front) if len(front) > 1 else next(iter(front))
             here, (ends, children) = front[number], of[number]
             for token, _ in children:
-                divided = None if at[token].access_list is None else self._ask_all(state, way, at[token])
+                divided = (
+                    None if at[token].access_list is None else self._ask_all(state, way, at[token])
+                )
                 if divided is not None:
                     return divided
             del front[number]
@@ -255,7 +319,9 @@ class _Followed(Generic[Part]):
     def _place_of_many(
         self, state: State[Part], way: int, place: Place, kind: Kind, trail: Many
     ) -> list[tuple[Kind, Stop | None, Trail | Many]]:
-        """Lead ways by a place: those that have passed its device on their way there go by unasked."""
+        """Lead ways by a place: those that have passed its device on their way there go by
+        unasked.
+        """
         token = self._devices.get(place.remembers) if way and place.remembers is not None else None
         passed, asked = (None, trail) if token is None else trail.parted(token)
         found = list[tuple[Kind, Stop | None, Trail | Many]]()
@@ -272,7 +338,9 @@ class _Followed(Generic[Part]):
         return found
 
     def _on_first(self, kind: Kind, way: int, link: Link) -> Kind:
-        """Return the kind of what has met one token more: of the first of all ways only as long as it meets what that does."""
+        """Return the kind of what has met one token more: of the first of all ways only as long as
+        it meets what that does.
+        """
         tokens = self._walk.graph(way).first_sequence.tokens
         if kind.first and (link.met > len(tokens) or tokens[link.met - 1] != link.token):
             return kind._replace(first=False)
@@ -284,8 +352,12 @@ class _Followed(Generic[Part]):
             kind = kind._replace(first=False)
         found[end, kind] = _joined(trail, found.get((end, kind)))
 
-    def _stopped(self, found: Found, stop: Stop, kind: Kind, trail: Trail | Many, node: int) -> None:
-        """Gather ways that a list stops: as many as go on from there. The first way of all is kept apart."""
+    def _stopped(
+        self, found: Found, stop: Stop, kind: Kind, trail: Trail | Many, node: int
+    ) -> None:
+        """Gather ways that a list stops: as many as go on from there. The first way of all is kept
+        apart.
+        """
         ways = self._walk.places.nodes.count(node)
         if kind.first and ways > 1:
             found[stop, kind] = trail
@@ -293,9 +365,16 @@ class _Followed(Generic[Part]):
         found[stop, kind] = _joined(trail.times(ways), found.get((stop, kind)))
 
     def _place(
-        self, state: State[Part] | OneWay[Part], way: int, place: Place, kind: Kind, trail: Trail | Many
+        self,
+        state: State[Part] | OneWay[Part],
+        way: int,
+        place: Place,
+        kind: Kind,
+        trail: Trail | Many,
     ) -> tuple[Kind, Stop | None]:
-        """Lead a trail by a place, and return its kind then, and the line that stops it there, if one does. All rules of a place are here."""
+        """Lead a trail by a place, and return its kind then, and the line that stops it there, if
+        one does. All rules of a place are here.
+        """
         own, device = place.access_list, place.device
         if device is not None:
             # On the way there it remembers; and if the answer passes it too, it judges.
@@ -321,7 +400,15 @@ class _Followed(Generic[Part]):
             kind = kind._replace(judges=(*kind.judges, (place, due)))
         return kind, None
 
-    def _note(self, kind: Kind, trail: Trail | Many, leg: int, place: Place, decider: Decider, permits: bool) -> Kind:
+    def _note(
+        self,
+        kind: Kind,
+        trail: Trail | Many,
+        leg: int,
+        place: Place,
+        decider: Decider,
+        permits: bool,
+    ) -> Kind:
         """Note what a list will do with a later leg."""
         trail.later |= self._lines.bit(leg, place.number, decider)
         if self._by is not None and trail.by > leg and decider.key == self._by:
@@ -329,7 +416,9 @@ class _Followed(Generic[Part]):
         return kind if permits else kind._replace(late=LateStop(leg, Stop(place.number, decider)))
 
     def _passes_unasked(self, way: int, place: Place) -> bool:
-        """Whether an answer passes a list whose stateful device has let the conversation by on every way there."""
+        """Whether an answer passes a list whose stateful device has let the conversation by on
+        every way there.
+        """
         device = place.remembers
         return way == 1 and device is not None and device in self._walk.ways.there.always
 

@@ -1,1 +1,3 @@
-"""One access list by itself: which entry decides, which entries do nothing, where a new one belongs."""
+"""One access list by itself: which entry decides, which entries do nothing, where a new one
+belongs.
+"""

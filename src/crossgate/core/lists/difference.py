@@ -1,8 +1,8 @@
 """Exactly which packets two versions of a list treat differently.
 
-Two lists can only differ on packets that match an entry which just one of them has: on all others the same entries
-decide in the same order (or both otherwise lines, when these differ everything is looked at). So only the packets of such
-entries are split by both lists.
+Two lists can only differ on packets that match an entry which just one of them has: on all others
+the same entries decide in the same order (or both otherwise lines, when these differ everything is
+looked at). So only the packets of such entries are split by both lists.
 """
 
 from __future__ import annotations
@@ -21,14 +21,19 @@ from crossgate.core.sets.region import Region, every_packet
 Item = TypeVar("Item")
 
 
-def compare_lists(old: ListRegions, new: ListRegions) -> Iterator[tuple[PacketSet, Decider, Decider]]:
+def compare_lists(
+    old: ListRegions, new: ListRegions
+) -> Iterator[tuple[PacketSet, Decider, Decider]]:
     """Yield the packets that two lists of a family treat differently, in sets that are apart."""
     suspected = suspects(old, new)
     hulls = [region_hull(each) for each in suspected]
     for index, (region, hull) in enumerate(zip(suspected, hulls, strict=True)):
         earlier = [suspected[each] for each in range(index) if meets(hulls[each], hull)]
         before, after = old.near(hull), new.near(hull)
-        frame = Frame(region, [*earlier, *(each.region for each in (*before, *after) if each.region is not None)])
+        frame = Frame(
+            region,
+            [*earlier, *(each.region for each in (*before, *after) if each.region is not None)],
+        )
         here, there = (numbered(frame, (each.region for each in side)) for side in (before, after))
         for own in algebra.left(frame.whole, frame.products(earlier), frame.order):
             for part, was in algebra.split(own, here, frame.order):
@@ -38,33 +43,56 @@ def compare_lists(old: ListRegions, new: ListRegions) -> Iterator[tuple[PacketSe
                         yield PacketSet(frame, (piece,)), *deciders
 
 
-def same_lists(old: AccessList, before: Sequence[Entry], new: AccessList, after: Sequence[Entry]) -> bool:
-    """Whether two lists with just these entries read alike, whatever they and their entries are called."""
+def same_lists(
+    old: AccessList, before: Sequence[Entry], new: AccessList, after: Sequence[Entry]
+) -> bool:
+    """Whether two lists with just these entries read alike, whatever they and their entries are
+    called.
+    """
     return (
         len(before) == len(after)
         and old.otherwise.action is new.otherwise.action
-        and all(one is other or one.meaning == other.meaning for one, other in zip(before, after, strict=True))
+        and all(
+            one is other or one.meaning == other.meaning
+            for one, other in zip(before, after, strict=True)
+        )
     )
 
 
-def unshared(old: Sequence[Item], new: Sequence[Item], meaning: Callable[[Item], Hashable]) -> list[Item]:
-    """Return what just one of two sequences has, or has elsewhere; items of one meaning are the same."""
+def unshared(
+    old: Sequence[Item], new: Sequence[Item], meaning: Callable[[Item], Hashable]
+) -> list[Item]:
+    """Return what just one of two sequences has, or has elsewhere; items of one meaning are the
+    same.
+    """
     before, after = [meaning(each) for each in old], [meaning(each) for each in new]
     alone: list[Item] = []
     if before != after:
-        for kind, first, last, start, end in SequenceMatcher(None, before, after, autojunk=False).get_opcodes():
+        for kind, first, last, start, end in SequenceMatcher(
+            None, before, after, autojunk=False
+        ).get_opcodes():
             if kind != "equal":
                 alone += [*old[first:last], *new[start:end]]
     return alone
 
 
 def stopped_by(regions: ListRegions) -> list[Region] | None:
-    """Return regions that hold every packet that a list stops, and may hold others; None for all packets.
+    """Return regions that hold every packet that a list stops, and may hold others; None for all
+    packets.
 
-    With two entries that stop something it costs more to look at what each of them stops than at all packets at once.
+    With two entries that stop something it costs more to look at what each of them stops than at
+    all packets at once.
     """
-    found = [each.region for each in regions.regions if each.region is not None and each.entry.action is not Action.PERMIT]
-    return None if regions.access_list.otherwise.action is not Action.PERMIT or len(found) > 1 else found
+    found = [
+        each.region
+        for each in regions.regions
+        if each.region is not None and each.entry.action is not Action.PERMIT
+    ]
+    return (
+        None
+        if regions.access_list.otherwise.action is not Action.PERMIT or len(found) > 1
+        else found
+    )
 
 
 def suspects(old: ListRegions, new: ListRegions) -> list[Region]:

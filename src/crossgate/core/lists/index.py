@@ -1,9 +1,10 @@
 """First match for many packets.
 
-The entries that take a source are the bits of one integer, and so are those that take a destination or a service; the lowest
-bit of the three sets' intersection is the entry that decides. Addresses are looked up by the wildcards that the list
-uses, of which there are few; each service that the list has is tried once for each that is met. `AccessList.decide` is the definition; this is the
-same answer, faster from the second packet on.
+The entries that take a source are the bits of one integer, and so are those that take a destination
+or a service; the lowest bit of the three sets' intersection is the entry that decides. Addresses
+are looked up by the wildcards that the list uses, of which there are few; each service that the
+list has is tried once for each that is met. `AccessList.decide` is the definition; this is the same
+answer, faster from the second packet on.
 """
 
 from __future__ import annotations
@@ -37,7 +38,9 @@ class ListIndex:
         return self._deciders[(taking & -taking).bit_length() - 1] if taking else self._otherwise
 
     def decide_after(self, packet: Packet, entry: Entry) -> Decider:
-        """Return what the list does with a packet that has got by an entry of it, and the later entry that decided."""
+        """Return what the list does with a packet that has got by an entry of it, and the later
+        entry that decided.
+        """
         place = bisect_left(self.entries, entry.number, key=lambda each: each.number)
         later = self._taking(packet) >> place + 1
         return self._deciders[place + (later & -later).bit_length()] if later else self._otherwise
@@ -49,21 +52,31 @@ class ListIndex:
 
     def _service_bits(self, packet: Packet) -> int:
         key = (
-            packet.protocol, packet.source_port, packet.destination_port, packet.icmp_type, packet.icmp_code,
-            packet.flags, packet.fragment, packet.dscp,
-        )  # fmt: skip
+            packet.protocol,
+            packet.source_port,
+            packet.destination_port,
+            packet.icmp_type,
+            packet.icmp_code,
+            packet.flags,
+            packet.fragment,
+            packet.dscp,
+        )
         bits = self._services.get(key)
         if bits is None:
             bits = 0
             for service, qualifiers, entries in self._asked:
-                if service.matches(packet) and (qualifiers is NO_QUALIFIERS or qualifiers.match(packet)):
+                if service.matches(packet) and (
+                    qualifiers is NO_QUALIFIERS or qualifiers.match(packet)
+                ):
                     bits |= entries
             self._services[key] = bits
         return bits
 
     @cached_property
     def _asked(self) -> list[tuple[Service, Qualifiers, int]]:
-        """What the entries ask besides addresses, each once, with the entries that do, a bit each. A service's text says all of it."""
+        """What the entries ask besides addresses, each once, with the entries that do, a bit each.
+        A service's text says all of it.
+        """
         found: dict[tuple[str, Qualifiers], list[int]] = {}
         for index, entry in enumerate(self.entries):
             found.setdefault((entry.service.text, entry.qualifiers), []).append(index)
@@ -74,7 +87,9 @@ class ListIndex:
 
 
 class _Ends:
-    """Which entries take an address as one of their ends: for each wildcard, by the bits that it fixes."""
+    """Which entries take an address as one of their ends: for each wildcard, by the bits that it
+    fixes.
+    """
 
     def __init__(self, ends: Iterable[Addresses]) -> None:
         self._known: dict[int, int] = {}

@@ -1,8 +1,9 @@
 """Where a new entry belongs in a list: as far down as it still does something.
 
-Right before an entry of another action is the last place at which a new entry does something, if a packet of both gets past
-all entries above; the lowest such entry decides, and before all of them the otherwise line, which stands below every entry.
-So the list is asked from its end, and most lists answer at the first question.
+Right before an entry of another action is the last place at which a new entry does something, if a
+packet of both gets past all entries above; the lowest such entry decides, and before all of them
+the otherwise line, which stands below every entry. So the list is asked from its end, and most
+lists answer at the first question.
 """
 
 from __future__ import annotations
@@ -19,18 +20,24 @@ from crossgate.core.sets.region import Region
 
 
 class Position(NamedTuple):
-    """Between two entries that follow each other, None for the ends of the list; and why not further down."""
+    """Between two entries that follow each other, None for the ends of the list; and why not
+    further down.
+    """
 
     before: Entry | None
     after: Entry | None
     why: str
 
 
-def effective_position(access_list: AccessList, new: Entry, states: Sequence[State] = (frozenset(),)) -> Position:
-    """Return the last position at which a new entry decides some packet otherwise than the list would without it.
+def effective_position(
+    access_list: AccessList, new: Entry, states: Sequence[State] = (frozenset(),)
+) -> Position:
+    """Return the last position at which a new entry decides some packet otherwise than the list
+    would without it.
 
-    `states` are those that conditions can be in; in one of them has it to do something. Where there is no such
-    position, it is the last at which a packet gets as far as the entry at all, else the end.
+    `states` are those that conditions can be in; in one of them has it to do something. Where there
+    is no such position, it is the last at which a packet gets as far as the entry at all, else the
+    end.
     """
     in_force = [state for state in states if new.in_force(state)] or list(states)
     lists = [_Near(access_list, new, state) for state in in_force]
@@ -38,12 +45,16 @@ def effective_position(access_list: AccessList, new: Entry, states: Sequence[Sta
     if lowest:
         index = max(lowest)
         all_of_it = not any(near.reached(index + 1) for near in lists)
-        return _position(access_list, index, "takes all of it" if all_of_it else "takes all that it would change")
+        return _position(
+            access_list, index, "takes all of it" if all_of_it else "takes all that it would change"
+        )
     return _position(access_list, max(near.last_reached() for near in lists), "takes all of it")
 
 
 class _Near:
-    """The entries in force that share packets with a new one, by their index in the list, in one state."""
+    """The entries in force that share packets with a new one, by their index in the list, in one
+    state.
+    """
 
     def __init__(self, access_list: AccessList, new: Entry, state: State) -> None:
         self.end = len(access_list.entries)
@@ -52,7 +63,12 @@ class _Near:
         for index, entry in enumerate(access_list.entries if own.hull is not None else ()):
             own_entry = entry.in_state(state)
             region = None if own_entry is None else EntryRegion(own_entry, access_list.family)
-            if region is not None and region.region is not None and own.hull is not None and region.touches(own.hull):
+            if (
+                region is not None
+                and region.region is not None
+                and own.hull is not None
+                and region.touches(own.hull)
+            ):
                 others.append((index, entry, region.region))
         self.others: list[tuple[int, Product]] = []
         self.opposite: list[tuple[int, Product]] = []
@@ -68,17 +84,23 @@ class _Near:
                         self.opposite.append((index, row))
 
     def effective(self) -> int | None:
-        """Return the index in the list before which the entry last does something; that of the end, or None for nowhere."""
+        """Return the index in the list before which the entry last does something; that of the end,
+        or None for nowhere.
+        """
         if self.changes_rest and self.reached(self.end):
             return self.end
-        return next((index for index, row in reversed(self.opposite) if self._passes(row, index)), None)
+        return next(
+            (index for index, row in reversed(self.opposite) if self._passes(row, index)), None
+        )
 
     def reached(self, index: int) -> bool:
         """Whether a packet of the entry gets past all entries before an index."""
         return self.whole is not None and self._passes(self.whole, index)
 
     def last_reached(self) -> int:
-        """Return the last index before which a packet still gets past all that stands above; the end where none ever does."""
+        """Return the last index before which a packet still gets past all that stands above; the
+        end where none ever does.
+        """
         indices = [index for index, _ in self.others]
         if not self.reached(0) or self.reached(self.end):
             return self.end
@@ -99,22 +121,39 @@ def _position(access_list: AccessList, index: int, why: str) -> Position:
     if index == len(entries):
         return Position(entries[-1] if entries else None, None, "")
     below = entries[index]
-    return Position(entries[index - 1] if index else None, below, f"{below.number} ({below.text}), which {why}")
+    return Position(
+        entries[index - 1] if index else None, below, f"{below.number} ({below.text}), which {why}"
+    )
 
 
 def free_numbers(access_list: AnyList[Any], below: AnyEntry | None, count: int) -> list[int]:
-    """Return free numbers right before an entry, None for the end of the list, ascending; none where there are not so many."""
-    low = max((each.number for each in access_list.entries if below is None or each.number < below.number), default=0)
+    """Return free numbers right before an entry, None for the end of the list, ascending; none
+    where there are not so many.
+    """
+    low = max(
+        (
+            each.number
+            for each in access_list.entries
+            if below is None or each.number < below.number
+        ),
+        default=0,
+    )
     if count == 1:
         found = number_between(low, None if below is None else below.number)
         return [] if found is None else [found]
     room = (below.number if below is not None else low + 10 * (count + 1)) - low
     step = min(10, room // (count + 1))
-    return [low + step * (number + 1) for number in range(count)] if step and low + step * count <= MOST_NUMBER else []
+    return (
+        [low + step * (number + 1) for number in range(count)]
+        if step and low + step * count <= MOST_NUMBER
+        else []
+    )
 
 
 def number_between(low: int, high: int | None) -> int | None:
-    """Return a number between two, None for no end: the next ten where it fits, else the middle; None where none is free."""
+    """Return a number between two, None for no end: the next ten where it fits, else the middle;
+    None where none is free.
+    """
     ten = (low // 10 + 1) * 10
     if high is None:
         return min(ten, MOST_NUMBER) if low < MOST_NUMBER else None

@@ -1,11 +1,14 @@
-"""Which entries of a list are never reached, and which have no effect; exact, with a proof or a packet for each.
+"""Which entries of a list are never reached, and which have no effect; exact, with a proof or a
+packet for each.
 
-An entry is never reached when earlier entries take all of its packets. It has no effect when it could go and no packet
-would be treated differently: every packet that gets as far as the entry meets the same action further down.
+An entry is never reached when earlier entries take all of its packets. It has no effect when it
+could go and no packet would be treated differently: every packet that gets as far as the entry
+meets the same action further down.
 
-Most entries are settled for many rows at once (`columns`): one earlier entry covers the row, or a packet tried by hand
-gets through to it. A tried packet only ever proves that an entry is needed. What is left is settled by `_search`, which
-takes entries out of a row until nothing or a packet is left.
+Most entries are settled for many rows at once (`columns`): one earlier entry covers the row, or a
+packet tried by hand gets through to it. A tried packet only ever proves that an entry is needed.
+What is left is settled by `_search`, which takes entries out of a row until nothing or a packet is
+left.
 """
 
 from __future__ import annotations
@@ -49,7 +52,8 @@ _FEW = 24
 
 
 class Coverage(NamedTuple):
-    """What is known of one entry: whether it is reached, and whether it is needed; a packet that reaches one that is not.
+    """What is known of one entry: whether it is reached, and whether it is needed; a packet that
+    reaches one that is not.
 
     `because` are the earlier entries that take its packets, when it is never reached.
     """
@@ -69,10 +73,12 @@ def coverage(
 ) -> list[Coverage]:
     """Settle the entries in force of a list: every one, or `only` those with these numbers.
 
-    `tell` is told how many boxes are done, of how many, now and then. What falls into too many pieces is added to `missed`,
-    and counts as reached and needed.
+    `tell` is told how many boxes are done, of how many, now and then. What falls into too many
+    pieces is added to `missed`, and counts as reached and needed.
     """
-    return _Settling(regions, [] if missed is None else missed).settle(tell or (lambda done, total: None), only)
+    return _Settling(regions, [] if missed is None else missed).settle(
+        tell or (lambda done, total: None), only
+    )
 
 
 class _Settling:
@@ -84,23 +90,33 @@ class _Settling:
         self.list_regions = regions
         self.regions = regions.regions
         self.table, self.boxes = region_columns(self.regions)
-        self.starts: list[int] = np.searchsorted(self.table.entry, np.arange(len(self.regions) + 1)).tolist()
+        self.starts: list[int] = np.searchsorted(
+            self.table.entry, np.arange(len(self.regions) + 1)
+        ).tolist()
         """The first row of each region."""
         actions = list(Action)
-        self.actions = np.array([actions.index(region.entry.action) for region in self.regions], np.int64)[self.table.entry]
+        self.actions = np.array(
+            [actions.index(region.entry.action) for region in self.regions], np.int64
+        )[self.table.entry]
         self.otherwise = actions.index(regions.access_list.otherwise.action)
         self.random = np.random.default_rng(64)
         self.position = np.full(len(self.boxes), -1, np.int64)
-        self.covered, self.reached, self.needed = (np.zeros(len(self.boxes), np.bool_) for _ in range(3))
+        self.covered, self.reached, self.needed = (
+            np.zeros(len(self.boxes), np.bool_) for _ in range(3)
+        )
         self.proof_value = np.zeros_like(self.table.value)
         self.proof_spans = np.zeros_like(self.table.spans)
         """For a reached row: a packet of it that no earlier entry has."""
         self.takers: dict[int, tuple[set[int], set[int]]] = {}
-        """For a covered row: the earlier regions that each cover it alone, or else those that do it together."""
+        """For a covered row: the earlier regions that each cover it alone, or else those that do it
+        together.
+        """
 
     def settle(self, tell: Tell, only: Collection[int] | None) -> list[Coverage]:
         """Settle group after group of rows, then gather rows to entries."""
-        wanted = np.array([only is None or region.entry.number in only for region in self.regions], np.bool_)
+        wanted = np.array(
+            [only is None or region.entry.number in only for region in self.regions], np.bool_
+        )
         asked = np.flatnonzero(wanted[self.table.entry])
         done = 0
         for rows, left, right in meeting(self.table, asked):
@@ -111,10 +127,16 @@ class _Settling:
         reached, needed = np.zeros(count, np.bool_), np.zeros(count, np.bool_)
         np.logical_or.at(reached, self.table.entry, self.reached)
         np.logical_or.at(needed, self.table.entry, self.needed)
-        return [self._known(index, bool(reached[index]), bool(needed[index])) for index in range(count) if wanted[index]]
+        return [
+            self._known(index, bool(reached[index]), bool(needed[index]))
+            for index in range(count)
+            if wanted[index]
+        ]
 
     def _known(self, index: int, reached: bool, needed: bool) -> Coverage:
-        """Return what is known of a region's entry; a packet only for one that has no effect, where it is asked for."""
+        """Return what is known of a region's entry; a packet only for one that has no effect, where
+        it is asked for.
+        """
         entry = self.regions[index].entry
         if not reached:
             return Coverage(entry, False, False, None, self._because(index))
@@ -132,7 +154,9 @@ class _Settling:
         inside = np.flatnonzero(~later & ~table.loose[right] & ~table.loose[left])
         inside = inside[covering_pairs(table, right[inside], table, left[inside])]
         self.covered[left[inside]] = True
-        for row, other in zip(left[inside].tolist(), table.entry[right[inside]].tolist(), strict=True):
+        for row, other in zip(
+            left[inside].tolist(), table.entry[right[inside]].tolist(), strict=True
+        ):
             if row not in self.takers:
                 self.takers[row] = set(), set()
             self.takers[row][0].add(other)
@@ -148,19 +172,34 @@ class _Settling:
             row = int(rows[nth])
             number = self.regions[int(table.entry[row])].entry.number
             given_up = len(self.missed)
-            with answered(f"whether {line_name(self.name, number)} is ever reached and has an effect", self.missed):
+            with answered(
+                f"whether {line_name(self.name, number)} is ever reached and has an effect",
+                self.missed,
+            ):
                 self._search(row, right[starts[nth] : ends[nth]])
             if len(self.missed) > given_up:
                 # Nobody knows, so nothing is said of it.
                 self.reached[row] = self.needed[row] = True
 
-    def _try_packets(self, rows: Numbers, left: Numbers, right: Numbers, opposite: Numbers, contested: NDArray[np.bool_]) -> None:
-        """Try packets for the rows still open, at random and then where a later entry would do something else."""
+    def _try_packets(
+        self,
+        rows: Numbers,
+        left: Numbers,
+        right: Numbers,
+        opposite: Numbers,
+        contested: NDArray[np.bool_],
+    ) -> None:
+        """Try packets for the rows still open, at random and then where a later entry would do
+        something else.
+        """
         table = self.table
         live = ~self.covered[rows] & ~table.loose[rows]
         opposite = opposite[~table.loose[right[opposite]]]
         aims = right[opposite]
-        starts, ends = np.searchsorted(left[opposite], rows), np.searchsorted(left[opposite], rows, side="right")
+        starts, ends = (
+            np.searchsorted(left[opposite], rows),
+            np.searchsorted(left[opposite], rows, side="right"),
+        )
         for attempt in range(_TRIES + _AIMED_TRIES):
             aim = attempt - _TRIES
             if aim >= 0:
@@ -184,12 +223,18 @@ class _Settling:
         if corner:
             value, chosen = boxes.value, first
         else:
-            value = boxes.value | (self.random.integers(0, 1 << 64, boxes.value.shape, np.uint64) & boxes.wildcard)
+            value = boxes.value | (
+                self.random.integers(0, 1 << 64, boxes.value.shape, np.uint64) & boxes.wildcard
+            )
             chosen = first + (self.random.random(first.shape) * (last - first + 1)).astype(np.int32)
-        return Columns(value, np.zeros_like(value), np.repeat(chosen, 2, axis=1), boxes.entry, boxes.loose)
+        return Columns(
+            value, np.zeros_like(value), np.repeat(chosen, 2, axis=1), boxes.entry, boxes.loose
+        )
 
     def _prove(self, rows: Numbers, packets: Columns, left: Numbers, right: Numbers) -> None:
-        """Note which rows their packets prove: reached when no earlier entry has it, needed when the next one acts otherwise."""
+        """Note which rows their packets prove: reached when no earlier entry has it, needed when
+        the next one acts otherwise.
+        """
         self.position[rows] = np.arange(len(rows))
         owner = self.position[left]
         self.position[rows] = -1
@@ -199,7 +244,8 @@ class _Settling:
         reached[taken] = False
         untaken = np.append(reached, False)  # the last for pairs of other rows, whose owner is -1
         other, owner = self._hits(packets, owner, right, ~before & untaken[owner])
-        # Pairs are sorted, so the first later hit of each owner is the entry that would decide next.
+        # Pairs are sorted, so the first later hit of each owner is the entry that would decide
+        # next.
         owners, first = np.unique(owner, return_index=True)
         action = np.full(len(rows), self.otherwise, np.int64)
         action[owners] = self.actions[other[first]]
@@ -210,8 +256,12 @@ class _Settling:
         self.proof_spans[rows[reached]] = packets.spans[reached]
         self.needed[rows[reached & ~unsure & (action != self.actions[rows])]] = True
 
-    def _hits(self, packets: Columns, owner: Numbers, right: Numbers, which: NDArray[np.bool_]) -> tuple[Numbers, Numbers]:
-        """Return, of the pairs told by `which` and owned by a packet, the rows that have their packet, with its index."""
+    def _hits(
+        self, packets: Columns, owner: Numbers, right: Numbers, which: NDArray[np.bool_]
+    ) -> tuple[Numbers, Numbers]:
+        """Return, of the pairs told by `which` and owned by a packet, the rows that have their
+        packet, with its index.
+        """
         pairs = np.flatnonzero(which & (owner >= 0))
         pairs = pairs[covering_pairs(self.table, right[pairs], packets, owner[pairs])]
         return right[pairs], owner[pairs]
@@ -219,8 +269,8 @@ class _Settling:
     def _search(self, row: int, others: Numbers) -> None:
         """Settle one row for certain, given every row it overlaps.
 
-        It is needed when some packet of it, taken by nothing earlier, meets another action next: in a later entry that
-        acts otherwise, before any that acts alike, or in the otherwise line.
+        It is needed when some packet of it, taken by nothing earlier, meets another action next: in
+        a later entry that acts otherwise, before any that acts alike, or in the otherwise line.
         """
         if self.table.loose[row] or self.table.loose[others].any():
             self._search_sets(row, others)
@@ -230,42 +280,67 @@ class _Settling:
         if not self.reached[row]:
             proof = first_uncovered(box, [self.boxes[each] for each in earlier.tolist()])
             if proof is None:
-                frame = Frame(box_region(box), regions := [box_region(self.boxes[each]) for each in earlier])
+                frame = Frame(
+                    box_region(box), regions := [box_region(self.boxes[each]) for each in earlier]
+                )
                 entries = table.entry[earlier].tolist()
-                self._cover(row, frame, frame.whole, [(product, entries[each]) for product, each in numbered(frame, regions)])
+                self._cover(
+                    row,
+                    frame,
+                    frame.whole,
+                    [(product, entries[each]) for product, each in numbered(frame, regions)],
+                )
                 return
             self._reach(row, witness(box_region(proof)))
         later = others[table.entry[others] > index]
         alike = np.sort(np.concatenate((earlier, later[self.actions[later] == action])))
         targets = later[self.actions[later] != action]
-        if action != self.otherwise and first_uncovered(box, [self.boxes[each] for each in alike.tolist()]) is not None:
+        if (
+            action != self.otherwise
+            and first_uncovered(box, [self.boxes[each] for each in alike.tolist()]) is not None
+        ):
             self.needed[row] = True
             return
         for target in self._open(row, targets, alike):
             part = overlap(box, self.boxes[target])
-            if part is not None and self._left(part, alike[table.entry[alike] < table.entry[target]]) is not None:
+            if (
+                part is not None
+                and self._left(part, alike[table.entry[alike] < table.entry[target]]) is not None
+            ):
                 self.needed[row] = True
                 return
 
     def _search_sets(self, row: int, others: Numbers) -> None:
-        """Settle one row as `_search` does, where it or a row that it overlaps stands for many boxes."""
+        """Settle one row as `_search` does, where it or a row that it overlaps stands for many
+        boxes.
+        """
         index = int(self.table.entry[row])
         if self.list_regions.frame is not None:
             # All of the entry at once, for all of its rows.
             frame, products = self.list_regions.frame, self.list_regions.products
             whole = next(product for product, each in products if each == index)
         else:
-            region = self.regions[index].region if self.table.loose[row] else box_region(self.boxes[row])
-            entries = [each for each in np.unique(self.table.entry[others]).tolist() if each != index]
+            region = (
+                self.regions[index].region if self.table.loose[row] else box_region(self.boxes[row])
+            )
+            entries = [
+                each for each in np.unique(self.table.entry[others]).tolist() if each != index
+            ]
             regions = [self.regions[each].region for each in entries]
             assert region is not None  # it has a row
             frame = Frame(region, [each for each in regions if each is not None])
             products = [(product, entries[each]) for product, each in numbered(frame, regions)]
             whole = frame.whole
-        near = [(product, each) for own, each in products if each != index and (product := algebra.meet(own, whole)) is not None]
+        near = [
+            (product, each)
+            for own, each in products
+            if each != index and (product := algebra.meet(own, whole)) is not None
+        ]
         earlier = [(product, each) for product, each in near if each < index]
         if not self.reached[row]:
-            proof = next(algebra.left(whole, [product for product, _ in earlier], frame.order), None)
+            proof = next(
+                algebra.left(whole, [product for product, _ in earlier], frame.order), None
+            )
             if proof is None:
                 self._cover(row, frame, whole, earlier)
                 return
@@ -273,13 +348,17 @@ class _Settling:
         own = self.regions[index].entry.action
         acts = {each: self.regions[each].entry.action for _, each in near}
         alike = [(product, each) for product, each in near if each < index or acts[each] is own]
-        if self.actions[row] != self.otherwise and algebra.is_left(whole, [product for product, _ in alike], frame.order):
+        if self.actions[row] != self.otherwise and algebra.is_left(
+            whole, [product for product, _ in alike], frame.order
+        ):
             self.needed[row] = True
             return
         for product, target in near:
             if target < index or acts[target] is own:
                 continue
-            if algebra.is_left(product, [before for before, each in alike if each < target], frame.order):
+            if algebra.is_left(
+                product, [before for before, each in alike if each < target], frame.order
+            ):
                 self.needed[row] = True
                 return
 
@@ -289,17 +368,31 @@ class _Settling:
         one = box_columns([packet_box(packet)], [0], [False])
         self.proof_value[row], self.proof_spans[row] = one.value[0], one.spans[0]
 
-    def _cover(self, row: int, frame: Frame, whole: Product, earlier: Sequence[tuple[Product, int]]) -> None:
+    def _cover(
+        self, row: int, frame: Frame, whole: Product, earlier: Sequence[tuple[Product, int]]
+    ) -> None:
         """Note that earlier entries, together or one alone, cover a row."""
         self.covered[row] = True
         alone = {entry for product, entry in earlier if product == whole}
-        pieces = [entry for _, entry in islice(algebra.split(whole, earlier, frame.order), _MOST_PIECES)] if not alone else []
-        # Where bits are scattered the pieces have no end; then all that share packets with it are named.
+        pieces = (
+            [entry for _, entry in islice(algebra.split(whole, earlier, frame.order), _MOST_PIECES)]
+            if not alone
+            else []
+        )
+        # Where bits are scattered the pieces have no end; then all that share packets with it are
+        # named.
         every = len(pieces) == _MOST_PIECES
-        self.takers[row] = (alone, {entry for _, entry in earlier} if every else {entry for entry in pieces if entry is not None})
+        self.takers[row] = (
+            alone,
+            {entry for _, entry in earlier}
+            if every
+            else {entry for entry in pieces if entry is not None},
+        )
 
     def _open(self, row: int, targets: Numbers, blocking: Numbers) -> Iterator[int]:
-        """Yield the targets, which overlap a row, of which no single blocking row before them covers what they have in common with it."""
+        """Yield the targets, which overlap a row, of which no single blocking row before them
+        covers what they have in common with it.
+        """
         own, across = self.table.take(np.array([row])), self.table.take(blocking).across()
         most = max(CACHED_CELLS // max(len(blocking), 1), 1)
         for start in range(0, len(targets), most):
@@ -315,10 +408,22 @@ class _Settling:
         return first_uncovered(box, [self.boxes[row] for row in rows.tolist()])
 
     def _because(self, index: int) -> tuple[Entry, ...]:
-        """Return the earlier entries that take all of one that is never reached: one alone if one does."""
+        """Return the earlier entries that take all of one that is never reached: one alone if one
+        does.
+        """
         takers = [self.takers[row] for row in range(self.starts[index], self.starts[index + 1])]
-        alone = takers[0][0] if len(takers) == 1 else set.intersection(*(alone for alone, _ in takers)) if takers else set()
-        chosen = {min(alone)} if alone else {each for alone, together in takers for each in together or {min(alone)}}
+        alone = (
+            takers[0][0]
+            if len(takers) == 1
+            else set.intersection(*(alone for alone, _ in takers))
+            if takers
+            else set()
+        )
+        chosen = (
+            {min(alone)}
+            if alone
+            else {each for alone, together in takers for each in together or {min(alone)}}
+        )
         return tuple(self.regions[each].entry for each in sorted(chosen))
 
 
@@ -329,7 +434,8 @@ FEW_BOXES = 8
 def region_columns(regions: Sequence[EntryRegion]) -> tuple[Columns, list[Box]]:
     """Return the rows of a list's regions, and the same rows as boxes.
 
-    An entry with few boxes has a row for each; one with many has a single row, the box around them, which is `loose`.
+    An entry with few boxes has a row for each; one with many has a single row, the box around them,
+    which is `loose`.
     """
     boxes: list[Box] = []
     entry: list[int] = []

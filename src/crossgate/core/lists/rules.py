@@ -1,7 +1,9 @@
-"""Entries as rules: one source, one destination, one protocol each, as formats have them that know no names, groups or wildcards.
+"""Entries as rules: one source, one destination, one protocol each, as formats have them that know
+no names, groups or wildcards.
 
-An entry is the product of what it asks: its sources, destinations, services, source ports and flags. Taken apart it is a rule for each
-member of the product, in any order, since all of them have one action; put together again by the number that they share.
+An entry is the product of what it asks: its sources, destinations, services, source ports and
+flags. Taken apart it is a rule for each member of the product, in any order, since all of them have
+one action; put together again by the number that they share.
 """
 
 from __future__ import annotations
@@ -20,7 +22,8 @@ from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceTe
 class Rule(NamedTuple):
     """What one rule asks; None, () or False asks nothing. `flags` are tests of which one must hold.
 
-    `number` is that of the entry, `part` of `parts` (from 1) says which of its rules it is; `comment` is the entry's.
+    `number` is that of the entry, `part` of `parts` (from 1) says which of its rules it is;
+    `comment` is the entry's.
     """
 
     action: Action
@@ -49,7 +52,9 @@ class Unsaid(NamedTuple):
 
 
 class Taken(NamedTuple):
-    """A list's entries as rules, what cannot be said, and how many entries that are off are left out."""
+    """A list's entries as rules, what cannot be said, and how many entries that are off are left
+    out.
+    """
 
     rules: tuple[Rule, ...]
     unsaid: tuple[Unsaid, ...]
@@ -57,7 +62,9 @@ class Taken(NamedTuple):
 
 
 def rules_of(access_list: AccessList, able: Abilities, most_prefixes: int) -> Taken:
-    """Take a list's entries apart, the otherwise line not among them; a wildcard becomes at most `most_prefixes` prefixes."""
+    """Take a list's entries apart, the otherwise line not among them; a wildcard becomes at most
+    `most_prefixes` prefixes.
+    """
     rules: list[Rule] = []
     unsaid: list[Unsaid] = []
     off = 0
@@ -77,11 +84,17 @@ def rules_of(access_list: AccessList, able: Abilities, most_prefixes: int) -> Ta
 
 def _objection(entry: Entry, able: Abilities, most_prefixes: int) -> str:
     """Return why a format cannot say an entry, "" where it can."""
-    return _of_conditions(entry, able) or _of_packets(entry, able) or _of_addresses(entry, most_prefixes)
+    return (
+        _of_conditions(entry, able)
+        or _of_packets(entry, able)
+        or _of_addresses(entry, most_prefixes)
+    )
 
 
 def _of_conditions(entry: Entry, able: Abilities) -> str:
-    """Return why a format cannot say when an entry is in force and what it does, "" where it can."""
+    """Return why a format cannot say when an entry is in force and what it does, "" where it
+    can.
+    """
     refusal = next(filter(None, (each.refusal(able) for each in entry.conditions)), "")
     if refusal:
         return refusal
@@ -96,11 +109,20 @@ def _of_packets(entry: Entry, able: Abilities) -> str:
     """Return why a format cannot say what packets an entry asks for, "" where it can."""
     asked = entry.qualifiers
     for term in entry.service.terms:
-        if (term.ports is not None or asked.source_ports is not None) and term.protocol not in able.ported:
+        if (
+            term.ports is not None or asked.source_ports is not None
+        ) and term.protocol not in able.ported:
             protocol = "" if term.protocol is None else f" of {protocol_name(term.protocol)}"
             return f"{able.name} cannot ask for ports{protocol}"
-        if term.icmp_type is not None and able.icmp_types is not None and (term.protocol != ICMP or term.icmp_type not in able.icmp_types):
-            return f"{able.name} cannot ask for {'ICMP type ' + str(term.icmp_type) if term.protocol == ICMP else 'ICMPv6 types'}"
+        if (
+            term.icmp_type is not None
+            and able.icmp_types is not None
+            and (term.protocol != ICMP or term.icmp_type not in able.icmp_types)
+        ):
+            return (
+                f"{able.name} cannot ask for "
+                f"{'ICMP type ' + str(term.icmp_type) if term.protocol == ICMP else 'ICMPv6 types'}"
+            )
         if term.icmp_code is not None and not able.icmp_code:
             return f"{able.name} cannot ask for an ICMP code"
     return ""
@@ -136,7 +158,8 @@ def _rules(entry: Entry, able: Abilities) -> Iterator[Rule]:
     """Yield the rules of an entry that a format can say."""
     asked = entry.qualifiers
     sources, destinations = (
-        tuple(dict.fromkeys(p for each in side.patterns for p in prefixes_of(each))) for side in (entry.source, entry.destination)
+        tuple(dict.fromkeys(p for each in side.patterns for p in prefixes_of(each)))
+        for side in (entry.source, entry.destination)
     )
     terms = [each for term in dict.fromkeys(entry.service.terms) for each in _terms(term, able)]
     source_ports: list[Ports | None] = [asked.source_ports]
@@ -147,9 +170,23 @@ def _rules(entry: Entry, able: Abilities) -> Iterator[Rule]:
     every = list(product(sources, destinations, terms, source_ports, flags))
     for part, (source, destination, term, ports, tests) in enumerate(every, 1):
         yield Rule(
-            entry.action, term.protocol, source, destination, ports, term.ports, term.icmp_type, term.icmp_code, tests, asked.fragments,
-            asked.dscp, entry.log, entry.number, part, len(every), entry.comment,
-        )  # fmt: skip
+            entry.action,
+            term.protocol,
+            source,
+            destination,
+            ports,
+            term.ports,
+            term.icmp_type,
+            term.icmp_code,
+            tests,
+            asked.fragments,
+            asked.dscp,
+            entry.log,
+            entry.number,
+            part,
+            len(every),
+            entry.comment,
+        )
 
 
 def _terms(term: ServiceTerm, able: Abilities) -> Iterator[ServiceTerm]:

@@ -1,6 +1,8 @@
-"""A list as regions: the packets that each entry takes, and any set of packets split by the entry that decides it.
+"""A list as regions: the packets that each entry takes, and any set of packets split by the entry
+that decides it.
 
-Nothing is ever multiplied out: an entry with many sources, destinations and services is one product of sets.
+Nothing is ever multiplied out: an entry with many sources, destinations and services is one product
+of sets.
 """
 
 from __future__ import annotations
@@ -32,7 +34,9 @@ _MOST_FRAMED = 2_000
 
 
 class EntryRegion:
-    """The packets that one entry takes: a `region`, None where it takes none, and the smallest box that holds it."""
+    """The packets that one entry takes: a `region`, None where it takes none, and the smallest box
+    that holds it.
+    """
 
     __slots__ = ("entry", "family", "hull", "region", "size")
 
@@ -79,7 +83,10 @@ class ListRegions:
         family = access_list.family
         entries = access_list.in_force(state)
         # Within a list a service's text says all of it, and the same addresses are one object.
-        what = {text: term_line(service.terms) for text, service in {entry.service.text: entry.service for entry in entries}.items()}
+        what = {
+            text: term_line(service.terms)
+            for text, service in {entry.service.text: entry.service for entry in entries}.items()
+        }
         ends: dict[tuple[Pattern, ...], AddressSet] = {}
 
         def addresses(patterns: tuple[Pattern, ...]) -> AddressSet:
@@ -91,28 +98,51 @@ class ListRegions:
         self.regions: list[EntryRegion] = []
         for entry in entries:
             services = entry_services(entry, what[entry.service.text])
-            source, destination = addresses(entry.source.patterns), addresses(entry.destination.patterns)
-            self.regions.append(EntryRegion(entry, family, None if services is None else Region(source, destination, *services)))
+            source, destination = (
+                addresses(entry.source.patterns),
+                addresses(entry.destination.patterns),
+            )
+            self.regions.append(
+                EntryRegion(
+                    entry,
+                    family,
+                    None if services is None else Region(source, destination, *services),
+                )
+            )
 
     @cached_property
     def _hulls(self) -> Columns:
         from crossgate.core.sets.columns import box_columns
 
-        hulls = [(index, region.hull) for index, region in enumerate(self.regions) if region.hull is not None]
-        return box_columns([hull for _, hull in hulls], [index for index, _ in hulls], [False] * len(hulls))
+        hulls = [
+            (index, region.hull)
+            for index, region in enumerate(self.regions)
+            if region.hull is not None
+        ]
+        return box_columns(
+            [hull for _, hull in hulls], [index for index, _ in hulls], [False] * len(hulls)
+        )
 
     @cached_property
     def frame(self) -> Frame | None:
-        """One frame for all entries; None where there are so many, or so scattered, that frames for parts of the list cost less."""
+        """One frame for all entries; None where there are so many, or so scattered, that frames for
+        parts of the list cost less.
+        """
         regions = [each.region for each in self.regions if each.region is not None]
-        if len(regions) > _MOST_FRAMED or any(end.spans is None for each in regions for end in each[:2]):
+        if len(regions) > _MOST_FRAMED or any(
+            end.spans is None for each in regions for end in each[:2]
+        ):
             return None
         return Frame(every_packet(self.access_list.family), regions)
 
     @cached_property
     def products(self) -> list[tuple[Product, int]]:
         """Every entry as a product of `frame`, with its index; none where there is no frame."""
-        return [] if self.frame is None else numbered(self.frame, (each.region for each in self.regions))
+        return (
+            []
+            if self.frame is None
+            else numbered(self.frame, (each.region for each in self.regions))
+        )
 
     def near(self, box: Box) -> list[EntryRegion]:
         """Return the regions that may have a packet of a box, in order."""
@@ -120,10 +150,17 @@ class ListRegions:
             return [region for region in self.regions if region.touches(box)]
         from crossgate.core.sets.columns import box_columns, overlapping
 
-        return [self.regions[index] for index in self._hulls.entry[overlapping(box_columns([box], [0], [False]), self._hulls)].tolist()]
+        return [
+            self.regions[index]
+            for index in self._hulls.entry[
+                overlapping(box_columns([box], [0], [False]), self._hulls)
+            ].tolist()
+        ]
 
     def near_any(self, boxes: Sequence[Box], close: Sequence[EntryRegion]) -> list[EntryRegion]:
-        """Return the regions that may have a packet of any of some boxes, in order; all these are among the `close` ones."""
+        """Return the regions that may have a packet of any of some boxes, in order; all these are
+        among the `close` ones.
+        """
         if len(close) <= _FEW:
             return [region for region in close if any(region.touches(box) for box in boxes)]
         if len(boxes) == 1:
@@ -145,12 +182,16 @@ class ListRegions:
             yield piece, self.decider(touching, index)
 
     def decider(self, regions: Sequence[EntryRegion], index: int | None) -> Decider:
-        """Return the line of the list that one of some of its regions is, the otherwise line for None."""
+        """Return the line of the list that one of some of its regions is, the otherwise line for
+        None.
+        """
         return Decider(self.access_list, None if index is None else regions[index].entry)
 
 
 class Regions:
-    """A plan's lists as regions; what was worked out for one before is kept, by the regions `beside` where that plan has the very same list."""
+    """A plan's lists as regions; what was worked out for one before is kept, by the regions
+    `beside` where that plan has the very same list.
+    """
 
     def __init__(self, lists: Mapping[str, AccessList], beside: Regions | None = None) -> None:
         self._lists = lists
@@ -171,13 +212,23 @@ class Regions:
         return self._lists.get(access_list.name) is access_list
 
 
-def split(whole: Region, regions: Sequence[Region | None]) -> Iterator[tuple[PacketSet, int | None]]:
-    """Yield a region in pieces, each with the index of the first of some regions that has it; None where none has."""
+def split(
+    whole: Region, regions: Sequence[Region | None]
+) -> Iterator[tuple[PacketSet, int | None]]:
+    """Yield a region in pieces, each with the index of the first of some regions that has it; None
+    where none has.
+    """
     frame = Frame(whole, [each for each in regions if each is not None])
     for piece, index in algebra.split(frame.whole, numbered(frame, regions), frame.order):
         yield PacketSet(frame, (piece,)), index
 
 
 def numbered(frame: Frame, regions: Iterable[Region | None]) -> list[tuple[Product, int]]:
-    """Return regions as products of a frame, each with its index, without those that have nothing in it."""
-    return [(row, index) for index, each in enumerate(regions) if each is not None and (row := frame.product(each)) is not None]
+    """Return regions as products of a frame, each with its index, without those that have nothing
+    in it.
+    """
+    return [
+        (row, index)
+        for index, each in enumerate(regions)
+        if each is not None and (row := frame.product(each)) is not None
+    ]

@@ -1,4 +1,6 @@
-"""What the lines above an entry take of the packets that it asks for: all of them, some, or none."""
+"""What the lines above an entry take of the packets that it asks for: all of them, some, or
+none.
+"""
 
 from __future__ import annotations
 
@@ -13,14 +15,18 @@ from crossgate.core.sets.region import entry_region
 
 
 class Part(NamedTuple):
-    """What one entry takes of another one's packets, in one or several states; the sets may overlap."""
+    """What one entry takes of another one's packets, in one or several states; the sets may
+    overlap.
+    """
 
     taker: Entry
     packets: tuple[PacketSet, ...]
 
 
 class Taken(NamedTuple):
-    """What those above take of an entry, each what it takes first, in their order; `left` tells that something is left for it."""
+    """What those above take of an entry, each what it takes first, in their order; `left` tells
+    that something is left for it.
+    """
 
     entry: Entry
     parts: tuple[Part, ...]
@@ -32,10 +38,14 @@ class Taken(NamedTuple):
         return tuple(each for each in self.parts if each.taker.action is not self.entry.action)
 
 
-def taken(access_list: AccessList, entry: Entry, below: int | None, states: Iterable[State]) -> Taken:
-    """Return what the entries with numbers up to `below`, None for all, take of an entry, be it in the list or not.
+def taken(
+    access_list: AccessList, entry: Entry, below: int | None, states: Iterable[State]
+) -> Taken:
+    """Return what the entries with numbers up to `below`, None for all, take of an entry, be it in
+    the list or not.
 
-    It is gone over some states of conditions; where the entry is in force in none of them nothing is taken.
+    It is gone over some states of conditions; where the entry is in force in none of them nothing
+    is taken.
     """
     found: dict[int, list[PacketSet]] = {}
     takers: dict[int, Entry] = {}

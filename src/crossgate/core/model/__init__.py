@@ -1,1 +1,3 @@
-"""The values that all else speaks of: addresses, packets, services, lists, networks, whole plans."""
+"""The values that all else speaks of: addresses, packets, services, lists, networks, whole
+plans.
+"""

@@ -1,7 +1,7 @@
 """Access lists: entries in the order of their numbers, and which of them decides.
 
-The rule this module guards is first match: a packet meets the entries in force by number, the first that matches
-decides, nothing after it is read, and when none does the list's `otherwise` decides.
+The rule this module guards is first match: a packet meets the entries in force by number, the first
+that matches decides, nothing after it is read, and when none does the list's `otherwise` decides.
 """
 
 from __future__ import annotations
@@ -27,7 +27,9 @@ MOST_NUMBER = (1 << 32) - 1
 
 
 class Action(StrEnum):
-    """What an entry does with a packet: let it by, drop it in silence, or drop it and tell the sender."""
+    """What an entry does with a packet: let it by, drop it in silence, or drop it and tell the
+    sender.
+    """
 
     PERMIT = "permit"
     DENY = "deny"
@@ -46,9 +48,11 @@ ACondition = TypeVar("ACondition", bound=Condition)
 
 @dataclass(slots=True, eq=False)
 class AnyEntry:
-    """What an entry of any list has, never changed. `text` is the entry as written, from its action on, without number and comment.
+    """What an entry of any list has, never changed. `text` is the entry as written, from its action
+    on, without number and comment.
 
-    An entry is itself and equal to no other. It is not frozen, since that takes four times as long to make.
+    An entry is itself and equal to no other. It is not frozen, since that takes four times as long
+    to make.
     """
 
     number: int
@@ -89,7 +93,9 @@ class AnyEntry:
         return any(each.needs_state for each in self.conditions)
 
     def is_awake(self, state: State) -> bool:
-        """Whether the entry is part of the list for some conversations in a state: it is not off, and its window is open."""
+        """Whether the entry is part of the list for some conversations in a state: it is not off,
+        and its window is open.
+        """
         return not self.off and (self.window is None or self.window in state)
 
     def in_force(self, state: State) -> bool:
@@ -99,7 +105,8 @@ class AnyEntry:
 
 @dataclass(slots=True, eq=False)
 class Entry(AnyEntry):
-    """An entry for packets of one family; a standard one has `ip` as its service and `any` as its destination.
+    """An entry for packets of one family; a standard one has `ip` as its service and `any` as its
+    destination.
 
     `qualifiers` are what its conditions ask of a packet, all together.
     """
@@ -111,12 +118,24 @@ class Entry(AnyEntry):
 
     @property
     def meaning(self) -> tuple[object, ...]:
-        """All that decides what the entry does while it is in force, whatever it is called and where it stands."""
-        asked = frozenset((type(each), each.meaning) for each in self.conditions if each.meaning is not None)
-        return self.action, self.service.terms, self.source.patterns, self.destination.patterns, asked
+        """All that decides what the entry does while it is in force, whatever it is called and
+        where it stands.
+        """
+        asked = frozenset(
+            (type(each), each.meaning) for each in self.conditions if each.meaning is not None
+        )
+        return (
+            self.action,
+            self.service.terms,
+            self.source.patterns,
+            self.destination.patterns,
+            asked,
+        )
 
     def in_state(self, state: State) -> Entry | None:
-        """Return the entry as it is in a state: None where it is no part of the list, another one where a condition makes it one."""
+        """Return the entry as it is in a state: None where it is no part of the list, another one
+        where a condition makes it one.
+        """
         if self.off or not self.conditions:
             return None if self.off else self
         asked: Asked | None = Asked(self.service, self.qualifiers)
@@ -146,7 +165,9 @@ class Note(NamedTuple):
 
 @placeless
 class Otherwise(NamedTuple):
-    """What befalls the packets that no entry takes; `place` is the list's own line where it is not written."""
+    """What befalls the packets that no entry takes; `place` is the list's own line where it is not
+    written.
+    """
 
     action: Action
     place: Place
@@ -154,7 +175,9 @@ class Otherwise(NamedTuple):
 
 
 class Decider(NamedTuple):
-    """The line of a list that decides what becomes of a packet: an entry, or None for the otherwise line."""
+    """The line of a list that decides what becomes of a packet: an entry, or None for the otherwise
+    line.
+    """
 
     access_list: AnyList[Any]
     entry: AnyEntry | None
@@ -181,7 +204,9 @@ class Decider(NamedTuple):
 
     @property
     def name(self) -> str:
-        """The list's name and the entry's number, or `otherwise`: `kiosk-fence 30`, `list 12 entry 30`; `wall.dmz, closed` for a closed place."""
+        """The list's name and the entry's number, or `otherwise`: `kiosk-fence 30`, `list 12 entry
+        30`; `wall.dmz, closed` for a closed place.
+        """
         return line_name(self.access_list.name, self.number)
 
     @property
@@ -194,16 +219,22 @@ _CLOSED = ", closed"
 
 
 def line_name(list_name: str, number: int | None) -> str:
-    """Name a line of a list, None for its otherwise line; two numbers side by side would be a riddle, so each is told what it is."""
+    """Name a line of a list, None for its otherwise line; two numbers side by side would be a
+    riddle, so each is told what it is.
+    """
     if list_name.endswith(_CLOSED):
         return list_name
     if list_name.isdigit():
-        return f"list {list_name} otherwise" if number is None else f"list {list_name} entry {number}"
+        return (
+            f"list {list_name} otherwise" if number is None else f"list {list_name} entry {number}"
+        )
     return f"{list_name} {'otherwise' if number is None else number}"
 
 
 class DeciderKey(NamedTuple):
-    """A line of a list by names alone: the list's, and the entry's number, None for the otherwise line."""
+    """A line of a list by names alone: the list's, and the entry's number, None for the otherwise
+    line.
+    """
 
     access_list: str
     entry: int | None
@@ -214,7 +245,8 @@ AnEntry = TypeVar("AnEntry", bound=AnyEntry)
 
 @dataclass(frozen=True, eq=False)
 class AnyList(Generic[AnEntry]):
-    """What any list has; `entries` are in the order of their numbers, whatever the order of the lines.
+    """What any list has; `entries` are in the order of their numbers, whatever the order of the
+    lines.
 
     A list is itself and equal to no other, so that what is worked out for one can be kept for it.
     """
@@ -239,22 +271,32 @@ class AnyList(Generic[AnEntry]):
     def entry(self, number: int) -> AnEntry | None:
         """Return the entry that has a number, if there is one."""
         index = bisect_left(self.entries, number, key=lambda each: each.number)
-        return self.entries[index] if index < len(self.entries) and self.entries[index].number == number else None
+        return (
+            self.entries[index]
+            if index < len(self.entries) and self.entries[index].number == number
+            else None
+        )
 
     @cached_property
     def windows(self) -> frozenset[str]:
         """The names of the windows that entries of the list are bound to."""
-        return frozenset(entry.window for entry in self.entries if entry.window is not None and not entry.off)
+        return frozenset(
+            entry.window for entry in self.entries if entry.window is not None and not entry.off
+        )
 
     @cached_property
     def limits(self) -> frozenset[Limit]:
         """The limits that entries of the list have."""
-        return frozenset(entry.limit for entry in self.entries if entry.limit is not None and not entry.off)
+        return frozenset(
+            entry.limit for entry in self.entries if entry.limit is not None and not entry.off
+        )
 
     @cached_property
     def tls(self) -> frozenset[TlsTest]:
         """The tests of TLS versions and suites that entries of the list have."""
-        return frozenset(entry.tls for entry in self.entries if entry.tls is not None and not entry.off)
+        return frozenset(
+            entry.tls for entry in self.entries if entry.tls is not None and not entry.off
+        )
 
     @cached_property
     def is_conditional(self) -> bool:
@@ -269,16 +311,28 @@ class AnyList(Generic[AnEntry]):
 
     @cached_property
     def hellos(self) -> tuple[Hello, ...]:
-        """One of each sort of conversation that speaks TLS and that some entry of the list takes by it."""
-        return tuple(each for each in classes(self.tls) if any(test.takes(each) for test in self.tls))
+        """One of each sort of conversation that speaks TLS and that some entry of the list takes by
+        it.
+        """
+        return tuple(
+            each for each in classes(self.tls) if any(test.takes(each) for test in self.tls)
+        )
 
     def _like(self, hello: Hello) -> Hello | None:
-        """Return which of `hellos` the list does the same with; None where it takes it for one without TLS."""
-        same = (each for each in self.hellos if all(test.takes(each) is test.takes(hello) for test in self.tls))
+        """Return which of `hellos` the list does the same with; None where it takes it for one
+        without TLS.
+        """
+        same = (
+            each
+            for each in self.hellos
+            if all(test.takes(each) is test.takes(hello) for test in self.tls)
+        )
         return next(same, None) if any(test.takes(hello) for test in self.tls) else None
 
     def undecided(self, state: State) -> tuple[State, ...]:
-        """Return the other states that a conversation may still turn out to be in, as long as it has not settled on anything."""
+        """Return the other states that a conversation may still turn out to be in, as long as it
+        has not settled on anything.
+        """
         own = self.relevant(state)
         every = (settled(own, each) for each in (*self.hellos, None)) if self.tls else ()
         return tuple(each for each in every if each != own)
@@ -303,17 +357,23 @@ class AccessList(AnyList[Entry]):
 
     @cached_property
     def asks_for_flags(self) -> bool:
-        """Whether some entry asks for TCP flags; where none does, all packets of a conversation in one direction are alike to the list."""
+        """Whether some entry asks for TCP flags; where none does, all packets of a conversation in
+        one direction are alike to the list.
+        """
         return any(entry.qualifiers.flags for entry in self.entries)
 
     def in_force(self, state: State) -> tuple[Entry, ...]:
         """Return the entries that are part of the list in a state, as they are in it."""
         if state not in self._in_force:
-            self._in_force[state] = tuple(found for entry in self.entries if (found := entry.in_state(state)) is not None)
+            self._in_force[state] = tuple(
+                found for entry in self.entries if (found := entry.in_state(state)) is not None
+            )
         return self._in_force[state]
 
     def decide(self, packet: Packet, state: State = frozenset()) -> Decider:
-        """Return what the list does with a packet of its family in a state, and the entry that decided."""
+        """Return what the list does with a packet of its family in a state, and the entry that
+        decided.
+        """
         for entry in self.in_force(state):
             if entry.matches(packet):
                 return Decider(self, entry)
@@ -322,21 +382,36 @@ class AccessList(AnyList[Entry]):
     @property
     def says(self) -> tuple[object, ...]:
         """All that decides what the list does, in the order in which it is asked."""
-        return tuple((each.meaning, each.window) for each in self.entries if not each.off), self.otherwise.action
+        return tuple(
+            (each.meaning, each.window) for each in self.entries if not each.off
+        ), self.otherwise.action
 
 
 @dataclass(frozen=True, eq=False)
 class ClosedPlace(AccessList):
-    """What a closed device does at a place where no list of a family stands inbound: as an empty list would, it denies."""
+    """What a closed device does at a place where no list of a family stands inbound: as an empty
+    list would, it denies.
+    """
 
     point: Point | None = None
 
     @classmethod
     def at(cls, point: Point, family: Family, place: Place) -> ClosedPlace:
         """Return that of an interface; `place` is the device's line."""
-        return cls(f"{point}{_CLOSED}", Kind.EXTENDED, (), Otherwise(Action.DENY, place, False), place, (), family, point=point)
+        return cls(
+            f"{point}{_CLOSED}",
+            Kind.EXTENDED,
+            (),
+            Otherwise(Action.DENY, place, False),
+            place,
+            (),
+            family,
+            point=point,
+        )
 
 
 def numbered_kind(number: int, numbering: Iterable[tuple[Kind, int, int]]) -> Kind | None:
-    """Return the kind that a list number says by `numbering` (kind, first, last), or None when it says none."""
+    """Return the kind that a list number says by `numbering` (kind, first, last), or None when it
+    says none.
+    """
     return next((kind for kind, first, last in numbering if first <= number <= last), None)

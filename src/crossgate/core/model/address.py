@@ -1,8 +1,8 @@
 """Addresses as access lists see them: a value and a wildcard, in either family.
 
-A pattern is a value with a wildcard mask; a 1 bit in the wildcard means "does not matter" and may stand anywhere.
-Everything a plan writes for an address (one address, a prefix, a netmask, a range, a name) becomes a set of patterns
-here, and nowhere else is an address read or printed.
+A pattern is a value with a wildcard mask; a 1 bit in the wildcard means "does not matter" and may
+stand anywhere. Everything a plan writes for an address (one address, a prefix, a netmask, a range,
+a name) becomes a set of patterns here, and nowhere else is an address read or printed.
 """
 
 from __future__ import annotations
@@ -20,8 +20,8 @@ from crossgate.core.model.plaintext import numeral
 class Family(IntEnum):
     """An address family: IPv4 (RFC 791) or IPv6 (RFC 8200).
 
-    `bits` is how many an address has, `mask` the wildcard that matches every address: all bits set. `label` is the name as people
-    write it, `word` that of the plan language.
+    `bits` is how many an address has, `mask` the wildcard that matches every address: all bits set.
+    `label` is the name as people write it, `word` that of the plan language.
     """
 
     bits: int
@@ -42,8 +42,12 @@ class Family(IntEnum):
     IPV6 = 6
 
 
-_WILDCARDS = {family: {"": 0} | {str(length): family.mask >> length for length in range(family.bits + 1)} for family in Family}
-"""The wildcard of a prefix length, by the length as it is written; no length is a single address."""
+_WILDCARDS = {
+    family: {"": 0} | {str(length): family.mask >> length for length in range(family.bits + 1)}
+    for family in Family
+}
+"""The wildcard of a prefix length, by the length as it is written; no length is a single address.
+"""
 
 
 class Address(NamedTuple):
@@ -57,7 +61,9 @@ class Address(NamedTuple):
 
 
 class AddressError(PlanError):
-    """A text that is meant as an address, prefix, mask or range and is not one; the message says why."""
+    """A text that is meant as an address, prefix, mask or range and is not one; the message says
+    why.
+    """
 
 
 class Pattern(NamedTuple):
@@ -99,7 +105,9 @@ class Pattern(NamedTuple):
 
     @property
     def is_prefix(self) -> bool:
-        """Whether the wildcard's 1 bits are one run at the low end, so that a prefix says the same."""
+        """Whether the wildcard's 1 bits are one run at the low end, so that a prefix says the
+        same.
+        """
         return self.wildcard & (self.wildcard + 1) == 0
 
     @property
@@ -119,7 +127,9 @@ class Pattern(NamedTuple):
 
 
 class Addresses(NamedTuple):
-    """What an entry has as its source or destination: a set of patterns of one family, and the text it was written as."""
+    """What an entry has as its source or destination: a set of patterns of one family, and the text
+    it was written as.
+    """
 
     text: str
     patterns: tuple[Pattern, ...]
@@ -161,10 +171,13 @@ def prefix(address: Address, length: int) -> Pattern:
 
 
 def range_patterns(family: Family, first: int, last: int) -> tuple[Pattern, ...]:
-    """Return the fewest prefixes that hold exactly the addresses from `first` to `last`, both included."""
+    """Return the fewest prefixes that hold exactly the addresses from `first` to `last`, both
+    included.
+    """
     prefixes = []
     while first <= last:
-        # The largest block that starts here is bounded by the start's alignment and by what is left.
+        # The largest block that starts here is bounded by the start's alignment and by what is
+        # left.
         size = first & -first if first else 1 << family.bits
         while size > last - first + 1:
             size >>= 1
@@ -196,7 +209,10 @@ def parse_address(text: str) -> Address:
 
 def _why_no_address(text: str) -> str:
     if ":" in text:
-        return f"{text} is no IPv6 address: groups of up to four hexadecimal digits, eight of them or fewer around one ::"
+        return (
+            f"{text} is no IPv6 address: groups of up to four hexadecimal digits, eight of "
+            "them or fewer around one ::"
+        )
     octets = text.split(".")
     for octet in octets:
         number = numeral(octet)
@@ -208,7 +224,9 @@ def _why_no_address(text: str) -> str:
 
 
 def parse_length(text: str, family: Family) -> int:
-    """Read a prefix length. Raises `AddressError` when it is no number or longer than the family's addresses."""
+    """Read a prefix length. Raises `AddressError` when it is no number or longer than the family's
+    addresses.
+    """
     length = numeral(text)
     if length is None or length > family.bits:
         raise AddressError(f"/{text} is no {family.label} prefix length: 0 to {family.bits}")
@@ -238,19 +256,31 @@ def parse_block(text: str) -> Pattern:
 
 
 def parse_netmask(text: str) -> int:
-    """Read an IPv4 netmask and return its wildcard. Raises `AddressError` when its 1 bits are not one run at the top."""
+    """Read an IPv4 netmask and return its wildcard. Raises `AddressError` when its 1 bits are not
+    one run at the top.
+    """
     mask = parse_address(text)
     if mask.family is not Family.IPV4:
-        raise AddressError(f"{text} is no netmask: only IPv4 has them; write ADDRESS/LENGTH or wild")
+        raise AddressError(
+            f"{text} is no netmask: only IPv4 has them; write ADDRESS/LENGTH or wild"
+        )
     wildcard = mask.value ^ mask.family.mask
     if wildcard & (wildcard + 1):
-        mend = f"; as a wildcard write wild {text}" if mask.value & (mask.value + 1) == 0 else "; write wild for scattered bits"
-        raise AddressError(f"{text} is no netmask: its 1 bits do not stand together at the left{mend}")
+        mend = (
+            f"; as a wildcard write wild {text}"
+            if mask.value & (mask.value + 1) == 0
+            else "; write wild for scattered bits"
+        )
+        raise AddressError(
+            f"{text} is no netmask: its 1 bits do not stand together at the left{mend}"
+        )
     return wildcard
 
 
 def parse_masked(text: str, kind: str, mask: str) -> Pattern:
-    """Read ADDRESS wild WILDCARD, or ADDRESS mask NETMASK of IPv4; `kind` is the word between. Raises `AddressError`."""
+    """Read ADDRESS wild WILDCARD, or ADDRESS mask NETMASK of IPv4; `kind` is the word between.
+    Raises `AddressError`.
+    """
     address = parse_address(text)
     if kind != "wild":
         wildcard = parse_netmask(mask)
@@ -259,12 +289,16 @@ def parse_masked(text: str, kind: str, mask: str) -> Pattern:
         return pattern(address.family, address.value, wildcard)
     found = parse_address(mask)
     if found.family is not address.family:
-        raise AddressError(f"the address is {address.family.label} and its wildcard {found.family.label}")
+        raise AddressError(
+            f"the address is {address.family.label} and its wildcard {found.family.label}"
+        )
     return pattern(address.family, address.value, found.value)
 
 
 def parse_range(text: str) -> tuple[Pattern, ...]:
-    """Read FIRST-LAST and return the prefixes that hold exactly that range. Raises `AddressError`."""
+    """Read FIRST-LAST and return the prefixes that hold exactly that range. Raises
+    `AddressError`.
+    """
     first_text, _, last_text = text.partition("-")
     first, last = parse_address(first_text), parse_address(last_text)
     if first.family is not last.family:

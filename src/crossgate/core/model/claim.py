@@ -22,7 +22,9 @@ class Claim(StrEnum):
 
 
 class Moment(NamedTuple):
-    """A time that a person wrote: a date and time, or a minute of the week that stands for every week."""
+    """A time that a person wrote: a date and time, or a minute of the week that stands for every
+    week.
+    """
 
     text: str
     date: datetime | None = None
@@ -43,8 +45,9 @@ class Hours(NamedTuple):
 class Expectation(NamedTuple):
     """An `expect` or `keep` line, names as written; a `keep` may not be broken by an edit.
 
-    With `flooding` it speaks of what is beyond every limit of the lists on the way (`conditions.Limit`). With `spoken` it speaks of
-    conversations that settle on that TLS, with `hours` of every time in them, and with `flags` of TCP segments with such flags that open
+    With `flooding` it speaks of what is beyond every limit of the lists on the way
+    (`conditions.Limit`). With `spoken` it speaks of conversations that settle on that TLS, with
+    `hours` of every time in them, and with `flags` of TCP segments with such flags that open
     nothing.
     """
 
@@ -77,9 +80,11 @@ ELSEWHERE = "elsewhere"
 
 @placeless
 class Only(NamedTuple):
-    """An `expect only` or `keep only` line: of all that source sends to destination just these services are permitted.
+    """An `expect only` or `keep only` line: of all that source sends to destination just these
+    services are permitted.
 
-    No `services` permit nothing. Lines of `only` whose ends overlap add up: what one permits no other one denies.
+    No `services` permit nothing. Lines of `only` whose ends overlap add up: what one permits no
+    other one denies.
     """
 
     keep: bool
@@ -103,7 +108,9 @@ class Only(NamedTuple):
         return None
 
     def claim(self, claim: Claim, service: str, destination: str) -> Expectation:
-        """Return what it says of one service, as a claim of its own; to its own destination or a part of that."""
+        """Return what it says of one service, as a claim of its own; to its own destination or a
+        part of that.
+        """
         return Expectation(
             self.keep,
             claim,

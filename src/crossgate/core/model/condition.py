@@ -1,13 +1,16 @@
-"""What an entry may ask beyond its action, its service and its ends: a condition, one object of a class of its own.
+"""What an entry may ask beyond its action, its service and its ends: a condition, one object of a
+class of its own.
 
-A condition either asks something of the packet (its source port, its TCP flags: `qualifiers`), or it makes the entry part of its list
-only in some states (`applies`): a window must be open, a limit must not be exceeded, the conversation must have settled on a TLS
-version. A *state* is all that is so at one time: the names of the windows that are open, the limits that are exceeded, and what the
-conversation settled on, nothing where it speaks no TLS. A list in a state is an ordinary list (`AccessList.in_force`), so that
-matching and all proofs know nothing of conditions but which states to go over.
+A condition either asks something of the packet (its source port, its TCP flags: `qualifiers`), or
+it makes the entry part of its list only in some states (`applies`): a window must be open, a limit
+must not be exceeded, the conversation must have settled on a TLS version. A *state* is all that is
+so at one time: the names of the windows that are open, the limits that are exceeded, and what the
+conversation settled on, nothing where it speaks no TLS. A list in a state is an ordinary list
+(`AccessList.in_force`), so that matching and all proofs know nothing of conditions but which states
+to go over.
 
-The conditions that there are stand in `conditions`, how each is written in `language.conditions`. Who adds one writes its class
-there and its form here, and a word for the glossary.
+The conditions that there are stand in `conditions`, how each is written in `language.conditions`.
+Who adds one writes its class there and its form here, and a word for the glossary.
 """
 
 from __future__ import annotations
@@ -19,7 +22,9 @@ from typing import ClassVar, NamedTuple
 from crossgate.core.model.service import NO_QUALIFIERS, Qualifiers, Service, with_qualifiers
 
 State = frozenset[Hashable]
-"""What is so at one time, of what matters to a question: names of windows, `Limit`s, and at most one `Hello`."""
+"""What is so at one time, of what matters to a question: names of windows, `Limit`s, and at most
+one `Hello`.
+"""
 
 
 class Asked(NamedTuple):
@@ -45,7 +50,8 @@ class Abilities:
     """Which TCP flags can be asked for one by one."""
     icmp_code: bool = False
     icmp_types: Collection[int] | None = None
-    """The ICMP types that can be asked for, of ICMP alone and not of ICMPv6; None for all of both."""
+    """The ICMP types that can be asked for, of ICMP alone and not of ICMPv6; None for all of both.
+    """
     conditions: Collection[str] = ()
     """The first words of other conditions that a rule can ask for."""
     log: bool = False
@@ -53,7 +59,9 @@ class Abilities:
 
 
 class Condition:
-    """A condition of an entry; equal ones ask the same. `str` of one is how the plan language writes it."""
+    """A condition of an entry; equal ones ask the same. `str` of one is how the plan language
+    writes it.
+    """
 
     __slots__ = ()
     keyword: ClassVar[str]
@@ -66,11 +74,15 @@ class Condition:
 
     @property
     def meaning(self) -> object:
-        """What two of them have in common that do the same, whatever entries they are of; None where the state alone tells."""
+        """What two of them have in common that do the same, whatever entries they are of; None
+        where the state alone tells.
+        """
         return self
 
     def applies(self, state: State) -> bool:
-        """Whether an entry with it is part of its list in a state, for what opens a conversation."""
+        """Whether an entry with it is part of its list in a state, for what opens a
+        conversation.
+        """
         return True
 
     def in_state(self, asked: Asked, state: State) -> Asked | None:
@@ -84,7 +96,9 @@ class Condition:
 
     def refusal(self, able: Abilities) -> str:
         """Return why a format cannot carry it, "" where it can."""
-        return "" if self.keyword in able.conditions else f"{able.name} cannot ask for {self.keyword}"
+        return (
+            "" if self.keyword in able.conditions else f"{able.name} cannot ask for {self.keyword}"
+        )
 
     def explained(self) -> str:
         """Return what it asks as people say it, behind what an entry takes."""
@@ -96,5 +110,11 @@ def qualifiers_of(conditions: Iterable[Condition]) -> Qualifiers:
     asked = NO_QUALIFIERS
     for each in conditions:
         own = each.qualifiers
-        asked = own if asked is NO_QUALIFIERS else asked if own is NO_QUALIFIERS else with_qualifiers(asked, own)
+        asked = (
+            own
+            if asked is NO_QUALIFIERS
+            else asked
+            if own is NO_QUALIFIERS
+            else with_qualifiers(asked, own)
+        )
     return asked

@@ -1,4 +1,6 @@
-"""The conditions that there are, but for that on TLS (`tls.TlsTest`), and the states that they can be in."""
+"""The conditions that there are, but for that on TLS (`tls.TlsTest`), and the states that they can
+be in.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +11,15 @@ from typing import NamedTuple
 
 from crossgate.core.model.condition import Abilities, Asked, Condition, State
 from crossgate.core.model.packet import ACK, SYN, TCP, Packet
-from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, Qualifiers, Service, format_ports, with_qualifiers
+from crossgate.core.model.service import (
+    ESTABLISHED,
+    FlagTest,
+    Ports,
+    Qualifiers,
+    Service,
+    format_ports,
+    with_qualifiers,
+)
 from crossgate.core.model.tls import Hello
 
 SECOND, MINUTE = 1, 60
@@ -34,13 +44,17 @@ class SourcePorts(Condition):
         return Qualifiers(source_ports=self.ports)
 
     def refusal(self, able: Abilities) -> str:
-        """Return nothing: whether ports can be asked for depends on each protocol of the service."""
+        """Return nothing: whether ports can be asked for depends on each protocol of the
+        service.
+        """
         return ""
 
 
 @dataclass(frozen=True, slots=True)
 class Flags(Condition):
-    """`flags FLAGS`, `established`, or both: the segment passes one of some tests of its TCP flags; `text` is how they are written."""
+    """`flags FLAGS`, `established`, or both: the segment passes one of some tests of its TCP flags;
+    `text` is how they are written.
+    """
 
     keyword = "flags"
     tests: tuple[FlagTest, ...]
@@ -60,12 +74,18 @@ class Flags(Condition):
         return self.tests
 
     def refusal(self, able: Abilities) -> str:
-        """Return why a format cannot ask for the flags: some can ask for all of them together, for `established`, or for some one by one."""
+        """Return why a format cannot ask for the flags: some can ask for all of them together, for
+        `established`, or for some one by one.
+        """
         exact = able.exact_flags and all(test.care == ALL_FLAGS for test in self.tests)
-        one_by_one = able.masked_flags and all(not test.care & ~able.masked_flags for test in self.tests)
+        one_by_one = able.masked_flags and all(
+            not test.care & ~able.masked_flags for test in self.tests
+        )
         if exact or one_by_one or (able.established and self.tests == ESTABLISHED):
             return ""
-        what = "established" if self.tests == ESTABLISHED else "some TCP flags whatever the others are"
+        what = (
+            "established" if self.tests == ESTABLISHED else "some TCP flags whatever the others are"
+        )
         return f"{able.name} cannot ask for {what}"
 
 
@@ -139,10 +159,12 @@ class During(Condition):
 
 @dataclass(frozen=True, slots=True, order=True)
 class Limit(Condition):
-    """`at most N a second` or `a minute`: how many new conversations an entry takes in `seconds`, from each source by itself or in all.
+    """`at most N a second` or `a minute`: how many new conversations an entry takes in `seconds`,
+    from each source by itself or in all.
 
-    What is beyond goes on to the next entry. It counts the packets that open: TCP segments with SYN and without ACK, and every
-    packet that carries no TCP flags; other TCP segments match uncounted. `access_list` and `entry` tell whose it is.
+    What is beyond goes on to the next entry. It counts the packets that open: TCP segments with SYN
+    and without ACK, and every packet that carries no TCP flags; other TCP segments match uncounted.
+    `access_list` and `entry` tell whose it is.
     """
 
     keyword = "at"
@@ -176,17 +198,31 @@ class Limit(Condition):
         return self not in state
 
     def in_state(self, asked: Asked, state: State) -> Asked | None:
-        """Return what an entry asks; where the limit is exceeded, the TCP segments of it that no limit counts."""
+        """Return what an entry asks; where the limit is exceeded, the TCP segments of it that no
+        limit counts.
+        """
         if self not in state:
             return asked
         service, qualifiers = asked
-        terms = tuple(term._replace(protocol=TCP) for term in service.terms if term.protocol in (None, TCP) and not qualifiers.fragments)
+        terms = tuple(
+            term._replace(protocol=TCP)
+            for term in service.terms
+            if term.protocol in (None, TCP) and not qualifiers.fragments
+        )
         uncounted = Service(f"{service.text} uncounted", terms)
-        return Asked(uncounted, with_qualifiers(qualifiers, Qualifiers(flags=UNCOUNTED))) if terms else None
+        return (
+            Asked(uncounted, with_qualifiers(qualifiers, Qualifiers(flags=UNCOUNTED)))
+            if terms
+            else None
+        )
 
     def refusal(self, able: Abilities) -> str:
         """Return why a format cannot say how much is permitted."""
-        return "" if self.keyword in able.conditions else f"{able.name} has no limit of how many a second"
+        return (
+            ""
+            if self.keyword in able.conditions
+            else f"{able.name} has no limit of how many a second"
+        )
 
 
 UNCOUNTED = (FlagTest(0, SYN), FlagTest(ACK, ACK))
@@ -199,7 +235,9 @@ def is_counted(packet: Packet) -> bool:
 
 
 class When(NamedTuple):
-    """Of which time, and of which conversations, a question is: with `flooding` beyond every limit, and of those that settle on `hello`."""
+    """Of which time, and of which conversations, a question is: with `flooding` beyond every limit,
+    and of those that settle on `hello`.
+    """
 
     at: datetime
     flooding: bool = False
@@ -207,20 +245,37 @@ class When(NamedTuple):
 
 
 def exceeded(limits: Iterable[Limit]) -> list[frozenset[Limit]]:
-    """Return which of some limits are exceeded, in as many states as show all that they can do: none, all, and some of a list.
+    """Return which of some limits are exceeded, in as many states as show all that they can do:
+    none, all, and some of a list.
 
-    An entry matters most where the limits of its list above it are exceeded, its own is not, and those below it are or are
-    not: exceeded ones above it hide less of it, and whether one below stands in for it depends on what both do.
+    An entry matters most where the limits of its list above it are exceeded, its own is not, and
+    those below it are or are not: exceeded ones above it hide less of it, and whether one below
+    stands in for it depends on what both do.
     """
-    every = sorted(limits, key=lambda each: (each.access_list, each.entry, each.seconds, each.each_source, each.most))
+    every = sorted(
+        limits,
+        key=lambda each: (each.access_list, each.entry, each.seconds, each.each_source, each.most),
+    )
     whole = frozenset(every)
     found = [frozenset[Limit](), whole]
     for each in every:
         own = [other for other in every if other.access_list == each.access_list]
         found += [whole - {each}, frozenset(own[: own.index(each) + 1])]
-    return list(dict.fromkeys(state for state in found if all(map(state.__contains__, _lower(state, every)))))
+    return list(
+        dict.fromkeys(
+            state for state in found if all(map(state.__contains__, _lower(state, every)))
+        )
+    )
 
 
 def _lower(state: frozenset[Limit], every: Iterable[Limit]) -> list[Limit]:
-    """Return the limits that are exceeded where all of a state are: those of the same lines, of another plan, that let less through."""
-    return [each for each in every if any(replace(each, most=other.most) == other and each.most < other.most for other in state)]
+    """Return the limits that are exceeded where all of a state are: those of the same lines, of
+    another plan, that let less through.
+    """
+    return [
+        each
+        for each in every
+        if any(
+            replace(each, most=other.most) == other and each.most < other.most for other in state
+        )
+    ]

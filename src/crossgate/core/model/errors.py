@@ -1,7 +1,8 @@
-"""The one family of errors: what a person wrote that cannot be used, where it stands, and how to mend it.
+"""The one family of errors: what a person wrote that cannot be used, where it stands, and how to
+mend it.
 
-Every error that Cross Gate raises on purpose is a `PlanError`. The commands turn it into text and an exit status in
-one place; nothing else prints or swallows one.
+Every error that Cross Gate raises on purpose is a `PlanError`. The commands turn it into text and
+an exit status in one place; nothing else prints or swallows one.
 """
 
 from __future__ import annotations
@@ -26,7 +27,8 @@ Value = TypeVar("Value", bound=tuple[Any, ...])
 def placeless(cls: type[Value]) -> type[Value]:
     """Make a named tuple with a `place` equal to another one that differs in nothing else.
 
-    Where something stands in a file is no part of what it is: two readings of one plan are equal, wherever its lines went.
+    Where something stands in a file is no part of what it is: two readings of one plan are equal,
+    wherever its lines went.
     """
     index = list(cls.__annotations__).index("place")
 
@@ -48,7 +50,9 @@ def placeless(cls: type[Value]) -> type[Value]:
 
 
 class Instead(NamedTuple):
-    """What was most likely meant, and where in the line it is to stand: from the column `start` to before `end`, from 0."""
+    """What was most likely meant, and where in the line it is to stand: from the column `start` to
+    before `end`, from 0.
+    """
 
     start: int
     end: int
@@ -58,9 +62,9 @@ class Instead(NamedTuple):
 class PlanError(Exception):
     """Something a person wrote cannot be used.
 
-    `message` says what is wrong and what would be right. `place` and `source` are the line it stands in; `column`
-    (from 1) and `width` (in characters) are the words at fault within `source`. `instead` is there where the message names what
-    was most likely meant.
+    `message` says what is wrong and what would be right. `place` and `source` are the line it
+    stands in; `column` (from 1) and `width` (in characters) are the words at fault within `source`.
+    `instead` is there where the message names what was most likely meant.
     """
 
     instead: Instead | None = None
@@ -90,7 +94,8 @@ class PlanError(Exception):
             where = f"{self.place}: "
         if not self.column:
             return where + self.message
-        # Tabs are repeated before the marker, so that it stands under the word however wide they are shown.
+        # Tabs are repeated before the marker, so that it stands under the word however wide they
+        # are shown.
         lead = "".join("\t" if letter == "\t" else " " for letter in self.source[: self.column - 1])
         marker = "^" + "~" * (max(self.width, 1) - 1)
         return f"{where}{self.message}\n    {self.source}\n    {lead}{marker}"
@@ -119,10 +124,16 @@ def nearest(name: str, known: Sequence[str]) -> str:
 
 
 def unknown(kind: str, name: str, known: Sequence[str]) -> str:
-    """Say that there is no `kind` called `name`, with the nearest known name, or all of them while they are few."""
+    """Say that there is no `kind` called `name`, with the nearest known name, or all of them while
+    they are few.
+    """
     near = nearest(name, known)
     if near:
         return f"no {kind} {name}; there is {near}"
     if known and len(known) <= 6:
-        return f"no {kind} {name}; there are {', '.join(known)}" if len(known) > 1 else f"no {kind} {name}; there is {known[0]}"
+        return (
+            f"no {kind} {name}; there are {', '.join(known)}"
+            if len(known) > 1
+            else f"no {kind} {name}; there is {known[0]}"
+        )
     return f"no {kind} {name}"

@@ -1,7 +1,9 @@
-"""Ethernet lists: entries about the hardware addresses of a frame and what it carries, and which of them decide it.
+"""Ethernet lists: entries about the hardware addresses of a frame and what it carries, and which of
+them decide it.
 
-A hardware address is 48 bits (IEEE 802; RFC 7042 section 2.1), written as six octets with colons. A wildcard works as for
-other addresses: a 1 bit does not matter. What a frame carries is told by its EtherType (IEEE 802 numbers, IANA).
+A hardware address is 48 bits (IEEE 802; RFC 7042 section 2.1), written as six octets with colons. A
+wildcard works as for other addresses: a 1 bit does not matter. What a frame carries is told by its
+EtherType (IEEE 802 numbers, IANA).
 """
 
 from __future__ import annotations
@@ -33,12 +35,15 @@ class MacError(PlanError):
 
 
 def is_group_mac(mac: int) -> bool:
-    """Whether a hardware address is that of many machines: the first octet's lowest bit says so (RFC 7042 section 2.1)."""
+    """Whether a hardware address is that of many machines: the first octet's lowest bit says so
+    (RFC 7042 section 2.1).
+    """
     return bool(mac >> 40 & 1)
 
 
 def group_mac(destination: Address) -> int | None:
-    """Return the hardware address that packets for an address of a whole link, or of a group, go to; None for one of a machine.
+    """Return the hardware address that packets for an address of a whole link, or of a group, go
+    to; None for one of a machine.
 
     RFC 1112 section 6.4 for IPv4 multicast, RFC 2464 section 7 for IPv6.
     """
@@ -51,7 +56,9 @@ def group_mac(destination: Address) -> int | None:
 
 
 def looks_like_mac(text: str) -> bool:
-    """Whether a word is meant as a hardware address rather than as a name: it has two colons or five hyphens, or begins with a digit."""
+    """Whether a word is meant as a hardware address rather than as a name: it has two colons or
+    five hyphens, or begins with a digit.
+    """
     return text.count(":") > 1 or text.count("-") == 5 or text[:1].isdigit()
 
 
@@ -79,15 +86,20 @@ class Stations(NamedTuple):
     patterns: tuple[tuple[int, int], ...]
 
     def contains(self, mac: int | None) -> bool:
-        """Whether an address is in the set; one that nobody knows (None) is only in the set of all."""
+        """Whether an address is in the set; one that nobody knows (None) is only in the set of
+        all.
+        """
         if mac is None:
             return any(wildcard == MOST_MAC for _, wildcard in self.patterns)
         return any((mac ^ value) & ~wildcard == 0 for value, wildcard in self.patterns)
 
     def covers(self, other: Stations) -> bool:
-        """Whether each pattern of another set lies in one of this; a set that only several together cover is not told."""
+        """Whether each pattern of another set lies in one of this; a set that only several together
+        cover is not told.
+        """
         return all(
-            any(theirs & ~own == 0 and (value ^ base) & ~own == 0 for base, own in self.patterns) for value, theirs in other.patterns
+            any(theirs & ~own == 0 and (value ^ base) & ~own == 0 for base, own in self.patterns)
+            for value, theirs in other.patterns
         )
 
 
@@ -95,14 +107,18 @@ ANY_STATION = Stations("any", ((0, MOST_MAC),))
 
 
 class Frame(NamedTuple):
-    """A frame on its way over one link: the hardware addresses of its ends, None where the plan does not say them."""
+    """A frame on its way over one link: the hardware addresses of its ends, None where the plan
+    does not say them.
+    """
 
     source: int | None
     destination: int | None
 
 
 class Ruling(NamedTuple):
-    """A line of an ethernet list that may decide a frame: an entry's number, None for the otherwise line, its action and its window."""
+    """A line of an ethernet list that may decide a frame: an entry's number, None for the otherwise
+    line, its action and its window.
+    """
 
     entry: int | None
     action: Action
@@ -130,14 +146,20 @@ class EthernetEntry(AnyEntry):
     def matches(self, frame: Frame, ethertype: int) -> bool:
         """Whether the entry takes a frame."""
         own = self.ethertype is None or self.ethertype == ethertype
-        return own and self.source.contains(frame.source) and self.destination.contains(frame.destination)
+        return (
+            own
+            and self.source.contains(frame.source)
+            and self.destination.contains(frame.destination)
+        )
 
 
 @dataclass(frozen=True, eq=False)
 class EthernetList(AnyList[EthernetEntry]):
     """A list for frames of one link, whatever they carry."""
 
-    _kept: dict[tuple[tuple[Ruling, ...], Family], AccessList] = field(default_factory=dict, repr=False)
+    _kept: dict[tuple[tuple[Ruling, ...], Family], AccessList] = field(
+        default_factory=dict, repr=False
+    )
 
     @property
     def about(self) -> str:
@@ -153,14 +175,23 @@ class EthernetList(AnyList[EthernetEntry]):
     def says(self) -> tuple[object, ...]:
         """All that decides what the list does, in the order in which it is asked."""
         lines = [
-            (each.number, each.action, each.window, each.ethertype, each.source.patterns, each.destination.patterns)
+            (
+                each.number,
+                each.action,
+                each.window,
+                each.ethertype,
+                each.source.patterns,
+                each.destination.patterns,
+            )
             for each in self.entries
             if not each.off
         ]
         return (*lines, self.otherwise.action)
 
     def rulings(self, frame: Frame, ethertype: int) -> tuple[Ruling, ...]:
-        """Return the lines that may decide a frame, in order: the first whose window is open does; the last has none."""
+        """Return the lines that may decide a frame, in order: the first whose window is open does;
+        the last has none.
+        """
         found = []
         for entry in self.entries:
             if not entry.off and entry.matches(frame, ethertype):
@@ -170,9 +201,11 @@ class EthernetList(AnyList[EthernetEntry]):
         return (*found, Ruling(None, self.otherwise.action, None))
 
     def for_packets(self, rulings: tuple[Ruling, ...], family: Family) -> AccessList:
-        """Return what the list is for the packets of a family in frames that these lines may decide: a list that takes them all.
+        """Return what the list is for the packets of a family in frames that these lines may
+        decide: a list that takes them all.
 
-        Its entries are those lines, so that whoever asks lists about packets can ask this one too, in every state.
+        Its entries are those lines, so that whoever asks lists about packets can ask this one too,
+        in every state.
         """
         key = rulings, family
         if key not in self._kept:
@@ -196,5 +229,7 @@ class EthernetList(AnyList[EthernetEntry]):
                 for each in lines
                 if each is not None
             )
-            self._kept[key] = AccessList(self.name, self.kind, entries, self.otherwise, self.place, self.notes, family)
+            self._kept[key] = AccessList(
+                self.name, self.kind, entries, self.otherwise, self.place, self.notes, family
+            )
         return self._kept[key]

@@ -19,7 +19,8 @@ class Severity(StrEnum):
 
 
 class FindingKind(NamedTuple):
-    """A sort of finding: how much it matters, what it means, how it is mended, and lines of a plan that have it.
+    """A sort of finding: how much it matters, what it means, how it is mended, and lines of a plan
+    that have it.
 
     A finding is found by the function in `core.audit` that is marked with its name.
     """
@@ -39,7 +40,11 @@ KINDS = {
     ),
     "no-effect": FindingKind(
         Severity.WARNING,
-        "the entry could go and no packet would be treated differently; one with log has its log to show for it",
+        (
+            "the entry could go and no packet would be treated differently; one with log has its "
+            "log "
+            "to show for it"
+        ),
         "drop it, or add log if it is there to be seen",
         "10 deny telnet any to any; otherwise deny",
     ),
@@ -63,11 +68,20 @@ KINDS = {
     ),
     "transport-narrowed": FindingKind(
         Severity.NOTE,
-        "a service behind tcp/ or udp/ that is spoken over other transports too, which no other entry takes",
+        (
+            "a service behind tcp/ or udp/ that is spoken over other transports too, which no "
+            "other "
+            "entry takes"
+        ),
         "write the service's name alone for all of it",
         "10 permit udp/domain any to resolver",
     ),
-    "unplaced": FindingKind(Severity.WARNING, "a list that nothing places", "place it, or drop it", "list spare standard ipv4"),
+    "unplaced": FindingKind(
+        Severity.WARNING,
+        "a list that nothing places",
+        "place it, or drop it",
+        "list spare standard ipv4",
+    ),
     "nothing-permitted": FindingKind(
         Severity.WARNING,
         "a placed list that permits no packet at all: the closing permit was forgotten",
@@ -81,7 +95,10 @@ KINDS = {
         "10 permit ip any to any; 20 permit https any to manifest",
     ),
     "locked-out": FindingKind(
-        Severity.ERROR, "a keep that does not hold", "what the finding names as needed", "keep permit ssh harbour to lighthouse"
+        Severity.ERROR,
+        "a keep that does not hold",
+        "what the finding names as needed",
+        "keep permit ssh harbour to lighthouse",
     ),
     "wrong-side": FindingKind(
         Severity.WARNING,
@@ -91,13 +108,21 @@ KINDS = {
     ),
     "standard-near-source": FindingKind(
         Severity.NOTE,
-        "a standard list where a subnet's machines leave it: what it stops, it stops on the way to everywhere",
+        (
+            "a standard list where a subnet's machines leave it: what it stops, it stops on the "
+            "way "
+            "to everywhere"
+        ),
         "place it near the destination, or write an extended list",
         "place 12 inbound on lighthouse.v80",
     ),
     "asked-twice": FindingKind(
         Severity.NOTE,
-        "a list that follows a machine, and the same again at the port where the machine is: each packet is asked twice",
+        (
+            "a list that follows a machine, and the same again at the port where the machine is: "
+            "each "
+            "packet is asked twice"
+        ),
         "lift the one at the port",
         "place camera-only inbound on host camera-1, and inbound on jetty.5 where camera-1 is",
     ),
@@ -115,13 +140,20 @@ KINDS = {
     ),
     "no-gateway": FindingKind(
         Severity.NOTE,
-        "a prefix of a subnet in which no device of it has an address: nothing leaves it or gets there by that family",
+        (
+            "a prefix of a subnet in which no device of it has an address: nothing leaves it or "
+            "gets "
+            "there by that family"
+        ),
         "give an interface on the subnet an address in it, or drop the prefix",
         "subnet hall 10.64.8.0/22 2001:db8:64:8::/64, and at its only interface 10.64.8.1/22",
     ),
     "private-outside": FindingKind(
         Severity.NOTE,
-        "an outside that is all the rest has private addresses too, and a list speaks of some that no subnet has",
+        (
+            "an outside that is all the rest has private addresses too, and a list speaks of some "
+            "that no subnet has"
+        ),
         "leave them out of it",
         "outside internet, and 10 deny ip any to 10.0.0.0/8",
     ),
@@ -129,7 +161,11 @@ KINDS = {
         Severity.NOTE,
         "a static route that no packet takes: longer or better routes of its device have all of it",
         "drop it, or write a longer prefix",
-        "route 10.64.20.0/22 via 10.64.255.2, where computed routes lead to 10.64.20.0/24 and all the rest of it",
+        (
+            "route 10.64.20.0/22 via 10.64.255.2, where computed routes lead to 10.64.20.0/24 and "
+            "all "
+            "the rest of it"
+        ),
     ),
     "replies-blocked": FindingKind(
         Severity.WARNING,
@@ -139,49 +175,75 @@ KINDS = {
     ),
     "never-settled": FindingKind(
         Severity.WARNING,
-        "an entry that asks what TLS is spoken, of which no conversation gets as far as the server's hello at its device",
+        (
+            "an entry that asks what TLS is spoken, of which no conversation gets as far as the "
+            "server's hello at its device"
+        ),
         "let the answers through, by the device where the list stands",
         "20 permit https any to booking tls 1.2-, and a list on the way back without its answers",
     ),
     "quic-unseen": FindingKind(
         Severity.NOTE,
-        "an entry that asks what TLS is spoken, beside which QUIC passes, that no such entry takes (RFC 9001)",
+        (
+            "an entry that asks what TLS is spoken, beside which QUIC passes, that no such entry "
+            "takes (RFC 9001)"
+        ),
         "deny udp/443 first",
         "10 permit tcp/443 any to any tls 1.2-; 20 permit udp any to any",
     ),
     "other-half": FindingKind(
         Severity.NOTE,
-        "ports that are denied, and whose other half passes: the same service over TCP or UDP, QUIC beside HTTPS, ping beside ports",
+        (
+            "ports that are denied, and whose other half passes: the same service over TCP or UDP, "
+            "QUIC beside HTTPS, ping beside ports"
+        ),
         "deny the other half too, or accept it",
         "10 deny tcp/443 hall to any; 20 permit ip any to any",
     ),
     "spoofable": FindingKind(
         Severity.WARNING,
-        "an entry trusts a source address that can also be claimed from elsewhere: nothing on the way drops it (RFC 2827)",
+        (
+            "an entry trusts a source address that can also be claimed from elsewhere: nothing on "
+            "the "
+            "way drops it (RFC 2827)"
+        ),
         "where the others come in, permit only their own addresses",
         "10 permit ssh harbour to any",
     ),
     "icmp6-needed": FindingKind(
         Severity.WARNING,
-        "an IPv6 list that stops ICMPv6 error messages which must not be dropped (RFC 4890 section 4.3.1)",
+        (
+            "an IPv6 list that stops ICMPv6 error messages which must not be dropped (RFC 4890 "
+            "section 4.3.1)"
+        ),
         "permit them any to any first",
         "10 permit tcp any to any; otherwise deny",
     ),
     "neighbour-blocked": FindingKind(
         Severity.WARNING,
-        "an IPv6 list at an interface or port that stops neighbour discovery of its own link (RFC 4861, RFC 4890 section 4.4.1)",
+        (
+            "an IPv6 list at an interface or port that stops neighbour discovery of its own link "
+            "(RFC "
+            "4861, RFC 4890 section 4.4.1)"
+        ),
         "permit icmp/133 to icmp/136 any to any first",
         "10 permit tcp any to any; otherwise deny, inbound at an interface",
     ),
     "arp-blocked": FindingKind(
         Severity.WARNING,
-        "an ethernet list that lets IPv4 by and stops the ARP without which no machine finds another (RFC 826)",
+        (
+            "an ethernet list that lets IPv4 by and stops the ARP without which no machine finds "
+            "another (RFC 826)"
+        ),
         "permit arp any to any",
         "10 permit ipv4 camera-1 to any, and no more, inbound on a port",
     ),
     "vrrp-blocked": FindingKind(
         Severity.WARNING,
-        "a list that keeps the devices of a shared gateway from hearing each other (VRRP, RFC 9568): more than one of them will answer",
+        (
+            "a list that keeps the devices of a shared gateway from hearing each other (VRRP, RFC "
+            "9568): more than one of them will answer"
+        ),
         "permit vrrp from the devices to 224.0.0.18, in IPv6 from fe80::/10 to ff02::12",
         "10 permit https any to any; otherwise deny, inbound at an interface that shares a gateway",
     ),
@@ -192,7 +254,10 @@ KINDS = {
         "place 12 outbound on lighthouse.v20, with no IPv6 list beside it",
     ),
     "number-kind": FindingKind(
-        Severity.NOTE, "a number that by the numbering says the other kind", "take a number of the list's own kind", "list 12 extended ipv4"
+        Severity.NOTE,
+        "a number that by the numbering says the other kind",
+        "take a number of the list's own kind",
+        "list 12 extended ipv4",
     ),
     "out-of-order": FindingKind(
         Severity.NOTE,
@@ -201,10 +266,16 @@ KINDS = {
         "20 permit ip any to any above 10 deny ip guests to any",
     ),
     "window-never": FindingKind(
-        Severity.WARNING, "an entry whose window is over", "drop it, or move the window", "during regatta, which was last year"
+        Severity.WARNING,
+        "an entry whose window is over",
+        "drop it, or move the window",
+        "during regatta, which was last year",
     ),
     "accept-unused": FindingKind(
-        Severity.NOTE, "an accept line that no finding needs", "drop the line", 'accept no-effect in 12 "...", once it is mended'
+        Severity.NOTE,
+        "an accept line that no finding needs",
+        "drop the line",
+        'accept no-effect in 12 "...", once it is mended',
     ),
 }
 """The findings that there are, by name, in the order in which they are looked for."""
@@ -212,10 +283,22 @@ KINDS = {
 
 MENDED = frozenset(
     (
-        "never-reached", "no-effect", "mask-reversed", "subnet-missed", "protocol-meant", "unplaced", "nothing-permitted", "wrong-side",
-        "replies-blocked", "spoofable", "icmp6-needed", "neighbour-blocked", "one-family", "out-of-order",
+        "never-reached",
+        "no-effect",
+        "mask-reversed",
+        "subnet-missed",
+        "protocol-meant",
+        "unplaced",
+        "nothing-permitted",
+        "wrong-side",
+        "replies-blocked",
+        "spoofable",
+        "icmp6-needed",
+        "neighbour-blocked",
+        "one-family",
+        "out-of-order",
     )
-)  # fmt: skip
+)
 """The findings that edits are looked for."""
 
 
@@ -229,8 +312,8 @@ class Fault(NamedTuple):
 class Finding(NamedTuple):
     """One finding: its name, where it is, and what is wrong there with its mend.
 
-    `because` are the numbers of the entries that cause it; `packet` is a witness where one exists, sent on `segment` where that is not
-    its source address's own.
+    `because` are the numbers of the entries that cause it; `packet` is a witness where one exists,
+    sent on `segment` where that is not its source address's own.
     """
 
     name: str
@@ -257,7 +340,9 @@ class Finding(NamedTuple):
 
 @placeless
 class Acceptance(NamedTuple):
-    """An `accept` line: findings of one name in a list, or at one entry of it, that are meant to be, and why."""
+    """An `accept` line: findings of one name in a list, or at one entry of it, that are meant to
+    be, and why.
+    """
 
     finding: str
     access_list: str

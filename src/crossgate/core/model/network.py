@@ -1,4 +1,6 @@
-"""What a network is made of: subnets, outsides, devices with interfaces and ports, hosts, and the points lists stand at."""
+"""What a network is made of: subnets, outsides, devices with interfaces and ports, hosts, and the
+points lists stand at.
+"""
 
 from __future__ import annotations
 
@@ -32,10 +34,11 @@ _NAMED = frozenset((PointKind.SUBNET, PointKind.HOST, PointKind.GROUP))
 
 
 class Point(NamedTuple):
-    """A place that packets cross: DEVICE.INTERFACE, SWITCH.PORT, a subnet as a whole, a device itself, or a host.
+    """A place that packets cross: DEVICE.INTERFACE, SWITCH.PORT, a subnet as a whole, a device
+    itself, or a host.
 
-    A list at a host follows the machine: it is asked wherever that is plugged in (RFC 4849). A group is a place only in a
-    `place` line, and stands for its hosts (`Plan.points_of`).
+    A list at a host follows the machine: it is asked wherever that is plugged in (RFC 4849). A
+    group is a place only in a `place` line, and stands for its hosts (`Plan.points_of`).
     """
 
     kind: PointKind
@@ -71,8 +74,9 @@ class InterfaceAddress(NamedTuple):
 class Segment(NamedTuple):
     """What interfaces and hosts hang on: a subnet with its prefixes, or an outside.
 
-    An outside with prefixes has their addresses, one without has all the rest; neither has those of a subnet of the plan, nor those
-    that are `left_out` of it. Of an `isolated` subnet no machine gets a frame of another.
+    An outside with prefixes has their addresses, one without has all the rest; neither has those of
+    a subnet of the plan, nor those that are `left_out` of it. Of an `isolated` subnet no machine
+    gets a frame of another.
     """
 
     name: str
@@ -84,21 +88,30 @@ class Segment(NamedTuple):
     isolated: bool = False
 
     def holds(self, address: Address) -> bool:
-        """Whether one of its prefixes has this address, and it is not left out; subnets come before outsides (see `Plan.segment_of`)."""
-        own = any(block.family is address.family and block.contains(address.value) for block in self.prefixes)
+        """Whether one of its prefixes has this address, and it is not left out; subnets come before
+        outsides (see `Plan.segment_of`).
+        """
+        own = any(
+            block.family is address.family and block.contains(address.value)
+            for block in self.prefixes
+        )
         return own and not self.leaves_out(address)
 
     def leaves_out(self, address: Address) -> bool:
         """Whether it is an outside that an address is left out of."""
-        return any(block.family is address.family and block.contains(address.value) for block in self.left_out)
+        return any(
+            block.family is address.family and block.contains(address.value)
+            for block in self.left_out
+        )
 
 
 @placeless
 class Interface(NamedTuple):
-    """An addressed interface of a device. `at` is the switch port its cable goes to, `mac` its hardware address, where the plan says so.
+    """An addressed interface of a device. `at` is the switch port its cable goes to, `mac` its
+    hardware address, where the plan says so.
 
-    `cost` is what computed routes count for leaving by it, None where the plan does not say; no device is a neighbour over one
-    that is `passive`.
+    `cost` is what computed routes count for leaving by it, None where the plan does not say; no
+    device is a neighbour over one that is `passive`.
     """
 
     device: str
@@ -142,7 +155,9 @@ class Port(NamedTuple):
 
 @placeless
 class Route(NamedTuple):
-    """A static route: packets for `destination` go to the neighbour `via`, or end there where that is None."""
+    """A static route: packets for `destination` go to the neighbour `via`, or end there where that
+    is None.
+    """
 
     destination: Pattern
     via: Address | None
@@ -153,7 +168,8 @@ class Route(NamedTuple):
 class Device:
     """A router or a switch. A stateful one lets the later packets of a conversation by unasked.
 
-    One that is `closed` denies what comes in at an interface where no list of its family stands inbound.
+    One that is `closed` denies what comes in at an interface where no list of its family stands
+    inbound.
     """
 
     name: str
@@ -172,12 +188,15 @@ class Device:
 
     def addresses(self) -> tuple[Address, ...]:
         """Return every address of every interface."""
-        return tuple(own.address for interface in self.interfaces.values() for own in interface.addresses)
+        return tuple(
+            own.address for interface in self.interfaces.values() for own in interface.addresses
+        )
 
 
 @placeless
 class Host(NamedTuple):
-    """A test machine on a subnet or an outside; `mac` is its hardware address, where the plan says it.
+    """A test machine on a subnet or an outside; `mac` is its hardware address, where the plan says
+    it.
 
     A stateful one lets the later packets of a conversation by its own lists unasked.
     """
@@ -203,10 +222,11 @@ class Host(NamedTuple):
 
 @placeless
 class SharedGateway(NamedTuple):
-    """Addresses of a subnet that any of several devices answers for, and hands on what is sent by them (VRRP, RFC 9568).
+    """Addresses of a subnet that any of several devices answers for, and hands on what is sent by
+    them (VRRP, RFC 9568).
 
-    `by` are their interfaces on the subnet, the first as written first; `vrid` is the virtual router's number, None where the
-    plan does not say it.
+    `by` are their interfaces on the subnet, the first as written first; `vrid` is the virtual
+    router's number, None where the plan does not say it.
     """
 
     addresses: tuple[Address, ...]

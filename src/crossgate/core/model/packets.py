@@ -1,8 +1,9 @@
 """Many packets of one family as NumPy columns: what `Packet` is for one, for millions.
 
-An IPv4 address is one word of 64 bits, an IPv6 address two, the higher one first. `destination_port` is the ICMP type and
-code of an ICMP message, as type * 256 + code (the IPFIX elements icmpTypeCodeIPv4 and icmpTypeCodeIPv6 have it so). Ports of
-protocols without ports and of non-initial fragments, and flags of what is not TCP, are 0 and never looked at.
+An IPv4 address is one word of 64 bits, an IPv6 address two, the higher one first.
+`destination_port` is the ICMP type and code of an ICMP message, as type * 256 + code (the IPFIX
+elements icmpTypeCodeIPv4 and icmpTypeCodeIPv6 have it so). Ports of protocols without ports and of
+non-initial fragments, and flags of what is not TCP, are 0 and never looked at.
 """
 
 from __future__ import annotations
@@ -29,7 +30,9 @@ _WORD = (1 << 64) - 1
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Packets:
-    """Columns of as many packets; `source` and `destination` have the shape (words of an address, packets)."""
+    """Columns of as many packets; `source` and `destination` have the shape (words of an address,
+    packets).
+    """
 
     family: Family
     source: Words
@@ -47,12 +50,17 @@ class Packets:
     def take(self, rows: Indices | Marks | slice) -> Packets:
         """Return just these packets."""
         rows = numbered(rows)
-        return Packets(self.family, *(picked(getattr(self, each), rows) for each in ("source", "destination", *_COLUMNS)))
+        return Packets(
+            self.family,
+            *(picked(getattr(self, each), rows) for each in ("source", "destination", *_COLUMNS)),
+        )
 
     def packet(self, row: int) -> Packet:
         """Return one of them."""
         protocol, fragment = int(self.protocol[row]), bool(self.fragment[row])
-        source, destination = (whole_address(each[:, row]) for each in (self.source, self.destination))
+        source, destination = (
+            whole_address(each[:, row]) for each in (self.source, self.destination)
+        )
         asked: dict[str, int] = {}
         number = int(self.destination_port[row])
         if not fragment and protocol in PORT_PROTOCOLS:
@@ -61,7 +69,15 @@ class Packets:
                 asked["flags"] = int(self.flags[row])
         elif not fragment and protocol == icmp_of(self.family):
             asked = {"icmp_type": number >> 8, "icmp_code": number & 255}
-        return Packet(self.family, source, destination, protocol, fragment=fragment, dscp=int(self.dscp[row]), **asked)
+        return Packet(
+            self.family,
+            source,
+            destination,
+            protocol,
+            fragment=fragment,
+            dscp=int(self.dscp[row]),
+            **asked,
+        )
 
 
 def numbered(rows: Indices | Marks | slice) -> Indices | slice:
@@ -72,7 +88,9 @@ def numbered(rows: Indices | Marks | slice) -> Indices | slice:
 
 
 def picked(columns: NDArray[Scalar], rows: Indices | slice) -> NDArray[Scalar]:
-    """Return some rows of one column, or of several that lie one behind the other: `np.take` does so ten times as fast as an index."""
+    """Return some rows of one column, or of several that lie one behind the other: `np.take` does
+    so ten times as fast as an index.
+    """
     return columns[..., rows] if isinstance(rows, slice) else np.take(columns, rows, axis=-1)
 
 
@@ -85,7 +103,9 @@ def address_words(family: Family, addresses: Sequence[int]) -> Words:
     """Return addresses as words, in the shape that `Packets` has them."""
     if family is Family.IPV4:
         return np.array(addresses, np.uint64).reshape(1, -1)
-    return np.array([[each >> 64 for each in addresses], [each & _WORD for each in addresses]], np.uint64).reshape(2, -1)
+    return np.array(
+        [[each >> 64 for each in addresses], [each & _WORD for each in addresses]], np.uint64
+    ).reshape(2, -1)
 
 
 def whole_address(words: Words) -> int:
@@ -119,5 +139,8 @@ def packet_columns(family: Family, packets: Sequence[Packet]) -> Packets:
 
 def joined_packets(parts: Sequence[Packets]) -> Packets:
     """Return the packets of several, of one family, one behind the other."""
-    columns = [np.concatenate([getattr(each, name) for each in parts], axis=-1) for name in ("source", "destination", *_COLUMNS)]
+    columns = [
+        np.concatenate([getattr(each, name) for each in parts], axis=-1)
+        for name in ("source", "destination", *_COLUMNS)
+    ]
     return Packets(parts[0].family, *columns)

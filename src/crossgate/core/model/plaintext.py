@@ -1,4 +1,6 @@
-"""Text as people type it and as terminals show it: whole numbers, and characters that must not reach a terminal."""
+"""Text as people type it and as terminals show it: whole numbers, and characters that must not
+reach a terminal.
+"""
 
 from __future__ import annotations
 
@@ -7,8 +9,12 @@ import re
 _MOST_DIGITS = 18
 """No number of the language has more digits, and longer ones cost more the longer they are."""
 
-_UNSHOWABLE = re.compile("[\\x00-\\x08\\x0b-\\x1f\\x7f-\\x9f\\u061c\\u200e\\u200f\\u2028-\\u202e\\u2066-\\u2069\\ufffe\\uffff]")
-"""Control characters but for tabulator and line feed (ISO 6429), line separators, what turns the direction of text (Unicode UAX 9), and what XML 1.0 forbids."""
+_UNSHOWABLE = re.compile(
+    "[\\x00-\\x08\\x0b-\\x1f\\x7f-\\x9f\\u061c\\u200e\\u200f\\u2028-\\u202e\\u2066-\\u2069\\ufffe\\uffff]"
+)
+"""Control characters but for tabulator and line feed (ISO 6429), line separators, what turns the
+direction of text (Unicode UAX 9), and what XML 1.0 forbids.
+"""
 
 
 def numeral(text: str) -> int | None:
@@ -17,17 +23,25 @@ def numeral(text: str) -> int | None:
 
 
 def quotable(text: str) -> str:
-    """Return a text as one that may stand in double quotes in a line of a plan: printable, one line, single blanks, no quote."""
-    return " ".join("".join(each if each.isprintable() else " " for each in text.replace('"', "'")).split())
+    """Return a text as one that may stand in double quotes in a line of a plan: printable, one
+    line, single blanks, no quote.
+    """
+    return " ".join(
+        "".join(each if each.isprintable() else " " for each in text.replace('"', "'")).split()
+    )
 
 
 def escaped(text: str) -> str:
-    """Return a text with an escape for every character that would steer a terminal or deceive its reader."""
+    """Return a text with an escape for every character that would steer a terminal or deceive its
+    reader.
+    """
     return _UNSHOWABLE.sub(lambda found: _escape(found[0]), text)
 
 
 def escaped_json(text: str) -> str:
-    """Return a JSON text with such characters as escapes of JSON's own; they stand only within its strings."""
+    """Return a JSON text with such characters as escapes of JSON's own; they stand only within its
+    strings.
+    """
     return _UNSHOWABLE.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
 
 

@@ -1,4 +1,6 @@
-"""A whole plan: the network, its lists, where they are placed and what must hold, each looked up by name."""
+"""A whole plan: the network, its lists, where they are placed and what must hold, each looked up by
+name.
+"""
 
 from __future__ import annotations
 
@@ -18,9 +20,25 @@ from crossgate.core.model.conditions import Limit, When, exceeded
 from crossgate.core.model.errors import Place, PlanError, nearest, placeless, unknown
 from crossgate.core.model.ethernet import EthernetList
 from crossgate.core.model.finding import Acceptance
-from crossgate.core.model.network import Device, Direction, Host, Interface, Placement, Point, PointKind, Segment, SharedGateway
+from crossgate.core.model.network import (
+    Device,
+    Direction,
+    Host,
+    Interface,
+    Placement,
+    Point,
+    PointKind,
+    Segment,
+    SharedGateway,
+)
 from crossgate.core.model.packet import MOST_PORT
-from crossgate.core.model.service import Service, ServiceError, ServiceTerm, parse_service, split_service
+from crossgate.core.model.service import (
+    Service,
+    ServiceError,
+    ServiceTerm,
+    parse_service,
+    split_service,
+)
 from crossgate.core.model.tls import Hello, Spoken, settled, spoken_sorts
 from crossgate.core.model.window import Window, open_at, states
 
@@ -34,7 +52,9 @@ DEFAULT_CLIENT_PORTS = (32768, MOST_PORT)
 
 
 class UnknownName(PlanError):
-    """A name that the plan does not have; the message tells the nearest one it has, `near` what was likely meant with the `rest` behind it."""
+    """A name that the plan does not have; the message tells the nearest one it has, `near` what was
+    likely meant with the `rest` behind it.
+    """
 
     def __init__(self, kind: str, name: str, known: Sequence[str], rest: str = "") -> None:
         super().__init__(unknown(kind, name, known))
@@ -46,7 +66,8 @@ class UnknownName(PlanError):
 class Group:
     """A named set of addresses, by family; `named` are those that are named one by one.
 
-    Where all that it names are interfaces and switch ports, these are its `points`, at which a list may be placed together.
+    Where all that it names are interfaces and switch ports, these are its `points`, at which a list
+    may be placed together.
     """
 
     name: str
@@ -70,7 +91,8 @@ class NamedService(NamedTuple):
 class Plan:
     """Everything that one plan says. `files` are the files it was read from, the plan's own first.
 
-    `down` are the devices (`DEVICE itself`), interfaces and switch ports that are taken to carry nothing: none in a plan as read.
+    `down` are the devices (`DEVICE itself`), interfaces and switch ports that are taken to carry
+    nothing: none in a plan as read.
     """
 
     files: tuple[str, ...] = ()
@@ -95,11 +117,15 @@ class Plan:
     expectations: list[Promise] = field(default_factory=list)
     acceptances: list[Acceptance] = field(default_factory=list)
     down: frozenset[Point] = frozenset()
-    _terms: dict[tuple[str, Family], tuple[ServiceTerm, ...] | ServiceError] = field(default_factory=dict, repr=False, compare=False)
+    _terms: dict[tuple[str, Family], tuple[ServiceTerm, ...] | ServiceError] = field(
+        default_factory=dict, repr=False, compare=False
+    )
 
     @cached_property
     def placed(self) -> dict[tuple[Point, Direction, Family], AccessList]:
-        """The list at each point, direction and family; one placed on a group stands at each of its hosts."""
+        """The list at each point, direction and family; one placed on a group stands at each of its
+        hosts.
+        """
         return {
             (point, placement.direction, access_list.family): access_list
             for placement in self.placements
@@ -111,24 +137,30 @@ class Plan:
     def closed(self) -> dict[tuple[Point, Direction, Family], ClosedPlace]:
         """What closed devices do at their interfaces where no list of a family stands inbound."""
         return {
-            (interface.point, Direction.INBOUND, family): ClosedPlace.at(interface.point, family, device.place)
+            (interface.point, Direction.INBOUND, family): ClosedPlace.at(
+                interface.point, family, device.place
+            )
             for device in self.devices.values()
             if device.closed
             for interface in device.interfaces.values()
             for family in Family
-            if interface.in_family(family) and (interface.point, Direction.INBOUND, family) not in self.placed
+            if interface.in_family(family)
+            and (interface.point, Direction.INBOUND, family) not in self.placed
         }
 
     @cached_property
     def asked(self) -> dict[tuple[Point, Direction, Family], AccessList]:
-        """What packets of a family are asked of at a point in a direction: the list that stands there, or what a closed device does."""
+        """What packets of a family are asked of at a point in a direction: the list that stands
+        there, or what a closed device does.
+        """
         return {**self.placed, **self.closed} if self.closed else self.placed
 
     def points_of(self, point: Point, family: Family | None) -> tuple[Point, ...]:
-        """Return the places that a list of a family stands at by being placed on a point: itself, and for a group its points or hosts.
+        """Return the places that a list of a family stands at by being placed on a point: itself,
+        and for a group its points or hosts.
 
-        A host is one of a group's where all its addresses of the family (None for both: a list of frames) lie in the group, and
-        it has some.
+        A host is one of a group's where all its addresses of the family (None for both: a list of
+        frames) lie in the group, and it has some.
         """
         if point.kind is not PointKind.GROUP:
             return (point,)
@@ -140,17 +172,28 @@ class Plan:
             own = members.get(address.family)
             return own is not None and own.contains(address.value)
 
-        found = ((host.point, [each for each in host.addresses if family in (None, each.family)]) for host in self.hosts.values())
+        found = (
+            (host.point, [each for each in host.addresses if family in (None, each.family)])
+            for host in self.hosts.values()
+        )
         return tuple(at for at, addresses in found if addresses and all(map(inside, addresses)))
 
     def hosts_at(self, placement: Placement) -> tuple[Point, ...]:
-        """Return the places of the hosts that a list placed on a host or a group follows, and those of a group of points."""
+        """Return the places of the hosts that a list placed on a host or a group follows, and those
+        of a group of points.
+        """
         own = self.lists.get(placement.access_list)
         points = self.points_of(placement.point, None if own is None else own.family)
-        return tuple(each for each in points if each.kind is PointKind.HOST or placement.point.kind is PointKind.GROUP)
+        return tuple(
+            each
+            for each in points
+            if each.kind is PointKind.HOST or placement.point.kind is PointKind.GROUP
+        )
 
     def places_of(self, access_list: AnyList[Any]) -> dict[tuple[Point, Direction], None]:
-        """Return the places where a list stands, in the order of the plan; for a group its hosts."""
+        """Return the places where a list stands, in the order of the plan; for a group its
+        hosts.
+        """
         family = access_list.family if isinstance(access_list, AccessList) else None
         return {
             (point, each.direction): None
@@ -167,11 +210,16 @@ class Plan:
     @property
     def every_placement(self) -> list[Placement]:
         """Where lists of either sort stand, in the order of the plan's files and lines."""
-        return sorted((*self.placements, *self.frame_placements), key=lambda each: (self.files.index(each.place.file), each.place.line))
+        return sorted(
+            (*self.placements, *self.frame_placements),
+            key=lambda each: (self.files.index(each.place.file), each.place.line),
+        )
 
     @cached_property
     def framed(self) -> dict[tuple[Point, Direction], EthernetList]:
-        """The ethernet list at each point and direction; one placed on a group stands at each of its hosts."""
+        """The ethernet list at each point and direction; one placed on a group stands at each of
+        its hosts.
+        """
         return {
             (point, each.direction): self.frame_lists[each.access_list]
             for each in self.frame_placements
@@ -206,9 +254,13 @@ class Plan:
 
     @cached_property
     def cabled(self) -> frozenset[Point]:
-        """The switch ports at both ends of every cable between two switches, whichever end the plan tells it at."""
+        """The switch ports at both ends of every cable between two switches, whichever end the plan
+        tells it at.
+        """
         ports = (port for device in self.devices.values() for port in device.ports.values())
-        return frozenset(end for port in ports if port.to is not None for end in (port.point, port.to))
+        return frozenset(
+            end for port in ports if port.to is not None for end in (port.point, port.to)
+        )
 
     def without(self, down: Iterable[Point]) -> Plan:
         """Return the plan as it is while some devices, interfaces and switch ports are down."""
@@ -218,21 +270,32 @@ class Plan:
 
     def is_down(self, interface: Interface) -> bool:
         """Whether an interface carries nothing."""
-        return bool(self.down) and (interface.point in self.down or self.devices[interface.device].itself in self.down)
+        return bool(self.down) and (
+            interface.point in self.down or self.devices[interface.device].itself in self.down
+        )
 
     def hosts_in(self, pattern: Pattern) -> Iterator[Address]:
         """Yield the addresses of hosts that a pattern has, in the plan's order."""
         found = self._host_values[pattern.family]
         if pattern.is_prefix:
-            found = found[bisect_left(found, (pattern.first, 0)) : bisect_left(found, (pattern.last + 1, 0))]
+            found = found[
+                bisect_left(found, (pattern.first, 0)) : bisect_left(found, (pattern.last + 1, 0))
+            ]
         inside = sorted((order, value) for value, order in found if pattern.contains(value))
         return (Address(pattern.family, value) for _, value in inside)
 
     @cached_property
     def _host_values(self) -> dict[Family, list[tuple[int, int]]]:
-        """The address of every host as a number, by family, with its rank in the plan's order; sorted."""
+        """The address of every host as a number, by family, with its rank in the plan's order;
+        sorted.
+        """
         ordered = [address for host in self.hosts.values() for address in host.addresses]
-        return {family: sorted((each.value, rank) for rank, each in enumerate(ordered) if each.family is family) for family in Family}
+        return {
+            family: sorted(
+                (each.value, rank) for rank, each in enumerate(ordered) if each.family is family
+            )
+            for family in Family
+        }
 
     @cached_property
     def host_of(self) -> dict[Address, Host]:
@@ -241,13 +304,17 @@ class Plan:
 
     @cached_property
     def broadcasts(self) -> dict[int, Segment]:
-        """The subnet that has each IPv4 broadcast address (RFC 922): the last of a prefix of up to /30, unless a machine is given it."""
+        """The subnet that has each IPv4 broadcast address (RFC 922): the last of a prefix of up to
+        /30, unless a machine is given it.
+        """
         return {
             block.last: segment
             for segment in self.segments.values()
             if not segment.outside
             for block in segment.prefixes
-            if block.family is Family.IPV4 and block.size > 2 and not self.is_given(Address(Family.IPV4, block.last))
+            if block.family is Family.IPV4
+            and block.size > 2
+            and not self.is_given(Address(Family.IPV4, block.last))
         }
 
     def is_given(self, address: Address) -> bool:
@@ -256,32 +323,54 @@ class Plan:
 
     @cached_property
     def _segments_by_prefix(self) -> dict[tuple[Family, int, bool], dict[int, Segment]]:
-        """The segments by the prefixes that they have: family, wildcard, whether outside; then by the prefix's value."""
+        """The segments by the prefixes that they have: family, wildcard, whether outside; then by
+        the prefix's value.
+        """
         found: dict[tuple[Family, int, bool], dict[int, Segment]] = {}
         for segment in self.segments.values():
             for block in segment.prefixes:
-                found.setdefault((block.family, block.wildcard, segment.outside), {}).setdefault(block.value, segment)
+                found.setdefault((block.family, block.wildcard, segment.outside), {}).setdefault(
+                    block.value, segment
+                )
         return dict(sorted(found.items(), key=lambda item: item[0][2]))
 
     def segment_of(self, address: Address) -> Segment | None:
-        """Return the subnet that has an address, else the outside whose prefixes have it, else the one that is all the rest.
+        """Return the subnet that has an address, else the outside whose prefixes have it, else the
+        one that is all the rest.
 
         For a plan that is whole: what is worked out for it is kept.
         """
         family, value = address
         for (own, wildcard, _), segments in self._segments_by_prefix.items():
-            if own is family and (value & ~wildcard) in segments and not segments[value & ~wildcard].leaves_out(address):
+            if (
+                own is family
+                and (value & ~wildcard) in segments
+                and not segments[value & ~wildcard].leaves_out(address)
+            ):
                 return segments[value & ~wildcard]
         return None if self.rest is None or self.rest.leaves_out(address) else self.rest
 
     @cached_property
     def rest(self) -> Segment | None:
         """The outside that is all the rest."""
-        return next((segment for segment in self.segments.values() if segment.outside and not segment.prefixes), None)
+        return next(
+            (
+                segment
+                for segment in self.segments.values()
+                if segment.outside and not segment.prefixes
+            ),
+            None,
+        )
 
     def segment_at(self, point: Point) -> Segment | None:
-        """Return the subnet or outside that an interface is on; None for a point that is no interface."""
-        return self.segments[self.devices[point.owner].interfaces[point.part].on] if point.kind is PointKind.INTERFACE else None
+        """Return the subnet or outside that an interface is on; None for a point that is no
+        interface.
+        """
+        return (
+            self.segments[self.devices[point.owner].interfaces[point.part].on]
+            if point.kind is PointKind.INTERFACE
+            else None
+        )
 
     def state_at(self, when: When) -> State:
         """Return the state of all conditions that a question is asked about."""
@@ -295,7 +384,9 @@ class Plan:
 
     @cached_property
     def spoken_sorts(self) -> tuple[Hello | None, ...]:
-        """What conversations may settle on that the plan's lists tell apart, one of each sort, None for no TLS; nothing where none asks."""
+        """What conversations may settle on that the plan's lists tell apart, one of each sort, None
+        for no TLS; nothing where none asks.
+        """
         return spoken_sorts(test for each in self.lists.values() for test in each.tls)
 
     @cached_property
@@ -309,27 +400,50 @@ class Plan:
         return frozenset(limit for each in self.lists.values() for limit in each.limits)
 
     def states(
-        self, lists: Iterable[AnyList[Any]], at: Moment | Hours | None = None, flooding: bool | None = None, spoken: Spoken | None = None
+        self,
+        lists: Iterable[AnyList[Any]],
+        at: Moment | Hours | None = None,
+        flooding: bool | None = None,
+        spoken: Spoken | None = None,
     ) -> dict[State, datetime | None]:
-        """Return every state that the conditions of some lists can be in, each with a moment at which it is; None where no window matters.
+        """Return every state that the conditions of some lists can be in, each with a moment at
+        which it is; None where no window matters.
 
-        With `at` only that time counts, or those hours. With `flooding` every limit is exceeded; without, none is; where it is None, see `exceeded`.
-        Only conversations that are `spoken` of count, where some list asks what TLS they settle on; without, all do.
+        With `at` only that time counts, or those hours. With `flooding` every limit is exceeded;
+        without, none is; where it is None, see `exceeded`. Only conversations that are `spoken` of
+        count, where some list asks what TLS they settle on; without, all do.
         """
         every = list(lists)
         limits = {limit: None for each in every for limit in each.limits}
         hours = at if isinstance(at, Hours) else None
         moment = at if isinstance(at, Moment) else None
-        names = {name for each in every for name in each.windows} | ({hours.window} if hours else set())
+        names = {name for each in every for name in each.windows} | (
+            {hours.window} if hours else set()
+        )
         windows = [self.windows[name] for name in sorted(names)]
         opened: dict[State, datetime | None] = {frozenset(): None}
         if windows and moment is not None and moment.date is not None:
             opened = {open_at(windows, moment.date): moment.date}
         elif windows:
-            opened = dict(sorted(states(windows, moment.minute if moment else None).items(), key=lambda state: len(state[0])))
+            opened = dict(
+                sorted(
+                    states(windows, moment.minute if moment else None).items(),
+                    key=lambda state: len(state[0]),
+                )
+            )
         if hours is not None:
-            opened = {state: when for state, when in opened.items() if (hours.window in state) is hours.inside}
-        beyond = exceeded(limits) if flooding is None else [frozenset(limits)] if flooding else [frozenset()]
+            opened = {
+                state: when
+                for state, when in opened.items()
+                if (hours.window in state) is hours.inside
+            }
+        beyond = (
+            exceeded(limits)
+            if flooding is None
+            else [frozenset(limits)]
+            if flooding
+            else [frozenset()]
+        )
         hellos = spoken_sorts((test for each in every for test in each.tls), spoken)
         return {
             settled(state | each, hello) if hellos else state | each: when
@@ -339,8 +453,14 @@ class Plan:
         }
 
     def names(self) -> list[str]:
-        """Return every name that can stand for addresses, and every point, as a person may write them."""
-        points = [str(interface.point) for device in self.devices.values() for interface in device.interfaces.values()]
+        """Return every name that can stand for addresses, and every point, as a person may write
+        them.
+        """
+        points = [
+            str(interface.point)
+            for device in self.devices.values()
+            for interface in device.interfaces.values()
+        ]
         return [*self.hosts, *self.devices, *self.segments, *self.groups, *points]
 
     def point(self, text: str) -> Point:
@@ -362,19 +482,35 @@ class Plan:
         return [each for each in self.expectations if isinstance(each, Only)]
 
     def lists_on(self, word: str) -> list[AnyList[Any]]:
-        """Return the lists that stand at a device (anywhere on it), at a point, a subnet, a host or a group. Raises `UnknownName`."""
-        if not (word in self.devices or word in self.segments or word in self.hosts or word in self.groups or " " in word):
+        """Return the lists that stand at a device (anywhere on it), at a point, a subnet, a host or
+        a group. Raises `UnknownName`.
+        """
+        if not (
+            word in self.devices
+            or word in self.segments
+            or word in self.hosts
+            or word in self.groups
+            or " " in word
+        ):
             self.point(word)
         stands = {
-            place: None for placement in self.every_placement for place in self._at(placement) if word in (str(place[0]), place[0].owner)
+            place: None
+            for placement in self.every_placement
+            for place in self._at(placement)
+            if word in (str(place[0]), place[0].owner)
         }
         return [self.every_list[name] for _, name in stands]
 
     def _at(self, placement: Placement) -> Iterator[tuple[Point, str]]:
-        return ((point, placement.access_list) for point in dict.fromkeys((placement.point, *self.hosts_at(placement))))
+        return (
+            (point, placement.access_list)
+            for point in dict.fromkeys((placement.point, *self.hosts_at(placement)))
+        )
 
     def access_list(self, name: str) -> AccessList:
-        """Find a list for packets by its number or name. Raises `UnknownName`, `PlanError` for one for frames."""
+        """Find a list for packets by its number or name. Raises `UnknownName`, `PlanError` for one
+        for frames.
+        """
         found = self.any_list(name)
         if not isinstance(found, AccessList):
             raise PlanError(f"{name} is an ethernet list, and this is about lists for packets")
@@ -395,14 +531,22 @@ class Plan:
         except ServiceError as error:
             name, own = text[error.start : error.end], list(self.services)
             near = nearest(name, own)
-            if not str(error).startswith("no service") or not (near or own) or (error.near and not near):
+            if (
+                not str(error).startswith("no service")
+                or not (near or own)
+                or (error.near and not near)
+            ):
                 raise
-            raise ServiceError(unknown("service", name, own), error.start, error.end, near) from None
+            raise ServiceError(
+                unknown("service", name, own), error.start, error.end, near
+            ) from None
 
     def _terms_of(self, name: str, family: Family) -> tuple[ServiceTerm, ...] | None:
-        """Return the terms that a service of the plan stands for, each once; None when it has none of that name.
+        """Return the terms that a service of the plan stands for, each once; None when it has none
+        of that name.
 
-        A chain of services that have each other may be of any length, so they are worked out from its end.
+        A chain of services that have each other may be of any length, so they are worked out from
+        its end.
         """
         if name not in self.services:
             return None
@@ -410,7 +554,9 @@ class Plan:
         while waiting:
             service = self.services[waiting[-1]]
             parts = [part for token in service.tokens for part in split_service(token)]
-            missing = [part for part in parts if part in self.services and (part, family) not in known]
+            missing = [
+                part for part in parts if part in self.services and (part, family) not in known
+            ]
             if missing:
                 waiting += missing
                 continue
@@ -422,7 +568,9 @@ class Plan:
             raise found
         return found
 
-    def _own_terms(self, service: NamedService, family: Family) -> tuple[ServiceTerm, ...] | ServiceError:
+    def _own_terms(
+        self, service: NamedService, family: Family
+    ) -> tuple[ServiceTerm, ...] | ServiceError:
         def named(part: str) -> tuple[ServiceTerm, ...] | None:
             terms = self._terms.get((part, family))
             if isinstance(terms, ServiceError):
@@ -430,6 +578,12 @@ class Plan:
             return terms
 
         try:
-            return tuple(dict.fromkeys(term for token in service.tokens for term in parse_service(token, family, named).terms))
+            return tuple(
+                dict.fromkeys(
+                    term
+                    for token in service.tokens
+                    for term in parse_service(token, family, named).terms
+                )
+            )
         except ServiceError as error:
             return error

@@ -1,7 +1,8 @@
-"""What a service is: protocols, ports, ICMP messages, TCP flags and DSCP, as an access list can ask for them.
+"""What a service is: protocols, ports, ICMP messages, TCP flags and DSCP, as an access list can ask
+for them.
 
-A service is a union of terms; a term is one protocol with one set of ports or one ICMP message. The readers here turn
-one service token of the plan language into terms; the names come from `iana`.
+A service is a union of terms; a term is one protocol with one set of ports or one ICMP message. The
+readers here turn one service token of the plan language into terms; the names come from `iana`.
 """
 
 from __future__ import annotations
@@ -22,7 +23,9 @@ WITH_PORTS = ("tcp", "udp", "sctp", "dccp")
 
 
 class ServiceError(PlanError):
-    """A text that is meant as a service and is not one; `start` and `end` bound the part at fault, `near` is what is likely meant there."""
+    """A text that is meant as a service and is not one; `start` and `end` bound the part at fault,
+    `near` is what is likely meant there.
+    """
 
     def __init__(self, message: str, start: int = 0, end: int = 0, near: str = "") -> None:
         super().__init__(message)
@@ -32,7 +35,9 @@ class ServiceError(PlanError):
 
 
 class ServiceTerm(NamedTuple):
-    """One protocol, with what is asked of its ports or of its ICMP type and code; None asks nothing."""
+    """One protocol, with what is asked of its ports or of its ICMP type and code; None asks
+    nothing.
+    """
 
     protocol: int | None = None
     ports: Ports | None = None
@@ -42,8 +47,8 @@ class ServiceTerm(NamedTuple):
     def matches(self, packet: Packet) -> bool:
         """Whether the packet is of this protocol, to one of these ports or with this ICMP message.
 
-        A non-initial fragment carries neither ports nor an ICMP type (RFC 1858), so a term that asks for one never
-        matches it.
+        A non-initial fragment carries neither ports nor an ICMP type (RFC 1858), so a term that
+        asks for one never matches it.
         """
         if self.protocol is None:
             return True
@@ -68,7 +73,9 @@ class ServiceTerm(NamedTuple):
 
 
 class Service(NamedTuple):
-    """What an entry asks of protocol and ports: any of its terms, and the text it was written as."""
+    """What an entry asks of protocol and ports: any of its terms, and the text it was written
+    as.
+    """
 
     text: str
     terms: tuple[ServiceTerm, ...]
@@ -92,12 +99,17 @@ class FlagTest(NamedTuple):
         return flags & self.care == self.value
 
 
-ESTABLISHED = (FlagTest(iana.FLAGS["ACK"], iana.FLAGS["ACK"]), FlagTest(iana.FLAGS["RST"], iana.FLAGS["RST"]))
+ESTABLISHED = (
+    FlagTest(iana.FLAGS["ACK"], iana.FLAGS["ACK"]),
+    FlagTest(iana.FLAGS["RST"], iana.FLAGS["RST"]),
+)
 """A TCP segment of a connection that is under way: ACK or RST is set."""
 
 
 class Qualifiers(NamedTuple):
-    """What an extended entry asks beyond protocol, addresses and destination ports; None or () asks nothing."""
+    """What an extended entry asks beyond protocol, addresses and destination ports; None or () asks
+    nothing.
+    """
 
     source_ports: Ports | None = None
     flags: tuple[FlagTest, ...] = ()
@@ -110,7 +122,9 @@ class Qualifiers(NamedTuple):
             return False
         if self.source_ports is not None and not within(packet.source_port, self.source_ports):
             return False
-        if self.flags and (packet.flags is None or not any(test.holds(packet.flags) for test in self.flags)):
+        if self.flags and (
+            packet.flags is None or not any(test.holds(packet.flags) for test in self.flags)
+        ):
             return False
         return self.dscp is None or self.dscp == packet.dscp
 
@@ -138,7 +152,9 @@ def with_qualifiers(one: Qualifiers, other: Qualifiers) -> Qualifiers:
     """Return what both ask for together."""
     ports = one.source_ports if other.source_ports is None else other.source_ports
     if one.source_ports is not None and other.source_ports is not None:
-        shared = [(max(a, c), min(b, d)) for a, b in one.source_ports for c, d in other.source_ports]
+        shared = [
+            (max(a, c), min(b, d)) for a, b in one.source_ports for c, d in other.source_ports
+        ]
         ports = join_ports([(first, last) for first, last in shared if first <= last])
     flags = both_flags([each for each in (one.flags, other.flags) if each])
     dscp = one.dscp if other.dscp is None else other.dscp
@@ -177,7 +193,9 @@ def protocol_name(number: int) -> str:
 
 
 def protocol_word(number: int, family: Family) -> str:
-    """Return the word for a protocol in lists of a family, where `icmp` is the family's own; the other one's is a number."""
+    """Return the word for a protocol in lists of a family, where `icmp` is the family's own; the
+    other one's is a number.
+    """
     if number in (ICMP, ICMPV6):
         return "icmp" if number == icmp_of(family) else str(number)
     return protocol_name(number)
@@ -186,17 +204,26 @@ def protocol_word(number: int, family: Family) -> str:
 def format_ports(ports: Ports) -> str:
     """Write port intervals as the plan language does: `80,8000-8099,1024-`."""
     return ",".join(
-        str(first) if first == last else f"{first}-" if last == MOST_PORT else f"-{last}" if first == 0 else f"{first}-{last}"
+        str(first)
+        if first == last
+        else f"{first}-"
+        if last == MOST_PORT
+        else f"-{last}"
+        if first == 0
+        else f"{first}-{last}"
         for first, last in ports
     )
 
 
-def parse_service(text: str, family: Family, named: Callable[[str], tuple[ServiceTerm, ...] | None]) -> Service:
+def parse_service(
+    text: str, family: Family, named: Callable[[str], tuple[ServiceTerm, ...] | None]
+) -> Service:
     """Read one service token for lists of `family`.
 
-    SERVICE = TERM *("," TERM), where TERM is `ip`, `ping`, PROTOCOL, PROTOCOL/PORTS, icmp/TYPE[/CODE], an IANA service
-    name, or a name of the plan, for which `named` returns the terms that it stands for (None: unknown).
-    A comma before a bare port goes on with the ports before it. Raises `ServiceError`.
+    SERVICE = TERM *("," TERM), where TERM is `ip`, `ping`, PROTOCOL, PROTOCOL/PORTS,
+    icmp/TYPE[/CODE], an IANA service name, or a name of the plan, for which `named` returns the
+    terms that it stands for (None: unknown). A comma before a bare port goes on with the ports
+    before it. Raises `ServiceError`.
     """
     terms: dict[ServiceTerm, None] = {}
     start = 0
@@ -211,7 +238,9 @@ def parse_service(text: str, family: Family, named: Callable[[str], tuple[Servic
 
 
 def split_service(text: str) -> list[str]:
-    """Split a token at the commas that part services from each other, not at those between ports."""
+    """Split a token at the commas that part services from each other, not at those between
+    ports.
+    """
     parts: list[str] = []
     for piece in text.split(","):
         with_ports = parts and "/" in parts[-1] and not parts[-1].startswith("icmp")
@@ -223,7 +252,9 @@ def split_service(text: str) -> list[str]:
 
 
 def in_order(services: Iterable[str]) -> str:
-    """Return services as one token, in their order but for those that would read as ports behind the ports of another one."""
+    """Return services as one token, in their order but for those that would read as ports behind
+    the ports of another one.
+    """
     told = list(services)
     return ",".join(sorted(told, key=lambda each: "/" in each or not _reads_as_port(each)))
 
@@ -232,7 +263,9 @@ def _reads_as_port(piece: str) -> bool:
     return not piece or piece[0].isdigit() or piece[0] == "-" or piece in iana.services()
 
 
-def _parse_term(text: str, family: Family, named: Callable[[str], tuple[ServiceTerm, ...] | None]) -> tuple[ServiceTerm, ...]:
+def _parse_term(
+    text: str, family: Family, named: Callable[[str], tuple[ServiceTerm, ...] | None]
+) -> tuple[ServiceTerm, ...]:
     name, slash, rest = text.partition("/")
     if slash:
         return (_parse_part(name, rest, family),)
@@ -248,7 +281,10 @@ def _parse_term(text: str, family: Family, named: Callable[[str], tuple[ServiceT
     if name.isascii() and name.isdigit():
         number = numeral(name)
         if number is None or number > 255:
-            raise ServiceError(f"{name} is no protocol number: 0 to 255; a port is written tcp/{name} or udp/{name}")
+            raise ServiceError(
+                f"{name} is no protocol number: 0 to 255; a port is written tcp/{name} or "
+                f"udp/{name}"
+            )
         return (ServiceTerm(number),)
     terms = named(name)
     if terms is not None:
@@ -272,12 +308,17 @@ def _parse_part(name: str, rest: str, family: Family) -> ServiceTerm:
 
 def _no_service(name: str) -> ServiceError:
     near = nearest(name, ["ip", "ping", *iana.protocols(), *iana.services()])
-    mend = f"; there is {near}" if near else "; write a protocol, tcp/PORT, udp/PORT, icmp/TYPE or a service name"
+    mend = (
+        f"; there is {near}"
+        if near
+        else "; write a protocol, tcp/PORT, udp/PORT, icmp/TYPE or a service name"
+    )
     return ServiceError(f"no service {name or 'here'}{mend}", 0, len(name), near)
 
 
 def parse_ports(text: str, offset: int = 0) -> Ports:
-    """Read PORTS: a comma list of ports, IANA service names and ranges, `1024-` up to the end and `-1023` from 0.
+    """Read PORTS: a comma list of ports, IANA service names and ranges, `1024-` up to the end and
+    `-1023` from 0.
 
     Raises `ServiceError`; `offset` is where the text stands in its token.
     """
@@ -286,7 +327,12 @@ def parse_ports(text: str, offset: int = 0) -> Ports:
         try:
             intervals.append(_parse_port_range(piece))
         except ServiceError as error:
-            raise ServiceError(str(error), offset, offset + max(len(piece), 1), error.near if error.end == len(piece) else "") from None
+            raise ServiceError(
+                str(error),
+                offset,
+                offset + max(len(piece), 1),
+                error.near if error.end == len(piece) else "",
+            ) from None
         offset += len(piece) + 1
     return join_ports(intervals)
 
@@ -303,7 +349,9 @@ def _parse_port_range(piece: str) -> tuple[int, int]:
     if not (first_text or last_text):
         raise ServiceError("a range needs a port on one side of its hyphen at least")
     if first > last:
-        raise ServiceError(f"{piece} is upside down: write {last}-{first}", 0, len(piece), f"{last}-{first}")
+        raise ServiceError(
+            f"{piece} is upside down: write {last}-{first}", 0, len(piece), f"{last}-{first}"
+        )
     return (first, last)
 
 
@@ -315,7 +363,11 @@ def _parse_port(text: str) -> int:
         return number
     near = nearest(text, list(iana.services()))
     raise ServiceError(
-        f"{text or 'nothing'} is no port: a number or an IANA service name" + (f"; there is {near}" if near else ""), 0, len(text), near
+        f"{text or 'nothing'} is no port: a number or an IANA service name"
+        + (f"; there is {near}" if near else ""),
+        0,
+        len(text),
+        near,
     )
 
 
@@ -327,7 +379,9 @@ def _parse_icmp(text: str, family: Family, offset: int) -> ServiceTerm:
     if not slash:
         return ServiceTerm(protocol, icmp_type=number)
     names = iana.icmp_codes(protocol).get(number, {})
-    code = _icmp_number(code_text, names, f"code of {label} type {type_text}", offset + len(type_text) + 1)
+    code = _icmp_number(
+        code_text, names, f"code of {label} type {type_text}", offset + len(type_text) + 1
+    )
     return ServiceTerm(protocol, icmp_type=number, icmp_code=code)
 
 
@@ -338,24 +392,38 @@ def _icmp_number(text: str, names: Mapping[str, int], what: str, offset: int) ->
     if text in names:
         return names[text]
     near = nearest(text, list(names))
-    mend = f"; there is {near}" if near else ": 0 to 255 or a name" + (f", as {next(iter(names))}" if names else "")
-    raise ServiceError(f"{text or 'nothing'} is no {what}{mend}", offset, offset + max(len(text), 1), near)
+    mend = (
+        f"; there is {near}"
+        if near
+        else ": 0 to 255 or a name" + (f", as {next(iter(names))}" if names else "")
+    )
+    raise ServiceError(
+        f"{text or 'nothing'} is no {what}{mend}", offset, offset + max(len(text), 1), near
+    )
 
 
 def format_flags(test: FlagTest) -> str:
     """Write a test of flags as `parse_flags` reads it."""
-    return ",".join(f"{'' if test.value & bit else '!'}{name}" for name, bit in iana.FLAGS.items() if test.care & bit)
+    return ",".join(
+        f"{'' if test.value & bit else '!'}{name}"
+        for name, bit in iana.FLAGS.items()
+        if test.care & bit
+    )
 
 
 def parse_flags(text: str) -> FlagTest:
-    """Read FLAGS, a comma list of TCP flag names, `!` before one that must not be set. Raises `ServiceError`."""
+    """Read FLAGS, a comma list of TCP flag names, `!` before one that must not be set. Raises
+    `ServiceError`.
+    """
     value = care = offset = 0
     for piece in text.split(","):
         name = piece.removeprefix("!").upper()
         bit = iana.FLAGS.get(name)
         end = offset + max(len(piece), 1)
         if bit is None:
-            raise ServiceError(f"{piece or 'nothing'} is no TCP flag: {', '.join(iana.FLAGS)}", offset, end)
+            raise ServiceError(
+                f"{piece or 'nothing'} is no TCP flag: {', '.join(iana.FLAGS)}", offset, end
+            )
         if care & bit and bool(value & bit) == piece.startswith("!"):
             raise ServiceError(f"{name} cannot be set and not set at once", offset, end)
         care |= bit
@@ -365,11 +433,16 @@ def parse_flags(text: str) -> FlagTest:
 
 
 def parse_dscp(text: str) -> int:
-    """Read a DSCP value: a number from 0 to 63 or a codepoint name (RFC 2474 and after). Raises `ServiceError`."""
+    """Read a DSCP value: a number from 0 to 63 or a codepoint name (RFC 2474 and after). Raises
+    `ServiceError`.
+    """
     number = numeral(text)
     if number is not None and number <= 63:
         return number
     value = iana.dscp_names().get(text.lower())
     if value is None:
-        raise ServiceError(f"{text} is no DSCP value: 0 to 63 or a name as {', '.join(list(iana.dscp_names())[8:11])}, ef")
+        raise ServiceError(
+            f"{text} is no DSCP value: 0 to 63 or a name as "
+            f"{', '.join(list(iana.dscp_names())[8:11])}, ef"
+        )
     return value

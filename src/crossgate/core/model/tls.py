@@ -1,7 +1,9 @@
-"""What a TLS conversation settles on in its first two messages: the version and the cipher suite, and tests of these.
+"""What a TLS conversation settles on in its first two messages: the version and the cipher suite,
+and tests of these.
 
-The client offers both in its hello, the server's hello says which of them it is to be (RFC 8446 section 4.1.3, RFC 5246 section
-7.4.1.3). Names and numbers of suites are those of the IANA registry "TLS Cipher Suites"; here are the ones in use.
+The client offers both in its hello, the server's hello says which of them it is to be (RFC 8446
+section 4.1.3, RFC 5246 section 7.4.1.3). Names and numbers of suites are those of the IANA registry
+"TLS Cipher Suites"; here are the ones in use.
 """
 
 from __future__ import annotations
@@ -13,9 +15,17 @@ from typing import NamedTuple
 
 from crossgate.core.model.condition import Abilities, Condition, State
 
-VERSIONS = {0x0300: "SSL 3.0", 0x0301: "TLS 1.0", 0x0302: "TLS 1.1", 0x0303: "TLS 1.2", 0x0304: "TLS 1.3"}
+VERSIONS = {
+    0x0300: "SSL 3.0",
+    0x0301: "TLS 1.0",
+    0x0302: "TLS 1.1",
+    0x0303: "TLS 1.2",
+    0x0304: "TLS 1.3",
+}
 """The versions by their numbers in a hello."""
-_NUMBERS = {name.removeprefix("TLS "): number for number, name in VERSIONS.items() if name.startswith("TLS")}
+_NUMBERS = {
+    name.removeprefix("TLS "): number for number, name in VERSIONS.items() if name.startswith("TLS")
+}
 _OLDEST, _LAST_OLD, _NEWEST = 0x0300, 0x0303, 0x0304
 MOST_SUITE = (1 << 16) - 1
 
@@ -31,11 +41,16 @@ class Hello(NamedTuple):
     suite: int
 
     def __str__(self) -> str:
-        return f"{VERSIONS.get(self.version, f'version {self.version:#06x}')} with {suite_name(self.suite)}"
+        return (
+            f"{VERSIONS.get(self.version, f'version {self.version:#06x}')} with "
+            f"{suite_name(self.suite)}"
+        )
 
 
 UNSETTLED = Hello(-1, -1)
-"""What conversations settle on of which nothing tells it: no entry that asks for TLS takes them, and none judges them."""
+"""What conversations settle on of which nothing tells it: no entry that asks for TLS takes them,
+and none judges them.
+"""
 
 
 def hello_of(state: State) -> Hello | None:
@@ -51,7 +66,8 @@ def settled(state: State, hello: Hello | None) -> State:
 
 @dataclass(frozen=True, slots=True)
 class TlsTest(Condition):
-    """`tls VERSIONS cipher SUITES`: the conversation settles on one of each, numbers; None for every one.
+    """`tls VERSIONS cipher SUITES`: the conversation settles on one of each, numbers; None for
+    every one.
 
     Nothing takes a conversation that speaks no TLS.
     """
@@ -62,13 +78,22 @@ class TlsTest(Condition):
 
     def __str__(self) -> str:
         versions = None if self.versions is None else ",".join(_names(self.versions))
-        suites = None if self.suites is None else ",".join(suite_name(each) for each in sorted(self.suites))
-        return " ".join(f"{word} {each}" for word, each in (("tls", versions), ("cipher", suites)) if each is not None)
+        suites = (
+            None
+            if self.suites is None
+            else ",".join(suite_name(each) for each in sorted(self.suites))
+        )
+        return " ".join(
+            f"{word} {each}"
+            for word, each in (("tls", versions), ("cipher", suites))
+            if each is not None
+        )
 
     def takes(self, hello: Hello | None) -> bool:
         """Whether a conversation that settled on this, None for no TLS, is one of those meant."""
         return hello is not None and all(
-            wanted is None or own in wanted for wanted, own in ((self.versions, hello.version), (self.suites, hello.suite))
+            wanted is None or own in wanted
+            for wanted, own in ((self.versions, hello.version), (self.suites, hello.suite))
         )
 
     @property
@@ -82,7 +107,11 @@ class TlsTest(Condition):
 
     def refusal(self, able: Abilities) -> str:
         """Return why a format cannot ask for it."""
-        return "" if self.keyword in able.conditions else f"{able.name} has no TLS versions and cipher suites"
+        return (
+            ""
+            if self.keyword in able.conditions
+            else f"{able.name} has no TLS versions and cipher suites"
+        )
 
     def explained(self) -> str:
         """Return that it depends on the TLS."""
@@ -90,7 +119,9 @@ class TlsTest(Condition):
 
 
 class Spoken(NamedTuple):
-    """Which conversations a question or a claim is about: those that a test takes, or with None those that speak no TLS."""
+    """Which conversations a question or a claim is about: those that a test takes, or with None
+    those that speak no TLS.
+    """
 
     test: TlsTest | None
 
@@ -100,7 +131,9 @@ class Spoken(NamedTuple):
 
 
 def parse_versions(text: str) -> frozenset[int]:
-    """Read versions, as `1.2`, `1.2,1.3`, `-1.1` (that one and all before it, SSL 3.0 too) or `1.2-`. Raises `TlsError`."""
+    """Read versions, as `1.2`, `1.2,1.3`, `-1.1` (that one and all before it, SSL 3.0 too) or
+    `1.2-`. Raises `TlsError`.
+    """
     found: set[int] = set()
     for part in text.split(","):
         first, dash, last = part.partition("-")
@@ -128,7 +161,9 @@ def _version(text: str) -> int:
 
 
 def parse_suites(text: str) -> frozenset[int]:
-    """Read cipher suites by name or number, with commas: `TLS_AES_128_GCM_SHA256,0xC02F`. Raises `TlsError`."""
+    """Read cipher suites by name or number, with commas: `TLS_AES_128_GCM_SHA256,0xC02F`. Raises
+    `TlsError`.
+    """
     return frozenset(map(_suite, text.split(",")))
 
 
@@ -160,9 +195,11 @@ def suite_name(number: int) -> str:
 
 
 def versions_of(suite: int) -> range:
-    """Return the versions that can settle on a suite: those of TLS 1.3 only there, and it on no other (RFC 8446 appendix B.4).
+    """Return the versions that can settle on a suite: those of TLS 1.3 only there, and it on no
+    other (RFC 8446 appendix B.4).
 
-    The ones that came with TLS 1.2 are not for earlier versions (RFC 5246 appendix A.5, RFC 5288 section 4, RFC 5289 section 5).
+    The ones that came with TLS 1.2 are not for earlier versions (RFC 5246 appendix A.5, RFC 5288
+    section 4, RFC 5289 section 5).
     """
     if suite >> 8 == _SUITES_OF_13:
         return range(_NEWEST, _NEWEST + 1)
@@ -174,15 +211,24 @@ _SUITES_OF_13 = 0x13
 
 
 def chosen_hello(test: TlsTest) -> Hello | None:
-    """Return what a conversation settles on that a test takes, the newest version and a suite that is much used; None where nothing can be."""
+    """Return what a conversation settles on that a test takes, the newest version and a suite that
+    is much used; None where nothing can be.
+    """
     return next((each for each in _every(frozenset((test,))) if test.takes(each)), None)
 
 
 def asked_hello(tls: str | None, cipher: str | None) -> Hello | None:
-    """Return what a conversation settles on that is asked for by versions, by suites or by both; None where by neither. Raises `TlsError`."""
+    """Return what a conversation settles on that is asked for by versions, by suites or by both;
+    None where by neither. Raises `TlsError`.
+    """
     if tls is None and cipher is None:
         return None
-    hello = chosen_hello(TlsTest(None if tls is None else parse_versions(tls), None if cipher is None else parse_suites(cipher)))
+    hello = chosen_hello(
+        TlsTest(
+            None if tls is None else parse_versions(tls),
+            None if cipher is None else parse_suites(cipher),
+        )
+    )
     if hello is None:
         raise TlsError(f"no conversation settles on {cipher} in TLS {tls}")
     return hello
@@ -190,15 +236,20 @@ def asked_hello(tls: str | None, cipher: str | None) -> Hello | None:
 
 @lru_cache(1 << 10)
 def classes(tests: frozenset[TlsTest]) -> tuple[Hello, ...]:
-    """Return one of each sort of conversation that speaks TLS and that some tests tell apart, of the newest version first."""
+    """Return one of each sort of conversation that speaks TLS and that some tests tell apart, of
+    the newest version first.
+    """
     found: dict[tuple[bool, ...], Hello] = {}
     for hello in _every(tests):
         found.setdefault(tuple(test.takes(hello) for test in tests), hello)
     return tuple(found.values())
 
 
-def spoken_sorts(tests: Iterable[TlsTest], spoken: Spoken | None = None) -> tuple[Hello | None, ...]:
-    """Return what the conversations may settle on that some tests tell apart, one of each sort, None for no TLS; nothing without tests.
+def spoken_sorts(
+    tests: Iterable[TlsTest], spoken: Spoken | None = None
+) -> tuple[Hello | None, ...]:
+    """Return what the conversations may settle on that some tests tell apart, one of each sort,
+    None for no TLS; nothing without tests.
 
     With `spoken` only those that it is about.
     """
@@ -210,41 +261,58 @@ def spoken_sorts(tests: Iterable[TlsTest], spoken: Spoken | None = None) -> tupl
 
 
 def _every(tests: Iterable[TlsTest]) -> Iterator[Hello]:
-    """Yield what conversations can settle on, of the suites that no test names one for each version."""
+    """Yield what conversations can settle on, of the suites that no test names one for each
+    version.
+    """
     named = {suite for test in tests for suite in test.suites or ()}
     known = [*_USUAL, *(number for number in suite_names() if number not in _USUAL)]
-    unnamed = [number for number in (*known, *range(MOST_SUITE + 1)) if number not in named] if named else known
+    unnamed = (
+        [number for number in (*known, *range(MOST_SUITE + 1)) if number not in named]
+        if named
+        else known
+    )
     for version in range(_NEWEST, _OLDEST - 1, -1):
         other = next((suite for suite in unnamed if version in versions_of(suite)), None)
         yield from (
-            Hello(version, suite) for suite in (*([] if other is None else [other]), *sorted(named)) if version in versions_of(suite)
+            Hello(version, suite)
+            for suite in (*([] if other is None else [other]), *sorted(named))
+            if version in versions_of(suite)
         )
 
 
 _USUAL = (0x1301, 0xC02F, 0xC013)
 """Suites that are much used, for each version the first that it has."""
 _SUITES = """
-0001 RSA_WITH_NULL_MD5; 0002 RSA_WITH_NULL_SHA; 0004 RSA_WITH_RC4_128_MD5; 0005 RSA_WITH_RC4_128_SHA; 0009 RSA_WITH_DES_CBC_SHA;
-000A RSA_WITH_3DES_EDE_CBC_SHA; 0016 DHE_RSA_WITH_3DES_EDE_CBC_SHA; 002F RSA_WITH_AES_128_CBC_SHA; 0032 DHE_DSS_WITH_AES_128_CBC_SHA;
-0033 DHE_RSA_WITH_AES_128_CBC_SHA; 0035 RSA_WITH_AES_256_CBC_SHA; 0038 DHE_DSS_WITH_AES_256_CBC_SHA; 0039 DHE_RSA_WITH_AES_256_CBC_SHA;
-003B RSA_WITH_NULL_SHA256; 003C RSA_WITH_AES_128_CBC_SHA256; 003D RSA_WITH_AES_256_CBC_SHA256; 0041 RSA_WITH_CAMELLIA_128_CBC_SHA;
-0045 DHE_RSA_WITH_CAMELLIA_128_CBC_SHA; 0067 DHE_RSA_WITH_AES_128_CBC_SHA256; 006B DHE_RSA_WITH_AES_256_CBC_SHA256;
-0084 RSA_WITH_CAMELLIA_256_CBC_SHA; 0088 DHE_RSA_WITH_CAMELLIA_256_CBC_SHA; 008C PSK_WITH_AES_128_CBC_SHA; 008D PSK_WITH_AES_256_CBC_SHA;
-009C RSA_WITH_AES_128_GCM_SHA256; 009D RSA_WITH_AES_256_GCM_SHA384; 009E DHE_RSA_WITH_AES_128_GCM_SHA256;
-009F DHE_RSA_WITH_AES_256_GCM_SHA384; 00A2 DHE_DSS_WITH_AES_128_GCM_SHA256; 00A3 DHE_DSS_WITH_AES_256_GCM_SHA384;
-00A8 PSK_WITH_AES_128_GCM_SHA256; 00A9 PSK_WITH_AES_256_GCM_SHA384;
-1301 AES_128_GCM_SHA256; 1302 AES_256_GCM_SHA384; 1303 CHACHA20_POLY1305_SHA256; 1304 AES_128_CCM_SHA256; 1305 AES_128_CCM_8_SHA256;
-C007 ECDHE_ECDSA_WITH_RC4_128_SHA; C008 ECDHE_ECDSA_WITH_3DES_EDE_CBC_SHA; C009 ECDHE_ECDSA_WITH_AES_128_CBC_SHA;
-C00A ECDHE_ECDSA_WITH_AES_256_CBC_SHA; C011 ECDHE_RSA_WITH_RC4_128_SHA; C012 ECDHE_RSA_WITH_3DES_EDE_CBC_SHA;
-C013 ECDHE_RSA_WITH_AES_128_CBC_SHA; C014 ECDHE_RSA_WITH_AES_256_CBC_SHA; C023 ECDHE_ECDSA_WITH_AES_128_CBC_SHA256;
-C024 ECDHE_ECDSA_WITH_AES_256_CBC_SHA384; C027 ECDHE_RSA_WITH_AES_128_CBC_SHA256; C028 ECDHE_RSA_WITH_AES_256_CBC_SHA384;
-C02B ECDHE_ECDSA_WITH_AES_128_GCM_SHA256; C02C ECDHE_ECDSA_WITH_AES_256_GCM_SHA384; C02F ECDHE_RSA_WITH_AES_128_GCM_SHA256;
-C030 ECDHE_RSA_WITH_AES_256_GCM_SHA384; C09C RSA_WITH_AES_128_CCM; C09D RSA_WITH_AES_256_CCM; C09E DHE_RSA_WITH_AES_128_CCM;
-C09F DHE_RSA_WITH_AES_256_CCM; C0A0 RSA_WITH_AES_128_CCM_8; C0A4 PSK_WITH_AES_128_CCM; C0A8 PSK_WITH_AES_128_CCM_8;
-C0AC ECDHE_ECDSA_WITH_AES_128_CCM; C0AD ECDHE_ECDSA_WITH_AES_256_CCM; C0AE ECDHE_ECDSA_WITH_AES_128_CCM_8;
-C0AF ECDHE_ECDSA_WITH_AES_256_CCM_8; CCA8 ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256; CCA9 ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256;
-CCAA DHE_RSA_WITH_CHACHA20_POLY1305_SHA256; CCAB PSK_WITH_CHACHA20_POLY1305_SHA256; CCAC ECDHE_PSK_WITH_CHACHA20_POLY1305_SHA256;
-D001 ECDHE_PSK_WITH_AES_128_GCM_SHA256; D002 ECDHE_PSK_WITH_AES_256_GCM_SHA384
+0001 RSA_WITH_NULL_MD5; 0002 RSA_WITH_NULL_SHA; 0004 RSA_WITH_RC4_128_MD5; 0005
+RSA_WITH_RC4_128_SHA; 0009 RSA_WITH_DES_CBC_SHA; 000A RSA_WITH_3DES_EDE_CBC_SHA; 0016
+DHE_RSA_WITH_3DES_EDE_CBC_SHA; 002F RSA_WITH_AES_128_CBC_SHA; 0032 DHE_DSS_WITH_AES_128_CBC_SHA;
+0033 DHE_RSA_WITH_AES_128_CBC_SHA; 0035 RSA_WITH_AES_256_CBC_SHA; 0038 DHE_DSS_WITH_AES_256_CBC_SHA;
+0039 DHE_RSA_WITH_AES_256_CBC_SHA; 003B RSA_WITH_NULL_SHA256; 003C RSA_WITH_AES_128_CBC_SHA256; 003D
+RSA_WITH_AES_256_CBC_SHA256; 0041 RSA_WITH_CAMELLIA_128_CBC_SHA; 0045
+DHE_RSA_WITH_CAMELLIA_128_CBC_SHA; 0067 DHE_RSA_WITH_AES_128_CBC_SHA256; 006B
+DHE_RSA_WITH_AES_256_CBC_SHA256; 0084 RSA_WITH_CAMELLIA_256_CBC_SHA; 0088
+DHE_RSA_WITH_CAMELLIA_256_CBC_SHA; 008C PSK_WITH_AES_128_CBC_SHA; 008D PSK_WITH_AES_256_CBC_SHA;
+009C RSA_WITH_AES_128_GCM_SHA256; 009D RSA_WITH_AES_256_GCM_SHA384; 009E
+DHE_RSA_WITH_AES_128_GCM_SHA256; 009F DHE_RSA_WITH_AES_256_GCM_SHA384; 00A2
+DHE_DSS_WITH_AES_128_GCM_SHA256; 00A3 DHE_DSS_WITH_AES_256_GCM_SHA384; 00A8
+PSK_WITH_AES_128_GCM_SHA256; 00A9 PSK_WITH_AES_256_GCM_SHA384; 1301 AES_128_GCM_SHA256; 1302
+AES_256_GCM_SHA384; 1303 CHACHA20_POLY1305_SHA256; 1304 AES_128_CCM_SHA256; 1305
+AES_128_CCM_8_SHA256; C007 ECDHE_ECDSA_WITH_RC4_128_SHA; C008 ECDHE_ECDSA_WITH_3DES_EDE_CBC_SHA;
+C009 ECDHE_ECDSA_WITH_AES_128_CBC_SHA; C00A ECDHE_ECDSA_WITH_AES_256_CBC_SHA; C011
+ECDHE_RSA_WITH_RC4_128_SHA; C012 ECDHE_RSA_WITH_3DES_EDE_CBC_SHA; C013
+ECDHE_RSA_WITH_AES_128_CBC_SHA; C014 ECDHE_RSA_WITH_AES_256_CBC_SHA; C023
+ECDHE_ECDSA_WITH_AES_128_CBC_SHA256; C024 ECDHE_ECDSA_WITH_AES_256_CBC_SHA384; C027
+ECDHE_RSA_WITH_AES_128_CBC_SHA256; C028 ECDHE_RSA_WITH_AES_256_CBC_SHA384; C02B
+ECDHE_ECDSA_WITH_AES_128_GCM_SHA256; C02C ECDHE_ECDSA_WITH_AES_256_GCM_SHA384; C02F
+ECDHE_RSA_WITH_AES_128_GCM_SHA256; C030 ECDHE_RSA_WITH_AES_256_GCM_SHA384; C09C
+RSA_WITH_AES_128_CCM; C09D RSA_WITH_AES_256_CCM; C09E DHE_RSA_WITH_AES_128_CCM; C09F
+DHE_RSA_WITH_AES_256_CCM; C0A0 RSA_WITH_AES_128_CCM_8; C0A4 PSK_WITH_AES_128_CCM; C0A8
+PSK_WITH_AES_128_CCM_8; C0AC ECDHE_ECDSA_WITH_AES_128_CCM; C0AD ECDHE_ECDSA_WITH_AES_256_CCM; C0AE
+ECDHE_ECDSA_WITH_AES_128_CCM_8; C0AF ECDHE_ECDSA_WITH_AES_256_CCM_8; CCA8
+ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256; CCA9 ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256; CCAA
+DHE_RSA_WITH_CHACHA20_POLY1305_SHA256; CCAB PSK_WITH_CHACHA20_POLY1305_SHA256; CCAC
+ECDHE_PSK_WITH_CHACHA20_POLY1305_SHA256; D001 ECDHE_PSK_WITH_AES_128_GCM_SHA256; D002
+ECDHE_PSK_WITH_AES_256_GCM_SHA384
 """
 
 

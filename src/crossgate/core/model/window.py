@@ -1,6 +1,8 @@
-"""When an entry is in force: weekly hours and one-off windows, and the states that a set of windows can be in.
+"""When an entry is in force: weekly hours and one-off windows, and the states that a set of windows
+can be in.
 
-Time here is a `datetime` without a zone, the local time of the devices; the clock itself is read by the commands.
+Time here is a `datetime` without a zone, the local time of the devices; the clock itself is read by
+the commands.
 """
 
 from __future__ import annotations
@@ -17,7 +19,8 @@ WEEK_MINUTES = 7 * DAY_MINUTES
 
 
 class Hours(NamedTuple):
-    """From `start` to `end`, minutes of a day, on each of `days` (0 is Monday). The end is excluded.
+    """From `start` to `end`, minutes of a day, on each of `days` (0 is Monday). The end is
+    excluded.
 
     An end at or before the start is on the next day.
     """
@@ -27,7 +30,9 @@ class Hours(NamedTuple):
     end: int
 
     def spans(self) -> Iterator[tuple[int, int]]:
-        """Yield (first, end) in minutes of the week from Monday 00:00; an end may lie in the next week."""
+        """Yield (first, end) in minutes of the week from Monday 00:00; an end may lie in the next
+        week.
+        """
         length = (self.end - self.start) % DAY_MINUTES or DAY_MINUTES
         for day in sorted(self.days):
             first = day * DAY_MINUTES + self.start
@@ -50,7 +55,12 @@ class Window(NamedTuple):
         if self.opens is not None and self.closes is not None:
             return self.opens <= moment < self.closes
         minute = minute_of_week(moment)
-        return any(first <= at < end for hours in self.hours for first, end in hours.spans() for at in (minute, minute + WEEK_MINUTES))
+        return any(
+            first <= at < end
+            for hours in self.hours
+            for first, end in hours.spans()
+            for at in (minute, minute + WEEK_MINUTES)
+        )
 
     def turns(self) -> Iterator[int]:
         """Yield the minutes of the week at which weekly hours open or close."""
@@ -86,11 +96,22 @@ def states(windows: Sequence[Window], minute: int | None = None) -> dict[frozens
 def _moments(windows: Sequence[Window], minute: int | None) -> Iterator[datetime]:
     """Yield a moment in every stretch of time during which no window opens or closes.
 
-    Between two turns of one-off windows, and before the first and after the last, the weekly pattern is run through
-    for one week, or for the whole stretch when that is shorter.
+    Between two turns of one-off windows, and before the first and after the last, the weekly
+    pattern is run through for one week, or for the whole stretch when that is shorter.
     """
-    bounds = sorted({bound for window in windows for bound in (window.opens, window.closes) if bound is not None})
-    weekly = sorted({0, *(turn for window in windows for turn in window.turns())}) if minute is None else [minute]
+    bounds = sorted(
+        {
+            bound
+            for window in windows
+            for bound in (window.opens, window.closes)
+            if bound is not None
+        }
+    )
+    weekly = (
+        sorted({0, *(turn for window in windows for turn in window.turns())})
+        if minute is None
+        else [minute]
+    )
     week = timedelta(minutes=WEEK_MINUTES)
     starts = [_shifted(bounds[0] if bounds else datetime(2024, 1, 8), -week), *bounds]
     ends = [*bounds, _shifted(starts[-1], week)]
@@ -106,7 +127,9 @@ def _moments(windows: Sequence[Window], minute: int | None) -> Iterator[datetime
 
 
 def _shifted(moment: datetime, by: timedelta) -> datetime:
-    """Return a moment earlier or later, but never before the first nor after the last that there is."""
+    """Return a moment earlier or later, but never before the first nor after the last that there
+    is.
+    """
     try:
         return moment + by
     except OverflowError:

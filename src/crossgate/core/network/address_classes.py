@@ -1,9 +1,10 @@
 """Address classes: sets of addresses that the network treats alike, as senders and as receivers.
 
-Where a packet goes depends on where its sender sits and on its destination, and most machines of a subnet are alike in
-both. Not alike are the interfaces of devices, hosts with a port, a gateway or a list of their own, destinations that a static
-route tells apart, and addresses that nothing is routed to (`scope`). Each of these is a class of its own; what is left of
-a subnet or of an outside is one more.
+Where a packet goes depends on where its sender sits and on its destination, and most machines of a
+subnet are alike in both. Not alike are the interfaces of devices, hosts with a port, a gateway or a
+list of their own, destinations that a static route tells apart, and addresses that nothing is
+routed to (`scope`). Each of these is a class of its own; what is left of a subnet or of an outside
+is one more.
 """
 
 from __future__ import annotations
@@ -22,7 +23,8 @@ from crossgate.core.sets.patterns import common
 
 
 class AddressClass(NamedTuple):
-    """The addresses of `pattern` except those in any of `excluded`; `end` is one of them, and stands for all.
+    """The addresses of `pattern` except those in any of `excluded`; `end` is one of them, and
+    stands for all.
 
     With `scoped` nothing is routed to them, and they belong to no set of machines.
     """
@@ -38,7 +40,9 @@ class AddressClass(NamedTuple):
 
 
 class AddressClasses(list[AddressClass]):
-    """The address classes of a network in a family, each before those inside it; it finds those that have an address of a pattern."""
+    """The address classes of a network in a family, each before those inside it; it finds those
+    that have an address of a pattern.
+    """
 
     def __init__(self, classes: Iterable[AddressClass]) -> None:
         super().__init__(classes)
@@ -52,11 +56,15 @@ class AddressClasses(list[AddressClass]):
             self._around.append(around)
 
     def overlapping(self, patterns: Iterable[Pattern]) -> list[int]:
-        """Return the indices of the classes whose pattern shares an address with any of some patterns, in order."""
+        """Return the indices of the classes whose pattern shares an address with any of some
+        patterns, in order.
+        """
         return self._known(tuple(patterns), every=True)
 
     def holding(self, patterns: Iterable[Pattern]) -> list[int]:
-        """Return the indices of the classes that can have an address of some patterns, those not excluded from them, in order."""
+        """Return the indices of the classes that can have an address of some patterns, those not
+        excluded from them, in order.
+        """
         return self._known(tuple(patterns), every=False)
 
     def _known(self, patterns: tuple[Pattern, ...], every: bool) -> list[int]:
@@ -70,7 +78,9 @@ class AddressClasses(list[AddressClass]):
             if pattern.wildcard == pattern.family.mask:
                 return list(range(len(self)))
             if not pattern.is_prefix:
-                found.update(index for index, each in enumerate(self) if each.pattern.overlaps(pattern))
+                found.update(
+                    index for index, each in enumerate(self) if each.pattern.overlaps(pattern)
+                )
                 continue
             start = bisect_left(self._first, pattern.first)
             within = range(start, bisect_right(self._first, pattern.last))
@@ -88,11 +98,15 @@ class AddressClasses(list[AddressClass]):
 
 
 def boundaries(network: Forwarding, family: Family) -> set[Pattern]:
-    """Return the prefixes at which the network tells addresses apart; any two are nested or apart."""
+    """Return the prefixes at which the network tells addresses apart; any two are nested or
+    apart.
+    """
     plan = network.plan
     found = set(unrouted(network, family))
     for segment in plan.segments.values():
-        found.update(block for block in (*segment.prefixes, *segment.left_out) if block.family is family)
+        found.update(
+            block for block in (*segment.prefixes, *segment.left_out) if block.family is family
+        )
     if any(segment.outside and not segment.prefixes for segment in plan.segments.values()):
         found.add(everything(family))
     for device in plan.devices.values():
@@ -101,20 +115,31 @@ def boundaries(network: Forwarding, family: Family) -> set[Pattern]:
                 found.add(single(own.address))
                 if plan.segments[interface.on].outside:
                     found.add(own.connected)
-        found.update(route.destination for route in device.routes if route.destination.family is family)
+        found.update(
+            route.destination for route in device.routes if route.destination.family is family
+        )
     found.update(single(address) for address in plan.gateway_at if address.family is family)
     for host in plan.hosts.values():
-        if host.at is not None or host.gateways or host.name in plan.followed or (host.mac is not None and plan.framed):
+        if (
+            host.at is not None
+            or host.gateways
+            or host.name in plan.followed
+            or (host.mac is not None and plan.framed)
+        ):
             found.update(single(address) for address in host.addresses if address.family is family)
     return found
 
 
-def address_classes(network: Forwarding, family: Family, more: Iterable[Pattern] = ()) -> AddressClasses:
+def address_classes(
+    network: Forwarding, family: Family, more: Iterable[Pattern] = ()
+) -> AddressClasses:
     """Return the address classes of a network in a family, each before those inside it.
 
     Addresses are told apart at the `boundaries` of the network and at those of `more`.
     """
-    edges = sorted({*boundaries(network, family), *more}, key=lambda each: (each.value, -each.wildcard))
+    edges = sorted(
+        {*boundaries(network, family), *more}, key=lambda each: (each.value, -each.wildcard)
+    )
     inside: dict[Pattern, list[Pattern]] = {edge: [] for edge in edges}
     around: list[Pattern] = []
     for edge in edges:
@@ -132,24 +157,34 @@ def address_classes(network: Forwarding, family: Family, more: Iterable[Pattern]
             end = at_address(network, address)
         except PlanError:
             continue  # in no subnet, and there is no outside: nobody can have it
-        found.append(AddressClass(end, edge, tuple(inside[edge]), network.scope(address) is not None))
+        found.append(
+            AddressClass(end, edge, tuple(inside[edge]), network.scope(address) is not None)
+        )
     return AddressClasses(found)
 
 
 def unrouted(network: Forwarding, family: Family) -> set[Pattern]:
-    """Return the blocks of addresses that nothing is routed to: those of the standards, and the subnets' broadcast addresses."""
+    """Return the blocks of addresses that nothing is routed to: those of the standards, and the
+    subnets' broadcast addresses.
+    """
     broadcasts = network.plan.broadcasts if family is Family.IPV4 else {}
     return {*scoped_blocks(family), *(Pattern(family, value, 0) for value in broadcasts)}
 
 
 def device_addresses(network: Forwarding) -> set[Pattern]:
     """Return every address that a device of the plan has, or several share."""
-    own = {single(address) for device in network.plan.devices.values() for address in device.addresses()}
+    own = {
+        single(address)
+        for device in network.plan.devices.values()
+        for address in device.addresses()
+    }
     return own | {single(address) for address in network.plan.gateway_at}
 
 
 def free_address(pattern: Pattern, taken: Sequence[Pattern]) -> Address | None:
-    """Return an address of a prefix that is in none of the prefixes inside it, a machine's rather than the network's."""
+    """Return an address of a prefix that is in none of the prefixes inside it, a machine's rather
+    than the network's.
+    """
     start = pattern.first + (1 if pattern.size > 2 else 0)
     for value in (start, pattern.first):
         while value <= pattern.last:
@@ -163,20 +198,26 @@ def free_address(pattern: Pattern, taken: Sequence[Pattern]) -> Address | None:
 def on_outside(found: AddressClasses, ends: EndpointSet) -> list[AddressClass]:
     """Return the classes that the endpoints of a set may be in.
 
-    An outside limits them to its own; scoped ones belong to them only where the set names just their addresses.
+    An outside limits them to its own; scoped ones belong to them only where the set names just
+    their addresses.
     """
     return [
         address_class
         for address_class in (found[index] for index in found.holding(ends.patterns))
         if ends.outside in (None, address_class.end.segment)
-        and (not address_class.scoped or any(address_class.pattern.covers(each) for each in ends.patterns))
+        and (
+            not address_class.scoped
+            or any(address_class.pattern.covers(each) for each in ends.patterns)
+        )
     ]
 
 
 def meant(found: AddressClasses, ends: EndpointSet) -> list[AddressClass]:
-    """Return the classes that a claim about a set of endpoints speaks of: devices' own addresses only where they are named one by one.
+    """Return the classes that a claim about a set of endpoints speaks of: devices' own addresses
+    only where they are named one by one.
 
-    What a device itself sends no list on its interfaces is asked about, so a claim about a subnet is one about its machines.
+    What a device itself sends no list on its interfaces is asked about, so a claim about a subnet
+    is one about its machines.
     """
     return [
         address_class

@@ -1,4 +1,6 @@
-"""Which address class each of many addresses is in: the longest prefix that has it, by one search among sorted bounds."""
+"""Which address class each of many addresses is in: the longest prefix that has it, by one search
+among sorted bounds.
+"""
 
 from __future__ import annotations
 
@@ -18,11 +20,23 @@ class ClassFinder:
 
     def __init__(self, family: Family, classes: AddressClasses) -> None:
         patterns = [each.pattern for each in classes]
-        bounds = sorted({0, *(end for each in patterns for end in (each.first, each.last + 1) if end <= family.mask)})
+        bounds = sorted(
+            {
+                0,
+                *(
+                    end
+                    for each in patterns
+                    for end in (each.first, each.last + 1)
+                    if end <= family.mask
+                ),
+            }
+        )
         place = {bound: index for index, bound in enumerate(bounds)}
         self._finder = BoundFinder(family, bounds)
         self._class = np.full(len(bounds), NOWHERE, np.int64)
-        for number, each in enumerate(patterns):  # what is inside another comes behind it, and paints over it
+        for number, each in enumerate(
+            patterns
+        ):  # what is inside another comes behind it, and paints over it
             self._class[place[each.first] : place.get(each.last + 1, len(bounds))] = number
 
     def find(self, addresses: Words) -> Indices:

@@ -1,4 +1,6 @@
-"""What becomes of packets to one class of destinations, device by device: the sequences that follow once they have come in."""
+"""What becomes of packets to one class of destinations, device by device: the sequences that follow
+once they have come in.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,9 @@ class Cell(NamedTuple):
 
 
 class Edge(NamedTuple):
-    """A hop from one device to another, by its number: its tokens and its cost. Where no cable leads to it, the packet is `lost`."""
+    """A hop from one device to another, by its number: its tokens and its cost. Where no cable
+    leads to it, the packet is `lost`.
+    """
 
     tokens: tuple[int, ...]
     device: int
@@ -33,10 +37,11 @@ class Onward(NamedTuple):
 
 
 class Column:
-    """What follows for a packet to one class of destinations once it has come into each device, by the device's number.
+    """What follows for a packet to one class of destinations once it has come into each device, by
+    the device's number.
 
-    `costs` are those of the ways that are left, where the least decides, and `ends` the devices that can hand a packet out then;
-    `turning` are the devices in loops.
+    `costs` are those of the ways that are left, where the least decides, and `ends` the devices
+    that can hand a packet out then; `turning` are the devices in loops.
     """
 
     def __init__(self, nodes: Nodes, names: list[str]) -> None:
@@ -54,14 +59,21 @@ class Column:
 
 
 class Cheapest(Column):
-    """The column of those whose way is the least of all to some devices, settled from these on by rising cost.
+    """The column of those whose way is the least of all to some devices, settled from these on by
+    rising cost.
 
-    `feeding` has for each device the edges that lead into it, `exits` in how many ways each device hands a packet out that can.
-    Those that are `last` do nothing else.
+    `feeding` has for each device the edges that lead into it, `exits` in how many ways each device
+    hands a packet out that can. Those that are `last` do nothing else.
     """
 
     def __init__(
-        self, nodes: Nodes, names: list[str], feeding: list[list[Edge]], costs: list[int], exits: dict[int, int], last: frozenset[int]
+        self,
+        nodes: Nodes,
+        names: list[str],
+        feeding: list[list[Edge]],
+        costs: list[int],
+        exits: dict[int, int],
+        last: frozenset[int],
     ) -> None:
         super().__init__(nodes, names)
         self.costs = costs
@@ -69,8 +81,13 @@ class Cheapest(Column):
         lost = nodes.ending(Outcome.LOST)
         for device, count in exits.items():
             self.paths[device] = count
-        following: list[set[int]] = [{nodes.ending(name)} if number in self.ends else set() for number, name in enumerate(names)]
-        for device in sorted((each for each, cost in enumerate(costs) if cost != FAR), key=costs.__getitem__):
+        following: list[set[int]] = [
+            {nodes.ending(name)} if number in self.ends else set()
+            for number, name in enumerate(names)
+        ]
+        for device in sorted(
+            (each for each, cost in enumerate(costs) if cost != FAR), key=costs.__getitem__
+        ):
             number = self.numbers[device] = nodes.union(frozenset(following[device]))
             count, behind = self.paths[device], costs[device]
             for tokens, feeder, is_lost, cost in feeding[device]:
@@ -85,7 +102,8 @@ class Cheapest(Column):
 class Chosen(Column):
     """The column of those whose way each device chooses by itself, as static routes let it.
 
-    Devices are settled once all those are that they send on to; what is left then goes round, and is walked turn by turn.
+    Devices are settled once all those are that they send on to; what is left then goes round, and
+    is walked turn by turn.
     """
 
     def __init__(self, nodes: Nodes, names: list[str], moves: Onward) -> None:
@@ -113,7 +131,10 @@ class Chosen(Column):
             following = []
             for device in ready:
                 if device not in self._known:
-                    self._known[device] = self._joined(device, {each.device: self._known[each.device] for each in self._edges[device]})
+                    self._known[device] = self._joined(
+                        device,
+                        {each.device: self._known[each.device] for each in self._edges[device]},
+                    )
                 for feeder in feeding[device]:
                     waiting[feeder] -= 1
                     if not waiting[feeder] and feeder not in self._known:
@@ -126,7 +147,10 @@ class Chosen(Column):
         numbers = {self.nodes.prepend(edge.tokens, cells[edge.device].number) for edge in edges}
         if exits:
             numbers.add(self.nodes.ending(self.names[device]))
-        return Cell(self.nodes.union(frozenset(numbers)), sum(cells[edge.device].paths for edge in edges) + exits)
+        return Cell(
+            self.nodes.union(frozenset(numbers)),
+            sum(cells[edge.device].paths for edge in edges) + exits,
+        )
 
     def _in_loops(self) -> list[int]:
         """Return the devices that are not settled and from which a packet can come back to them."""
@@ -150,10 +174,14 @@ class Chosen(Column):
         return [device for device in left if comes_back(device)]
 
     def _turn(self, device: int, entered: frozenset[int]) -> Cell:
-        """Return what follows at a device in a loop, when these have been entered: a turn ends where one of them is again."""
+        """Return what follows at a device in a loop, when these have been entered: a turn ends
+        where one of them is again.
+        """
         self._steps += 1
         if self._steps > MOST_WAYS:
-            raise TooManyPieces(f"packets go round there in more than {MOST_WAYS:,} ways, which are not looked at")
+            raise TooManyPieces(
+                f"packets go round there in more than {MOST_WAYS:,} ways, which are not looked at"
+            )
         lost = Cell(self.nodes.ending(Outcome.LOST), 1)
         cells = {}
         for edge in self._edges[device]:

@@ -1,11 +1,15 @@
-"""What computed routes cost: the sum of the costs of the interfaces that a packet leaves by (RFC 2328 section 16.1).
+"""What computed routes cost: the sum of the costs of the interfaces that a packet leaves by (RFC
+2328 section 16.1).
 
-1. An interface costs what its line says. Where that says nothing it costs 100 where machines or a shared gateway are on its
-   subnet, so that such a subnet is a way through for others only where there is no other way, and 1 elsewhere.
+1. An interface costs what its line says. Where that says nothing it costs 100 where machines or a
+   shared gateway are on its subnet, so that such a subnet is a way through for others only where
+   there is no other way, and 1 elsewhere.
 2. No device is a neighbour over a passive interface; its subnet is reached as before.
-3. The last interface counts too, the one to the destination's subnet. The device that has the address itself is at no cost.
-4. A device that is connected to the destination's prefix hands the packet out itself, whatever other ways cost. Any other
-   with an interface on the destination's outside does where no way by a neighbour costs less.
+3. The last interface counts too, the one to the destination's subnet. The device that has the
+   address itself is at no cost.
+4. A device that is connected to the destination's prefix hands the packet out itself, whatever
+   other ways cost. Any other with an interface on the destination's outside does where no way by a
+   neighbour costs less.
 
 Nothing outside this module decides which of several ways is the least.
 """
@@ -30,7 +34,9 @@ _THROUGH_MACHINES = 100
 
 
 class Link(NamedTuple):
-    """A subnet between two devices: the interface of one, that of its neighbour, and what it costs to leave by the first."""
+    """A subnet between two devices: the interface of one, that of its neighbour, and what it costs
+    to leave by the first.
+    """
 
     interface: Interface
     neighbour: Interface
@@ -40,8 +46,8 @@ class Link(NamedTuple):
 class Exits(NamedTuple):
     """Where computed ways end: devices that can hand a packet out, with what that costs them.
 
-    Those of them that are `last` do so whatever other ways cost. `owner` is the device that has the address, None where a
-    machine has it.
+    Those of them that are `last` do so whatever other ways cost. `owner` is the device that has the
+    address, None where a machine has it.
     """
 
     costs: frozenset[tuple[str, int]]
@@ -50,13 +56,19 @@ class Exits(NamedTuple):
 
 
 class Costs:
-    """The neighbours of one plan's devices, and what the ways between them cost; it keeps what it has worked out."""
+    """The neighbours of one plan's devices, and what the ways between them cost; it keeps what it
+    has worked out.
+    """
 
     def __init__(self, plan: Plan, on_segment: dict[tuple[str, Family], list[Interface]]) -> None:
-        """Make them; `on_segment` are the interfaces of a family on a segment that are up, by device name."""
+        """Make them; `on_segment` are the interfaces of a family on a segment that are up, by
+        device name.
+        """
         self._plan = plan
         self._on_segment = on_segment
-        self._busy = {host.on for host in plan.hosts.values()} | {gateway.on for gateway in plan.gateways}
+        self._busy = {host.on for host in plan.hosts.values()} | {
+            gateway.on for gateway in plan.gateways
+        }
         self._links: dict[tuple[str, Family], list[Link]] = {}
         self._feeding: dict[tuple[str, Family], dict[str, int]] = {}
         self._known: dict[tuple[Exits, Family], dict[str, int]] = {}
@@ -65,7 +77,9 @@ class Costs:
         """Return what it costs to leave by an interface."""
         if interface.cost is not None:
             return interface.cost
-        through_machines = interface.on in self._busy and not self._plan.segments[interface.on].outside
+        through_machines = (
+            interface.on in self._busy and not self._plan.segments[interface.on].outside
+        )
         return _THROUGH_MACHINES if through_machines else 1
 
     def links(self, name: str, family: Family) -> list[Link]:
@@ -76,15 +90,23 @@ class Costs:
                 Link(interface, neighbour, self.leaving(interface))
                 for interface in self._plan.devices[name].interfaces.values()
                 if interface.in_family(family)
-                and not (interface.passive or self._plan.segments[interface.on].outside or self._plan.is_down(interface))
+                and not (
+                    interface.passive
+                    or self._plan.segments[interface.on].outside
+                    or self._plan.is_down(interface)
+                )
                 for neighbour in self._on_segment[interface.on, family]
                 if neighbour.device != name and not neighbour.passive
             ]
-            self._links[key] = sorted(found, key=lambda link: (link.neighbour.device, link.interface.name))
+            self._links[key] = sorted(
+                found, key=lambda link: (link.neighbour.device, link.interface.name)
+            )
         return self._links[key]
 
     def to(self, exits: Exits, family: Family) -> dict[str, int]:
-        """Return, for each device that has a way to some exits, what the least of its ways costs."""
+        """Return, for each device that has a way to some exits, what the least of its ways
+        costs.
+        """
         key = (exits, family)
         if key not in self._known:
             self._known[key] = self._least(exits, family)
@@ -106,7 +128,9 @@ class Costs:
         return costs
 
     def _feeders(self, name: str, family: Family) -> dict[str, int]:
-        """Return the neighbours of a device, each with the least that it costs them to send to it."""
+        """Return the neighbours of a device, each with the least that it costs them to send to
+        it.
+        """
         key = (name, family)
         if key not in self._feeding:
             found: dict[str, int] = {}
@@ -117,19 +141,28 @@ class Costs:
         return self._feeding[key]
 
     def onward(self, name: str, family: Family, costs: dict[str, int]) -> tuple[int, list[Link]]:
-        """Return what the least way from a device by a neighbour costs, and the links that begin such ways; `costs` are those to the end."""
-        sums = [(costs[link.neighbour.device] + link.cost, link) for link in self.links(name, family) if link.neighbour.device in costs]
+        """Return what the least way from a device by a neighbour costs, and the links that begin
+        such ways; `costs` are those to the end.
+        """
+        sums = [
+            (costs[link.neighbour.device] + link.cost, link)
+            for link in self.links(name, family)
+            if link.neighbour.device in costs
+        ]
         least = min((cost for cost, _ in sums), default=FAR)
         return least, [link for cost, link in sums if cost == least]
 
 
 def begins(cost: int, behind: int, leaving: int) -> bool:
-    """Whether a link that costs `leaving` begins a least way, of a device at `cost` by a neighbour at the cost `behind`."""
+    """Whether a link that costs `leaving` begins a least way, of a device at `cost` by a neighbour
+    at the cost `behind`.
+    """
     return cost != FAR and cost == behind + leaving
 
 
 def chosen(costs: NDArray[np.int32], leaving: Iterable[int]) -> NDArray[np.bool_]:
-    """Return which of several devices (a row each) the least ways to destinations (a column each) begin with.
+    """Return which of several devices (a row each) the least ways to destinations (a column each)
+    begin with.
 
     `leaving` is what it costs to send to each device. None is chosen where none has a way.
     """

@@ -1,4 +1,6 @@
-"""The two ends of a conversation: which machine and address a name stands for when packets are sent to or from it."""
+"""The two ends of a conversation: which machine and address a name stands for when packets are sent
+to or from it.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,8 @@ class NoConversation(PlanError):
 
 
 def candidates(network: Forwarding, text: str) -> list[Endpoint]:
-    """Return every end that a word can stand for: one a family for a host or address, one an address for a device.
+    """Return every end that a word can stand for: one a family for a host or address, one an
+    address for a device.
 
     Raises `PlanError` when it names nothing that sends or gets packets.
     """
@@ -48,20 +51,34 @@ def candidates(network: Forwarding, text: str) -> list[Endpoint]:
         raise PlanError(f"{text} {_NO_ADDRESSES}")
     if meaning.kind is WordKind.HOST:
         host = plan.hosts[text]
-        return [_at_host(plan, host, address) for family in Family if (address := host.in_family(family)) is not None]
+        return [
+            _at_host(plan, host, address)
+            for family in Family
+            if (address := host.in_family(family)) is not None
+        ]
     if meaning.kind not in (WordKind.DEVICE, WordKind.INTERFACE):
-        raise PlanError(f"{text} stands for many machines; name a host, a device, a point or an address")
+        raise PlanError(
+            f"{text} stands for many machines; name a host, a device, a point or an address"
+        )
     own = [plan.interface_of[Address(each.family, each.value)] for each in meaning.patterns]
     return [
-        Endpoint(text, Address(each.family, each.value), interface.on, interface.at, device=interface.device)
+        Endpoint(
+            text,
+            Address(each.family, each.value),
+            interface.on,
+            interface.at,
+            device=interface.device,
+        )
         for each, interface in zip(meaning.patterns, own, strict=True)
     ]
 
 
 class EndpointSet(NamedTuple):
-    """The addresses of one family that a word stands for as an end; with `outside`, those that are on that outside.
+    """The addresses of one family that a word stands for as an end; with `outside`, those that are
+    on that outside.
 
-    `named` are the addresses among them that are named one by one, by themselves or by a host, a device or a point.
+    `named` are the addresses among them that are named one by one, by themselves or by a host, a
+    device or a point.
     """
 
     patterns: tuple[Pattern, ...]
@@ -70,9 +87,11 @@ class EndpointSet(NamedTuple):
 
 
 def endpoint_set(plan: Plan, text: str, family: Family) -> EndpointSet:
-    """Return every address that words stand for: hosts, devices, points, subnets, groups, addresses, prefixes, ranges, `any`, or an outside.
+    """Return every address that words stand for: hosts, devices, points, subnets, groups,
+    addresses, prefixes, ranges, `any`, or an outside.
 
-    It is empty when they have none of this family. Raises `PlanError` for a word that is none of these.
+    It is empty when they have none of this family. Raises `PlanError` for a word that is none of
+    these.
     """
     meaning = meaning_of(plan, text)
     if meaning is None:
@@ -87,31 +106,51 @@ def endpoint_set(plan: Plan, text: str, family: Family) -> EndpointSet:
 
 
 def claim_ends(plan: Plan, claim: Promise, family: Family) -> tuple[EndpointSet, EndpointSet]:
-    """Return the addresses of one family that a claim is about, as sources and as destinations; `elsewhere` is off the sources' subnets."""
+    """Return the addresses of one family that a claim is about, as sources and as destinations;
+    `elsewhere` is off the sources' subnets.
+    """
     source = endpoint_set(plan, claim.source, family)
     if not is_elsewhere(plan, claim):
         return source, endpoint_set(plan, claim.destination, family)
     if not source.patterns:
         return source, EndpointSet(())
-    inside = [(each, block) for each in plan.segments.values() if not each.outside for block in each.prefixes if block.family is family]
+    inside = [
+        (each, block)
+        for each in plan.segments.values()
+        if not each.outside
+        for block in each.prefixes
+        if block.family is family
+    ]
     own = (
         set()
         if source.outside is not None
-        else {each.name for each, block in inside if any(overlap(block, part) is not None for part in source.patterns)}
+        else {
+            each.name
+            for each, block in inside
+            if any(overlap(block, part) is not None for part in source.patterns)
+        }
     )
     blocks = [block for _, block in inside]
     from_outside = source.outside is not None or any(less(source.patterns, blocks))
     every = blocks if from_outside else [everything(family)]
-    return source, EndpointSet(tuple(less(merged(every), [block for each, block in inside if each.name in own])))
+    return source, EndpointSet(
+        tuple(less(merged(every), [block for each, block in inside if each.name in own]))
+    )
 
 
 def is_elsewhere(plan: Plan, claim: Promise) -> bool:
     """Whether a claim's destination is the word `elsewhere`, and not a name of the plan."""
-    return isinstance(claim, Only) and claim.destination == ELSEWHERE and meaning_of(plan, ELSEWHERE) is None
+    return (
+        isinstance(claim, Only)
+        and claim.destination == ELSEWHERE
+        and meaning_of(plan, ELSEWHERE) is None
+    )
 
 
 def at_address(network: Forwarding, address: Address) -> Endpoint:
-    """Return the end at an address: the host or device that has it, the devices that share it, else a machine nobody has named."""
+    """Return the end at an address: the host or device that has it, the devices that share it, else
+    a machine nobody has named.
+    """
     plan = network.plan
     if address in plan.host_of:
         return _at_host(plan, plan.host_of[address], address)
@@ -126,39 +165,59 @@ def at_address(network: Forwarding, address: Address) -> Endpoint:
     if (segment is None or segment.outside) and scope_of(address) is not None:
         return Endpoint(str(address), address, NO_SEGMENT)
     if segment is None:
-        leaving = "the plan has no outside for it to be on" if plan.rest is None else f"{plan.rest.name} leaves it out"
+        leaving = (
+            "the plan has no outside for it to be on"
+            if plan.rest is None
+            else f"{plan.rest.name} leaves it out"
+        )
         raise PlanError(f"{address} is in no subnet, and {leaving}")
     return Endpoint(str(address), address, segment.name)
 
 
 def _at_host(plan: Plan, host: Host, address: Address) -> Endpoint:
     follows = host.point if host.name in plan.followed else None
-    return Endpoint(host.name, address, host.on, host.at, host.gateways, follows=follows, mac=host.mac if plan.framed else None)
+    return Endpoint(
+        host.name,
+        address,
+        host.on,
+        host.at,
+        host.gateways,
+        follows=follows,
+        mac=host.mac if plan.framed else None,
+    )
 
 
 def pairs(network: Forwarding, source: str, destination: str) -> list[tuple[Endpoint, Endpoint]]:
-    """Return the two ends in each family that both have, IPv4 first; a device stands for its nearest interface.
+    """Return the two ends in each family that both have, IPv4 first; a device stands for its
+    nearest interface.
 
     Raises `PlanError` when a word names no end, or when the two share no family.
     """
     sources, destinations = candidates(network, source), candidates(network, destination)
     shared = [
         _nearest(
-            network, [end for end in sources if end.address.family is family], [end for end in destinations if end.address.family is family]
+            network,
+            [end for end in sources if end.address.family is family],
+            [end for end in destinations if end.address.family is family],
         )
         for family in families(end.address for end in sources)
         if any(end.address.family is family for end in destinations)
     ]
     if not shared:
         raise NoConversation(
-            f"{source} has only {_labels(sources)} and {destination} only {_labels(destinations)}: there is no way to talk"
+            f"{source} has only {_labels(sources)} and {destination} only "
+            f"{_labels(destinations)}: there is no way to talk"
         )
     if source == destination or any(start.address == end.address for start, end in shared):
-        raise NoConversation(f"{source} and {destination} are the same machine; a conversation needs two")
+        raise NoConversation(
+            f"{source} and {destination} are the same machine; a conversation needs two"
+        )
     return shared
 
 
-def _nearest(network: Forwarding, sources: list[Endpoint], destinations: list[Endpoint]) -> tuple[Endpoint, Endpoint]:
+def _nearest(
+    network: Forwarding, sources: list[Endpoint], destinations: list[Endpoint]
+) -> tuple[Endpoint, Endpoint]:
     """Return the pair with the fewest devices in between; of equal ones the first in the plan."""
     return min(
         ((start, end) for start in sources for end in destinations),

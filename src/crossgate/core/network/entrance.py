@@ -13,18 +13,24 @@ from crossgate.core.network.ways import Network
 
 
 class Entrance(NamedTuple):
-    """Where packets come in: a machine that stands there, and the point where they are first seen."""
+    """Where packets come in: a machine that stands there, and the point where they are first
+    seen.
+    """
 
     sender: Endpoint
     point: Point
 
     def passed(self, network: Network, start: Endpoint, destination: Address) -> bool:
         """Whether what a machine sends to an address comes in there on one of its ways."""
-        return any(each.point == self.point for each in network.graphs(destination.family).crossings(start, destination))
+        return any(
+            each.point == self.point
+            for each in network.graphs(destination.family).crossings(start, destination)
+        )
 
 
 def place_named(plan: Plan, text: str) -> Point:
-    """Return the place that a person writes as DEVICE.INTERFACE, SWITCH.PORT, `subnet NAME`, `DEVICE itself`, `host NAME` or `group NAME`.
+    """Return the place that a person writes as DEVICE.INTERFACE, SWITCH.PORT, `subnet NAME`,
+    `DEVICE itself`, `host NAME` or `group NAME`.
 
     A subnet's name will do. Raises `PlanError`.
     """
@@ -45,10 +51,14 @@ def place_named(plan: Plan, text: str) -> Point:
 
 
 def entrance(plan: Plan, text: str) -> Entrance:
-    """Return where packets come in by the place that a person names. Raises `PlanError` for a place where none do."""
+    """Return where packets come in by the place that a person names. Raises `PlanError` for a place
+    where none do.
+    """
     point = place_named(plan, text)
     if point.kind in (PointKind.ITSELF, PointKind.HOST, PointKind.GROUP):
-        raise PlanError(f"nothing comes in at {point}; name an interface, a switch port or a subnet")
+        raise PlanError(
+            f"nothing comes in at {point}; name an interface, a switch port or a subnet"
+        )
     nobody = Address(Family.IPV4, 0)
     if point.kind is PointKind.SUBNET:
         return Entrance(Endpoint(str(point), nobody, point.owner), point)
@@ -59,5 +69,8 @@ def entrance(plan: Plan, text: str) -> Entrance:
         return Entrance(Endpoint(str(point), nobody, interface.on, gateways=gateways), point)
     segment = next((each.on for each in plan.hosts.values() if each.at == point), None)
     if segment is None:
-        raise PlanError(f"no host of the plan is at {point}, so its subnet is not known; name the subnet or an interface")
+        raise PlanError(
+            f"no host of the plan is at {point}, so its subnet is not known; name the subnet or "
+            "an interface"
+        )
     return Entrance(Endpoint(str(point), nobody, segment, at=point), point)

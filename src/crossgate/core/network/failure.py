@@ -1,4 +1,6 @@
-"""Why a packet does not arrive, though no list stopped it: a kind for programs, and a sentence for people."""
+"""Why a packet does not arrive, though no list stopped it: a kind for programs, and a sentence for
+people.
+"""
 
 from __future__ import annotations
 

@@ -1,15 +1,19 @@
 """Where a packet goes: the way from one machine to an address, as the places it crosses in order.
 
-1. A packet for its own subnet goes there through switch ports; any other goes to a gateway first. Whichever device answers for
-   a shared gateway's address gets what is sent by it and to it.
-2. A device looks at connected prefixes, static routes and computed routes of least cost (`costs`); the longest prefix wins, and
-   of equally long ones connected beats static beats computed.
-3. Each family is a network of its own: an interface carries a family only if it has an address of it.
-4. An outside is where packets leave and come in, never a way between two devices. Static routes are asked first for
-   addresses there; where none fits, the nearest device with an interface on it is the exit.
-5. What stays on its link (`scope`, and broadcasts) is handed to each device there and goes no further.
-6. The way depends on where the packet starts and on its destination, never on lists or ports. Lists are asked by
-   `trace`, so this module knows none (but for `DEVICE itself` outbound and hosts, which are crossed only where one stands).
+1. A packet for its own subnet goes there through switch ports; any other goes to a gateway first.
+   Whichever device answers for a shared gateway's address gets what is sent by it and to it.
+2. A device looks at connected prefixes, static routes and computed routes of least cost (`costs`);
+   the longest prefix wins, and of equally long ones connected beats static beats computed.
+3. Each family is a network of its own: an interface carries a family only if it has an address of
+   it.
+4. An outside is where packets leave and come in, never a way between two devices. Static routes are
+   asked first for addresses there; where none fits, the nearest device with an interface on it is
+   the exit.
+5. What stays on its link (`scope`, and broadcasts) is handed to each device there and goes no
+   further.
+6. The way depends on where the packet starts and on its destination, never on lists or ports. Lists
+   are asked by `trace`, so this module knows none (but for `DEVICE itself` outbound and hosts,
+   which are crossed only where one stands).
 """
 
 from __future__ import annotations
@@ -43,7 +47,9 @@ class Forwarding(Routes):
         self._paths: dict[tuple[object, Address], Path] = {}
 
     def list_at(self, crossing: Crossing, family: Family) -> AccessList | None:
-        """Return the list that is asked about packets of a family at a crossing; an ethernet list as what it is for these."""
+        """Return the list that is asked about packets of a family at a crossing; an ethernet list
+        as what it is for these.
+        """
         if crossing.rulings is None:
             return self.plan.asked.get((crossing.point, crossing.direction, family))
         own = self.plan.framed.get(crossing.place)  # None where only a plan beside this one has it
@@ -77,21 +83,42 @@ class Forwarding(Routes):
         if move.ends:
             return path._replace(failure=move.failure, ended=True)
         if move.device in entered:
-            # What it meets from here on it has met on this turn, so all lists on the way round have been asked.
+            # What it meets from here on it has met on this turn, so all lists on the way round have
+            # been asked.
             ring = path.entered[entered.index(move.device) :]
-            return path._replace(failure=Failure(FailureKind.LOOP, f"it goes round in a circle: {' to '.join(ring)}"), ended=True)
+            return path._replace(
+                failure=Failure(
+                    FailureKind.LOOP, f"it goes round in a circle: {' to '.join(ring)}"
+                ),
+                ended=True,
+            )
         return path
 
     def starts(self, origin: Endpoint, destination: Address) -> list[tuple[Path, list[Hop]]]:
-        """Return how a packet begins its way: what its sender crosses itself, and its first moves, of which all are as good.
+        """Return how a packet begins its way: what its sender crosses itself, and its first moves,
+        of which all are as good.
 
-        That is once for each device that may send as a shared gateway, and one time for any other sender.
+        That is once for each device that may send as a shared gateway, and one time for any other
+        sender.
         """
         if self.sends_nothing(origin):
-            return [(Path(), [_lost(FailureKind.DOWN, f"{origin.device} is down, or its interface with {origin.address}")])]
+            return [
+                (
+                    Path(),
+                    [
+                        _lost(
+                            FailureKind.DOWN,
+                            f"{origin.device} is down, or its interface with {origin.address}",
+                        )
+                    ],
+                )
+            ]
         if origin.others:
             senders = [each.device for each in self.answering(origin.address)]
-            return [self._start(origin._replace(device=name, others=()), destination) for name in senders]
+            return [
+                self._start(origin._replace(device=name, others=()), destination)
+                for name in senders
+            ]
         return [self._start(origin, destination)]
 
     def _start(self, origin: Endpoint, destination: Address) -> tuple[Path, list[Hop]]:
@@ -101,12 +128,17 @@ class Forwarding(Routes):
                 return start, [Hop((), None, True)]
             start = self.sent_by(origin.device, destination.family)
         if origin.segment not in self.plan.segments:
-            nobody = "no machine of the plan has the address that it is sent from, and there is no telling which link that would be on"
+            nobody = (
+                "no machine of the plan has the address that it is sent from, and there is "
+                "no telling which link that would be on"
+            )
             return start, [_lost(FailureKind.SOURCE_NOWHERE, nobody)]
         segment, target = self.plan.segments[origin.segment], self._segment_of(destination)
         scope = self.scope(destination)
         if scope in (Scope.MACHINE, Scope.GROUP):
-            return self.unframed(start, origin), [_lost(FailureKind.NO_DESTINATION, f"{destination} is no destination here: {scope}")]
+            return self.unframed(start, origin), [
+                _lost(FailureKind.NO_DESTINATION, f"{destination} is no destination here: {scope}")
+            ]
         if scope is Scope.LINK:
             link = self._link(origin, destination)
             if link is not None:
@@ -118,22 +150,38 @@ class Forwarding(Routes):
         gateways = self._gateways(origin, destination)
         if not gateways and self.told_gateways(origin, destination.family) is not None:
             return self.unframed(start, origin), [
-                _lost(FailureKind.DOWN, f"{origin.name}'s {'own ' * bool(origin.gateways)}gateway is down")
+                _lost(
+                    FailureKind.DOWN,
+                    f"{origin.name}'s {'own ' * bool(origin.gateways)}gateway is down",
+                )
             ]
         if not gateways:
             return self.unframed(start, origin), [
-                _lost(FailureKind.NO_GATEWAY, f"{origin.segment} has no gateway for {destination.family.label}")
+                _lost(
+                    FailureKind.NO_GATEWAY,
+                    f"{origin.segment} has no gateway for {destination.family.label}",
+                )
             ]
-        return start, [self._ended(self.toward(origin, gateway), gateway, destination) for gateway in gateways]
+        return start, [
+            self._ended(self.toward(origin, gateway), gateway, destination) for gateway in gateways
+        ]
 
     def unframed(self, start: Path, origin: Endpoint) -> Path:
-        """Return the start of a packet that its sender has no frame for: the sender's own list is asked about it all the same."""
-        if origin.follows is None or not self._counts(origin.follows, Direction.INBOUND, origin.address.family):
+        """Return the start of a packet that its sender has no frame for: the sender's own list is
+        asked about it all the same.
+        """
+        if origin.follows is None or not self._counts(
+            origin.follows, Direction.INBOUND, origin.address.family
+        ):
             return start
-        return start._replace(crossings=(*start.crossings, Crossing(origin.follows, Direction.INBOUND)))
+        return start._replace(
+            crossings=(*start.crossings, Crossing(origin.follows, Direction.INBOUND))
+        )
 
     def sends_nothing(self, origin: Endpoint) -> bool:
-        """Whether an end is a device's address that is down, or one that all are down who share it."""
+        """Whether an end is a device's address that is down, or one that all are down who share
+        it.
+        """
         if origin.others:
             return not self.answering(origin.address)
         interface = self.plan.interface_of.get(origin.address)
@@ -142,12 +190,23 @@ class Forwarding(Routes):
     def sent_by(self, name: str, family: Family) -> Path:
         """Return the path of a device's own packets before their first move."""
         out = Crossing(self.plan.devices[name].itself, Direction.OUTBOUND)
-        return Path(devices=(name,), crossings=(out,) * ((out.point, out.direction, family) in self.plan.placed))
+        return Path(
+            devices=(name,),
+            crossings=(out,) * ((out.point, out.direction, family) in self.plan.placed),
+        )
 
     def hops(self, name: str, destination: Address, own: bool = False) -> list[Hop]:
-        """Return the moves of a packet that a device has to send on, of which all are as good; `own` are not asked at its interfaces."""
+        """Return the moves of a packet that a device has to send on, of which all are as good;
+        `own` are not asked at its interfaces.
+        """
         if name in (each.device for each in self.answering(destination)):
-            return [Hop(() if own else (Crossing(self.plan.devices[name].itself, Direction.INBOUND),), None, True)]
+            return [
+                Hop(
+                    () if own else (Crossing(self.plan.devices[name].itself, Direction.INBOUND),),
+                    None,
+                    True,
+                )
+            ]
         hops = self._next_hops(self.plan.devices[name], destination)
         if isinstance(hops, Failure):
             return [Hop((), None, True, hops)]
@@ -155,10 +214,18 @@ class Forwarding(Routes):
         for interface, neighbour in hops:
             if neighbour is None:
                 crossings = self._leaving(interface)
-                found += self._deliver(crossings[1:] if own else crossings, interface.on, interface, destination)
+                found += self._deliver(
+                    crossings[1:] if own else crossings, interface.on, interface, destination
+                )
             else:
                 move = self.across(interface, neighbour, destination.family)
-                found.append(self._ended(move._replace(crossings=move.crossings[1:]) if own else move, neighbour, destination))
+                found.append(
+                    self._ended(
+                        move._replace(crossings=move.crossings[1:]) if own else move,
+                        neighbour,
+                        destination,
+                    )
+                )
         return found
 
     def _leaving(self, interface: Interface) -> tuple[Crossing, ...]:
@@ -168,20 +235,35 @@ class Forwarding(Routes):
         return (out,) if self.plan.segments[interface.on].outside else (out, subnet)
 
     def across(self, interface: Interface, neighbour: Interface, family: Family) -> Hop:
-        """Return the move from one device's interface to another's on its subnet, for packets that go on; it ends where no cable leads."""
+        """Return the move from one device's interface to another's on its subnet, for packets that
+        go on; it ends where no cable leads.
+        """
         key = (interface.point, neighbour.point, family)
         if key not in self._across:
             leaving, ports = self._leaving(interface), self.wire.between(interface, neighbour)
             if ports is None:
-                self._across[key] = Hop(leaving, None, True, self._no_cable(f"from {interface.point} to {neighbour.point}"))
+                self._across[key] = Hop(
+                    leaving,
+                    None,
+                    True,
+                    self._no_cable(f"from {interface.point} to {neighbour.point}"),
+                )
             else:
                 inward = Crossing(neighbour.point, Direction.INBOUND)
                 frame = Frame(interface.mac, neighbour.mac)
-                self._across[key] = Hop((*leaving, *self._crossed(ports, frame, family), inward), neighbour.device, False)
+                self._across[key] = Hop(
+                    (*leaving, *self._crossed(ports, frame, family), inward),
+                    neighbour.device,
+                    False,
+                )
         return self._across[key]
 
-    def _crossed(self, ports: Sequence[tuple[Point, Direction]], frame: Frame, family: Family) -> tuple[Crossing, ...]:
-        """Return the crossings of a frame that carries a packet of a family, at a place with an ethernet list the frame's before the packet's."""
+    def _crossed(
+        self, ports: Sequence[tuple[Point, Direction]], frame: Frame, family: Family
+    ) -> tuple[Crossing, ...]:
+        """Return the crossings of a frame that carries a packet of a family, at a place with an
+        ethernet list the frame's before the packet's.
+        """
         if not self.plan.framed:
             return tuple(Crossing(point, direction) for point, direction in ports)
         found = []
@@ -193,9 +275,13 @@ class Forwarding(Routes):
         return tuple(found)
 
     def _virtual(self, origin: Endpoint, gateway: Interface) -> int | None:
-        """Return the hardware address that a machine sends to for a gateway: a shared one's own where that is known (RFC 9568 section 7.3)."""
+        """Return the hardware address that a machine sends to for a gateway: a shared one's own
+        where that is known (RFC 9568 section 7.3).
+        """
         family = origin.address.family
-        told = [address for address in origin.gateways if address.family is family] or self._shared.get((origin.segment, family), [])
+        told = [
+            address for address in origin.gateways if address.family is family
+        ] or self._shared.get((origin.segment, family), [])
         for address in told:
             shared = self.plan.gateway_at.get(address)
             if shared is not None and gateway.point in shared.by:
@@ -203,59 +289,100 @@ class Forwarding(Routes):
         return gateway.mac
 
     def toward(self, origin: Endpoint, gateway: Interface) -> Hop:
-        """Return the move from a machine to a gateway, for packets that go on; it ends where no cable leads."""
+        """Return the move from a machine to a gateway, for packets that go on; it ends where no
+        cable leads.
+        """
         ports = self.wire.between(origin.at, gateway)
         if ports is None:
             failure = self._no_cable(f"from {origin.at} to {gateway.point}")
             return Hop(self.unframed(Path(), origin).crossings, None, True, failure)
         outside = self.plan.segments[origin.segment].outside
-        leaving = () if outside else (Crossing(Point(PointKind.SUBNET, origin.segment), Direction.OUTBOUND),)
+        leaving = (
+            ()
+            if outside
+            else (Crossing(Point(PointKind.SUBNET, origin.segment), Direction.OUTBOUND),)
+        )
         frame = Frame(origin.mac, self._virtual(origin, gateway))
         crossed = self._crossed(ports, frame, origin.address.family)
-        crossings = (*self._from_host(origin, frame), *crossed, *leaving, Crossing(gateway.point, Direction.INBOUND))
+        crossings = (
+            *self._from_host(origin, frame),
+            *crossed,
+            *leaving,
+            Crossing(gateway.point, Direction.INBOUND),
+        )
         return Hop(crossings, gateway.device, False)
 
     def _from_host(self, origin: Endpoint, frame: Frame) -> tuple[Crossing, ...]:
-        """Return the place where lists follow a sender, if one is asked there about what it sends."""
-        return () if origin.follows is None else self._followed(origin.follows, Direction.INBOUND, frame, origin.address.family)
+        """Return the place where lists follow a sender, if one is asked there about what it
+        sends.
+        """
+        return (
+            ()
+            if origin.follows is None
+            else self._followed(origin.follows, Direction.INBOUND, frame, origin.address.family)
+        )
 
-    def _followed(self, point: Point, direction: Direction, frame: Frame, family: Family) -> tuple[Crossing, ...]:
+    def _followed(
+        self, point: Point, direction: Direction, frame: Frame, family: Family
+    ) -> tuple[Crossing, ...]:
         """Return the crossings of a host's own place, of those that a list is asked at."""
         every = self._crossed([(point, direction)], frame, family)
         counts = self._counts(point, direction, family)
         return tuple(each for each in every if counts or each.rulings is not None)
 
     def _counts(self, point: Point, direction: Direction, family: Family) -> bool:
-        """Whether it matters that a packet passes a host's own place: a list is asked, or the host remembers it for the one the other way."""
+        """Whether it matters that a packet passes a host's own place: a list is asked, or the host
+        remembers it for the one the other way.
+        """
         ways = Direction if self.plan.hosts[point.owner].stateful else (direction,)
         return any((point, each, family) in self.plan.placed for each in ways)
 
     def _ended(self, move: Hop, interface: Interface, destination: Address) -> Hop:
-        """Return a move into a device by an interface as the end for its own addresses and for what stays on its link."""
+        """Return a move into a device by an interface as the end for its own addresses and for what
+        stays on its link.
+        """
         if move.ends:
             return move
         if self._owner(destination) == interface.device:
-            return Hop((*move.crossings, Crossing(self.plan.devices[interface.device].itself, Direction.INBOUND)), interface.device, True)
+            return Hop(
+                (
+                    *move.crossings,
+                    Crossing(self.plan.devices[interface.device].itself, Direction.INBOUND),
+                ),
+                interface.device,
+                True,
+            )
         if self.scope(destination) is Scope.LINK:
-            failure = Failure(FailureKind.LINK_ONLY, f"{interface.device} hands on nothing for {destination}: {Scope.LINK}")
+            failure = Failure(
+                FailureKind.LINK_ONLY,
+                f"{interface.device} hands on nothing for {destination}: {Scope.LINK}",
+            )
             return move._replace(ends=True, failure=failure)
         return move
 
     def scope(self, destination: Address) -> Scope | None:
         """Return how far a packet for an address gets on its own; None for one that is routed."""
         if destination not in self._scopes:
-            broadcast = destination.family is Family.IPV4 and destination.value in self.plan.broadcasts
+            broadcast = (
+                destination.family is Family.IPV4 and destination.value in self.plan.broadcasts
+            )
             self._scopes[destination] = Scope.LINK if broadcast else scope_of(destination)
         return self._scopes[destination]
 
     def unanswered(self, origin: Endpoint, destination: Address) -> bool:
-        """Whether a packet stays on its link and is handed to all there, so that nobody answers it."""
-        if origin.segment not in self.plan.segments or (origin.device is not None and self._owner(destination) == origin.device):
+        """Whether a packet stays on its link and is handed to all there, so that nobody answers
+        it.
+        """
+        if origin.segment not in self.plan.segments or (
+            origin.device is not None and self._owner(destination) == origin.device
+        ):
             return False
         return self.scope(destination) is Scope.LINK and self._link(origin, destination) is not None
 
     def _link(self, origin: Endpoint, destination: Address) -> str | None:
-        """Return the segment on which a packet that is not routed is handed to all; None where it goes to one machine as any other."""
+        """Return the segment on which a packet that is not routed is handed to all; None where it
+        goes to one machine as any other.
+        """
         target = self._segment_of(destination)
         if target is None or target.outside:
             return origin.segment
@@ -264,30 +391,55 @@ class Forwarding(Routes):
         near = (
             {origin.segment}
             if origin.device is None
-            else {each.on for each in self._up(self.plan.devices[origin.device]) if each.in_family(destination.family)}
+            else {
+                each.on
+                for each in self._up(self.plan.devices[origin.device])
+                if each.in_family(destination.family)
+            }
         )
         return target.name if target.name in near else None
 
     def _to_all(self, origin: Endpoint, segment: str, destination: Address) -> list[Hop]:
-        """Return the moves of a packet to each device on a link; where there is none, to the link itself."""
+        """Return the moves of a packet to each device on a link; where there is none, to the link
+        itself.
+        """
         near = self.on_segment.get((segment, destination.family), [])
-        sending: list[Interface | Point | None] = [each for each in near if each.device == origin.device]
+        sending: list[Interface | Point | None] = [
+            each for each in near if each.device == origin.device
+        ]
         moves, nobody = [], []
         for attached in sending if origin.device is not None else [origin.at]:
-            frame = Frame(attached.mac if isinstance(attached, Interface) else origin.mac, group_mac(destination))
+            frame = Frame(
+                attached.mac if isinstance(attached, Interface) else origin.mac,
+                group_mac(destination),
+            )
             lead = self._from_host(origin, frame)
             for interface in near:
-                ports = None if interface.device == origin.device else self.wire.between(attached, interface)
+                ports = (
+                    None
+                    if interface.device == origin.device
+                    else self.wire.between(attached, interface)
+                )
                 if ports is not None:
                     itself = self.plan.devices[interface.device].itself
-                    inward = (Crossing(interface.point, Direction.INBOUND), Crossing(itself, Direction.INBOUND))
-                    moves.append(Hop((*lead, *self._crossed(ports, frame, destination.family), *inward), interface.device, True))
+                    inward = (
+                        Crossing(interface.point, Direction.INBOUND),
+                        Crossing(itself, Direction.INBOUND),
+                    )
+                    moves.append(
+                        Hop(
+                            (*lead, *self._crossed(ports, frame, destination.family), *inward),
+                            interface.device,
+                            True,
+                        )
+                    )
             last = self._crossed(self.wire.between(attached, None) or [], frame, destination.family)
             nobody.append(Hop((*lead, *last), None, True))
         return moves or list(dict.fromkeys(nobody))
 
     def told_gateways(self, origin: Endpoint, family: Family) -> list[Interface] | None:
-        """Return the interfaces, but those that are down, that a machine is told to hand packets to; None where it is told nothing.
+        """Return the interfaces, but those that are down, that a machine is told to hand packets
+        to; None where it is told nothing.
 
         It is told by its own line, else by the shared gateways of its subnet.
         """
@@ -295,18 +447,26 @@ class Forwarding(Routes):
         told = told or self._shared.get((origin.segment, family), [])
         if not told:
             return None
-        own = [self.plan.interface_of[address] for address in told if address in self.plan.interface_of]
+        own = [
+            self.plan.interface_of[address] for address in told if address in self.plan.interface_of
+        ]
         found = [interface for interface in own if not self.plan.is_down(interface)]
-        return list(dict.fromkeys([*found, *(each for address in told for each in self.answering(address))]))
+        return list(
+            dict.fromkeys([*found, *(each for address in told for each in self.answering(address))])
+        )
 
     def _gateways(self, origin: Endpoint, destination: Address) -> list[Interface]:
-        """Return the interfaces that a machine may hand a packet to: those it is told, else the nearest to the end."""
+        """Return the interfaces that a machine may hand a packet to: those it is told, else the
+        nearest to the end.
+        """
         told = self.told_gateways(origin, destination.family)
         if told is not None:
             return told
         near = self.on_segment.get((origin.segment, destination.family), [])
         if self.plan.static_routing:
-            return [interface for interface in near if self.has_route(interface.device, destination)] or near[:1]
+            return [
+                interface for interface in near if self.has_route(interface.device, destination)
+            ] or near[:1]
         target = self._segment_of(destination)
         if target is None or not near:
             return near[:1]
@@ -322,10 +482,11 @@ class Forwarding(Routes):
         destination: Address,
         sender: Endpoint | None = None,
     ) -> list[Hop]:
-        """Return the move to the machine on this segment that has the destination, or to nobody's address there.
+        """Return the move to the machine on this segment that has the destination, or to nobody's
+        address there.
 
-        To a shared gateway there is one for each device that answers, but for the one that sends it on. It comes from the
-        interface `attached`, or from a machine, the `sender`.
+        To a shared gateway there is one for each device that answers, but for the one that sends it
+        on. It comes from the interface `attached`, or from a machine, the `sender`.
         """
         gateway = self.plan.gateway_at.get(destination)
         if gateway is None or gateway.on != segment:
@@ -334,15 +495,28 @@ class Forwarding(Routes):
         answering = self.answering(destination)
         if not answering:
             lead = (*crossings, *self.unframed(Path(), sender).crossings) if sender else crossings
-            failure = Failure(FailureKind.DOWN, f"every device that answers for {destination} is down")
+            failure = Failure(
+                FailureKind.DOWN, f"every device that answers for {destination} is down"
+            )
             return [Hop(lead, None, True, failure)]
         mac = None if gateway.vrid is None else VRRP_MACS[destination.family] | gateway.vrid
-        frame = Frame(attached.mac if isinstance(attached, Interface) else sender.mac if sender else None, mac)
+        frame = Frame(
+            attached.mac if isinstance(attached, Interface) else sender.mac if sender else None, mac
+        )
         lead = (*crossings, *self._from_host(sender, frame)) if sender else crossings
-        return [self._to_gateway(lead, attached, each, frame, destination.family) for each in answering if each.device != near]
+        return [
+            self._to_gateway(lead, attached, each, frame, destination.family)
+            for each in answering
+            if each.device != near
+        ]
 
     def _to_gateway(
-        self, crossings: tuple[Crossing, ...], attached: Interface | Point | None, gateway: Interface, frame: Frame, family: Family
+        self,
+        crossings: tuple[Crossing, ...],
+        attached: Interface | Point | None,
+        gateway: Interface,
+        frame: Frame,
+        family: Family,
     ) -> Hop:
         """Return the move to a device that answers for a shared address."""
         ports = self.wire.between(attached, gateway)
@@ -350,7 +524,11 @@ class Forwarding(Routes):
             return Hop(crossings, None, True, self._no_cable(f"to {gateway.point}"))
         itself = Crossing(self.plan.devices[gateway.device].itself, Direction.INBOUND)
         crossed = self._crossed(ports, frame, family)
-        return Hop((*crossings, *crossed, Crossing(gateway.point, Direction.INBOUND), itself), gateway.device, True)
+        return Hop(
+            (*crossings, *crossed, Crossing(gateway.point, Direction.INBOUND), itself),
+            gateway.device,
+            True,
+        )
 
     def _delivered(
         self,
@@ -368,27 +546,45 @@ class Forwarding(Routes):
         here = owner is not None and owner.on == segment
         receiver = owner if here else host if host is not None and host.on == segment else None
         frame = Frame(
-            attached.mac if isinstance(attached, Interface) else sender.mac if sender else None, None if receiver is None else receiver.mac
+            attached.mac if isinstance(attached, Interface) else sender.mac if sender else None,
+            None if receiver is None else receiver.mac,
         )
         if sender is not None:
             crossings = (*crossings, *self._from_host(sender, frame))
-        ports = self.wire.between(attached, owner if here else host.at if host and host.on == segment else None)
+        ports = self.wire.between(
+            attached, owner if here else host.at if host and host.on == segment else None
+        )
         if ports is None:
             end = owner.point if owner else host.name if host else destination
-            failure = self._no_cable(f"to {end}: its switch is not joined to the one the packet comes from")
+            failure = self._no_cable(
+                f"to {end}: its switch is not joined to the one the packet comes from"
+            )
             return Hop(crossings, None, True, failure)
         if owner is not None and here:
             inward = Crossing(owner.point, Direction.INBOUND)
             crossed = self._crossed(ports, frame, destination.family)
-            return self._ended(Hop((*crossings, *crossed, inward), owner.device, False), owner, destination)
+            return self._ended(
+                Hop((*crossings, *crossed, inward), owner.device, False), owner, destination
+            )
         if target is not None and target.name != segment:
-            reason = f"it goes out to {segment}, but {host.name if host else destination} is in {target.name}"
+            reason = (
+                f"it goes out to {segment}, but {host.name if host else destination} is in "
+                f"{target.name}"
+            )
             return Hop(crossings, None, True, Failure(FailureKind.OTHER_OUTSIDE, reason))
         own = host if host is not None and host.on == segment else None
-        if sender is not None and target is not None and self._is_isolated(target, sender.at) and self._is_isolated(target, own and own.at):
+        if (
+            sender is not None
+            and target is not None
+            and self._is_isolated(target, sender.at)
+            and self._is_isolated(target, own and own.at)
+        ):
             # Its switch drops the frame, once the list at the sender's port has let it by.
             crossed = self._crossed(ports[: sender.at is not None], frame, destination.family)
-            reason = f"{sender.name} and {host.name if host else destination} are isolated from each other on {segment}"
+            reason = (
+                f"{sender.name} and {host.name if host else destination} are isolated from "
+                f"each other on {segment}"
+            )
             return Hop((*crossings, *crossed), None, True, Failure(FailureKind.ISOLATED, reason))
         crossed, last = self._crossed(ports, frame, destination.family), tuple[Crossing, ...]()
         if host is not None and host.on == segment:
@@ -396,14 +592,20 @@ class Forwarding(Routes):
         return Hop((*crossings, *crossed, *last), None, True)
 
     def _is_isolated(self, segment: Segment, port: Point | None) -> bool:
-        """Whether a machine of a subnet, at a port or at none, gets no frame of others that are so too."""
-        return segment.isolated or (port is not None and self.plan.devices[port.owner].ports[port.part].isolated)
+        """Whether a machine of a subnet, at a port or at none, gets no frame of others that are so
+        too.
+        """
+        return segment.isolated or (
+            port is not None and self.plan.devices[port.owner].ports[port.part].isolated
+        )
 
     def carriers(self, origin: Endpoint, destination: Address) -> set[Point]:
-        """Return the devices (`DEVICE itself`), interfaces and ports that a packet's ways depend on.
+        """Return the devices (`DEVICE itself`), interfaces and ports that a packet's ways depend
+        on.
 
-        These are those on any of the equally good paths, arrived or not, and on the ways of least cost by which gateways and next
-        hops are chosen, even where static routes lead elsewhere further on.
+        These are those on any of the equally good paths, arrived or not, and on the ways of least
+        cost by which gateways and next hops are chosen, even where static routes lead elsewhere
+        further on.
         """
         found: set[Point] = set()
         seen: set[str] = set()
@@ -417,24 +619,36 @@ class Forwarding(Routes):
         found.update(crossing.point for start, _ in starts for crossing in start.crossings)
         for name in (each for each in (origin.device, *origin.others) if each is not None):
             seen.add(name)
-            front += self.hops(name, destination)  # with the interface that it leaves by, of which no list is asked
+            front += self.hops(
+                name, destination
+            )  # with the interface that it leaves by, of which no list is asked
         while front:
             move = front.pop()
-            found.update(crossing.point for crossing in move.crossings if crossing.point.device is not None)
+            found.update(
+                crossing.point for crossing in move.crossings if crossing.point.device is not None
+            )
             if move.device is not None and not move.ends and move.device not in seen:
                 seen.add(move.device)
                 front += self.hops(move.device, destination)
         found |= self._toward(sorted(seen), destination) | self._dear_exits(destination)
-        return found | {self.plan.devices[point.owner].itself for point in found if point.device is not None}
+        return found | {
+            self.plan.devices[point.owner].itself for point in found if point.device is not None
+        }
 
     def _toward(self, names: list[str], destination: Address) -> set[Point]:
-        """Return the interfaces on the ways of least cost from some devices to a destination, whatever routes are written."""
+        """Return the interfaces on the ways of least cost from some devices to a destination,
+        whatever routes are written.
+        """
         found: set[Point] = set()
         costs, target = self.costs_to(destination), self._segment_of(destination)
         front, seen = [name for name in names if name in costs], set(names)
         while front:
             name = front.pop()
-            found.update(each.point for each in self._up(self.plan.devices[name]) if target is not None and each.on == target.name)
+            found.update(
+                each.point
+                for each in self._up(self.plan.devices[name])
+                if target is not None and each.on == target.name
+            )
             for interface, neighbour, cost in self.costs.links(name, destination.family):
                 if begins(costs[name], costs.get(neighbour.device, FAR), cost):
                     found |= {interface.point, neighbour.point}
@@ -444,9 +658,17 @@ class Forwarding(Routes):
         return found
 
     def _dear_exits(self, destination: Address) -> set[Point]:
-        """Return the interfaces without which ways to an address would cost less: those of devices that must hand out what others would cheaper."""
-        family, exits, costs = destination.family, self.exits(destination), self.costs_to(destination)
-        dear = [name for name in exits.last if self.costs.onward(name, family, costs)[0] < costs[name]]
+        """Return the interfaces without which ways to an address would cost less: those of devices
+        that must hand out what others would cheaper.
+        """
+        family, exits, costs = (
+            destination.family,
+            self.exits(destination),
+            self.costs_to(destination),
+        )
+        dear = [
+            name for name in exits.last if self.costs.onward(name, family, costs)[0] < costs[name]
+        ]
         return {each.point for name in dear for each in self.ends_at(destination)[name]}
 
     def _no_cable(self, where: str) -> Failure:

@@ -1,8 +1,9 @@
 """Layer 2: the switch ports that a frame passes between two machines of one subnet.
 
-Switches are joined port to port and never in a ring, so there is one way between any two of them. A machine is at a
-port, inside a switch (an interface of a switch with ports), or hangs on the subnet itself, where no port is known.
-Switches that no cable joins pass no frames to each other, not even on one subnet.
+Switches are joined port to port and never in a ring, so there is one way between any two of them. A
+machine is at a port, inside a switch (an interface of a switch with ports), or hangs on the subnet
+itself, where no port is known. Switches that no cable joins pass no frames to each other, not even
+on one subnet.
 """
 
 from __future__ import annotations
@@ -29,11 +30,14 @@ class Wire:
                         if (near, far) not in self._cables.setdefault(near.owner, []):
                             self._cables[near.owner].append((near, far))
 
-    def between(self, start: Interface | Point | None, end: Interface | Point | None) -> Ports | None:
-        """Return the ports crossed from one machine to another, or None when both are at or in a switch and no cable joins these.
+    def between(
+        self, start: Interface | Point | None, end: Interface | Point | None
+    ) -> Ports | None:
+        """Return the ports crossed from one machine to another, or None when both are at or in a
+        switch and no cable joins these.
 
-        What is down joins nothing.
-        A machine is given by its port, by its interface, or by None when it hangs on the subnet itself.
+        What is down joins nothing. A machine is given by its port, by its interface, or by None
+        when it hangs on the subnet itself.
         """
         (first, start_port), (last, end_port) = self._attachment(start), self._attachment(end)
         if any(port is not None and self._is_down(port) for port in (start_port, end_port)):
@@ -49,10 +53,14 @@ class Wire:
 
     def _is_down(self, port: Point) -> bool:
         """Whether a port or its switch is down."""
-        return bool(self._down) and (port in self._down or self.plan.devices[port.owner].itself in self._down)
+        return bool(self._down) and (
+            port in self._down or self.plan.devices[port.owner].itself in self._down
+        )
 
     def switch_of(self, machine: Interface | Point | None) -> str | None:
-        """Return the switch that a machine is at or in; None for one that hangs on the subnet itself."""
+        """Return the switch that a machine is at or in; None for one that hangs on the subnet
+        itself.
+        """
         return self._attachment(machine)[0]
 
     def _attachment(self, machine: Interface | Point | None) -> tuple[str | None, Point | None]:
@@ -74,6 +82,10 @@ class Wire:
                 return ways[switch]
             for near, far in self._cables.get(switch, []):
                 if far.owner not in ways:
-                    ways[far.owner] = [*ways[switch], (near, Direction.OUTBOUND), (far, Direction.INBOUND)]
+                    ways[far.owner] = [
+                        *ways[switch],
+                        (near, Direction.OUTBOUND),
+                        (far, Direction.INBOUND),
+                    ]
                     front.append(far.owner)
         return None

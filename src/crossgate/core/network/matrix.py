@@ -1,10 +1,13 @@
-"""The ways between all address classes of a network at once, a number for every sender and destination.
+"""The ways between all address classes of a network at once, a number for every sender and
+destination.
 
-1. What follows for a packet that has come into a device is a row for each device, made column by column (`columns`), with
-   the last hops to each destination put in.
-2. What a machine sends comes into its gateway, what a device sends into its neighbours: its row is that of the next device
-   with the tokens of the hop before each sequence, each different number once. Where several are as good, the rows are united.
-3. What does not go by a gateway or by cost (to the sender's own link, by a static route) is asked pair by pair.
+1. What follows for a packet that has come into a device is a row for each device, made column by
+   column (`columns`), with the last hops to each destination put in.
+2. What a machine sends comes into its gateway, what a device sends into its neighbours: its row is
+   that of the next device with the tokens of the hop before each sequence, each different number
+   once. Where several are as good, the rows are united.
+3. What does not go by a gateway or by cost (to the sender's own link, by a static route) is asked
+   pair by pair.
 """
 
 from __future__ import annotations
@@ -40,8 +43,14 @@ class Matrix:
         self._segments = [self._network.plan.segment_of(end.address) for end in ends]
         self._on: dict[str, list[int]] = {}
         for column, segment in enumerate(self._segments):
-            self._on.setdefault("" if segment is None or segment.outside else segment.name, []).append(column)
-        self._scoped = [column for column, end in enumerate(ends) if self._network.scope(end.address) is not None]
+            self._on.setdefault(
+                "" if segment is None or segment.outside else segment.name, []
+            ).append(column)
+        self._scoped = [
+            column
+            for column, end in enumerate(ends)
+            if self._network.scope(end.address) is not None
+        ]
         self._nowhere = sorted(set(self._scoped) & set(self._on.get("", ())))
         self._inward, self._costs = self._devices()
         self._different: dict[int, tuple[Numbers, NDArray[np.intp]]] = {}
@@ -62,7 +71,9 @@ class Matrix:
         return int(self.numbers[self.row[one], other]), int(self.numbers[self.row[other], one])
 
     def _devices(self) -> tuple[Numbers, Numbers]:
-        """Return for each device what follows for a packet that has come into it, and what its ways cost, by destination."""
+        """Return for each device what follows for a packet that has come into it, and what its ways
+        cost, by destination.
+        """
         graphs, names = self.graphs, self.graphs.names
         inward = np.full((len(names), len(self.ends)), self._lost, dtype=np.int32)
         costs = np.full((len(names), len(self.ends)), FAR, dtype=np.int32)
@@ -78,27 +89,41 @@ class Matrix:
             if column in scoped:
                 continue  # whoever gets it hands it on no further
             if following not in parted:
-                different, inverse = np.unique(np.array(following.numbers, dtype=np.int32), return_inverse=True)
+                different, inverse = np.unique(
+                    np.array(following.numbers, dtype=np.int32), return_inverse=True
+                )
                 parted[following] = different.tolist(), inverse
             nodes, inverse = parted[following]
-            inward[:, column] = np.array([graphs.placed_out(node, end.address) for node in nodes], dtype=np.int32)[inverse]
+            inward[:, column] = np.array(
+                [graphs.placed_out(node, end.address) for node in nodes], dtype=np.int32
+            )[inverse]
         return inward, costs
 
     def _prepended(self, tokens: tuple[int, ...], device: int) -> Numbers:
-        """Return what follows for a packet that meets tokens and comes into a device, by destination."""
+        """Return what follows for a packet that meets tokens and comes into a device, by
+        destination.
+        """
         if not tokens:
             same: Numbers = self._inward[device]
             return same
         if device not in self._different:
             self._different[device] = np.unique(self._inward[device], return_inverse=True)
         different, inverse = self._different[device]
-        found: Numbers = np.array([self._nodes.prepend(tokens, node) for node in different.tolist()], dtype=np.int32)[inverse]
+        found: Numbers = np.array(
+            [self._nodes.prepend(tokens, node) for node in different.tolist()], dtype=np.int32
+        )[inverse]
         return found
 
-    def _united(self, lead: tuple[int, ...], choices: Sequence[Edge], taken: NDArray[np.bool_] | None) -> Numbers:
-        """Return what follows for a packet that meets `lead` and then goes on by one of the edges that are `taken`, by destination."""
+    def _united(
+        self, lead: tuple[int, ...], choices: Sequence[Edge], taken: NDArray[np.bool_] | None
+    ) -> Numbers:
+        """Return what follows for a packet that meets `lead` and then goes on by one of the edges
+        that are `taken`, by destination.
+        """
         rows = [
-            np.full(len(self.ends), self._nodes.prepend(lead + each.tokens, self._lost), dtype=np.int32)
+            np.full(
+                len(self.ends), self._nodes.prepend(lead + each.tokens, self._lost), dtype=np.int32
+            )
             if each.lost
             else self._prepended(lead + each.tokens, each.device)
             for each in choices
@@ -109,7 +134,11 @@ class Matrix:
         if taken is not None:
             stacked = np.where(taken, stacked, -1)
         found: Numbers = stacked.max(axis=0)
-        several = np.flatnonzero((stacked != found).any(axis=0) if taken is None else ((stacked != found) & taken).any(axis=0))
+        several = np.flatnonzero(
+            (stacked != found).any(axis=0)
+            if taken is None
+            else ((stacked != found) & taken).any(axis=0)
+        )
         if several.size:
             different, inverse = np.unique(stacked[:, several], axis=1, return_inverse=True)
             united = [self._nodes.union(frozenset(nodes) - {-1}) for nodes in different.T.tolist()]
@@ -121,7 +150,9 @@ class Matrix:
         if self._network.sends_nothing(origin):
             return np.full(len(self.ends), self._lost, dtype=np.int32)
         if origin.others:
-            return self._alone(np.empty(len(self.ends), dtype=np.int32), origin, range(len(self.ends)))
+            return self._alone(
+                np.empty(len(self.ends), dtype=np.int32), origin, range(len(self.ends))
+            )
         if origin.device is None:
             found = self._by_machine(origin)
         else:
@@ -148,15 +179,23 @@ class Matrix:
             for gateway in near:
                 hop = self._network.toward(origin, gateway)
                 choices.append(Edge(self.graphs.block(hop), number[gateway.device], hop.ends))
-            taken = None if told is not None or len(near) == 1 else self._nearest([number[each.device] for each in near])
+            taken = (
+                None
+                if told is not None or len(near) == 1
+                else self._nearest([number[each.device] for each in near])
+            )
             nobody = self._united((), choices, taken)
         else:
-            lead = self.graphs.block(Hop(self._network.unframed(Path(), origin).crossings, None, True))
+            lead = self.graphs.block(
+                Hop(self._network.unframed(Path(), origin).crossings, None, True)
+            )
             nobody[:] = self._nodes.prepend(lead, self._lost)
         return self._on_link(nobody.copy(), origin, [origin.segment])
 
     def _nearest(self, devices: list[int]) -> NDArray[np.bool_]:
-        """Return which of some gateways are the nearest to each destination; the first one where none has a way."""
+        """Return which of some gateways are the nearest to each destination; the first one where
+        none has a way.
+        """
         if self._network.plan.static_routing:
             able = np.array([self._able[device] for device in devices])
         else:
@@ -168,7 +207,10 @@ class Matrix:
     def _able(self) -> dict[int, list[bool]]:
         """Which destinations each device knows a way to, where all routes are written."""
         names = enumerate(self.graphs.names)
-        return {device: [self._network.has_route(name, end.address) for end in self.ends] for device, name in names}
+        return {
+            device: [self._network.has_route(name, end.address) for end in self.ends]
+            for device, name in names
+        }
 
     def _by_device(self, origin: Endpoint) -> Numbers:
         graphs, edges = self.graphs, self.graphs.edges()
@@ -179,16 +221,24 @@ class Matrix:
         own = edges.own[device]
         if own:
             taken = chosen(self._costs[[each.device for each in own]], [each.cost for each in own])
-            found = np.where(taken.any(axis=0), self._united(lead, own, taken), lost).astype(np.int32)
+            found = np.where(taken.any(axis=0), self._united(lead, own, taken), lost).astype(
+                np.int32
+            )
         interfaces = self._network.plan.devices[origin.device].interfaces.values()
         here = list(dict.fromkeys(interface.on for interface in interfaces))
         return self._on_link(self._alone(found, origin, self._routed), origin, here)
 
     @cached_property
     def _routed(self) -> list[int]:
-        """The destinations to which devices send by other rules than cost, but for those that nothing is routed to."""
+        """The destinations to which devices send by other rules than cost, but for those that
+        nothing is routed to.
+        """
         unrouted = set(self._nowhere)
-        return [column for column, end in enumerate(self.ends) if column not in unrouted and not self.graphs.by_cost(end.address)]
+        return [
+            column
+            for column, end in enumerate(self.ends)
+            if column not in unrouted and not self.graphs.by_cost(end.address)
+        ]
 
     def _on_link(self, found: Numbers, origin: Endpoint, segments: list[str]) -> Numbers:
         """Return a row with what is sent on the sender's own links."""
@@ -198,7 +248,9 @@ class Matrix:
         return self._alone(found, origin, near)
 
     def _unrouted(self, found: Numbers, origin: Endpoint) -> Numbers:
-        """Return a row with what is sent to addresses that nothing is routed to and that are in no subnet: all fare alike."""
+        """Return a row with what is sent to addresses that nothing is routed to and that are in no
+        subnet: all fare alike.
+        """
         told: dict[tuple[bool, int | None], int] = {}
         for column in self._nowhere:
             address = self.ends[column].address
@@ -209,14 +261,20 @@ class Matrix:
             found[column] = told[key]
         return found
 
-    def meeting(self, tokens: int, arriving: bool = False) -> Iterator[tuple[int, NDArray[np.bool_]]]:
-        """Yield the rows that meet any of a set of tokens (a bit each), with which of their columns do (`WayGraphs.met`)."""
+    def meeting(
+        self, tokens: int, arriving: bool = False
+    ) -> Iterator[tuple[int, NDArray[np.bool_]]]:
+        """Yield the rows that meet any of a set of tokens (a bit each), with which of their columns
+        do (`WayGraphs.met`).
+        """
         seen, meets = (np.zeros(len(self._nodes.of), dtype=bool) for _ in range(2))
         for row, met in enumerate(self._met[arriving]):
             if met & tokens:
                 new = self._parted[row][~seen[self._parted[row]]]
                 seen[new] = True
-                meets[new] = [bool(self.graphs.met(node, arriving) & tokens) for node in new.tolist()]
+                meets[new] = [
+                    bool(self.graphs.met(node, arriving) & tokens) for node in new.tolist()
+                ]
                 yield row, meets[self.numbers[row]]
 
     @cached_property
@@ -233,8 +291,13 @@ class Matrix:
         return found
 
     def alike(self, one: int, other: int, among: NDArray[np.intp]) -> bool:
-        """Whether what two ends send to some others, and what these send to them, has the same numbers."""
-        rows, columns = self.numbers[self.row[[one, other]]][:, among], self.numbers[self.row[among]][:, [one, other]]
+        """Whether what two ends send to some others, and what these send to them, has the same
+        numbers.
+        """
+        rows, columns = (
+            self.numbers[self.row[[one, other]]][:, among],
+            self.numbers[self.row[among]][:, [one, other]],
+        )
         return bool((rows[0] == rows[1]).all() and (columns[:, 0] == columns[:, 1]).all())
 
     @cached_property

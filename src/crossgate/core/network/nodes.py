@@ -1,7 +1,8 @@
-"""Sets of sequences of tokens as numbers: equal sets have equal numbers, however they were put together.
+"""Sets of sequences of tokens as numbers: equal sets have equal numbers, however they were put
+together.
 
-A node is the smallest deterministic automaton of a set: how the sequences end that end here, and a child for each token
-that others go on with. Children have smaller numbers than their parents.
+A node is the smallest deterministic automaton of a set: how the sequences end that end here, and a
+child for each token that others go on with. Children have smaller numbers than their parents.
 """
 
 from __future__ import annotations
@@ -82,11 +83,15 @@ class Nodes:
                     for token, child in node.children:
                         children.setdefault(token, set()).add(child)
                 beneath = {token: frozenset(each) for token, each in children.items()}
-                waiting = [each for each in beneath.values() if len(each) > 1 and each not in self._unions]
+                waiting = [
+                    each for each in beneath.values() if len(each) > 1 and each not in self._unions
+                ]
                 if waiting:
                     left += waiting
                     continue
-                merged = tuple(sorted((token, self._united(each)) for token, each in beneath.items()))
+                merged = tuple(
+                    sorted((token, self._united(each)) for token, each in beneath.items())
+                )
                 self._unions[several] = self._intern(frozenset(ends), merged)
             left.pop()
         return self._united(numbers)
@@ -99,7 +104,10 @@ class Nodes:
         found: dict[int, int] = {}
         for each in self.below(number):
             node = self.of[each]
-            numbers = {found[child] if token in tokens else self.prepend((token,), found[child]) for token, child in node.children}
+            numbers = {
+                found[child] if token in tokens else self.prepend((token,), found[child])
+                for token, child in node.children
+            }
             found[each] = self.union(frozenset((*numbers, *map(self.ending, node.ends))))
         return found[number]
 
@@ -112,11 +120,15 @@ class Nodes:
         if number not in self._counts:
             for each in self.below(number):
                 node = self.of[each]
-                self._counts[each] = len(node.ends) + sum(self._counts[child] for _, child in node.children)
+                self._counts[each] = len(node.ends) + sum(
+                    self._counts[child] for _, child in node.children
+                )
         return self._counts[number]
 
     def sequences(self, number: int) -> list[Sequence]:
-        """Return the sequences of a node. Raises `TooManyPieces` when they are more than `MOST_WAYS`."""
+        """Return the sequences of a node. Raises `TooManyPieces` when they are more than
+        `MOST_WAYS`.
+        """
         if self.count(number) > MOST_WAYS:
             raise too_many_ways()
         found: list[Sequence] = []
@@ -142,5 +154,6 @@ class Nodes:
 def too_many_ways() -> TooManyPieces:
     """Return what is raised where ways would have to be looked at one by one, and are too many."""
     return TooManyPieces(
-        f"the equal paths there meet the lists in more than {MOST_WAYS:,} different ways, which are not looked at one by one"
+        f"the equal paths there meet the lists in more than {MOST_WAYS:,} different ways, which "
+        "are not looked at one by one"
     )

@@ -1,4 +1,6 @@
-"""The values of routing: where a conversation starts and ends, what a packet crosses, its steps and its whole way."""
+"""The values of routing: where a conversation starts and ends, what a packet crosses, its steps and
+its whole way.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,8 @@ from crossgate.core.network.failure import Failure
 class Crossing(NamedTuple):
     """A packet passing a place in one direction, or the frame that carries it.
 
-    For a frame at a place with an ethernet list, `rulings` are the lines of that which may decide it; None for the packet.
+    For a frame at a place with an ethernet list, `rulings` are the lines of that which may decide
+    it; None for the packet.
     """
 
     point: Point
@@ -22,7 +25,9 @@ class Crossing(NamedTuple):
 
     @property
     def remembered_by(self) -> str | None:
-        """The device or host that, where it is stateful, asks no list here about what it has let by; None for a frame."""
+        """The device or host that, where it is stateful, asks no list here about what it has let
+        by; None for a frame.
+        """
         if self.rulings is not None:
             return None
         return self.point.owner if self.point.kind is PointKind.HOST else self.point.device
@@ -34,12 +39,14 @@ class Crossing(NamedTuple):
 
 
 class Endpoint(NamedTuple):
-    """Where a conversation starts or ends: a host, a device, or an address that nobody has been given.
+    """Where a conversation starts or ends: a host, a device, or an address that nobody has been
+    given.
 
-    `segment` is the subnet or outside it is on, `at` its switch port, `gateways` the gateways it is told to use. For a
-    device, `device` is its name and `segment` that of the interface with the address; `others` are those that answer for a
-    shared gateway's address as well. `follows` is the host's own place, where lists follow it; `mac` its hardware address, where
-    the plan has ethernet lists.
+    `segment` is the subnet or outside it is on, `at` its switch port, `gateways` the gateways it is
+    told to use. For a device, `device` is its name and `segment` that of the interface with the
+    address; `others` are those that answer for a shared gateway's address as well. `follows` is the
+    host's own place, where lists follow it; `mac` its hardware address, where the plan has ethernet
+    lists.
     """
 
     name: str
@@ -55,15 +62,24 @@ class Endpoint(NamedTuple):
     @property
     def sender(self) -> tuple[object, ...]:
         """All of it that says which way its packets go, and what they meet."""
-        return self.device, self.segment, self.at, self.gateways, self.follows, self.others, self.mac
+        return (
+            self.device,
+            self.segment,
+            self.at,
+            self.gateways,
+            self.follows,
+            self.others,
+            self.mac,
+        )
 
 
 class Path(NamedTuple):
-    """The way of a packet: what it crosses, and whether it arrives; the `failure` is why it does not.
+    """The way of a packet: what it crosses, and whether it arrives; the `failure` is why it does
+    not.
 
-    `devices` are those that route it, the sender too; `entered` those that it comes into.
-    `forks` tells that somewhere on the way another next device was as good. `on_link` tells that the packet is for an address
-    to which nothing is routed, so that nobody answers it.
+    `devices` are those that route it, the sender too; `entered` those that it comes into. `forks`
+    tells that somewhere on the way another next device was as good. `on_link` tells that the packet
+    is for an address to which nothing is routed, so that nobody answers it.
     """
 
     crossings: tuple[Crossing, ...] = ()
@@ -86,7 +102,8 @@ class Path(NamedTuple):
 
 
 class Hop(NamedTuple):
-    """A step of a packet: what it crosses, and the device that it comes into then, None for the machine that it is handed to.
+    """A step of a packet: what it crosses, and the device that it comes into then, None for the
+    machine that it is handed to.
 
     Where it `ends` the packet has arrived, unless there is a `failure`.
     """

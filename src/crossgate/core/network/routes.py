@@ -1,7 +1,8 @@
-"""What routes a device has: connected prefixes, static routes, and computed routes of least cost between the devices of one plan.
+"""What routes a device has: connected prefixes, static routes, and computed routes of least cost
+between the devices of one plan.
 
-The longest prefix wins, and of equally long ones connected beats static beats computed. Each family is a network of its own; an
-outside joins no devices. Whoever is down has no interface here.
+The longest prefix wins, and of equally long ones connected beats static beats computed. Each family
+is a network of its own; an outside joins no devices. Whoever is down has no interface here.
 """
 
 from __future__ import annotations
@@ -18,7 +19,9 @@ from crossgate.core.network.failure import Failure, FailureKind
 
 
 class NextHop(NamedTuple):
-    """A choice of a device: out of `interface` to `neighbour`'s interface, or to the machine itself (None)."""
+    """A choice of a device: out of `interface` to `neighbour`'s interface, or to the machine itself
+    (None).
+    """
 
     interface: Interface
     neighbour: Interface | None
@@ -43,8 +46,12 @@ class Routes:
         self._prefixes: dict[tuple[str, Family], dict[int, dict[int, list[Interface]]]] = {}
 
     def has_route(self, name: str, destination: Address) -> bool:
-        """Whether a device knows a way to an address: it has the address itself, or a route to it."""
-        return self._owner(destination) == name or not isinstance(self._next_hops(self.plan.devices[name], destination), Failure)
+        """Whether a device knows a way to an address: it has the address itself, or a route to
+        it.
+        """
+        return self._owner(destination) == name or not isinstance(
+            self._next_hops(self.plan.devices[name], destination), Failure
+        )
 
     def _next_hops(self, device: Device, destination: Address) -> list[NextHop] | Failure:
         """Return a device's best next hops to an address, by device name, or why it has none."""
@@ -61,15 +68,26 @@ class Routes:
         for wildcard, interfaces in self._connected(device, family).items():
             near = interfaces.get(value & ~wildcard)
             if near is not None:
-                hops, best = [NextHop(interface, None) for interface in near], (family.bits - wildcard.bit_length(), 2)
+                hops, best = (
+                    [NextHop(interface, None) for interface in near],
+                    (family.bits - wildcard.bit_length(), 2),
+                )
                 break
         for route in device.routes:
             rank = (route.destination.prefix_length, 1)
-            if route.destination.family is not family or not route.destination.contains(value) or rank < best:
+            if (
+                route.destination.family is not family
+                or not route.destination.contains(value)
+                or rank < best
+            ):
                 continue
             through = self._static_next_hops(device, route.via)
             if rank == best and isinstance(hops, list):
-                hops = hops if isinstance(through, Failure) else sorted([*hops, *through], key=_by_device)
+                hops = (
+                    hops
+                    if isinstance(through, Failure)
+                    else sorted([*hops, *through], key=_by_device)
+                )
             else:
                 hops, best = through, rank
         if (self.computed_length(destination), 0) > best:
@@ -77,7 +95,9 @@ class Routes:
         return hops
 
     def instead_of(self, device: Device, route: Route) -> list[tuple[Pattern, str]]:
-        """Return the prefixes in a static route's that the device never takes it for, each with the sort of route that it takes."""
+        """Return the prefixes in a static route's that the device never takes it for, each with the
+        sort of route that it takes.
+        """
         family, length = route.destination.family, route.destination.prefix_length
         found = [
             (prefix(Address(family, value), family.bits - wildcard.bit_length()), "connected")
@@ -85,22 +105,42 @@ class Routes:
             for value in interfaces
             if family.bits - wildcard.bit_length() >= length
         ]
-        found += [(each.destination, "static") for each in device.routes if each.destination.prefix_length > length]
+        found += [
+            (each.destination, "static")
+            for each in device.routes
+            if each.destination.prefix_length > length
+        ]
         if not self.plan.static_routing:
-            blocks = [each for segment in self.plan.segments.values() if not segment.outside for each in segment.prefixes]
+            blocks = [
+                each
+                for segment in self.plan.segments.values()
+                if not segment.outside
+                for each in segment.prefixes
+            ]
             found += [
                 (each, "computed")
                 for each in blocks
-                if each.family is family and each.prefix_length > length and device.name in self.costs_to(Address(family, each.first))
+                if each.family is family
+                and each.prefix_length > length
+                and device.name in self.costs_to(Address(family, each.first))
             ]
-        return [(each, sort) for each, sort in found if each.family is family and route.destination.covers(each)]
+        return [
+            (each, sort)
+            for each, sort in found
+            if each.family is family and route.destination.covers(each)
+        ]
 
     def _static_next_hops(self, device: Device, via: Address | None) -> list[NextHop] | Failure:
-        """Return the hops to a static route's next device, by each interface on its subnet, or why there are none."""
+        """Return the hops to a static route's next device, by each interface on its subnet, or why
+        there are none.
+        """
         if via is None:
             return Failure(FailureKind.DISCARDED, f"discarded at {device.name}")
         lead = f"{device.name}'s route goes by {via}, "
-        connected = (interfaces.get(via.value & ~wildcard) for wildcard, interfaces in self._connected(device, via.family).items())
+        connected = (
+            interfaces.get(via.value & ~wildcard)
+            for wildcard, interfaces in self._connected(device, via.family).items()
+        )
         near = next(filter(None, connected), [])
         if via in self.plan.gateway_at:
             others = [each for each in self.answering(via) if each.device != device.name]
@@ -114,37 +154,57 @@ class Routes:
         if neighbour is None and not outside:
             return Failure(FailureKind.NEXT_HOP, f"{lead}and no device has that address")
         if neighbour is not None and outside:
-            across = f"which is {neighbour.device} across {on}, and an outside is no way between two devices; join them by a subnet"
+            across = (
+                f"which is {neighbour.device} across {on}, and an outside is no way between "
+                "two devices; join them by a subnet"
+            )
             return Failure(FailureKind.NEXT_HOP, lead + across)
         return [NextHop(interface, neighbour) for interface in near]
 
     def _connected(self, device: Device, family: Family) -> dict[int, dict[int, list[Interface]]]:
-        """Return a device's interfaces by their connected prefixes: by wildcard, the longest prefix first, then by value."""
+        """Return a device's interfaces by their connected prefixes: by wildcard, the longest prefix
+        first, then by value.
+        """
         key = (device.name, family)
         if key not in self._prefixes:
             found: dict[int, dict[int, list[Interface]]] = {}
             for interface in self._up(device):
                 for block in dict.fromkeys(own.connected for own in interface.in_family(family)):
-                    found.setdefault(block.wildcard, {}).setdefault(block.value, []).append(interface)
+                    found.setdefault(block.wildcard, {}).setdefault(block.value, []).append(
+                        interface
+                    )
             self._prefixes[key] = dict(sorted(found.items()))
         return self._prefixes[key]
 
     def computed_length(self, destination: Address) -> int:
-        """Return the length of the prefix that computed paths to an address are known by; -1 where there are none."""
+        """Return the length of the prefix that computed paths to an address are known by; -1 where
+        there are none.
+        """
         target = self._segment_of(destination)
         if self.plan.static_routing or target is None:
             return -1
         blocks = () if target.outside else target.prefixes
         family, value = destination
-        return next((block.prefix_length for block in blocks if block.family is family and block.contains(value)), 0)
+        return next(
+            (
+                block.prefix_length
+                for block in blocks
+                if block.family is family and block.contains(value)
+            ),
+            0,
+        )
 
     def _computed(self, device: Device, destination: Address) -> list[NextHop]:
         """Return the next hops of the ways that cost the least."""
         exits = self.exits(destination)
         own = dict(exits.costs).get(device.name, FAR)
-        cost, links = self.costs.onward(device.name, destination.family, self.costs.to(exits, destination.family))
+        cost, links = self.costs.onward(
+            device.name, destination.family, self.costs.to(exits, destination.family)
+        )
         last = device.name in exits.last
-        here = self.ends_at(destination)[device.name] if own != FAR and (last or own <= cost) else []
+        here = (
+            self.ends_at(destination)[device.name] if own != FAR and (last or own <= cost) else []
+        )
         found = [NextHop(interface, None) for interface in here]
         if last or own < cost:
             return found
@@ -152,7 +212,11 @@ class Routes:
 
     def _up(self, device: Device) -> Iterator[Interface]:
         """Yield the interfaces of a device that carry something."""
-        return (interface for interface in device.interfaces.values() if not self.plan.is_down(interface))
+        return (
+            interface
+            for interface in device.interfaces.values()
+            if not self.plan.is_down(interface)
+        )
 
     def owner(self, destination: Address) -> Interface | None:
         """Return the interface with an address, unless it is down."""
@@ -165,16 +229,23 @@ class Routes:
         return interface.device if interface else None
 
     def answering(self, address: Address) -> list[Interface]:
-        """Return the interfaces, but those that are down, of the devices that answer for a shared gateway's address, as they are written."""
+        """Return the interfaces, but those that are down, of the devices that answer for a shared
+        gateway's address, as they are written.
+        """
         gateway = self.plan.gateway_at.get(address)
-        own = () if gateway is None else (self.plan.devices[point.owner].interfaces[point.part] for point in gateway.by)
+        own = (
+            ()
+            if gateway is None
+            else (self.plan.devices[point.owner].interfaces[point.part] for point in gateway.by)
+        )
         return [interface for interface in own if not self.plan.is_down(interface)]
 
     def ends_at(self, destination: Address) -> dict[str, list[Interface]]:
-        """Return the devices at which computed ways to an address can end, each with its interfaces, by name, that it hands packets out by.
+        """Return the devices at which computed ways to an address can end, each with its
+        interfaces, by name, that it hands packets out by.
 
-        These are the interfaces with an address of their own in the prefix, and on an outside, for a device without such, those
-        that cost the least.
+        These are the interfaces with an address of their own in the prefix, and on an outside, for
+        a device without such, those that cost the least.
         """
         if destination not in self._ends:
             self._ends[destination] = self._ending(destination)
@@ -195,16 +266,30 @@ class Routes:
             for each in others:
                 if self.costs.leaving(each) == least[each.device]:
                     found.setdefault(each.device, []).append(each)
-        return {name: sorted(interfaces, key=lambda each: each.name) for name, interfaces in found.items()}
+        return {
+            name: sorted(interfaces, key=lambda each: each.name)
+            for name, interfaces in found.items()
+        }
 
     def _is_connected(self, interface: Interface, destination: Address) -> bool:
-        return any(own.connected.contains(destination.value) for own in interface.in_family(destination.family))
+        return any(
+            own.connected.contains(destination.value)
+            for own in interface.in_family(destination.family)
+        )
 
     def exits(self, destination: Address) -> Exits:
-        """Return where computed ways to an address end: at the devices that are connected to it, else at any on its outside."""
+        """Return where computed ways to an address end: at the devices that are connected to it,
+        else at any on its outside.
+        """
         if destination not in self._exits:
             owner, ends = self._owner(destination), self.ends_at(destination)
-            last = ends if owner is not None else [name for name, near in ends.items() if self._is_connected(near[0], destination)]
+            last = (
+                ends
+                if owner is not None
+                else [
+                    name for name, near in ends.items() if self._is_connected(near[0], destination)
+                ]
+            )
             self._exits[destination] = Exits(self._least(ends), frozenset(last), owner)
         return self._exits[destination]
 
@@ -216,14 +301,19 @@ class Routes:
         return self.costs.to(self.exits(destination), destination.family)
 
     def distance(self, start: str, end: str, family: Family) -> int:
-        """Return what the way from one segment to another costs: 0 for the same one, `FAR` when there is no way."""
+        """Return what the way from one segment to another costs: 0 for the same one, `FAR` when
+        there is no way.
+        """
         if start == end:
             return 0
         ends: dict[str, list[Interface]] = {}
         for each in self.on_segment.get((end, family), []):
             ends.setdefault(each.device, []).append(each)
         costs = self.costs.to(Exits(self._least(ends), frozenset(ends)), family)
-        return min((costs.get(each.device, FAR) for each in self.on_segment.get((start, family), [])), default=FAR)
+        return min(
+            (costs.get(each.device, FAR) for each in self.on_segment.get((start, family), [])),
+            default=FAR,
+        )
 
 
 def _by_device(hop: NextHop) -> tuple[str, str]:

@@ -1,4 +1,6 @@
-"""What packets meet on all their ways from one end to another: a graph step by step, and one passage of it after the other."""
+"""What packets meet on all their ways from one end to another: a graph step by step, and one
+passage of it after the other.
+"""
 
 from __future__ import annotations
 
@@ -10,11 +12,15 @@ from crossgate.core.network.nodes import Nodes, Outcome, Sequence
 from crossgate.core.network.paths import Crossing
 
 Token = Crossing | str
-"""A place with a list, crossed in a direction by packets or by frames; or the name of a stateful device that is passed."""
+"""A place with a list, crossed in a direction by packets or by frames; or the name of a stateful
+device that is passed.
+"""
 
 
 class Passage(NamedTuple):
-    """What packets meet on one way: the places with lists in order, the stateful devices with lists, and whether they arrive."""
+    """What packets meet on one way: the places with lists in order, the stateful devices with
+    lists, and whether they arrive.
+    """
 
     crossings: tuple[Crossing, ...]
     stateful: frozenset[str]
@@ -22,7 +28,8 @@ class Passage(NamedTuple):
 
 
 class Step(NamedTuple):
-    """What follows for all that have come so far: how those end that meet nothing more, and what the others meet next.
+    """What follows for all that have come so far: how those end that meet nothing more, and what
+    the others meet next.
 
     Each of the `moves` is a token by its number and the step that follows behind it.
     """
@@ -32,13 +39,17 @@ class Step(NamedTuple):
 
 
 class WayGraph:
-    """What packets from one end to another meet on their different ways; `count` is how many there are, the `first` is that of all paths'.
+    """What packets from one end to another meet on their different ways; `count` is how many there
+    are, the `first` is that of all paths'.
 
-    `steps` are these ways as an automaton, a step before those that follow it, the first one at the start. `number` is the node of these
-    ways, and `first_sequence` what the first one meets, as tokens.
+    `steps` are these ways as an automaton, a step before those that follow it, the first one at the
+    start. `number` is the node of these ways, and `first_sequence` what the first one meets, as
+    tokens.
     """
 
-    def __init__(self, nodes: Nodes, tokens: list[Token], number: int, first: Sequence | None) -> None:
+    def __init__(
+        self, nodes: Nodes, tokens: list[Token], number: int, first: Sequence | None
+    ) -> None:
         """Make those of a node, the sequence of the first path given where there are several."""
         self.nodes = nodes
         self._tokens = tokens
@@ -48,12 +59,16 @@ class WayGraph:
         self.first: Passage = self._passage(self.first_sequence)
 
     def __iter__(self) -> Iterator[Passage]:
-        """Yield them one by one, the first one first. Raises `TooManyPieces` where they are more than `MOST_WAYS`."""
+        """Yield them one by one, the first one first. Raises `TooManyPieces` where they are more
+        than `MOST_WAYS`.
+        """
         return map(self._passage, self.sequences)
 
     @cached_property
     def sequences(self) -> list[Sequence]:
-        """What they meet one by one, as tokens, the first one first. Raises `TooManyPieces` where they are more than `MOST_WAYS`."""
+        """What they meet one by one, as tokens, the first one first. Raises `TooManyPieces` where
+        they are more than `MOST_WAYS`.
+        """
         every = self.nodes.sequences(self.number) if self.count > 1 else ()
         return [self.first_sequence, *(each for each in every if each != self.first_sequence)]
 
@@ -106,13 +121,18 @@ class WayGraph:
         return frozenset(end for step in self.steps for end in step.ends)
 
     def alike(self, other: WayGraph, all_devices: bool) -> bool:
-        """Whether they are those of another plan but for what only one of the two has: see `Ways.alike`."""
+        """Whether they are those of another plan but for what only one of the two has: see
+        `Ways.alike`.
+        """
         if self.number == other.number:
             return True
         only = self.met ^ other.met
         apart = [self.token_at(token) for token in only]
         names = {each for each in apart if isinstance(each, str)}
-        if names and (all_devices or any(each.point.device in names for each in self.crossings if each not in apart)):
+        if names and (
+            all_devices
+            or any(each.point.device in names for each in self.crossings if each not in apart)
+        ):
             return False
         return self.nodes.without(self.number, only) == self.nodes.without(other.number, only)
 
@@ -123,10 +143,16 @@ class WayGraph:
             if number in reached:
                 if step.ends:
                     return False
-                reached.update(following for token, following in step.moves if self.token_at(token) not in some)
+                reached.update(
+                    following for token, following in step.moves if self.token_at(token) not in some
+                )
         return True
 
     def _passage(self, sequence: Sequence) -> Passage:
         tokens = [self.token_at(each) for each in sequence.tokens]
         places = tuple(each for each in tokens if not isinstance(each, str))
-        return Passage(places, frozenset(each for each in tokens if isinstance(each, str)), sequence.end is Outcome.ARRIVED)
+        return Passage(
+            places,
+            frozenset(each for each in tokens if isinstance(each, str)),
+            sequence.end is Outcome.ARRIVED,
+        )

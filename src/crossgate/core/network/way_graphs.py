@@ -1,16 +1,22 @@
 """All equally good paths at once: the ways between two ends, as graphs of the lists that they meet.
 
-1. A *token* is a place at which a list of the family stands, or a stateful device with such a list ("passed" matters for what it
-   is asked later). What else a packet crosses makes no difference to any answer.
-2. The sequences of tokens that the equal paths of a pair meet are kept as the smallest deterministic automaton: a node is its outcomes, for sequences that end there, and a child for each token. Nodes are numbered so that
-   equal sets have equal numbers, and children have smaller numbers than their parents.
-3. What becomes of a packet that has come into a device depends on the device and on the destination alone. Destinations that
-   no device tells apart share a *column*: a node for each device, whose sequences end at the device that hands the packet
-   out. A pair's graph is put together from its first hops, a column, and the last hops of its own destination.
-4. A device that is reached again closes a loop; its lists of one whole turn are met, and the packet is lost.
+1. A *token* is a place at which a list of the family stands, or a stateful device with such a list
+   ("passed" matters for what it is asked later). What else a packet crosses makes no difference to
+   any answer.
+2. The sequences of tokens that the equal paths of a pair meet are kept as the smallest
+   deterministic automaton: a node is its outcomes, for sequences that end there, and a child for
+   each token. Nodes are numbered so that equal sets have equal numbers, and children have smaller
+   numbers than their parents.
+3. What becomes of a packet that has come into a device depends on the device and on the destination
+   alone. Destinations that no device tells apart share a *column*: a node for each device, whose
+   sequences end at the device that hands the packet out. A pair's graph is put together from its
+   first hops, a column, and the last hops of its own destination.
+4. A device that is reached again closes a loop; its lists of one whole turn are met, and the packet
+   is lost.
 
-Two paths that meet the same tokens in the same order are one way, of which one path is walked as an example. So 2^40 paths
-through a ladder of routers cost as much as the lists on them make a difference.
+Two paths that meet the same tokens in the same order are one way, of which one path is walked as an
+example. So 2^40 paths through a ladder of routers cost as much as the lists on them make a
+difference.
 """
 
 from __future__ import annotations
@@ -38,7 +44,8 @@ class WayGraphs:
         beside: WayGraphs | None = None,
         places: Iterable[tuple[Point, Direction]] | None = None,
     ) -> None:
-        """Make them; with those of another plan `beside`, equal numbers of both stand for the same sequences.
+        """Make them; with those of another plan `beside`, equal numbers of both stand for the same
+        sequences.
 
         With `places`, just these are met, as if lists stood there and nowhere else.
         """
@@ -47,9 +54,22 @@ class WayGraphs:
         plan = network.plan
         self._tokens: dict[Token, int] = {} if beside is None else beside._tokens
         self.tokens: list[Token] = [] if beside is None else beside.tokens
-        listed = {Crossing(point, way).remembered_by for point, way, listed_family in plan.asked if listed_family is family}
-        self._stateful = {name for known in (plan.devices, plan.hosts) for name, each in known.items() if each.stateful and name in listed}
-        placed = {(point, direction) for point, direction, listed_family in plan.asked if listed_family is family}
+        listed = {
+            Crossing(point, way).remembered_by
+            for point, way, listed_family in plan.asked
+            if listed_family is family
+        }
+        self._stateful = {
+            name
+            for known in (plan.devices, plan.hosts)
+            for name, each in known.items()
+            if each.stateful and name in listed
+        }
+        placed = {
+            (point, direction)
+            for point, direction, listed_family in plan.asked
+            if listed_family is family
+        }
         self._placed = {Crossing(*each) for each in (placed if places is None else places)}
         self.nodes: Nodes = Nodes() if beside is None else beside.nodes
         self.names = list(plan.devices)
@@ -60,9 +80,17 @@ class WayGraphs:
         self._keys: dict[Address, tuple[object, ...]] = {}
         devices = plan.devices.values()
         self._routes = [
-            (device.name, route.destination) for device in devices for route in device.routes if route.destination.family is family
+            (device.name, route.destination)
+            for device in devices
+            for route in device.routes
+            if route.destination.family is family
         ]
-        interfaces = [each for device in devices for each in device.interfaces.values() if plan.segments[each.on].outside]
+        interfaces = [
+            each
+            for device in devices
+            for each in device.interfaces.values()
+            if plan.segments[each.on].outside
+        ]
         self._outward = [own for each in interfaces for own in each.in_family(family)]
         self._graph_of: dict[tuple[int, Sequence | None], WayGraph] = {}
         self._pairs: dict[tuple[object, ...], Cell] = {}
@@ -71,12 +99,22 @@ class WayGraphs:
         self._placed_ends: dict[Address, dict[int, int]] = {}
 
     def block(self, hop: Hop) -> tuple[int, ...]:
-        """Return the tokens of a hop: the stateful devices passed, then the places with lists, in order."""
+        """Return the tokens of a hop: the stateful devices passed, then the places with lists, in
+        order.
+        """
         found = []
         if self._stateful:
-            passed = {name for crossing in hop.crossings for name in (crossing.point.device, crossing.remembered_by)} | {hop.device}
+            passed = {
+                name
+                for crossing in hop.crossings
+                for name in (crossing.point.device, crossing.remembered_by)
+            } | {hop.device}
             found += [self._token(name) for name in sorted(self._stateful & passed)]
-        found += [self._token(each) for each in hop.crossings if each.rulings is not None or each in self._placed]
+        found += [
+            self._token(each)
+            for each in hop.crossings
+            if each.rulings is not None or each in self._placed
+        ]
         return tuple(found)
 
     def _token(self, token: Token) -> int:
@@ -88,7 +126,9 @@ class WayGraphs:
     # Columns
 
     def _key(self, destination: Address) -> tuple[object, ...]:
-        """Return all of a destination that routing looks at: those with equal keys have the same next hops everywhere."""
+        """Return all of a destination that routing looks at: those with equal keys have the same
+        next hops everywhere.
+        """
         if destination not in self._keys:
             self._keys[destination] = self._looked_at(destination)
         return self._keys[destination]
@@ -96,30 +136,62 @@ class WayGraphs:
     def _looked_at(self, destination: Address) -> tuple[object, ...]:
         network, value = self.network, destination.value
         target, owner = network.plan.segment_of(destination), network.owner(destination)
-        routes = tuple(index for index, route in enumerate(self._routes) if self._counts(route, destination))
-        outward = tuple(index for index, own in enumerate(self._outward) if own.connected.contains(value))
+        routes = tuple(
+            index for index, route in enumerate(self._routes) if self._counts(route, destination)
+        )
+        outward = tuple(
+            index for index, own in enumerate(self._outward) if own.connected.contains(value)
+        )
         told = routes or network.plan.static_routing
         if target is not None and not told and (target.outside or not outward):
-            # The way depends on nothing but where the segment is, and on which of its devices has the address.
+            # The way depends on nothing but where the segment is, and on which of its devices has
+            # the address.
             ends = network.ends_at(destination)
             numbers = {name: len(near) for name, near in ends.items()}
             if destination in network.plan.gateway_at:
-                numbers = {name: sum(hop.ends for hop in network.hops(name, destination)) for name in ends}
+                numbers = {
+                    name: sum(hop.ends for hop in network.hops(name, destination)) for name in ends
+                }
             return _Near(network.exits(destination), frozenset(numbers.items()))
-        blocks = () if target is None else tuple(each for each in target.prefixes if each.family is self.family and each.contains(value))
+        blocks = (
+            ()
+            if target is None
+            else tuple(
+                each
+                for each in target.prefixes
+                if each.family is self.family and each.contains(value)
+            )
+        )
         name = None if target is None else target.name
-        shared = destination if destination in network.plan.gateway_at else None  # it has an end for each device that answers
-        return name, blocks, owner.point if owner else shared, network.scope(destination), routes, outward
+        shared = (
+            destination if destination in network.plan.gateway_at else None
+        )  # it has an end for each device that answers
+        return (
+            name,
+            blocks,
+            owner.point if owner else shared,
+            network.scope(destination),
+            routes,
+            outward,
+        )
 
     def by_cost(self, destination: Address) -> bool:
-        """Whether nothing but costs says where packets to a destination go, until a device on its segment has them."""
+        """Whether nothing but costs says where packets to a destination go, until a device on its
+        segment has them.
+        """
         target, value = self.network.plan.segment_of(destination), destination.value
-        if target is None or self.network.plan.static_routing or any(self._counts(route, destination) for route in self._routes):
+        if (
+            target is None
+            or self.network.plan.static_routing
+            or any(self._counts(route, destination) for route in self._routes)
+        ):
             return False
         return target.outside or not any(own.connected.contains(value) for own in self._outward)
 
     def _counts(self, route: tuple[str, Pattern], destination: Address) -> bool:
-        """Whether a static route has a say in where its device sends packets to a destination: not where a computed path is better."""
+        """Whether a static route has a say in where its device sends packets to a destination: not
+        where a computed path is better.
+        """
         device, block = route
         if not block.contains(destination.value):
             return False
@@ -138,15 +210,26 @@ class WayGraphs:
                     hop = self.network.across(link.interface, link.neighbour, self.family)
                     into[neighbour].append(Edge(self.block(hop), device, hop.ends, link.cost))
                     # What a device sends itself is not asked at the interface that it leaves by.
-                    own[device].append(Edge(self.block(hop._replace(crossings=hop.crossings[1:])), neighbour, hop.ends, link.cost))
+                    own[device].append(
+                        Edge(
+                            self.block(hop._replace(crossings=hop.crossings[1:])),
+                            neighbour,
+                            hop.ends,
+                            link.cost,
+                        )
+                    )
             self._between = Edges(number, own, into)
         return self._between
 
     def column(self, destination: Address) -> Column:
-        """Return, for each device that a packet may come into, the sequences that follow, each ending at the last device."""
+        """Return, for each device that a packet may come into, the sequences that follow, each
+        ending at the last device.
+        """
         key = self._key(destination)
         if key not in self._columns:
-            self._columns[key] = self._cheapest(key) if isinstance(key, _Near) else self._chosen(destination)
+            self._columns[key] = (
+                self._cheapest(key) if isinstance(key, _Near) else self._chosen(destination)
+            )
         return self._columns[key]
 
     def _cheapest(self, near: _Near) -> Column:
@@ -157,24 +240,41 @@ class WayGraphs:
             costs[number[name]] = cost
         # A device that is not last hands out only where no way by a neighbour costs less.
         own, (_, last, owner) = dict(near.exits.costs), near.exits
-        exits = {name: count for name, count in near.numbers if name in last or costs[number[name]] == own[name]}
+        exits = {
+            name: count
+            for name, count in near.numbers
+            if name in last or costs[number[name]] == own[name]
+        }
         if owner is not None:
             exits[owner], last = 1, last | {owner}
         numbered = {number[name]: count for name, count in exits.items()}
-        return Cheapest(self.nodes, self.names, into, costs, numbered, frozenset(number[name] for name in last))
+        return Cheapest(
+            self.nodes, self.names, into, costs, numbered, frozenset(number[name] for name in last)
+        )
 
     def _chosen(self, destination: Address) -> Column:
-        """Return the column of a destination as every device chooses its hops, static routes included."""
+        """Return the column of a destination as every device chooses its hops, static routes
+        included.
+        """
         owner, number = self.network.owner(destination), self.edges().number
         found = Onward([], [])
         for name in self.names:
             edges: list[Edge] = []
-            hops = [] if owner is not None and name == owner.device else self.network.hops(name, destination)
+            hops = (
+                []
+                if owner is not None and name == owner.device
+                else self.network.hops(name, destination)
+            )
             for hop in hops:
                 if hop.device is not None and not hop.ends:
                     edges.append(Edge(self.block(hop), number[hop.device]))
                 elif owner is not None and hop.device == owner.device and not hop.failure:
-                    edges.append(Edge(self.block(hop._replace(crossings=hop.crossings[:-1])), number[owner.device]))
+                    edges.append(
+                        Edge(
+                            self.block(hop._replace(crossings=hop.crossings[:-1])),
+                            number[owner.device],
+                        )
+                    )
             found.edges.append(edges)
             found.exits.append(len(hops) - len(edges) if hops else 1)
         same = (tuple(map(tuple, found.edges)), tuple(found.exits))
@@ -188,20 +288,33 @@ class WayGraphs:
         key = (origin.sender, destination)
         cell = self._pairs.get(key)
         if cell is None:
-            cell = self._pairs[key] = self._departed(origin, destination) or self._started(origin, destination)
+            cell = self._pairs[key] = self._departed(origin, destination) or self._started(
+                origin, destination
+            )
         return cell
 
     def _started(self, origin: Endpoint, destination: Address) -> Cell:
-        cells = [self._joined(self._begun(start), hops, destination) for start, hops in self.network.starts(origin, destination)]
+        cells = [
+            self._joined(self._begun(start), hops, destination)
+            for start, hops in self.network.starts(origin, destination)
+        ]
         if len(cells) == 1:
             return cells[0]
-        return Cell(self.nodes.union(frozenset(each.number for each in cells)), sum(each.paths for each in cells))
+        return Cell(
+            self.nodes.union(frozenset(each.number for each in cells)),
+            sum(each.paths for each in cells),
+        )
 
     def _departed(self, origin: Endpoint, destination: Address) -> Cell | None:
-        """Return the ways of a device's own packets where costs decide; None where they do not or it stands at the end."""
+        """Return the ways of a device's own packets where costs decide; None where they do not or
+        it stands at the end.
+        """
         if origin.device is None or origin.others or self.network.sends_nothing(origin):
             return None
-        if not isinstance(self._key(destination), _Near) or self.network.scope(destination) is not None:
+        if (
+            not isinstance(self._key(destination), _Near)
+            or self.network.scope(destination) is not None
+        ):
             return None
         column, edges = self.column(destination), self.edges()
         device = edges.number[origin.device]
@@ -209,29 +322,48 @@ class WayGraphs:
             return None
         key = (device, column)
         if key not in self._sent:
-            near = [edge for edge in edges.own[device] if begins(column.costs[device], column.costs[edge.device], edge.cost)]
+            near = [
+                edge
+                for edge in edges.own[device]
+                if begins(column.costs[device], column.costs[edge.device], edge.cost)
+            ]
             if not near:
                 return None
             lead, lost = self.begun(origin), self.nodes.ending(Outcome.LOST)
-            numbers = {self.nodes.prepend(lead + each.tokens, lost if each.lost else column.numbers[each.device]) for each in near}
+            numbers = {
+                self.nodes.prepend(
+                    lead + each.tokens, lost if each.lost else column.numbers[each.device]
+                )
+                for each in near
+            }
             count = sum(1 if each.lost else column.paths[each.device] for each in near)
             self._sent[key] = Cell(self.nodes.union(frozenset(numbers)), count)
         return self._sent[key]._replace(number=self.placed_out(self._sent[key].number, destination))
 
     def begun(self, origin: Endpoint) -> tuple[int, ...]:
         """Return the tokens of what a sender crosses itself before its first hop."""
-        return () if origin.device is None else self._begun(self.network.sent_by(origin.device, self.family))
+        return (
+            ()
+            if origin.device is None
+            else self._begun(self.network.sent_by(origin.device, self.family))
+        )
 
     def _begun(self, start: Path) -> tuple[int, ...]:
         return self.block(Hop(start.crossings, start.devices[0] if start.devices else None, False))
 
     def _joined(self, lead: tuple[int, ...], hops: list[Hop], destination: Address) -> Cell:
-        """Return the ways of a packet that has met some tokens and goes on with one of some hops."""
+        """Return the ways of a packet that has met some tokens and goes on with one of some
+        hops.
+        """
         numbers, count = set(), 0
         for hop in hops:
             tokens = (*lead, *self.block(hop))
             if hop.ends or hop.device is None:
-                numbers.add(self.nodes.prepend(tokens, self.nodes.ending(Outcome.LOST if hop.failure else Outcome.ARRIVED)))
+                numbers.add(
+                    self.nodes.prepend(
+                        tokens, self.nodes.ending(Outcome.LOST if hop.failure else Outcome.ARRIVED)
+                    )
+                )
                 count += 1
                 continue
             cell = self.column(destination).cell(self.edges().number[hop.device])
@@ -240,30 +372,49 @@ class WayGraphs:
         return Cell(self.nodes.union(frozenset(numbers)), count)
 
     def placed_out(self, number: int, destination: Address) -> int:
-        """Return a node of a column with the last hops to one destination in the place of its ends."""
+        """Return a node of a column with the last hops to one destination in the place of its
+        ends.
+        """
         known = self._placed_ends.setdefault(destination, {})
         if number not in known:
             for each in self.nodes.below(number):
                 if each not in known:
                     node = self.nodes.of[each]
-                    numbers = {self.nodes.prepend((token,), known[child]) for token, child in node.children}
+                    numbers = {
+                        self.nodes.prepend((token,), known[child]) for token, child in node.children
+                    }
                     for end in node.ends:
-                        numbers |= {self.nodes.ending(end)} if isinstance(end, Outcome) else self._handed_out(end, destination)
+                        numbers |= (
+                            {self.nodes.ending(end)}
+                            if isinstance(end, Outcome)
+                            else self._handed_out(end, destination)
+                        )
                     known[each] = self.nodes.union(frozenset(numbers))
         return known[number]
 
     def _onward(self, device: str, destination: Address) -> int:
         """Return the sequences that follow for a packet that has come into a device."""
-        return self.placed_out(self.column(destination).numbers[self.edges().number[device]], destination)
+        return self.placed_out(
+            self.column(destination).numbers[self.edges().number[device]], destination
+        )
 
     def _handed_out(self, device: str, destination: Address) -> set[int]:
-        """Return what a packet meets behind the last device of its way: the device itself, or the way to the machine."""
+        """Return what a packet meets behind the last device of its way: the device itself, or the
+        way to the machine.
+        """
         owner = self.network.owner(destination)
         if owner is not None and owner.device == device:
             itself = Crossing(self.network.plan.devices[device].itself, Direction.INBOUND)
-            return {self.nodes.prepend((self._token(itself),) * (itself in self._placed), self.nodes.ending(Outcome.ARRIVED))}
+            return {
+                self.nodes.prepend(
+                    (self._token(itself),) * (itself in self._placed),
+                    self.nodes.ending(Outcome.ARRIVED),
+                )
+            }
         return {
-            self.nodes.prepend(self.block(hop), self.nodes.ending(Outcome.LOST if hop.failure else Outcome.ARRIVED))
+            self.nodes.prepend(
+                self.block(hop), self.nodes.ending(Outcome.LOST if hop.failure else Outcome.ARRIVED)
+            )
             for hop in self.network.hops(device, destination)
             if hop.ends
         }
@@ -275,7 +426,9 @@ class WayGraphs:
         return self._cell(origin, destination).number
 
     def paths(self, origin: Endpoint, destination: Address) -> int:
-        """Return how many equally good paths there are between a pair, whether they differ in their lists or not."""
+        """Return how many equally good paths there are between a pair, whether they differ in their
+        lists or not.
+        """
         return self._cell(origin, destination).paths
 
     def bit(self, place: tuple[Point, Direction]) -> int:
@@ -291,14 +444,19 @@ class WayGraphs:
         if len(wanted) == 1:
             return [self.network.path(origin, destination)]
         first = self._walk(origin, destination)
-        return [first.path, *(self.path(origin, destination, each) for each in wanted if each != first.sequence)]
+        return [
+            first.path,
+            *(self.path(origin, destination, each) for each in wanted if each != first.sequence),
+        ]
 
     def path(self, origin: Endpoint, destination: Address, sequence: Sequence) -> Path:
         """Return the first path of a pair that meets one of its sequences."""
         return self._walk(origin, destination, sequence).path
 
     def graph(self, origin: Endpoint, destination: Address, number: int | None = None) -> WayGraph:
-        """Return what packets of a pair meet on their different ways; `number` is the pair's node where that is known."""
+        """Return what packets of a pair meet on their different ways; `number` is the pair's node
+        where that is known.
+        """
         if number is None:
             number = self.node(origin, destination)
         first = None if self.nodes.count(number) == 1 else self._walk(origin, destination).sequence
@@ -308,10 +466,17 @@ class WayGraphs:
 
     def alone(self, sequence: Sequence) -> WayGraph:
         """Return the graph of one sequence by itself."""
-        return WayGraph(self.nodes, self.tokens, self.nodes.prepend(sequence.tokens, self.nodes.ending(sequence.end)), sequence)
+        return WayGraph(
+            self.nodes,
+            self.tokens,
+            self.nodes.prepend(sequence.tokens, self.nodes.ending(sequence.end)),
+            sequence,
+        )
 
     def crossings(self, origin: Endpoint, destination: Address) -> dict[Crossing, None]:
-        """Return all places that a packet crosses on any equally good path that arrives, those of the first path first, in order."""
+        """Return all places that a packet crosses on any equally good path that arrives, those of
+        the first path first, in order.
+        """
         first = self.network.path(origin, destination)
         found = dict.fromkeys(first.crossings if first.arrived else ())
         if not first.forks:
@@ -337,11 +502,15 @@ class WayGraphs:
         if number not in self._arriving:
             for each in self.nodes.below(number):
                 node = self.nodes.of[each]
-                self._arriving[each] = Outcome.ARRIVED in node.ends or any(self._arriving[child] for _, child in node.children)
+                self._arriving[each] = Outcome.ARRIVED in node.ends or any(
+                    self._arriving[child] for _, child in node.children
+                )
         return self._arriving[number]
 
     def met(self, number: int, arriving: bool = False) -> int:
-        """Return the tokens that some sequence of a node meets, a bit each; with `arriving`, one that ends with the packet's arrival."""
+        """Return the tokens that some sequence of a node meets, a bit each; with `arriving`, one
+        that ends with the packet's arrival.
+        """
         known = self._met[arriving]
         if number not in known:
             for each in self.nodes.below(number):
@@ -353,10 +522,15 @@ class WayGraphs:
                     known[each] = tokens
         return known[number]
 
-    def _walk(self, origin: Endpoint, destination: Address, wanted: Sequence | None = None) -> _Walked:
+    def _walk(
+        self, origin: Endpoint, destination: Address, wanted: Sequence | None = None
+    ) -> _Walked:
         """Return the first path that meets a sequence, or the first one of all."""
         starts = self.network.starts(origin, destination)
-        stack = [(start, self._begun(start), iter(hops), len(hops) > 1 or len(starts) > 1) for start, hops in reversed(starts)]
+        stack = [
+            (start, self._begun(start), iter(hops), len(hops) > 1 or len(starts) > 1)
+            for start, hops in reversed(starts)
+        ]
         while True:
             path, tokens, left, forks = stack[-1]
             hop = next(left, None)
@@ -368,15 +542,23 @@ class WayGraphs:
                 continue
             after = self.network.along(path, hop, forks)
             if after.ended:
-                walked = _Walked(after, Sequence(met, Outcome.ARRIVED if after.arrived else Outcome.LOST))
+                walked = _Walked(
+                    after, Sequence(met, Outcome.ARRIVED if after.arrived else Outcome.LOST)
+                )
                 if wanted in (None, walked.sequence):
                     return walked
-            elif wanted is None or self._leads_to(after.devices[-1], destination, wanted.tokens[len(met) :], wanted.end):
+            elif wanted is None or self._leads_to(
+                after.devices[-1], destination, wanted.tokens[len(met) :], wanted.end
+            ):
                 following = self.network.hops(after.devices[-1], destination)
                 stack.append((after, met, iter(following), len(following) > 1))
 
-    def _leads_to(self, device: str, destination: Address, tokens: tuple[int, ...], end: End) -> bool:
-        """Whether from a device on a packet can meet just these tokens; in a loop that is not told apart."""
+    def _leads_to(
+        self, device: str, destination: Address, tokens: tuple[int, ...], end: End
+    ) -> bool:
+        """Whether from a device on a packet can meet just these tokens; in a loop that is not told
+        apart.
+        """
         if self.edges().number[device] in self.column(destination).turning:
             return True
         number = self._onward(device, destination)
@@ -389,14 +571,18 @@ class WayGraphs:
 
 
 class _Near(NamedTuple):
-    """Where a destination is: the devices at which ways to it can end, each with the number of its interfaces that it hands out by."""
+    """Where a destination is: the devices at which ways to it can end, each with the number of its
+    interfaces that it hands out by.
+    """
 
     exits: Exits
     numbers: frozenset[tuple[str, int]]
 
 
 class Edges(NamedTuple):
-    """The number of each device; by it the edges of its own packets, and those that lead into it."""
+    """The number of each device; by it the edges of its own packets, and those that lead into
+    it.
+    """
 
     number: dict[str, int]
     own: list[list[Edge]]

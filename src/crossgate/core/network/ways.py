@@ -1,4 +1,6 @@
-"""The ways of conversations between two ends, there and back, and the network of a plan that tells them."""
+"""The ways of conversations between two ends, there and back, and the network of a plan that tells
+them.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,9 @@ from crossgate.core.network.way_graphs import WayGraphs
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Way:
-    """What packets meet on one of their ways, and the answers on one of theirs; none come where it is `unanswered`."""
+    """What packets meet on one of their ways, and the answers on one of theirs; none come where it
+    is `unanswered`.
+    """
 
     there: Passage
     back: Passage
@@ -25,7 +29,9 @@ class Way:
 
 
 class Ways:
-    """All the ways of conversations between two ends that differ in the lists they meet; the `first` is that of the first paths."""
+    """All the ways of conversations between two ends that differ in the lists they meet; the
+    `first` is that of the first paths.
+    """
 
     def __init__(self, there: WayGraph, back: WayGraph, unanswered: bool) -> None:
         self.there = there
@@ -36,20 +42,28 @@ class Ways:
         self._every: tuple[Way, ...] = (self.first,) if self.count == 1 else ()
 
     def alike(self, other: Ways, all_devices: bool) -> bool:
-        """Whether they are those of another plan, made beside this one, but for places with lists that only one of the two has.
+        """Whether they are those of another plan, made beside this one, but for places with lists
+        that only one of the two has.
 
-        With `all_devices` they pass the same stateful devices, too, whether these have lists in both plans or not.
+        With `all_devices` they pass the same stateful devices, too, whether these have lists in
+        both plans or not.
         """
         pairs = (self.there, other.there), (self.back, other.back)
-        return self.unanswered is other.unanswered and all(one.alike(its, all_devices) for one, its in pairs)
+        return self.unanswered is other.unanswered and all(
+            one.alike(its, all_devices) for one, its in pairs
+        )
 
     @property
     def ends(self) -> frozenset[Outcome]:
-        """How packets there and answers end that nothing stops: some arrive, or some are lost, or both."""
+        """How packets there and answers end that nothing stops: some arrive, or some are lost, or
+        both.
+        """
         return self.there.ends | self.back.ends
 
     def __iter__(self) -> Iterator[Way]:
-        """Yield them one by one, the first one first. Raises `TooManyPieces` where they are more than `MOST_WAYS`."""
+        """Yield them one by one, the first one first. Raises `TooManyPieces` where they are more
+        than `MOST_WAYS`.
+        """
         if not self._every:
             if self.count > MOST_WAYS:
                 raise too_many_ways()
@@ -64,7 +78,9 @@ class Network(Forwarding):
     """Where packets go in a plan, with all equal paths at once."""
 
     def __init__(self, plan: Plan, beside: Network | None = None) -> None:
-        """Make it; numbers of nodes are those of the network of another plan `beside`, and so are they all where it is like it."""
+        """Make it; numbers of nodes are those of the network of another plan `beside`, and so are
+        they all where it is like it.
+        """
         super().__init__(plan)
         self._beside = beside
         self._graphs: dict[Family, WayGraphs] = {}
@@ -74,35 +90,59 @@ class Network(Forwarding):
     @cached_property
     def stateful(self) -> frozenset[str]:
         """The stateful devices and hosts, by their names."""
-        return frozenset(name for known in (self.plan.devices, self.plan.hosts) for name, each in known.items() if each.stateful)
+        return frozenset(
+            name
+            for known in (self.plan.devices, self.plan.hosts)
+            for name, each in known.items()
+            if each.stateful
+        )
 
     def like(self, other: Network) -> bool:
-        """Whether packets go the same ways and meet the same places with lists as in another plan, whatever lists these are."""
+        """Whether packets go the same ways and meet the same places with lists as in another plan,
+        whatever lists these are.
+        """
         own, its = self.plan, other.plan
-        same = own.down == its.down and own.asked.keys() == its.asked.keys() and own.says_of_frames == its.says_of_frames
+        same = (
+            own.down == its.down
+            and own.asked.keys() == its.asked.keys()
+            and own.says_of_frames == its.says_of_frames
+        )
         return self.same_addresses(other) and same
 
     def same_addresses(self, other: Network) -> bool:
-        """Whether machines, those that lists follow, devices and links are those of another plan, whatever else is placed or down."""
+        """Whether machines, those that lists follow, devices and links are those of another plan,
+        whatever else is placed or down.
+        """
         own, its = self.plan, other.plan
-        return (own.segments, own.devices, own.hosts, own.gateways, own.static_routing, own.followed) == (
-            its.segments, its.devices, its.hosts, its.gateways, its.static_routing, its.followed
-        )  # fmt: skip
+        return (
+            own.segments,
+            own.devices,
+            own.hosts,
+            own.gateways,
+            own.static_routing,
+            own.followed,
+        ) == (its.segments, its.devices, its.hosts, its.gateways, its.static_routing, its.followed)
 
     def graphs(self, family: Family) -> WayGraphs:
         """Return the ways of a family, all pairs."""
         if family not in self._graphs:
             beside = None if self._beside is None else self._beside.graphs(family)
             alike = self._beside is not None and self.like(self._beside)
-            self._graphs[family] = beside if beside is not None and alike else WayGraphs(self, family, beside)
+            self._graphs[family] = (
+                beside if beside is not None and alike else WayGraphs(self, family, beside)
+            )
         return self._graphs[family]
 
     def ways(self, origin: Endpoint, destination: Address) -> list[Path]:
-        """Return one path for each different sequence of lists that equally good paths meet, the first path first."""
+        """Return one path for each different sequence of lists that equally good paths meet, the
+        first path first.
+        """
         return self.graphs(destination.family).ways(origin, destination)
 
     def asks_for_tls(self, ways: Ways, family: Family) -> bool:
-        """Whether a list on some way there asks what TLS is spoken, so that it matters on each what a conversation settles on."""
+        """Whether a list on some way there asks what TLS is spoken, so that it matters on each what
+        a conversation settles on.
+        """
         if not self.plan.asks_for_tls:
             return False
         if ways.there not in self._asks_for_tls:
@@ -110,8 +150,15 @@ class Network(Forwarding):
             self._asks_for_tls[ways.there] = any(own is not None and own.tls for own in lists)
         return self._asks_for_tls[ways.there]
 
-    def between(self, source: Endpoint, destination: Endpoint, numbers: tuple[int | None, int | None] = (None, None)) -> Ways:
-        """Return the ways of conversations between two ends; `numbers` are the nodes of the pair, there and back, where they are known."""
+    def between(
+        self,
+        source: Endpoint,
+        destination: Endpoint,
+        numbers: tuple[int | None, int | None] = (None, None),
+    ) -> Ways:
+        """Return the ways of conversations between two ends; `numbers` are the nodes of the pair,
+        there and back, where they are known.
+        """
         graphs = self.graphs(source.address.family)
         there = graphs.graph(source, destination.address, numbers[0])
         back = graphs.graph(destination, source.address, numbers[1])

@@ -1,1 +1,3 @@
-"""Sets of packets and of addresses, exactly: what two have in common, what is left of one, how few lines say it."""
+"""Sets of packets and of addresses, exactly: what two have in common, what is left of one, how few
+lines say it.
+"""

@@ -1,6 +1,7 @@
 """A set of addresses of one family, exactly: one side of a set of packets.
 
-It is kept as spans of numbers, and as patterns where a wildcard scatters it over more spans than can be counted out.
+It is kept as spans of numbers, and as patterns where a wildcard scatters it over more spans than
+can be counted out.
 """
 
 from __future__ import annotations
@@ -28,11 +29,16 @@ class Cube(NamedTuple):
         """Return them as patterns that are apart."""
         family = self.pattern.family
         largest = scattered.merged(sorted(self.holes, key=lambda each: -each.wildcard.bit_count()))
-        return (AddressSet.of(family, (self.pattern,)) - AddressSet.of(family, largest)).patterns if largest else (self.pattern,)
+        return (
+            (AddressSet.of(family, (self.pattern,)) - AddressSet.of(family, largest)).patterns
+            if largest
+            else (self.pattern,)
+        )
 
 
 class AddressSet:
-    """A set of addresses, never changed once made; equal to another that has the same addresses, whatever it was made of.
+    """A set of addresses, never changed once made; equal to another that has the same addresses,
+    whatever it was made of.
 
     It is `wild` where a wildcard that is no prefix had a part in making it.
     """
@@ -40,9 +46,13 @@ class AddressSet:
     __slots__ = ("_cubes", "_hash", "_hull", "_patterns", "_spans", "_spread", "family", "wild")
 
     def __init__(
-        self, family: Family, patterns: tuple[Pattern, ...] | None = None, spans: Spans | None = None, wild: bool = False,
+        self,
+        family: Family,
+        patterns: tuple[Pattern, ...] | None = None,
+        spans: Spans | None = None,
+        wild: bool = False,
         cubes: Sequence[Cube] = (),
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.family = family
         self.wild = wild
         self._patterns = patterns
@@ -56,7 +66,9 @@ class AddressSet:
     def of(cls, family: Family, patterns: Iterable[Pattern]) -> Self:
         """Return the addresses of some patterns of a family."""
         found = tuple(patterns)
-        wild = not found[0].is_prefix if len(found) == 1 else not all(each.is_prefix for each in found)
+        wild = (
+            not found[0].is_prefix if len(found) == 1 else not all(each.is_prefix for each in found)
+        )
         return cls(family, found, wild=wild)
 
     @property
@@ -65,7 +77,11 @@ class AddressSet:
         if self._spread:
             self._spread = False
             counted = [spans_of(each) for each in self._patterns or ()]
-            self._spans = None if any(each is None for each in counted) else line.joined(span for each in counted for span in each or ())
+            self._spans = (
+                None
+                if any(each is None for each in counted)
+                else line.joined(span for each in counted for span in each or ())
+            )
         return self._spans
 
     @property
@@ -74,7 +90,11 @@ class AddressSet:
         if self._patterns is None and self._cubes:
             self._patterns = tuple(each for cube in self._cubes for each in cube.patterns())
         elif self._patterns is None:
-            found = [each for first, end in self._spans or () for each in range_patterns(self.family, first, end - 1)]
+            found = [
+                each
+                for first, end in self._spans or ()
+                for each in range_patterns(self.family, first, end - 1)
+            ]
             self._patterns = tuple(found)
         return self._patterns
 
@@ -88,8 +108,12 @@ class AddressSet:
             return other
         here, there = self.spans, other.spans
         if here is not None and there is not None:
-            return AddressSet(self.family, spans=line.common(here, there), wild=self.wild or other.wild)
-        pairs = (scattered.common(one, another) for one in self.patterns for another in other.patterns)
+            return AddressSet(
+                self.family, spans=line.common(here, there), wild=self.wild or other.wild
+            )
+        pairs = (
+            scattered.common(one, another) for one in self.patterns for another in other.patterns
+        )
         return AddressSet.of(self.family, (each for each in pairs if each is not None))
 
     def __or__(self, other: AddressSet) -> AddressSet:
@@ -100,13 +124,21 @@ class AddressSet:
         """Return the addresses of some sets of one family, at least one."""
         if all(each.spans is not None for each in several):
             spans = line.joined(span for each in several for span in each.spans or ())
-            return AddressSet(several[0].family, spans=spans, wild=any(each.wild for each in several))
-        return AddressSet(several[0].family, tuple(dict.fromkeys(one for each in several for one in each.patterns)), wild=True)
+            return AddressSet(
+                several[0].family, spans=spans, wild=any(each.wild for each in several)
+            )
+        return AddressSet(
+            several[0].family,
+            tuple(dict.fromkeys(one for each in several for one in each.patterns)),
+            wild=True,
+        )
 
     def __sub__(self, other: AddressSet) -> AddressSet:
         here, there = self.spans, other.spans
         if here is not None and there is not None:
-            return AddressSet(self.family, spans=line.less(here, there), wild=self.wild or other.wild)
+            return AddressSet(
+                self.family, spans=line.less(here, there), wild=self.wild or other.wild
+            )
         return AddressSet.of(self.family, scattered.less(self.patterns, other.patterns))
 
     def __le__(self, other: AddressSet) -> bool:
@@ -124,7 +156,9 @@ class AddressSet:
 
     def __hash__(self) -> int:
         if self._hash is None:
-            self._hash = hash(self.hull) if self else hash(self.family)  # equal sets have one hull, however they are written
+            self._hash = (
+                hash(self.hull) if self else hash(self.family)
+            )  # equal sets have one hull, however they are written
         return self._hash
 
     def __repr__(self) -> str:
@@ -135,7 +169,11 @@ class AddressSet:
         """How many addresses it has."""
         if self.spans is not None:
             return line.size(self.spans)
-        pieces = (each for index, own in enumerate(self.patterns) for each in scattered.less((own,), self.patterns[:index]))
+        pieces = (
+            each
+            for index, own in enumerate(self.patterns)
+            for each in scattered.less((own,), self.patterns[:index])
+        )
         return sum(each.size for each in pieces)
 
     def witness(self) -> Address:
@@ -143,7 +181,9 @@ class AddressSet:
         return Address(self.family, self.middle())
 
     def lines(self) -> list[str]:
-        """Return the addresses in few words: addresses, prefixes, and wildcards where these are shorter."""
+        """Return the addresses in few words: addresses, prefixes, and wildcards where these are
+        shorter.
+        """
         return sorted(map(str, scattered.joined(self.patterns, wild=self.wild)))
 
     def middle(self) -> int:
@@ -166,7 +206,10 @@ class AddressSet:
                 return self._hull
             if self._patterns is None and self._spans:
                 # All bits vary in a span from the first on in which its ends differ.
-                parts = [(first, (1 << (first ^ (end - 1)).bit_length()) - 1) for first, end in self._spans]
+                parts = [
+                    (first, (1 << (first ^ (end - 1)).bit_length()) - 1)
+                    for first, end in self._spans
+                ]
             else:
                 parts = [(value, wildcard) for _, value, wildcard in self.patterns]
             value, wildcard = parts[0]
@@ -179,10 +222,18 @@ class AddressSet:
     def single(self) -> int | None:
         """The address where it has just one."""
         if self.spans is not None:
-            return self.spans[0][0] if len(self.spans) == 1 and self.spans[0][1] - self.spans[0][0] == 1 else None
+            return (
+                self.spans[0][0]
+                if len(self.spans) == 1 and self.spans[0][1] - self.spans[0][0] == 1
+                else None
+            )
         if any(each.pattern.wildcard and not each.holes for each in self._cubes):
             return None
-        alone = {each.value for each in self.patterns} if all(not each.wildcard for each in self.patterns) else set()
+        alone = (
+            {each.value for each in self.patterns}
+            if all(not each.wildcard for each in self.patterns)
+            else set()
+        )
         return alone.pop() if len(alone) == 1 else None
 
     def contains(self, address: int) -> bool:
@@ -193,7 +244,9 @@ class AddressSet:
 
 
 def apart(one: AddressSet, other: AddressSet) -> bool:
-    """Whether some address of one set differs from some address of another: whether something can be sent between two machines."""
+    """Whether some address of one set differs from some address of another: whether something can
+    be sent between two machines.
+    """
     return bool(one) and bool(other) and (one.single is None or one.single != other.single)
 
 

@@ -2,12 +2,13 @@
 
 A set is then a bit set over atoms, a plain integer. Two ways lead there:
 
-1. `swept`: sets that are spans are swept from the lowest to the highest number; at each end the bit of a set is turned,
-   and the sets that are on are the atom's mark.
-2. `closed`: addresses that wildcards scatter. Every address has a smallest intersection of the patterns that it is in, and
-   the addresses with the same one are an atom: as many as the intersection has, less those of the intersections within it,
-   so the atom is empty just where nothing is left. Where the intersections are many, the addresses are halved by the bit
-   that parts the patterns best.
+1. `swept`: sets that are spans are swept from the lowest to the highest number; at each end the bit
+   of a set is turned, and the sets that are on are the atom's mark.
+2. `closed`: addresses that wildcards scatter. Every address has a smallest intersection of the
+   patterns that it is in, and the addresses with the same one are an atom: as many as the
+   intersection has, less those of the intersections within it, so the atom is empty just where
+   nothing is left. Where the intersections are many, the addresses are halved by the bit that parts
+   the patterns best.
 """
 
 from __future__ import annotations
@@ -38,14 +39,18 @@ _FEW_BITS, _MANY_BITS = 40, 4_000
 class Atoms:
     """The atoms of one side: `masks` has the bit set of each set that was asked for, in its order.
 
-    `spans` are the numbers of each atom, or `cubes` where they are scattered; `sizes` is how many they are. They are `wild`
-    where a wildcard told some of them apart.
+    `spans` are the numbers of each atom, or `cubes` where they are scattered; `sizes` is how many
+    they are. They are `wild` where a wildcard told some of them apart.
     """
 
     __slots__ = ("_in_order", "cubes", "full", "masks", "sizes", "spans", "wild")
 
     def __init__(
-        self, masks: list[int], sizes: list[int], spans: list[list[Span]] | None = None, cubes: list[list[Cube]] | None = None
+        self,
+        masks: list[int],
+        sizes: list[int],
+        spans: list[list[Span]] | None = None,
+        cubes: list[list[Cube]] | None = None,
     ) -> None:
         self.masks = masks
         self.sizes = sizes
@@ -64,18 +69,31 @@ class Atoms:
 
         if self._in_order is None:
             owned = sorted((span, atom) for atom, several in enumerate(spans) for span in several)
-            touching = np.array([one[0][1] == other[0][0] for one, other in pairwise(owned)], np.bool_)
-            self._in_order = [span for span, _ in owned], np.array([atom for _, atom in owned]), touching
+            touching = np.array(
+                [one[0][1] == other[0][0] for one, other in pairwise(owned)], np.bool_
+            )
+            self._in_order = (
+                [span for span, _ in owned],
+                np.array([atom for _, atom in owned]),
+                touching,
+            )
         pieces, owners, meet = self._in_order
         held = _digits(mask, len(spans))[owners]
         # A span of the set begins where its piece does not go on from one before that is in it too.
         goes_on = np.zeros(len(pieces) + 1, np.bool_)
         goes_on[1:-1] = held[:-1] & held[1:] & meet
-        firsts, lasts = np.flatnonzero(held & ~goes_on[:-1]).tolist(), np.flatnonzero(held & ~goes_on[1:]).tolist()
-        return tuple((pieces[first][0], pieces[last][1]) for first, last in zip(firsts, lasts, strict=True))
+        firsts, lasts = (
+            np.flatnonzero(held & ~goes_on[:-1]).tolist(),
+            np.flatnonzero(held & ~goes_on[1:]).tolist(),
+        )
+        return tuple(
+            (pieces[first][0], pieces[last][1]) for first, last in zip(firsts, lasts, strict=True)
+        )
 
     def mask_of(self, numbers: Spans) -> int | None:
-        """Return the atoms that lie in some numbers, where every atom that is a set of spans does or has none of them; else None."""
+        """Return the atoms that lie in some numbers, where every atom that is a set of spans does
+        or has none of them; else None.
+        """
         mask = 0
         for index, spans in enumerate(self.spans or ()):
             shared = line.size(line.common(tuple(spans), numbers))
@@ -89,7 +107,11 @@ class Atoms:
         """Return the addresses of a bit set of atoms."""
         if self.spans is not None:
             return AddressSet(family, spans=self.span_set(mask), wild=self.wild)
-        return AddressSet(family, cubes=[cube for atom in bits_of(mask) for cube in (self.cubes or ())[atom]], wild=True)
+        return AddressSet(
+            family,
+            cubes=[cube for atom in bits_of(mask) for cube in (self.cubes or ())[atom]],
+            wild=True,
+        )
 
     def size(self, mask: int) -> int:
         """Return how many values a bit set of atoms has."""
@@ -122,8 +144,12 @@ def _masks(marks: Collection[int], count: int) -> list[int]:
         import numpy as np
 
         size = count // 8 + 1
-        rows = np.frombuffer(b"".join(mark.to_bytes(size, "little") for mark in marks), np.uint8).reshape(-1, size)
-        columns = np.packbits(np.unpackbits(rows, axis=1, bitorder="little").T, axis=1, bitorder="little")
+        rows = np.frombuffer(
+            b"".join(mark.to_bytes(size, "little") for mark in marks), np.uint8
+        ).reshape(-1, size)
+        columns = np.packbits(
+            np.unpackbits(rows, axis=1, bitorder="little").T, axis=1, bitorder="little"
+        )
         return [int.from_bytes(columns[index].tobytes(), "little") for index in range(count)]
     found = [0] * count
     for atom, mark in enumerate(marks):
@@ -152,7 +178,11 @@ def swept(sets: Sequence[Spans], within: Spans) -> Atoms:
         if on & gate:
             marks.setdefault(on ^ gate, []).append((first, end))
     found = list(marks.values())
-    return Atoms(_masks(marks, len(parts)), [sum(end - first for first, end in spans) for spans in found], found)
+    return Atoms(
+        _masks(marks, len(parts)),
+        [sum(end - first for first, end in spans) for spans in found],
+        found,
+    )
 
 
 def address_atoms(sets: Sequence[AddressSet], within: AddressSet) -> Atoms:
@@ -167,7 +197,9 @@ def address_atoms(sets: Sequence[AddressSet], within: AddressSet) -> Atoms:
 
 
 class _Part(NamedTuple):
-    """Part of all addresses: those with these bits, the patterns that tell some of it apart, and the sets that have all of it."""
+    """Part of all addresses: those with these bits, the patterns that tell some of it apart, and
+    the sets that have all of it.
+    """
 
     value: int
     wildcard: int
@@ -193,10 +225,14 @@ def _closed(sets: Sequence[Sequence[Pattern]], within: AddressSet) -> Atoms:
     cubes: dict[int, list[Cube]] = {}
     sizes: dict[int, int] = {}
 
-    def add(mark: int, size: int, value: int, wildcard: int, holes: Iterable[tuple[int, int]] = ()) -> None:
+    def add(
+        mark: int, size: int, value: int, wildcard: int, holes: Iterable[tuple[int, int]] = ()
+    ) -> None:
         spend(_CUBES_A_PIECE)
         sizes[mark] = sizes.get(mark, 0) + size
-        cube = Cube(Pattern(family, value, wildcard), tuple(Pattern(family, *each) for each in holes))
+        cube = Cube(
+            Pattern(family, value, wildcard), tuple(Pattern(family, *each) for each in holes)
+        )
         cubes.setdefault(mark, []).append(cube)
 
     while stack:
@@ -213,10 +249,16 @@ def _closed(sets: Sequence[Sequence[Pattern]], within: AddressSet) -> Atoms:
         met.sort(key=lambda each: each[1].bit_count())
         left: list[int] = []
         for index, (own, free) in enumerate(met):
-            smaller = [each for each in range(index) if not ((met[each][0] ^ own) | met[each][1]) & ~free]
+            smaller = [
+                each for each in range(index) if not ((met[each][0] ^ own) | met[each][1]) & ~free
+            ]
             left.append((1 << free.bit_count()) - sum(left[each] for each in smaller))
             if left[index]:
-                around = (bit for (start, loose), bit in inside.items() if not ((own ^ start) | free) & ~loose)
+                around = (
+                    bit
+                    for (start, loose), bit in inside.items()
+                    if not ((own ^ start) | free) & ~loose
+                )
                 holes = ((value | met[each][0], met[each][1]) for each in smaller if left[each])
                 add(_united(mark, around), left[index], value | own, free, holes)
     return Atoms(_masks(sizes, len(sets)), list(sizes.values()), cubes=list(cubes.values()))
@@ -229,7 +271,9 @@ def _united(mark: int, marks: Iterable[int]) -> int:
 
 
 def _intersections(patterns: Iterable[tuple[int, int]], most: int) -> list[tuple[int, int]] | None:
-    """Return the patterns with all intersections of any of them; None when these are more than `most`."""
+    """Return the patterns with all intersections of any of them; None when these are more than
+    `most`.
+    """
     found: dict[tuple[int, int], None] = {}
     for value, wildcard in patterns:
         met = {(value, wildcard): None}
@@ -242,7 +286,9 @@ def _intersections(patterns: Iterable[tuple[int, int]], most: int) -> list[tuple
     return list(found)
 
 
-def _halves(value: int, wildcard: int, patterns: dict[tuple[int, int], int], mark: int) -> Iterable[_Part]:
+def _halves(
+    value: int, wildcard: int, patterns: dict[tuple[int, int], int], mark: int
+) -> Iterable[_Part]:
     """Return a part in two halves, by the bit that most patterns fix, and that parts them best."""
     spend(1 + len(patterns) // 16)
     sample = list(patterns)[:: max(len(patterns) // _SAMPLE, 1)]
@@ -261,4 +307,6 @@ def _halves(value: int, wildcard: int, patterns: dict[tuple[int, int], int], mar
         for half, there in ((low, not own & best), (high, (own | loose) & best)):
             if there:
                 half[key] = half.get(key, 0) | bits
-    return _Part(value, wildcard & ~best, low, mark), _Part(value | best, wildcard & ~best, high, mark)
+    return _Part(value, wildcard & ~best, low, mark), _Part(
+        value | best, wildcard & ~best, high, mark
+    )

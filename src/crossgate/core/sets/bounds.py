@@ -17,7 +17,9 @@ def _distinct(ascending: NDArray[np.uint64]) -> NDArray[np.uint64]:
 
 
 class BoundFinder:
-    """Finds the last of some ascending addresses, the first of them 0, that is not above an address."""
+    """Finds the last of some ascending addresses, the first of them 0, that is not above an
+    address.
+    """
 
     def __init__(self, family: Family, bounds: Sequence[int]) -> None:
         words = address_words(family, bounds)
@@ -27,7 +29,9 @@ class BoundFinder:
         self._keys = self._key(words)
 
     def _key(self, words: Words) -> Indices:
-        """Return a number for each address that orders it among the bounds: the place of its words among theirs."""
+        """Return a number for each address that orders it among the bounds: the place of its words
+        among theirs.
+        """
         high = np.searchsorted(self._high, words[0], side="right")
         if len(words) == 1:
             return np.asarray(high, np.int64)

@@ -1,8 +1,9 @@
 """Boxes as NumPy columns, and every two of them that overlap, found in far less than all pairs.
 
-A row is one box. The addresses are words of 64 bits, the flags, fragment and DSCP bits one more, the spans six numbers.
-The pairs come from dividing the rows by one address bit after the other: those with a 0 there, those with a 1, those
-that do not care. Rows that differ in a bit never meet again.
+A row is one box. The addresses are words of 64 bits, the flags, fragment and DSCP bits one more,
+the spans six numbers. The pairs come from dividing the rows by one address bit after the other:
+those with a 0 there, those with a 1, those that do not care. Rows that differ in a bit never meet
+again.
 """
 
 from __future__ import annotations
@@ -22,7 +23,9 @@ Numbers = NDArray[np.int64]
 Spans = NDArray[np.int32]
 
 CACHED_CELLS = 1 << 16
-"""So many pairs of rows are compared at once that a processor's cache has what is worked out of them."""
+"""So many pairs of rows are compared at once that a processor's cache has what is worked out of
+them.
+"""
 _LEAF_ROWS = 192
 _MOST_CELLS = 1 << 21
 _SAMPLE = 256
@@ -35,9 +38,11 @@ def _taken(columns: NDArray[Scalar], rows: Numbers) -> NDArray[Scalar]:
 
 
 class Columns(NamedTuple):
-    """Rows of boxes: `value` and `wildcard` have one column a word, lowest word first; `spans` has six columns.
+    """Rows of boxes: `value` and `wildcard` have one column a word, lowest word first; `spans` has
+    six columns.
 
-    `entry` is the index of each row's region, in ascending order; `loose` tells a row that is larger than its region.
+    `entry` is the index of each row's region, in ascending order; `loose` tells a row that is
+    larger than its region.
     """
 
     value: Words
@@ -48,15 +53,33 @@ class Columns(NamedTuple):
 
     def take(self, rows: Numbers) -> Columns:
         """Return just these rows."""
-        return Columns(_taken(self.value, rows), _taken(self.wildcard, rows), _taken(self.spans, rows), self.entry[rows], self.loose[rows])
+        return Columns(
+            _taken(self.value, rows),
+            _taken(self.wildcard, rows),
+            _taken(self.spans, rows),
+            self.entry[rows],
+            self.loose[rows],
+        )
 
     def down(self) -> Columns:
         """Return the rows as the first of two axes."""
-        return Columns(self.value[:, None], self.wildcard[:, None], self.spans[:, None], self.entry[:, None], self.loose[:, None])
+        return Columns(
+            self.value[:, None],
+            self.wildcard[:, None],
+            self.spans[:, None],
+            self.entry[:, None],
+            self.loose[:, None],
+        )
 
     def across(self) -> Columns:
         """Return the rows as the second of two axes."""
-        return Columns(self.value[None], self.wildcard[None], self.spans[None], self.entry[None], self.loose[None])
+        return Columns(
+            self.value[None],
+            self.wildcard[None],
+            self.spans[None],
+            self.entry[None],
+            self.loose[None],
+        )
 
 
 def box_columns(boxes: Sequence[Box], entry: Sequence[int], loose: Sequence[bool]) -> Columns:
@@ -74,12 +97,16 @@ def box_columns(boxes: Sequence[Box], entry: Sequence[int], loose: Sequence[bool
 
 def row_box(family: Family, value: Words, spans: Spans) -> Box:
     """Return the box of one packet from its words and spans."""
-    bits = int(value[0]) | sum(int(word) << LOW_BITS + 64 * bit_index for bit_index, word in enumerate(value[1:]))
+    bits = int(value[0]) | sum(
+        int(word) << LOW_BITS + 64 * bit_index for bit_index, word in enumerate(value[1:])
+    )
     return Box(family, bits, 0, *(int(number) for number in spans))
 
 
 def overlapping(one: Columns, other: Columns) -> NDArray[np.bool_]:
-    """Tell whether rows overlap, row by row, or all with all when one is `down` and the other `across`."""
+    """Tell whether rows overlap, row by row, or all with all when one is `down` and the other
+    `across`.
+    """
     found: NDArray[np.bool_] = one.spans[..., 0] <= other.spans[..., 1]
     for word in range(one.value.shape[-1] - 1, -1, -1):
         free = one.wildcard[..., word] | other.wildcard[..., word]
@@ -92,7 +119,9 @@ def overlapping(one: Columns, other: Columns) -> NDArray[np.bool_]:
 
 
 def covering(outer: Columns, inner: Columns) -> NDArray[np.bool_]:
-    """Tell whether rows of `outer` cover those of `inner`, row by row, or all with all as in `overlapping`."""
+    """Tell whether rows of `outer` cover those of `inner`, row by row, or all with all as in
+    `overlapping`.
+    """
     found: NDArray[np.bool_] = outer.spans[..., 0] <= inner.spans[..., 0]
     for word in range(outer.value.shape[-1] - 1, -1, -1):
         astray = inner.wildcard[..., word] | (inner.value[..., word] ^ outer.value[..., word])
@@ -104,8 +133,12 @@ def covering(outer: Columns, inner: Columns) -> NDArray[np.bool_]:
     return found
 
 
-def covering_pairs(outer: Columns, outer_rows: Numbers, inner: Columns, inner_rows: Numbers) -> Numbers:
-    """Return the indices of the pairs in which a row of `outer` covers one of `inner`; what fails early is not looked at again."""
+def covering_pairs(
+    outer: Columns, outer_rows: Numbers, inner: Columns, inner_rows: Numbers
+) -> Numbers:
+    """Return the indices of the pairs in which a row of `outer` covers one of `inner`; what fails
+    early is not looked at again.
+    """
     pairs = np.arange(len(outer_rows))
     for word in range(outer.value.shape[-1] - 1, -1, -1):
         of, within = outer_rows[pairs], inner_rows[pairs]
@@ -120,15 +153,25 @@ def covering_pairs(outer: Columns, outer_rows: Numbers, inner: Columns, inner_ro
 
 
 def common(one: Columns, other: Columns) -> Columns:
-    """Return row by row what rows that overlap have in common; entries and looseness are those of `other`."""
-    spans = np.where(np.arange(6) % 2 == 0, np.maximum(one.spans, other.spans), np.minimum(one.spans, other.spans))
-    return Columns(one.value | other.value, one.wildcard & other.wildcard, spans, other.entry, other.loose)
+    """Return row by row what rows that overlap have in common; entries and looseness are those of
+    `other`.
+    """
+    spans = np.where(
+        np.arange(6) % 2 == 0,
+        np.maximum(one.spans, other.spans),
+        np.minimum(one.spans, other.spans),
+    )
+    return Columns(
+        one.value | other.value, one.wildcard & other.wildcard, spans, other.entry, other.loose
+    )
 
 
 def meeting(table: Columns, rows: Numbers) -> Iterator[tuple[Numbers, Numbers, Numbers]]:
-    """Yield, group by group, some of `rows` and all the pairs that they are in: (rows, row, other row), pairs sorted by both.
+    """Yield, group by group, some of `rows` and all the pairs that they are in: (rows, row, other
+    row), pairs sorted by both.
 
-    Each of `rows`, which ascend, is in just one group; the other row may be any, but of another entry.
+    Each of `rows`, which ascend, is in just one group; the other row may be any, but of another
+    entry.
     """
     stack = [(rows, np.arange(len(table.entry)))]
     while stack:
@@ -145,7 +188,14 @@ def meeting(table: Columns, rows: Numbers) -> Iterator[tuple[Numbers, Numbers, N
         for digit in (0, 1, None):
             chosen = asking[_digit(table, asking, word, shift) == (2 if digit is None else digit)]
             if len(chosen):
-                stack.append((chosen, others if digit is None else others[_may_be(table, others, word, shift, digit)]))
+                stack.append(
+                    (
+                        chosen,
+                        others
+                        if digit is None
+                        else others[_may_be(table, others, word, shift, digit)],
+                    )
+                )
 
 
 def _pairs(table: Columns, rows: Numbers, others: Numbers) -> tuple[Numbers, Numbers]:
@@ -168,7 +218,9 @@ def _digit(table: Columns, rows: Numbers, word: int, shift: np.uint64) -> Number
     return np.where(table.wildcard[rows, word] >> shift & one, np.uint64(2), value).astype(np.int64)
 
 
-def _may_be(table: Columns, rows: Numbers, word: int, shift: np.uint64, digit: int) -> NDArray[np.bool_]:
+def _may_be(
+    table: Columns, rows: Numbers, word: int, shift: np.uint64, digit: int
+) -> NDArray[np.bool_]:
     digits = _digit(table, rows, word, shift)
     found: NDArray[np.bool_] = (digits == digit) | (digits == 2)
     return found

@@ -1,8 +1,9 @@
 """A bound on one exact question, so that none runs for hours or fills the memory.
 
-Exact answers divide sets of packets into pieces, and some sets fall into more than any machine can hold. A question (one
-claim about a pair of places, one pair's traffic, one entry against those above it) may take so many pieces; they are
-counted, not timed, so that the same question ends alike on every machine. Work outside of a question is not counted.
+Exact answers divide sets of packets into pieces, and some sets fall into more than any machine can
+hold. A question (one claim about a pair of places, one pair's traffic, one entry against those
+above it) may take so many pieces; they are counted, not timed, so that the same question ends alike
+on every machine. Work outside of a question is not counted.
 """
 
 from __future__ import annotations
@@ -54,20 +55,25 @@ def question(asked: str) -> Iterator[None]:
 
 
 def spend(pieces: int = 1) -> None:
-    """Count pieces of the question that is being answered. Raises `TooManyPieces` when they are too many."""
+    """Count pieces of the question that is being answered. Raises `TooManyPieces` when they are too
+    many.
+    """
     asked = _question.get()
     if asked is not None:
         asked.left -= pieces
         if asked.left < 0:
             raise TooManyPieces(
-                f"{asked.asked} falls into more than {asked.most:,} pieces, so it is not answered; ask for less at once (one service, smaller "
+                f"{asked.asked} falls into more than {asked.most:,} pieces, so it is not "
+                "answered; ask for less at once (one service, smaller "
                 f"sets of addresses), or allow more: --pieces {10 * asked.most}"
             )
 
 
 @contextmanager
 def gathered(missed: list[TooManyPieces] | None) -> Iterator[None]:
-    """Add a question that is given up in here to `missed`, and go on; where there is no such list, it is raised."""
+    """Add a question that is given up in here to `missed`, and go on; where there is no such list,
+    it is raised.
+    """
     try:
         yield
     except TooManyPieces as error:

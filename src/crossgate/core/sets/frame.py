@@ -1,8 +1,9 @@
 """Sets of packets with the operators of set algebra, and the frames in which they are reckoned.
 
-A `Frame` is made for one question: it finds the atoms of each side that the regions at hand tell apart, so that every one
-of them is a product of bit sets, however many addresses and ports it has. A `PacketSet` is a union of products of one
-frame. Sets of different frames may be put together; they meet in a frame made for both.
+A `Frame` is made for one question: it finds the atoms of each side that the regions at hand tell
+apart, so that every one of them is a product of bit sets, however many addresses and ports it has.
+A `PacketSet` is a union of products of one frame. Sets of different frames may be put together;
+they meet in a frame made for both.
 """
 
 from __future__ import annotations
@@ -20,9 +21,21 @@ from crossgate.core.sets.spans import Spans
 
 
 class Frame:
-    """The atoms that some regions make of the packets `within` one of them; they need not lie in it."""
+    """The atoms that some regions make of the packets `within` one of them; they need not lie in
+    it.
+    """
 
-    __slots__ = ("_addresses", "_known", "_ports", "_services", "atoms", "family", "order", "whole", "within")
+    __slots__ = (
+        "_addresses",
+        "_known",
+        "_ports",
+        "_services",
+        "atoms",
+        "family",
+        "order",
+        "whole",
+        "within",
+    )
 
     def __init__(self, within: Region, regions: Iterable[Region]) -> None:
         self.family = within.family
@@ -38,18 +51,26 @@ class Frame:
             swept(services, within.what),  # type: ignore[arg-type]
             swept(ports, within.source_ports),  # type: ignore[arg-type]
         )
-        self._known = [dict(zip(own, atoms.masks, strict=True)) for own, atoms in zip(sides, self.atoms, strict=True)]
+        self._known = [
+            dict(zip(own, atoms.masks, strict=True))
+            for own, atoms in zip(sides, self.atoms, strict=True)
+        ]
         masks = [atoms.full for atoms in self.atoms]
         self.whole: Product = (masks[0], masks[1], masks[2], masks[3], within.flags, within.dscp)
-        # The side with the fewest atoms is told apart first; flags and source ports only after what is carried (`Region`).
+        # The side with the fewest atoms is told apart first; flags and source ports only after what
+        # is carried (`Region`).
         first = sorted((0, 1, 2), key=lambda side: len(self.atoms[side].sizes))
-        self.order = tuple(each for side in first for each in ((2, 4, 3, 5) if side == 2 else (side,)))
+        self.order = tuple(
+            each for side in first for each in ((2, 4, 3, 5) if side == 2 else (side,))
+        )
         self._addresses: dict[tuple[int, int], AddressSet] = {}
         self._services: dict[tuple[int, int], Spans] = {}
         self._ports: dict[Spans, int | None] = {}
 
     def product(self, region: Region) -> Product | None:
-        """Return one of the regions that the frame was made for as a product, cut to what it is within; None where nothing is left."""
+        """Return one of the regions that the frame was made for as a product, cut to what it is
+        within; None where nothing is left.
+        """
         known = self._known
         a, b = known[0][region.source], known[1][region.destination]
         if not (a and b):
@@ -63,11 +84,15 @@ class Frame:
         return [found for each in regions if (found := self.product(each)) is not None]
 
     def mask(self, side: int, addresses: AddressSet) -> int:
-        """Return one of the sets of addresses that the frame was made for, cut to what it is within."""
+        """Return one of the sets of addresses that the frame was made for, cut to what it is
+        within.
+        """
         return self._known[side][addresses]
 
     def from_ports(self, product: Product, ports: Spans) -> Product | None:
-        """Return what a product has from some source ports, all zeros there where that is nothing; None where the frame does not tell them apart."""
+        """Return what a product has from some source ports, all zeros there where that is nothing;
+        None where the frame does not tell them apart.
+        """
         if ports not in self._ports:
             self._ports[ports] = self.atoms[3].mask_of(ports)
         mask = self._ports[ports]
@@ -76,9 +101,13 @@ class Frame:
     def region(self, product: Product) -> Region:
         """Return a product of the frame as a region of its own."""
         return Region(
-            self.addresses(0, product[0]), self.addresses(1, product[1]), self.numbers(2, product[2]), self.numbers(3, product[3]),
-            product[4], product[5],
-        )  # fmt: skip
+            self.addresses(0, product[0]),
+            self.addresses(1, product[1]),
+            self.numbers(2, product[2]),
+            self.numbers(3, product[3]),
+            product[4],
+            product[5],
+        )
 
     def addresses(self, side: int, mask: int) -> AddressSet:
         """Return the addresses of a side (0 sources, 1 destinations); equal ones are one object."""
@@ -90,7 +119,9 @@ class Frame:
         return found
 
     def numbers(self, side: int, mask: int) -> Spans:
-        """Return what is carried (side 2) or the source ports (side 3); equal ones are one object."""
+        """Return what is carried (side 2) or the source ports (side 3); equal ones are one
+        object.
+        """
         if mask == self.whole[side]:
             return self.within.what if side == 2 else self.within.source_ports
         found = self._services.get((side, mask))
@@ -117,12 +148,18 @@ class Frame:
 
 
 def witness(region: Region) -> Packet:
-    """Return a packet of a region, of the kind that people know, and between two machines where there is one."""
+    """Return a packet of a region, of the kind that people know, and between two machines where
+    there is one.
+    """
     source, destination = region.source.middle(), region.destination.middle()
     if source == destination and apart(region.source, region.destination):
         itself = AddressSet(region.family, spans=((source, source + 1),))
         others = region.destination - itself
-        source, destination = (source, others.middle()) if others else ((region.source - itself).middle(), destination)
+        source, destination = (
+            (source, others.middle())
+            if others
+            else ((region.source - itself).middle(), destination)
+        )
     return some_service(region.family, *region[2:])._replace(source=source, destination=destination)
 
 
@@ -133,7 +170,8 @@ def is_left(region: Region, others: Sequence[Region]) -> bool:
 
 
 class PacketSet:
-    """A set of packets of one family, never changed once made; equal to another that has the same packets, whatever it was made of.
+    """A set of packets of one family, never changed once made; equal to another that has the same
+    packets, whatever it was made of.
 
     It is a union of products of a frame, none of them empty, which may overlap.
     """
@@ -168,11 +206,21 @@ class PacketSet:
 
     def __and__(self, other: PacketSet) -> PacketSet:
         frame, here, there = _together(self, other)
-        return PacketSet(frame, [found for one in here for another in there if (found := algebra.meet(one, another)) is not None])
+        return PacketSet(
+            frame,
+            [
+                found
+                for one in here
+                for another in there
+                if (found := algebra.meet(one, another)) is not None
+            ],
+        )
 
     def __sub__(self, other: PacketSet) -> PacketSet:
         frame, here, there = _together(self, other)
-        return PacketSet(frame, [piece for each in here for piece in algebra.left(each, there, frame.order)])
+        return PacketSet(
+            frame, [piece for each in here for piece in algebra.left(each, there, frame.order)]
+        )
 
     def __le__(self, other: PacketSet) -> bool:
         _, here, there = _together(self, other)
@@ -182,13 +230,17 @@ class PacketSet:
         return isinstance(other, PacketSet) and self <= other <= self
 
     def __hash__(self) -> int:
-        # What all of its packets have on each side together does not depend on the products that it is kept as.
+        # What all of its packets have on each side together does not depend on the products that it
+        # is kept as.
         if not self.products:
             return hash(self.family)
         flags = dscp = 0
         for each in self.products:
             flags, dscp = flags | each[4], dscp | each[5]
-        ends = [AddressSet.union([self.frame.addresses(side, each[side]) for each in self.products]) for side in (0, 1)]
+        ends = [
+            AddressSet.union([self.frame.addresses(side, each[side]) for each in self.products])
+            for side in (0, 1)
+        ]
         return hash((ends[0], ends[1], flags, dscp))
 
     def __repr__(self) -> str:
@@ -196,7 +248,9 @@ class PacketSet:
 
     @property
     def size(self) -> int:
-        """How many points it has, each counted once; a packet without ports is one for every port that it could have."""
+        """How many points it has, each counted once; a packet without ports is one for every port
+        that it could have.
+        """
         found, total = list[Product](), 0
         for each in self.products:
             total += sum(map(self.frame.size, algebra.left(each, found, self.frame.order)))
@@ -204,13 +258,17 @@ class PacketSet:
         return total
 
     def witness(self) -> Packet:
-        """Return one of its packets, of the kind that people know, and between two machines where there is one; it is not empty."""
+        """Return one of its packets, of the kind that people know, and between two machines where
+        there is one; it is not empty.
+        """
         between = (each for each in self.products if self.frame.has_two_ends(each))
         return self.frame.witness(next(between, self.products[0]))
 
 
 def in_one_frame(sets: Sequence[PacketSet]) -> tuple[Frame | None, list[Sequence[Product]]]:
-    """Return the products of some sets of a family in one frame, a new one where theirs differ; no frame where there is no set."""
+    """Return the products of some sets of a family in one frame, a new one where theirs differ; no
+    frame where there is no set.
+    """
     if not sets:
         return None, []
     frame = sets[0].frame
@@ -221,7 +279,9 @@ def in_one_frame(sets: Sequence[PacketSet]) -> tuple[Frame | None, list[Sequence
     return frame, [frame.products(several) for several in regions]
 
 
-def _together(one: PacketSet, other: PacketSet) -> tuple[Frame, Sequence[Product], Sequence[Product]]:
+def _together(
+    one: PacketSet, other: PacketSet
+) -> tuple[Frame, Sequence[Product], Sequence[Product]]:
     """Return the products of two sets in one frame."""
     frame, (here, there) = in_one_frame((one, other))
     assert frame is not None

@@ -1,9 +1,10 @@
 """What words that stand for addresses mean in a plan.
 
-Such a word is `any`, an address, also with a wildcard, a prefix or a range, a point, or a name of a host, device, subnet, outside or group. Several with
-commas between are all of these together, and what follows `but` is left out of that: `tickets, guests but laptop, kiosk-2`.
-Entries of lists, groups, expectations and the ends that a person gives to a command all mean the same by it; what of it
-they may use is theirs to say.
+Such a word is `any`, an address, also with a wildcard, a prefix or a range, a point, or a name of a
+host, device, subnet, outside or group. Several with commas between are all of these together, and
+what follows `but` is left out of that: `tickets, guests but laptop, kiosk-2`. Entries of lists,
+groups, expectations and the ends that a person gives to a command all mean the same by it; what of
+it they may use is theirs to say.
 """
 
 from __future__ import annotations
@@ -46,8 +47,9 @@ class WordKind(StrEnum):
 class Meaning(NamedTuple):
     """The addresses that a word stands for, of both families.
 
-    For an `outside`, by its name, they are its own prefixes, of which it may have none, and what words leave out of it is `left_out`. A
-    port has no addresses. `named` are those that the words name one by one, by themselves or by a host, a device or a point.
+    For an `outside`, by its name, they are its own prefixes, of which it may have none, and what
+    words leave out of it is `left_out`. A port has no addresses. `named` are those that the words
+    name one by one, by themselves or by a host, a device or a point.
     """
 
     kind: WordKind
@@ -66,8 +68,12 @@ class Meaning(NamedTuple):
 
 
 PRIVATE = "private"
-"""The name of the addresses that are nobody's on the internet, where a plan gives it to nothing else."""
-PRIVATE_BLOCKS = tuple(map(parse_block, ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "fc00::/7")))
+"""The name of the addresses that are nobody's on the internet, where a plan gives it to nothing
+else.
+"""
+PRIVATE_BLOCKS = tuple(
+    map(parse_block, ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "fc00::/7"))
+)
 """RFC 1918 section 3, RFC 6598 section 7, RFC 4193 section 3.1."""
 BUT, COMMA = " but ", ", "
 _EVERYTHING = Meaning(WordKind.ANY, tuple(everything(family) for family in Family))
@@ -88,14 +94,19 @@ def written_as(taken: Iterable[str], left_out: Iterable[str]) -> str:
 def meaning_of(plan: Plan, text: str) -> Meaning | None:
     """Return what a word means, or several; None where one is a name that the plan does not have.
 
-    Raises `AddressError` for what is meant as an address and is none, or where nothing is left, `UnknownName` for a point that is not there.
+    Raises `AddressError` for what is meant as an address and is none, or where nothing is left,
+    `UnknownName` for a point that is not there.
     """
     taken, left_out = words_of(text)
     if len(taken) == 1 and not left_out:
         return _meaning(plan, text)
     found = [_meaning(plan, each) for each in (*taken, *left_out)]
     known = [each for each in found if each is not None]
-    return None if len(known) < len(found) else combined(known[: len(taken)], known[len(taken) :], text)
+    return (
+        None
+        if len(known) < len(found)
+        else combined(known[: len(taken)], known[len(taken) :], text)
+    )
 
 
 def outside_in(plan: Plan, text: str) -> str:
@@ -105,24 +116,33 @@ def outside_in(plan: Plan, text: str) -> str:
 
 
 def unknown_in(plan: Plan, text: str) -> str:
-    """Return the first word of a text that the plan does not have; the text itself where it has all."""
+    """Return the first word of a text that the plan does not have; the text itself where it has
+    all.
+    """
     taken, left_out = words_of(text)
     return next((each for each in (*taken, *left_out) if _meaning(plan, each) is None), text)
 
 
 def combined(taken: list[Meaning], left_out: list[Meaning], text: str) -> Meaning:
-    """Return what several words mean together without others. Raises `AddressError` where nothing is left, and for an outside beside others."""
+    """Return what several words mean together without others. Raises `AddressError` where nothing
+    is left, and for an outside beside others.
+    """
     out = tuple(each for other in left_out for each in other.patterns)
     if taken[0].kind is WordKind.OUTSIDE and len(taken) == 1:
         return taken[0]._replace(left_out=out)
     for each in (*taken, *left_out):
         if each.kind is WordKind.OUTSIDE:
-            raise AddressError(f"{each.outside} is an outside, which stands alone or before but; say the rest by itself")
+            raise AddressError(
+                f"{each.outside} is an outside, which stands alone or before but; say the rest by "
+                "itself"
+            )
     patterns = without((each for other in taken for each in other.patterns), out)
     if not patterns:
         raise AddressError(f"nothing is left of {text}")
     named = frozenset(address for other in taken for address in other.named)
-    return Meaning(WordKind.GROUP, patterns, frozenset(each for each in named if not _holds(out, each)))
+    return Meaning(
+        WordKind.GROUP, patterns, frozenset(each for each in named if not _holds(out, each))
+    )
 
 
 def without(patterns: Iterable[Pattern], left_out: Iterable[Pattern]) -> tuple[Pattern, ...]:
@@ -130,7 +150,10 @@ def without(patterns: Iterable[Pattern], left_out: Iterable[Pattern]) -> tuple[P
     every, out = list(dict.fromkeys(patterns)), list(left_out)
     if not out:
         return tuple(every)
-    both = ([[each for each in side if each.family is family] for side in (every, out)] for family in Family)
+    both = (
+        [[each for each in side if each.family is family] for side in (every, out)]
+        for family in Family
+    )
     return tuple(each for own, others in both for each in sorted(less(own, others)))
 
 
@@ -144,7 +167,9 @@ def _meaning(plan: Plan, word: str) -> Meaning | None:
         return _EVERYTHING
     if looks_like_address(word):
         address, _, mask = word.partition(" ")
-        return of_patterns((parse_masked(address, *mask.split()),) if mask else parse_addresses(word))
+        return of_patterns(
+            (parse_masked(address, *mask.split()),) if mask else parse_addresses(word)
+        )
     if "." in word:
         point = plan.point(word)
         if point.kind is not PointKind.INTERFACE:
@@ -162,14 +187,24 @@ def _meaning(plan: Plan, word: str) -> Meaning | None:
         return _one_by_one(WordKind.DEVICE, plan.devices[word].addresses())
     if word in plan.groups:
         group = plan.groups[word]
-        return Meaning(WordKind.GROUP, tuple(each for members in group.members.values() for each in members.patterns), group.named)
+        return Meaning(
+            WordKind.GROUP,
+            tuple(each for members in group.members.values() for each in members.patterns),
+            group.named,
+        )
     return Meaning(WordKind.GROUP, PRIVATE_BLOCKS) if word == PRIVATE else None
 
 
 def of_patterns(patterns: tuple[Pattern, ...]) -> Meaning:
-    """Return what an address, prefix, range or wildcard means; a single address is named, a set of them is not."""
+    """Return what an address, prefix, range or wildcard means; a single address is named, a set of
+    them is not.
+    """
     one = len(patterns) == 1 and patterns[0].wildcard == 0
-    return Meaning(WordKind.ADDRESS, patterns, frozenset((Address(patterns[0].family, patterns[0].value),)) if one else frozenset())
+    return Meaning(
+        WordKind.ADDRESS,
+        patterns,
+        frozenset((Address(patterns[0].family, patterns[0].value),)) if one else frozenset(),
+    )
 
 
 def _one_by_one(kind: WordKind, addresses: Iterable[Address]) -> Meaning:

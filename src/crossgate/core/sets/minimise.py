@@ -1,7 +1,8 @@
 """Sets of packets in the fewest lines: products of services, sources and destinations.
 
-Sets come in many pieces. Here the pieces that agree in all sides but one are joined in that, again and again; then
-each line is made as wide as the others allow, and those that add nothing are dropped.
+Sets come in many pieces. Here the pieces that agree in all sides but one are joined in that, again
+and again; then each line is made as wide as the others allow, and those that add nothing are
+dropped.
 """
 
 from __future__ import annotations
@@ -46,8 +47,15 @@ class SetLine(NamedTuple):
     @property
     def size(self) -> int:
         """Roughly how many packets it has: of two lines the larger tells more."""
-        services = sum(numbers.size(what) * numbers.size(ports) * flags.bit_count() for what, ports, flags, _ in self.services)
-        return services * sum(each.size for each in self.source) * sum(each.size for each in self.destination)
+        services = sum(
+            numbers.size(what) * numbers.size(ports) * flags.bit_count()
+            for what, ports, flags, _ in self.services
+        )
+        return (
+            services
+            * sum(each.size for each in self.source)
+            * sum(each.size for each in self.destination)
+        )
 
 
 def fewest_lines(sets: Iterable[PacketSet]) -> list[SetLine]:
@@ -77,8 +85,12 @@ def fewest_lines(sets: Iterable[PacketSet]) -> list[SetLine]:
 
 
 def _patterns(addresses: AddressSet) -> Patterns:
-    """Return addresses as prefixes, or scattered where a wildcard had a part in making them and says it far more shortly."""
-    prefixes = frozenset(addresses.patterns) if addresses.spans is not None else joined(addresses.patterns)
+    """Return addresses as prefixes, or scattered where a wildcard had a part in making them and
+    says it far more shortly.
+    """
+    prefixes = (
+        frozenset(addresses.patterns) if addresses.spans is not None else joined(addresses.patterns)
+    )
     wild = joined(prefixes, wild=True) if addresses.wild else prefixes
     return wild if _SHORTER * len(wild) <= len(prefixes) else prefixes
 
@@ -104,26 +116,38 @@ class _Line(NamedTuple):
 
 
 def _by_ends(lines: Iterable[tuple[_Services, int, int]]) -> list[_Line]:
-    """Return lines joined where they agree in two of services, sources and destinations, again and again."""
+    """Return lines joined where they agree in two of services, sources and destinations, again and
+    again.
+    """
     found = [_Line(*each) for each in lines]
     before = 0
     while len(found) != before:
         before = len(found)
         spend(_PIECES_A_LINE * before)
         rows = grouped(((each.source, each.destination), each.services) for each in found)
-        found = [_Line(_joined(services) if len(services) > 1 else services, *ends) for ends, services in rows]
+        found = [
+            _Line(_joined(services) if len(services) > 1 else services, *ends)
+            for ends, services in rows
+        ]
         sources: dict[tuple[_Services, int], int] = {}
         for line in found:
-            sources[line.services, line.destination] = sources.get((line.services, line.destination), 0) | line.source
+            sources[line.services, line.destination] = (
+                sources.get((line.services, line.destination), 0) | line.source
+            )
         destinations: dict[tuple[_Services, int], int] = {}
         for (services, destination), source in sources.items():
             destinations[services, source] = destinations.get((services, source), 0) | destination
-        found = [_Line(services, source, destination) for (services, source), destination in destinations.items()]
+        found = [
+            _Line(services, source, destination)
+            for (services, source), destination in destinations.items()
+        ]
     return found
 
 
 def _widest(line: _Line, others: Sequence[_Line]) -> _Line:
-    """Return a line with all of each other one's services, sources or destinations that agrees with it in the other two."""
+    """Return a line with all of each other one's services, sources or destinations that agrees with
+    it in the other two.
+    """
     for other in others:
         spend()
         ends = not line.source & ~other.source, not line.destination & ~other.destination
@@ -138,7 +162,9 @@ def _widest(line: _Line, others: Sequence[_Line]) -> _Line:
 
 
 def _widened(found: list[_Line]) -> list[_Line]:
-    """Return the same packets in lines that may overlap: each as wide as the others allow, without those that add nothing."""
+    """Return the same packets in lines that may overlap: each as wide as the others allow, without
+    those that add nothing.
+    """
     before: list[_Line] = []
     for _ in range(_MOST_PASSES):
         if found == before:
@@ -147,7 +173,13 @@ def _widened(found: list[_Line]) -> list[_Line]:
         for index, line in enumerate(found):
             found[index] = _widest(line, found)
     kept = list(dict.fromkeys(found))
-    for line in sorted(kept, key=lambda each: len(each.services) + each.source.bit_count() + each.destination.bit_count(), reverse=True):
+    for line in sorted(
+        kept,
+        key=lambda each: (
+            len(each.services) + each.source.bit_count() + each.destination.bit_count()
+        ),
+        reverse=True,
+    ):
         others = [each for each in kept if each is not line]
         rows = [product for each in others for product in each.products]
         if not any(algebra.is_left(product, rows) for product in line.products):

@@ -1,4 +1,6 @@
-"""Sets of addresses, exactly, as patterns: what two have in common, what is left of one, and the same set in fewer patterns."""
+"""Sets of addresses, exactly, as patterns: what two have in common, what is left of one, and the
+same set in fewer patterns.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +39,9 @@ def outside(pattern: Pattern, part: Pattern) -> Iterator[Pattern]:
 
 
 def first_outside(pattern: Pattern, parts: tuple[Pattern, ...]) -> Pattern | None:
-    """Return a piece of a pattern that none of `parts` has an address of, or None when they have all of it."""
+    """Return a piece of a pattern that none of `parts` has an address of, or None when they have
+    all of it.
+    """
     _, value, wildcard = pattern
     parts = tuple(part for part in parts if not (part.value ^ value) & ~(part.wildcard | wildcard))
     if not parts:
@@ -70,7 +74,10 @@ def less(patterns: Iterable[Pattern], excluded: Iterable[Pattern]) -> Patterns:
         spend()
         if near:
             own, free = near[0]
-            stack += [(piece, near[1:]) for piece in outside(each, Pattern(family, value | own, wildcard & free))]
+            stack += [
+                (piece, near[1:])
+                for piece in outside(each, Pattern(family, value | own, wildcard & free))
+            ]
         else:
             kept.append(each)
     return frozenset(kept)
@@ -79,7 +86,8 @@ def less(patterns: Iterable[Pattern], excluded: Iterable[Pattern]) -> Patterns:
 def joined(patterns: Iterable[Pattern], wild: bool = False) -> Patterns:
     """Return the same addresses in fewer patterns: two that differ in one bit become one.
 
-    Prefixes become larger prefixes and nothing else, unless they are `wild`; scattered patterns may join in any bit.
+    Prefixes become larger prefixes and nothing else, unless they are `wild`; scattered patterns may
+    join in any bit.
     """
     given = frozenset(patterns)
     if len(given) < 2:

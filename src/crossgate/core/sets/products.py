@@ -1,7 +1,8 @@
-"""The algebra of products: six bit sets over the atoms of a frame; what two have in common, what is left of one without others.
+"""The algebra of products: six bit sets over the atoms of a frame; what two have in common, what is
+left of one without others.
 
-A product is a tuple of six integers, none of them 0: the sides of a `Region` in the frame's atoms. Everything here is
-lazy where it can be, and counted as pieces of the question at hand.
+A product is a tuple of six integers, none of them 0: the sides of a `Region` in the frame's atoms.
+Everything here is lazy where it can be, and counted as pieces of the question at hand.
 """
 
 from __future__ import annotations
@@ -14,7 +15,9 @@ from crossgate.core.sets.effort import spend
 Product = tuple[int, int, int, int, int, int]
 
 WHAT_FIRST = (2, 4, 3, 5, 0, 1)
-"""What is carried is told apart first: only where it is all of one kind can flags and source ports leave something out."""
+"""What is carried is told apart first: only where it is all of one kind can flags and source ports
+leave something out.
+"""
 
 _Row = TypeVar("_Row")
 
@@ -40,8 +43,12 @@ def minus(whole: Product, part: Product, order: Sequence[int] = WHAT_FIRST) -> I
             left[side] = part[side]
 
 
-def split(whole: Product, rows: Sequence[tuple[Product, _Row]], order: Sequence[int] = WHAT_FIRST) -> Iterator[tuple[Product, _Row | None]]:
-    """Yield a product in pieces that are apart, each with what stands beside the first row that has it; None where none has."""
+def split(
+    whole: Product, rows: Sequence[tuple[Product, _Row]], order: Sequence[int] = WHAT_FIRST
+) -> Iterator[tuple[Product, _Row | None]]:
+    """Yield a product in pieces that are apart, each with what stands beside the first row that has
+    it; None where none has.
+    """
     stack = [(whole, rows, 0)]
     while stack:
         spend()
@@ -60,8 +67,12 @@ def split(whole: Product, rows: Sequence[tuple[Product, _Row]], order: Sequence[
             yield piece, None
 
 
-def left(whole: Product, rows: Sequence[Product], order: Sequence[int] = WHAT_FIRST) -> Iterator[Product]:
-    """Yield what is left of a product without some rows, in pieces that are apart; of the rows the one that takes most goes first."""
+def left(
+    whole: Product, rows: Sequence[Product], order: Sequence[int] = WHAT_FIRST
+) -> Iterator[Product]:
+    """Yield what is left of a product without some rows, in pieces that are apart; of the rows the
+    one that takes most goes first.
+    """
     stack = [(whole, rows)]
     while stack:
         spend()
@@ -98,7 +109,9 @@ def is_left(whole: Product, rows: Sequence[Product], order: Sequence[int] = WHAT
 
 
 def joined(products: Iterable[Product]) -> list[Product]:
-    """Return the same packets in fewer products: those that differ in one side only become one. They need not be apart."""
+    """Return the same packets in fewer products: those that differ in one side only become one.
+    They need not be apart.
+    """
     found = dict.fromkeys(products)
     before = -1
     while len(found) != before:

@@ -1,12 +1,15 @@
-"""A set of packets as one product of six sets, never multiplied out: every entry of a list takes just one of these.
+"""A set of packets as one product of six sets, never multiplied out: every entry of a list takes
+just one of these.
 
-The sides are the source and destination addresses, *what* is carried, the source ports, the TCP flags and DSCP.
+The sides are the source and destination addresses, *what* is carried, the source ports, the TCP
+flags and DSCP.
 
-1. What is carried is one line of numbers (`Spans`): the protocol, a bit for non-initial fragments, and the destination port
-   or the ICMP type and code. A packet that has none of the last stands there once for every number; nothing tells these apart.
+1. What is carried is one line of numbers (`Spans`): the protocol, a bit for non-initial fragments,
+   and the destination port or the ICMP type and code. A packet that has none of the last stands
+   there once for every number; nothing tells these apart.
 2. Flags are a bit set of the 256 octets they can be, DSCP is one of its 64 values.
-3. Source ports and flags are asked only of packets that have them, so where these sides leave something out, *what* holds
-   nothing but whole packets of protocols with ports, or of TCP.
+3. Source ports and flags are asked only of packets that have them, so where these sides leave
+   something out, *what* holds nothing but whole packets of protocols with ports, or of TCP.
 """
 
 from __future__ import annotations
@@ -17,7 +20,18 @@ from typing import NamedTuple
 
 from crossgate.core.model.accesslist import Entry
 from crossgate.core.model.address import Family, Pattern
-from crossgate.core.model.packet import ACK, CLIENT_PORT, ECHO, MOST_PORT, PORT_PROTOCOLS, SYN, TCP, UDP, Packet, icmp_of
+from crossgate.core.model.packet import (
+    ACK,
+    CLIENT_PORT,
+    ECHO,
+    MOST_PORT,
+    PORT_PROTOCOLS,
+    SYN,
+    TCP,
+    UDP,
+    Packet,
+    icmp_of,
+)
 from crossgate.core.model.service import FlagTest, ServiceTerm
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.addresses import AddressSet, everywhere
@@ -39,7 +53,9 @@ def protocol_line(first: int, last: int | None = None) -> Spans:
     return ((first << PROTOCOL_SHIFT, (first if last is None else last) + 1 << PROTOCOL_SHIFT),)
 
 
-FRAGMENTS: Spans = tuple((each << PROTOCOL_SHIFT | FRAGMENT, each + 1 << PROTOCOL_SHIFT) for each in range(PROTOCOLS))
+FRAGMENTS: Spans = tuple(
+    (each << PROTOCOL_SHIFT | FRAGMENT, each + 1 << PROTOCOL_SHIFT) for each in range(PROTOCOLS)
+)
 WHOLE: Spans = line.less(ALL_WHAT, FRAGMENTS)
 """Packets that are no non-initial fragments."""
 
@@ -49,7 +65,9 @@ def whole_packets(protocol: int) -> Spans:
     return ((protocol << PROTOCOL_SHIFT, protocol << PROTOCOL_SHIFT | FRAGMENT),)
 
 
-WITH_PORTS: Spans = line.joined(span for protocol in PORT_PROTOCOLS for span in whole_packets(protocol))
+WITH_PORTS: Spans = line.joined(
+    span for protocol in PORT_PROTOCOLS for span in whole_packets(protocol)
+)
 
 
 class Services(NamedTuple):
@@ -87,22 +105,37 @@ class Region(NamedTuple):
 
     def common(self, other: Region) -> Region | None:
         """Return what two regions have in common, or None."""
-        flags, dscp, what = self.flags & other.flags, self.dscp & other.dscp, line.common(self.what, other.what)
+        flags, dscp, what = (
+            self.flags & other.flags,
+            self.dscp & other.dscp,
+            line.common(self.what, other.what),
+        )
         if not (flags and dscp and what):
             return None
         ports = line.common(self.source_ports, other.source_ports)
         source = self.source & other.source if ports else None
         destination = self.destination & other.destination if source else None
-        return Region(source, destination, what, ports, flags, dscp) if source and destination else None
+        return (
+            Region(source, destination, what, ports, flags, dscp)
+            if source and destination
+            else None
+        )
 
     def holds(self, other: Region) -> bool:
-        """Whether it is plain that it has all of another: where addresses are scattered it may, though it is not told."""
+        """Whether it is plain that it has all of another: where addresses are scattered it may,
+        though it is not told.
+        """
         if other.flags & ~self.flags or other.dscp & ~self.dscp:
             return False
         if line.less(other.what, self.what) or line.less(other.source_ports, self.source_ports):
             return False
         ends = zip((self.source, self.destination), (other.source, other.destination), strict=True)
-        return all(one.spans is not None and each.spans is not None and not line.less(each.spans, one.spans) for one, each in ends)
+        return all(
+            one.spans is not None
+            and each.spans is not None
+            and not line.less(each.spans, one.spans)
+            for one, each in ends
+        )
 
 
 @cache
@@ -118,7 +151,9 @@ def flag_set(tests: Sequence[FlagTest]) -> int:
 
 
 def term_line(terms: Sequence[ServiceTerm]) -> Spans:
-    """Return what packets of any of some service terms carry; a term that asks for ports or a message takes no fragments."""
+    """Return what packets of any of some service terms carry; a term that asks for ports or a
+    message takes no fragments.
+    """
     found = []
     for term in terms:
         if term.protocol is None:
@@ -128,18 +163,26 @@ def term_line(terms: Sequence[ServiceTerm]) -> Spans:
             found += [(base | first, (base | last) + 1) for first, last in term.ports]
         elif term.icmp_type is not None:
             first = term.icmp_type << 8 | (term.icmp_code or 0)
-            found.append((base | first, (base | (first if term.icmp_code is not None else first | 255)) + 1))
+            found.append(
+                (base | first, (base | (first if term.icmp_code is not None else first | 255)) + 1)
+            )
         else:
             found.append((base, term.protocol + 1 << PROTOCOL_SHIFT))
     return line.joined(found)
 
 
 def entry_services(entry: Entry, what: Spans | None = None) -> Services | None:
-    """Return what an entry asks besides addresses, None where no packet has it; `what` is its service on the line where it is known."""
+    """Return what an entry asks besides addresses, None where no packet has it; `what` is its
+    service on the line where it is known.
+    """
     asked = entry.qualifiers
     what = term_line(entry.service.terms) if what is None else what
     flags = flag_set(asked.flags) if asked.flags else ALL_FLAGS
-    source_ports = ALL_PORTS if asked.source_ports is None else tuple((first, last + 1) for first, last in asked.source_ports)
+    source_ports = (
+        ALL_PORTS
+        if asked.source_ports is None
+        else tuple((first, last + 1) for first, last in asked.source_ports)
+    )
     if asked.fragments:
         what = line.common(what, FRAGMENTS)
     if asked.source_ports is not None:
@@ -155,14 +198,17 @@ def entry_region(entry: Entry, family: Family) -> Region | None:
     services = entry_services(entry)
     if services is None:
         return None
-    source, destination = (AddressSet.of(family, each.patterns) for each in (entry.source, entry.destination))
+    source, destination = (
+        AddressSet.of(family, each.patterns) for each in (entry.source, entry.destination)
+    )
     return Region(source, destination, *services)
 
 
 def packet_region(packet: Packet) -> Region:
     """Return the region of just this packet, and of those that no list can tell from it."""
     source, destination = (
-        AddressSet.of(packet.family, (Pattern(packet.family, value, 0),)) for value in (packet.source, packet.destination)
+        AddressSet.of(packet.family, (Pattern(packet.family, value, 0),))
+        for value in (packet.source, packet.destination)
     )
     base = packet.protocol << PROTOCOL_SHIFT
     what: Spans = ((base, base | FRAGMENT),)
@@ -173,26 +219,54 @@ def packet_region(packet: Packet) -> Region:
     elif packet.icmp_type is not None:
         message = base | packet.icmp_type << 8 | (packet.icmp_code or 0)
         what = ((message, message + 1),)
-    source_ports = ALL_PORTS if packet.source_port is None else ((packet.source_port, packet.source_port + 1),)
-    return Region(source, destination, what, source_ports, ALL_FLAGS if packet.flags is None else 1 << packet.flags, 1 << packet.dscp)
+    source_ports = (
+        ALL_PORTS if packet.source_port is None else ((packet.source_port, packet.source_port + 1),)
+    )
+    return Region(
+        source,
+        destination,
+        what,
+        source_ports,
+        ALL_FLAGS if packet.flags is None else 1 << packet.flags,
+        1 << packet.dscp,
+    )
 
 
 def some_service(family: Family, what: Spans, source_ports: Spans, flags: int, dscp: int) -> Packet:
-    """Return a packet of these services with addresses 0, of the kind that people know: TCP before UDP, a known port, a SYN."""
+    """Return a packet of these services with addresses 0, of the kind that people know: TCP before
+    UDP, a known port, a SYN.
+    """
     chosen = _likely(family, what)
-    protocol, fragment, number = chosen >> PROTOCOL_SHIFT, bool(chosen & FRAGMENT), chosen & MOST_PORT
+    protocol, fragment, number = (
+        chosen >> PROTOCOL_SHIFT,
+        bool(chosen & FRAGMENT),
+        chosen & MOST_PORT,
+    )
     marked = _lowest(dscp)
     if not fragment and protocol in PORT_PROTOCOLS:
         client = CLIENT_PORT if line.contains(source_ports, CLIENT_PORT) else source_ports[0][0]
         octet = next((each for each in (SYN, ACK) if flags >> each & 1), _lowest(flags))
-        return Packet(family, 0, 0, protocol, client, number, flags=octet if protocol == TCP else None, dscp=marked)
+        return Packet(
+            family,
+            0,
+            0,
+            protocol,
+            client,
+            number,
+            flags=octet if protocol == TCP else None,
+            dscp=marked,
+        )
     if not fragment and protocol == icmp_of(family):
-        return Packet(family, 0, 0, protocol, icmp_type=number >> 8, icmp_code=number & 255, dscp=marked)
+        return Packet(
+            family, 0, 0, protocol, icmp_type=number >> 8, icmp_code=number & 255, dscp=marked
+        )
     return Packet(family, 0, 0, protocol, fragment=fragment, dscp=marked)
 
 
 def _likely(family: Family, what: Spans) -> int:
-    """Return a number of the line, of a packet that is whole and of a protocol that people know, if there is one."""
+    """Return a number of the line, of a packet that is whole and of a protocol that people know, if
+    there is one.
+    """
     icmp = icmp_of(family)
     known = {TCP: (443, 53, 80), UDP: (443, 53, 80), icmp: (ECHO[family] << 8,)}
     for protocol, numbers in known.items():

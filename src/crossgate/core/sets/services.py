@@ -1,4 +1,6 @@
-"""Services as parts of boxes: what a region says besides its addresses, as spans of protocols and ports, and bits."""
+"""Services as parts of boxes: what a region says besides its addresses, as spans of protocols and
+ports, and bits.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ from crossgate.core.sets.spans import Span, Spans
 
 
 class ServicePart(NamedTuple):
-    """The part of a box that says nothing of addresses: flags, fragment and DSCP as bits, and the three spans."""
+    """The part of a box that says nothing of addresses: flags, fragment and DSCP as bits, and the
+    three spans.
+    """
 
     value: int
     wildcard: int
@@ -37,7 +41,8 @@ def _hull(what: Spans, source_ports: Spans, flags: int, dscp: int) -> ServicePar
     for part in others:
         wildcard |= part.wildcard | (value ^ part.value)
         first, last, source, source_end, port, port_end = (
-            (min, max)[index % 2](ends) for index, ends in enumerate(zip(spans, part.spans, strict=True))
+            (min, max)[index % 2](ends)
+            for index, ends in enumerate(zip(spans, part.spans, strict=True))
         )
         spans = first, last, source, source_end, port, port_end
     return ServicePart(value & ~wildcard, wildcard, spans)
@@ -53,11 +58,17 @@ def _parts(what: Spans, source_ports: Spans, flags: int, dscp: int) -> tuple[Ser
     clients = [(first, end - 1) for first, end in source_ports]
     found = []
     for first, last, ports, fragments in protocol_runs(what):
-        kinds = [(0, FRAGMENT_BIT, ALL_PORTS)] if fragments and ports == (ALL_PORTS,) else [(0, 0, each) for each in ports]
+        kinds = (
+            [(0, FRAGMENT_BIT, ALL_PORTS)]
+            if fragments and ports == (ALL_PORTS,)
+            else [(0, 0, each) for each in ports]
+        )
         if fragments and ports != (ALL_PORTS,):
             kinds.append((FRAGMENT_BIT, 0, ALL_PORTS))
         found += [
-            ServicePart(value | bits, wildcard & ~FRAGMENT_BIT | free, (first, last, *client, *span))
+            ServicePart(
+                value | bits, wildcard & ~FRAGMENT_BIT | free, (first, last, *client, *span)
+            )
             for bits, free, span in kinds
             for client in clients
             for value, wildcard in marks
@@ -66,7 +77,9 @@ def _parts(what: Spans, source_ports: Spans, flags: int, dscp: int) -> tuple[Ser
 
 
 def protocol_runs(what: Spans) -> list[tuple[int, int, tuple[tuple[int, int], ...], bool]]:
-    """Return runs of protocols that carry the same: the first, the last, the ports or messages, and whether fragments too."""
+    """Return runs of protocols that carry the same: the first, the last, the ports or messages, and
+    whether fragments too.
+    """
     held: dict[int, list[Span]] = {}
     for first, end in what:
         while first < end:
@@ -77,7 +90,9 @@ def protocol_runs(what: Spans) -> list[tuple[int, int, tuple[tuple[int, int], ..
             first = stop
     found: list[tuple[int, int, tuple[tuple[int, int], ...], bool]] = []
     for protocol, spans in held.items():
-        ports = tuple((first, end - 1) for first, end in line.common(tuple(spans), ((0, FRAGMENT),)))
+        ports = tuple(
+            (first, end - 1) for first, end in line.common(tuple(spans), ((0, FRAGMENT),))
+        )
         fragments = spans[-1][1] > FRAGMENT
         if found and found[-1][1] == protocol - 1 and found[-1][2:] == (ports, fragments):
             found[-1] = (found[-1][0], protocol, ports, fragments)
@@ -88,7 +103,9 @@ def protocol_runs(what: Spans) -> list[tuple[int, int, tuple[tuple[int, int], ..
 
 @cache
 def cubes(members: int, bits: int) -> tuple[FlagTest, ...]:
-    """Return a set of numbers of so many bits, given as a bit set of its own, as tests of bits that are apart."""
+    """Return a set of numbers of so many bits, given as a bit set of its own, as tests of bits that
+    are apart.
+    """
     if not members:
         return ()
     if members == (1 << (1 << bits)) - 1:
@@ -103,7 +120,9 @@ def cubes(members: int, bits: int) -> tuple[FlagTest, ...]:
 
 def box_region(box: Box) -> Region:
     """Return a box as a region."""
-    source, destination = (AddressSet.of(box.family, (each,)) for each in (box.source, box.destination))
+    source, destination = (
+        AddressSet.of(box.family, (each,)) for each in (box.source, box.destination)
+    )
     numbers = {False: (box.port_first, box.port_last + 1), True: (FRAGMENT, 2 * FRAGMENT)}
     spans = [
         ((protocol << PROTOCOL_SHIFT) + first, (protocol << PROTOCOL_SHIFT) + end)
@@ -112,7 +131,14 @@ def box_region(box: Box) -> Region:
         if box.fragment in (None, fragment)
     ]
     ports = ((box.source_first, box.source_last + 1),)
-    return Region(source, destination, line.joined(spans), ports, _members(box.flags, 8), _members(box.dscp, 6))
+    return Region(
+        source,
+        destination,
+        line.joined(spans),
+        ports,
+        _members(box.flags, 8),
+        _members(box.dscp, 6),
+    )
 
 
 @cache

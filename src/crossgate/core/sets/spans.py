@@ -1,4 +1,6 @@
-"""Sets of numbers as spans: ports, services and addresses that stand together; half-open, ascending, apart and not touching."""
+"""Sets of numbers as spans: ports, services and addresses that stand together; half-open,
+ascending, apart and not touching.
+"""
 
 from __future__ import annotations
 
@@ -74,8 +76,12 @@ def less(one: Spans, other: Spans) -> Spans:
 
 def contains(spans: Spans, number: int) -> bool:
     """Whether a number is one of them."""
-    index = bisect_right(spans, (number, number)) if not spans or spans[-1][0] > number else len(spans)
-    return (index > 0 and spans[index - 1][1] > number) or (index < len(spans) and spans[index][0] == number)
+    index = (
+        bisect_right(spans, (number, number)) if not spans or spans[-1][0] > number else len(spans)
+    )
+    return (index > 0 and spans[index - 1][1] > number) or (
+        index < len(spans) and spans[index][0] == number
+    )
 
 
 def size(spans: Spans) -> int:

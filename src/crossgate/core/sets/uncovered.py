@@ -1,10 +1,11 @@
 """What is left of a box without many others, when none of them covers it alone: do they together?
 
 1. A few parts are taken out one by one, the one that takes most first (`_by_pieces`).
-2. Many boxes, which may have scattered bits, are settled bit by bit (`_by_bits`). The spans of numbers are cut where any
-   box begins or ends; within a cell only bits are left. Then one bit after the other is decided, the one that the
-   narrowest choices hang on first: boxes that disagree drop out, and a box with no bit left to disagree in covers the
-   rest. When few bits are left, all their combinations are ticked off in one array.
+2. Many boxes, which may have scattered bits, are settled bit by bit (`_by_bits`). The spans of
+   numbers are cut where any box begins or ends; within a cell only bits are left. Then one bit
+   after the other is decided, the one that the narrowest choices hang on first: boxes that disagree
+   drop out, and a box with no bit left to disagree in covers the rest. When few bits are left, all
+   their combinations are ticked off in one array.
 """
 
 from __future__ import annotations
@@ -33,7 +34,9 @@ _MANY = 1024
 
 
 def first_uncovered(box: Box, parts: Sequence[Box]) -> Box | None:
-    """Return a box of what is left of a box without others, or None when together they have all of it."""
+    """Return a box of what is left of a box without others, or None when together they have all of
+    it.
+    """
     if len(parts) > _FEW_PARTS:
         boxes = [part for each in parts if (part := overlap(each, box)) is not None]
         cells = _cells(box, boxes)
@@ -45,7 +48,8 @@ def first_uncovered(box: Box, parts: Sequence[Box]) -> Box | None:
 def _by_pieces(box: Box, parts: Sequence[Box]) -> Box | None:
     """Return a box of what is left of a box without others, or None; depth first.
 
-    Of the parts that touch a box the one that takes most of it goes first, so that few are looked at.
+    Of the parts that touch a box the one that takes most of it goes first, so that few are looked
+    at.
     """
     stack: list[tuple[Iterator[Box], Sequence[Box]]] = [(iter((box,)), parts)]
     while stack:
@@ -69,15 +73,21 @@ def _by_pieces(box: Box, parts: Sequence[Box]) -> Box | None:
         if best is None:
             return piece
         if best != piece:
-            # The largest of what is left comes first: with one more bit fixed it misses many of the others.
+            # The largest of what is left comes first: with one more bit fixed it misses many of the
+            # others.
             stack.append((minus(piece, best), touching))
     return None
 
 
 def _by_bits(box: Box, cells: Iterable[Box], parts: Sequence[Box]) -> Box | None:
-    """Return a box of what is left of cells of a box without some boxes, of which none begins or ends a span within a cell; or None."""
+    """Return a box of what is left of cells of a box without some boxes, of which none begins or
+    ends a span within a cell; or None.
+    """
     spans = np.array([part[3:] for part in parts], np.int64).reshape(-1, 6)
-    bits = [(part.value & box.wildcard & ~part.wildcard, box.wildcard & ~part.wildcard) for part in parts]
+    bits = [
+        (part.value & box.wildcard & ~part.wildcard, box.wildcard & ~part.wildcard)
+        for part in parts
+    ]
     whole = np.array([not fixed for _, fixed in bits], np.bool_)
     for cell in cells:
         own = np.array(cell[3:], np.int64)
@@ -87,12 +97,17 @@ def _by_bits(box: Box, cells: Iterable[Box], parts: Sequence[Box]) -> Box | None
         inside = {bits[index] for index in np.flatnonzero(covering).tolist()}
         asked = reduce(or_, (fixed for _, fixed in inside), 0)
         columns = [1 << shift for shift in bits_of(asked)]
-        rows = np.where(_digits([fixed for _, fixed in inside], asked), _digits([value for value, _ in inside], asked), _FREE)
+        rows = np.where(
+            _digits([fixed for _, fixed in inside], asked),
+            _digits([value for value, _ in inside], asked),
+            _FREE,
+        )
         found = _lucky(rows) or _search(rows, np.arange(len(columns)))
         if found is not None:
             fixed = sum(columns[column] for column in found)
             return cell._replace(
-                value=cell.value | sum(columns[column] for column, bit in found.items() if bit), wildcard=cell.wildcard & ~fixed
+                value=cell.value | sum(columns[column] for column, bit in found.items() if bit),
+                wildcard=cell.wildcard & ~fixed,
             )
     return None
 
@@ -100,20 +115,33 @@ def _by_bits(box: Box, cells: Iterable[Box], parts: Sequence[Box]) -> Box | None
 def _digits(numbers: Sequence[int], asked: int) -> _Rows:
     """Return the bits of numbers that are `asked`, from the lowest, a row a number."""
     size = asked.bit_length() // 8 + 1
-    octets = np.frombuffer(b"".join(each.to_bytes(size, "little") for each in numbers), np.uint8).reshape(-1, size)
+    octets = np.frombuffer(
+        b"".join(each.to_bytes(size, "little") for each in numbers), np.uint8
+    ).reshape(-1, size)
     return np.unpackbits(octets, axis=1, bitorder="little")[:, bits_of(asked)]
 
 
 def _cells(box: Box, parts: Sequence[Box]) -> Iterable[Box] | None:
-    """Return a box cut at every end of a span of its parts; None when that makes too many cells to look at one by one."""
+    """Return a box cut at every end of a span of its parts; None when that makes too many cells to
+    look at one by one.
+    """
     cuts = []
     for first in (3, 5, 7):
-        starts = {box[first], *(part[first] for part in parts), *(part[first + 1] + 1 for part in parts)}
+        starts = {
+            box[first],
+            *(part[first] for part in parts),
+            *(part[first + 1] + 1 for part in parts),
+        }
         inside = sorted(start for start in starts if box[first] <= start <= box[first + 1])
-        cuts.append(list(zip(inside, [*(start - 1 for start in inside[1:]), box[first + 1]], strict=True)))
+        cuts.append(
+            list(zip(inside, [*(start - 1 for start in inside[1:]), box[first + 1]], strict=True))
+        )
     if len(cuts[0]) * len(cuts[1]) * len(cuts[2]) > _MOST_CELLS:
         return None
-    return (Box(box.family, box.value, box.wildcard, *protocols, *sources, *ports) for protocols, sources, ports in product(*cuts))
+    return (
+        Box(box.family, box.value, box.wildcard, *protocols, *sources, *ports)
+        for protocols, sources, ports in product(*cuts)
+    )
 
 
 @cache
@@ -123,18 +151,28 @@ def _choices(columns: int) -> NDArray[np.float32]:
 
 
 _SIGN = np.array([-1, 1, 0], np.float32)
-"""What stands for a bit that is 0, 1 or free: the sum of its products with a choice is the number of fixed bits where all agree."""
+"""What stands for a bit that is 0, 1 or free: the sum of its products with a choice is the number
+of fixed bits where all agree.
+"""
 
 
 def _lucky(rows: _Rows) -> dict[int, int] | None:
-    """Try many choices of all bits at once, and return one that no row agrees with, or None; it proves nothing else."""
+    """Try many choices of all bits at once, and return one that no row agrees with, or None; it
+    proves nothing else.
+    """
     choices, signs = _choices(rows.shape[1]), _SIGN[rows]
     free = np.flatnonzero((signs @ choices < np.abs(signs).sum(axis=1, keepdims=True)).all(axis=0))
-    return {column: int(bit > 0) for column, bit in enumerate(choices[:, free[0]])} if len(free) else None
+    return (
+        {column: int(bit > 0) for column, bit in enumerate(choices[:, free[0]])}
+        if len(free)
+        else None
+    )
 
 
 def _search(rows: _Rows, columns: NDArray[np.int64]) -> dict[int, int] | None:
-    """Return bits, by column, that no row agrees with; None when every choice agrees with some row."""
+    """Return bits, by column, that no row agrees with; None when every choice agrees with some
+    row.
+    """
     if not len(rows):
         return {}
     spend()
@@ -159,10 +197,16 @@ def _search(rows: _Rows, columns: NDArray[np.int64]) -> dict[int, int] | None:
 
 
 def _ticked_off(rows: _Rows, columns: NDArray[np.int64]) -> dict[int, int] | None:
-    """Tick off every combination of few bits that some row agrees with, and return one that is left."""
+    """Tick off every combination of few bits that some row agrees with, and return one that is
+    left.
+    """
     ticked = np.zeros((2,) * len(columns), np.bool_)
     for row in rows.tolist():
         ticked[tuple(slice(None) if bit == _FREE else bit for bit in row)] = True
     flat = int(ticked.argmin())
     chosen = np.unravel_index(flat, ticked.shape)
-    return None if ticked[chosen] else {int(column): int(bit) for column, bit in zip(columns, chosen, strict=True)}
+    return (
+        None
+        if ticked[chosen]
+        else {int(column): int(bit) for column, bit in zip(columns, chosen, strict=True)}
+    )

@@ -1,4 +1,6 @@
-"""The arithmetic of wildcard masks: the smallest pattern around addresses, the fewest patterns that have exactly them."""
+"""The arithmetic of wildcard masks: the smallest pattern around addresses, the fewest patterns that
+have exactly them.
+"""
 
 from __future__ import annotations
 
@@ -30,10 +32,12 @@ def addresses_of(patterns: Iterable[Pattern]) -> Iterator[int]:
 
 
 def fewest_patterns(family: Family, addresses: Iterable[int]) -> tuple[list[Pattern], bool]:
-    """Return the fewest patterns that have exactly these addresses, and whether fewer are proved impossible.
+    """Return the fewest patterns that have exactly these addresses, and whether fewer are proved
+    impossible.
 
-    The candidates are the patterns that cannot grow without a stranger (prime implicants: Quine 1952, McCluskey 1956);
-    of these a smallest cover is searched for, branch and bound, up to a number of steps.
+    The candidates are the patterns that cannot grow without a stranger (prime implicants: Quine
+    1952, McCluskey 1956); of these a smallest cover is searched for, branch and bound, up to a
+    number of steps.
     """
     wanted = frozenset(addresses)
     primes = _primes(family, wanted)
@@ -104,7 +108,9 @@ class _Cover:
         if not left:
             self.best = list(chosen)
             return
-        largest = max(len(self.members[index] & left) for address in left for index in self.having[address])
+        largest = max(
+            len(self.members[index] & left) for address in left for index in self.having[address]
+        )
         if len(chosen) + -(-len(left) // largest) >= len(self.best):
             return
         # The address with the fewest candidates: one of them has to be taken.
@@ -124,32 +130,48 @@ def slips(pattern: Pattern) -> list[str]:
             f"as a netmask its wildcard is {format_address(family, fixed)}"
         )
     elif not pattern.is_prefix:
-        found.append(f"the 1 bits of {wildcard} do not stand together at the right: no prefix and no netmask says the same")
+        found.append(
+            f"the 1 bits of {wildcard} do not stand together at the right: no prefix and no "
+            "netmask says the same"
+        )
     return found
 
 
 def looks_like_mask(address: Address) -> bool:
-    """Whether an address reads as a mask: 1 bits that stand together at one end, or scattered ones behind a first octet of 0."""
+    """Whether an address reads as a mask: 1 bits that stand together at one end, or scattered ones
+    behind a first octet of 0.
+    """
     value, inverted = address.value, address.value ^ address.family.mask
     top = address.value >> address.family.bits - 8
     return not value & (value + 1) or not inverted & (inverted + 1) or top == 0
 
 
 def meanings(address: Address, mask: Address) -> tuple[str, str]:
-    """Return what an address with a bare mask beside it likely is, `wild` or `mask`, and in words what it is as either.
+    """Return what an address with a bare mask beside it likely is, `wild` or `mask`, and in words
+    what it is as either.
 
-    A mask whose 1 bits stand together at the left looks like a netmask, any other one like a wildcard.
+    A mask whose 1 bits stand together at the left looks like a netmask, any other one like a
+    wildcard.
     """
-    as_wildcard, as_netmask = (pattern(address.family, address.value, wildcard) for wildcard in (mask.value, mask.value ^ mask.family.mask))
+    as_wildcard, as_netmask = (
+        pattern(address.family, address.value, wildcard)
+        for wildcard in (mask.value, mask.value ^ mask.family.mask)
+    )
     netmask = as_netmask.is_prefix and mask.value != 0
-    told = [f"as a {word} it means {_shortly(each)}" for word, each in (("netmask", as_netmask), ("wildcard", as_wildcard))]
+    told = [
+        f"as a {word} it means {_shortly(each)}"
+        for word, each in (("netmask", as_netmask), ("wildcard", as_wildcard))
+    ]
     return ("mask", ", ".join(told)) if netmask else ("wild", ", ".join(reversed(told)))
 
 
 def _shortly(addresses: Pattern) -> str:
     if addresses.is_prefix:
         return str(addresses)
-    return f"{addresses.size:,} addresses from {format_address(addresses.family, addresses.first)} on, scattered"
+    return (
+        f"{addresses.size:,} addresses from "
+        f"{format_address(addresses.family, addresses.first)} on, scattered"
+    )
 
 
 def apart(patterns: Iterable[Pattern]) -> list[Pattern]:

@@ -1,4 +1,6 @@
-"""The lists that columns of packets are asked of, by number: what decides, what may pass until TLS is settled, and how often each line did."""
+"""The lists that columns of packets are asked of, by number: what decides, what may pass until TLS
+is settled, and how often each line did.
+"""
 
 from __future__ import annotations
 
@@ -18,17 +20,25 @@ from crossgate.core.traffic.fates import NO_PLACE, Hits, Numbers, by_value
 
 
 class AskedLists:
-    """The lists of one plan, those for frames as what they are for the packets in some; what is worked out for a list is kept."""
+    """The lists of one plan, those for frames as what they are for the packets in some; what is
+    worked out for a list is kept.
+    """
 
     def __init__(self, plan: Plan) -> None:
         self.lists: list[AnyList[Any]] = [*plan.every_list.values(), *plan.closed.values()]
-        """The plan's lists, in the order of their numbers in `Fates`: those for packets, those for frames, what closed devices do."""
+        """The plan's lists, in the order of their numbers in `Fates`: those for packets, those for
+        frames, what closed devices do.
+        """
         self._list_numbers = {each.name: number for number, each in enumerate(self.lists)}
         self._asked: list[AccessList] = []
-        """The lists that packets are asked of: the plan's, with the same numbers; then what those for frames are for the packets in some."""
+        """The lists that packets are asked of: the plan's, with the same numbers; then what those
+        for frames are for the packets in some.
+        """
         self._number: dict[AccessList, int] = {}
         self._own: list[tuple[int, Numbers]] = []
-        """For each list that is asked the number of the plan's list that it is, and which line of that each of its lines is."""
+        """For each list that is asked the number of the plan's list that it is, and which line of
+        that each of its lines is.
+        """
         self.hits: list[Hits] = []
         self.forget_hits()
         self._permits: list[Marks] = []
@@ -43,11 +53,18 @@ class AskedLists:
             self.numbered(each)
 
     def forget_hits(self) -> None:
-        """Count what lines decide from nothing; what was counted stays with whom it was given to."""
-        self.hits = [Hits(*(np.zeros(len(each.entries) + 1, np.int64) for _ in range(2))) for each in self.lists]
+        """Count what lines decide from nothing; what was counted stays with whom it was given
+        to.
+        """
+        self.hits = [
+            Hits(*(np.zeros(len(each.entries) + 1, np.int64) for _ in range(2)))
+            for each in self.lists
+        ]
 
     def numbered(self, own: AccessList) -> int:
-        """Return the number of a list; one of frames is taken in as what it is for the packets in them."""
+        """Return the number of a list; one of frames is taken in as what it is for the packets in
+        them.
+        """
         if own not in self._number:
             self._number[own] = len(self._asked)
             self._take_in(own)
@@ -60,13 +77,25 @@ class AskedLists:
         # The line behind the last entry is the otherwise line, as -1 is.
         lines = [*(indexes[each.number] for each in own.entries), -1]
         self._own.append((number, np.array(lines, np.int32)))
-        self._permits.append(np.array([Decider(own, entry).permits for entry in (*own.entries, None)]))
+        self._permits.append(
+            np.array([Decider(own, entry).permits for entry in (*own.entries, None)])
+        )
         self._flagged.append(own.asks_for_flags)
         limits = enumerate(own.entries)
-        self.limits.append({index: entry.limit for index, entry in limits if entry.limit is not None and not entry.off})
+        self.limits.append(
+            {
+                index: entry.limit
+                for index, entry in limits
+                if entry.limit is not None and not entry.off
+            }
+        )
 
-    def decided(self, number: int, packets: Packets, windows: Indices, states: Sequence[State]) -> Numbers:
-        """Return the entry of a list that decides each of some packets of its family; `states[windows[row]]` are open at a row."""
+    def decided(
+        self, number: int, packets: Packets, windows: Indices, states: Sequence[State]
+    ) -> Numbers:
+        """Return the entry of a list that decides each of some packets of its family;
+        `states[windows[row]]` are open at a row.
+        """
         if not self._asked[number].is_conditional:
             return self._first_match(number, frozenset(), packets)
         found = np.empty(len(packets), np.int32)
@@ -74,8 +103,12 @@ class AskedLists:
             found[own] = self._first_match(number, states[state], packets.take(own))
         return found
 
-    def unsettled(self, number: int, packets: Packets, windows: Indices, states: Sequence[State]) -> Numbers:
-        """Return the entry of a list that decides each of some packets as long as it is not settled what TLS is spoken."""
+    def unsettled(
+        self, number: int, packets: Packets, windows: Indices, states: Sequence[State]
+    ) -> Numbers:
+        """Return the entry of a list that decides each of some packets as long as it is not settled
+        what TLS is spoken.
+        """
         entry = self.decided(number, packets, windows, states)
         if self.asks_for_tls(number):
             found = entry.copy()
@@ -85,9 +118,15 @@ class AskedLists:
         return entry
 
     def let_by(
-        self, number: int, packets: Packets, windows: Indices, states: Sequence[State], entry: Numbers
+        self,
+        number: int,
+        packets: Packets,
+        windows: Indices,
+        states: Sequence[State],
+        entry: Numbers,
     ) -> Iterator[tuple[Indices, Numbers]]:
-        """Yield which of some packets that entries of a list stop it lets by as long as TLS is not settled, and the entries that do.
+        """Yield which of some packets that entries of a list stop it lets by as long as TLS is not
+        settled, and the entries that do.
 
         `entry` is what `decided` returned for them.
         """
@@ -107,7 +146,9 @@ class AskedLists:
         return bool(self._asked[number].tls)
 
     def _first_match(self, number: int, state: State, packets: Packets) -> Numbers:
-        """Return the entry that decides each of some packets. The trees are made once more packets than entries have been asked."""
+        """Return the entry that decides each of some packets. The trees are made once more packets
+        than entries have been asked.
+        """
         access_list = self._asked[number]
         key = (number, access_list.relevant(state))
         if key not in self._matches:
@@ -120,13 +161,20 @@ class AskedLists:
     def _one_by_one(self, key: tuple[int, State], packets: Packets) -> Numbers:
         access_list = self._asked[key[0]]
         if key not in self._indexes:
-            self._indexes[key] = ListIndex(access_list, key[1]), {each.number: index for index, each in enumerate(access_list.entries)}
+            self._indexes[key] = (
+                ListIndex(access_list, key[1]),
+                {each.number: index for index, each in enumerate(access_list.entries)},
+            )
         index, places = self._indexes[key]
         entries = (index.decide(packets.packet(row)).entry for row in range(len(packets)))
-        return np.array([NO_PLACE if entry is None else places[entry.number] for entry in entries], np.int32)
+        return np.array(
+            [NO_PLACE if entry is None else places[entry.number] for entry in entries], np.int32
+        )
 
     def own_line(self, number: int, entry: Numbers) -> tuple[int, Numbers]:
-        """Return which of the plan's lists one that is asked is, and which of its lines some lines of it are."""
+        """Return which of the plan's lists one that is asked is, and which of its lines some lines
+        of it are.
+        """
         own, lines = self._own[number]
         return own, lines[entry]
 

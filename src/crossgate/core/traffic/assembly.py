@@ -1,14 +1,19 @@
-"""Packets and records of flows put together into conversations, in one pass, in memory for those that are open.
+"""Packets and records of flows put together into conversations, in one pass, in memory for those
+that are open.
 
-1. A conversation is what goes between two ends with the same protocol and ports, both ways: the unordered 5-tuple. For ICMP
-   messages that are answered the identifier stands for the ports, and who asks tells two apart; non-initial fragments, which have none, are apart.
-2. It ends once the times of what comes in have gone on by more than the idle time, and nothing was seen of it. After a RST, or a FIN both ways, a new SYN begins the next one.
-3. Its opener is the sender of the first packet, but the SYN, the ICMP request, or in records of flows the end whose port is a
-   client's, tell better. A SYN+ACK or an ICMP reply that comes first is turned round.
+1. A conversation is what goes between two ends with the same protocol and ports, both ways: the
+   unordered 5-tuple. For ICMP messages that are answered the identifier stands for the ports, and
+   who asks tells two apart; non-initial fragments, which have none, are apart.
+2. It ends once the times of what comes in have gone on by more than the idle time, and nothing was
+   seen of it. After a RST, or a FIN both ways, a new SYN begins the next one.
+3. Its opener is the sender of the first packet, but the SYN, the ICMP request, or in records of
+   flows the end whose port is a client's, tell better. A SYN+ACK or an ICMP reply that comes first
+   is turned round.
 4. The same IP packet seen again within 10 ms, as on both sides of a router, counts once.
 
-Open conversations are rows like packets, of more packets each. A batch of packets is put behind them, all are sorted by what
-they are of, and each run of rows that belong together becomes one row again.
+Open conversations are rows like packets, of more packets each. A batch of packets is put behind
+them, all are sorted by what they are of, and each run of rows that belong together becomes one row
+again.
 """
 
 from __future__ import annotations
@@ -30,17 +35,23 @@ _LEAST_MERGED = 1 << 15
 _PART_ROWS = 1 << 15
 """More rows than these are parted before they are merged."""
 _FOLDED, _UNFOLDED = 0.75, 8
-"""A batch that folds to no less than this part of its rows was not worth it, and so many further ones are not folded."""
+"""A batch that folds to no less than this part of its rows was not worth it, and so many further
+ones are not folded.
+"""
 _FEW_SHARED = 0.2
 """Where less than this part of the rows belongs with others, the rest is left as it is."""
 _FEW_ENDED = 4
-"""Conversations that have ended are only parted from the others once they are so large a part of all: the fourth."""
+"""Conversations that have ended are only parted from the others once they are so large a part of
+all: the fourth.
+"""
 
 _FIN, _RST = iana.FLAGS["FIN"], iana.FLAGS["RST"]
 
 
 class Arrived(NamedTuple):
-    """A batch of rows in the order of their times; before it, times had reached `clock`. `anew`: what is open before it has ended."""
+    """A batch of rows in the order of their times; before it, times had reached `clock`. `anew`:
+    what is open before it has ended.
+    """
 
     seen: Seen
     clock: int
@@ -52,7 +63,9 @@ class Arrived(NamedTuple):
 
 
 class Arrivals:
-    """Rows of one family as they come in: put in the order of time batch by batch, each packet once."""
+    """Rows of one family as they come in: put in the order of time batch by batch, each packet
+    once.
+    """
 
     def __init__(self, idle: int = 300 * SECOND) -> None:
         self._idle = idle
@@ -66,7 +79,8 @@ class Arrivals:
     def take(self, seen: Seen) -> Arrived:
         """Take a batch of rows as `opened` returns them.
 
-        One that begins more than the idle time before what was seen so far, as another file may, begins anew.
+        One that begins more than the idle time before what was seen so far, as another file may,
+        begins anew.
         """
         if not len(seen):
             return Arrived(seen, self._latest, anew=False)
@@ -105,22 +119,30 @@ class Arrivals:
 
 
 class Assembler:
-    """Puts what arrives in one family together; rows are given in batches, about in the order of their times."""
+    """Puts what arrives in one family together; rows are given in batches, about in the order of
+    their times.
+    """
 
     def __init__(self, idle: int = 300 * SECOND) -> None:
-        """Make it; a conversation of which nothing is seen for more than `idle` microseconds has ended."""
+        """Make it; a conversation of which nothing is seen for more than `idle` microseconds has
+        ended.
+        """
         self._idle = idle
         self._open: Seen | None = None
         self._begun = np.zeros(0, np.int64)
         """For each open conversation, the time that had been reached when it began."""
         self._waiting: list[tuple[Seen, Indices]] = []
-        """Rows that are not put together with the open ones yet, with the time that had been reached when each came."""
+        """Rows that are not put together with the open ones yet, with the time that had been
+        reached when each came.
+        """
         self._latest = _NEVER
         self._unfolded = 0
         """How many batches are not folded, since the last one that was became hardly shorter."""
 
     def add(self, arrived: Arrived) -> Seen:
-        """Take a batch, and return conversations that have ended by now, in the order in which they did."""
+        """Take a batch, and return conversations that have ended by now, in the order in which they
+        did.
+        """
         before = None
         seen = arrived.seen
         if arrived.anew:
@@ -130,11 +152,15 @@ class Assembler:
             self._waiting.append(self._folded(seen, arrived.clocks()))
         # Merging costs as much as is open, so it waits for as many.
         waiting, open_ones = sum(len(each) for each, _ in self._waiting), len(self._begun)
-        ended = self._merge() if waiting >= max(_LEAST_MERGED, open_ones) else seen.take(slice(0, 0))
+        ended = (
+            self._merge() if waiting >= max(_LEAST_MERGED, open_ones) else seen.take(slice(0, 0))
+        )
         return ended if before is None else joined([before, ended])
 
     def rest(self) -> Seen | None:
-        """Return the conversations that are open still, in the order of their last packets, and forget them."""
+        """Return the conversations that are open still, in the order of their last packets, and
+        forget them.
+        """
         ended = self._merge() if self._waiting else None
         left, self._open, self._begun = self._open, None, self._begun[:0]
         parts = [each for each in (ended, left) if each is not None and len(each)]
@@ -144,7 +170,9 @@ class Assembler:
         return whole.take(np.argsort(whole.last, kind="stable"))
 
     def _folded(self, seen: Seen, clocks: Indices) -> tuple[Seen, Indices]:
-        """Return a batch with what certainly belongs together as one row; where that made hardly fewer rows of late, as it is."""
+        """Return a batch with what certainly belongs together as one row; where that made hardly
+        fewer rows of late, as it is.
+        """
         if self._unfolded:
             self._unfolded -= 1
             return seen, clocks
@@ -157,7 +185,9 @@ class Assembler:
         waiting, self._waiting = self._waiting, []
         if self._open is not None:
             waiting.insert(0, (self._open, self._begun))
-        found, begun = self._merged_in_parts(joined([each for each, _ in waiting]), np.concatenate([each for _, each in waiting]))
+        found, begun = self._merged_in_parts(
+            joined([each for each, _ in waiting]), np.concatenate([each for _, each in waiting])
+        )
         ended = found.last < self._latest - self._idle
         if ended.sum() < len(found) // _FEW_ENDED:
             self._open, self._begun = found, begun
@@ -166,11 +196,13 @@ class Assembler:
         ended_ones = np.flatnonzero(ended)
         return found.take(ended_ones[np.argsort(found.last[ended_ones], kind="stable")])
 
-    def _merged_in_parts(self, seen: Seen, clocks: Indices, batch: bool = False) -> tuple[Seen, Indices]:
+    def _merged_in_parts(
+        self, seen: Seen, clocks: Indices, batch: bool = False
+    ) -> tuple[Seen, Indices]:
         """Return what `_merged` does, in any order of conversations.
 
-        Of many rows those that are alone of their conversation stay as they are, and the others are parted first, so that each part
-        is in the processor's cache.
+        Of many rows those that are alone of their conversation stay as they are, and the others are
+        parted first, so that each part is in the processor's cache.
         """
         if len(seen) <= _PART_ROWS:
             return self._merged(seen, clocks, batch)
@@ -198,9 +230,11 @@ class Assembler:
         return joined([each for each, _ in parts]), np.concatenate([each for _, each in parts])
 
     def _merged(self, seen: Seen, clocks: Indices, batch: bool) -> tuple[Seen, Indices]:
-        """Return one row for each conversation among rows in the order in which they came, and the clock of its first.
+        """Return one row for each conversation among rows in the order in which they came, and the
+        clock of its first.
 
-        Of a `batch` it is not known what came before: there each SYN that may open a conversation begins a row of its own.
+        Of a `batch` it is not known what came before: there each SYN that may open a conversation
+        begins a row of its own.
         """
         order, key = _sorted_by_conversation(seen)
         first, last, told = seen.first[order], seen.last[order], seen.told[order]
@@ -216,39 +250,68 @@ class Assembler:
         chosen = starts.copy()
         sure = np.flatnonzero(told)[::-1]
         chosen[run[sure]] = sure
-        # The rows stay in the order in which they came, so that those of one time lie together in memory.
+        # The rows stay in the order in which they came, so that those of one time lie together in
+        # memory.
         kept = np.argsort(order[chosen])
         place = np.empty_like(kept)
         place[kept] = np.arange(len(kept))
         opener = seen.take(order[chosen[kept]])
         against = ~_same_direction(seen.packets, order, opener.packets, place[run])
         pairs = []
-        for column, add in ((seen.counts, np.add), (seen.octets, np.add), (seen.flags, np.bitwise_or)):
+        for column, add in (
+            (seen.counts, np.add),
+            (seen.octets, np.add),
+            (seen.flags, np.bitwise_or),
+        ):
             ordered = picked(column, order)
-            pairs.append(picked(add.reduceat(np.where(against, ordered[::-1], ordered), starts, axis=1), kept))
+            pairs.append(
+                picked(
+                    add.reduceat(np.where(against, ordered[::-1], ordered), starts, axis=1), kept
+                )
+            )
         bounds = np.minimum.reduceat(first, starts)[kept], np.maximum.reduceat(last, starts)[kept]
         hello = picked(np.maximum.reduceat(picked(seen.hello, order), starts), kept)
-        whole = replace(opener, first=bounds[0], last=bounds[1], counts=pairs[0], octets=pairs[1], flags=pairs[2], hello=hello)
+        whole = replace(
+            opener,
+            first=bounds[0],
+            last=bounds[1],
+            counts=pairs[0],
+            octets=pairs[1],
+            flags=pairs[2],
+            hello=hello,
+        )
         return whole, clock[starts][kept]
 
 
 def _key_words(seen: Seen) -> list[Words]:
     """Return the words that rows of one conversation share, whichever way they go.
 
-    An ICMP message that is answered says who asked: two ends may ask each other with one identifier.
+    An ICMP message that is answered says who asked: two ends may ask each other with one
+    identifier.
     """
     packets = seen.packets
     icmp = (packets.protocol == icmp_of(packets.family)) & ~packets.fragment
     some = icmp.any()
     ends = []
-    for address, port in ((packets.source, packets.source_port), (packets.destination, packets.destination_port)):
+    for address, port in (
+        (packets.source, packets.source_port),
+        (packets.destination, packets.destination_port),
+    ):
         ends.append([*address, (np.where(icmp, 0, port) if some else port).astype(np.uint64)])
-    number = np.where(icmp, packets.destination_port, 0).astype(np.uint64) << np.uint64(16) if some else np.uint64(0)
+    number = (
+        np.where(icmp, packets.destination_port, 0).astype(np.uint64) << np.uint64(16)
+        if some
+        else np.uint64(0)
+    )
     kind = packets.protocol.astype(np.uint64) << np.uint64(1) | packets.fragment
     rest = kind << np.uint64(32) | number | seen.identifier
     if packets.family is Family.IPV4:
         one, other = (address << np.uint64(16) | port for address, port in ends)
-        return [np.minimum(one, other), np.maximum(one, other), _asked_by(icmp & seen.told & (one > other), rest)]
+        return [
+            np.minimum(one, other),
+            np.maximum(one, other),
+            _asked_by(icmp & seen.told & (one > other), rest),
+        ]
     higher, equal = np.zeros(len(seen), np.bool_), np.ones(len(seen), np.bool_)
     for one, other in zip(*ends, strict=True):
         higher |= equal & (one > other)
@@ -265,7 +328,9 @@ def _asked_by(higher: Marks, rest: Words) -> Words:
 
 
 def conversation_digest(seen: Seen) -> Words:
-    """Return for each row a number that all rows of its conversation share, and that is spread evenly."""
+    """Return for each row a number that all rows of its conversation share, and that is spread
+    evenly.
+    """
     return _digest(_key_words(seen))
 
 
@@ -278,7 +343,9 @@ def _digest(words: Sequence[Words]) -> Words:
 
 
 def _sorted_by_conversation(seen: Seen) -> tuple[Indices, Words]:
-    """Return the order that brings the rows of each conversation together, as they came, and their keys in that order."""
+    """Return the order that brings the rows of each conversation together, as they came, and their
+    keys in that order.
+    """
     words = _key_words(seen)
     digest = _digest(words)
     order = np.argsort(digest, kind="stable")
@@ -304,7 +371,9 @@ def _running_maximum(values: Indices, begins: Marks) -> Indices:
     """Return the greatest value so far in each run."""
     run = np.cumsum(begins)
     low, known = values.min(initial=1 << 62), None
-    if (int(values.max(initial=-(1 << 62))) - int(low) + 1) * len(values) >= 1 << 62:  # times that are ages apart: by their order then
+    if (int(values.max(initial=-(1 << 62))) - int(low) + 1) * len(
+        values
+    ) >= 1 << 62:  # times that are ages apart: by their order then
         known, values = np.unique(values, return_inverse=True)
         low = np.int64(0)
     span = int(values.max(initial=low) - low) + 1
@@ -324,12 +393,19 @@ def _not_alone(digest: Words) -> Marks:
 
 def _may_open(seen: Seen) -> Marks:
     packets = seen.packets
-    found: Marks = (packets.protocol == TCP) & ~packets.fragment & seen.told & (packets.flags & (SYN | ACK) == SYN)
+    found: Marks = (
+        (packets.protocol == TCP)
+        & ~packets.fragment
+        & seen.told
+        & (packets.flags & (SYN | ACK) == SYN)
+    )
     return found
 
 
 def _reopened(seen: Seen, order: Indices, begins: Marks) -> Marks:
-    """Tell which SYNs, of rows taken in an order, begin a new conversation in the place of one that has ended."""
+    """Tell which SYNs, of rows taken in an order, begin a new conversation in the place of one that
+    has ended.
+    """
     packets = seen.packets
     found = np.zeros(len(seen), np.bool_)
     asking = np.flatnonzero(_may_open(seen)[order] & ~begins)
@@ -344,7 +420,9 @@ def _reopened(seen: Seen, order: Indices, begins: Marks) -> Marks:
     since = starts[run[asking]]
     between = np.searchsorted(ends, since), np.searchsorted(ends, asking)
     after = np.flatnonzero(between[0] < between[1])
-    for row, start, low, high in zip(*(each[after].tolist() for each in (asking, since, *between)), strict=True):
+    for row, start, low, high in zip(
+        *(each[after].tolist() for each in (asking, since, *between)), strict=True
+    ):
         begun = np.flatnonzero(found[start:row])
         own = ends[int(np.searchsorted(ends, start + begun[-1])) if len(begun) else low : high]
         over = (there[own] | back[own]) & _RST

@@ -1,4 +1,6 @@
-"""Who sends to whom: the machines of address classes as few flows, each of which is treated alike on its way there and back."""
+"""Who sends to whom: the machines of address classes as few flows, each of which is treated alike
+on its way there and back.
+"""
 
 from __future__ import annotations
 
@@ -17,10 +19,11 @@ _Kind = TypeVar("_Kind", bound=Hashable)
 
 
 class Flow(NamedTuple):
-    """All that the machines of one address class send to those of another: from any of `senders` to any of `receivers`.
+    """All that the machines of one address class send to those of another: from any of `senders` to
+    any of `receivers`.
 
-    Of these the `hidden` ones belong to other flows, and are taken in only so that what the others do is told in fewer words.
-    `ways` are those there and back that differ in the lists they meet.
+    Of these the `hidden` ones belong to other flows, and are taken in only so that what the others
+    do is told in fewer words. `ways` are those there and back that differ in the lists they meet.
     """
 
     source: Endpoint
@@ -55,19 +58,27 @@ def flows(
     hidden: Callable[[bool], Collection[Pattern]] = lambda devices: (),
     numbers: Callable[[AddressClass, AddressClass], tuple[int, int]] | None = None,
 ) -> list[Flow]:
-    """Return what is sent from the `source` addresses of some address classes to the `destination` addresses of others.
+    """Return what is sent from the `source` addresses of some address classes to the `destination`
+    addresses of others.
 
-    Classes that are treated alike are one; addresses that are `hidden` in flows between devices' own addresses, or in others,
-    are taken in as such. `numbers` tells the graphs' of a pair, there and back, where they are worked out already.
+    Classes that are treated alike are one; addresses that are `hidden` in flows between devices'
+    own addresses, or in others, are taken in as such. `numbers` tells the graphs' of a pair, there
+    and back, where they are worked out already.
     """
-    here = [address_class for address_class in senders if address_class.within(source) and not address_class.scoped]
+    here = [
+        address_class
+        for address_class in senders
+        if address_class.within(source) and not address_class.scoped
+    ]
     far = [address_class for address_class in receivers if address_class.within(destination)]
     kinds: dict[tuple[Pattern, Pattern], Hashable] = {}
 
     def like(one: AddressClass, other: AddressClass) -> Hashable:
         key = one.pattern, other.pattern
         if key not in kinds:
-            kinds[key] = likeness(network, one.end, other.end, numbers(one, other) if numbers else None)
+            kinds[key] = likeness(
+                network, one.end, other.end, numbers(one, other) if numbers else None
+            )
         return kinds[key]
 
     ends: dict[tuple[Pattern, bool, bool], _End] = {}
@@ -75,7 +86,9 @@ def flows(
     def own(each: AddressClass, devices: bool, sends: bool, excluded: tuple[Pattern, ...]) -> _End:
         key = each.pattern, devices, sends
         if key not in ends:
-            ends[key] = _own(each.within(source if sends else destination), excluded, hidden(devices))
+            ends[key] = _own(
+                each.within(source if sends else destination), excluded, hidden(devices)
+            )
         return ends[key]
 
     sent: dict[tuple[Hashable, int], list[int]] = {}
@@ -98,37 +111,67 @@ def flows(
             _joined([own(far[each], devices, False, left_in[1][each]) for each in receiving]),
         )
         if apart(sides[0].every, sides[1].every):
-            ways = network.between(first.end, last.end, numbers(first, last) if numbers else (None, None))
-            found.append(Flow(first.end, last.end, ways, sides[0].every, sides[1].every, _hidden(*sides)))
+            ways = network.between(
+                first.end, last.end, numbers(first, last) if numbers else (None, None)
+            )
+            found.append(
+                Flow(first.end, last.end, ways, sides[0].every, sides[1].every, _hidden(*sides))
+            )
     return found
 
 
 def flow_between(
-    network: Network, source: Endpoint, destination: Endpoint, ends: tuple[Iterable[Pattern], Iterable[Pattern]], excluded: Excluded,
-    hidden: Collection[Pattern] = (), numbers: tuple[int | None, int | None] = (None, None),
-) -> Flow:  # fmt: skip
-    """Return the flow from one end to another between the addresses `ends` but those `excluded`; `hidden` ones of these stay as such.
+    network: Network,
+    source: Endpoint,
+    destination: Endpoint,
+    ends: tuple[Iterable[Pattern], Iterable[Pattern]],
+    excluded: Excluded,
+    hidden: Collection[Pattern] = (),
+    numbers: tuple[int | None, int | None] = (None, None),
+) -> Flow:
+    """Return the flow from one end to another between the addresses `ends` but those `excluded`;
+    `hidden` ones of these stay as such.
 
     `numbers` are their graphs' where they are known.
     """
     one, other = (_own(end, left_out, hidden) for end, left_out in zip(ends, excluded, strict=True))
-    return Flow(source, destination, network.between(source, destination, numbers), one.every, other.every, _hidden(one, other))
+    return Flow(
+        source,
+        destination,
+        network.between(source, destination, numbers),
+        one.every,
+        other.every,
+        _hidden(one, other),
+    )
 
 
-def likeness(network: Network, source: Endpoint, destination: Endpoint, numbers: tuple[int, int] | None = None) -> Hashable:
-    """Return all that decides what becomes of conversations between two endpoints; equal values are treated alike.
+def likeness(
+    network: Network,
+    source: Endpoint,
+    destination: Endpoint,
+    numbers: tuple[int, int] | None = None,
+) -> Hashable:
+    """Return all that decides what becomes of conversations between two endpoints; equal values are
+    treated alike.
 
-    That is: the graphs there and back, and whether both are on one link. A device's own address is never like a machine's.
-    `numbers` are the graphs' where they are known.
+    That is: the graphs there and back, and whether both are on one link. A device's own address is
+    never like a machine's. `numbers` are the graphs' where they are known.
     """
     graphs = network.graphs(source.address.family)
     ends = source.segment == destination.segment, source.device is None, destination.device is None
     if numbers is None:
         numbers = graphs.node(source, destination.address), graphs.node(destination, source.address)
-    return ends, network.scope(destination.address), network.unanswered(source, destination.address), numbers
+    return (
+        ends,
+        network.scope(destination.address),
+        network.unanswered(source, destination.address),
+        numbers,
+    )
 
 
-def merged(group: Sequence[AddressClass], same: Callable[[AddressClass, AddressClass], bool]) -> dict[int, tuple[Pattern, ...]]:
+def merged(
+    group: Sequence[AddressClass], same: Callable[[AddressClass, AddressClass], bool]
+) -> dict[int, tuple[Pattern, ...]]:
     """Return the classes that are left when each joins the one around it if they are the `same`.
 
     The keys are indices in `group`, the values the patterns within a class that belong to others.
@@ -151,7 +194,8 @@ def merged(group: Sequence[AddressClass], same: Callable[[AddressClass, AddressC
 
 
 def united(found: Iterable[tuple[_Kind, Flow]]) -> list[tuple[_Kind, Flow]]:
-    """Return as few flows of each kind as those given: those from the same senders become one, then those to the same receivers.
+    """Return as few flows of each kind as those given: those from the same senders become one, then
+    those to the same receivers.
 
     Flows of one kind are treated alike: they take the same ways in every network that is asked.
     """
@@ -172,12 +216,19 @@ class _End(NamedTuple):
     hidden: AddressSet
 
 
-def _own(patterns: Iterable[Pattern], excluded: Iterable[Pattern], hidden: Collection[Pattern]) -> _End:
-    """Return the addresses of some patterns but those excluded, which stay where they are `hidden`."""
+def _own(
+    patterns: Iterable[Pattern], excluded: Iterable[Pattern], hidden: Collection[Pattern]
+) -> _End:
+    """Return the addresses of some patterns but those excluded, which stay where they are
+    `hidden`.
+    """
     inside, outside = tuple(patterns), tuple(excluded)
     family = inside[0].family
     left_out = AddressSet.of(family, (each for each in outside if each not in hidden))
-    return _End(AddressSet.of(family, inside) - left_out, AddressSet.of(family, (each for each in outside if each in hidden)))
+    return _End(
+        AddressSet.of(family, inside) - left_out,
+        AddressSet.of(family, (each for each in outside if each in hidden)),
+    )
 
 
 def _joined(several: Sequence[_End]) -> _End:
@@ -193,11 +244,20 @@ def _hidden(source: _End, destination: _End) -> tuple[AddressSet, AddressSet] | 
 
 
 def _one(several: Sequence[Flow], side: int) -> Flow:
-    """Return flows that differ only in their senders (side 0) or only in their receivers (side 1) as one."""
-    sides = [_joined([_side(each, nth) for each in several]) if nth == side else _side(several[0], nth) for nth in (0, 1)]
-    return several[0]._replace(senders=sides[0].every, receivers=sides[1].every, hidden=_hidden(*sides))
+    """Return flows that differ only in their senders (side 0) or only in their receivers (side 1)
+    as one.
+    """
+    sides = [
+        _joined([_side(each, nth) for each in several]) if nth == side else _side(several[0], nth)
+        for nth in (0, 1)
+    ]
+    return several[0]._replace(
+        senders=sides[0].every, receivers=sides[1].every, hidden=_hidden(*sides)
+    )
 
 
 def _side(flow: Flow, side: int) -> _End:
     every = flow.receivers if side else flow.senders
-    return _End(every, AddressSet.of(every.family, ()) if flow.hidden is None else flow.hidden[side])
+    return _End(
+        every, AddressSet.of(every.family, ()) if flow.hidden is None else flow.hidden[side]
+    )

@@ -1,15 +1,20 @@
-"""Conversations by the thousand through the network: the verdict that `trace` gives, for columns of opening packets.
+"""Conversations by the thousand through the network: the verdict that `trace` gives, for columns of
+opening packets.
 
-1. Rows that nothing tells apart are one kind (`traffic.kinds`); only kinds are traced, and count as often as they are met.
-2. Both ends of every kind are looked up in the address classes; what happens depends on the pair of classes, and each pair's
-   ways come from the graphs, once.
-3. A way is a *lane*: the places with lists that its legs cross, as rows of numbers. A row with several ways is in several lanes.
-4. Leg by leg, all rows take their first crossing together, then their second: at each, the rows are sorted by the list that
-   stands there, and each list decides its rows at once (`lists.bulk`).
+1. Rows that nothing tells apart are one kind (`traffic.kinds`); only kinds are traced, and count as
+   often as they are met.
+2. Both ends of every kind are looked up in the address classes; what happens depends on the pair of
+   classes, and each pair's ways come from the graphs, once.
+3. A way is a *lane*: the places with lists that its legs cross, as rows of numbers. A row with
+   several ways is in several lanes.
+4. Leg by leg, all rows take their first crossing together, then their second: at each, the rows are
+   sorted by the list that stands there, and each list decides its rows at once (`lists.bulk`).
 5. A row's verdict is that of its first way; where another way ends otherwise it is `varies`.
-6. The rules are those of `conversation.rules`; ways that are too many for a lane each are left to the walk.
+6. The rules are those of `conversation.rules`; ways that are too many for a lane each are left to
+   the walk.
 
-What has no place in the plan, since an end is in none of its subnets and it has no outside, gets no verdict.
+What has no place in the plan, since an end is in none of its subnets and it has no outside, gets no
+verdict.
 """
 
 from __future__ import annotations
@@ -38,7 +43,17 @@ from crossgate.core.network.paths import Crossing
 from crossgate.core.network.way_graph import Passage
 from crossgate.core.network.ways import Network, Way, Ways
 from crossgate.core.traffic.asked import AskedLists
-from crossgate.core.traffic.fates import LANE, NO_PLACE, VARIES, VERDICTS, Fates, Lane, Lanes, Numbers, Weights
+from crossgate.core.traffic.fates import (
+    LANE,
+    NO_PLACE,
+    VARIES,
+    VERDICTS,
+    Fates,
+    Lane,
+    Lanes,
+    Numbers,
+    Weights,
+)
 from crossgate.core.traffic.kinds import KindFinder
 from crossgate.core.traffic.run import InLanes, Kinds, Run, courses_of, with_flags
 
@@ -51,10 +66,14 @@ class _Place(NamedTuple):
 
 
 class BulkTracer:
-    """Traces columns of conversations through one network; what is worked out for pairs of ends and for lists is kept."""
+    """Traces columns of conversations through one network; what is worked out for pairs of ends and
+    for lists is kept.
+    """
 
     def __init__(self, network: Network, entered: Entrance | None = None) -> None:
-        """Make it; with `entered` every conversation comes in there, whatever its source address."""
+        """Make it; with `entered` every conversation comes in there, whatever its source
+        address.
+        """
         self.network = network
         self.entered = entered
         self.asked = AskedLists(network.plan)
@@ -77,11 +96,19 @@ class BulkTracer:
             self._families[family] = _Ends(self, family)
         return self._families[family]
 
-    def trace(self, packets: Packets, windows: Indices, states: Sequence[State], there: Indices, back: Indices) -> Fates:
+    def trace(
+        self,
+        packets: Packets,
+        windows: Indices,
+        states: Sequence[State],
+        there: Indices,
+        back: Indices,
+    ) -> Fates:
         """Trace conversations by their opening packets, and count what decided.
 
-        `states[windows[row]]` are the windows open at a row; `there` and `back` are how many packets went each way. Raises
-        `TooManyPieces` where what TLS is spoken is asked on too many ways between two ends.
+        `states[windows[row]]` are the windows open at a row; `there` and `back` are how many
+        packets went each way. Raises `TooManyPieces` where what TLS is spoken is asked on too many
+        ways between two ends.
         """
         ends = self.ends(packets.family)
         first = kind = np.arange(len(packets))
@@ -89,25 +116,53 @@ class BulkTracer:
             first, kind = ends.kinds.find(packets, windows)
         tcp = (packets.protocol == TCP) & ~packets.fragment
         # The first packet of TCP alone is a SYN.
-        counted = [there, np.where(tcp, np.minimum(there, 1), there), back, np.maximum(there - 1, 0)]
-        weights = [np.bincount(kind, each, minlength=len(first)).astype(np.int64) for each in (np.ones(len(kind)), *counted)]
+        counted = [
+            there,
+            np.where(tcp, np.minimum(there, 1), there),
+            back,
+            np.maximum(there - 1, 0),
+        ]
+        weights = [
+            np.bincount(kind, each, minlength=len(first)).astype(np.int64)
+            for each in (np.ones(len(kind)), *counted)
+        ]
         parts = []
         for start in range(0, len(first), BLOCK):
             part = slice(start, start + BLOCK)
             chosen = first[part]
-            parts.append(self._traced(ends, packets.take(chosen), windows[chosen], states, Weights(*(each[part] for each in weights))))
+            parts.append(
+                self._traced(
+                    ends,
+                    packets.take(chosen),
+                    windows[chosen],
+                    states,
+                    Weights(*(each[part] for each in weights)),
+                )
+            )
         if not parts:
             numbers, marks = np.zeros(0, np.int32), np.zeros(0, np.bool_)
             return Fates(np.zeros(0, np.int8), numbers, numbers, numbers, marks, marks, marks)
-        columns = {each.name: np.concatenate([getattr(part, each.name) for part in parts])[kind] for each in fields(Fates)}
+        columns = {
+            each.name: np.concatenate([getattr(part, each.name) for part in parts])[kind]
+            for each in fields(Fates)
+        }
         return Fates(**columns)
 
-    def _traced(self, ends: _Ends, packets: Packets, windows: Indices, states: Sequence[State], weights: Weights) -> Fates:
+    def _traced(
+        self,
+        ends: _Ends,
+        packets: Packets,
+        windows: Indices,
+        states: Sequence[State],
+        weights: Weights,
+    ) -> Fates:
         pairs, of_row = ends.pairs(packets)
         rows, lanes, first = _expanded(pairs, of_row)
         on_link = np.array([each.on_link for each in pairs], np.bool_)[of_row]
         kinds = Kinds(packets, windows, states, weights)
-        run = Run(self.asked, self.lanes(), self._list_at(), kinds, InLanes(rows, lanes, first, on_link))
+        run = Run(
+            self.asked, self.lanes(), self._list_at(), kinds, InLanes(rows, lanes, first, on_link)
+        )
         run.legs()
         count = len(packets)
         verdict = np.full(count, NO_PLACE, np.int8)
@@ -115,11 +170,21 @@ class BulkTracer:
         met = np.zeros(count, np.bool_)
         met[rows[run.met]] = True
         differing = rows[run.verdict != verdict[rows]]
-        crowded = np.flatnonzero(np.array([each.ways is not None for each in pairs], np.bool_)[of_row])
+        crowded = np.flatnonzero(
+            np.array([each.ways is not None for each in pairs], np.bool_)[of_row]
+        )
         if len(crowded):
-            others = [self._others(packets.packet(row), pairs[of_row[row]], states[windows[row]]) for row in crowded.tolist()]
-            met[crowded] |= np.array([any(each.met for each in several) for several in others], np.bool_)
-            apart = [any(each.verdict != verdict[row] for each in several) for row, several in zip(crowded.tolist(), others, strict=True)]
+            others = [
+                self._others(packets.packet(row), pairs[of_row[row]], states[windows[row]])
+                for row in crowded.tolist()
+            ]
+            met[crowded] |= np.array(
+                [any(each.met for each in several) for several in others], np.bool_
+            )
+            apart = [
+                any(each.verdict != verdict[row] for each in several)
+                for row, several in zip(crowded.tolist(), others, strict=True)
+            ]
             differing = np.concatenate((differing, crowded[apart]))
         verdict[differing] = VARIES
         stopped = [np.full(count, NO_PLACE, np.int32) for _ in range(3)]
@@ -136,12 +201,17 @@ class BulkTracer:
         if state not in self._tracers:
             self._tracers[state] = Tracer(self.network, state)
         found = self._tracers[state].endings_of(packet, pair.on_link, pair.ways, pair.strays)
-        return [_Other(VERDICTS.index(each.verdict), each.stop is not None or bool(each.passed)) for each in found]
+        return [
+            _Other(VERDICTS.index(each.verdict), each.stop is not None or bool(each.passed))
+            for each in found
+        ]
 
     # What the run asks
 
     def limited(self, packets: Packets, windows: Indices, states: Sequence[State]) -> Marks:
-        """Return which conversations are opened by packets that an entry with a limit takes, on their first ways."""
+        """Return which conversations are opened by packets that an entry with a limit takes, on
+        their first ways.
+        """
         found = np.zeros(len(packets), np.bool_)
         pairs, of_row = self.ends(packets.family).pairs(packets)
         packets = with_flags(packets, courses_of(packets, found)[0], Leg.SYN)
@@ -153,7 +223,9 @@ class BulkTracer:
         return found
 
     def limits_met(self, packets: Packets, state: State) -> list[tuple[Hashable, Limit]]:
-        """Return the limits that the one packet that opens a conversation meets on its first way, each with the number of the crossing."""
+        """Return the limits that the one packet that opens a conversation meets on its first way,
+        each with the number of the crossing.
+        """
         pairs, _ = self.ends(packets.family).pairs(packets)
         first = np.zeros(1, np.int64)
         packets = with_flags(packets, courses_of(packets, np.zeros(1, np.bool_))[0], Leg.SYN)
@@ -185,13 +257,19 @@ class BulkTracer:
         return _Pair(tuple(dict.fromkeys(self.lane(way, family, strays) for way in ways)), on_link)
 
     def lane(self, way: Way, family: Family, strays: bool) -> int:
-        """Return the number of the lane that a way is; `strays` where its replies go to another machine than the sender."""
+        """Return the number of the lane that a way is; `strays` where its replies go to another
+        machine than the sender.
+        """
         there, back = self._crossings(way.there, family), self._crossings(way.back, family)
         asked = []
         for leg in LANE:
             passed = unasked(leg, way.there.stateful, way.back.stateful)
             asked.append(
-                tuple(each for each in (back if leg.returns else there) if self._places[each].crossing.remembered_by not in passed)
+                tuple(
+                    each
+                    for each in (back if leg.returns else there)
+                    if self._places[each].crossing.remembered_by not in passed
+                )
             )
         judged = frozenset(
             each
@@ -199,7 +277,13 @@ class BulkTracer:
             if self.asked.asks_for_tls(self._places[each].list)
             and judges(self._places[each].crossing, way.there.stateful, way.back.stateful)
         )
-        lane = Lane(tuple(asked), judged, (way.there.arrived, way.back.arrived, way.there.arrived), way.unanswered, strays)
+        lane = Lane(
+            tuple(asked),
+            judged,
+            (way.there.arrived, way.back.arrived, way.there.arrived),
+            way.unanswered,
+            strays,
+        )
         number = self._lane_numbers.setdefault(lane, len(self._lane_numbers))
         if number == len(self._every_lane):
             self._every_lane.append(lane)
@@ -208,7 +292,9 @@ class BulkTracer:
 
     def _crossings(self, passage: Passage, family: Family) -> tuple[int, ...]:
         lists = ((each, self.network.list_at(each, family)) for each in passage.crossings)
-        return tuple(self._crossing(each, self.asked.numbered(own)) for each, own in lists if own is not None)
+        return tuple(
+            self._crossing(each, self.asked.numbered(own)) for each, own in lists if own is not None
+        )
 
     def _crossing(self, crossing: Crossing, number: int) -> int:
         found = self._place_numbers.setdefault((crossing, number), len(self._places))
@@ -222,25 +308,41 @@ class BulkTracer:
             every = self._every_lane
             crossings = []
             for leg in range(len(LANE)):
-                table = np.full((len(every), max((len(each.legs[leg]) for each in every), default=0)), NO_PLACE, np.int32)
+                table = np.full(
+                    (len(every), max((len(each.legs[leg]) for each in every), default=0)),
+                    NO_PLACE,
+                    np.int32,
+                )
                 for number, each in enumerate(every):
                     table[number, : len(each.legs[leg])] = each.legs[leg]
                 crossings.append(table)
             judged = np.array(
-                [[each in lane.judged for each in row] for lane, row in zip(every, crossings[0].tolist(), strict=True)], np.bool_
+                [
+                    [each in lane.judged for each in row]
+                    for lane, row in zip(every, crossings[0].tolist(), strict=True)
+                ],
+                np.bool_,
             )
             arrives = np.array([each.arrives for each in every], np.bool_).reshape(-1, 3)
-            marks = (np.array([getattr(each, name) for each in every], np.bool_) for name in ("unanswered", "strays"))
+            marks = (
+                np.array([getattr(each, name) for each in every], np.bool_)
+                for name in ("unanswered", "strays")
+            )
             self._lanes = Lanes(
-                (crossings[0], crossings[1], crossings[2], crossings[3]), judged.reshape(crossings[0].shape), arrives, *marks
+                (crossings[0], crossings[1], crossings[2], crossings[3]),
+                judged.reshape(crossings[0].shape),
+                arrives,
+                *marks,
             )
         return self._lanes
 
 
 class _Pair(NamedTuple):
-    """What is known of two ends: the lanes between them, none where an end has no place, and whether they are on one link.
+    """What is known of two ends: the lanes between them, none where an end has no place, and
+    whether they are on one link.
 
-    Where they have more `ways` than get a lane each, the one lane is the first; `strays` where replies go to another machine.
+    Where they have more `ways` than get a lane each, the one lane is the first; `strays` where
+    replies go to another machine.
     """
 
     lanes: tuple[int, ...]
@@ -261,7 +363,8 @@ _FEW = 4_096
 _MANY = 1_000
 """For more pairs of ends it is faster to work out the graphs between all."""
 _MOST_LANES = 32
-"""More ways of two ends are not gone over one by one, but together for each kind of conversations."""
+"""More ways of two ends are not gone over one by one, but together for each kind of conversations.
+"""
 _NO_PAIR = _Pair((), False)
 
 
@@ -285,23 +388,32 @@ class _Ends:
         return self._finder.find(packets.source), self._finder.find(packets.destination)
 
     def pairs(self, packets: Packets) -> tuple[list[_Pair], Indices]:
-        """Return the pairs of ends that some packets have, and which of them each has; one without lanes has no place."""
+        """Return the pairs of ends that some packets have, and which of them each has; one without
+        lanes has no place.
+        """
         source, destination = self.found(packets)
         itself = (packets.source == packets.destination).all(axis=0)
         key = (source * len(self.classes) + destination) * 2 + itself
         key[(source == NOWHERE) | (destination == NOWHERE)] = NOWHERE
         unique, first, of_row = np.unique(key, return_index=True, return_inverse=True)
         new = [
-            (pair, row) for pair, row in zip(unique.tolist(), first.tolist(), strict=True) if pair != NOWHERE and pair not in self._pairs
+            (pair, row)
+            for pair, row in zip(unique.tolist(), first.tolist(), strict=True)
+            if pair != NOWHERE and pair not in self._pairs
         ]
         if len(new) > _MANY and self._matrix is None and self._tracer.entered is None:
-            self._matrix = Matrix(self._tracer.network.graphs(self._family), [each.end for each in self.classes])
+            self._matrix = Matrix(
+                self._tracer.network.graphs(self._family), [each.end for each in self.classes]
+            )
         for pair, row in new:
             one, other = divmod(pair >> 1, len(self.classes))
             if self._matrix is not None and one != other:
                 self._pairs[pair] = self._between_classes(one, other, self._matrix)
             else:  # two machines of a class stand in one place, and its example is only one of them
-                ends = [Address(self._family, whole_address(each[:, row])) for each in (packets.source, packets.destination)]
+                ends = [
+                    Address(self._family, whole_address(each[:, row]))
+                    for each in (packets.source, packets.destination)
+                ]
                 self._pairs[pair] = self._between(*ends)
         return [self._pairs.get(pair, _NO_PAIR) for pair in unique.tolist()], of_row
 
@@ -317,7 +429,9 @@ class _Ends:
         if entered is None or entered.passed(network, start, destination):
             ways = network.between(start, end)
         elif entered.sender.segment == start.segment and start.device is None:
-            ways = network.between(start._replace(gateways=entered.sender.gateways, at=entered.sender.at), end)
+            ways = network.between(
+                start._replace(gateways=entered.sender.gateways, at=entered.sender.at), end
+            )
         else:
             graphs, strays = network.graphs(self._family), True
             start = entered.sender._replace(address=source)
@@ -327,11 +441,15 @@ class _Ends:
 
 
 def _expanded(pairs: list[_Pair], of_row: Indices) -> tuple[Indices, Indices, Marks]:
-    """Return rows and lanes, a row once for each of its lanes, and which of them are a row's first."""
+    """Return rows and lanes, a row once for each of its lanes, and which of them are a row's
+    first.
+    """
     counts = np.array([len(each.lanes) for each in pairs], np.int64)
     flat = np.array([lane for each in pairs for lane in each.lanes], np.int64)
     starts = np.cumsum(counts) - counts
     rows = np.repeat(np.arange(len(of_row)), counts[of_row])
-    place = np.arange(len(rows)) - np.repeat(np.cumsum(counts[of_row]) - counts[of_row], counts[of_row])
+    place = np.arange(len(rows)) - np.repeat(
+        np.cumsum(counts[of_row]) - counts[of_row], counts[of_row]
+    )
     lanes: Indices = flat[starts[of_row[rows]] + place] if len(rows) else flat[:0]
     return rows, lanes, place == 0

@@ -1,7 +1,9 @@
-"""The states of conditions that a question has to go over: where they are many, only those that change something for its packets.
+"""The states of conditions that a question has to go over: where they are many, only those that
+change something for its packets.
 
-A condition of an entry that takes none of the packets changes nothing for them, whatever state it is in: such an entry is left
-out before the states are put together. The answer is the same; only its cost is another.
+A condition of an entry that takes none of the packets changes nothing for them, whatever state it
+is in: such an entry is left out before the states are put together. The answer is the same; only
+its cost is another.
 """
 
 from __future__ import annotations
@@ -23,16 +25,24 @@ from crossgate.core.traffic.between import Flow
 from crossgate.core.traffic.courses import Opening, leg_regions
 
 ENOUGH = 64
-"""Up to so many states are gone over as they are; above that it is looked which conditions matter, and their number is told."""
+"""Up to so many states are gone over as they are; above that it is looked which conditions matter,
+and their number is told.
+"""
 
 _SETTLING = (*WITH_TLS, *WITHOUT_TLS)
 
 
 def states_for(
-    plan: Plan, lists: Iterable[AccessList], packets: Callable[[], Iterable[Region]], at: Moment | Hours | None = None, flooding: bool | None = None,
+    plan: Plan,
+    lists: Iterable[AccessList],
+    packets: Callable[[], Iterable[Region]],
+    at: Moment | Hours | None = None,
+    flooding: bool | None = None,
     spoken: Spoken | None = None,
-) -> dict[State, datetime | None]:  # fmt: skip
-    """Return the states of some lists to be gone over for some packets, each with a moment at which it is; otherwise as `Plan.states`."""
+) -> dict[State, datetime | None]:
+    """Return the states of some lists to be gone over for some packets, each with a moment at which
+    it is; otherwise as `Plan.states`.
+    """
     every = list(lists)
     found = plan.states(every, at, flooding, spoken)
     if len(found) <= ENOUGH:
@@ -42,8 +52,13 @@ def states_for(
 
 
 def _met_by(access_list: AccessList, boxes: list[Box]) -> AccessList:
-    """Return a list without the entries whose conditions do not matter to the packets in some boxes, as they take none of them."""
-    return replace(access_list, entries=tuple(each for each in access_list.entries if _matters(each, access_list, boxes)))
+    """Return a list without the entries whose conditions do not matter to the packets in some
+    boxes, as they take none of them.
+    """
+    return replace(
+        access_list,
+        entries=tuple(each for each in access_list.entries if _matters(each, access_list, boxes)),
+    )
 
 
 def _matters(entry: Entry, access_list: AccessList, boxes: list[Box]) -> bool:
@@ -54,7 +69,9 @@ def _matters(entry: Entry, access_list: AccessList, boxes: list[Box]) -> bool:
 
 
 def mattering(lists: Iterable[AccessList], state: State) -> Hashable:
-    """Return what of a state matters to some lists: for equal values all of them do the same, and conversations have the same legs."""
+    """Return what of a state matters to some lists: for equal values all of them do the same, and
+    conversations have the same legs.
+    """
     own, settling = [], False
     for each in lists:
         own.append(each.relevant(state))

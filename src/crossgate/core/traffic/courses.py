@@ -1,8 +1,9 @@
-"""Sets of opening packets by what follows them: the courses that conversations take, and what of them each leg's packets tell.
+"""Sets of opening packets by what follows them: the courses that conversations take, and what of
+them each leg's packets tell.
 
-An opening packet falls into a *course* by its protocol: which legs follow, and what of it they repeat. TCP's SYN has
-three legs; an ICMP request has its answer; other protocols have a reply; what is no opening (fragments, other TCP
-segments, messages that nobody answers) is one leg by itself.
+An opening packet falls into a *course* by its protocol: which legs follow, and what of it they
+repeat. TCP's SYN has three legs; an ICMP request has its answer; other protocols have a reply; what
+is no opening (fragments, other TCP segments, messages that nobody answers) is one leg by itself.
 """
 
 from __future__ import annotations
@@ -38,10 +39,12 @@ from crossgate.core.sets.spans import Spans
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Course:
-    """Opening packets that are followed by the same legs. `answer` is the ICMP type of the reply, None for no ICMP.
+    """Opening packets that are followed by the same legs. `answer` is the ICMP type of the reply,
+    None for no ICMP.
 
-    A `stray` opens nothing: a fragment, a TCP segment other than a SYN, an ICMP message that nobody answers. With `on_link`
-    it is a course only between machines of one link (True) or of different ones (False).
+    A `stray` opens nothing: a fragment, a TCP segment other than a SYN, an ICMP message that nobody
+    answers. With `on_link` it is a course only between machines of one link (True) or of different
+    ones (False).
     """
 
     openings: Region
@@ -53,7 +56,9 @@ class Course:
 
 @cache
 def courses(family: Family) -> tuple[Course, ...]:
-    """Return the courses of a family; on one link, and off it, their openings are apart and together all packets."""
+    """Return the courses of a family; on one link, and off it, their openings are apart and
+    together all packets.
+    """
     every, protocol = every_packet(family), icmp_of(family)
     tcp = every._replace(what=whole_packets(TCP))
     found = [
@@ -82,7 +87,9 @@ def courses(family: Family) -> tuple[Course, ...]:
 @cache
 def opening_packets(family: Family) -> PacketSet:
     """Return the packets of a family that open conversations wherever they are sent."""
-    return PacketSet.of(*(each.openings for each in courses(family) if not each.stray and each.on_link is None))
+    return PacketSet.of(
+        *(each.openings for each in courses(family) if not each.stray and each.on_link is None)
+    )
 
 
 def course_on(course: Course, on_link: bool) -> Course:
@@ -90,7 +97,9 @@ def course_on(course: Course, on_link: bool) -> Course:
     if course.on_link in (None, on_link):
         return course
     every = courses(course.openings.family)
-    return next(each for each in every if each.openings == course.openings and each.on_link is on_link)
+    return next(
+        each for each in every if each.openings == course.openings and each.on_link is on_link
+    )
 
 
 class Opening(NamedTuple):
@@ -100,8 +109,11 @@ class Opening(NamedTuple):
     region: Region
 
 
-def openings(service: Service, family: Family, clients: tuple[int, int] = (0, MOST_PORT)) -> list[Opening]:
-    """Return the packets that open conversations of a service from the client ports given: unmarked, whole, a SYN in TCP.
+def openings(
+    service: Service, family: Family, clients: tuple[int, int] = (0, MOST_PORT)
+) -> list[Opening]:
+    """Return the packets that open conversations of a service from the client ports given:
+    unmarked, whole, a SYN in TCP.
 
     ICMP messages that nobody answers are among them only where the service names their type.
     """
@@ -116,23 +128,39 @@ def openings(service: Service, family: Family, clients: tuple[int, int] = (0, MO
     return found
 
 
-def segments(service: Service, family: Family, flags: FlagTest, clients: tuple[int, int]) -> list[Opening]:
-    """Return the TCP segments of a service with some flags that open nothing, from the client ports given: unmarked, and one leg each."""
-    (course,) = (each for each in courses(family) if each.stray and each.openings.what == whole_packets(TCP))
+def segments(
+    service: Service, family: Family, flags: FlagTest, clients: tuple[int, int]
+) -> list[Opening]:
+    """Return the TCP segments of a service with some flags that open nothing, from the client ports
+    given: unmarked, and one leg each.
+    """
+    (course,) = (
+        each for each in courses(family) if each.stray and each.openings.what == whole_packets(TCP)
+    )
     tested = course.openings.flags & flag_set((flags,))
     found = []
     for term in service.terms:
         what = line.common(term_line((term,)), course.openings.what)
         if tested:
-            found += [Opening(course, each) for each in from_ports(course.openings._replace(what=what, flags=tested, dscp=1), clients)]
+            found += [
+                Opening(course, each)
+                for each in from_ports(
+                    course.openings._replace(what=what, flags=tested, dscp=1), clients
+                )
+            ]
     return found
 
 
 def from_ports(region: Region, clients: tuple[int, int]) -> list[Region]:
     """Return the packets of a region from source ports in a range, and those that have no ports."""
     ports = line.common(region.source_ports, ((clients[0], clients[1] + 1),))
-    parts = (line.common(region.what, WITH_PORTS), ports), (line.less(region.what, WITH_PORTS), region.source_ports)
-    return [region._replace(what=what, source_ports=asked) for what, asked in parts if what and asked]
+    parts = (
+        (line.common(region.what, WITH_PORTS), ports),
+        (line.less(region.what, WITH_PORTS), region.source_ports),
+    )
+    return [
+        region._replace(what=what, source_ports=asked) for what, asked in parts if what and asked
+    ]
 
 
 def by_course(regions: Iterable[Region]) -> list[Opening]:
@@ -146,8 +174,13 @@ def by_course(regions: Iterable[Region]) -> list[Opening]:
 
 @lru_cache(1 << 12)
 def _by_course(family: Family, what: Spans, flags: int) -> list[tuple[Course, Spans, int]]:
-    """Return the courses that packets take which carry this and have these flags, with what and which of them takes each."""
-    found = ((each, line.common(what, each.openings.what), flags & each.openings.flags) for each in courses(family))
+    """Return the courses that packets take which carry this and have these flags, with what and
+    which of them takes each.
+    """
+    found = (
+        (each, line.common(what, each.openings.what), flags & each.openings.flags)
+        for each in courses(family)
+    )
     return [(course, own, marks) for course, own, marks in found if own and marks]
 
 
@@ -163,7 +196,8 @@ def leg_regions(opening: Region, course: Course, leg: Leg) -> list[Region]:
 
 
 def opening_regions(region: Region, course: Course, leg: Leg) -> list[Region]:
-    """Return the openings of a course whose packets on a leg are in a region: `leg_regions` the other way.
+    """Return the openings of a course whose packets on a leg are in a region: `leg_regions` the
+    other way.
 
     What they say of the openings is only what the leg's packets tell; other sides are left open.
     """
@@ -176,7 +210,11 @@ def opening_regions(region: Region, course: Course, leg: Leg) -> list[Region]:
         return [region._replace(flags=ALL_FLAGS)]
     if course.answer is not None:
         message = _message(region, course.answer)
-        return [Region(region.destination, region.source, dscp=region.dscp)] if line.contains(region.what, message) else []
+        return (
+            [Region(region.destination, region.source, dscp=region.dscp)]
+            if line.contains(region.what, message)
+            else []
+        )
     return _turned(region, course.openings.what)
 
 
@@ -188,18 +226,27 @@ def _message(region: Region, kind: int) -> int:
 def _messages(opening: Region, kind: int) -> Region:
     """Return the ICMP messages of a type that answer some packets."""
     message = _message(opening, kind)
-    return opening.between(opening.destination, opening.source)._replace(what=((message, message + 1),))
+    return opening.between(opening.destination, opening.source)._replace(
+        what=((message, message + 1),)
+    )
 
 
 def _turned(region: Region, within: Spans) -> list[Region]:
-    """Return the packets of a region that are within, with their ends changed: addresses and ports."""
+    """Return the packets of a region that are within, with their ends changed: addresses and
+    ports.
+    """
     turned = Region(region.destination, region.source, dscp=region.dscp)
-    return [turned._replace(what=what, source_ports=ports) for what, ports in _turned_services(region.what, region.source_ports, within)]
+    return [
+        turned._replace(what=what, source_ports=ports)
+        for what, ports in _turned_services(region.what, region.source_ports, within)
+    ]
 
 
 @lru_cache(1 << 12)
 def _turned_services(what: Spans, source_ports: Spans, within: Spans) -> list[tuple[Spans, Spans]]:
-    """Return what is carried within and from which ports, the other way round: in parts, as the ports of each protocol are its own."""
+    """Return what is carried within and from which ports, the other way round: in parts, as the
+    ports of each protocol are its own.
+    """
     what = line.common(what, within)
     plain, found = line.less(what, WITH_PORTS), []
     for protocol in PORT_PROTOCOLS:

@@ -1,4 +1,6 @@
-"""One packet as an example of a set: between machines of the plan where there are any, else from its middle."""
+"""One packet as an example of a set: between machines of the plan where there are any, else from
+its middle.
+"""
 
 from __future__ import annotations
 
@@ -18,15 +20,23 @@ _MOST_TRIED = 50
 
 
 def example(plan: Plan, pieces: Sequence[PacketSet]) -> Packet:
-    """Return a packet of sets that are not empty: between machines of the plan where there are some in it, else from its middle."""
+    """Return a packet of sets that are not empty: between machines of the plan where there are some
+    in it, else from its middle.
+    """
     best, most = None, -1
     regions = (region for each in pieces for region in each.regions())
     for region in islice(regions, _MOST_TRIED):
         sources, destinations = _hosts_in(plan, region.source), _hosts_in(plan, region.destination)
         known = bool(sources) + bool(destinations)
         if known > most:
-            pairs = (region.between(one, other) for one in sources or (region.source,) for other in destinations or (region.destination,))
-            found = next((witness(pair) for pair in pairs if apart(pair.source, pair.destination)), None)
+            pairs = (
+                region.between(one, other)
+                for one in sources or (region.source,)
+                for other in destinations or (region.destination,)
+            )
+            found = next(
+                (witness(pair) for pair in pairs if apart(pair.source, pair.destination)), None
+            )
             if found is not None:
                 best, most = found, known
                 if known == 2:
@@ -37,7 +47,9 @@ def example(plan: Plan, pieces: Sequence[PacketSet]) -> Packet:
 
 
 def _hosts_in(plan: Plan, addresses: AddressSet) -> list[AddressSet]:
-    """Return the first two addresses of hosts in a set: two, so that two ends of one set can be two machines."""
+    """Return the first two addresses of hosts in a set: two, so that two ends of one set can be two
+    machines.
+    """
     found = (each for each in plan.hosts_in(addresses.hull) if addresses.contains(each.value))
     return [AddressSet.of(addresses.family, (single(each),)) for each in islice(found, 2)]
 
@@ -45,7 +57,8 @@ def _hosts_in(plan: Plan, addresses: AddressSet) -> list[AddressSet]:
 def unmentioned(network: Forwarding, devices: bool) -> set[Pattern]:
     """Return the addresses whose absence is not mentioned when a set of machines is written.
 
-    Those are the addresses that nothing is routed to and, unless the set is one of `devices`, the devices' own.
+    Those are the addresses that nothing is routed to and, unless the set is one of `devices`, the
+    devices' own.
     """
     scoped = {each for family in Family for each in unrouted(network, family)}
     return scoped if devices else scoped | device_addresses(network)

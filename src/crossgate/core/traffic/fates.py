@@ -1,4 +1,6 @@
-"""What becomes of columns of conversations, in numbers, and the lanes that they take (`traffic.bulk`)."""
+"""What becomes of columns of conversations, in numbers, and the lanes that they take
+(`traffic.bulk`).
+"""
 
 from __future__ import annotations
 
@@ -13,12 +15,20 @@ from crossgate.core.conversation.rules import Leg
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.packets import Indices, Marks
 
-VERDICTS = (Verdict.PERMITTED, Verdict.DENIED, Verdict.HALF_OPEN, Verdict.UNROUTABLE, Verdict.VARIES)
+VERDICTS = (
+    Verdict.PERMITTED,
+    Verdict.DENIED,
+    Verdict.HALF_OPEN,
+    Verdict.UNROUTABLE,
+    Verdict.VARIES,
+)
 """The verdicts by their numbers in `Fates`."""
 PERMITTED, DENIED, HALF_OPEN, UNROUTABLE, VARIES = range(len(VERDICTS))
 
 NO_PLACE = -1
-"""Stands for the verdict of what has no place in the plan, and for the list, entry or crossing where there is none."""
+"""Stands for the verdict of what has no place in the plan, and for the list, entry or crossing
+where there is none.
+"""
 Numbers = NDArray[np.int32]
 
 
@@ -26,9 +36,10 @@ Numbers = NDArray[np.int32]
 class Fates:
     """What becomes of each of some conversations.
 
-    `verdict` is an index into `VERDICTS`. Where a list stopped it, `list` is that list's number, `entry` the index of the entry
-    (-1 for the otherwise line) and `crossing` the number of the place; else they are -1. `met` tells whether any list was asked,
-    `on_link` whether both ends are on one link, `unsettled` whether a list would judge what TLS is spoken, and nothing tells it.
+    `verdict` is an index into `VERDICTS`. Where a list stopped it, `list` is that list's number,
+    `entry` the index of the entry (-1 for the otherwise line) and `crossing` the number of the
+    place; else they are -1. `met` tells whether any list was asked, `on_link` whether both ends are
+    on one link, `unsettled` whether a list would judge what TLS is spoken, and nothing tells it.
     """
 
     verdict: NDArray[np.int8]
@@ -42,7 +53,9 @@ class Fates:
 
 @dataclass(slots=True)
 class Hits:
-    """How often each line of a list decided: legs of conversations, and the packets these stand for; the otherwise line is the last."""
+    """How often each line of a list decided: legs of conversations, and the packets these stand
+    for; the otherwise line is the last.
+    """
 
     legs: Indices
     packets: Indices
@@ -56,7 +69,9 @@ class Hits:
 
 
 class Weights(NamedTuple):
-    """For each kind: its conversations, their packets there, and the packets on each of three legs."""
+    """For each kind: its conversations, their packets there, and the packets on each of three
+    legs.
+    """
 
     conversations: Indices
     there: Indices
@@ -66,13 +81,17 @@ class Weights(NamedTuple):
 
 
 LANE = (Leg.SYN, Leg.SYN_ACK, Leg.ACK, Leg.SERVER_HELLO)
-"""The legs of a lane: the first one there, the first one back, and what follows there and back; other protocols have the first two."""
+"""The legs of a lane: the first one there, the first one back, and what follows there and back;
+other protocols have the first two.
+"""
 
 
 class Lane(NamedTuple):
-    """One way as numbers of crossings, leg by leg (`LANE`), without those that a stateful device lets pass unasked.
+    """One way as numbers of crossings, leg by leg (`LANE`), without those that a stateful device
+    lets pass unasked.
 
-    `judged` are those on the way there whose lists ask about TLS, at devices that stop conversations once it is settled.
+    `judged` are those on the way there whose lists ask about TLS, at devices that stop
+    conversations once it is settled.
     """
 
     legs: tuple[tuple[int, ...], ...]
@@ -83,7 +102,9 @@ class Lane(NamedTuple):
 
 
 class Lanes(NamedTuple):
-    """All lanes met so far: per leg a row of crossings for each, -1 behind the last; which of the first leg's are judged; whether each arrives."""
+    """All lanes met so far: per leg a row of crossings for each, -1 behind the last; which of the
+    first leg's are judged; whether each arrives.
+    """
 
     crossings: tuple[Numbers, Numbers, Numbers, Numbers]
     judged: Marks
@@ -96,6 +117,10 @@ def by_value(values: Indices | Numbers) -> Iterator[tuple[int, Indices]]:
     """Yield each different value with the places that have it."""
     order = np.argsort(values, kind="stable")
     ordered = values[order]
-    bounds = np.flatnonzero(np.r_[True, ordered[1:] != ordered[:-1], True]) if len(ordered) else np.zeros(1, np.int64)
+    bounds = (
+        np.flatnonzero(np.r_[True, ordered[1:] != ordered[:-1], True])
+        if len(ordered)
+        else np.zeros(1, np.int64)
+    )
     for start, end in zip(bounds[:-1].tolist(), bounds[1:].tolist(), strict=True):
         yield int(ordered[start]), order[start:end]

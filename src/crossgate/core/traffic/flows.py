@@ -1,4 +1,6 @@
-"""The network of one plan as it is asked about sets of conversations: which lists are asked, on which ways and legs, and in which states."""
+"""The network of one plan as it is asked about sets of conversations: which lists are asked, on
+which ways and legs, and in which states.
+"""
 
 from __future__ import annotations
 
@@ -45,15 +47,24 @@ class Flows:
         return self._regions.of(access_list, self.state if state is None else state)
 
     def stops_all(self, flow: Flow, begun: Iterable[Opening]) -> bool:
-        """Whether it is plain, without a question, that lists on each way there stop all that some packets of a flow open."""
+        """Whether it is plain, without a question, that lists on each way there stop all that some
+        packets of a flow open.
+        """
         opened = ((course, region.common(flow.region)) for course, region in begun)
         return all(
-            self.all_meet(flow.ways, course.legs[0], region.family, partial(self._ends, region, region_hull(region)))
+            self.all_meet(
+                flow.ways,
+                course.legs[0],
+                region.family,
+                partial(self._ends, region, region_hull(region)),
+            )
             for course, region in opened
             if region is not None
         )
 
-    def all_meet(self, ways: Ways, leg: Leg, family: Family, test: Callable[[AccessList], bool]) -> bool:
+    def all_meet(
+        self, ways: Ways, leg: Leg, family: Family, test: Callable[[AccessList], bool]
+    ) -> bool:
         """Whether a list that passes a test is asked on each way there."""
         asked = self.asked(ways, leg, family)
         if ways.there.count == 1:
@@ -65,24 +76,38 @@ class Flows:
         return all(stops_all_near(access_list, regions.near(hull), (opened,)) for regions in every)
 
     def lists_asked(self, ways: Ways, leg: Leg, family: Family) -> Iterable[ListRegions]:
-        """Return the lists that are asked on a leg of some ways, each once in every state that conversations may still be in."""
+        """Return the lists that are asked on a leg of some ways, each once in every state that
+        conversations may still be in.
+        """
         lists = dict.fromkeys(each.access_list for each in self.asked(ways, leg, family))
-        return dict.fromkeys(regions for each in lists for regions in (self.regions(each), *self.undecided(each)))
+        return dict.fromkeys(
+            regions for each in lists for regions in (self.regions(each), *self.undecided(each))
+        )
 
     def undecided(self, access_list: AccessList) -> list[ListRegions]:
-        """Return a list's regions in the other states that a conversation may be in which has not settled on its TLS."""
-        return [self.regions(access_list, each) for each in access_list.undecided(self.state)] if access_list.tls else []
+        """Return a list's regions in the other states that a conversation may be in which has not
+        settled on its TLS.
+        """
+        return (
+            [self.regions(access_list, each) for each in access_list.undecided(self.state)]
+            if access_list.tls
+            else []
+        )
 
     def walk(self, ways: Ways, course: Course, family: Family) -> Walk:
         """Return the walk of conversations of a course on some ways."""
         asks = course.legs == HANDSHAKE and self.network.asks_for_tls(ways, family)
-        wanted = script(course.legs, hello_of(self.state) is not None if asks else None, ways.unanswered)
+        wanted = script(
+            course.legs, hello_of(self.state) is not None if asks else None, ways.unanswered
+        )
         if family not in self._places:
             self._places[family] = Places(self.network, family)
         return Walk(self._places[family], ways, wanted)
 
     def opened_by(self, region: EntryRegion, course: Course, leg: Leg) -> list[Region]:
-        """Return the openings of a course whose packets on a leg an entry takes (`opening_regions`)."""
+        """Return the openings of a course whose packets on a leg an entry takes
+        (`opening_regions`).
+        """
         if region.region is None or leg in OPENING:
             return [] if region.region is None else [region.region]
         key = region, course, leg
@@ -93,29 +118,48 @@ class Flows:
     def asked(self, ways: Ways, leg: Leg, family: Family) -> list[PlacedList]:
         """Return the lists that are asked on a leg on some of the ways.
 
-        A stateful device is asked about no leg after the one that it let by: about an answer only if it was not passed on each way there.
+        A stateful device is asked about no leg after the one that it let by: about an answer only
+        if it was not passed on each way there.
         """
         if (ways, leg) not in self._asked:
             # A later leg comes by no device that the leading one of its way did not pass.
-            passed = unasked(leg, ways.there.always if leg in LEADING else ways.there.devices, ways.back.devices)
+            passed = unasked(
+                leg, ways.there.always if leg in LEADING else ways.there.devices, ways.back.devices
+            )
             every = placed_on(self.network, ways.back if leg.returns else ways.there, family)
-            self._asked[ways, leg] = [each for each in every if each.crossing.remembered_by not in passed]
+            self._asked[ways, leg] = [
+                each for each in every if each.crossing.remembered_by not in passed
+            ]
         return self._asked[ways, leg]
 
 
 def placed_on(network: Network, passage: Passage | WayGraph, family: Family) -> list[PlacedList]:
-    """Return the crossings on a way, or on several, with the lists of the family that stand there."""
-    return [PlacedList(each, own) for each in passage.crossings if (own := network.list_at(each, family)) is not None]
+    """Return the crossings on a way, or on several, with the lists of the family that stand
+    there.
+    """
+    return [
+        PlacedList(each, own)
+        for each in passage.crossings
+        if (own := network.list_at(each, family)) is not None
+    ]
 
 
 def lists_on(network: Network, ways: Iterable[Ways], family: Family) -> list[AccessList]:
     """Return the lists of the family that stand on some ways, there and back, each once."""
     graph = dict.fromkeys(graph for each in ways for graph in (each.there, each.back))
-    return list(dict.fromkeys(each.access_list for graph in graph for each in placed_on(network, graph, family)))
+    return list(
+        dict.fromkeys(
+            each.access_list for graph in graph for each in placed_on(network, graph, family)
+        )
+    )
 
 
-def stops_all_near(access_list: AccessList, near: Iterable[EntryRegion], opened: Sequence[Region]) -> bool:
-    """Whether it is plain that a list stops all of some openings, of which only entries `near` take any."""
+def stops_all_near(
+    access_list: AccessList, near: Iterable[EntryRegion], opened: Sequence[Region]
+) -> bool:
+    """Whether it is plain that a list stops all of some openings, of which only entries `near` take
+    any.
+    """
     for each in near:
         if each.entry.action is Action.PERMIT:
             return False

@@ -1,7 +1,9 @@
-"""Kinds of conversations: those that no list of a plan and nothing of its network tells apart fare alike, and are traced once.
+"""Kinds of conversations: those that no list of a plan and nothing of its network tells apart fare
+alike, and are traced once.
 
-Addresses are told apart at the bounds of every list's patterns and of the address classes, ports at the bounds of every list's
-port ranges. A client's own port rarely matters, and most machines of a subnet are one; a week of traffic is few kinds.
+Addresses are told apart at the bounds of every list's patterns and of the address classes, ports at
+the bounds of every list's port ranges. A client's own port rarely matters, and most machines of a
+subnet are one; a week of traffic is few kinds.
 """
 
 from __future__ import annotations
@@ -19,16 +21,30 @@ from crossgate.core.sets.bounds import BoundFinder
 
 _PORTS = 1 << 16
 _MOST_SPANS = 1 << 12
-"""A pattern in more spans is not counted out, and addresses of its family are then told apart one by one."""
+"""A pattern in more spans is not counted out, and addresses of its family are then told apart one
+by one.
+"""
 _MIX = np.uint64(0x9E3779B97F4A7C15)
 
 
 class KindFinder:
-    """Finds the kinds of conversations of one family, for some lists and the address classes of a network."""
+    """Finds the kinds of conversations of one family, for some lists and the address classes of a
+    network.
+    """
 
-    def __init__(self, family: Family, lists: Iterable[AccessList], classes: AddressClasses) -> None:
-        entries = [entry for each in lists if each.family is family for entry in each.entries if not entry.off]
-        patterns = dict.fromkeys([*_patterns(entry.source for entry in entries), *(each.pattern for each in classes)])
+    def __init__(
+        self, family: Family, lists: Iterable[AccessList], classes: AddressClasses
+    ) -> None:
+        entries = [
+            entry
+            for each in lists
+            if each.family is family
+            for entry in each.entries
+            if not entry.off
+        ]
+        patterns = dict.fromkeys(
+            [*_patterns(entry.source for entry in entries), *(each.pattern for each in classes)]
+        )
         patterns |= dict.fromkeys(_patterns(entry.destination for entry in entries))
         scattered, bounds = [], {0}
         for each in patterns:
@@ -43,7 +59,12 @@ class KindFinder:
             self._finder = BoundFinder(family, sorted(bounds))
         cuts = np.zeros(_PORTS + 1, np.bool_)
         for ports in dict.fromkeys(
-            ports for entry in entries for ports in (*(term.ports for term in entry.service.terms), entry.qualifiers.source_ports)
+            ports
+            for entry in entries
+            for ports in (
+                *(term.ports for term in entry.service.terms),
+                entry.qualifiers.source_ports,
+            )
         ):
             for first, last in ports or ():
                 cuts[[first, last + 1]] = True
@@ -51,11 +72,14 @@ class KindFinder:
         self._marked = any(entry.qualifiers.dscp is not None for entry in entries)
 
     def find(self, packets: Packets, windows: Indices) -> tuple[Indices, Indices]:
-        """Return the first row of each kind of opening packets, and the kind of each row; `windows` are told apart too."""
+        """Return the first row of each kind of opening packets, and the kind of each row; `windows`
+        are told apart too.
+        """
         ported = PORTED[packets.protocol] & ~packets.fragment
         # Behind the ports' own numbers stand the messages of ICMP, each apart.
         ports = [
-            np.where(ported, self._port[each], each.astype(np.uint64) + _PORTS) for each in (packets.source_port, packets.destination_port)
+            np.where(ported, self._port[each], each.astype(np.uint64) + _PORTS)
+            for each in (packets.source_port, packets.destination_port)
         ]
         itself = (packets.source == packets.destination).all(axis=0)
         rest: Words = np.bitwise_or.reduce(
@@ -66,14 +90,22 @@ class KindFinder:
             ]
         )
         marks = packets.dscp.astype(np.uint64) * np.uint64(self._marked)
-        words: list[Words] = [*self._ends(packets.source, packets.destination), ports[0] << np.uint64(32) | ports[1]]
-        words.append(np.bitwise_or(rest << np.uint64(40) | marks << np.uint64(32), windows.astype(np.uint64)))
+        words: list[Words] = [
+            *self._ends(packets.source, packets.destination),
+            ports[0] << np.uint64(32) | ports[1],
+        ]
+        words.append(
+            np.bitwise_or(rest << np.uint64(40) | marks << np.uint64(32), windows.astype(np.uint64))
+        )
         return alike(words)
 
     def _ends(self, source: Words, destination: Words) -> list[Words]:
         if self._finder is None:
             return [*source, *destination]
-        return [self._finder.places(source).astype(np.uint64) << np.uint64(32) | self._finder.places(destination).astype(np.uint64)]
+        return [
+            self._finder.places(source).astype(np.uint64) << np.uint64(32)
+            | self._finder.places(destination).astype(np.uint64)
+        ]
 
 
 def _patterns(several: Iterable[Addresses]) -> Iterable[Pattern]:
@@ -83,12 +115,16 @@ def _patterns(several: Iterable[Addresses]) -> Iterable[Pattern]:
 
 
 def alike(words: Sequence[Words]) -> tuple[Indices, Indices]:
-    """Return the first of the rows that agree in all of some columns, and for each row the number of those that it agrees with."""
+    """Return the first of the rows that agree in all of some columns, and for each row the number
+    of those that it agrees with.
+    """
     digest = np.zeros(len(words[0]), np.uint64)
     for word in words:
         digest = (digest ^ word) * _MIX
         digest ^= digest >> np.uint64(29)
     _, first, inverse = np.unique(digest, return_index=True, return_inverse=True)
     if any((word != word[first][inverse]).any() for word in words):  # different rows of one digest
-        _, first, inverse = np.unique(np.stack(words, axis=1), axis=0, return_index=True, return_inverse=True)
+        _, first, inverse = np.unique(
+            np.stack(words, axis=1), axis=0, return_index=True, return_inverse=True
+        )
     return first, inverse.reshape(-1)

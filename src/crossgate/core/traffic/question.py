@@ -1,10 +1,13 @@
-"""Conversations between sets of addresses, exactly: every opening packet with what becomes of it, as products of sets.
+"""Conversations between sets of addresses, exactly: every opening packet with what becomes of it,
+as products of sets.
 
-1. Between two address classes all conversations go the same way there and back, so the lists asked on each leg are known.
-2. By its protocol an opening packet takes a course (`courses`), which says what legs follow. A leg's packets are the
-   opening's, with ends and ports swapped on the way back.
-3. The walk carries them through all lists (`conversation.walk`); each list that is asked parts them. All of it is reckoned in one
-   frame (`Question`): what an entry does with an answer is looked at as what it does with the openings that it answers.
+1. Between two address classes all conversations go the same way there and back, so the lists asked
+   on each leg are known.
+2. By its protocol an opening packet takes a course (`courses`), which says what legs follow. A
+   leg's packets are the opening's, with ends and ports swapped on the way back.
+3. The walk carries them through all lists (`conversation.walk`); each list that is asked parts
+   them. All of it is reckoned in one frame (`Question`): what an entry does with an answer is
+   looked at as what it does with the openings that it answers.
 """
 
 from __future__ import annotations
@@ -33,9 +36,11 @@ from crossgate.core.traffic.flows import Flows, stops_all_near
 
 
 class Answer(NamedTuple):
-    """What becomes of the conversations that some packets open; `written` are these with hidden addresses of their flow.
+    """What becomes of the conversations that some packets open; `written` are these with hidden
+    addresses of their flow.
 
-    `first` is how they end on the first way, `endings` how on all. The verdict is `VARIES` where these do not agree.
+    `first` is how they end on the first way, `endings` how on all. The verdict is `VARIES` where
+    these do not agree.
     """
 
     packets: PacketSet
@@ -51,23 +56,35 @@ class Answer(NamedTuple):
 
     @property
     def stopped(self) -> Ending:
-        """How they end on the first way on which a list stopped them; where none did, on the first one."""
-        return next((each for each in (self.first, *self.endings) if each.stop is not None), self.first)
+        """How they end on the first way on which a list stopped them; where none did, on the first
+        one.
+        """
+        return next(
+            (each for each in (self.first, *self.endings) if each.stop is not None), self.first
+        )
 
 
-def answers(asking: Flows, flow: Flow, begun: Iterable[Opening], by: DeciderKey | None = None) -> Iterator[Answer]:
-    """Yield what becomes of the conversations of a flow that these packets open; `by` is the line that endings tell of."""
+def answers(
+    asking: Flows, flow: Flow, begun: Iterable[Opening], by: DeciderKey | None = None
+) -> Iterator[Answer]:
+    """Yield what becomes of the conversations of a flow that these packets open; `by` is the line
+    that endings tell of.
+    """
     question = Question(flow, begun, [Party(asking, flow.ways, flow.on_link)], by)
     for course, opening in question.openings:
         yield from question.answers(0, course, opening)
 
 
 _Near = dict[tuple[Course, ListRegions, Leg], list[tuple[list[Region], EntryRegion]]]
-"""Entries that may take packets of a leg, by course, list and leg, each with the openings that these follow."""
+"""Entries that may take packets of a leg, by course, list and leg, each with the openings that
+these follow.
+"""
 
 
 class Party(NamedTuple):
-    """Whose lists are asked in a question, the ways that its packets take, if any, and whether both ends are on one link there."""
+    """Whose lists are asked in a question, the ways that its packets take, if any, and whether both
+    ends are on one link there.
+    """
 
     asking: Flows
     ways: Ways | None
@@ -75,48 +92,73 @@ class Party(NamedTuple):
 
 
 class Question:
-    """The conversations that some packets of a flow open, in one frame for all ways, legs and lists.
+    """The conversations that some packets of a flow open, in one frame for all ways, legs and
+    lists.
 
-    Every entry asked is written in the terms of the packets that open: an answer is looked at as the opening it answers.
-    The `parties` are one network, or two to be compared.
+    Every entry asked is written in the terms of the packets that open: an answer is looked at as
+    the opening it answers. The `parties` are one network, or two to be compared.
     """
 
-    def __init__(self, flow: Flow, begun: Iterable[Opening], parties: Sequence[Party], by: DeciderKey | None = None) -> None:
+    def __init__(
+        self,
+        flow: Flow,
+        begun: Iterable[Opening],
+        parties: Sequence[Party],
+        by: DeciderKey | None = None,
+    ) -> None:
         self._parties = parties
         self._by = by
         self._family = flow.senders.family
         opened = [
             Opening(course, region)
             for course, each in begun
-            if course.on_link in (None, flow.on_link) and (region := each.common(flow.region)) is not None
+            if course.on_link in (None, flow.on_link)
+            and (region := each.common(flow.region)) is not None
         ]
         whole = _around(flow, opened)
         self._near = self._gathered(opened, whole)
-        self._rows: dict[tuple[Course, ListRegions, Leg], list[tuple[Product, EntryRegion]] | None] = {}
-        regions = [region for several in self._near.values() for own, _ in several for region in own]
+        self._rows: dict[
+            tuple[Course, ListRegions, Leg], list[tuple[Product, EntryRegion]] | None
+        ] = {}
+        regions = [
+            region for several in self._near.values() for own, _ in several for region in own
+        ]
         hidden = [] if flow.hidden is None else [Region(*flow.hidden)]
         # What clients send is told by itself (`answers.clients`), so it is told apart here.
         clients = [
-            whole._replace(source_ports=((first, last + 1),)) for first, last in {each.asking.network.plan.client_ports for each in parties}
+            whole._replace(source_ports=((first, last + 1),))
+            for first, last in {each.asking.network.plan.client_ports for each in parties}
         ]
         self.frame = Frame(whole, [*(each.region for each in opened), *hidden, *regions, *clients])
         products = ((each.course, self.frame.product(each.region)) for each in opened)
         self.openings = [(course, product) for course, product in products if product is not None]
-        self._hidden = None if flow.hidden is None else (self.frame.mask(0, flow.hidden[0]), self.frame.mask(1, flow.hidden[1]))
+        self._hidden = (
+            None
+            if flow.hidden is None
+            else (self.frame.mask(0, flow.hidden[0]), self.frame.mask(1, flow.hidden[1]))
+        )
 
     def _gathered(self, opened: Sequence[Opening], whole: Region) -> _Near:
-        """Return the entries that may take packets of each leg, by course, list and leg, with the openings that these follow."""
+        """Return the entries that may take packets of each leg, by course, list and leg, with the
+        openings that these follow.
+        """
         courses: dict[Course, list[Opening]] = {}
         for each in opened:
             courses.setdefault(each.course, []).append(each)
-        # Of most lists only a few entries have such addresses, and these are the same for every course.
-        ends = {returns: region_hull(Region(*(reversed(whole[:2]) if returns else whole[:2]))) for returns in (False, True)}
+        # Of most lists only a few entries have such addresses, and these are the same for every
+        # course.
+        ends = {
+            returns: region_hull(Region(*(reversed(whole[:2]) if returns else whole[:2])))
+            for returns in (False, True)
+        }
         close: dict[tuple[ListRegions, bool], list[EntryRegion]] = {}
         found: _Near = {}
         for several in courses.values():
             for asking, ways, on_link in self._parties:
                 course = course_on(several[0].course, on_link)
-                for nth, leg in enumerate(() if ways is None else asking.walk(ways, course, self._family).script.legs):
+                for nth, leg in enumerate(
+                    () if ways is None else asking.walk(ways, course, self._family).script.legs
+                ):
                     assert ways is not None
                     if nth == 1 and self._ends_there(asking, ways, course, several, found):
                         break  # no later leg is ever asked about
@@ -125,26 +167,42 @@ class Question:
                         if leg not in LEADING and not regions.access_list.asks_for_flags:
                             continue  # it does what it did with the first leg of the way
                         if not boxes:
-                            boxes = [region_hull(each) for own in several for each in leg_regions(own.region, course, leg)]
+                            boxes = [
+                                region_hull(each)
+                                for own in several
+                                for each in leg_regions(own.region, course, leg)
+                            ]
                         here = regions, leg.returns
                         if here not in close:
                             close[here] = regions.near(ends[leg.returns])
                         near = regions.near_any(boxes, close[here])
-                        found[course, regions, leg] = [(asking.opened_by(each, course, leg), each) for each in near]
+                        found[course, regions, leg] = [
+                            (asking.opened_by(each, course, leg), each) for each in near
+                        ]
         return found
 
-    def _ends_there(self, asking: Flows, ways: Ways, course: Course, opened: Sequence[Opening], near: _Near) -> bool:
-        """Whether it is plain that lists on each way there let by none of what opens a course: it may be so where it is not told."""
+    def _ends_there(
+        self, asking: Flows, ways: Ways, course: Course, opened: Sequence[Opening], near: _Near
+    ) -> bool:
+        """Whether it is plain that lists on each way there let by none of what opens a course: it
+        may be so where it is not told.
+        """
 
         def ends(access_list: AccessList) -> bool:
             every = (asking.regions(access_list), *asking.undecided(access_list))
-            takers = ([each for _, each in near[course, regions, course.legs[0]]] for regions in every)
-            return all(stops_all_near(access_list, several, [each.region for each in opened]) for several in takers)
+            takers = (
+                [each for _, each in near[course, regions, course.legs[0]]] for regions in every
+            )
+            return all(
+                stops_all_near(access_list, several, [each.region for each in opened])
+                for several in takers
+            )
 
         return asking.all_meet(ways, course.legs[0], self._family, ends)
 
     def answers(self, party: int, course: Course, opening: Product) -> Iterator[Answer]:
-        """Yield what becomes of openings of a course on all ways of one party: pieces that fare alike on each way.
+        """Yield what becomes of openings of a course on all ways of one party: pieces that fare
+        alike on each way.
 
         Openings that are nobody's there have no way, and end on their first leg.
         """
@@ -161,12 +219,21 @@ class Question:
         """Yield the answer for a product that is not hidden, given how it ends."""
         packets = self._seen(product)
         if packets is not None:
-            written, first = packets if self._hidden is None else PacketSet(self.frame, (product,)), every[0]
-            verdict = first.verdict if all(each.verdict is first.verdict for each in every) else Verdict.VARIES
+            written, first = (
+                packets if self._hidden is None else PacketSet(self.frame, (product,)),
+                every[0],
+            )
+            verdict = (
+                first.verdict
+                if all(each.verdict is first.verdict for each in every)
+                else Verdict.VARIES
+            )
             yield Answer(packets, written, verdict, first, tuple(every))
 
     def _seen(self, product: Product) -> PacketSet | None:
-        """Return the packets of a product from and to addresses that are not hidden, None where there are none."""
+        """Return the packets of a product from and to addresses that are not hidden, None where
+        there are none.
+        """
         if self._hidden is not None:
             sources, destinations = product[0] & ~self._hidden[0], product[1] & ~self._hidden[1]
             if not (sources and destinations):
@@ -174,12 +241,20 @@ class Question:
             product = (sources, destinations, *product[2:])
         return PacketSet(self.frame, (product,)) if self.frame.has_two_ends(product) else None
 
-    def rows(self, course: Course, regions: ListRegions, leg: Leg) -> list[tuple[Product, EntryRegion]] | None:
-        """Return the entries of a list that may take packets of a leg, as openings that these follow; None where none ever comes there."""
+    def rows(
+        self, course: Course, regions: ListRegions, leg: Leg
+    ) -> list[tuple[Product, EntryRegion]] | None:
+        """Return the entries of a list that may take packets of a leg, as openings that these
+        follow; None where none ever comes there.
+        """
         key = course, regions, leg
         if key not in self._rows:
             near = self._near.get(key)
-            self._rows[key] = None if near is None else [(product, each) for own, each in near for product in self.frame.products(own)]
+            self._rows[key] = (
+                None
+                if near is None
+                else [(product, each) for own, each in near for product in self.frame.products(own)]
+            )
         return self._rows[key]
 
 
@@ -189,8 +264,12 @@ class _Openings:
     def __init__(self, question: Question, asking: Flows, course: Course) -> None:
         self._question, self._asking, self._course = question, asking, course
 
-    def decide(self, part: Product, leg: Leg, access_list: AccessList) -> Sequence[tuple[Product, Decision]]:
-        """Part openings by a list: what it stops, but would let by if another TLS were spoken, it lets by until that settles."""
+    def decide(
+        self, part: Product, leg: Leg, access_list: AccessList
+    ) -> Sequence[tuple[Product, Decision]]:
+        """Part openings by a list: what it stops, but would let by if another TLS were spoken, it
+        lets by until that settles.
+        """
         found: list[tuple[Product, Decision]] = []
         left: list[tuple[Product, Decider]] = []
         for piece, decider in self._parted(part, leg, self._asking.regions(access_list)):
@@ -208,7 +287,9 @@ class _Openings:
                         left.append((piece, due))
         return [*found, *((piece, Decision(stop, False)) for piece, stop in left)]
 
-    def _parted(self, part: Product, leg: Leg, regions: ListRegions) -> Iterator[tuple[Product, Decider]]:
+    def _parted(
+        self, part: Product, leg: Leg, regions: ListRegions
+    ) -> Iterator[tuple[Product, Decider]]:
         """Yield openings in pieces, each with the line of a list that decides them."""
         rows = self._question.rows(self._course, regions, leg)
         if rows is None:

@@ -1,7 +1,9 @@
-"""What of some traffic is within the limits of a plan's lists, and what is beyond: token buckets, by the time at which things were seen.
+"""What of some traffic is within the limits of a plan's lists, and what is beyond: token buckets,
+by the time at which things were seen.
 
-A limit of N a second is a bucket that holds N tokens at first and at most, and gets N more in each second. What opens takes a
-token; where there is none it is beyond the limit, and the entry is as if it were not there for it.
+A limit of N a second is a bucket that holds N tokens at first and at most, and gets N more in each
+second. What opens takes a token; where there is none it is beyond the limit, and the entry is as if
+it were not there for it.
 """
 
 from __future__ import annotations
@@ -15,11 +17,15 @@ SECOND = 1_000_000
 """Times are in microseconds."""
 
 Met = Callable[[frozenset[Limit]], Iterable[tuple[Hashable, Limit]]]
-"""Tells which limits something meets, in order, each with the place where, while some are exceeded for it."""
+"""Tells which limits something meets, in order, each with the place where, while some are exceeded
+for it.
+"""
 
 
 class Rates:
-    """The buckets of all limits, each for the place where it is met and, where the limit says so, for each source."""
+    """The buckets of all limits, each for the place where it is met and, where the limit says so,
+    for each source.
+    """
 
     def __init__(self) -> None:
         self._buckets: dict[tuple[Hashable, ...], tuple[int, int]] = {}
@@ -27,7 +33,8 @@ class Rates:
         """How much was beyond each limit."""
 
     def exceeded(self, time: int, source: Hashable, met: Met) -> frozenset[Limit]:
-        """Take what something that came at a time from a source needs, and return the limits that are exceeded for it.
+        """Take what something that came at a time from a source needs, and return the limits that
+        are exceeded for it.
 
         Times must not fall from call to call.
         """

@@ -1,4 +1,6 @@
-"""One run of columns of conversations through their lanes: leg by leg, list by list (`traffic.bulk`)."""
+"""One run of columns of conversations through their lanes: leg by leg, list by list
+(`traffic.bulk`).
+"""
 
 from __future__ import annotations
 
@@ -15,14 +17,27 @@ from crossgate.core.model.packet import TCP, icmp_of
 from crossgate.core.model.packets import Indices, Marks, Packets
 from crossgate.core.model.tls import UNSETTLED, hello_of
 from crossgate.core.traffic.asked import AskedLists
-from crossgate.core.traffic.fates import DENIED, HALF_OPEN, LANE, NO_PLACE, PERMITTED, UNROUTABLE, Lanes, Numbers, Weights, by_value
+from crossgate.core.traffic.fates import (
+    DENIED,
+    HALF_OPEN,
+    LANE,
+    NO_PLACE,
+    PERMITTED,
+    UNROUTABLE,
+    Lanes,
+    Numbers,
+    Weights,
+    by_value,
+)
 
 _FURTHER_BACK = LANE.index(Leg.SERVER_HELLO)
 """The crossings of a lane by what comes back once an answer has."""
 
 
 class Kinds(NamedTuple):
-    """Kinds of conversations: the packets that open them, which of some states each is in, and what each stands for."""
+    """Kinds of conversations: the packets that open them, which of some states each is in, and what
+    each stands for.
+    """
 
     packets: Packets
     windows: Indices
@@ -31,7 +46,9 @@ class Kinds(NamedTuple):
 
 
 class InLanes(NamedTuple):
-    """Rows of kinds, one for each lane that it takes: of which kind it is, which lane, whether that is its first one; and which kinds are on one link."""
+    """Rows of kinds, one for each lane that it takes: of which kind it is, which lane, whether that
+    is its first one; and which kinds are on one link.
+    """
 
     rows: Indices
     lanes: Indices
@@ -42,7 +59,14 @@ class InLanes(NamedTuple):
 class Run:
     """One run of rows through their lanes; `list_at` is the number of the list at each crossing."""
 
-    def __init__(self, asked: AskedLists, every_lane: Lanes, list_at: Numbers, opening: Kinds, in_lanes: InLanes) -> None:
+    def __init__(
+        self,
+        asked: AskedLists,
+        every_lane: Lanes,
+        list_at: Numbers,
+        opening: Kinds,
+        in_lanes: InLanes,
+    ) -> None:
         self._asked, self._lanes, self._list_at = asked, every_lane, list_at
         self._packets, self._windows, self._states, self._weights = opening
         self._first_leg: dict[int, Numbers] = {}
@@ -52,8 +76,14 @@ class Run:
         self.stopped = tuple(np.full(len(rows), NO_PLACE, np.int32) for _ in range(3))
         self.met = np.zeros(len(rows), np.bool_)
         self.unsettled = np.zeros(len(rows), np.bool_)
-        self._owed = [[np.full(len(rows), NO_PLACE, np.int32) for _ in range(3)] for _ in range(2)] if self._lanes.judged.any() else []
-        """The list, entry and crossing that stop a row once its TLS is settled: the first ones on its way, then the last ones."""
+        self._owed = (
+            [[np.full(len(rows), NO_PLACE, np.int32) for _ in range(3)] for _ in range(2)]
+            if self._lanes.judged.any()
+            else []
+        )
+        """The list, entry and crossing that stop a row once its TLS is settled: the first ones on
+        its way, then the last ones.
+        """
 
     def legs(self) -> None:
         """Take every leg that follows, in turn."""
@@ -72,20 +102,28 @@ class Run:
             self._settle(live[self._lanes.judged[self._lane[live]].any(axis=1)], answers)
 
     def _settle(self, live: Indices, answers: Packets) -> None:
-        """Take the legs by which TCP conversations settle on the TLS that they speak, or show that they speak none."""
+        """Take the legs by which TCP conversations settle on the TLS that they speak, or show that
+        they speak none.
+        """
         tcp = np.ones(len(self._packets), np.bool_)
-        hello, data = (with_flags(self._packets, tcp, each) for each in (Leg.CLIENT_HELLO, Leg.DATA))
+        hello, data = (
+            with_flags(self._packets, tcp, each) for each in (Leg.CLIENT_HELLO, Leg.DATA)
+        )
         hellos, windows = [hello_of(each) for each in self._states], self._windows[self._rows[live]]
         untold = np.array([each == UNSETTLED for each in hellos], np.bool_)[windows]
         self.unsettled[live[untold]] = True
         live, windows = live[~untold], windows[~untold]
         speaks = np.array([each is not None for each in hellos], np.bool_)[windows]
         greeted = self._leg(2, hello, live[speaks], again=True)
-        self._leg(1, with_flags(answers, tcp, Leg.SERVER_HELLO), self._judge(greeted, 1), again=True)
+        self._leg(
+            1, with_flags(answers, tcp, Leg.SERVER_HELLO), self._judge(greeted, 1), again=True
+        )
         self._leg(2, data, self._judge(live[~speaks], 0), again=True)
 
     def _judge(self, live: Indices, which: int) -> Indices:
-        """Stop the rows that are to be stopped now, by the first line (0) or the last one (1) on their way, and return the others."""
+        """Stop the rows that are to be stopped now, by the first line (0) or the last one (1) on
+        their way, and return the others.
+        """
         number, entry, crossing = (each[live] for each in self._owed[which])
         due = number != NO_PLACE
         stopped = live[due]
@@ -97,8 +135,12 @@ class Run:
         left: Indices = live[~due]
         return left
 
-    def _owe(self, step: int, which: int, chosen: Indices, crossing: Numbers, entry: Numbers) -> None:
-        """Remember lines of a list that will stop rows at a step of the first leg, where they are judged."""
+    def _owe(
+        self, step: int, which: int, chosen: Indices, crossing: Numbers, entry: Numbers
+    ) -> None:
+        """Remember lines of a list that will stop rows at a step of the first leg, where they are
+        judged.
+        """
         judged = self._lanes.judged[self._lane[chosen], step]
         rows = chosen[judged]
         own, lines = self._asked.own_line(which, entry[judged])
@@ -111,7 +153,8 @@ class Run:
     def _leg(self, leg: int, packets: Packets, live: Indices, again: bool = False) -> Indices:
         """Take one leg of the rows `live`, by their place in the run, and return those that arrive.
 
-        It goes there (0), back (1), or there once more (2); `again` what follows those three takes the same way.
+        It goes there (0), back (1), or there once more (2); `again` what follows those three takes
+        the same way.
         """
         table = self._lanes.crossings[_FURTHER_BACK if again and leg == 1 else leg]
         for step in range(table.shape[1]):
@@ -128,7 +171,9 @@ class Run:
                 if self._asked.asks_for_tls(which):
                     rows, stops = self._rows[chosen], decided
                     decided = decided.copy()
-                    for by, entries in self._asked.let_by(which, packets.take(rows), self._windows[rows], self._states, stops):
+                    for by, entries in self._asked.let_by(
+                        which, packets.take(rows), self._windows[rows], self._states, stops
+                    ):
                         decided[by] = entries
                         if leg == 0:
                             self._owe(step, which, chosen[by], crossing[asked[own[by]]], stops[by])
@@ -138,7 +183,9 @@ class Run:
             self.met[live[asked]] = True
             out = asked[~permitted]
             self.verdict[live[out]] = HALF_OPEN if leg else DENIED
-            for column, values in zip(self.stopped, (number[~permitted], entry[~permitted], crossing[out]), strict=True):
+            for column, values in zip(
+                self.stopped, (number[~permitted], entry[~permitted], crossing[out]), strict=True
+            ):
                 column[live[out]] = values
             going = np.ones(len(live), np.bool_)
             going[out] = False
@@ -148,7 +195,9 @@ class Run:
         arrived: Indices = live[arrives]
         return arrived
 
-    def _decided(self, leg: int, number: int, packets: Packets, chosen: Indices, again: bool) -> Numbers:
+    def _decided(
+        self, leg: int, number: int, packets: Packets, chosen: Indices, again: bool
+    ) -> Numbers:
         """Return the entry of a list that decides each of some rows on a leg."""
         if leg == 2 and not self._asked.flagged(number):
             # The third leg of TCP differs from the first in its flags alone.
@@ -160,8 +209,18 @@ class Run:
             self._first_leg.setdefault(number, np.empty(len(self._rows), np.int32))[chosen] = entry
         return entry
 
-    def _count(self, leg: int, number: int, entry: Numbers, chosen: Indices, permitted: Marks, again: bool = False) -> None:
-        """Count what decided on first ways: a leg each, and the packets that go on it, none that are counted with another leg."""
+    def _count(
+        self,
+        leg: int,
+        number: int,
+        entry: Numbers,
+        chosen: Indices,
+        permitted: Marks,
+        again: bool = False,
+    ) -> None:
+        """Count what decided on first ways: a leg each, and the packets that go on it, none that
+        are counted with another leg.
+        """
         first = self._first[chosen]
         if not first.all():
             entry, chosen, permitted = entry[first], chosen[first], permitted[first]
@@ -169,23 +228,39 @@ class Run:
         weights = self._weights
         packets = (weights.first_leg, weights.second_leg, weights.third_leg)[leg][rows]
         if leg == 0 and not permitted.all():
-            packets = np.where(permitted, packets, weights.there[rows])  # what is denied is sent again, not answered
-        self._asked.hits[number].add(entry, weights.conversations[rows], np.zeros_like(packets) if again else packets)
+            packets = np.where(
+                permitted, packets, weights.there[rows]
+            )  # what is denied is sent again, not answered
+        self._asked.hits[number].add(
+            entry, weights.conversations[rows], np.zeros_like(packets) if again else packets
+        )
 
 
 def courses_of(packets: Packets, on_link: Marks) -> tuple[Marks, Marks, Packets]:
-    """Return which rows are TCP conversations, which are answered, and the packets of the answers, as `conversation.rules.legs_of` tells of one."""
+    """Return which rows are TCP conversations, which are answered, and the packets of the answers,
+    as `conversation.rules.legs_of` tells of one.
+    """
     tcp = (packets.protocol == TCP) & ~packets.fragment
     icmp = (packets.protocol == icmp_of(packets.family)) & ~packets.fragment
     answer = np.full(len(packets), -1)
     kind = packets.destination_port >> 8
     for answers, where in (
-        (iana.ANSWERED_ON_LINK[icmp_of(packets.family)], icmp & on_link), (iana.ANSWERED[icmp_of(packets.family)], icmp),
-    ):  # fmt: skip
+        (iana.ANSWERED_ON_LINK[icmp_of(packets.family)], icmp & on_link),
+        (iana.ANSWERED[icmp_of(packets.family)], icmp),
+    ):
         for asked, reply in answers.items():
             answer[where & (kind == asked)] = reply
-    ports = packets.destination_port, np.where(icmp, np.maximum(answer, 0) << 8, packets.source_port).astype(np.uint16)
-    back = replace(packets, source=packets.destination, destination=packets.source, source_port=ports[0], destination_port=ports[1])
+    ports = (
+        packets.destination_port,
+        np.where(icmp, np.maximum(answer, 0) << 8, packets.source_port).astype(np.uint16),
+    )
+    back = replace(
+        packets,
+        source=packets.destination,
+        destination=packets.source,
+        source_port=ports[0],
+        destination_port=ports[1],
+    )
     return tcp, ~packets.fragment & (~icmp | (answer >= 0)), back
 
 

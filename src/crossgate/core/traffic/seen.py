@@ -1,4 +1,6 @@
-"""What was seen of conversations: columns for packets, records of flows and whole conversations alike."""
+"""What was seen of conversations: columns for packets, records of flows and whole conversations
+alike.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,18 @@ from numpy.typing import NDArray
 
 from crossgate.core.model import iana
 from crossgate.core.model.packet import ACK, PSH, SYN, TCP, icmp_of
-from crossgate.core.model.packets import PORTED, Indices, Marks, Octets, Packets, Ports, Words, joined_packets, numbered, picked
+from crossgate.core.model.packets import (
+    PORTED,
+    Indices,
+    Marks,
+    Octets,
+    Packets,
+    Ports,
+    Words,
+    joined_packets,
+    numbered,
+    picked,
+)
 from crossgate.core.model.tls import UNSETTLED, Hello
 
 SECOND = 1_000_000
@@ -22,12 +35,15 @@ AGAIN = 10_000
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Seen:
-    """Columns of what was seen of conversations of one family: a packet, a record of a flow, or all of a conversation.
+    """Columns of what was seen of conversations of one family: a packet, a record of a flow, or all
+    of a conversation.
 
-    `packets` are the opening packets, as far as is known. `first` and `last` are microseconds. `counts` and `octets` have the
-    shape (2, rows): there, as `packets` go, and back; `flags` likewise, all TCP flags that were set. `identifier` is that of an
-    ICMP message. `told` says that the direction is sure. `identity` is a digest of what makes an IP packet the same, 0 for none.
-    `hello` is what a TLS server's hello in it chose, as `coded` writes it, 0 for none, `UNTOLD` where it can have no hellos in it.
+    `packets` are the opening packets, as far as is known. `first` and `last` are microseconds.
+    `counts` and `octets` have the shape (2, rows): there, as `packets` go, and back; `flags`
+    likewise, all TCP flags that were set. `identifier` is that of an ICMP message. `told` says that
+    the direction is sure. `identity` is a digest of what makes an IP packet the same, 0 for none.
+    `hello` is what a TLS server's hello in it chose, as `coded` writes it, 0 for none, `UNTOLD`
+    where it can have no hellos in it.
     """
 
     packets: Packets
@@ -47,7 +63,10 @@ class Seen:
     def take(self, rows: Indices | Marks | slice) -> Seen:
         """Return just these rows."""
         rows = numbered(rows)
-        return Seen(self.packets.take(rows), *(picked(getattr(self, each.name), rows) for each in fields(Seen)[1:]))
+        return Seen(
+            self.packets.take(rows),
+            *(picked(getattr(self, each.name), rows) for each in fields(Seen)[1:]),
+        )
 
     def put(self, rows: Indices, others: Seen) -> None:
         """Put other rows in the place of some, in columns that nobody else has."""
@@ -56,18 +75,39 @@ class Seen:
 
     def _columns(self) -> Iterator[NDArray[Any]]:
         for part in (self.packets, self):
-            yield from (column for each in fields(part) if isinstance(column := getattr(part, each.name), np.ndarray))
+            yield from (
+                column
+                for each in fields(part)
+                if isinstance(column := getattr(part, each.name), np.ndarray)
+            )
 
     def turned(self, rows: Marks) -> Seen:
         """Return the same with there and back changed in some rows."""
         packets = self.packets
-        ends = [np.where(rows, one, other) for one, other in ((packets.destination, packets.source), (packets.source, packets.destination))]
+        ends = [
+            np.where(rows, one, other)
+            for one, other in (
+                (packets.destination, packets.source),
+                (packets.source, packets.destination),
+            )
+        ]
         ports = [
             np.where(rows, one, other)
-            for one, other in ((packets.destination_port, packets.source_port), (packets.source_port, packets.destination_port))
+            for one, other in (
+                (packets.destination_port, packets.source_port),
+                (packets.source_port, packets.destination_port),
+            )
         ]
-        changed = replace(packets, source=ends[0], destination=ends[1], source_port=ports[0], destination_port=ports[1])
-        pairs = [np.where(rows, each[::-1], each) for each in (self.counts, self.octets, self.flags)]
+        changed = replace(
+            packets,
+            source=ends[0],
+            destination=ends[1],
+            source_port=ports[0],
+            destination_port=ports[1],
+        )
+        pairs = [
+            np.where(rows, each[::-1], each) for each in (self.counts, self.octets, self.flags)
+        ]
         return replace(self, packets=changed, counts=pairs[0], octets=pairs[1], flags=pairs[2])
 
 
@@ -81,7 +121,9 @@ def coded(hello: Hello) -> int:
 
 
 def spoken(seen: Seen) -> Words:
-    """Return what each of some conversations settled on, as a number: one without a hello of which no data was seen is `UNTOLD`."""
+    """Return what each of some conversations settled on, as a number: one without a hello of which
+    no data was seen is `UNTOLD`.
+    """
     pushed: Marks = (seen.flags[0] | seen.flags[1]) & PSH != 0
     found: Words = np.where(pushed | (seen.hello != 0), seen.hello, UNTOLD).astype(np.uint64)
     return found
@@ -97,18 +139,25 @@ def joined(parts: Sequence[Seen]) -> Seen:
     if len(parts) == 1:
         return parts[0]
     names = [each.name for each in fields(Seen)[1:]]
-    columns = {name: np.concatenate([getattr(each, name) for each in parts], axis=-1) for name in names}
+    columns = {
+        name: np.concatenate([getattr(each, name) for each in parts], axis=-1) for name in names
+    }
     return Seen(joined_packets([each.packets for each in parts]), **columns)
 
 
 def opened(seen: Seen, client_ports: tuple[int, int] | None = None) -> Seen:
-    """Return rows as their openers sent them, as far as one row by itself tells; `told` where it does.
+    """Return rows as their openers sent them, as far as one row by itself tells; `told` where it
+    does.
 
-    `client_ports` are given for records of flows, whose flags are those of all their packets: there the ports tell.
+    `client_ports` are given for records of flows, whose flags are those of all their packets: there
+    the ports tell.
     """
     packets = seen.packets
     whole = ~packets.fragment
-    tcp, icmp = (packets.protocol == TCP) & whole, (packets.protocol == icmp_of(packets.family)) & whole
+    tcp, icmp = (
+        (packets.protocol == TCP) & whole,
+        (packets.protocol == icmp_of(packets.family)) & whole,
+    )
     told, back = np.zeros(len(seen), np.bool_), np.zeros(len(seen), np.bool_)
     if client_ports is None:
         syn = tcp & (packets.flags & SYN != 0)
@@ -117,7 +166,10 @@ def opened(seen: Seen, client_ports: tuple[int, int] | None = None) -> Seen:
     else:
         first, last = client_ports
         ported = PORTED[packets.protocol] & whole
-        clients = [(first <= each) & (each <= last) for each in (packets.source_port, packets.destination_port)]
+        clients = [
+            (first <= each) & (each <= last)
+            for each in (packets.source_port, packets.destination_port)
+        ]
         told |= ported & (clients[0] != clients[1])
         back |= told & clients[1]
     kind = packets.destination_port >> 8
@@ -134,6 +186,16 @@ def opened(seen: Seen, client_ports: tuple[int, int] | None = None) -> Seen:
     if not icmp.any():
         return replace(turned, told=told)
     # A message's type and code stand in the destination port, whichever way it goes.
-    ports = [np.where(icmp, own, each) for own, each in ((0, turned.packets.source_port), (numbers, turned.packets.destination_port))]
-    named = replace(turned.packets, source_port=ports[0].astype(np.uint16), destination_port=ports[1].astype(np.uint16))
+    ports = [
+        np.where(icmp, own, each)
+        for own, each in (
+            (0, turned.packets.source_port),
+            (numbers, turned.packets.destination_port),
+        )
+    ]
+    named = replace(
+        turned.packets,
+        source_port=ports[0].astype(np.uint16),
+        destination_port=ports[1].astype(np.uint16),
+    )
     return replace(turned, packets=named, told=told)

@@ -1,8 +1,9 @@
-"""One plan and all that is worked out for it: paths, lists as regions, address classes, traffic by state of the windows.
+"""One plan and all that is worked out for it: paths, lists as regions, address classes, traffic by
+state of the windows.
 
-Everything that is kept for a plan is kept here, so that it goes when the plan goes. Two plans share something only where one
-session is made `beside` another: the numbers of graphs, so that equal ones can be told, the lists that are the very same,
-and all of the network where it is the same.
+Everything that is kept for a plan is kept here, so that it goes when the plan goes. Two plans share
+something only where one session is made `beside` another: the numbers of graphs, so that equal ones
+can be told, the lists that are the very same, and all of the network where it is the same.
 """
 
 from __future__ import annotations
@@ -25,14 +26,18 @@ _NONE_OPEN: frozenset[str] = frozenset()
 
 
 class Session:
-    """The answers to questions about one plan that further questions need again; each is worked out once."""
+    """The answers to questions about one plan that further questions need again; each is worked out
+    once.
+    """
 
     def __init__(self, plan: Plan, beside: Session | None = None) -> None:
         self.plan = plan
         self.beside = beside
         self.network: Network = Network(plan, None if beside is None else beside.network)
         self.regions: Regions = Regions(plan.lists, None if beside is None else beside.regions)
-        self._same_addresses = beside if beside is not None and self.network.same_addresses(beside.network) else None
+        self._same_addresses = (
+            beside if beside is not None and self.network.same_addresses(beside.network) else None
+        )
         self._alike = beside if beside is not None and self.network.like(beside.network) else None
         self._classes: dict[Family, AddressClasses] = {}
         self._matrices: dict[Family, Matrix] = {}

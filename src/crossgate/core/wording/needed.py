@@ -1,4 +1,6 @@
-"""What would make a claim hold that does not: an entry as it can be pasted into a list, and where."""
+"""What would make a claim hold that does not: an entry as it can be pasted into a list, and
+where.
+"""
 
 from __future__ import annotations
 
@@ -27,31 +29,47 @@ from crossgate.core.sets.meaning import outside_in
 def needed(plan: Plan, expectation: Expectation, trace: Trace) -> str:
     """Say what would have to change for an expectation to hold that a traced conversation breaks.
 
-    It is an entry with its number and the list that it belongs in, where one entry does it for this way.
+    It is an entry with its number and the list that it belongs in, where one entry does it for this
+    way.
     """
     if trace.verdict is VERDICTS[expectation.claim]:
         return "change the entry that decides, or what the expectation says of it"
     if trace.verdict is Verdict.UNROUTABLE:
         return "a route there and back"
     if _asks_for_a_rate(expectation):
-        permits = [each.decider.name for each in trace.legs[0].asked if each.decider is not None and each.decider.entry is not None]
-        return f"at most N a second behind {permits[-1]}" if permits else "a list on the way whose entry for it says at most N a second"
+        permits = [
+            each.decider.name
+            for each in trace.legs[0].asked
+            if each.decider is not None and each.decider.entry is not None
+        ]
+        return (
+            f"at most N a second behind {permits[-1]}"
+            if permits
+            else "a list on the way whose entry for it says at most N a second"
+        )
     if told := _no_entry(plan, expectation, trace):
         return told
     if not (found := needs(plan, expectation, trace)):
         if expectation.claim is Claim.PERMIT:
             return f"a way back to {trace.conversation.source.name}: the answer goes elsewhere"
         leg = _decisive(expectation, trace)
-        end = trace.conversation.source.name if leg.leg.returns else trace.conversation.destination.name
-        return f"a list with a {Action.DENY} on the way to {end}: nothing is placed there; see points"
+        end = (
+            trace.conversation.source.name
+            if leg.leg.returns
+            else trace.conversation.destination.name
+        )
+        return (
+            f"a list with a {Action.DENY} on the way to {end}: nothing is placed there; see points"
+        )
     return str(found[0])
 
 
 class Need(NamedTuple):
-    """Entries that would make a claim hold for one traced conversation, in a list, right before one of its entries, None for its end.
+    """Entries that would make a claim hold for one traced conversation, in a list, right before one
+    of its entries, None for its end.
 
-    The last of `texts` does; those before it keep from it what the claim does not speak of. `numbers` are free ones there, none where there
-    are not so many.
+    The last of `texts` does; those before it keep from it what the claim does not speak of.
+    `numbers` are free ones there, none where there are not so many.
     """
 
     access_list: AccessList
@@ -61,25 +79,51 @@ class Need(NamedTuple):
 
     def __str__(self) -> str:
         if isinstance(self.access_list, ClosedPlace):
-            return f"an {self.access_list.family.word} list inbound on {self.access_list.point} with: {'; '.join(self.texts)}"
-        where = f"before {self.before.number}" if self.before is not None else "at the end" if self.access_list.entries else "in it"
+            return (
+                f"an {self.access_list.family.word} list inbound on {self.access_list.point} "
+                f"with: {'; '.join(self.texts)}"
+            )
+        where = (
+            f"before {self.before.number}"
+            if self.before is not None
+            else "at the end"
+            if self.access_list.entries
+            else "in it"
+        )
         numbers = self.numbers or ("",) * len(self.texts)
-        return f"in list {self.access_list.name}, {where}: {'; '.join(f'{number} {text}'.strip() for number, text in zip(numbers, self.texts, strict=True))}"
+        lines = (
+            f"{number} {text}".strip() for number, text in zip(numbers, self.texts, strict=True)
+        )
+        return f"in list {self.access_list.name}, {where}: {'; '.join(lines)}"
 
 
 def needs(plan: Plan, expectation: Expectation, trace: Trace) -> list[Need]:
-    """Return the entries of which one would make a claim hold that a traced conversation breaks: where it is stopped; or in each list
-    that it passes, the last one first. None where no entry does."""
+    """Return the entries of which one would make a claim hold that a traced conversation breaks:
+    where it is stopped; or in each list
+    that it passes, the last one first. None where no entry does.
+    """
     if _asks_for_a_rate(expectation):
         return []
     if _no_entry(plan, expectation, trace):
         return []
     stopped = trace.decided
-    if stopped is not None and stopped.crossing.rulings is not None and expectation.claim is not Claim.DENY:
+    if (
+        stopped is not None
+        and stopped.crossing.rulings is not None
+        and expectation.claim is not Claim.DENY
+    ):
         return []  # it is the frame that is stopped, whatever it carries
-    if stopped is not None and (expectation.claim is Claim.PERMIT or (expectation.claim is Claim.HALF_OPEN and len(trace.legs) == 1)):
-        return [_need(plan, expectation, Action.PERMIT, stopped, trace.legs[0 if stopped.again else -1])]
-    if expectation.claim is Claim.PERMIT or trace.verdict in (VERDICTS[expectation.claim], Verdict.UNROUTABLE):
+    if stopped is not None and (
+        expectation.claim is Claim.PERMIT
+        or (expectation.claim is Claim.HALF_OPEN and len(trace.legs) == 1)
+    ):
+        return [
+            _need(plan, expectation, Action.PERMIT, stopped, trace.legs[0 if stopped.again else -1])
+        ]
+    if expectation.claim is Claim.PERMIT or trace.verdict in (
+        VERDICTS[expectation.claim],
+        Verdict.UNROUTABLE,
+    ):
         return []
     leg = _decisive(expectation, trace)
     return [
@@ -90,30 +134,48 @@ def needs(plan: Plan, expectation: Expectation, trace: Trace) -> list[Need]:
 
 
 def _asks_for_a_rate(expectation: Expectation) -> bool:
-    """Whether a claim says that what is beyond a rate is stopped; how many a second that is no claim says."""
+    """Whether a claim says that what is beyond a rate is stopped; how many a second that is no
+    claim says.
+    """
     return expectation.flooding and expectation.claim is Claim.DENY
 
 
 def answer_text(plan: Plan, expectation: Expectation, action: Action, leg: LegTrace) -> str:
     """Return an entry of an extended list for the answers of what a claim speaks of."""
     service, mark = answer_service(leg.packet)
-    return f"{action} {service} {end_text(plan, expectation.destination)} to {end_text(plan, expectation.source)}{mark}"
+    return (
+        f"{action} {service} {end_text(plan, expectation.destination)} to "
+        f"{end_text(plan, expectation.source)}{mark}"
+    )
 
 
 def _decisive(expectation: Expectation, trace: Trace) -> LegTrace:
     """Return the leg that is to be stopped."""
-    return trace.legs[0] if expectation.claim is Claim.DENY else trace.legs[min(1, len(trace.legs) - 1)]
+    return (
+        trace.legs[0]
+        if expectation.claim is Claim.DENY
+        else trace.legs[min(1, len(trace.legs) - 1)]
+    )
 
 
-def _need(plan: Plan, expectation: Expectation, action: Action, asked: Asked, leg: LegTrace) -> Need:
-    """Return an entry that does something else with a claim's packets than the line that decided, right before that line."""
+def _need(
+    plan: Plan, expectation: Expectation, action: Action, asked: Asked, leg: LegTrace
+) -> Need:
+    """Return an entry that does something else with a claim's packets than the line that decided,
+    right before that line.
+    """
     assert asked.access_list is not None
     assert asked.decider is not None
     access_list, below = asked.access_list, asked.decider.entry
     assert isinstance(access_list, AccessList)
     assert below is None or isinstance(below, Entry)
-    hours = f" {expectation.hours}" if expectation.hours is not None and expectation.hours.inside else ""
-    text = f"{action} {_body(plan, expectation, access_list, leg)}{hours}{_spoken(expectation, access_list, action, leg)}"
+    hours = (
+        f" {expectation.hours}"
+        if expectation.hours is not None and expectation.hours.inside
+        else ""
+    )
+    body = _body(plan, expectation, access_list, leg)
+    text = f"{action} {body}{hours}{_spoken(expectation, access_list, action, leg)}"
     guards = _guards(plan, expectation, asked, leg) if action is Action.PERMIT else ()
     texts = (*guards, text)
     return Need(access_list, below, tuple(free_numbers(access_list, below, len(texts))), texts)
@@ -124,42 +186,79 @@ def _outside(plan: Plan, word: str) -> bool:
 
 
 def _no_entry(plan: Plan, expectation: Expectation, trace: Trace) -> str:
-    """Say what to do where a list stops what is to be permitted and an entry is not what is missing; "" elsewhere."""
+    """Say what to do where a list stops what is to be permitted and an entry is not what is
+    missing; "" elsewhere.
+    """
     return _turned_round(plan, expectation, trace) or _part_of_outside(plan, expectation, trace)
 
 
 def _turned_round(plan: Plan, expectation: Expectation, trace: Trace) -> str:
     """Say so where a packet is stopped on its way out of the interface that it came in by."""
     stopped = trace.decided
-    if expectation.claim is not Claim.PERMIT or stopped is None or stopped.crossing.point.kind is not PointKind.INTERFACE:
+    if (
+        expectation.claim is not Claim.PERMIT
+        or stopped is None
+        or stopped.crossing.point.kind is not PointKind.INTERFACE
+    ):
         return ""
     point, leg = stopped.crossing.point, trace.legs[-1]
-    if stopped.crossing.direction is not Direction.OUTBOUND or Crossing(point, Direction.INBOUND) not in leg.path.crossings:
+    if (
+        stopped.crossing.direction is not Direction.OUTBOUND
+        or Crossing(point, Direction.INBOUND) not in leg.path.crossings
+    ):
         return ""
     end = Address(leg.packet.family, leg.packet.destination)
     segment = plan.segment_of(end)
-    block = next((str(each) for each in segment.prefixes if each.contains(end.value)), str(end)) if segment is not None else str(end)
-    return f"a route: {point.owner} sends it out of {point} again, by which it came in; write in the block of {point.owner}: route {block} via ADDRESS"
+    block = (
+        next((str(each) for each in segment.prefixes if each.contains(end.value)), str(end))
+        if segment is not None
+        else str(end)
+    )
+    return (
+        f"a route: {point.owner} sends it out of {point} again, by which it came in; write in "
+        f"the block of {point.owner}: route {block} via ADDRESS"
+    )
 
 
 def _part_of_outside(plan: Plan, expectation: Expectation, trace: Trace) -> str:
-    """Say what to do where a claim about an outside is stopped by a line about a part of it, which nobody permits above that line; "" elsewhere."""
+    """Say what to do where a claim about an outside is stopped by a line about a part of it, which
+    nobody permits above that line; "" elsewhere.
+    """
     stopped = trace.decided
     entry = None if stopped is None or stopped.decider is None else stopped.decider.entry
-    if expectation.claim is not Claim.PERMIT or stopped is None or not isinstance(entry, Entry) or trace.legs[-1].leg.returns:
+    if (
+        expectation.claim is not Claim.PERMIT
+        or stopped is None
+        or not isinstance(entry, Entry)
+        or trace.legs[-1].leg.returns
+    ):
         return ""
     every = everything(trace.conversation.first.family)
-    for word, addresses in ((expectation.source, entry.source), (expectation.destination, entry.destination)):
+    for word, addresses in (
+        (expectation.source, entry.source),
+        (expectation.destination, entry.destination),
+    ):
         if _outside(plan, word) and every not in addresses.patterns:
-            line = line_name(stopped.decider.access_list.name, entry.number) if stopped.decider else ""
-            return f"other prefixes: {line} is about {addresses.text}, of which {word} has what no subnet has; write the prefixes that {word} has, or narrow the line"
+            line = (
+                line_name(stopped.decider.access_list.name, entry.number) if stopped.decider else ""
+            )
+            return (
+                f"other prefixes: {line} is about {addresses.text}, of which {word} has what "
+                f"no subnet has; write the prefixes that {word} has, or narrow the line"
+            )
     return ""
 
 
 def _guards(plan: Plan, expectation: Expectation, asked: Asked, leg: LegTrace) -> tuple[str, ...]:
-    """Return the denials that keep a permit for an outside, which an entry can only name as any, from the subnets that its line is closed to."""
+    """Return the denials that keep a permit for an outside, which an entry can only name as any,
+    from the subnets that its line is closed to.
+    """
     access_list = asked.access_list
-    if not isinstance(access_list, AccessList) or access_list.kind is Kind.STANDARD or leg.leg.returns:
+    if (
+        not isinstance(access_list, AccessList)
+        or access_list.kind is Kind.STANDARD
+        or leg.leg.returns
+    ):
         return ()
     ends = expectation.source, expectation.destination
     if not any(_outside(plan, word) for word in ends):
@@ -171,16 +270,27 @@ def _guards(plan: Plan, expectation: Expectation, asked: Asked, leg: LegTrace) -
         block = next((each for each in segment.prefixes if each.family is family), None)
         if segment.outside or block is None:
             continue
-        machine = free_address(block, [single(each) for each in sorted(given) if block.contains(each.value)]) or Address(
-            family, block.first
-        )
+        machine = free_address(
+            block, [single(each) for each in sorted(given) if block.contains(each.value)]
+        ) or Address(family, block.first)
         for side, word in enumerate(ends):
-            packet = leg.packet._replace(destination=machine.value) if side else leg.packet._replace(source=machine.value)
+            packet = (
+                leg.packet._replace(destination=machine.value)
+                if side
+                else leg.packet._replace(source=machine.value)
+            )
             if not _outside(plan, word) or packet.source == packet.destination:
                 continue
-            path = network.path(at_address(network, Address(family, packet.source)), Address(family, packet.destination))
+            path = network.path(
+                at_address(network, Address(family, packet.source)),
+                Address(family, packet.destination),
+            )
             decider = access_list.decide(packet)
-            if asked.crossing in path.crossings and not decider.permits and decider.entry is (asked.decider and asked.decider.entry):
+            if (
+                asked.crossing in path.crossings
+                and not decider.permits
+                and decider.entry is (asked.decider and asked.decider.entry)
+            ):
                 own = [end_text(plan, each) for each in ends]
                 own[side] = name
                 found.append(f"deny {expectation.service} {own[0]} to {own[1]}{port}")
@@ -188,8 +298,12 @@ def _guards(plan: Plan, expectation: Expectation, asked: Asked, leg: LegTrace) -
 
 
 def _body(plan: Plan, expectation: Expectation, access_list: AccessList, leg: LegTrace) -> str:
-    """Write what an entry takes that is for one leg of what a claim speaks of, in the words of the claim."""
-    source, destination = (end_text(plan, word) for word in (expectation.source, expectation.destination))
+    """Write what an entry takes that is for one leg of what a claim speaks of, in the words of the
+    claim.
+    """
+    source, destination = (
+        end_text(plan, word) for word in (expectation.source, expectation.destination)
+    )
     if access_list.kind is Kind.STANDARD:
         return destination if leg.leg.returns else source
     if leg.leg.returns:
@@ -200,8 +314,12 @@ def _body(plan: Plan, expectation: Expectation, access_list: AccessList, leg: Le
     return f"{expectation.service} {source} to {destination}{port}{flags}"
 
 
-def _spoken(expectation: Expectation, access_list: AccessList, action: Action, leg: LegTrace) -> str:
-    """Return the TLS of a claim as a permit that lets it by asks for it; what is to be denied is so before it is known."""
+def _spoken(
+    expectation: Expectation, access_list: AccessList, action: Action, leg: LegTrace
+) -> str:
+    """Return the TLS of a claim as a permit that lets it by asks for it; what is to be denied is so
+    before it is known.
+    """
     test = None if expectation.spoken is None else expectation.spoken.test
     asks = access_list.tls and action is Action.PERMIT and not leg.leg.returns
     return f" {test}" if asks and test is not None else ""
@@ -216,8 +334,12 @@ def answer_service(packet: Packet) -> tuple[str, str]:
     return service_of(packet), ""
 
 
-def answers_text(plan: Plan, word: str, family: Family, source: str, destination: str) -> Iterator[str]:
-    """Yield the entries that permit the answers of a service from its far end back; none where it has nothing of a family."""
+def answers_text(
+    plan: Plan, word: str, family: Family, source: str, destination: str
+) -> Iterator[str]:
+    """Yield the entries that permit the answers of a service from its far end back; none where it
+    has nothing of a family.
+    """
     try:
         terms = plan.service(word, family).terms
     except ServiceError:
@@ -227,13 +349,24 @@ def answers_text(plan: Plan, word: str, family: Family, source: str, destination
         if term.protocol == TCP:
             yield f"permit tcp {ends} established"
         elif term.ports is not None and term.protocol is not None:
-            yield f"permit {protocol_word(term.protocol, family)} {ends} source port {format_ports(term.ports)}"
+            yield (
+                f"permit {protocol_word(term.protocol, family)} {ends} source port "
+                f"{format_ports(term.ports)}"
+            )
         elif term.icmp_type is not None and term.protocol is not None:
             answer = iana.ANSWERED[term.protocol].get(term.icmp_type)
             if answer is not None:
-                yield f"permit {service_of(Packet(family, 0, 0, term.protocol, icmp_type=answer, icmp_code=0))} {ends}"
+                yield (
+                    "permit "
+                    f"{service_of(Packet(family, 0, 0, term.protocol, icmp_type=answer, icmp_code=0))} "
+                    f"{ends}"
+                )
         else:
-            yield f"permit {'ip' if term.protocol is None else protocol_word(term.protocol, family)} {ends}"
+            yield (
+                "permit "
+                f"{'ip' if term.protocol is None else protocol_word(term.protocol, family)} "
+                f"{ends}"
+            )
 
 
 def end_text(plan: Plan, word: str) -> str:

@@ -47,37 +47,63 @@ def reason(trace: Trace) -> str:
     first = trace.legs[0].leg
     if trace.strayed is not None:
         end = trace.strayed
-        who = f"{end.name}, who really has {end.address}" if end.name != str(end.address) else f"{end.address}, which nobody has"
+        who = (
+            f"{end.name}, who really has {end.address}"
+            if end.name != str(end.address)
+            else f"{end.address}, which nobody has"
+        )
         if end.address == trace.conversation.source.address:
             who = end.name
-        return f"the {first} reaches {target}, but the {leg} goes to {who}, not to {trace.conversation.source.name}"
+        return (
+            f"the {first} reaches {target}, but the {leg} goes to {who}, not to "
+            f"{trace.conversation.source.name}"
+        )
     if trace.verdict is Verdict.PERMITTED and last.path.on_link:
-        return f"it arrives, and goes no further: nothing is routed to {Address(last.packet.family, last.packet.destination)}"
+        return (
+            "it arrives, and goes no further: nothing is routed to "
+            f"{Address(last.packet.family, last.packet.destination)}"
+        )
     if trace.verdict is Verdict.PERMITTED:
         return _ARRIVED[len(trace.legs)]
     reached = f"the {first} reaches {target}, but "
     if trace.verdict is Verdict.UNROUTABLE:
         way = "there is no way for it" if len(trace.legs) == 1 else f"there is no way for the {leg}"
-        return f"{reached if len(trace.legs) > 1 else ''}no list stops it, but {way}: {last.path.reason}".replace(
-            "but no list stops it, but ", "but "
-        )
+        return (
+            f"{reached if len(trace.legs) > 1 else ''}no list stops it, but {way}: "
+            f"{last.path.reason}"
+        ).replace("but no list stops it, but ", "but ")
     assert trace.decided is not None
     if trace.decided.again:
-        settled = "once the server has said what TLS it is to be" if leg is Leg.SERVER_HELLO else "once its data shows that it is no TLS"
+        settled = (
+            "once the server has said what TLS it is to be"
+            if leg is Leg.SERVER_HELLO
+            else "once its data shows that it is no TLS"
+        )
         return f"{reached}{settled}, {stopped(trace.decided)}"
     what = "it" if len(trace.legs) == 1 else f"the {leg}"
     return (reached if len(trace.legs) > 1 else "") + stopped(trace.decided, what)
 
 
 def parting(trace: Trace, other: Trace) -> str:
-    """Return what makes the difference between two ways of a conversation: the first device that only one passes, or a place."""
+    """Return what makes the difference between two ways of a conversation: the first device that
+    only one passes, or a place.
+    """
     pairs = list(zip(trace.legs, other.legs, strict=False))
     for one, two in (*pairs, *((two, one) for one, two in pairs)):
-        apart = next((device for device in one.path.devices if device not in two.path.devices), None)
+        apart = next(
+            (device for device in one.path.devices if device not in two.path.devices), None
+        )
         if apart is not None:
             return apart
     for one, two in pairs:
-        place = next((str(crossing.point) for crossing in one.path.crossings if crossing not in two.path.crossings), None)
+        place = next(
+            (
+                str(crossing.point)
+                for crossing in one.path.crossings
+                if crossing not in two.path.crossings
+            ),
+            None,
+        )
         if place is not None:
             return place
     return trace.conversation.destination.name
@@ -88,7 +114,9 @@ def ways_note(trace: Trace) -> str:
     if trace.differing is not None:
         device = parting(trace.differing, trace)
         shown = "; --all-paths shows each way" if trace.ways <= MOST_WAYS else ""
-        return f"it varies with the path: by way of {device} it is {sentence(trace.differing)}{shown}"
+        return (
+            f"it varies with the path: by way of {device} it is {sentence(trace.differing)}{shown}"
+        )
     if trace.ways > 1:
         shown = "; --all-paths shows them" if trace.ways <= MOST_WAYS else ""
         return f"{trace.ways:,} ways meet different lists, and on each it is {trace.verdict}{shown}"
@@ -111,8 +139,14 @@ def decided_by(decider: Decider, crossing: Crossing, what: str = "it") -> str:
         return f"{decider.name} {does} {what} on the way {way} {crossing.point}"
     name = decider.access_list.name
     if isinstance(decider.access_list, ClosedPlace):
-        return f"{crossing.point} is closed: no {decider.access_list.label} list stands inbound there, so {crossing.point.device} {does} {what}"
-    return f"{'list ' if name.isdigit() else ''}{name} has no entry for {what}, so its otherwise line {does} {what} on the way {way} {crossing.point}"
+        return (
+            f"{crossing.point} is closed: no {decider.access_list.label} list stands inbound "
+            f"there, so {crossing.point.device} {does} {what}"
+        )
+    return (
+        f"{'list ' if name.isdigit() else ''}{name} has no entry for {what}, so its otherwise "
+        f"line {does} {what} on the way {way} {crossing.point}"
+    )
 
 
 def noticed(trace: Trace) -> str:
@@ -121,9 +155,15 @@ def noticed(trace: Trace) -> str:
     back = last.leg.returns
     sender = trace.conversation.destination.name if back else trace.conversation.source.name
     if last.outcome is Outcome.REJECTED:
-        code = "ICMP type 3 code 13" if last.packet.family is Family.IPV4 else "ICMPv6 type 1 code 1"
+        code = (
+            "ICMP type 3 code 13" if last.packet.family is Family.IPV4 else "ICMPv6 type 1 code 1"
+        )
         told = f"{sender} is told at once: administratively prohibited ({code})"
-        return f"{told}; {trace.conversation.source.name} hears nothing and times out" if back else told
+        return (
+            f"{told}; {trace.conversation.source.name} hears nothing and times out"
+            if back
+            else told
+        )
     if trace.decided is not None and trace.decided.again:
         return f"{trace.conversation.source.name} is connected, and hears nothing more"
     if last.outcome is Outcome.DENIED or trace.strayed is not None:
@@ -133,14 +173,21 @@ def noticed(trace: Trace) -> str:
 
 def packet_text(packet: Packet) -> str:
     """Write a packet in one line: its service, where from and where to."""
-    source, destination = Address(packet.family, packet.source), Address(packet.family, packet.destination)
+    source, destination = (
+        Address(packet.family, packet.source),
+        Address(packet.family, packet.destination),
+    )
     port = "" if packet.source_port is None else f" port {packet.source_port}"
     return f"{service_label(packet)} from {source}{port} to {destination}"
 
 
 def passed(trace: Trace) -> str:
     """Say which lines let the first packet of a conversation by."""
-    let_by = [decided_by(each.decider, each.crossing) for each in trace.legs[0].asked if each.decider is not None]
+    let_by = [
+        decided_by(each.decider, each.crossing)
+        for each in trace.legs[0].asked
+        if each.decider is not None
+    ]
     return " and ".join(let_by) if let_by else "no list stands on the way"
 
 
@@ -160,7 +207,8 @@ def why_broken(expectation: Expectation, trace: Trace) -> str:
 
 
 def asked_at(plan: Plan, when: When, settles: bool = False) -> str:
-    """Say at which time a question was asked, where the plan has windows, whether beyond every limit, and of which TLS.
+    """Say at which time a question was asked, where the plan has windows, whether beyond every
+    limit, and of which TLS.
 
     That it is of no TLS is told where some answer depends on it (`settles`).
     """
@@ -168,31 +216,49 @@ def asked_at(plan: Plan, when: When, settles: bool = False) -> str:
     return ", ".join(
         filter(
             None,
-            (at, "beyond every at most" if when.flooding else "", _spoken(plan, when.hello) if settles or when.hello is not None else ""),
+            (
+                at,
+                "beyond every at most" if when.flooding else "",
+                _spoken(plan, when.hello) if settles or when.hello is not None else "",
+            ),
         )
     )
 
 
 def open_windows(plan: Plan, moment: datetime, deciders: Iterable[Decider | None]) -> list[str]:
-    """Return the windows that are open at a moment, of those that the lists of some deciders have, or of all where these have none."""
+    """Return the windows that are open at a moment, of those that the lists of some deciders have,
+    or of all where these have none.
+    """
     met = {name for each in deciders if each is not None for name in each.access_list.windows}
-    return sorted(open_at((each for name, each in plan.windows.items() if name in met or not met), moment))
+    return sorted(
+        open_at((each for name, each in plan.windows.items() if name in met or not met), moment)
+    )
 
 
 def while_open(windows: Sequence[str]) -> str:
     """Say that just these windows are open."""
-    return f"while {', '.join(windows)} {'is' if len(windows) == 1 else 'are'} open" if windows else "while no window is open"
+    return (
+        f"while {', '.join(windows)} {'is' if len(windows) == 1 else 'are'} open"
+        if windows
+        else "while no window is open"
+    )
 
 
 def speaking(plan: Plan, *hellos: Hello | None) -> str:
-    """Say of which TLS something is so; the suites only where some list of the plan asks for them."""
+    """Say of which TLS something is so; the suites only where some list of the plan asks for
+    them.
+    """
     return f"when it speaks {' or '.join(dict.fromkeys(_spoken(plan, each) for each in hellos))}"
 
 
 def _spoken(plan: Plan, hello: Hello | None) -> str:
     if hello is None:
         return "no TLS"
-    return str(hello) if plan.asks_for_suites else VERSIONS.get(hello.version, f"version {hello.version:#06x}")
+    return (
+        str(hello)
+        if plan.asks_for_suites
+        else VERSIONS.get(hello.version, f"version {hello.version:#06x}")
+    )
 
 
 def limit_names(limits: Iterable[Limit]) -> list[str]:
@@ -204,7 +270,9 @@ def limit_names(limits: Iterable[Limit]) -> list[str]:
 
 
 def time_note(trace: Trace, plan: Plan, when: When) -> str:
-    """Say which conditions had a part in the verdict, and of which of their states it was asked; "" when none had."""
+    """Say which conditions had a part in the verdict, and of which of their states it was asked; ""
+    when none had.
+    """
     names: dict[str, None] = {}
     limits: dict[Limit, None] = {}
     opened = open_at(plan.windows.values(), when.at)
@@ -215,26 +283,46 @@ def time_note(trace: Trace, plan: Plan, when: When) -> str:
             for entry in asked.access_list.entries:
                 if entry.window is not None and not entry.off and entry.matches(leg.packet):
                     names.setdefault(entry.window)
-                if entry.limit is not None and entry.in_force(opened) and entry.matches(leg.packet) and is_counted(leg.packet):
+                if (
+                    entry.limit is not None
+                    and entry.in_force(opened)
+                    and entry.matches(leg.packet)
+                    and is_counted(leg.packet)
+                ):
                     limits.setdefault(entry.limit)
                 if entry.number == asked.decider.number:
                     break
     notes = []
     if names:
-        told = ", ".join(f"{name} ({plan.windows[name].text}) is {'open' if name in opened else 'shut'}" for name in names)
+        told = ", ".join(
+            f"{name} ({plan.windows[name].text}) is {'open' if name in opened else 'shut'}"
+            for name in names
+        )
         notes.append(f"at {when.at:%a %Y-%m-%d %H:%M} {told}")
     if limits:
-        lines = ", ".join(f"{line_name(each.access_list, each.entry)} permits {each}" for each in limits)
-        notes.append(f"{lines}: {'this is beyond' if when.flooding else 'this is within; --flood shows what is beyond'}")
-    if any(entry.tls and entry.is_awake(opened) and entry.matches(trace.conversation.first) for entry in _entries_asked(trace)):
-        spoken = "no TLS; --tls and --cipher ask about one that does" if when.hello is None else _spoken(plan, when.hello)
+        lines = ", ".join(
+            f"{line_name(each.access_list, each.entry)} permits {each}" for each in limits
+        )
+        within = "this is within; --flood shows what is beyond"
+        notes.append(f"{lines}: {'this is beyond' if when.flooding else within}")
+    if any(
+        entry.tls and entry.is_awake(opened) and entry.matches(trace.conversation.first)
+        for entry in _entries_asked(trace)
+    ):
+        spoken = (
+            "no TLS; --tls and --cipher ask about one that does"
+            if when.hello is None
+            else _spoken(plan, when.hello)
+        )
         notes.append(f"it speaks {spoken}")
     return "; ".join(notes)
 
 
 def first_of(names: Sequence[str], most: int = 5, between: str = ", ") -> str:
     """Return names in one line: the first of many, and how many more there are."""
-    return between.join([*names[:most], *([f"{len(names) - most} more"] if len(names) > most else [])])
+    return between.join(
+        [*names[:most], *([f"{len(names) - most} more"] if len(names) > most else [])]
+    )
 
 
 def _entries_asked(trace: Trace) -> Iterator[Entry]:

@@ -1,4 +1,6 @@
-"""Sets of services as a person would write them: by the plan's own names where they fit exactly, and as "all but" where that is shorter."""
+"""Sets of services as a person would write them: by the plan's own names where they fit exactly,
+and as "all but" where that is shorter.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,14 @@ from crossgate.core.model import iana
 from crossgate.core.model.address import Family
 from crossgate.core.model.packet import ECHO, PORT_PROTOCOLS, SYN, icmp_of
 from crossgate.core.model.plan import Plan
-from crossgate.core.model.service import ESTABLISHED, FlagTest, Ports, ServiceError, format_ports, protocol_word
+from crossgate.core.model.service import (
+    ESTABLISHED,
+    FlagTest,
+    Ports,
+    ServiceError,
+    format_ports,
+    protocol_word,
+)
 from crossgate.core.sets import spans as line
 from crossgate.core.sets.frame import PacketSet
 from crossgate.core.sets.region import (
@@ -32,14 +41,17 @@ from crossgate.core.sets.spans import Spans
 from crossgate.core.traffic.courses import courses
 
 _WELL_KNOWN = 1024
-"""Services on ports below this are told by their IANA names (RFC 6335 section 6: the system ports)."""
+"""Services on ports below this are told by their IANA names (RFC 6335 section 6: the system ports).
+"""
 
 _Told = dict[tuple[Spans, int, int], Spans]
 """What is carried, by source ports, flags and DSCP."""
 
 
 class Sort(Enum):
-    """What sort of packets a set is of: any, those that open conversations, or those that open none."""
+    """What sort of packets a set is of: any, those that open conversations, or those that open
+    none.
+    """
 
     PACKET = 1
     OPENING = 2
@@ -65,15 +77,22 @@ class ServiceWords:
         every = every_packet(family)
         universe = PacketSet.of(every._replace(what=_universe(family, sort)))
         left = universe - PacketSet.of(
-            *(every._replace(what=what, source_ports=key[0], flags=key[1], dscp=key[2]) for key, what in told.items())
+            *(
+                every._replace(what=what, source_ports=key[0], flags=key[1], dscp=key[2])
+                for key, what in told.items()
+            )
         )
-        others = _words(_told((each.services for each in left.regions()), family, sort), family, sort)
+        others = _words(
+            _told((each.services for each in left.regions()), family, sort), family, sort
+        )
         if not others:
             return "ip"
         return f"ip but {' and '.join(others)}" if len(others) < len(words) else ", ".join(words)
 
     def _named(self, family: Family, sort: Sort) -> list[tuple[_Told, str]]:
-        """Return what the plan's services and those of IANA are as packets of a sort, with their names."""
+        """Return what the plan's services and those of IANA are as packets of a sort, with their
+        names.
+        """
         if (family, sort) not in self._names:
             found: list[tuple[Spans, str]] = []
             for name in self._plan.services:
@@ -83,10 +102,17 @@ class ServiceWords:
                     continue
             for name, ((first, last), transports) in iana.services().items():
                 if last < _WELL_KNOWN:
-                    bases = (iana.protocols()[transport] << PROTOCOL_SHIFT for transport in transports)
-                    found.append((line.joined((base + first, base + last + 1) for base in bases), name))
+                    bases = (
+                        iana.protocols()[transport] << PROTOCOL_SHIFT for transport in transports
+                    )
+                    found.append(
+                        (line.joined((base + first, base + last + 1) for base in bases), name)
+                    )
             every = every_packet(family)
-            self._names[family, sort] = [(_told((every._replace(what=what).services,), family, sort), name) for what, name in found]
+            self._names[family, sort] = [
+                (_told((every._replace(what=what).services,), family, sort), name)
+                for what, name in found
+            ]
         return self._names[family, sort]
 
 
@@ -95,20 +121,28 @@ def _universe(family: Family, sort: Sort) -> Spans:
     """Return all that packets of a sort can carry."""
     if sort is Sort.PACKET:
         return ALL_WHAT
-    found = (each for each in courses(family) if each.stray is (sort is Sort.STRAY) and each.on_link is None)
+    found = (
+        each
+        for each in courses(family)
+        if each.stray is (sort is Sort.STRAY) and each.on_link is None
+    )
     return line.joined(span for each in found for span in each.openings.what)
 
 
 def _told(services: Iterable[Services], family: Family, sort: Sort) -> _Told:
-    """Return services as they are to be written: without what all packets of the sort have in common.
+    """Return services as they are to be written: without what all packets of the sort have in
+    common.
 
-    Where they have all that packets of their sort can carry of a protocol, they are written as all of it.
+    Where they have all that packets of their sort can carry of a protocol, they are written as all
+    of it.
     """
     ports: dict[tuple[Spans, int, int], list[tuple[int, int]]] = {}
     for what, source_ports, flags, dscp in services:
         if sort is Sort.STRAY and flags != ALL_FLAGS:
             flags = ALL_FLAGS if flags | 1 << SYN == ALL_FLAGS else flags & ~(1 << SYN)
-        ports.setdefault((what, ALL_FLAGS if sort is Sort.OPENING else flags, dscp), []).extend(source_ports)
+        ports.setdefault((what, ALL_FLAGS if sort is Sort.OPENING else flags, dscp), []).extend(
+            source_ports
+        )
     carried: dict[tuple[Spans, int, int], list[tuple[int, int]]] = {}
     for (what, flags, dscp), clients in ports.items():
         carried.setdefault((line.joined(clients), flags, dscp), []).extend(what)
@@ -118,9 +152,21 @@ def _told(services: Iterable[Services], family: Family, sort: Sort) -> _Told:
 def _filled(what: Spans, family: Family, sort: Sort) -> Spans:
     if sort is Sort.PACKET:
         return what
-    universe = line.common(_universe(family, sort), WHOLE) if sort is Sort.STRAY else _universe(family, sort)
-    missing = {each >> PROTOCOL_SHIFT for first, end in line.less(universe, what) for each in (first, end - 1)}
-    some = {number >> PROTOCOL_SHIFT for first, end in line.common(universe, what) for number in range(first, end, 1 << PROTOCOL_SHIFT)}
+    universe = (
+        line.common(_universe(family, sort), WHOLE)
+        if sort is Sort.STRAY
+        else _universe(family, sort)
+    )
+    missing = {
+        each >> PROTOCOL_SHIFT
+        for first, end in line.less(universe, what)
+        for each in (first, end - 1)
+    }
+    some = {
+        number >> PROTOCOL_SHIFT
+        for first, end in line.common(universe, what)
+        for number in range(first, end, 1 << PROTOCOL_SHIFT)
+    }
     some |= {end - 1 >> PROTOCOL_SHIFT for _, end in line.common(universe, what)}
     whole = [span for each in some - missing for span in protocol_line(each)]
     if sort is Sort.STRAY:
@@ -131,8 +177,13 @@ def _filled(what: Spans, family: Family, sort: Sort) -> Spans:
 def _words(told: _Told, family: Family, sort: Sort) -> list[str]:
     found = []
     for (source_ports, flags, dscp), what in told.items():
-        # Of strays the fragments are told apart, so that the others need not say that they are none.
-        parts = [what] if sort is not Sort.STRAY else [line.common(what, WHOLE), line.common(what, FRAGMENTS)]
+        # Of strays the fragments are told apart, so that the others need not say that they are
+        # none.
+        parts = (
+            [what]
+            if sort is not Sort.STRAY
+            else [line.common(what, WHOLE), line.common(what, FRAGMENTS)]
+        )
         for first, last, ports, fragments in (run for part in parts for run in protocol_runs(part)):
             # A SYN opens a conversation and is no stray, so it may be among them or not.
             for mark in _tests(flags, 1 << SYN if sort is Sort.STRAY else 0):
@@ -140,14 +191,21 @@ def _words(told: _Told, family: Family, sort: Sort) -> list[str]:
                 for word in _run(first, last, ports, fragments, family, plain):
                     words = [word]
                     if source_ports != ALL_PORTS:
-                        words.append(f"source port {format_ports(tuple((low, end - 1) for low, end in source_ports))}")
+                        words.append(
+                            "source port "
+                            f"{format_ports(tuple((low, end - 1) for low, end in source_ports))}"
+                        )
                     words += [each for each in (mark, *_dscp(dscp)) if each]
                     found.append(((first, last, source_ports, ports), " ".join(words)))
     return list(dict.fromkeys(words for _, words in sorted(found)))
 
 
-def _run(first: int, last: int, ports: Ports, fragments: bool, family: Family, plain: bool) -> list[str]:
-    """Return what a run of protocols carries in words; where it is `plain`, that they are no fragments is said too."""
+def _run(
+    first: int, last: int, ports: Ports, fragments: bool, family: Family, plain: bool
+) -> list[str]:
+    """Return what a run of protocols carries in words; where it is `plain`, that they are no
+    fragments is said too.
+    """
     every = ports == _EVERY_PORT
     if (first, last) == (0, 255):
         words = "ip"
@@ -173,7 +231,9 @@ _EVERY_PORT: Ports = ((0, ALL_PORTS[0][1] - 1),)
 
 @cache
 def _tests(flags: int, either: int) -> tuple[str, ...]:
-    """Return TCP flags in words, one for each test that takes some of them; they are few, may overlap, and may take those of `either`."""
+    """Return TCP flags in words, one for each test that takes some of them; they are few, may
+    overlap, and may take those of `either`.
+    """
     if flags == ALL_FLAGS:
         return ("",)
     if flags | either == flag_set(ESTABLISHED) | either:
@@ -191,7 +251,12 @@ def _tests(flags: int, either: int) -> tuple[str, ...]:
         if not flag_set((test,)) & flags & ~others:
             found.remove(test)
     return tuple(
-        "flags " + ",".join(("" if test.value & bit else "!") + name for name, bit in iana.FLAGS.items() if test.care & bit)
+        "flags "
+        + ",".join(
+            ("" if test.value & bit else "!") + name
+            for name, bit in iana.FLAGS.items()
+            if test.care & bit
+        )
         for test in found
     )
 
@@ -203,7 +268,12 @@ def _dscp(dscp: int) -> list[str]:
     values = [each for each in range(64) if dscp >> each & 1]
     if len(values) <= 32:
         return [f"dscp {','.join(names.get(each, str(each)) for each in values)}"]
-    return [f"dscp but {','.join(names.get(each, str(each)) for each in range(64) if each not in values)}"]
+    return [
+        (
+            "dscp but "
+            f"{','.join(names.get(each, str(each)) for each in range(64) if each not in values)}"
+        )
+    ]
 
 
 def _message(span: tuple[int, int], family: Family) -> str:

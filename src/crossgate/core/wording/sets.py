@@ -1,6 +1,7 @@
 """Sets of packets as a person would write them: services, sources, destinations.
 
-Lines (`sets.minimise`) are written with the plan's own names where they fit exactly, and as "all but" where that is shorter.
+Lines (`sets.minimise`) are written with the plan's own names where they fit exactly, and as "all
+but" where that is shorter.
 """
 
 from __future__ import annotations
@@ -29,9 +30,15 @@ class _Written(NamedTuple):
     destination: Patterns
 
     def says_all_of(self, other: _Written) -> bool:
-        """Whether it says the same of more addresses; the words for services leave out what only one link tells apart."""
+        """Whether it says the same of more addresses; the words for services leave out what only
+        one link tells apart.
+        """
         same = self is not other and self.services == other.services
-        return same and within(other.source, self.source) and within(other.destination, self.destination)
+        return (
+            same
+            and within(other.source, self.source)
+            and within(other.destination, self.destination)
+        )
 
 
 class _Term(NamedTuple):
@@ -43,7 +50,9 @@ class _Term(NamedTuple):
 
 
 def _are(taken: Iterable[_Term], left_out: Iterable[_Term], wanted: Iterable[Pattern]) -> bool:
-    """Whether some terms without others are just some addresses: what is left out may lie in more than one of them."""
+    """Whether some terms without others are just some addresses: what is left out may lie in more
+    than one of them.
+    """
     own = [each for term in taken for each in term.patterns]
     out = [each for term in left_out for each in term.patterns]
     family = own[0].family
@@ -77,31 +86,56 @@ class Wording:
         self._alone: dict[Family, list[tuple[Patterns, AddressSet]]] = {}
         self.service_words = ServiceWords(plan)
         self._written: dict[tuple[Patterns, bool], str] = {}
-        own = [single(address) for device in plan.devices.values() for address in device.addresses()]
-        self._own = {family: AddressSet.of(family, (each for each in own if each.family is family)) for family in Family}
+        own = [
+            single(address) for device in plan.devices.values() for address in device.addresses()
+        ]
+        self._own = {
+            family: AddressSet.of(family, (each for each in own if each.family is family))
+            for family in Family
+        }
 
-    def rows(self, lines: Iterable[SetLine], sort: Sort, machines: bool = False) -> list[tuple[str, str, str]]:
-        """Return lines in words: services, source, destination; those with the same ends as one. `machines` as in `addresses`."""
+    def rows(
+        self, lines: Iterable[SetLine], sort: Sort, machines: bool = False
+    ) -> list[tuple[str, str, str]]:
+        """Return lines in words: services, source, destination; those with the same ends as one.
+        `machines` as in `addresses`.
+        """
         ends = grouped(((line.source, line.destination), line.services) for line in lines)
-        written = [_Written(self.service_words.write(services, next(iter(both[0])).family, sort), *both) for both, services in ends]
+        written = [
+            _Written(self.service_words.write(services, next(iter(both[0])).family, sort), *both)
+            for both, services in ends
+        ]
         kept = written
         for row in written if len(written) <= MOST_COMPARED else ():
             if any(other.says_all_of(row) for other in kept):
                 kept = [other for other in kept if other is not row]
         words = grouped(
-            ((self.addresses(source, machines), self.addresses(destination, machines)), frozenset((service,)))
+            (
+                (self.addresses(source, machines), self.addresses(destination, machines)),
+                frozenset((service,)),
+            )
             for service, source, destination in kept
         )
-        return sorted((", ".join(sorted(services)), source, destination) for (source, destination), services in words)
+        return sorted(
+            (", ".join(sorted(services)), source, destination)
+            for (source, destination), services in words
+        )
 
     def in_a_line(self, packets: Iterable[PacketSet], only_sources: bool = False) -> str:
-        """Return packets in one line, of many the first and how many more there are; with `only_sources` as a standard list sees them."""
+        """Return packets in one line, of many the first and how many more there are; with
+        `only_sources` as a standard list sees them.
+        """
         rows = self.rows(fewest_lines(packets), Sort.PACKET)
-        texts = [source if only_sources else f"{service} {source} to {destination}" for service, source, destination in rows]
+        texts = [
+            source if only_sources else f"{service} {source} to {destination}"
+            for service, source, destination in rows
+        ]
         return first_of(list(dict.fromkeys(texts)), _MOST_IN_A_LINE, "; ")
 
     def addresses(self, patterns: Patterns, machines: bool = False) -> str:
-        """Write a set of addresses; where only `machines` are meant, devices' own addresses may be in it or not."""
+        """Write a set of addresses; where only `machines` are meant, devices' own addresses may be
+        in it or not.
+        """
         key = (patterns, machines)
         if key not in self._written:
             family = next(iter(patterns)).family
@@ -110,7 +144,9 @@ class Wording:
         return self._written[key]
 
     def _filled(self, patterns: Patterns, family: Family) -> Patterns:
-        """Return a set with the devices' own addresses that alone keep it from having all of something with a name."""
+        """Return a set with the devices' own addresses that alone keep it from having all of
+        something with a name.
+        """
         held = given = AddressSet.of(family, patterns)
         if _too_scattered(held):
             return patterns
@@ -125,16 +161,22 @@ class Wording:
         return patterns if held is given else joined(held.patterns)
 
     def _said(self, left: set[Pattern], family: Family) -> str:
-        """Write a set in the way of a plan: names that fit and what is left over, or names less a few, whichever is shorter.
+        """Write a set in the way of a plan: names that fit and what is left over, or names less a
+        few, whichever is shorter.
 
-        What is written means the same where it is pasted into a plan or a command; so an outside stands by itself or before `but`.
+        What is written means the same where it is pasted into a plan or a command; so an outside
+        stands by itself or before `but`.
         """
         terms, left_out = self._terms(left, family, self._sets[family])
         if len(terms) > 1 and any(term.outside for term in terms):
-            terms, left_out = self._terms(left, family, [each for each in self._sets[family] if not each.outside])
+            terms, left_out = self._terms(
+                left, family, [each for each in self._sets[family] if not each.outside]
+            )
         return written_as([term.text for term in terms], [term.text for term in left_out])
 
-    def _terms(self, left: set[Pattern], family: Family, sets: list[_NamedSet]) -> tuple[list[_Term], list[_Term]]:
+    def _terms(
+        self, left: set[Pattern], family: Family, sets: list[_NamedSet]
+    ) -> tuple[list[_Term], list[_Term]]:
         """Return the terms of a set, and those that are left out of them."""
         named, rest = _names_in(left, sets)
         plain = [*named, *_written(rest)]
@@ -146,12 +188,19 @@ class Wording:
     def _less_holes(
         self, first: list[_Term], part: set[Pattern], wanted: set[Pattern], sets: list[_NamedSet]
     ) -> tuple[list[_Term], list[_Term]] | None:
-        """Return the terms of a set in which names stand that have a little more than is wanted, and what these have more.
+        """Return the terms of a set in which names stand that have a little more than is wanted,
+        and what these have more.
 
-        `first` are terms that it has already, and `part` is what they lack. None where no such name helps, or it would not be the same.
+        `first` are terms that it has already, and `part` is what they lack. None where no such name
+        helps, or it would not be the same.
         """
         taken, left_out, left = list(first), list[_Term](), part
-        around = [(each.name, block) for each in sets for block, *more in (each.patterns,) if not more and block.wildcard]
+        around = [
+            (each.name, block)
+            for each in sets
+            for block, *more in (each.patterns,)
+            if not more and block.wildcard
+        ]
         while len(left) > 2 and around:
             saved, name, block, hole, inside = max(self._less_a_few(*each, left) for each in around)
             if saved <= 0:
@@ -169,7 +218,9 @@ class Wording:
     def _less_a_few(
         self, name: str, around: Pattern, left: set[Pattern]
     ) -> tuple[int, str, Pattern, tuple[Pattern, ...], frozenset[Pattern]]:
-        """Return how many terms are saved by writing what lies in a named prefix as that prefix less the hole in it."""
+        """Return how many terms are saved by writing what lies in a named prefix as that prefix
+        less the hole in it.
+        """
         inside = frozenset(each for each in left if around.covers(each))
         if len(inside) < 3:
             return 0, name, around, (), inside
@@ -182,7 +233,9 @@ class Wording:
 
 
 _MOST_SCATTERED = 16
-"""What is left of something without more scattered patterns than these can be any number of pieces, and is no shorter to write."""
+"""What is left of something without more scattered patterns than these can be any number of pieces,
+and is no shorter to write.
+"""
 
 
 def _too_scattered(addresses: AddressSet) -> bool:
@@ -191,42 +244,80 @@ def _too_scattered(addresses: AddressSet) -> bool:
 
 def _named_sets(plan: Plan, family: Family) -> list[_NamedSet]:
     """Return what the plan's names stand for, the largest first; `any` before all."""
-    named = [(name, group.members[family].patterns) for name, group in plan.groups.items() if family in group.members]
-    inside = [block for segment in plan.segments.values() if not segment.outside for block in segment.prefixes if block.family is family]
+    named = [
+        (name, group.members[family].patterns)
+        for name, group in plan.groups.items()
+        if family in group.members
+    ]
+    inside = [
+        block
+        for segment in plan.segments.values()
+        if not segment.outside
+        for block in segment.prefixes
+        if block.family is family
+    ]
     for name, segment in plan.segments.items():
         own = [block for block in segment.prefixes if block.family is family]
         if segment.outside:
             others = (
                 []
                 if own
-                else [block for each in plan.segments.values() if each.outside for block in each.prefixes if block.family is family]
+                else [
+                    block
+                    for each in plan.segments.values()
+                    if each.outside
+                    for block in each.prefixes
+                    if block.family is family
+                ]
             )
             left_out = [block for block in segment.left_out if block.family is family]
-            own = list(less(own or [everything(family)], [*inside, *others, *left_out])) if own or not segment.prefixes else []
+            own = (
+                list(less(own or [everything(family)], [*inside, *others, *left_out]))
+                if own or not segment.prefixes
+                else []
+            )
         named.append((name, tuple(own)))
     for name, host in plan.hosts.items():
-        named.append((name, tuple(single(address) for address in host.addresses if address.family is family)))
+        named.append(
+            (name, tuple(single(address) for address in host.addresses if address.family is family))
+        )
     for device in plan.devices.values():
         for interface in device.interfaces.values():
-            named.append((str(interface.point), tuple(single(own.address) for own in interface.in_family(family))))
+            named.append(
+                (
+                    str(interface.point),
+                    tuple(single(own.address) for own in interface.in_family(family)),
+                )
+            )
     sets = [_NamedSet("any", frozenset((everything(family),)))]
     outsides = {name for name, segment in plan.segments.items() if segment.outside}
-    sets += [_NamedSet(name, joined(patterns), name in outsides) for name, patterns in named if patterns]
+    sets += [
+        _NamedSet(name, joined(patterns), name in outsides) for name, patterns in named if patterns
+    ]
     return sorted(sets, key=lambda each: -sum(pattern.size for pattern in each.patterns))
 
 
 def _written(patterns: Iterable[Pattern]) -> list[_Term]:
-    """Write patterns in order: prefixes that follow each other without a gap as one range, all others by themselves."""
+    """Write patterns in order: prefixes that follow each other without a gap as one range, all
+    others by themselves.
+    """
     runs: list[list[Pattern]] = []
     for each in _in_order(patterns):
-        if runs and each.is_prefix and runs[-1][-1].is_prefix and runs[-1][-1].last + 1 == each.first:
+        if (
+            runs
+            and each.is_prefix
+            and runs[-1][-1].is_prefix
+            and runs[-1][-1].last + 1 == each.first
+        ):
             runs[-1].append(each)
         else:
             runs.append([each])
     family = runs[0][0].family if runs else Family.IPV4
     return [
         _Term(
-            str(run[0]) if len(run) == 1 else f"{format_address(family, run[0].first)}-{format_address(family, run[-1].last)}",
+            str(run[0])
+            if len(run) == 1
+            else f"{format_address(family, run[0].first)}-{format_address(family, run[-1].last)}",
             frozenset(run),
         )
         for run in runs

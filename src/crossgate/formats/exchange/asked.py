@@ -40,7 +40,9 @@ class Wanted:
 
 @dataclass
 class Written:
-    """What was written; what could not be said exactly, line by line; and what is of no meaning to traffic and has no place there."""
+    """What was written; what could not be said exactly, line by line; and what is of no meaning to
+    traffic and has no place there.
+    """
 
     text: str | bytes
     unsaid: list[str] = field(default_factory=list)

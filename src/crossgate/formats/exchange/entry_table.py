@@ -1,6 +1,8 @@
-"""Lists as tables: CSV with a row for each line of each list, out and in; Markdown for people to read.
+"""Lists as tables: CSV with a row for each line of each list, out and in; Markdown for people to
+read.
 
-Cells hold the words of the plan language, names of the plan among them, so that a list comes back as it was.
+Cells hold the words of the plan language, names of the plan among them, so that a list comes back
+as it was.
 """
 
 from __future__ import annotations
@@ -26,10 +28,28 @@ from crossgate.language.importing import Coming, ComingEntry, ComingList, Coming
 Choice = TypeVar("Choice")
 
 COLUMNS = (
-    "list", "kind", "family", "line", "off", "action", "service", "source", "destination", "conditions", "during", "log", "comment",
-    "direction", "where", "limit", "tls", "cipher",
-)  # fmt: skip
-"""`line` is an entry's number, `note`, `otherwise` or `place`; `direction` and `where` are those of a place; `limit`, `tls` and `cipher` are what stands behind these words, `limit` behind `at most`."""
+    "list",
+    "kind",
+    "family",
+    "line",
+    "off",
+    "action",
+    "service",
+    "source",
+    "destination",
+    "conditions",
+    "during",
+    "log",
+    "comment",
+    "direction",
+    "where",
+    "limit",
+    "tls",
+    "cipher",
+)
+"""`line` is an entry's number, `note`, `otherwise` or `place`; `direction` and `where` are those of
+a place; `limit`, `tls` and `cipher` are what stands behind these words, `limit` behind `at most`.
+"""
 _NEEDED = ("list", "line", "action")
 _KINDS = {each.value: each for each in Kind}
 _FAMILIES: dict[str, Family | None] = {**{each.word: each for each in Family}, ETHERNET: None}
@@ -39,7 +59,9 @@ _DIRECTIONS = {each.value: each for each in Direction}
 
 def _cells(entry: AnyEntry, kind: Kind) -> dict[str, str]:
     """Return an entry's words by column."""
-    _, _, action, service, source, destination, rest, _ = entry_cells(entry.text.split(), kind is Kind.STANDARD)
+    _, _, action, service, source, destination, rest, _ = entry_cells(
+        entry.text.split(), kind is Kind.STANDARD
+    )
     words = rest.split()
     if "log" in words[-1:]:
         words.pop()
@@ -54,10 +76,18 @@ def _cells(entry: AnyEntry, kind: Kind) -> dict[str, str]:
     if entry.window is not None:
         during, words = words[-1], words[:-2]
     return {
-        "action": action, "service": service, "source": source, "destination": destination.removeprefix("to "),
-        "conditions": " ".join(words), "during": during, "limit": limit, "log": "log" * entry.log, "comment": entry.comment,
-        "off": "off" * entry.off, **spoken,
-    }  # fmt: skip
+        "action": action,
+        "service": service,
+        "source": source,
+        "destination": destination.removeprefix("to "),
+        "conditions": " ".join(words),
+        "during": during,
+        "limit": limit,
+        "log": "log" * entry.log,
+        "comment": entry.comment,
+        "off": "off" * entry.off,
+        **spoken,
+    }
 
 
 def write_csv(wanted: Wanted) -> Written:
@@ -66,14 +96,27 @@ def write_csv(wanted: Wanted) -> Written:
     for each in wanted.every_list:
         own = {"list": each.name, "kind": each.kind.value, "family": each.about}
         rows += [own | {"line": "note", "comment": note.text} for note in each.notes]
-        rows += [own | {"line": str(entry.number)} | _cells(entry, each.kind) for entry in each.entries]
+        rows += [
+            own | {"line": str(entry.number)} | _cells(entry, each.kind) for entry in each.entries
+        ]
         rows.append(own | {"line": "otherwise", "action": each.otherwise.action.value})
     for place in wanted.places:
-        rows.append({"list": place.access_list, "line": "place", "direction": place.direction.value, "where": str(place.point)})
+        rows.append(
+            {
+                "list": place.access_list,
+                "line": "place",
+                "direction": place.direction.value,
+                "where": str(place.point),
+            }
+        )
     text = io.StringIO()
     writer = csv.DictWriter(text, COLUMNS, restval="", lineterminator="\n")
     writer.writeheader()
-    writer.writerows(rows if wanted.raw else ({column: guarded(text) for column, text in row.items()} for row in rows))
+    writer.writerows(
+        rows
+        if wanted.raw
+        else ({column: guarded(text) for column, text in row.items()} for row in rows)
+    )
     return Written(text.getvalue())
 
 
@@ -85,15 +128,29 @@ def write_markdown(wanted: Wanted) -> Written:
 def _section(access_list: AnyList[Any], wanted: Wanted) -> Iterator[str]:
     yield f"## {access_list.name}"
     yield ""
-    places = [f"{each.direction} on {each.point}" for each in wanted.places if each.access_list == access_list.name]
-    yield f"{access_list.kind.capitalize()} {access_list.label} list, {escaped(' and '.join(places)) or 'placed nowhere'}."
+    places = [
+        f"{each.direction} on {each.point}"
+        for each in wanted.places
+        if each.access_list == access_list.name
+    ]
+    yield (
+        f"{access_list.kind.capitalize()} {access_list.label} list, "
+        f"{escaped(' and '.join(places)) or 'placed nowhere'}."
+    )
     yield ""
     for note in access_list.notes:
         yield f"> {escaped(note.text)}"
     if access_list.notes:
         yield ""
     standard = access_list.kind is Kind.STANDARD
-    columns = ["action", *([] if standard else ["service"]), "source", *([] if standard else ["destination"]), "conditions", "comment"]
+    columns = [
+        "action",
+        *([] if standard else ["service"]),
+        "source",
+        *([] if standard else ["destination"]),
+        "conditions",
+        "comment",
+    ]
     table = [["no.", *columns]]
     for entry in access_list.entries:
         cells = _cells(entry, access_list.kind)
@@ -110,16 +167,24 @@ def _section(access_list: AnyList[Any], wanted: Wanted) -> Iterator[str]:
     shown = [[escaped(row[column]) for column in kept] for row in table]
     widths = [max(len(row[column]) for row in shown) for column in range(len(kept))]
     for number, row in enumerate(shown):
-        yield "| " + " | ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)) + " |"
+        yield (
+            "| "
+            + " | ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True))
+            + " |"
+        )
         if number == 0:
             yield "| " + " | ".join("-" * width for width in widths) + " |"
     yield ""
 
 
 def read_csv(given: Given) -> Coming:
-    """Read lists from a table, CSV or .xlsx, that has a row for each line. Raises `PlanError` with the row that cannot be used."""
+    """Read lists from a table, CSV or .xlsx, that has a row for each line. Raises `PlanError` with
+    the row that cannot be used.
+    """
     table = read_table(given.path, _recognised, _NEEDED, ",".join(COLUMNS))
-    coming = Coming(str(given.path), told=[f"the column {each} has no meaning here" for each in table.unused])
+    coming = Coming(
+        str(given.path), told=[f"the column {each} has no meaning here" for each in table.unused]
+    )
     lists: dict[str, ComingList] = {}
     numbers: dict[str, set[int]] = {}
     places: list[Row] = []
@@ -143,7 +208,9 @@ def read_csv(given: Given) -> Coming:
         except PlanError:
             lists[name].note(f"stood {direction} on {text}, which the plan has not")
         else:
-            coming.places.append(ComingPlace(lists[name], direction, point, f"{given.path}, row {row.number}"))
+            coming.places.append(
+                ComingPlace(lists[name], direction, point, f"{given.path}, row {row.number}")
+            )
     return coming
 
 
@@ -162,17 +229,25 @@ def _read_line(given: Given, row: Row, line: str, own: ComingList, numbers: set[
     else:
         number = numeral(line)
         if number is None or number > MOST_NUMBER:
-            raise _error(given, row, f"line is {line}; it is an entry's number, note, otherwise or place")
+            raise _error(
+                given, row, f"line is {line}; it is an entry's number, note, otherwise or place"
+            )
         if number in numbers:
             raise _error(given, row, f"list {own.name} has an entry {number} in a row above")
         numbers.add(number)
         words = ["off"] * bool(values.get("off")) + [_chosen(given, row, "action", _ACTIONS).value]
         source = _ends(given, row, "source")
-        words += [source] if own.kind is Kind.STANDARD else [_word(given, row, "service"), source, "to", _ends(given, row, "destination")]
+        words += (
+            [source]
+            if own.kind is Kind.STANDARD
+            else [_word(given, row, "service"), source, "to", _ends(given, row, "destination")]
+        )
         words += [_words(given, row, "conditions")] if values.get("conditions") else []
         words += [f"during {_word(given, row, 'during')}"] if values.get("during") else []
         words += [f"at most {_words(given, row, 'limit')}"] if values.get("limit") else []
-        words += [f"{word} {_word(given, row, word)}" for word in ("tls", "cipher") if values.get(word)]
+        words += [
+            f"{word} {_word(given, row, word)}" for word in ("tls", "cipher") if values.get(word)
+        ]
         words += ["log"] * bool(values.get("log"))
         comment = quotable(values.get("comment", ""))
         words += [f'"{comment}"'] if comment else []
@@ -180,12 +255,20 @@ def _read_line(given: Given, row: Row, line: str, own: ComingList, numbers: set[
 
 
 def _words(given: Given, row: Row, column: str) -> str:
-    """Return a cell of words for an entry. Raises `PlanError` where it is more than one line, or would end the words."""
+    """Return a cell of words for an entry. Raises `PlanError` where it is more than one line, or
+    would end the words.
+    """
     found = _value(given, row, column)
     odd = next((letter for letter in found if letter in '"#' or not letter.isprintable()), None)
     if odd is not None:
-        what = {'"': "a quotation mark", "#": "a number sign"}.get(odd, "a line break or another control character")
-        raise _error(given, row, f"{column} holds {what}; a cell holds the words of one line: {quotable(found)}")
+        what = {'"': "a quotation mark", "#": "a number sign"}.get(
+            odd, "a line break or another control character"
+        )
+        raise _error(
+            given,
+            row,
+            f"{column} holds {what}; a cell holds the words of one line: {quotable(found)}",
+        )
     return " ".join(found.split())
 
 
@@ -198,11 +281,15 @@ def _word(given: Given, row: Row, column: str) -> str:
 
 
 def _ends(given: Given, row: Row, column: str) -> str:
-    """Return a cell of addresses: one word, or an address with its wildcard or mask. Raises `PlanError` for more."""
+    """Return a cell of addresses: one word, or an address with its wildcard or mask. Raises
+    `PlanError` for more.
+    """
     found = _words(given, row, column)
     words = found.split()
     if len(words) != 1 and (len(words) != 3 or words[1] not in ("wild", "mask")):
-        raise _error(given, row, f"{column} is {found}, where one word belongs, or ADDRESS wild WILDCARD")
+        raise _error(
+            given, row, f"{column} is {found}, where one word belongs, or ADDRESS wild WILDCARD"
+        )
     return found
 
 

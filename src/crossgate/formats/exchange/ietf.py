@@ -1,9 +1,12 @@
-"""A device as its own data models have it: hostname, interfaces, addresses, static routes and lists, one document a device.
+"""A device as its own data models have it: hostname, interfaces, addresses, static routes and
+lists, one document a device.
 
-Modules: ietf-system (RFC 7317), ietf-interfaces (RFC 8343), ietf-ip (RFC 8344), ietf-routing with its IPv4 and IPv6 unicast modules
-(RFC 8349), ietf-access-control-list (RFC 8519). An interface's description is the name of its subnet. Without a device it is the picture
-of links between all of them: ietf-network-topology (RFC 8345), with the addresses of l3-unicast-topology (RFC 8346).
-What these models have no word for: `stateful`, the VLAN of a subnet, hosts, and cables but in the picture.
+Modules: ietf-system (RFC 7317), ietf-interfaces (RFC 8343), ietf-ip (RFC 8344), ietf-routing with
+its IPv4 and IPv6 unicast modules (RFC 8349), ietf-access-control-list (RFC 8519). An interface's
+description is the name of its subnet. Without a device it is the picture of links between all of
+them: ietf-network-topology (RFC 8345), with the addresses of l3-unicast-topology (RFC 8346). What
+these models have no word for: `stateful`, the VLAN of a subnet, hosts, and cables but in the
+picture.
 """
 
 from __future__ import annotations
@@ -11,7 +14,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from crossgate.core.model.address import AddressError, Family, Pattern, parse_address, parse_block, parse_length
+from crossgate.core.model.address import (
+    AddressError,
+    Family,
+    Pattern,
+    parse_address,
+    parse_block,
+    parse_length,
+)
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Device, Interface, Route
 from crossgate.core.model.plan import Plan
@@ -27,7 +37,9 @@ from crossgate.language.network import ComingDevice, ComingInterface
 SYSTEM, ROUTING = "ietf-system", "ietf-routing"
 _UNICAST = {Family.IPV4: "ietf-ipv4-unicast-routing", Family.IPV6: "ietf-ipv6-unicast-routing"}
 _DISCARDING = ("blackhole", "unreachable", "prohibit")
-"""Special next hops that end a packet (RFC 8349 section 7); whether the sender is told is not modelled."""
+"""Special next hops that end a packet (RFC 8349 section 7); whether the sender is told is not
+modelled.
+"""
 _NETWORKS = "ietf-network:networks"
 _MOST_HOSTNAME = 63
 
@@ -49,28 +61,54 @@ def write(wanted: Wanted) -> Written:
 def _device_tree(wanted: Wanted, device: Device, written: Written) -> dict[str, Any]:
     plan = wanted.plan
     if len(device.name) > _MOST_HOSTNAME:
-        raise PlanError(f"{device.name} has more than {_MOST_HOSTNAME} characters, and a hostname has no more (RFC 7317)")
+        raise PlanError(
+            f"{device.name} has more than {_MOST_HOSTNAME} characters, and a hostname has no more "
+            "(RFC 7317)"
+        )
     if device.stateful:
         written.told.append(f"{device.name} is stateful, which these models have no word for")
     closed = [str(point) for point, _, _ in plan.closed if point.device == device.name]
     if closed:
-        what = "closed, and no list says so: these models would let everything in; place a list there"
+        what = (
+            "closed, and no list says so: these models would let everything in; place a list there"
+        )
         written.unsaid.append(f"{', '.join(dict.fromkeys(closed))}: {what}")
     if any(each.cost is not None or each.passive for each in device.interfaces.values()):
-        written.told.append(f"costs and passive interfaces of {device.name} are left out, since these models have none")
-    vlans = [name for name in dict.fromkeys(each.on for each in device.interfaces.values()) if plan.segments[name].vlan is not None]
+        written.told.append(
+            f"costs and passive interfaces of {device.name} are left out, since these models have "
+            "none"
+        )
+    vlans = [
+        name
+        for name in dict.fromkeys(each.on for each in device.interfaces.values())
+        if plan.segments[name].vlan is not None
+    ]
     if vlans:
-        written.told.append(f"VLAN numbers of {', '.join(vlans)} are left out, since these models have none")
+        written.told.append(
+            f"VLAN numbers of {', '.join(vlans)} are left out, since these models have none"
+        )
     cables = [each for each in device.ports.values() if each.to is not None]
     if cables:
-        written.told.append(f"cables of {device.name}'s ports are left out; crossgate export ietf without --on has them")
+        written.told.append(
+            f"cables of {device.name}'s ports are left out; crossgate export ietf without --on "
+            "has them"
+        )
     interfaces = [_interface(plan, each) for each in device.interfaces.values()]
     interfaces += [interface_tree(plan, each.point, each.name) for each in device.ports.values()]
-    tree: dict[str, Any] = {f"{SYSTEM}:system": {"hostname": device.name}, f"{INTERFACES}:interfaces": {"interface": interfaces}}
+    tree: dict[str, Any] = {
+        f"{SYSTEM}:system": {"hostname": device.name},
+        f"{INTERFACES}:interfaces": {"interface": interfaces},
+    }
     if device.routes:
-        static = {f"{_UNICAST[family]}:{family.word}": {"route": routes} for family in Family if (routes := [*_routes(device, family)])}
+        static = {
+            f"{_UNICAST[family]}:{family.word}": {"route": routes}
+            for family in Family
+            if (routes := [*_routes(device, family)])
+        }
         protocol = {"type": Identity(ROUTING, "static"), "name": "static", "static-routes": static}
-        tree[f"{ROUTING}:routing"] = {"control-plane-protocols": {"control-plane-protocol": [protocol]}}
+        tree[f"{ROUTING}:routing"] = {
+            "control-plane-protocols": {"control-plane-protocol": [protocol]}
+        }
     if wanted.every_list:
         tree |= acl_tree(wanted, written)
     return tree
@@ -103,7 +141,10 @@ def _routes(device: Device, family: Family) -> Iterator[dict[str, Any]]:
         elif len(neighbours) == 1:
             hop = {"next-hop-address": str(neighbours[0])}
         else:
-            hops = [{"index": str(index), "next-hop-address": str(via)} for index, via in enumerate(neighbours, 1)]
+            hops = [
+                {"index": str(index), "next-hop-address": str(via)}
+                for index, via in enumerate(neighbours, 1)
+            ]
             hop = {"next-hop-list": {"next-hop": hops}}
         yield {"destination-prefix": text, "next-hop": hop}
 
@@ -121,11 +162,17 @@ def read(given: Given) -> Coming:
         read_topology(networks, coming)
     elif interfaces is None:
         there = ", ".join(each.split(" = ")[0].lstrip("/") for each in document.left()) or "nothing"
-        raise PlanError(f"{given.path} has neither {INTERFACES}:interfaces (RFC 8343) nor {_NETWORKS} (RFC 8345); it has {there}")
+        raise PlanError(
+            f"{given.path} has neither {INTERFACES}:interfaces (RFC 8343) nor {_NETWORKS} (RFC "
+            f"8345); it has {there}"
+        )
     else:
         name = system.text("hostname", "") if system is not None else ""
         if not name and given.device is None:
-            raise PlanError(f"{given.path} does not tell what the device is called: {SYSTEM}:system/hostname; say so with --on DEVICE")
+            raise PlanError(
+                f"{given.path} does not tell what the device is called: {SYSTEM}:system/hostname; "
+                "say so with --on DEVICE"
+            )
         device = ComingDevice(given.device or name.partition(".")[0])
         for each in interfaces.list("interface", key="name"):
             _read_interface(each, device, coming)
@@ -136,7 +183,12 @@ def read(given: Given) -> Coming:
         acls = document.get(f"{ACL}:acls")
         if acls is not None:
             read_acls(acls, given, coming, device.point)
-        coming.told += [f"{each} has no meaning here" for node in (system, interfaces) if node is not None for each in node.left()]
+        coming.told += [
+            f"{each} has no meaning here"
+            for node in (system, interfaces)
+            if node is not None
+            for each in node.left()
+        ]
     coming.told += [f"{each} has no meaning here" for each in document.left()]
     return coming
 
@@ -163,7 +215,10 @@ def _read_interface(node: Node, device: ComingDevice, coming: Coming) -> None:
             if address.family is not family:
                 raise each.error(f"{address} is no {family.label} address")
             if scope_of(address) is Scope.LINK:
-                coming.told.append(f"{each.path} is left out: a link-local address belongs to its link and to no subnet")
+                coming.told.append(
+                    f"{each.path} is left out: a link-local address belongs to its link and to no "
+                    "subnet"
+                )
             else:
                 found.addresses.append((address, length))
             coming.told += [f"{left} has no meaning here" for left in each.left()]
@@ -181,18 +236,25 @@ def _length(address: Node, family: Family) -> str:
     if "netmask" in address:
         mask = parse_address(address.text("netmask")).value ^ family.mask
         if mask & (mask + 1):
-            raise address.error(f"{address.text('netmask')} is no netmask: its 1 bits do not stand together at the left")
+            raise address.error(
+                f"{address.text('netmask')} is no netmask: its 1 bits do not stand together at "
+                "the left"
+            )
         return str(family.bits - mask.bit_length())
     return address.text("prefix-length")
 
 
 def _read_routing(routing: Node, device: ComingDevice, coming: Coming) -> None:
     protocols = routing.get("control-plane-protocols")
-    for each in protocols.list("control-plane-protocol", key="name") if protocols is not None else ():
+    for each in (
+        protocols.list("control-plane-protocol", key="name") if protocols is not None else ()
+    ):
         static = each.get("static-routes")
         kind = each.identity("type", ROUTING)
         if kind != "static":
-            coming.told.append(f"{each.path}: routes of {kind} are computed here, by the least cost")
+            coming.told.append(
+                f"{each.path}: routes of {kind} are computed here, by the least cost"
+            )
         for family in Family if static is not None else ():
             below = static.get(f"{_UNICAST[family]}:{family.word}") if static is not None else None
             for route in below.list("route", key="destination-prefix") if below is not None else ():
@@ -230,4 +292,6 @@ def _read_route(route: Node, family: Family, device: ComingDevice, coming: Comin
             found += 1
         coming.told += [f"{left} has no meaning here" for left in each.left()]
     if not found:
-        coming.told.append(f"{route.path} is left out: a route here goes to the address of a neighbour")
+        coming.told.append(
+            f"{route.path} is left out: a route here goes to the address of a neighbour"
+        )

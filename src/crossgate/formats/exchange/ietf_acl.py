@@ -1,8 +1,10 @@
-"""Access lists of RFC 8519 (module ietf-access-control-list) going out, in JSON or XML, with the interfaces that they are attached to (`ietf_acl_in` reads them).
+"""Access lists of RFC 8519 (module ietf-access-control-list) going out, in JSON or XML, with the
+interfaces that they are attached to (`ietf_acl_in` reads them).
 
-An entry is an ace of its number, or several: `30.2/6` is the second of six. A comment follows the number, as far as 64 octets go.
-What the module cannot say: TCP flags but all of them together, non-initial fragments, ports of other protocols than TCP and UDP, time
-windows, places that are no interfaces. It has no default action, so the otherwise line is always an ace, the last one.
+An entry is an ace of its number, or several: `30.2/6` is the second of six. A comment follows the
+number, as far as 64 octets go. What the module cannot say: TCP flags but all of them together,
+non-initial fragments, ports of other protocols than TCP and UDP, time windows, places that are no
+interfaces. It has no default action, so the otherwise line is always an ace, the last one.
 """
 
 from __future__ import annotations
@@ -27,7 +29,14 @@ from crossgate.formats.exchange.tree import Identity, json_of, xml_of
 ACL, INTERFACES = "ietf-access-control-list", "ietf-interfaces"
 _MOST_NAME = 64
 _ABLE = Abilities(
-    "ietf-acl", ported=(TCP, UDP), one_range=True, exact_flags=True, icmp_code=True, conditions=("dscp",), log=True, reject=True
+    "ietf-acl",
+    ported=(TCP, UDP),
+    one_range=True,
+    exact_flags=True,
+    icmp_code=True,
+    conditions=("dscp",),
+    log=True,
+    reject=True,
 )
 FORWARDING = {Action.PERMIT: "accept", Action.DENY: "drop", Action.REJECT: "reject"}
 SIDES = {Direction.INBOUND: "ingress", Direction.OUTBOUND: "egress"}
@@ -50,10 +59,14 @@ def write(wanted: Wanted) -> Written:
 
 
 def acl_tree(wanted: Wanted, written: Written) -> dict[str, Any]:
-    """Return the tree of lists and their attachment points, and tell in `written` what is left out of it."""
+    """Return the tree of lists and their attachment points, and tell in `written` what is left out
+    of it.
+    """
     acls: dict[str, Any] = {
         "acl": [
-            _frame_acl(each, wanted, written) if isinstance(each, EthernetList) else _acl(each, wanted, written)
+            _frame_acl(each, wanted, written)
+            if isinstance(each, EthernetList)
+            else _acl(each, wanted, written)
             for each in wanted.every_list
         ]
     }
@@ -64,31 +77,51 @@ def acl_tree(wanted: Wanted, written: Written) -> dict[str, Any]:
 
 
 def interface_ids(wanted: Wanted) -> dict[Point, str]:
-    """Return what the interfaces are called at which lists stand: by their own names where all are one device's."""
-    points = dict.fromkeys(each.point for each in wanted.places if each.point.kind in (PointKind.INTERFACE, PointKind.PORT))
+    """Return what the interfaces are called at which lists stand: by their own names where all are
+    one device's.
+    """
+    points = dict.fromkeys(
+        each.point
+        for each in wanted.places
+        if each.point.kind in (PointKind.INTERFACE, PointKind.PORT)
+    )
     alone = len({each.owner for each in points}) == 1
     return {each: each.part if alone else str(each) for each in points}
 
 
 def interface_tree(plan: Plan, point: Point, name: str) -> dict[str, Any]:
-    """Return an interface with its name and type (RFC 8343); one of a VLAN is known by its subnet."""
+    """Return an interface with its name and type (RFC 8343); one of a VLAN is known by its
+    subnet.
+    """
     segment = plan.segment_at(point)
     vlan = segment is not None and plan.devices[point.owner].switch and segment.vlan is not None
-    return {"name": name, "type": Identity("iana-if-type", "l3ipvlan" if vlan else "ethernetCsmacd")}
+    return {
+        "name": name,
+        "type": Identity("iana-if-type", "l3ipvlan" if vlan else "ethernetCsmacd"),
+    }
 
 
 def _acl(access_list: AnyList[Any], wanted: Wanted, written: Written) -> dict[str, Any]:
     assert isinstance(access_list, AccessList)
     name = access_list.name
     if len(name) > _MOST_NAME:
-        raise PlanError(f"list {name} has a name of {len(name)} characters, and RFC 8519 has at most {_MOST_NAME}")
+        raise PlanError(
+            f"list {name} has a name of {len(name)} characters, and RFC 8519 has at most "
+            f"{_MOST_NAME}"
+        )
     taken = rules_of(access_list, _ABLE, wanted.limit)
     tell(access_list, taken.unsaid, taken.off, written)
     if access_list.notes:
-        written.told.append(f"list {name}: {_many(len(access_list.notes), 'note')} left out, since ietf-acl has no remarks")
+        written.told.append(
+            f"list {name}: {_many(len(access_list.notes), 'note')} left out, since ietf-acl has "
+            "no remarks"
+        )
     cut = sum(len(_ace_name(each).encode()) > _MOST_NAME and each.part == 1 for each in taken.rules)
     if cut:
-        written.told.append(f"list {name}: {_many(cut, 'comment')} cut, since the names of aces have at most {_MOST_NAME} octets")
+        written.told.append(
+            f"list {name}: {_many(cut, 'comment')} cut, since the names of aces have at most "
+            f"{_MOST_NAME} octets"
+        )
     aces = [_ace(each, _cut(_ace_name(each)), access_list.family) for each in taken.rules]
     aces.append(_ace(closing(access_list), OTHERWISE, access_list.family))
     if wanted.hits is not None:
@@ -98,27 +131,53 @@ def _acl(access_list: AnyList[Any], wanted: Wanted, written: Written) -> dict[st
             hits = 0 if number in counted else wanted.hits.get(DeciderKey(name, number), 0)
             ace["statistics"] = {"matched-packets": str(hits)}
             counted.add(number)
-    return {"name": name, "type": Identity(ACL, f"{access_list.family.word}-acl-type"), "aces": {"ace": aces}}
+    return {
+        "name": name,
+        "type": Identity(ACL, f"{access_list.family.word}-acl-type"),
+        "aces": {"ace": aces},
+    }
 
 
 def _frame_acl(own: EthernetList, wanted: Wanted, written: Written) -> dict[str, Any]:
-    """Return an ethernet list with its `eth` matches; a mask has a 1 where the address must match."""
+    """Return an ethernet list with its `eth` matches; a mask has a 1 where the address must
+    match.
+    """
     if len(own.name) > _MOST_NAME:
-        raise PlanError(f"list {own.name} has a name of {len(own.name)} characters, and RFC 8519 has at most {_MOST_NAME}")
+        raise PlanError(
+            f"list {own.name} has a name of {len(own.name)} characters, and RFC 8519 has at most "
+            f"{_MOST_NAME}"
+        )
     said = [each for each in own.entries if not each.off and each.window is None]
-    tell(own, [(each, "ietf-acl has no time windows") for each in own.entries if not each.off and each.window is not None],
-         sum(each.off for each in own.entries), written)  # fmt: skip
+    tell(
+        own,
+        [
+            (each, "ietf-acl has no time windows")
+            for each in own.entries
+            if not each.off and each.window is not None
+        ],
+        sum(each.off for each in own.entries),
+        written,
+    )
     if own.notes:
-        written.told.append(f"list {own.name}: {_many(len(own.notes), 'note')} left out, since ietf-acl has no remarks")
+        written.told.append(
+            f"list {own.name}: {_many(len(own.notes), 'note')} left out, since ietf-acl has no "
+            "remarks"
+        )
     aces = []
     for entry in said:
-        for part, (source, destination) in enumerate(product(entry.source.patterns, entry.destination.patterns), 1):
+        for part, (source, destination) in enumerate(
+            product(entry.source.patterns, entry.destination.patterns), 1
+        ):
             parts = len(entry.source.patterns) * len(entry.destination.patterns)
             name = (
-                f"{entry.number}" + (f".{part}/{parts}" if parts > 1 else "") + (f" {entry.comment}" if entry.comment and part == 1 else "")
+                f"{entry.number}"
+                + (f".{part}/{parts}" if parts > 1 else "")
+                + (f" {entry.comment}" if entry.comment and part == 1 else "")
             )
             ace: dict[str, Any] = {"name": _cut(name)}
-            matched = _eth_ends(source, destination) | ({} if entry.ethertype is None else {"ethertype": _ethertype(entry.ethertype)})
+            matched = _eth_ends(source, destination) | (
+                {} if entry.ethertype is None else {"ethertype": _ethertype(entry.ethertype)}
+            )
             actions: dict[str, Any] = {"forwarding": Identity(ACL, FORWARDING[entry.action])}
             if entry.log:
                 actions["logging"] = Identity(ACL, "log-syslog")
@@ -127,9 +186,14 @@ def _frame_acl(own: EthernetList, wanted: Wanted, written: Written) -> dict[str,
                 hits = wanted.hits.get(DeciderKey(own.name, entry.number), 0) if part == 1 else 0
                 ace["statistics"] = {"matched-packets": str(hits)}
             aces.append(ace)
-    last: dict[str, Any] = {"name": OTHERWISE, "actions": {"forwarding": Identity(ACL, FORWARDING[own.otherwise.action])}}
+    last: dict[str, Any] = {
+        "name": OTHERWISE,
+        "actions": {"forwarding": Identity(ACL, FORWARDING[own.otherwise.action])},
+    }
     if wanted.hits is not None:
-        last["statistics"] = {"matched-packets": str(wanted.hits.get(DeciderKey(own.name, None), 0))}
+        last["statistics"] = {
+            "matched-packets": str(wanted.hits.get(DeciderKey(own.name, None), 0))
+        }
     return {"name": own.name, "type": Identity(ACL, "eth-acl-type"), "aces": {"ace": [*aces, last]}}
 
 
@@ -144,18 +208,56 @@ def _eth_ends(source: tuple[int, int], destination: tuple[int, int]) -> dict[str
 
 
 ETHERTYPE_NAMES = {
-    "ipv4": 0x0800, "arp": 0x0806, "wlan": 0x0842, "trill": 0x22F3, "srp": 0x22EA, "decnet": 0x6003,
-    "rarp": 0x8035, "appletalk": 0x809B, "aarp": 0x80F3, "vlan": 0x8100, "ipx": 0x8137,
-    "qnx": 0x8204, "ipv6": 0x86DD, "efc": 0x8808, "esp": 0x8809, "cobranet": 0x8819,
-    "mpls-unicast": 0x8847, "mpls-multicast": 0x8848, "pppoe-discovery": 0x8863,
-    "pppoe-session": 0x8864, "intel-ans": 0x886D, "jumbo-frames": 0x8870, "homeplug": 0x887B,
-    "eap": 0x888E, "profinet": 0x8892, "hyperscsi": 0x889A, "aoe": 0x88A2, "ethercat": 0x88A4,
-    "provider-bridging": 0x88A8, "ethernet-powerlink": 0x88AB, "goose": 0x88B8, "gse": 0x88B9,
-    "sv": 0x88BA, "lldp": 0x88CC, "sercos": 0x88CD, "wsmp": 0x88DC, "homeplug-av-mme": 0x88E1,
-    "mrp": 0x88E3, "macsec": 0x88E5, "pbb": 0x88E7, "cfm": 0x8902, "fcoe": 0x8906,
-    "fcoe-ip": 0x8914, "roce": 0x8915, "tte": 0x891D, "hsr": 0x892F,
-}  # fmt: skip
-"""What frames carry, by the names of the module `ietf-ethertypes` (RFC 8519 section 4.3); others are numbers."""
+    "ipv4": 0x0800,
+    "arp": 0x0806,
+    "wlan": 0x0842,
+    "trill": 0x22F3,
+    "srp": 0x22EA,
+    "decnet": 0x6003,
+    "rarp": 0x8035,
+    "appletalk": 0x809B,
+    "aarp": 0x80F3,
+    "vlan": 0x8100,
+    "ipx": 0x8137,
+    "qnx": 0x8204,
+    "ipv6": 0x86DD,
+    "efc": 0x8808,
+    "esp": 0x8809,
+    "cobranet": 0x8819,
+    "mpls-unicast": 0x8847,
+    "mpls-multicast": 0x8848,
+    "pppoe-discovery": 0x8863,
+    "pppoe-session": 0x8864,
+    "intel-ans": 0x886D,
+    "jumbo-frames": 0x8870,
+    "homeplug": 0x887B,
+    "eap": 0x888E,
+    "profinet": 0x8892,
+    "hyperscsi": 0x889A,
+    "aoe": 0x88A2,
+    "ethercat": 0x88A4,
+    "provider-bridging": 0x88A8,
+    "ethernet-powerlink": 0x88AB,
+    "goose": 0x88B8,
+    "gse": 0x88B9,
+    "sv": 0x88BA,
+    "lldp": 0x88CC,
+    "sercos": 0x88CD,
+    "wsmp": 0x88DC,
+    "homeplug-av-mme": 0x88E1,
+    "mrp": 0x88E3,
+    "macsec": 0x88E5,
+    "pbb": 0x88E7,
+    "cfm": 0x8902,
+    "fcoe": 0x8906,
+    "fcoe-ip": 0x8914,
+    "roce": 0x8915,
+    "tte": 0x891D,
+    "hsr": 0x892F,
+}
+"""What frames carry, by the names of the module `ietf-ethertypes` (RFC 8519 section 4.3); others
+are numbers.
+"""
 
 
 def _ethertype(number: int) -> str | int:
@@ -169,7 +271,8 @@ def tell(access_list: AnyList[Any], unsaid: Iterable[Any], off: int, written: Wr
         written.unsaid.append(f"list {access_list.name} {line}: {why}")
     if off:
         written.told.append(
-            f"list {access_list.name}: {_many(off, 'entry', 'entries')} left out, since {'it is' if off == 1 else 'they are'} off"
+            f"list {access_list.name}: {_many(off, 'entry', 'entries')} left out, since "
+            f"{'it is' if off == 1 else 'they are'} off"
         )
 
 
@@ -184,9 +287,15 @@ def _ace_name(rule: Rule) -> str:
 
 
 def _cut(name: str) -> str:
-    """Return a name of at most `_MOST_NAME` octets, which is short enough whether these or characters are counted."""
+    """Return a name of at most `_MOST_NAME` octets, which is short enough whether these or
+    characters are counted.
+    """
     octets = name.encode()
-    return name if len(octets) <= _MOST_NAME else octets[: _MOST_NAME - len("…".encode())].decode(errors="ignore").rstrip() + "…"
+    return (
+        name
+        if len(octets) <= _MOST_NAME
+        else octets[: _MOST_NAME - len("…".encode())].decode(errors="ignore").rstrip() + "…"
+    )
 
 
 def _ace(rule: Rule, name: str, family: Family) -> dict[str, Any]:
@@ -201,15 +310,23 @@ def _ace(rule: Rule, name: str, family: Family) -> dict[str, Any]:
     matches: dict[str, Any] = {family.word: network} if network else {}
     transport: dict[str, Any] = {}
     if rule.flags:
-        transport["flags"] = " ".join(bit for bit in BITS if rule.flags[0].value & iana.FLAGS[bit.upper()])
+        transport["flags"] = " ".join(
+            bit for bit in BITS if rule.flags[0].value & iana.FLAGS[bit.upper()]
+        )
     for side, ports in (("source", rule.source_ports), ("destination", rule.destination_ports)):
         if ports is not None:
             first, last = ports[0]
-            transport[f"{side}-port"] = {"operator": "eq", "port": first} if first == last else {"lower-port": first, "upper-port": last}
+            transport[f"{side}-port"] = (
+                {"operator": "eq", "port": first}
+                if first == last
+                else {"lower-port": first, "upper-port": last}
+            )
     if transport and rule.protocol is not None:
         matches[L4[rule.protocol]] = transport
     if rule.icmp_type is not None:
-        matches["icmp"] = {"type": rule.icmp_type} | ({} if rule.icmp_code is None else {"code": rule.icmp_code})
+        matches["icmp"] = {"type": rule.icmp_type} | (
+            {} if rule.icmp_code is None else {"code": rule.icmp_code}
+        )
     actions: dict[str, Any] = {"forwarding": Identity(ACL, FORWARDING[rule.action])}
     if rule.log:
         actions["logging"] = Identity(ACL, "log-syslog")
@@ -227,7 +344,10 @@ def _attachments(wanted: Wanted, written: Written) -> list[dict[str, Any]]:
     found: dict[Point, dict[str, Any]] = {}
     for each in wanted.places:
         if each.point not in ids:
-            written.unsaid.append(f"list {each.access_list} {each.direction} on {each.point}: ietf-acl attaches lists to interfaces only")
+            written.unsaid.append(
+                f"list {each.access_list} {each.direction} on {each.point}: ietf-acl attaches "
+                "lists to interfaces only"
+            )
             continue
         interface = found.setdefault(each.point, {"interface-id": ids[each.point]})
         sets = interface.setdefault(SIDES[each.direction], {"acl-sets": {"acl-set": []}})

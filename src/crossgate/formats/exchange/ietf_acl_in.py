@@ -1,4 +1,6 @@
-"""Access lists of RFC 8519 coming in: aces as entries, with the interfaces that they are attached to (`ietf_acl` writes them)."""
+"""Access lists of RFC 8519 coming in: aces as entries, with the interfaces that they are attached
+to (`ietf_acl` writes them).
+"""
 
 from __future__ import annotations
 
@@ -8,17 +10,41 @@ from collections.abc import Callable
 from crossgate.core.lists.rules import Rule
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import MOST_NUMBER, Action
-from crossgate.core.model.address import AddressError, Family, Pattern, everything, parse_block, parse_prefix
+from crossgate.core.model.address import (
+    AddressError,
+    Family,
+    Pattern,
+    everything,
+    parse_block,
+    parse_prefix,
+)
 from crossgate.core.model.conditions import ALL_FLAGS
 from crossgate.core.model.errors import PlanError, unknown
-from crossgate.core.model.ethernet import BROADCAST, ETHERTYPES, MOST_ETHERTYPE, MOST_MAC, MacError, format_mac, parse_mac
+from crossgate.core.model.ethernet import (
+    BROADCAST,
+    ETHERTYPES,
+    MOST_ETHERTYPE,
+    MOST_MAC,
+    MacError,
+    format_mac,
+    parse_mac,
+)
 from crossgate.core.model.network import Point
 from crossgate.core.model.packet import MOST_PORT, TCP, icmp_of
 from crossgate.core.model.plaintext import numeral, quotable
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import FlagTest, Ports
 from crossgate.formats.exchange.asked import Given
-from crossgate.formats.exchange.ietf_acl import ACL, BITS, ETHERTYPE_NAMES, FORWARDING, INTERFACES, L4, OTHERWISE, SIDES
+from crossgate.formats.exchange.ietf_acl import (
+    ACL,
+    BITS,
+    ETHERTYPE_NAMES,
+    FORWARDING,
+    INTERFACES,
+    L4,
+    OTHERWISE,
+    SIDES,
+)
 from crossgate.formats.exchange.tree import Node, read_tree
 from crossgate.language.importing import Coming, ComingEntry, ComingList, ComingPlace
 
@@ -43,7 +69,8 @@ def read(given: Given) -> Coming:
     others = [*document.left()]
     if f"{INTERFACES}:interfaces" in document and others:
         coming.told.append(
-            f"only lists come in: {', '.join(each.lstrip('/') for each in others)} left out; crossgate import ietf brings in more"
+            f"only lists come in: {', '.join(each.lstrip('/') for each in others)} left out; "
+            "crossgate import ietf brings in more"
         )
     else:
         coming.told += [f"{each} has no meaning here" for each in others]
@@ -51,8 +78,12 @@ def read(given: Given) -> Coming:
     return coming
 
 
-def read_acls(acls: Node, given: Given, coming: Coming, place: Callable[[str], Point | None]) -> None:
-    """Read the lists of a document, and the places that they are attached to; `place` tells which an interface's name is."""
+def read_acls(
+    acls: Node, given: Given, coming: Coming, place: Callable[[str], Point | None]
+) -> None:
+    """Read the lists of a document, and the places that they are attached to; `place` tells which
+    an interface's name is.
+    """
     names: dict[str, list[ComingList]] = {}
     for each in acls.list("acl", key="name"):
         names[each.text("name")] = _read_acl(each, given, coming)
@@ -70,14 +101,20 @@ def _read_acl(acl: Node, given: Given, coming: Coming) -> list[ComingList]:
     aces = acl.get("aces")
     read_aces = [_Ace(each) for each in aces.list("ace", key="name")] if aces else []
     families = {
-        "ipv4-acl-type": [Family.IPV4], "mixed-eth-ipv4-acl-type": [Family.IPV4],
-        "ipv6-acl-type": [Family.IPV6], "mixed-eth-ipv6-acl-type": [Family.IPV6],
-        "": sorted({each.family for each in read_aces if each.family}) or [*Family], "mixed-eth-ipv4-ipv6-acl-type": [*Family],
-    }.get(kind)  # fmt: skip
+        "ipv4-acl-type": [Family.IPV4],
+        "mixed-eth-ipv4-acl-type": [Family.IPV4],
+        "ipv6-acl-type": [Family.IPV6],
+        "mixed-eth-ipv6-acl-type": [Family.IPV6],
+        "": sorted({each.family for each in read_aces if each.family}) or [*Family],
+        "mixed-eth-ipv4-ipv6-acl-type": [*Family],
+    }.get(kind)
     if families is not None:
         for ace in read_aces:
             if ace.family is not None and ace.family not in families:
-                raise acl.error(f"a list of the type {kind} has an ace with {ace.family.word} matches, which takes no packet of it")
+                raise acl.error(
+                    f"a list of the type {kind} has an ace with {ace.family.word} matches, which "
+                    "takes no packet of it"
+                )
     if kind == "eth-acl-type":
         own, known = coming.new_list(acl.text("name"), None), _stations_named(given.plan)
         for ace in read_aces:
@@ -106,12 +143,17 @@ def _read_acl(acl: Node, given: Given, coming: Coming) -> list[ComingList]:
 
 
 def _close(own: ComingList, acl: Node, given: Given) -> None:
-    """Let the otherwise line say what becomes of what no ace takes. Raises `PlanError` where nobody says so."""
+    """Let the otherwise line say what becomes of what no ace takes. Raises `PlanError` where nobody
+    says so.
+    """
     if not own.close(given.otherwise, lambda rule: not rule.log and rule.number is None):
         raise acl.error(_OPEN)
 
 
-_OPEN = "no ace takes what is left, and RFC 8519 does not say what becomes of it; say so with --otherwise permit or deny"
+_OPEN = (
+    "no ace takes what is left, and RFC 8519 does not say what becomes of it; say so with "
+    "--otherwise permit or deny"
+)
 
 
 class _Ace:
@@ -120,7 +162,11 @@ class _Ace:
     def __init__(self, ace: Node) -> None:
         self._ace = ace
         self._matches = ace.get("matches")
-        networks = [family for family, word in _L3.items() if self._matches is not None and self._matches.get(word) is not None]
+        networks = [
+            family
+            for family, word in _L3.items()
+            if self._matches is not None and self._matches.get(word) is not None
+        ]
         if len(networks) > 1:
             raise ace.error("matches has both ipv4 and ipv6, which exclude each other")
         self.family = networks[0] if networks else None
@@ -131,11 +177,15 @@ class _Ace:
             raise self._ace.error("actions is missing")
         action = _ACTIONS.get(actions.identity("forwarding", ACL))
         if action is None:
-            raise self._ace.error(f"the action {actions.text('forwarding')} is none of {', '.join(_ACTIONS)}")
+            raise self._ace.error(
+                f"the action {actions.text('forwarding')} is none of {', '.join(_ACTIONS)}"
+            )
         return actions, action
 
     def into_frames(self, own: ComingList, known: dict[int, str], last: bool) -> None:
-        """Add the entry to an ethernet list; the last one is its otherwise line where it takes all frames and logs none."""
+        """Add the entry to an ethernet list; the last one is its otherwise line where it takes all
+        frames and logs none.
+        """
         ace = self._ace
         actions, action = self._actions()
         if action is Action.REJECT:
@@ -145,7 +195,10 @@ class _Ace:
         eth = self._matches.get("eth") if self._matches is not None else None
         ends = [_stations(eth, side, known) for side in ("source", "destination")]
         carried = _carried(eth)
-        lost = [*(eth.left() if eth is not None else ()), *(self._matches.left() if self._matches is not None else ())]
+        lost = [
+            *(eth.left() if eth is not None else ()),
+            *(self._matches.left() if self._matches is not None else ()),
+        ]
         name, statistics = ace.text("name"), ace.get("statistics")
         hits = statistics.number("matched-packets", MOST_COUNT) if statistics is not None else None
         takes_all = not lost and (ends, carried) == (["any", "any"], "any")
@@ -158,7 +211,11 @@ class _Ace:
             words += [str(action), carried, ends[0], "to", ends[1]] + ["log"] * logged
             words += [f'"{comment}"'] if comment else []
             before = max((each.number for each in own.entries), default=0)
-            number = int(named[1]) if named and before < int(named[1]) <= MOST_NUMBER else before // 10 * 10 + 10
+            number = (
+                int(named[1])
+                if named and before < int(named[1]) <= MOST_NUMBER
+                else before // 10 * 10 + 10
+            )
             own.entries.append(ComingEntry(number, " ".join(words), hits or 0))
         for each in (*ace.left(), *actions.left()):
             own.note(f"{each} has no word here")
@@ -176,7 +233,12 @@ class _Ace:
         named = _NAMED.fullmatch(name)
         if named:
             number, part, parts, comment = named.groups()
-            rule = rule._replace(number=int(number), part=int(part or 1), parts=int(parts or 1), comment=comment or "")
+            rule = rule._replace(
+                number=int(number),
+                part=int(part or 1),
+                parts=int(parts or 1),
+                comment=comment or "",
+            )
         elif name != OTHERWISE:
             rule = rule._replace(comment=name)
         statistics = ace.get("statistics")
@@ -187,26 +249,38 @@ class _Ace:
 
     @staticmethod
     def _logged(actions: Node, own: ComingList) -> bool:
-        """Whether an ace logs what it decides; a way of logging that is none of the module's is told."""
+        """Whether an ace logs what it decides; a way of logging that is none of the module's is
+        told.
+        """
         logging = actions.identity("logging", ACL, "log-none")
         if logging not in ("log-none", "log-syslog"):
             own.note(f"{actions.path}/logging = {logging} has no word here")
         return logging == "log-syslog"
 
-    def _matched(self, rule: Rule, matches: Node, family: Family, lost: list[str], own: ComingList) -> Rule:
+    def _matched(
+        self, rule: Rule, matches: Node, family: Family, lost: list[str], own: ComingList
+    ) -> Rule:
         network = matches.get(family.word)
         if network is not None:
-            sides = [_prefix(network, f"{side}-{family.word}-network", family, own) for side in ("source", "destination")]
+            sides = [
+                _prefix(network, f"{side}-{family.word}-network", family, own)
+                for side in ("source", "destination")
+            ]
             rule = rule._replace(
-                source=sides[0] or rule.source, destination=sides[1] or rule.destination, protocol=network.number("protocol", 255),
+                source=sides[0] or rule.source,
+                destination=sides[1] or rule.destination,
+                protocol=network.number("protocol", 255),
                 dscp=network.number("dscp", 63),
-            )  # fmt: skip
+            )
             lost += network.left()
         for number, word in L4.items():
             transport = matches.get(word)
             if transport is not None:
                 rule = _of_protocol(rule, number, transport)
-                ports = [_ports(transport.get(f"{side}-port"), lost) for side in ("source", "destination")]
+                ports = [
+                    _ports(transport.get(f"{side}-port"), lost)
+                    for side in ("source", "destination")
+                ]
                 rule = rule._replace(source_ports=ports[0], destination_ports=ports[1])
                 if number == TCP and "flags" in transport:
                     rule = rule._replace(flags=(_flags(transport),))
@@ -214,7 +288,9 @@ class _Ace:
         icmp = matches.get("icmp")
         if icmp is not None:
             rule = _of_protocol(rule, icmp_of(family), icmp)
-            rule = rule._replace(icmp_type=icmp.number("type", 255), icmp_code=icmp.number("code", 255))
+            rule = rule._replace(
+                icmp_type=icmp.number("type", 255), icmp_code=icmp.number("code", 255)
+            )
             lost += icmp.left()
             if rule.icmp_type is None and rule.icmp_code is not None:
                 lost.append(f"{icmp.path}/code = {rule.icmp_code} without a type")
@@ -225,15 +301,26 @@ class _Ace:
 
 def _of_protocol(rule: Rule, protocol: int, node: Node) -> Rule:
     if rule.protocol not in (None, protocol):
-        raise node.error(f"the ace asks for protocol {rule.protocol} too, which no packet here is; {protocol} is what belongs")
+        raise node.error(
+            f"the ace asks for protocol {rule.protocol} too, which no packet here is; {protocol} "
+            "is what belongs"
+        )
     return rule._replace(protocol=protocol)
 
 
 def _stations_named(plan: Plan) -> dict[int, str]:
     """Return the machines of a plan by their hardware addresses, and the address of all."""
     found = {each.mac: name for name, each in plan.hosts.items() if each.mac is not None}
-    own = ((each.mac, str(each.point)) for device in plan.devices.values() for each in device.interfaces.values())
-    return {BROADCAST: "broadcast", **{mac: point for mac, point in own if mac is not None}, **found}
+    own = (
+        (each.mac, str(each.point))
+        for device in plan.devices.values()
+        for each in device.interfaces.values()
+    )
+    return {
+        BROADCAST: "broadcast",
+        **{mac: point for mac, point in own if mac is not None},
+        **found,
+    }
 
 
 def _stations(eth: Node | None, side: str, known: dict[int, str]) -> str:
@@ -254,18 +341,25 @@ def _stations(eth: Node | None, side: str, known: dict[int, str]) -> str:
 
 
 def _carried(eth: Node | None) -> str:
-    """Return what a frame carries as an entry has it: a name of the language, or a number. Raises `PlanError` for what is neither here nor there."""
+    """Return what a frame carries as an entry has it: a name of the language, or a number. Raises
+    `PlanError` for what is neither here nor there.
+    """
     if eth is None or "ethertype" not in eth:
         return "any"
     text = eth.text("ethertype")
     number = ETHERTYPE_NAMES.get(text, numeral(text))
     if number is None or number > MOST_ETHERTYPE:
-        raise eth.error(f"ethertype is {text}, which is neither a number up to {MOST_ETHERTYPE} nor a name of ietf-ethertypes (RFC 8519)")
+        raise eth.error(
+            f"ethertype is {text}, which is neither a number up to {MOST_ETHERTYPE} nor a name of "
+            "ietf-ethertypes (RFC 8519)"
+        )
     return next((name for name, each in ETHERTYPES.items() if each == number), f"0x{number:04x}")
 
 
 def _prefix(network: Node, name: str, family: Family, own: ComingList) -> Pattern | None:
-    """Read a prefix; bits beyond its length are left out and told, as YANG's canonical form has it (RFC 6991, `ip-prefix`)."""
+    """Read a prefix; bits beyond its length are left out and told, as YANG's canonical form has it
+    (RFC 6991, `ip-prefix`).
+    """
     if name not in network:
         return None
     text = network.text(name)
@@ -298,9 +392,11 @@ def _ports(node: Node | None, lost: list[str]) -> Ports | None:
             return None
         raise node.error("neither a port nor a range stands here")
     found = {
-        "eq": ((port, port),), "lte": ((0, port),), "gte": ((port, MOST_PORT),),
+        "eq": ((port, port),),
+        "lte": ((0, port),),
+        "gte": ((port, MOST_PORT),),
         "neq": tuple(each for each in ((0, port - 1), (port + 1, MOST_PORT)) if each[0] <= each[1]),
-    }.get(operator)  # fmt: skip
+    }.get(operator)
     if found is None:
         raise node.error(f"the operator {operator} is none of eq, lte, gte, neq")
     return found
@@ -314,7 +410,12 @@ def _flags(transport: Node) -> FlagTest:
     return FlagTest(sum(iana.FLAGS[each.upper()] for each in dict.fromkeys(words)), ALL_FLAGS)
 
 
-def _read_attachment(interface: Node, names: dict[str, list[ComingList]], place: Callable[[str], Point | None], coming: Coming) -> None:
+def _read_attachment(
+    interface: Node,
+    names: dict[str, list[ComingList]],
+    place: Callable[[str], Point | None],
+    coming: Coming,
+) -> None:
     text = interface.text("interface-id")
     point = place(text)
     for direction, side in SIDES.items():
@@ -329,18 +430,29 @@ def _read_attachment(interface: Node, names: dict[str, list[ComingList]], place:
                     one.note(f"was attached {side} to {text}, which the plan has not")
                 else:
                     coming.places.append(ComingPlace(one, direction, point, each.path))
-            coming.told += [f"{left} has no meaning here" for left in each.left() if not left.startswith(f"{each.path}/ace-statistics")]
+            coming.told += [
+                f"{left} has no meaning here"
+                for left in each.left()
+                if not left.startswith(f"{each.path}/ace-statistics")
+            ]
             for statistics in each.list("ace-statistics", key="name"):
                 packets = statistics.number("matched-packets", MOST_COUNT) or 0
                 for one in own:
                     one.count(statistics.text("name"), packets)
         if sets is not None:
-            coming.told += [f"{left} has no meaning here" for node in (below, sets) if node is not None for left in node.left()]
+            coming.told += [
+                f"{left} has no meaning here"
+                for node in (below, sets)
+                if node is not None
+                for left in node.left()
+            ]
     coming.told += [f"{each} has no meaning here" for each in interface.left()]
 
 
 def point_of(plan: Plan, device: str | None, text: str) -> Point | None:
-    """Return the interface or port that a document names: of the one device it is for, as DEVICE.NAME, or the only one of that name."""
+    """Return the interface or port that a document names: of the one device it is for, as
+    DEVICE.NAME, or the only one of that name.
+    """
     owners = [plan.devices[device]] if device is not None else [*plan.devices.values()]
     found = []
     for each in owners:

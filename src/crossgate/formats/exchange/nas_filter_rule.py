@@ -1,8 +1,11 @@
-"""Filter rules that a RADIUS server sends for one terminal: NAS-Filter-Rule (RFC 4849), the rule text of RFC 6733 section 4.3.1.
+"""Filter rules that a RADIUS server sends for one terminal: NAS-Filter-Rule (RFC 4849), the rule
+text of RFC 6733 section 4.3.1.
 
-`in` is from the terminal, our `inbound` at its port and `outbound` at its subnet; `out` is to it. What no rule matches is dropped where the last rule is a permit and
-passed where it is a deny, so a list always goes out with a rule that takes the rest. Rules have no numbers, names or comments.
-As bytes they are attributes of type 92: the rules joined by NUL and cut after every 253 octets (RFC 4849 section 2).
+`in` is from the terminal, our `inbound` at its port and `outbound` at its subnet; `out` is to it.
+What no rule matches is dropped where the last rule is a permit and passed where it is a deny, so a
+list always goes out with a rule that takes the rest. Rules have no numbers, names or comments. As
+bytes they are attributes of type 92: the rules joined by NUL and cut after every 253 octets (RFC
+4849 section 2).
 """
 
 from __future__ import annotations
@@ -14,7 +17,14 @@ from typing import NamedTuple
 from crossgate.core.lists.rules import Rule, closing, rules_of
 from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action
-from crossgate.core.model.address import AddressError, Family, Pattern, everything, parse_block, parse_prefix
+from crossgate.core.model.address import (
+    AddressError,
+    Family,
+    Pattern,
+    everything,
+    parse_block,
+    parse_prefix,
+)
 from crossgate.core.model.condition import Abilities
 from crossgate.core.model.errors import PlanError
 from crossgate.core.model.network import Direction, PointKind
@@ -35,16 +45,32 @@ _SETUP = FlagTest(iana.FLAGS["SYN"], iana.FLAGS["SYN"] | iana.FLAGS["ACK"])
 _TYPES = frozenset({0, 3, 4, 5, *range(8, 19)})
 """The ICMP types that RFC 6733 names; a server need not know others."""
 _SYMBOLS = {
-    "echo reply": 0, "destination unreachable": 3, "source quench": 4, "redirect": 5, "echo request": 8, "router advertisement": 9,
-    "router solicitation": 10, "time-to-live exceeded": 11, "ip header bad": 12, "timestamp request": 13, "timestamp reply": 14,
-    "information request": 15, "information reply": 16, "address mask request": 17, "address mask reply": 18,
-}  # fmt: skip
+    "echo reply": 0,
+    "destination unreachable": 3,
+    "source quench": 4,
+    "redirect": 5,
+    "echo request": 8,
+    "router advertisement": 9,
+    "router solicitation": 10,
+    "time-to-live exceeded": 11,
+    "ip header bad": 12,
+    "timestamp request": 13,
+    "timestamp reply": 14,
+    "information request": 15,
+    "information reply": 16,
+    "address mask request": 17,
+    "address mask reply": 18,
+}
 """The ICMP types by the symbolic values of RFC 6733 section 4.3.1."""
 _OPTIONS = ("frag", "ipoptions", "tcpoptions", "established", "setup", "tcpflags", "icmptypes")
 _ABLE = Abilities(
-    "nas-filter-rule", ported=_PORTED, established=True, masked_flags=sum(iana.FLAGS[each.upper()] for each in _FLAGS), icmp_types=_TYPES,
+    "nas-filter-rule",
+    ported=_PORTED,
+    established=True,
+    masked_flags=sum(iana.FLAGS[each.upper()] for each in _FLAGS),
+    icmp_types=_TYPES,
     conditions=("fragments",),
-)  # fmt: skip
+)
 _WORDS = {Direction.INBOUND: "in", Direction.OUTBOUND: "out"}
 _OTHER = {Direction.INBOUND: Direction.OUTBOUND, Direction.OUTBOUND: Direction.INBOUND}
 _DIRECTIONS = {word: direction for direction, word in _WORDS.items()}
@@ -54,15 +80,22 @@ _DIRECTIONS = {word: direction for direction, word in _WORDS.items()}
 
 
 def write(wanted: Wanted) -> Written:
-    """Write the rules of lists for one terminal, one a line. Raises `PlanError` where it is not told which way they go."""
+    """Write the rules of lists for one terminal, one a line. Raises `PlanError` where it is not
+    told which way they go.
+    """
     written = Written("")
     by_side: dict[tuple[Direction, Family], AccessList] = {}
-    written.unsaid += [f"list {each.name}: nas-filter-rule has no ethernet lists" for each in wanted.every_list if each not in wanted.lists]
+    written.unsaid += [
+        f"list {each.name}: nas-filter-rule has no ethernet lists"
+        for each in wanted.every_list
+        if each not in wanted.lists
+    ]
     for each in wanted.lists:
         side = _direction(each, wanted), each.family
         if side in by_side:
             raise PlanError(
-                f"{by_side[side].name} and {each.name} are both {side[1].label} and {side[0]}, and a terminal has one such list; name one"
+                f"{by_side[side].name} and {each.name} are both {side[1].label} and {side[0]}, "
+                "and a terminal has one such list; name one"
             )
         by_side[side] = each
     lines: list[str] = []
@@ -71,7 +104,10 @@ def write(wanted: Wanted) -> Written:
         tell(each, taken.unsaid, taken.off, written)
         remarks = len(each.notes) + sum(bool(entry.comment) for entry in each.entries)
         if remarks:
-            written.told.append(f"list {each.name}: its comments and notes ({remarks}) are left out, since rules have none")
+            written.told.append(
+                f"list {each.name}: its comments and notes ({remarks}) are left out, since rules "
+                "have none"
+            )
         lines += [_line(rule, direction) for rule in (*taken.rules, closing(each))]
     for direction in dict.fromkeys(direction for direction, _ in by_side):
         for family in Family:
@@ -79,9 +115,12 @@ def write(wanted: Wanted) -> Written:
                 whole = everything(family)
                 lines.append(_line(Rule(Action.PERMIT, None, whole, whole), direction))
                 written.told.append(
-                    f"no {family.label} list is among them, so a last rule lets all {family.label} by ({_WORDS[direction]})"
+                    f"no {family.label} list is among them, so a last rule lets all "
+                    f"{family.label} by ({_WORDS[direction]})"
                 )
-    written.text = b"".join(_attributes(lines)) if wanted.bytes else "".join(line + "\n" for line in lines)
+    written.text = (
+        b"".join(_attributes(lines)) if wanted.bytes else "".join(line + "\n" for line in lines)
+    )
     return written
 
 
@@ -90,25 +129,46 @@ def _direction(access_list: AccessList, wanted: Wanted) -> Direction:
         return wanted.direction
     stands = [each for each in wanted.places if each.access_list == access_list.name]
     # What comes from the terminal enters its port, and leaves its subnet.
-    ways = {_OTHER[each.direction] if each.point.kind is PointKind.SUBNET else each.direction for each in stands}
-    if len(ways) != 1 or any(each.point.kind in (PointKind.INTERFACE, PointKind.ITSELF) for each in stands):
-        what = f"stands {' and '.join(f'{each.direction} on {each.point}' for each in stands)}" if stands else "is placed nowhere"
+    ways = {
+        _OTHER[each.direction] if each.point.kind is PointKind.SUBNET else each.direction
+        for each in stands
+    }
+    if len(ways) != 1 or any(
+        each.point.kind in (PointKind.INTERFACE, PointKind.ITSELF) for each in stands
+    ):
+        what = (
+            f"stands {' and '.join(f'{each.direction} on {each.point}' for each in stands)}"
+            if stands
+            else "is placed nowhere"
+        )
         raise PlanError(
-            f"{access_list.name} {what}; --direction inbound, from the terminal, or outbound, to it, says which way its rules are"
+            f"{access_list.name} {what}; --direction inbound, from the terminal, or outbound, to "
+            "it, says which way its rules are"
         )
     return ways.pop()
 
 
 def _line(rule: Rule, direction: Direction) -> str:
     protocol = "ip" if rule.protocol is None else str(rule.protocol)
-    words = [rule.action.value, _WORDS[direction], protocol, "from", _end(rule.source), *_port_words(rule.source_ports)]
+    words = [
+        rule.action.value,
+        _WORDS[direction],
+        protocol,
+        "from",
+        _end(rule.source),
+        *_port_words(rule.source_ports),
+    ]
     words += ["to", _end(rule.destination), *_port_words(rule.destination_ports)]
     words += ["frag"] * rule.fragments
     if rule.flags == ESTABLISHED:
         words.append("established")
     elif rule.flags:
         test = rule.flags[0]
-        asked = [("" if test.value & bit else "!") + name for name in _FLAGS if test.care & (bit := iana.FLAGS[name.upper()])]
+        asked = [
+            ("" if test.value & bit else "!") + name
+            for name in _FLAGS
+            if test.care & (bit := iana.FLAGS[name.upper()])
+        ]
         words += ["tcpflags", ",".join(asked)]
     if rule.icmp_type is not None:
         words += ["icmptypes", str(rule.icmp_type)]
@@ -121,7 +181,11 @@ def _end(pattern: Pattern) -> str:
 
 
 def _port_words(ports: Ports | None) -> list[str]:
-    return [] if ports is None else [",".join(str(first) if first == last else f"{first}-{last}" for first, last in ports)]
+    return (
+        []
+        if ports is None
+        else [",".join(str(first) if first == last else f"{first}-{last}" for first, last in ports)]
+    )
 
 
 def _attributes(lines: Sequence[str]) -> Iterator[bytes]:
@@ -145,13 +209,21 @@ class _Told(NamedTuple):
 
 
 def read(given: Given) -> Coming:
-    """Read rules, one a line or as bytes of attributes, as a list for each way and family. Raises `PlanError` with the rule at fault."""
+    """Read rules, one a line or as bytes of attributes, as a list for each way and family. Raises
+    `PlanError` with the rule at fault.
+    """
     coming = Coming(str(given.path), less=given.less)
     parsed = [_Parser(given, each).rule() for each in _rules(given)]
     if not parsed:
-        raise PlanError(f"{given.path} has no rule; one is as: permit in 6 from any to 192.0.2.5 443")
+        raise PlanError(
+            f"{given.path} has no rule; one is as: permit in 6 from any to 192.0.2.5 443"
+        )
     coming.told += [
-        f"rule {each.number} asks for a TCP flag that is set and not set, which no packet has; it is left out"
+        (
+            f"rule {each.number} asks for a TCP flag that is set and not set, which no packet "
+            "has; it "
+            "is left out"
+        )
         for each in parsed
         if each.nothing
     ]
@@ -160,7 +232,10 @@ def read(given: Given) -> Coming:
         own = [each for each in parsed if each.direction is direction]
         rest = Action.DENY if own[-1].action is Action.PERMIT else Action.PERMIT
         name = f"{given.name}-{_WORDS[direction]}" if len(ways) > 1 else given.name or ""
-        by_family = {family: [(rule, each.lost) for each in own for rule in each.rules(family)] for family in Family}
+        by_family = {
+            family: [(rule, each.lost) for each in own for rule in each.rules(family)]
+            for family in Family
+        }
         needed = [family for family, rules in by_family.items() if not _permits_all(rules, rest)]
         for family in needed:
             found = coming.new_list(name, family, apart=len(needed) > 1)
@@ -168,10 +243,16 @@ def read(given: Given) -> Coming:
                 found.add(rule, [f"{given.path}, {each}" for each in lost])
             found.close(rest, lambda rule: rule.number is None)
             if not by_family[family]:
-                found.note(f"no rule is for {family.label}, so what follows from the last one holds for all of it: {found.otherwise}")
+                found.note(
+                    f"no rule is for {family.label}, so what follows from the last one holds for "
+                    f"all of it: {found.otherwise}"
+                )
         for family in Family:
             if family not in needed and by_family[family]:
-                coming.told.append(f"all {family.label} is permitted {_WORDS[direction]}; no list is needed for that")
+                coming.told.append(
+                    f"all {family.label} is permitted {_WORDS[direction]}; no list is needed for "
+                    "that"
+                )
     coming.told = list(dict.fromkeys(coming.told))
     return coming
 
@@ -180,7 +261,12 @@ def _permits_all(rules: Sequence[tuple[Rule, tuple[str, ...]]], rest: Action) ->
     """Whether rules, and what becomes of the rest, let by everything of a family."""
     if not rules:
         return rest is Action.PERMIT
-    return len(rules) == 1 and not rules[0][1] and rules[0][0].action is Action.PERMIT and takes_all(rules[0][0])
+    return (
+        len(rules) == 1
+        and not rules[0][1]
+        and rules[0][0].action is Action.PERMIT
+        and takes_all(rules[0][0])
+    )
 
 
 def _rules(given: Given) -> Iterator[_Told]:
@@ -191,7 +277,8 @@ def _rules(given: Given) -> Iterator[_Told]:
             size = data[at + 1] if at + 1 < len(data) else 0
             if size < 3 or at + size > len(data):
                 raise PlanError(
-                    f"{given.path}, octet {at}: no attribute begins here: a type and a length of at least 3, and as many octets"
+                    f"{given.path}, octet {at}: no attribute begins here: a type and a length of "
+                    "at least 3, and as many octets"
                 )
             if data[at] == ATTRIBUTE:
                 joined += data[at + 2 : at + size]
@@ -201,7 +288,9 @@ def _rules(given: Given) -> Iterator[_Told]:
         try:
             texts = _whole_rules(data.decode("utf-8-sig").splitlines())
         except UnicodeDecodeError as error:
-            raise PlanError(f"{given.path} is neither text nor RADIUS attributes (octet {error.start})") from None
+            raise PlanError(
+                f"{given.path} is neither text nor RADIUS attributes (octet {error.start})"
+            ) from None
     for number, text in enumerate(texts, 1):
         named = _ATTRIBUTE_LINE.fullmatch(text)
         own = (named.group(1) if named else text).strip()
@@ -212,12 +301,15 @@ def _rules(given: Given) -> Iterator[_Told]:
 def _whole_rules(lines: Sequence[str]) -> list[str]:
     """Return the rules of a text, one a line.
 
-    What a RADIUS client prints are attributes as they came: rules are parted by NUL, and one may go on in the next attribute (RFC 4849
-    section 2). So where a NUL is printed, or an attribute is as long as one can be, attributes are put together first.
+    What a RADIUS client prints are attributes as they came: rules are parted by NUL, and one may go
+    on in the next attribute (RFC 4849 section 2). So where a NUL is printed, or an attribute is as
+    long as one can be, attributes are put together first.
     """
     values = [found[1] if (found := _ATTRIBUTE_LINE.fullmatch(line)) else None for line in lines]
     own = [each for each in values if each is not None]
-    if not any(each and (_PRINTED_NUL.search(each) or len(each.encode()) >= _MOST_VALUE) for each in own):
+    if not any(
+        each and (_PRINTED_NUL.search(each) or len(each.encode()) >= _MOST_VALUE) for each in own
+    ):
         return list(lines)
     joined = ""
     for each in own:
@@ -232,7 +324,9 @@ _PRINTED_NUL = re.compile(r"\\000|\\x00|\\0|\0")
 
 
 class _Parsed(NamedTuple):
-    """A rule that was read: its sides as patterns of one family, None for either, and what of it has no word here."""
+    """A rule that was read: its sides as patterns of one family, None for either, and what of it
+    has no word here.
+    """
 
     action: Action
     direction: Direction
@@ -249,31 +343,48 @@ class _Parsed(NamedTuple):
     number: int
 
     def rules(self, family: Family) -> list[Rule]:
-        """Return it as rules of a family, with the number that they share; none where it matches no packet of that.
+        """Return it as rules of a family, with the number that they share; none where it matches no
+        packet of that.
 
-        RFC 6733 does not say whether "all other addresses" than one are those of its family alone. So
-        that no more is let by than the server meant, they are where it permits, and where it denies
-        they are all of the other family too.
+        RFC 6733 does not say whether "all other addresses" than one are those of its family alone.
+        So that no more is let by than the server meant, they are where it permits, and where it
+        denies they are all of the other family too.
         """
         if self.nothing or (family is Family.IPV6 and self.types != (None,)):
             return []
         every = everything(family)
         sides = []
         for side, inverted in zip(self.sides, self.inverted, strict=True):
-            own = (every,) if side is None else tuple(each for each in side if each.family is family)
+            own = (
+                (every,) if side is None else tuple(each for each in side if each.family is family)
+            )
             if not own and inverted and self.action is Action.DENY:
                 own = (every,)
             sides.append(own)
         sources, destinations = sides
         found = [
             Rule(
-                self.action, self.protocol, source, destination, self.ports[0], self.ports[1], icmp_type, None, self.flags, self.fragments,
+                self.action,
+                self.protocol,
+                source,
+                destination,
+                self.ports[0],
+                self.ports[1],
+                icmp_type,
+                None,
+                self.flags,
+                self.fragments,
             )
-            for source in sources for destination in destinations for icmp_type in self.types
-        ]  # fmt: skip
+            for source in sources
+            for destination in destinations
+            for icmp_type in self.types
+        ]
         if len(found) == 1:
             return found
-        return [rule._replace(number=self.number, part=part, parts=len(found)) for part, rule in enumerate(found, 1)]
+        return [
+            rule._replace(number=self.number, part=part, parts=len(found))
+            for part, rule in enumerate(found, 1)
+        ]
 
 
 class _Parser:
@@ -287,7 +398,9 @@ class _Parser:
         self._nothing = False
 
     def error(self, message: str) -> PlanError:
-        return PlanError(f"{self._given.path}, rule {self._told.number}: {message}: {self._told.text}")
+        return PlanError(
+            f"{self._given.path}, rule {self._told.number}: {message}: {self._told.text}"
+        )
 
     def _take(self, what: str) -> str:
         if not self._words:
@@ -301,7 +414,11 @@ class _Parser:
 
     def rule(self) -> _Parsed:
         """Read the rule. Raises `PlanError`."""
-        action, way, word = self._take("permit or deny"), self._take("in or out"), self._take("a protocol")
+        action, way, word = (
+            self._take("permit or deny"),
+            self._take("in or out"),
+            self._take("a protocol"),
+        )
         if action not in ("permit", "deny"):
             raise self.error(f"{action} stands where permit or deny belongs")
         if way not in _DIRECTIONS:
@@ -323,9 +440,19 @@ class _Parser:
         if len(families) > 1 and True not in self._inverted:
             raise self.error("one end is IPv4 and the other IPv6, which no packet is")
         return _Parsed(
-            Action(action), _DIRECTIONS[way], protocol, (sides[0], sides[1]), (ports[0], ports[1]), flags, types, fragments, tuple(self._lost),
-            (self._inverted[0], self._inverted[1]), self._nothing, self._told.number,
-        )  # fmt: skip
+            Action(action),
+            _DIRECTIONS[way],
+            protocol,
+            (sides[0], sides[1]),
+            (ports[0], ports[1]),
+            flags,
+            types,
+            fragments,
+            tuple(self._lost),
+            (self._inverted[0], self._inverted[1]),
+            self._nothing,
+            self._told.number,
+        )
 
     def _protocol(self, word: str) -> int:
         number = numeral(word)
@@ -344,7 +471,9 @@ class _Parser:
         inverted, text = word.startswith("!"), word.removeprefix("!")
         self._inverted.append(inverted)
         if text == "assigned":
-            self._lost.append(f"rule {self._told.number}: {word}, the address that the terminal has")
+            self._lost.append(
+                f"rule {self._told.number}: {word}, the address that the terminal has"
+            )
             return None
         if text == "any":
             if inverted:
@@ -385,11 +514,19 @@ class _Parser:
             elif word in ("established", "setup", "tcpflags"):
                 if flags:
                     raise self.error("TCP flags are asked for twice")
-                flags = ESTABLISHED if word == "established" else (_SETUP,) if word == "setup" else (self._tcp_flags(),)
+                flags = (
+                    ESTABLISHED
+                    if word == "established"
+                    else (_SETUP,)
+                    if word == "setup"
+                    else (self._tcp_flags(),)
+                )
             elif word == "icmptypes":
                 types = self._types()
             elif word in ("ipoptions", "tcpoptions"):
-                self._lost.append(f"rule {self._told.number}: {word} {self._take('a list of options')}")
+                self._lost.append(
+                    f"rule {self._told.number}: {word} {self._take('a list of options')}"
+                )
             else:
                 raise self.error(f"{word} is no option: {', '.join(_OPTIONS)}")
         return flags, types, fragments
@@ -408,7 +545,9 @@ class _Parser:
         return FlagTest(value, care)
 
     def _types(self) -> tuple[int | None, ...]:
-        """TYPES = TYPE *("," TYPE), of numbers, ranges and symbolic values, which have blanks in them."""
+        """TYPES = TYPE *("," TYPE), of numbers, ranges and symbolic values, which have blanks in
+        them.
+        """
         told = [self._take("ICMP types")]
         while self._words and self._words[0] not in _OPTIONS:
             told.append(self._words.pop(0))
@@ -422,7 +561,8 @@ class _Parser:
                 numbers = [_SYMBOLS[word]] * 2
             if numbers[0] is None or numbers[1] is None or not numbers[0] <= numbers[1] <= 255:
                 raise self.error(
-                    f"{word or 'nothing'} is no ICMP type: a number from 0 to 255, a range, or a symbolic value, as echo request"
+                    f"{word or 'nothing'} is no ICMP type: a number from 0 to 255, a range, or a "
+                    "symbolic value, as echo request"
                 )
             found.update(range(numbers[0], numbers[1] + 1))
         return tuple(sorted(found))

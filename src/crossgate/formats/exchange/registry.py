@@ -1,4 +1,6 @@
-"""The formats that lists and networks come in and go out in: `import` and `export` know nothing of any one."""
+"""The formats that lists and networks come in and go out in: `import` and `export` know nothing of
+any one.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ _HERE = "crossgate.formats.exchange"
 
 @dataclass(frozen=True)
 class Format:
-    """A format: what it is, the functions that read and write it (`module.function`, "" for none), and the options that it takes."""
+    """A format: what it is, the functions that read and write it (`module.function`, "" for none),
+    and the options that it takes.
+    """
 
     summary: str
     reading: str
@@ -37,21 +41,50 @@ class Format:
 
 
 FORMATS = {
-    "ietf-acl": Format("lists and the interfaces they are attached to, JSON or XML (RFC 8519)", "ietf_acl_in.read", "ietf_acl.write", ("xml", "limit", "tally", "on", "otherwise", "approximate")),
-    "ietf": Format("a device with its interfaces, routes and lists; without --on the picture of links (RFC 8343, 8344, 8349, 8345)", "ietf.read", "ietf.write", ("xml", "limit", "on", "otherwise", "approximate")),
-    "nas-filter-rule": Format("what a RADIUS server sends for one terminal (RFC 4849, rules of RFC 6733)", "nas_filter_rule.read", "nas_filter_rule.write", ("limit", "direction", "bytes", "as", "approximate")),
-    "csv": Format("a row for each line of each list", "entry_table.read_csv", "entry_table.write_csv", ("raw",)),
+    "ietf-acl": Format(
+        "lists and the interfaces they are attached to, JSON or XML (RFC 8519)",
+        "ietf_acl_in.read",
+        "ietf_acl.write",
+        ("xml", "limit", "tally", "on", "otherwise", "approximate"),
+    ),
+    "ietf": Format(
+        (
+            "a device with its interfaces, routes and lists; without --on the picture of links "
+            "(RFC "
+            "8343, 8344, 8349, 8345)"
+        ),
+        "ietf.read",
+        "ietf.write",
+        ("xml", "limit", "on", "otherwise", "approximate"),
+    ),
+    "nas-filter-rule": Format(
+        "what a RADIUS server sends for one terminal (RFC 4849, rules of RFC 6733)",
+        "nas_filter_rule.read",
+        "nas_filter_rule.write",
+        ("limit", "direction", "bytes", "as", "approximate"),
+    ),
+    "csv": Format(
+        "a row for each line of each list",
+        "entry_table.read_csv",
+        "entry_table.write_csv",
+        ("raw",),
+    ),
     "markdown": Format("tables for people to read", "", "entry_table.write_markdown"),
-}  # fmt: skip
+}
 
 
 def format_named(name: str, writing: bool) -> Format:
-    """Return a format by its name. Raises `PlanError` for none, and for one that does not go that way."""
+    """Return a format by its name. Raises `PlanError` for none, and for one that does not go that
+    way.
+    """
     if name not in FORMATS:
         raise PlanError(unknown("format", name, [*FORMATS]))
     found = FORMATS[name]
     if not (found.writing if writing else found.reading):
-        raise PlanError(f"{name} goes out only; what comes in is {', '.join(each for each, one in FORMATS.items() if one.reading)}")
+        raise PlanError(
+            f"{name} goes out only; what comes in is "
+            f"{', '.join(each for each, one in FORMATS.items() if one.reading)}"
+        )
     return found
 
 

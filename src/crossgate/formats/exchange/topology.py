@@ -1,14 +1,22 @@
 """The picture of links (RFC 8345, with the addresses of RFC 8346), out and in.
 
-Two networks: `layer-3` has a node for each device and one for each subnet, whose name begins with `subnet.` or `outside.`, with a link each way between an interface and its subnet;
-`cables` has the switches, their ports, and a link each way for each cable.
+Two networks: `layer-3` has a node for each device and one for each subnet, whose name begins with
+`subnet.` or `outside.`, with a link each way between an interface and its subnet; `cables` has the
+switches, their ports, and a link each way for each cable.
 """
 
 from __future__ import annotations
 
 from typing import Any
 
-from crossgate.core.model.address import Address, AddressError, Family, Pattern, parse_address, parse_block
+from crossgate.core.model.address import (
+    Address,
+    AddressError,
+    Family,
+    Pattern,
+    parse_address,
+    parse_block,
+)
 from crossgate.core.model.plan import Plan
 from crossgate.formats.exchange.asked import Written
 from crossgate.formats.exchange.ietf_acl import prefix_text
@@ -26,9 +34,13 @@ _SEGMENT = {False: "subnet", True: "outside"}
 
 
 def topology_tree(plan: Plan, written: Written) -> dict[str, Any]:
-    """Return the tree of all devices, subnets and cables, and tell in `written` what it has no word for."""
+    """Return the tree of all devices, subnets and cables, and tell in `written` what it has no word
+    for.
+    """
     if plan.hosts:
-        written.told.append("hosts are left out: the picture is of devices, subnets and the links between them")
+        written.told.append(
+            "hosts are left out: the picture is of devices, subnets and the links between them"
+        )
     nodes: list[dict[str, Any]] = []
     links: list[dict[str, Any]] = []
     for name, segment in plan.segments.items():
@@ -44,7 +56,12 @@ def topology_tree(plan: Plan, written: Written) -> dict[str, Any]:
             links += _both_ways((device.name, interface.name), (interface.on, None))
         nodes.append({"node-id": device.name, _TP: points} if points else {"node-id": device.name})
     networks: list[dict[str, Any]] = [
-        {"network-id": LAYER_3, "network-types": {f"{_L3}:l3-unicast-topology": {}}, "node": nodes, _LINK: links}
+        {
+            "network-id": LAYER_3,
+            "network-types": {f"{_L3}:l3-unicast-topology": {}},
+            "node": nodes,
+            _LINK: links,
+        }
     ]
     switches = [each for each in plan.devices.values() if each.ports]
     if switches:
@@ -55,9 +72,14 @@ def topology_tree(plan: Plan, written: Written) -> dict[str, Any]:
             if port.to
             for link in _both_ways((each.name, port.name), (port.to.owner, port.to.part))
         ]
-        ported = [{"node-id": each.name, _TP: [{"tp-id": name} for name in each.ports]} for each in switches]
+        ported = [
+            {"node-id": each.name, _TP: [{"tp-id": name} for name in each.ports]}
+            for each in switches
+        ]
         unique = {each["link-id"]: each for each in cables}
-        networks.append({"network-id": CABLES, "node": ported} | ({_LINK: [*unique.values()]} if unique else {}))
+        networks.append(
+            {"network-id": CABLES, "node": ported} | ({_LINK: [*unique.values()]} if unique else {})
+        )
     return {"ietf-network:networks": {"network": [_filled(each) for each in networks]}}
 
 
@@ -95,14 +117,25 @@ def read_topology(networks: Node, coming: Coming) -> None:
         for link in network.list(_LINK, key="link-id"):
             _read_link(link, segments, devices)
         coming.segments += segments.values()
-        coming.told += [f"{left} has no meaning here" for node in (network, types) if node is not None for left in node.left()]
+        coming.told += [
+            f"{left} has no meaning here"
+            for node in (network, types)
+            if node is not None
+            for left in node.left()
+        ]
     for device in devices.values():
         for interface in device.interfaces:
             _lengthen(interface, coming)
     coming.devices += devices.values()
 
 
-def _read_node(node: Node, layer_3: bool, segments: dict[str, ComingSegment], devices: dict[str, ComingDevice], coming: Coming) -> None:
+def _read_node(
+    node: Node,
+    layer_3: bool,
+    segments: dict[str, ComingSegment],
+    devices: dict[str, ComingDevice],
+    coming: Coming,
+) -> None:
     name = node.text("node-id")
     attributes = node.get(f"{_L3}:l3-node-attributes")
     label = attributes.text("name", "") if attributes is not None else ""
@@ -134,7 +167,9 @@ def _read_node(node: Node, layer_3: bool, segments: dict[str, ComingSegment], de
     coming.told += [f"{left} has no meaning here" for left in node.left()]
 
 
-def _read_link(link: Node, segments: dict[str, ComingSegment], devices: dict[str, ComingDevice]) -> None:
+def _read_link(
+    link: Node, segments: dict[str, ComingSegment], devices: dict[str, ComingDevice]
+) -> None:
     source, destination = link.get("source"), link.get("destination")
     if source is None or destination is None:
         raise link.error("a link has a source and a destination")
@@ -156,7 +191,9 @@ def _read_link(link: Node, segments: dict[str, ComingSegment], devices: dict[str
 
 
 def _lengthen(interface: ComingInterface, coming: Coming) -> None:
-    """Give addresses the length of the prefix that their subnet has; RFC 8346 has addresses alone."""
+    """Give addresses the length of the prefix that their subnet has; RFC 8346 has addresses
+    alone.
+    """
     for index, (address, _) in enumerate(interface.addresses):
         interface.addresses[index] = address, _length_of(address, interface.on, coming)
 

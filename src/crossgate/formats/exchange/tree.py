@@ -1,8 +1,10 @@
-"""Documents that YANG modules describe, as JSON (RFC 7951) and as XML (RFC 7950), read and written without the modules.
+"""Documents that YANG modules describe, as JSON (RFC 7951) and as XML (RFC 7950), read and written
+without the modules.
 
-A tree is what `json` would make of the JSON form: a dict for a container, a list of dicts for a list, names with their module
-wherever it changes (`ietf-interfaces:interfaces`). Reading XML gives the same, all values as text and each name a list,
-since only a module tells what may stand there once; `Node` reads both.
+A tree is what `json` would make of the JSON form: a dict for a container, a list of dicts for a
+list, names with their module wherever it changes (`ietf-interfaces:interfaces`). Reading XML gives
+the same, all values as text and each name a list, since only a module tells what may stand there
+once; `Node` reads both.
 """
 
 from __future__ import annotations
@@ -34,7 +36,9 @@ NAMESPACES = {
 """The XML namespace of each module, as the IANA registry "YANG Module Names" has them."""
 _MODULES = {space: module for module, space in NAMESPACES.items()}
 _WRAPPING = "urn:ietf:params:xml:ns:netconf:base:1.0"
-"""NETCONF's own namespace (RFC 6241): a `config`, `data` or `rpc-reply` around what modules describe."""
+"""NETCONF's own namespace (RFC 6241): a `config`, `data` or `rpc-reply` around what modules
+describe.
+"""
 _MOST_DIGITS = 20
 """No number of a module has more."""
 
@@ -76,7 +80,9 @@ def _etree() -> Any:
     try:
         from lxml import etree
     except ImportError:
-        raise PlanError("XML needs the package lxml, which is not installed: pip install 'crossgate[formats]'") from None
+        raise PlanError(
+            "XML needs the package lxml, which is not installed: pip install 'crossgate[formats]'"
+        ) from None
     return etree
 
 
@@ -94,7 +100,13 @@ def _write(parent: Any, tree: Tree, module: str) -> None:
                 _write(element, each, own)
             elif each != [None]:
                 bare = isinstance(each, Identity) and each.module == own
-                element.text = str(each).lower() if isinstance(each, bool) else each.name if bare else str(each)
+                element.text = (
+                    str(each).lower()
+                    if isinstance(each, bool)
+                    else each.name
+                    if bare
+                    else str(each)
+                )
 
 
 def read_tree(path: Path, data: bytes) -> Node:
@@ -104,20 +116,32 @@ def read_tree(path: Path, data: bytes) -> Node:
         return Node(str(path), "", _read_xml(path, data))
     if start == b"{":
         return Node(str(path), "", _read_json(path, data))
-    raise PlanError(f"{path} is neither JSON (RFC 7951), which begins with a brace, nor XML, which begins with <")
+    raise PlanError(
+        f"{path} is neither JSON (RFC 7951), which begins with a brace, nor XML, which begins "
+        "with <"
+    )
 
 
 def _read_json(path: Path, data: bytes) -> Tree:
     def member(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
         found = dict(pairs)
-        operations = [each.get("ietf-netconf:operation") for name, each in pairs if name.startswith("@") and isinstance(each, dict)]
+        operations = [
+            each.get("ietf-netconf:operation")
+            for name, each in pairs
+            if name.startswith("@") and isinstance(each, dict)
+        ]
         if any(each not in (None, "merge", "create", "replace") for each in operations):
             raise PlanError(
-                f"{path} has an ietf-netconf:operation (RFC 7952); a document is read as what is there, so take out what is not"
+                f"{path} has an ietf-netconf:operation (RFC 7952); a document is read as what is "
+                "there, so take out what is not"
             )
         if len(found) < len(pairs):
-            twice = next(name for name, times in Counter(name for name, _ in pairs).items() if times > 1)
-            raise PlanError(f"{path} has {twice} twice in one object; which of the two holds is not told")
+            twice = next(
+                name for name, times in Counter(name for name, _ in pairs).items() if times > 1
+            )
+            raise PlanError(
+                f"{path} has {twice} twice in one object; which of the two holds is not told"
+            )
         return found
 
     try:
@@ -125,7 +149,9 @@ def _read_json(path: Path, data: bytes) -> Tree:
     except UnicodeDecodeError as error:
         raise PlanError(f"{path} is not UTF-8, at octet {error.start}") from None
     except json.JSONDecodeError as error:
-        raise PlanError(f"{path}, line {error.lineno}, column {error.colno}: this is no JSON: {error.msg}") from None
+        raise PlanError(
+            f"{path}, line {error.lineno}, column {error.colno}: this is no JSON: {error.msg}"
+        ) from None
     except RecursionError:
         raise PlanError(f"{path} is nested deeper than {MOST_DEPTH} levels") from None
     except ValueError as error:  # a number of thousands of digits
@@ -138,17 +164,34 @@ def _read_json(path: Path, data: bytes) -> Tree:
 def _read_xml(path: Path, data: bytes) -> Tree:
     etree = _etree()
     parser = etree.XMLParser(
-        resolve_entities=False, no_network=True, load_dtd=False, remove_comments=True, remove_pis=True, huge_tree=False
+        resolve_entities=False,
+        no_network=True,
+        load_dtd=False,
+        remove_comments=True,
+        remove_pis=True,
+        huge_tree=False,
     )
     try:
         root = etree.fromstring(data, parser)
     except etree.XMLSyntaxError as error:
         raise PlanError(f"{path}: this is no XML: {error.msg}") from None
     if root.getroottree().docinfo.doctype:
-        raise PlanError(f"{path} has a document type, which may draw in other files; take the <!DOCTYPE ...> out")
-    while etree.QName(root).namespace == _WRAPPING and len(root) == 1 and etree.QName(root[0]).namespace == _WRAPPING:
+        raise PlanError(
+            f"{path} has a document type, which may draw in other files; take the <!DOCTYPE ...> "
+            "out"
+        )
+    while (
+        etree.QName(root).namespace == _WRAPPING
+        and len(root) == 1
+        and etree.QName(root[0]).namespace == _WRAPPING
+    ):
         root = root[0]
-    parts = root if etree.QName(root).namespace == _WRAPPING or etree.QName(root).localname in ("config", "data") else [root]
+    parts = (
+        root
+        if etree.QName(root).namespace == _WRAPPING
+        or etree.QName(root).localname in ("config", "data")
+        else [root]
+    )
     return _of_elements(path, parts, "", 0)
 
 
@@ -161,20 +204,29 @@ def _of_elements(path: Path, elements: Any, module: str, depth: int) -> dict[str
         name = etree.QName(element)
         if element.get(f"{{{_WRAPPING}}}operation") not in (None, "merge", "create", "replace"):
             raise PlanError(
-                f"{path}: {name.localname} has an nc:operation (RFC 6241); a document is read as what is there, so take out what is not"
+                f"{path}: {name.localname} has an nc:operation (RFC 6241); a document is read as "
+                "what is there, so take out what is not"
             )
         own = _MODULES.get(name.namespace or "", name.namespace or "")
-        value = _of_elements(path, element, own, depth + 1) if len(element) else (element.text or "").strip()
+        value = (
+            _of_elements(path, element, own, depth + 1)
+            if len(element)
+            else (element.text or "").strip()
+        )
         if isinstance(value, str) and ":" in value and value.partition(":")[0] in element.nsmap:
             prefix, _, rest = value.partition(":")
             space = element.nsmap[prefix]
             value = f"{_MODULES.get(space, space)}:{rest}"
-        found.setdefault(name.localname if own == module else f"{own}:{name.localname}", []).append(value)
+        found.setdefault(name.localname if own == module else f"{own}:{name.localname}", []).append(
+            value
+        )
     return found
 
 
 class Node:
-    """A place in a document: reads what stands below it, says where that is, and knows what was never asked for."""
+    """A place in a document: reads what stands below it, says where that is, and knows what was
+    never asked for.
+    """
 
     __slots__ = ("_asked", "_value", "file", "path")
 
@@ -192,29 +244,43 @@ class Node:
             return self._value
         if self._value in ("", None, [None]):
             return {}
-        raise self.error(f"{_short(self._value)} stands where something with names below it belongs")
+        raise self.error(
+            f"{_short(self._value)} stands where something with names below it belongs"
+        )
 
     def __contains__(self, name: str) -> bool:
         return name in self._members
 
     def _once(self, name: str) -> Any:
-        """Return what may stand here once, None where it does not. Raises `PlanError` where it stands several times."""
+        """Return what may stand here once, None where it does not. Raises `PlanError` where it
+        stands several times.
+        """
         self._asked.add(name)
         value = self._members.get(name)
         if isinstance(value, list) and value != [None]:
             if len(value) != 1:
-                raise self.error(f"{name} stands here {len(value)} times; once is what its module has")
+                raise self.error(
+                    f"{name} stands here {len(value)} times; once is what its module has"
+                )
             return value[0]
         return "" if value is None and name in self._members else value
 
     def get(self, name: str) -> Node | None:
-        """Return what may stand here once, None where it does not. Raises `PlanError` where it stands several times."""
+        """Return what may stand here once, None where it does not. Raises `PlanError` where it
+        stands several times.
+        """
         value = self._once(name)
         # A container without anything below it says nothing (RFC 7950 section 7.5.1).
-        return None if value in (None, "", {}, [None]) else Node(self.file, f"{self.path}/{name}", value)
+        return (
+            None
+            if value in (None, "", {}, [None])
+            else Node(self.file, f"{self.path}/{name}", value)
+        )
 
     def list(self, name: str, key: str) -> Sequence[Node]:
-        """Return what may stand here several times, each known by its leaf `key`. Raises `PlanError` where two have the same."""
+        """Return what may stand here several times, each known by its leaf `key`. Raises
+        `PlanError` where two have the same.
+        """
         self._asked.add(name)
         value = self._members.get(name)
         if value is None:
@@ -256,17 +322,28 @@ class Node:
         raise self.error(f"{name} is {_short(value)}, where one value belongs")
 
     def number(self, name: str, most: int, least: int = 0) -> int | None:
-        """Return a leaf as a number, None where it is not there. Raises `PlanError` where it is none, or not from `least` to `most`."""
+        """Return a leaf as a number, None where it is not there. Raises `PlanError` where it is
+        none, or not from `least` to `most`.
+        """
         if name not in self._members:
             self._asked.add(name)
             return None
         text = self.text(name)
-        if not (text.isascii() and text.isdecimal() and len(text) <= _MOST_DIGITS and least <= int(text) <= most):
-            raise self.error(f"{name} is {_short(text) or 'empty'}; it is a number from {least} to {most}")
+        if not (
+            text.isascii()
+            and text.isdecimal()
+            and len(text) <= _MOST_DIGITS
+            and least <= int(text) <= most
+        ):
+            raise self.error(
+                f"{name} is {_short(text) or 'empty'}; it is a number from {least} to {most}"
+            )
         return int(text)
 
     def identity(self, name: str, module: str, default: str | None = None) -> str:
-        """Return a leaf that names an identity: without its module where that is the one expected, else with it."""
+        """Return a leaf that names an identity: without its module where that is the one expected,
+        else with it.
+        """
         text = self.text(name, default)
         return text.removeprefix(f"{module}:")
 
@@ -276,7 +353,11 @@ class Node:
             if name in self._asked or name.startswith("@") or value == {}:
                 continue
             for each in value if isinstance(value, list) else [value]:
-                yield f"{self.path}/{name}" + ("" if isinstance(each, (dict, list)) or each in ("", None) else f" = {_short(each)}")
+                yield f"{self.path}/{name}" + (
+                    ""
+                    if isinstance(each, (dict, list)) or each in ("", None)
+                    else f" = {_short(each)}"
+                )
 
 
 def _short(value: Any) -> str:

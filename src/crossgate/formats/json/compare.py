@@ -10,11 +10,22 @@ from crossgate.core.model.plan import Plan
 from crossgate.core.wording.sentences import limit_names, open_windows
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
-from crossgate.formats.json.parts import Document, decided_document, decider_document, hello_document, lines_document, packet_document
+from crossgate.formats.json.parts import (
+    Document,
+    decided_document,
+    decider_document,
+    hello_document,
+    lines_document,
+    packet_document,
+)
 
 
-def compare_document(was: str, new: Plan, found: Sequence[Difference], missed: Iterable[PlanError] = ()) -> Document:
-    """Return `crossgate/compare/1`: all traffic that two plans treat differently; empty when they differ in none. `was` names the old plan."""
+def compare_document(
+    was: str, new: Plan, found: Sequence[Difference], missed: Iterable[PlanError] = ()
+) -> Document:
+    """Return `crossgate/compare/1`: all traffic that two plans treat differently; empty when they
+    differ in none. `was` names the old plan.
+    """
     return {
         "schema": "crossgate/compare/1",
         "plan": was,
@@ -34,20 +45,28 @@ def differences_document(plan: Plan, found: Sequence[Difference]) -> list[Docume
             "opens": not each.stray,
             "devices": each.devices,
             "at": each.moment.isoformat() if each.moment else None,
-            "windows": None if each.moment is None else open_windows(plan, each.moment, each.deciders),
+            "windows": None
+            if each.moment is None
+            else open_windows(plan, each.moment, each.deciders),
             "exceeded": None if each.exceeded is None else limit_names(each.exceeded),
             "spoken": None if each.spoken is None else [hello_document(one) for one in each.spoken],
             "was": _fate(each.was),
             "is": _fate(each.now),
-            "lines": lines_document(wording, each.lines, Sort.STRAY if each.stray else Sort.OPENING, not each.devices),
-            "clients": lines_document(wording, each.clients, Sort.STRAY if each.stray else Sort.OPENING, not each.devices),
+            "lines": lines_document(
+                wording, each.lines, Sort.STRAY if each.stray else Sort.OPENING, not each.devices
+            ),
+            "clients": lines_document(
+                wording, each.clients, Sort.STRAY if each.stray else Sort.OPENING, not each.devices
+            ),
             "packet": packet_document(each.packet),
         }
         for each in found
     ]
 
 
-def compare_lists_document(was: str, new: Plan, name: str, found: Sequence[ListDifference]) -> Document:
+def compare_lists_document(
+    was: str, new: Plan, name: str, found: Sequence[ListDifference]
+) -> Document:
     """Return `crossgate/compare/1` for one list of two plans."""
     wording = Wording(new)
     return {
@@ -59,9 +78,13 @@ def compare_lists_document(was: str, new: Plan, name: str, found: Sequence[ListD
             {
                 "family": int(new.lists[name].family),
                 "at": each.moment.isoformat() if each.moment else None,
-                "windows": None if each.moment is None else open_windows(new, each.moment, each.deciders),
+                "windows": None
+                if each.moment is None
+                else open_windows(new, each.moment, each.deciders),
                 "exceeded": None if each.exceeded is None else limit_names(each.exceeded),
-                "spoken": None if each.spoken is None else [hello_document(one) for one in each.spoken],
+                "spoken": None
+                if each.spoken is None
+                else [hello_document(one) for one in each.spoken],
                 "was": decider_document(each.was),
                 "is": decider_document(each.now),
                 "lines": lines_document(wording, each.lines, Sort.PACKET),

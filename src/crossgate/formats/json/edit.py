@@ -1,4 +1,6 @@
-"""The document of every command that edits: the change, what it does, and whether it was written."""
+"""The document of every command that edits: the change, what it does, and whether it was
+written.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,9 @@ def edit_document(proposal: Proposal, written: bool) -> Document:
         "differences": differences_document(proposal.plan, impact.differences) if impact else [],
         "findings": [finding_document(finding) for finding in impact.findings] if impact else [],
         "gone": [finding_document(finding) for finding in impact.gone] if impact else [],
-        "unanswered": [error.message for error in (*impact.missed, *impact.unaudited)] if impact else [],
+        "unanswered": [error.message for error in (*impact.missed, *impact.unaudited)]
+        if impact
+        else [],
     }
 
 

@@ -13,7 +13,9 @@ from crossgate.formats.json.parts import Document, when_document
 
 
 def grid_document(plan: Plan, when: When, cells: Iterable[Cell], left: LeftOut) -> Document:
-    """Return `crossgate/grid/1`: a cell a source, destination, service and family; `verdict` is `mixed` where its parts differ."""
+    """Return `crossgate/grid/1`: a cell a source, destination, service and family; `verdict` is
+    `mixed` where its parts differ.
+    """
     return {
         "schema": "crossgate/grid/1",
         "plan": plan.files[0],
@@ -37,8 +39,12 @@ def _verdict(verdicts: Sequence[Verdict] | None) -> str | None:
     return None if not verdicts else str(verdicts[0]) if len(verdicts) == 1 else "mixed"
 
 
-def changes_document(plan: Plan, other: Plan, at: datetime, changes: Iterable[Change], left: LeftOut) -> Document:
-    """Return `crossgate/grid-changes/1`: the cells that two plans answer differently; null where a plan has no such cell."""
+def changes_document(
+    plan: Plan, other: Plan, at: datetime, changes: Iterable[Change], left: LeftOut
+) -> Document:
+    """Return `crossgate/grid-changes/1`: the cells that two plans answer differently; null where a
+    plan has no such cell.
+    """
     return {
         "schema": "crossgate/grid-changes/1",
         "plan": plan.files[0],

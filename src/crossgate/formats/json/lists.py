@@ -18,8 +18,15 @@ from crossgate.core.wording.sets import Wording
 from crossgate.formats.json.parts import Document, lines_document, tls_document
 
 
-def lists_document(plan: Plan, at: datetime, lists: Iterable[AnyList[Any]], taken: Mapping[str, Mapping[int, Taken]]) -> Document:
-    """Return `crossgate/lists/1`: lists as they are read, with what their names stand for; of those in `taken` what lines above take of each."""
+def lists_document(
+    plan: Plan,
+    at: datetime,
+    lists: Iterable[AnyList[Any]],
+    taken: Mapping[str, Mapping[int, Taken]],
+) -> Document:
+    """Return `crossgate/lists/1`: lists as they are read, with what their names stand for; of those
+    in `taken` what lines above take of each.
+    """
     opened = open_at(plan.windows.values(), at)
     return {
         "schema": "crossgate/lists/1",
@@ -29,7 +36,9 @@ def lists_document(plan: Plan, at: datetime, lists: Iterable[AnyList[Any]], take
     }
 
 
-def _list(plan: Plan, access_list: AnyList[Any], opened: frozenset[str], taken: Mapping[int, Taken] | None) -> Document:
+def _list(
+    plan: Plan, access_list: AnyList[Any], opened: frozenset[str], taken: Mapping[int, Taken] | None
+) -> Document:
     wording = None if taken is None else Wording(plan)
     return {
         "list": access_list.name,
@@ -42,8 +51,14 @@ def _list(plan: Plan, access_list: AnyList[Any], opened: frozenset[str], taken: 
                 "point": str(placement.point),
                 "direction": str(placement.direction),
                 "line": placement.place.line,
-                "hosts": [each.owner for each in plan.hosts_at(placement) if each.kind is PointKind.HOST],
-                "points": [str(each) for each in plan.hosts_at(placement) if each.kind is not PointKind.HOST],
+                "hosts": [
+                    each.owner for each in plan.hosts_at(placement) if each.kind is PointKind.HOST
+                ],
+                "points": [
+                    str(each)
+                    for each in plan.hosts_at(placement)
+                    if each.kind is not PointKind.HOST
+                ],
             }
             for placement in plan.every_placement
             if placement.access_list == access_list.name
@@ -58,14 +73,22 @@ def _list(plan: Plan, access_list: AnyList[Any], opened: frozenset[str], taken: 
                 "during": entry.window,
                 "at_most": None
                 if entry.limit is None
-                else {"count": entry.limit.most, "seconds": entry.limit.seconds, "each_source": entry.limit.each_source},
+                else {
+                    "count": entry.limit.most,
+                    "seconds": entry.limit.seconds,
+                    "each_source": entry.limit.each_source,
+                },
                 "tls": None if entry.tls is None else tls_document(entry.tls),
                 "off": entry.off,
                 "in_force": entry.is_awake(opened),
                 "log": entry.log,
                 "comment": entry.comment,
                 "line": entry.place.line,
-                **({} if taken is None or wording is None else {"taken": _taken(wording, taken.get(entry.number))}),
+                **(
+                    {}
+                    if taken is None or wording is None
+                    else {"taken": _taken(wording, taken.get(entry.number))}
+                ),
             }
             for entry in access_list.entries
         ],
@@ -94,7 +117,9 @@ def _taken(wording: Wording, taken: Taken | None) -> Document:
 
 
 def _asks(access_list: AnyList[Any], entry: AnyEntry) -> Document:
-    """Return what an entry is for; the services of one for frames are what they carry, as an EtherType."""
+    """Return what an entry is for; the services of one for frames are what they carry, as an
+    EtherType.
+    """
     if isinstance(access_list, AccessList) and isinstance(entry, Entry):
         return {
             "service": [term.text(access_list.family) for term in entry.service.terms],
@@ -103,8 +128,15 @@ def _asks(access_list: AnyList[Any], entry: AnyEntry) -> Document:
         }
     assert isinstance(entry, EthernetEntry)
     carried = "any" if entry.ethertype is None else f"0x{entry.ethertype:04x}"
-    return {"service": [carried], "source": _stations(entry.source), "destination": _stations(entry.destination)}
+    return {
+        "service": [carried],
+        "source": _stations(entry.source),
+        "destination": _stations(entry.destination),
+    }
 
 
 def _stations(stations: Stations) -> list[str]:
-    return [format_mac(value) + (f" wild {format_mac(wildcard)}" if wildcard else "") for value, wildcard in stations.patterns]
+    return [
+        format_mac(value) + (f" wild {format_mac(wildcard)}" if wildcard else "")
+        for value, wildcard in stations.patterns
+    ]

@@ -12,7 +12,8 @@ from crossgate.language.mending import Mend, Mendable
 def mend_document(plan: str, found: Sequence[Mendable]) -> Document:
     """Return `crossgate/mend/1`: each thing that is not right with its mends, by letter.
 
-    A mend has its edits as sentences, as text (so many `lines` from a `line` on that give way to a `text`) and as a diff.
+    A mend has its edits as sentences, as text (so many `lines` from a `line` on that give way to a
+    `text`) and as a diff.
     """
     return {
         "schema": "crossgate/mend/1",
@@ -23,7 +24,10 @@ def mend_document(plan: str, found: Sequence[Mendable]) -> Document:
                 "file": each.place.file,
                 "line": each.place.line,
                 "why": each.why,
-                "proposals": [{"letter": letter} | _mend(mend) for letter, mend in zip("abcdefgh", each.mends, strict=False)],
+                "proposals": [
+                    {"letter": letter} | _mend(mend)
+                    for letter, mend in zip("abcdefgh", each.mends, strict=False)
+                ],
                 "reason": each.reason or None,
             }
             for each in found
@@ -36,12 +40,19 @@ def _mend(mend: Mend) -> Document:
     return {
         "edits": list(mend.said),
         "text_edits": [
-            {"file": file, "line": each.first + 1, "lines": each.last - each.first, "text": each.text}
+            {
+                "file": file,
+                "line": each.first + 1,
+                "lines": each.last - each.first,
+                "text": each.text,
+            }
             for file, several in mend.proposal.edits.items()
             for each in several
         ],
         "diff": list(mend.proposal.diff),
-        "differences": differences_document(mend.proposal.plan, impact.differences) if impact else [],
+        "differences": differences_document(mend.proposal.plan, impact.differences)
+        if impact
+        else [],
         "findings": [finding_document(each) for each in impact.findings] if impact else [],
         "gone": [finding_document(each) for each in impact.gone] if impact else [],
     }

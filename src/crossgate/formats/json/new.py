@@ -1,4 +1,6 @@
-"""The document of `new`: what the plan that was begun has, and what of the tables is otherwise or not in it."""
+"""The document of `new`: what the plan that was begun has, and what of the tables is otherwise or
+not in it.
+"""
 
 from __future__ import annotations
 

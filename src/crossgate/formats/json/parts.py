@@ -1,4 +1,6 @@
-"""What several documents are made of: endpoints, packets, findings, lines of lists, sets of packets."""
+"""What several documents are made of: endpoints, packets, findings, lines of lists, sets of
+packets.
+"""
 
 from __future__ import annotations
 
@@ -44,14 +46,27 @@ def when_document(when: When) -> Document:
 
 def hello_document(hello: Hello | None) -> Document | None:
     """Return what a conversation settles on, null for no TLS."""
-    return None if hello is None else {"version": VERSIONS.get(hello.version, f"0x{hello.version:04x}"), "suite": suite_name(hello.suite)}
+    return (
+        None
+        if hello is None
+        else {
+            "version": VERSIONS.get(hello.version, f"0x{hello.version:04x}"),
+            "suite": suite_name(hello.suite),
+        }
+    )
 
 
 def tls_document(test: TlsTest) -> Document:
-    """Return which TLS an entry asks for: versions and suites by their names, null for every one."""
+    """Return which TLS an entry asks for: versions and suites by their names, null for every
+    one.
+    """
     return {
-        "versions": None if test.versions is None else [VERSIONS[each] for each in sorted(test.versions)],
-        "suites": None if test.suites is None else [suite_name(each) for each in sorted(test.suites)],
+        "versions": None
+        if test.versions is None
+        else [VERSIONS[each] for each in sorted(test.versions)],
+        "suites": None
+        if test.suites is None
+        else [suite_name(each) for each in sorted(test.suites)],
     }
 
 
@@ -91,22 +106,33 @@ def finding_document(finding: Finding) -> Document:
     }
 
 
-def lines_document(wording: Wording, lines: Iterable[SetLine], sort: Sort, machines: bool = False) -> list[Document]:
+def lines_document(
+    wording: Wording, lines: Iterable[SetLine], sort: Sort, machines: bool = False
+) -> list[Document]:
     """Return a set of packets as lines in words, as `Wording.rows` writes them."""
     rows = wording.rows(lines, sort, machines)
-    return [{"service": service, "source": source, "destination": destination} for service, source, destination in rows]
+    return [
+        {"service": service, "source": source, "destination": destination}
+        for service, source, destination in rows
+    ]
 
 
 def decided_document(stop: Decided | None) -> Document | None:
     """Return which line of a list decided, and where the list stands."""
     if stop is None:
         return None
-    place = {"point": str(stop.crossing.point), "direction": str(stop.crossing.direction), **asked_list(stop.decider.access_list)}
+    place = {
+        "point": str(stop.crossing.point),
+        "direction": str(stop.crossing.direction),
+        **asked_list(stop.decider.access_list),
+    }
     return place | decider_document(stop.decider)
 
 
 def asked_list(access_list: AnyList[Any] | None) -> Document:
-    """Return which list is asked; none is where a device is `closed`, and denies because no list stands there."""
+    """Return which list is asked; none is where a device is `closed`, and denies because no list
+    stands there.
+    """
     if isinstance(access_list, ClosedPlace):
         return {"list": None, "closed": True}
     return {"list": None if access_list is None else access_list.name}

@@ -10,8 +10,12 @@ from crossgate.core.network.paths import Endpoint
 from crossgate.formats.json.parts import Document, asked_list, endpoint_document
 
 
-def points_document(plan: Plan, found: Iterable[tuple[Endpoint, Endpoint, Sequence[CrossedPoint], Sequence[Suited]]]) -> Document:
-    """Return `crossgate/points/1`: the places crossed, by family, and those that suit each kind of list."""
+def points_document(
+    plan: Plan, found: Iterable[tuple[Endpoint, Endpoint, Sequence[CrossedPoint], Sequence[Suited]]]
+) -> Document:
+    """Return `crossgate/points/1`: the places crossed, by family, and those that suit each kind of
+    list.
+    """
     return {
         "schema": "crossgate/points/1",
         "plan": plan.files[0],

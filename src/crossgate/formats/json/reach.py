@@ -10,7 +10,14 @@ from crossgate.core.model.errors import PlanError
 from crossgate.core.model.plan import Plan
 from crossgate.core.wording.services import Sort
 from crossgate.core.wording.sets import Wording
-from crossgate.formats.json.parts import Document, decided_document, hello_document, lines_document, packet_document, when_document
+from crossgate.formats.json.parts import (
+    Document,
+    decided_document,
+    hello_document,
+    lines_document,
+    packet_document,
+    when_document,
+)
 
 
 def reach_document(
@@ -23,12 +30,16 @@ def reach_document(
     missed: Iterable[PlanError] = (),
     differing: Sequence[tuple[When, Iterable[Reached]]] = (),
 ) -> Document:
-    """Return `crossgate/reach/1`: the fate of everything from one end to another, and of other conversations that fare otherwise.
+    """Return `crossgate/reach/1`: the fate of everything from one end to another, and of other
+    conversations that fare otherwise.
 
-    These are, as far as they are `differing`, the ones beyond every limit, and those that settle on some TLS.
+    These are, as far as they are `differing`, the ones beyond every limit, and those that settle on
+    some TLS.
     """
     wording, sort = Wording(plan), Sort.STRAY if strays else Sort.OPENING
-    others = [(each, [_answer(wording, sort, part) for part in several]) for each, several in differing]
+    others = [
+        (each, [_answer(wording, sort, part) for part in several]) for each, several in differing
+    ]
     return {
         "schema": "crossgate/reach/1",
         "plan": plan.files[0],
@@ -38,8 +49,14 @@ def reach_document(
         "strays": strays,
         "unanswered": [error.message for error in missed],
         "answers": [_answer(wording, sort, each) for each in found],
-        "beyond": [each for other, answers in others if other.hello == when.hello for each in answers],
-        "spoken": [{"tls": hello_document(other.hello), "answers": answers} for other, answers in others if other.hello != when.hello],
+        "beyond": [
+            each for other, answers in others if other.hello == when.hello for each in answers
+        ],
+        "spoken": [
+            {"tls": hello_document(other.hello), "answers": answers}
+            for other, answers in others
+            if other.hello != when.hello
+        ],
     }
 
 

@@ -1,4 +1,6 @@
-"""The documents of `replay`: verdicts with their numbers, what was stopped, and each line of the lists."""
+"""The documents of `replay`: verdicts with their numbers, what was stopped, and each line of the
+lists.
+"""
 
 from __future__ import annotations
 
@@ -19,9 +21,14 @@ _NOWHERE = "nowhere"
 
 
 def replay_document(replay: Replay, told: Sequence[Told], zone: str, where: str | None) -> Document:
-    """Return `crossgate/replay/1` for conversations; times are ISO 8601 on the wall clock of `zone`."""
+    """Return `crossgate/replay/1` for conversations; times are ISO 8601 on the wall clock of
+    `zone`.
+    """
     plan, other = replay.network.plan, replay.other
-    first, last = (None if each is None else replay.clock.wall(each).isoformat() for each in (replay.sums.first, replay.sums.last))
+    first, last = (
+        None if each is None else replay.clock.wall(each).isoformat()
+        for each in (replay.sums.first, replay.sums.last)
+    )
     document: Document = {
         "schema": "crossgate/replay/1",
         "plan": plan.files[0],
@@ -33,20 +40,31 @@ def replay_document(replay: Replay, told: Sequence[Told], zone: str, where: str 
         "last": last,
         "seen_twice": replay.again,
         "out_of_order": replay.backwards,
-        "verdicts": {_verdict(verdict): _sum(each) for verdict, each in replay.sums.verdicts.items()},
+        "verdicts": {
+            _verdict(verdict): _sum(each) for verdict, each in replay.sums.verdicts.items()
+        },
         "on_link": _sum(replay.sums.on_link),
         "met_no_list": _sum(replay.sums.unmet),
         "unsettled": _sum(replay.sums.unsettled),
     }
     document["differing" if other else "not_permitted"] = _sorts(replay.stopped(), bool(other))
-    document["lists"] = [{"list": each.name, "lines": _lines(lines, replay.rates)} for each, lines in replay.lines()]
+    document["lists"] = [
+        {"list": each.name, "lines": _lines(lines, replay.rates)} for each, lines in replay.lines()
+    ]
     document["tls"] = [_chosen(each, number) for each, number in sorted(hellos_of(told).items())]
-    document["no_place"] = [{"address": str(address), "packets": packets} for address, packets in sorted(replay.sums.nowhere.items())]
+    document["no_place"] = [
+        {"address": str(address), "packets": packets}
+        for address, packets in sorted(replay.sums.nowhere.items())
+    ]
     return document
 
 
-def list_replay_document(asked: Sequence[ListReplay], plan: Plan, told: Sequence[Told], place: tuple[str, str] | None) -> Document:
-    """Return `crossgate/replay/1` for packets that were asked of lists one by one, at a place where one is named."""
+def list_replay_document(
+    asked: Sequence[ListReplay], plan: Plan, told: Sequence[Told], place: tuple[str, str] | None
+) -> Document:
+    """Return `crossgate/replay/1` for packets that were asked of lists one by one, at a place where
+    one is named.
+    """
     return {
         "schema": "crossgate/replay/1",
         "plan": plan.files[0],
@@ -70,16 +88,30 @@ def list_replay_document(asked: Sequence[ListReplay], plan: Plan, told: Sequence
 def _file(told: Told) -> Document:
     document: Document = {"file": str(told.path), "kind": told.kind, "rows": told.rows}
     if told.capture is not None:
-        document |= {"not_ip": told.capture.other, "cut": told.capture.cut, "damaged": told.capture.damaged}
+        document |= {
+            "not_ip": told.capture.other,
+            "cut": told.capture.cut,
+            "damaged": told.capture.damaged,
+        }
         document |= {"first": dict(told.capture.first), "broken": told.capture.broken or None}
     if told.table is not None:
-        document |= {"without_address": told.table.empty, "icmp_in_port": told.table.icmp_in_port, "without_times": told.table.timeless}
+        document |= {
+            "without_address": told.table.empty,
+            "icmp_in_port": told.table.icmp_in_port,
+            "without_times": told.table.timeless,
+        }
     return document
 
 
 def _chosen(each: Chosen, number: int) -> Document:
     version, suite = VERSIONS.get(each.version, f"0x{each.version:04x}"), suite_name(each.suite)
-    return {"server": str(each.server), "port": each.port, "version": version, "suite": suite, "hellos": number}
+    return {
+        "server": str(each.server),
+        "port": each.port,
+        "version": version,
+        "suite": suite,
+        "hellos": number,
+    }
 
 
 def _verdict(verdict: Verdict | None) -> str:
@@ -92,8 +124,14 @@ def _sum(each: Sum) -> Document:
 
 def _sorts(sums: Mapping[Sort, Sum], compared: bool) -> list[Document]:
     found = []
-    for sort, each in sorted(sums.items(), key=lambda item: (-item[1].packets, -item[1].conversations, str(item[0][:3]))):
-        document: Document = {"source": str(sort.source), "destination": str(sort.destination), "service": sort.service}
+    for sort, each in sorted(
+        sums.items(), key=lambda item: (-item[1].packets, -item[1].conversations, str(item[0][:3]))
+    ):
+        document: Document = {
+            "source": str(sort.source),
+            "destination": str(sort.destination),
+            "service": sort.service,
+        }
         if compared:
             document["was"] = _verdict(sort.was)
         document["verdict"] = _verdict(sort.verdict)
@@ -111,7 +149,9 @@ def _lines(lines: Iterable[Line], rates: Rates) -> list[Document]:
             "entry": each.decider.number,
             "legs": each.legs,
             "packets": each.packets,
-            "beyond": None if each.decider.entry is None or each.decider.entry.limit is None else rates.beyond[each.decider.entry.limit],
+            "beyond": None
+            if each.decider.entry is None or each.decider.entry.limit is None
+            else rates.beyond[each.decider.entry.limit],
         }
         for each in lines
     ]

@@ -14,6 +14,10 @@ def tally_document(plan: Plan, hits: Mapping[str, Mapping[int | None, int]]) -> 
         "schema": "crossgate/tally/1",
         "plan": plan.files[0],
         "lists": [
-            {"list": name, "hits": [{"entry": number, "hits": count} for number, count in each.items()]} for name, each in hits.items()
+            {
+                "list": name,
+                "hits": [{"entry": number, "hits": count} for number, count in each.items()],
+            }
+            for name, each in hits.items()
         ],
     }

@@ -45,7 +45,11 @@ def conversation(trace: Trace) -> Document:
 
 
 def _leg(leg: LegTrace) -> Document:
-    document: Document = {"leg": str(leg.leg), "outcome": str(leg.outcome), "crossings": [_asked(asked) for asked in leg.asked]}
+    document: Document = {
+        "leg": str(leg.leg),
+        "outcome": str(leg.outcome),
+        "crossings": [_asked(asked) for asked in leg.asked],
+    }
     if not leg.path.arrived:
         document["reason"] = leg.path.reason
         document["failure"] = None if leg.path.failure is None else str(leg.path.failure.kind)

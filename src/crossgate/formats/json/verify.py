@@ -13,11 +13,16 @@ from crossgate.formats.json.parts import Document, packet_document
 
 
 def verify_document(
-    plan: Plan, results: Sequence[Verified], unreached: Iterable[tuple[AnyList[Any], AnyEntry]], outages: Sequence[Outage] | None = None
+    plan: Plan,
+    results: Sequence[Verified],
+    unreached: Iterable[tuple[AnyList[Any], AnyEntry]],
+    outages: Sequence[Outage] | None = None,
 ) -> Document:
-    """Return `crossgate/verify/1`: every expectation, and the entries that none reached; `outages` where they were asked for.
+    """Return `crossgate/verify/1`: every expectation, and the entries that none reached; `outages`
+    where they were asked for.
 
-    `down` is what was taken to be down while all was verified. An outage has what else is down and the claims that fail then.
+    `down` is what was taken to be down while all was verified. An outage has what else is down and
+    the claims that fail then.
     """
     failed = sum(not result.held for result in results)
     return {
@@ -25,7 +30,10 @@ def verify_document(
         "plan": plan.files[0],
         "down": sorted(map(str, plan.down)),
         "expectations": [_expectation(result) for result in results],
-        "unreached": [{"list": each.name, "entry": entry.number, "line": entry.place.line} for each, entry in unreached],
+        "unreached": [
+            {"list": each.name, "entry": entry.number, "line": entry.place.line}
+            for each, entry in unreached
+        ],
         "held": len(results) - failed,
         "failed": failed,
         "outages": None

@@ -14,8 +14,12 @@ from crossgate.formats.json.parts import Document, finding_document
 _SCHEMA = "crossgate/watch/1"
 
 
-def save_document(plan: Plan, at: datetime, impact: Impact | None, stands: tuple[int, int]) -> Document:
-    """Return `crossgate/watch/1` for a plan without errors: what it does since the last one; without an `impact` it is the first."""
+def save_document(
+    plan: Plan, at: datetime, impact: Impact | None, stands: tuple[int, int]
+) -> Document:
+    """Return `crossgate/watch/1` for a plan without errors: what it does since the last one;
+    without an `impact` it is the first.
+    """
     held, failed = stands
     return {
         "schema": _SCHEMA,
@@ -28,11 +32,18 @@ def save_document(plan: Plan, at: datetime, impact: Impact | None, stands: tuple
         "differences": differences_document(plan, impact.differences) if impact else [],
         "findings": [finding_document(each) for each in impact.findings] if impact else [],
         "gone": [finding_document(each) for each in impact.gone] if impact else [],
-        "unanswered": [error.message for error in (*impact.missed, *impact.unaudited)] if impact else [],
+        "unanswered": [error.message for error in (*impact.missed, *impact.unaudited)]
+        if impact
+        else [],
     }
 
 
 def errors_document(plan: str, at: datetime, error: PlanError) -> Document:
     """Return `crossgate/watch/1` for a plan that has errors."""
     errors = error.errors if isinstance(error, PlanErrors) else (error,)
-    return {"schema": _SCHEMA, "plan": plan, "at": at.isoformat(), "errors": [str(each) for each in errors]}
+    return {
+        "schema": _SCHEMA,
+        "plan": plan,
+        "at": at.isoformat(),
+        "errors": [str(each) for each in errors],
+    }

@@ -1,4 +1,6 @@
-"""The documents of `wild`: a pattern in every notation, whether it has an address, and the patterns that cover addresses."""
+"""The documents of `wild`: a pattern in every notation, whether it has an address, and the patterns
+that cover addresses.
+"""
 
 from __future__ import annotations
 
@@ -17,9 +19,13 @@ def pattern_document(written: str, patterns: Sequence[Pattern]) -> Document:
 
 
 def readings_document(written: str, readings: Sequence[tuple[str, Sequence[Pattern]]]) -> Document:
-    """Return `crossgate/wild/1` for a mask that may be of either kind: the likelier reading, and all `readings` apart."""
+    """Return `crossgate/wild/1` for a mask that may be of either kind: the likelier reading, and
+    all `readings` apart.
+    """
     likely = readings[0][1]
-    return pattern_document(written, likely) | {"readings": [{"pattern": told} | _notations(patterns) for told, patterns in readings]}
+    return pattern_document(written, likely) | {
+        "readings": [{"pattern": told} | _notations(patterns) for told, patterns in readings]
+    }
 
 
 def has_document(written: str, address: Address, has: bool) -> Document:
@@ -27,14 +33,24 @@ def has_document(written: str, address: Address, has: bool) -> Document:
     return {"schema": _SCHEMA, "pattern": written, "address": str(address), "has": has}
 
 
-def cover_document(count: int, around: Pattern, exactly: Sequence[Pattern] | None, proved: bool) -> Document:
+def cover_document(
+    count: int, around: Pattern, exactly: Sequence[Pattern] | None, proved: bool
+) -> Document:
     """Return `crossgate/wild/1` for the patterns that cover so many addresses.
 
-    `around` is the smallest one, `exactly` the fewest that have just these (None where they are not looked for), `proved`
-    whether fewer are impossible.
+    `around` is the smallest one, `exactly` the fewest that have just these (None where they are not
+    looked for), `proved` whether fewer are impossible.
     """
-    document = {"schema": _SCHEMA, "count": count, "smallest": _notations([around]), "strangers": around.size - count}
-    return document | {"exactly": None if exactly is None else _notations(exactly)["patterns"], "proved": proved}
+    document = {
+        "schema": _SCHEMA,
+        "count": count,
+        "smallest": _notations([around]),
+        "strangers": around.size - count,
+    }
+    return document | {
+        "exactly": None if exactly is None else _notations(exactly)["patterns"],
+        "proved": proved,
+    }
 
 
 def _notations(patterns: Sequence[Pattern]) -> Document:
@@ -49,7 +65,9 @@ def _notations(patterns: Sequence[Pattern]) -> Document:
                 "address": format_address(family, each.value),
                 "wildcard": format_address(family, each.wildcard),
                 "prefix": str(each.prefix_length) if each.is_prefix else None,
-                "netmask": format_address(family, family.mask & ~each.wildcard) if each.is_prefix and family is Family.IPV4 else None,
+                "netmask": format_address(family, family.mask & ~each.wildcard)
+                if each.is_prefix and family is Family.IPV4
+                else None,
                 "count": each.size,
             }
             for each in patterns

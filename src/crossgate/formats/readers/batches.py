@@ -1,4 +1,6 @@
-"""Tables as they are written, CSV, JSON lines and Parquet, read by pyarrow in batches, so that a table of any length passes."""
+"""Tables as they are written, CSV, JSON lines and Parquet, read by pyarrow in batches, so that a
+table of any length passes.
+"""
 
 from __future__ import annotations
 
@@ -22,13 +24,19 @@ _KEY = re.compile(rb'"((?:[^"\\]|\\.)*)"\s*:')
 
 
 def batches(path: Path, kind: Kind, name: str) -> Iterator[Any]:
-    """Yield the rows of a table, called `name`, as record batches of pyarrow. Raises `PlanError` for what cannot be read."""
+    """Yield the rows of a table, called `name`, as record batches of pyarrow. Raises `PlanError`
+    for what cannot be read.
+    """
     yield from {"csv": _csv, "json": _json, "parquet": _parquet}[kind.kind](path, kind.packed, name)
 
 
 def _stream(path: Path, packed: str | None, name: str) -> Any:
     source = pa.OSFile(str(path))
-    return pa.PythonFile(Unpacked(pa.CompressedInputStream(source, packed), name), "r") if packed else source
+    return (
+        pa.PythonFile(Unpacked(pa.CompressedInputStream(source, packed), name), "r")
+        if packed
+        else source
+    )
 
 
 def _csv(path: Path, packed: str | None, name: str) -> Iterator[Any]:
@@ -36,9 +44,11 @@ def _csv(path: Path, packed: str | None, name: str) -> Iterator[Any]:
 
     def reader(types: Mapping[str, Any]) -> Any:
         return csv.open_csv(
-            _stream(path, packed, name), csv.ReadOptions(block_size=_BLOCK), csv.ParseOptions(delimiter=delimiter),
+            _stream(path, packed, name),
+            csv.ReadOptions(block_size=_BLOCK),
+            csv.ParseOptions(delimiter=delimiter),
             csv.ConvertOptions(column_types=types, strings_can_be_null=True),
-        )  # fmt: skip
+        )
 
     try:
         header = _stream(path, packed, name).read(_BLOCK).partition(b"\n")[0]
@@ -71,13 +81,20 @@ def _json(path: Path, packed: str | None, name: str) -> Iterator[Any]:
             raise PlanError(f"{name} behind row {rows:,}: {_first_line(error)}") from None
         whole, newline, left = (left + block).rpartition(b"\n") if block else (left, b"\n", b"")
         if len(left) > MOST_LINE:
-            raise PlanError(f"{name} behind row {rows:,}: a line of more than {MOST_LINE >> 20} MB; JSON lines have a record in each")
+            raise PlanError(
+                f"{name} behind row {rows:,}: a line of more than {MOST_LINE >> 20} MB; JSON "
+                "lines have a record in each"
+            )
         if whole.strip():
             _see_shape(whole, f"{name} behind row {rows:,}")
             try:
-                table = json.read_json(pa.BufferReader(whole + newline), json.ReadOptions(block_size=len(whole) + 1))
+                table = json.read_json(
+                    pa.BufferReader(whole + newline), json.ReadOptions(block_size=len(whole) + 1)
+                )
             except (pa.ArrowInvalid, pa.ArrowNotImplementedError, pa.ArrowKeyError) as error:
-                raise PlanError(f"{name} behind row {rows:,}: not JSON lines of one shape: {_first_line(error)}") from None
+                raise PlanError(
+                    f"{name} behind row {rows:,}: not JSON lines of one shape: {_first_line(error)}"
+                ) from None
             rows += table.num_rows
             yield from table.combine_chunks().to_batches()
         if not block:
@@ -87,11 +104,14 @@ def _json(path: Path, packed: str | None, name: str) -> Iterator[Any]:
 def _see_shape(lines: bytes, where: str) -> None:
     """Raise `PlanError` where JSON lines are nested too deep, or have too many different names.
 
-    pyarrow's parser knows no bound on the depth, and makes a column of every name for every row. Both are told by
-    counts that cannot be too low: what passes them is well within the bounds, and only the rest is looked at closely.
+    pyarrow's parser knows no bound on the depth, and makes a column of every name for every row.
+    Both are told by counts that cannot be too low: what passes them is well within the bounds, and
+    only the rest is looked at closely.
     """
     opening = lines.count(b"{") + lines.count(b"[")
-    if opening - lines.count(b"\n{") > MOST_DEPTH and any(_depth(line) > MOST_DEPTH for line in lines.split(b"\n")):
+    if opening - lines.count(b"\n{") > MOST_DEPTH and any(
+        _depth(line) > MOST_DEPTH for line in lines.split(b"\n")
+    ):
         raise PlanError(f"{where}: nested deeper than {MOST_DEPTH} levels")
     usual = {*_KEY.findall(lines[: 1 << 16].partition(b"\n")[0])}
     see_columns(usual, where)
@@ -101,11 +121,15 @@ def _see_shape(lines: bytes, where: str) -> None:
 
 
 def _depth(line: bytes) -> int:
-    """Return how deep the brackets of a line are within each other, as far as can be told without reading its texts: at least."""
+    """Return how deep the brackets of a line are within each other, as far as can be told without
+    reading its texts: at least.
+    """
     if line.count(b"{") + line.count(b"[") <= MOST_DEPTH:
         return 0
     brackets = np.frombuffer(re.sub(rb'"(?:[^"\\]|\\.)*"', b"", line), np.uint8)
-    steps = np.isin(brackets, np.frombuffer(b"{[", np.uint8)).astype(np.int64) - np.isin(brackets, np.frombuffer(b"}]", np.uint8))
+    steps = np.isin(brackets, np.frombuffer(b"{[", np.uint8)).astype(np.int64) - np.isin(
+        brackets, np.frombuffer(b"}]", np.uint8)
+    )
     return int(np.cumsum(steps).max(initial=0))
 
 
@@ -115,8 +139,14 @@ def _parquet(path: Path, packed: str | None, name: str) -> Iterator[Any]:
     try:
         schema = parquet.read_schema(str(path))
         see_columns(schema.names, name)
-        texts = [each.name for each in schema if pa.types.is_string(each.type) or pa.types.is_binary(each.type)]
-        yield from parquet.ParquetFile(str(path), read_dictionary=texts).iter_batches(batch_size=_ROWS)
+        texts = [
+            each.name
+            for each in schema
+            if pa.types.is_string(each.type) or pa.types.is_binary(each.type)
+        ]
+        yield from parquet.ParquetFile(str(path), read_dictionary=texts).iter_batches(
+            batch_size=_ROWS
+        )
     except (pa.ArrowInvalid, pa.ArrowIOError, OSError) as error:
         raise PlanError(f"{name} cannot be read as Parquet: {_first_line(error)}") from None
 

@@ -1,7 +1,7 @@
 """Captures in the pcap and pcapng formats, read by libpcap (pcapy-ng) in batches of frames.
 
-A file of link types that are not all the same is refused by libpcap. What is packed comes through a pipe; standard input is
-put into a temporary file first, since a damaged capture is read twice.
+A file of link types that are not all the same is refused by libpcap. What is packed comes through a
+pipe; standard input is put into a temporary file first, since a damaged capture is read twice.
 """
 
 from __future__ import annotations
@@ -28,7 +28,9 @@ from crossgate.formats.readers.unpacking import FAULTS, started, unpack_into, un
 
 _BATCH = 1 << 15
 _MOST_HEARD = 1 << 16
-"""So many hellos are remembered, far more than there are within the time in which one may be seen again."""
+"""So many hellos are remembered, far more than there are within the time in which one may be seen
+again.
+"""
 
 
 class Chosen(NamedTuple):
@@ -42,7 +44,9 @@ class Chosen(NamedTuple):
 
 @dataclass
 class Account:
-    """What was read of a file, and what of it could not be used: counts, and the number of the first frame of each kind."""
+    """What was read of a file, and what of it could not be used: counts, and the number of the
+    first frame of each kind.
+    """
 
     frames: int = 0
     octets: int = 0
@@ -56,14 +60,17 @@ class Account:
     """Why reading ended before the file did, with the frame's number."""
 
     def note(self, kind: str, numbers: Any, before: int) -> None:
-        """Add frames of a kind, given by their numbers in a batch that has `before` frames before it."""
+        """Add frames of a kind, given by their numbers in a batch that has `before` frames before
+        it.
+        """
         if len(numbers):
             setattr(self, kind, getattr(self, kind) + len(numbers))
             self.first.setdefault(kind, before + int(numbers[0]) + 1)
 
 
 def read_capture(source: Source, account: Account, name: str) -> Iterator[dict[Family, Seen]]:
-    """Yield the packets of a capture, called `name`, batch by batch; `account` tells what could not be used.
+    """Yield the packets of a capture, called `name`, batch by batch; `account` tells what could not
+    be used.
 
     Raises `PlanError` for what is no capture, and for a kind of link that is not read.
     """
@@ -73,13 +80,21 @@ def read_capture(source: Source, account: Account, name: str) -> Iterator[dict[F
         link_type = reader.datalink()
         if link_type not in KINDS:
             kinds = ", ".join(dict.fromkeys(KINDS.values()))
-            raise PlanError(f"{name} was captured on a link of type {link_type}, which is not read; {kinds} are")
+            raise PlanError(
+                f"{name} was captured on a link of type {link_type}, which is not read; {kinds} are"
+            )
         for octets, meta in _batches(source, reader, account):
             records = np.frombuffer(meta, np.uint32).reshape(-1, 4).astype(np.int64)
             time = records[:, 0] * SECOND + records[:, 1]
-            frames = Frames(np.frombuffer(octets, np.uint8), records[:, 2], records[:, 2] + records[:, 3], time)
+            frames = Frames(
+                np.frombuffer(octets, np.uint8), records[:, 2], records[:, 2] + records[:, 3], time
+            )
             found = packets_of(frames, link_type)
-            for kind, numbers in (("other", found.other), ("cut", found.cut), ("damaged", found.damaged)):
+            for kind, numbers in (
+                ("other", found.other),
+                ("cut", found.cut),
+                ("damaged", found.damaged),
+            ):
                 account.note(kind, numbers, account.frames)
             account.frames += len(records)
             account.octets += len(octets) + len(meta)
@@ -90,15 +105,23 @@ def read_capture(source: Source, account: Account, name: str) -> Iterator[dict[F
 
 
 def _hear(found: Found, octets: bytes, account: Account, heard: dict[int, int]) -> None:
-    """Note what servers chose, and count it; `heard` has the packets that did, by what makes them the same, with their times."""
+    """Note what servers chose, and count it; `heard` has the packets that did, by what makes them
+    the same, with their times.
+    """
     for family, row, start, end in found.hellos:
         seen = found.seen[family]
-        hello, identity, time = server_hello(octets[start:end]), int(seen.identity[row]), int(seen.first[row])
+        hello, identity, time = (
+            server_hello(octets[start:end]),
+            int(seen.identity[row]),
+            int(seen.first[row]),
+        )
         if hello is not None:
             seen.hello[row] = coded(hello)
         if hello is not None and time - heard.get(identity, -AGAIN - 1) > AGAIN:
             packet = seen.packets.packet(row)
-            account.hellos[Chosen(Address(family, packet.source), packet.source_port or 0, *hello)] += 1
+            account.hellos[
+                Chosen(Address(family, packet.source), packet.source_port or 0, *hello)
+            ] += 1
             heard[identity] = time
             if len(heard) > _MOST_HEARD:
                 heard.clear()
@@ -156,7 +179,10 @@ def _one_by_one(source: Source, before: int) -> tuple[bytes, bytes]:
 def _reason(text: str) -> str:
     """Return why libpcap does not go on, with what to do about it."""
     if "different from the type of the first interface" in text:
-        return "it holds several kinds of link, which libpcap does not read; write the packets of each interface into a file of their own"
+        return (
+            "it holds several kinds of link, which libpcap does not read; write the packets of "
+            "each interface into a file of their own"
+        )
     if "unknown file format" in text:
         return "it is neither pcap nor pcapng"
     return f"it is cut off or damaged ({text})"
@@ -170,9 +196,11 @@ def _waited_for(pipe: int) -> bool:
 
 
 class Source:
-    """Where a capture is read from, as often as it is opened: a file, or what a packed file (`gzip`, `zstd`) unpacks to.
+    """Where a capture is read from, as often as it is opened: a file, or what a packed file
+    (`gzip`, `zstd`) unpacks to.
 
-    What is unpacked goes through a pipe and never into a file, since libpcap opens by name and reads from front to back.
+    What is unpacked goes through a pipe and never into a file, since libpcap opens by name and
+    reads from front to back.
     """
 
     def __init__(self, path: Path, packed: str | None, name: str) -> None:
@@ -203,7 +231,13 @@ class Source:
             return
         told = process.communicate()[1].decode(errors="replace").strip()
         if told or process.returncode:
-            raise PlanError(told or f"{self._name} cannot be unpacked: the process that does it ended with {process.returncode}")
+            raise PlanError(
+                told
+                or (
+                    f"{self._name} cannot be unpacked: the process that does it ended with "
+                    f"{process.returncode}"
+                )
+            )
 
     def close(self) -> None:
         """End the process that unpacks, if one is left."""
@@ -214,7 +248,8 @@ class Source:
 
 @contextmanager
 def unpacked(path: Path, kind: str, name: str) -> Iterator[Path]:
-    """Give a file that holds what a packed file (`gzip`, `zstd`) or standard input (`stdin`) does, for as long as it is needed.
+    """Give a file that holds what a packed file (`gzip`, `zstd`) or standard input (`stdin`) does,
+    for as long as it is needed.
 
     Raises `PlanError` when it cannot be unpacked, or would become too large.
     """
@@ -224,7 +259,9 @@ def unpacked(path: Path, kind: str, name: str) -> Iterator[Path]:
 
 
 def unpacked_head(path: Path, kind: str, name: Path) -> bytes:
-    """Return how the content of a compressed file begins. Raises `PlanError` when it cannot be unpacked."""
+    """Return how the content of a compressed file begins. Raises `PlanError` when it cannot be
+    unpacked.
+    """
     try:
         with unpacking(path, kind) as source:
             return source.read(1 << 12)

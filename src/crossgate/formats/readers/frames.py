@@ -1,10 +1,12 @@
-"""Frames taken apart in columns: Ethernet with VLAN tags, raw IP, Linux cooked and loopback frames; IPv4, IPv6, and what they carry.
+"""Frames taken apart in columns: Ethernet with VLAN tags, raw IP, Linux cooked and loopback frames;
+IPv4, IPv6, and what they carry.
 
-All frames of a batch lie in one buffer. A field is read for all of them at once, where each has it; a frame whose captured part
-ends before what a list can ask for is `cut`.
+All frames of a batch lie in one buffer. A field is read for all of them at once, where each has it;
+a frame whose captured part ends before what a list can ask for is `cut`.
 
-Sources: IEEE 802.1Q, LINKTYPE values of the pcap capture file format, RFC 791, RFC 8200 section 4 (extension headers),
-RFC 4302 (authentication header), RFC 9293, RFC 768, RFC 9260, RFC 4340, RFC 792, RFC 4443.
+Sources: IEEE 802.1Q, LINKTYPE values of the pcap capture file format, RFC 791, RFC 8200 section 4
+(extension headers), RFC 4302 (authentication header), RFC 9293, RFC 768, RFC 9260, RFC 4340, RFC
+792, RFC 4443.
 """
 
 from __future__ import annotations
@@ -24,15 +26,21 @@ from crossgate.formats.readers.tls import HANDSHAKE, SERVER_HELLO
 ETHERNET, LOOPBACK, LOOP = 1, 0, 108
 COOKED, COOKED_2 = 113, 276
 RAW = frozenset({12, 14, 101, 228, 229})
-KINDS = {ETHERNET: "Ethernet", LOOPBACK: "loopback", LOOP: "loopback", COOKED: "Linux cooked", COOKED_2: "Linux cooked v2"} | dict.fromkeys(
-    RAW, "raw IP"
-)
+KINDS = {
+    ETHERNET: "Ethernet",
+    LOOPBACK: "loopback",
+    LOOP: "loopback",
+    COOKED: "Linux cooked",
+    COOKED_2: "Linux cooked v2",
+} | dict.fromkeys(RAW, "raw IP")
 """The link types that are read (LINKTYPE and DLT values), with their names."""
 
 _VLAN = (0x8100, 0x88A8, 0x9100)
 _ETHERTYPE = {Family.IPV4: 0x0800, Family.IPV6: 0x86DD}
 _EXTENSIONS = (0, 43, 60, 135, 139, 140)
-"""IPv6 extension headers that say their length in units of 8 octets behind the first 8 (IANA: ipv6-extension-header)."""
+"""IPv6 extension headers that say their length in units of 8 octets behind the first 8 (IANA:
+ipv6-extension-header).
+"""
 _AUTHENTICATION, _FRAGMENT = 51, 44
 _MOST_TAGS, _MOST_EXTENSIONS = 4, 12
 _MIX = np.uint64(0x9E3779B97F4A7C15)
@@ -46,7 +54,9 @@ _ANSWERED = {
 
 
 class Frames(NamedTuple):
-    """Frames in one buffer: where each starts, where its captured part ends, and when it was seen, in microseconds."""
+    """Frames in one buffer: where each starts, where its captured part ends, and when it was seen,
+    in microseconds.
+    """
 
     octets: NDArray[np.uint8]
     start: Indices
@@ -55,10 +65,11 @@ class Frames(NamedTuple):
 
 
 class Found(NamedTuple):
-    """What some frames hold: the packets of each family, and the numbers of the frames that hold none.
+    """What some frames hold: the packets of each family, and the numbers of the frames that hold
+    none.
 
-    `other` are frames that carry no IP, `cut` those captured too short to tell what a list asks for, `damaged` those whose headers
-    contradict themselves.
+    `other` are frames that carry no IP, `cut` those captured too short to tell what a list asks
+    for, `damaged` those whose headers contradict themselves.
     """
 
     seen: dict[Family, Seen]
@@ -66,7 +77,9 @@ class Found(NamedTuple):
     cut: Indices
     damaged: Indices
     hellos: list[tuple[Family, int, int, int]]
-    """What may be a TLS server's hello: the family, the row, and where in the buffer the record is, from and to."""
+    """What may be a TLS server's hello: the family, the row, and where in the buffer the record is,
+    from and to.
+    """
 
 
 class _Fields:
@@ -75,7 +88,10 @@ class _Fields:
     def __init__(self, octets: NDArray[np.uint8]) -> None:
         padded = np.concatenate([octets, np.zeros(64, np.uint8)])
         self._last = len(octets) + 48
-        self._by_size = {size: np.ndarray((len(padded) - size + 1,), f">u{size}", padded, 0, (1,)) for size in (1, 2, 4, 8)}
+        self._by_size = {
+            size: np.ndarray((len(padded) - size + 1,), f">u{size}", padded, 0, (1,))
+            for size in (1, 2, 4, 8)
+        }
 
     def read(self, at: Indices, size: int = 1) -> Indices:
         """Return the numbers of so many octets."""
@@ -104,7 +120,9 @@ def packets_of(frames: Frames, link_type: int) -> Found:
         claims = version == family if kind is None else kind == _ETHERTYPE[family]
         chosen = np.flatnonzero(claims & ~short)
         other[chosen] = False
-        packets = (_ipv4 if family is Family.IPV4 else _ipv6)(fields, at[chosen], frames.end[chosen])
+        packets = (_ipv4 if family is Family.IPV4 else _ipv6)(
+            fields, at[chosen], frames.end[chosen]
+        )
         sound = packets.sound & (version[chosen] == family)
         damaged.append(chosen[~sound])
         cut.append(chosen[sound & ~packets.whole])
@@ -117,11 +135,19 @@ def packets_of(frames: Frames, link_type: int) -> Found:
             rows = rows[fields.read(payload[rows]) == HANDSHAKE]
             rows = rows[fields.read(payload[rows] + 5) == SERVER_HELLO]
             hellos += [(family, row, int(payload[row]), int(ends[row])) for row in rows.tolist()]
-    return Found(seen, np.flatnonzero(other), np.sort(np.concatenate(cut)), np.sort(np.concatenate(damaged)), hellos)
+    return Found(
+        seen,
+        np.flatnonzero(other),
+        np.sort(np.concatenate(cut)),
+        np.sort(np.concatenate(damaged)),
+        hellos,
+    )
 
 
 def _network(fields: _Fields, frames: Frames, link_type: int) -> tuple[Indices, Indices | None]:
-    """Return where each frame's network header starts, and its EtherType, None where the kind of link has none."""
+    """Return where each frame's network header starts, and its EtherType, None where the kind of
+    link has none.
+    """
     if link_type in RAW:
         return frames.start, None
     if link_type in (LOOPBACK, LOOP):
@@ -138,7 +164,9 @@ def _network(fields: _Fields, frames: Frames, link_type: int) -> tuple[Indices, 
 
 
 class _Read(NamedTuple):
-    """Fields of packets of one family; `payload` is where TCP's starts, the end for others; `whole` tells that all a list asks for is there, `sound` that the headers make sense."""
+    """Fields of packets of one family; `payload` is where TCP's starts, the end for others; `whole`
+    tells that all a list asks for is there, `sound` that the headers make sense.
+    """
 
     source: Words
     destination: Words
@@ -159,21 +187,40 @@ def _ipv4(fields: _Fields, at: Indices, end: Indices) -> _Read:
     first, second, third = (fields.words(at + after) for after in (0, 8, 16))
     header = _part(first, 7, 1) % 16 * 4
     octets, protocol = _part(first, 4, 2), _part(second, 6, 1)
-    source, destination = (each.reshape(1, -1) for each in (second & np.uint64(0xFFFFFFFF), third >> np.uint64(32)))
-    # An empty length is what a capture taken before the network card cuts large packets shows (segmentation offload).
+    source, destination = (
+        each.reshape(1, -1) for each in (second & np.uint64(0xFFFFFFFF), third >> np.uint64(32))
+    )
+    # An empty length is what a capture taken before the network card cuts large packets shows
+    # (segmentation offload).
     sound = (header >= 20) & ((octets >= header) | (octets == 0) | (at + 20 > end))
     fragment = first & np.uint64(0x1FFF) != 0
-    return _carried(fields, Family.IPV4, at, at + header, end, (source, destination), protocol, fragment,
-                    _part(first, 6, 1) >> 2, np.where(octets > 0, octets, end - at), first << np.uint64(16), sound)  # fmt: skip
+    return _carried(
+        fields,
+        Family.IPV4,
+        at,
+        at + header,
+        end,
+        (source, destination),
+        protocol,
+        fragment,
+        _part(first, 6, 1) >> 2,
+        np.where(octets > 0, octets, end - at),
+        first << np.uint64(16),
+        sound,
+    )
 
 
 def _ipv6(fields: _Fields, at: Indices, end: Indices) -> _Read:
-    source, destination = (np.stack([fields.words(at + first), fields.words(at + first + 8)]) for first in (8, 24))
+    source, destination = (
+        np.stack([fields.words(at + first), fields.words(at + first + 8)]) for first in (8, 24)
+    )
     octets, protocol, place = fields.read(at + 4, 2) + 40, fields.read(at + 6), at + 40
     fragment = np.zeros(len(at), np.bool_)
     for _ in range(_MOST_EXTENSIONS):
         authentication, piece = protocol == _AUTHENTICATION, (protocol == _FRAGMENT) & ~fragment
-        extended = (np.isin(protocol, _EXTENSIONS) | authentication | piece) & ~fragment & (place < end)
+        extended = (
+            (np.isin(protocol, _EXTENSIONS) | authentication | piece) & ~fragment & (place < end)
+        )
         if not extended.any():
             break
         length = fields.read(place + 1)
@@ -182,17 +229,41 @@ def _ipv6(fields: _Fields, at: Indices, end: Indices) -> _Read:
         protocol = np.where(extended, fields.read(place), protocol)
         place = place + np.where(extended, length, 0)
     dscp = fields.read(at, 2) >> 6 & 63
-    return _carried(fields, Family.IPV6, at, place, end, (source, destination), protocol, fragment, dscp, octets,
-                    fields.words(at) & np.uint64(0xF00FFFFFFFFFFF00), np.ones(len(at), np.bool_))  # fmt: skip
+    return _carried(
+        fields,
+        Family.IPV6,
+        at,
+        place,
+        end,
+        (source, destination),
+        protocol,
+        fragment,
+        dscp,
+        octets,
+        fields.words(at) & np.uint64(0xF00FFFFFFFFFFF00),
+        np.ones(len(at), np.bool_),
+    )
 
 
 def _carried(
-    fields: _Fields, family: Family, at: Indices, place: Indices, end: Indices, ends: tuple[Words, Words], protocol: Indices,
-    fragment: Marks, dscp: Indices, octets: Indices, digest: Words, sound: Marks,
-) -> _Read:  # fmt: skip
+    fields: _Fields,
+    family: Family,
+    at: Indices,
+    place: Indices,
+    end: Indices,
+    ends: tuple[Words, Words],
+    protocol: Indices,
+    fragment: Marks,
+    dscp: Indices,
+    octets: Indices,
+    digest: Words,
+    sound: Marks,
+) -> _Read:
     """Return what packets carry, whose transport headers start at `place`."""
     own = ICMP if family is Family.IPV4 else ICMPV6
-    ported, icmp, tcp = (each & ~fragment for each in (PORTED[protocol], protocol == own, protocol == TCP))
+    ported, icmp, tcp = (
+        each & ~fragment for each in (PORTED[protocol], protocol == own, protocol == TCP)
+    )
     needed = np.where(tcp, 14, np.where(ported, 4, np.where(icmp, 2, 0)))
     whole = (at + (20 if family is Family.IPV4 else 40) <= end) & (place + needed <= end)
     head = [fields.words(place + after) for after in (0, 8, 16)]
@@ -202,26 +273,58 @@ def _carried(
     payload = np.where(tcp, place + (_part(head[1], 3, 1) >> 4) * 4, end)
     identifier = np.zeros(len(at), np.int64)
     if icmp.any():
-        identifier = np.where(icmp & (place + 8 <= end) & _ANSWERED[family][first >> 8], _part(head[0], 2, 2), 0)
+        identifier = np.where(
+            icmp & (place + 8 <= end) & _ANSWERED[family][first >> 8], _part(head[0], 2, 2), 0
+        )
     # What is the same before and after a router: not the lifetime, nor the header checksum.
-    there = [np.where(place + after + 8 <= end, word, 0) for after, word in zip((0, 8, 16), head, strict=True)]
+    there = [
+        np.where(place + after + 8 <= end, word, 0)
+        for after, word in zip((0, 8, 16), head, strict=True)
+    ]
     identity = np.zeros(len(at), np.uint64)
     for word in (digest, *ends[0], *ends[1], *there):
         identity = (identity ^ word) * _MIX
         identity ^= identity >> np.uint64(31)
-    return _Read(*ends, protocol, ports, flags, fragment, dscp, identifier, octets, np.maximum(identity, 1), payload, whole, sound)
+    return _Read(
+        *ends,
+        protocol,
+        ports,
+        flags,
+        fragment,
+        dscp,
+        identifier,
+        octets,
+        np.maximum(identity, 1),
+        payload,
+        whole,
+        sound,
+    )
 
 
 def _seen(family: Family, read: _Read, kept: Indices, time: Indices) -> Seen:
     flags = read.flags[kept].astype(np.uint8)
     ports = [each[kept].astype(np.uint16) for each in read.ports]
     packets = Packets(
-        family, picked(read.source, kept), picked(read.destination, kept), read.protocol[kept].astype(np.uint8), ports[0], ports[1], flags,
-        read.fragment[kept], read.dscp[kept].astype(np.uint8),
-    )  # fmt: skip
+        family,
+        picked(read.source, kept),
+        picked(read.destination, kept),
+        read.protocol[kept].astype(np.uint8),
+        ports[0],
+        ports[1],
+        flags,
+        read.fragment[kept],
+        read.dscp[kept].astype(np.uint8),
+    )
     none = np.zeros(len(kept), np.int64)
     return Seen(
-        packets, time, time, np.stack([none + 1, none]), np.stack([read.octets[kept], none]),
-        np.stack([flags, np.zeros_like(flags)]), read.identifier[kept].astype(np.uint16), np.zeros(len(kept), np.bool_), read.identity[kept],
+        packets,
+        time,
+        time,
+        np.stack([none + 1, none]),
+        np.stack([read.octets[kept], none]),
+        np.stack([flags, np.zeros_like(flags)]),
+        read.identifier[kept].astype(np.uint16),
+        np.zeros(len(kept), np.bool_),
+        read.identity[kept],
         np.zeros(len(kept), np.uint64),
-    )  # fmt: skip
+    )

@@ -9,7 +9,13 @@ from crossgate.core.model.errors import PlanError
 
 _PACKED = {b"\x1f\x8b": "gzip", b"\x28\xb5\x2f\xfd": "zstd"}
 _PARQUET = b"PAR1"
-_CAPTURE = (b"\xa1\xb2\xc3\xd4", b"\xd4\xc3\xb2\xa1", b"\xa1\xb2\x3c\x4d", b"\x4d\x3c\xb2\xa1", b"\x0a\x0d\x0d\x0a")
+_CAPTURE = (
+    b"\xa1\xb2\xc3\xd4",
+    b"\xd4\xc3\xb2\xa1",
+    b"\xa1\xb2\x3c\x4d",
+    b"\x4d\x3c\xb2\xa1",
+    b"\x0a\x0d\x0d\x0a",
+)
 """How captures begin: pcap in either order of octets, with micro- or nanoseconds, and pcapng."""
 
 
@@ -21,16 +27,24 @@ class Kind(NamedTuple):
 
 
 def sniffed(path: Path, name: Path) -> Kind:
-    """Tell what a file is by how it begins. Raises `PlanError` for one that cannot be opened, and for an empty one."""
+    """Tell what a file is by how it begins. Raises `PlanError` for one that cannot be opened, and
+    for an empty one.
+    """
     try:
         if path.exists() and not path.is_file() and not path.is_dir():
-            raise PlanError(f"{name} is no regular file; what comes through a pipe is read from standard input: crossgate replay -")
+            raise PlanError(
+                f"{name} is no regular file; what comes through a pipe is read from standard "
+                "input: crossgate replay -"
+            )
         with path.open("rb") as file:
             head = file.read(1 << 12)
     except OSError as error:
         raise PlanError(f"{name} cannot be read: {error.strerror}") from None
     if not head:
-        raise PlanError(f"{name} is empty; a capture (pcap, pcapng) or a table of flows (CSV, JSON lines, Parquet) is read")
+        raise PlanError(
+            f"{name} is empty; a capture (pcap, pcapng) or a table of flows (CSV, JSON lines, "
+            "Parquet) is read"
+        )
     packed = next((kind for magic, kind in _PACKED.items() if head.startswith(magic)), None)
     if packed:
         from crossgate.formats.readers.capture import unpacked_head
@@ -41,5 +55,8 @@ def sniffed(path: Path, name: Path) -> Kind:
     if head.startswith(_PARQUET):
         return Kind("parquet", packed)
     if b"\0" in head:
-        raise PlanError(f"{name} is neither a capture (pcap, pcapng) nor a table of flows (CSV, JSON lines, Parquet)")
+        raise PlanError(
+            f"{name} is neither a capture (pcap, pcapng) nor a table of flows (CSV, JSON lines, "
+            "Parquet)"
+        )
     return Kind("json" if head.lstrip()[:1] == b"{" else "csv", packed)

@@ -1,7 +1,9 @@
-"""What the columns of a table of flows are called: the names of IPFIX information elements, and short forms that are common.
+"""What the columns of a table of flows are called: the names of IPFIX information elements, and
+short forms that are common.
 
-Source: the IANA registry "IPFIX Information Elements" (RFC 7012); reverse elements of RFC 5103 are an element's name with
-`reverse` before it. Names are compared without case, hyphens, underscores and dots.
+Source: the IANA registry "IPFIX Information Elements" (RFC 7012); reverse elements of RFC 5103 are
+an element's name with `reverse` before it. Names are compared without case, hyphens, underscores
+and dots.
 """
 
 from __future__ import annotations
@@ -32,41 +34,93 @@ class Column(StrEnum):
     BACK_FLAGS = "back-flags"
 
 
-NEEDED = (Column.SOURCE, Column.DESTINATION, Column.PROTOCOL, Column.SOURCE_PORT, Column.DESTINATION_PORT)
+NEEDED = (
+    Column.SOURCE,
+    Column.DESTINATION,
+    Column.PROTOCOL,
+    Column.SOURCE_PORT,
+    Column.DESTINATION_PORT,
+)
 
 NAMES: Mapping[Column, tuple[str, ...]] = {
-    Column.SOURCE: ("sourceIPv4Address", "sourceIPv6Address", "src", "source", "src ip", "source ip", "src addr", "source address", "saddr"),
+    Column.SOURCE: (
+        "sourceIPv4Address",
+        "sourceIPv6Address",
+        "src",
+        "source",
+        "src ip",
+        "source ip",
+        "src addr",
+        "source address",
+        "saddr",
+    ),
     Column.DESTINATION: (
-        "destinationIPv4Address", "destinationIPv6Address", "dst", "destination", "dst ip", "dest ip", "destination ip", "dst addr",
-        "destination address", "daddr",
+        "destinationIPv4Address",
+        "destinationIPv6Address",
+        "dst",
+        "destination",
+        "dst ip",
+        "dest ip",
+        "destination ip",
+        "dst addr",
+        "destination address",
+        "daddr",
     ),
     Column.PROTOCOL: ("protocolIdentifier", "protocol", "proto", "ip proto", "ip protocol"),
     Column.SOURCE_PORT: (
-        "sourceTransportPort", "tcpSourcePort", "udpSourcePort", "src port", "source port", "sport",
+        "sourceTransportPort",
+        "tcpSourcePort",
+        "udpSourcePort",
+        "src port",
+        "source port",
+        "sport",
     ),
     Column.DESTINATION_PORT: (
-        "destinationTransportPort", "tcpDestinationPort", "udpDestinationPort", "dst port", "dest port", "destination port", "dport",
+        "destinationTransportPort",
+        "tcpDestinationPort",
+        "udpDestinationPort",
+        "dst port",
+        "dest port",
+        "destination port",
+        "dport",
     ),
     Column.ICMP: ("icmpTypeCodeIPv4", "icmpTypeCodeIPv6"),
     Column.FLAGS: ("tcpControlBits", "flags", "tcp flags"),
     Column.PACKETS: ("packetDeltaCount", "packetTotalCount", "packets", "pkts"),
     Column.BYTES: ("octetDeltaCount", "octetTotalCount", "bytes", "octets"),
     Column.TIME: (
-        "flowStartSeconds", "flowStartMilliseconds", "flowStartMicroseconds", "flowStartNanoseconds", "time", "timestamp", "start",
-        "start time", "first", "first seen",
+        "flowStartSeconds",
+        "flowStartMilliseconds",
+        "flowStartMicroseconds",
+        "flowStartNanoseconds",
+        "time",
+        "timestamp",
+        "start",
+        "start time",
+        "first",
+        "first seen",
     ),
     Column.END: (
-        "flowEndSeconds", "flowEndMilliseconds", "flowEndMicroseconds", "flowEndNanoseconds", "end", "end time", "last", "last seen",
+        "flowEndSeconds",
+        "flowEndMilliseconds",
+        "flowEndMicroseconds",
+        "flowEndNanoseconds",
+        "end",
+        "end time",
+        "last",
+        "last seen",
     ),
     Column.DSCP: ("ipDiffServCodePoint", "dscp"),
     Column.BACK_PACKETS: ("reversePacketDeltaCount", "reversePacketTotalCount", "back packets"),
     Column.BACK_BYTES: ("reverseOctetDeltaCount", "reverseOctetTotalCount", "back bytes"),
     Column.BACK_FLAGS: ("reverseTcpControlBits", "back flags"),
-}  # fmt: skip
+}
 """The names that each column may have, IPFIX elements first."""
 
 UNITS = {"milliseconds": 1_000, "microseconds": 1, "nanoseconds": -1_000, "seconds": 1_000_000}
-"""Microseconds in a unit that a time's name ends in; a negative one is how many of them are a microsecond. The last is the end of all others too."""
+"""Microseconds in a unit that a time's name ends in; a negative one is how many of them are a
+microsecond. The last is the end of all others too.
+"""
 
 
 def plain(name: str) -> str:
@@ -77,22 +131,32 @@ def plain(name: str) -> str:
 _KNOWN = {plain(name): column for column, names in NAMES.items() for name in names}
 
 
-def columns_of(header: Iterable[str], told: Mapping[Column, str], where: str) -> dict[Column, list[str]]:
-    """Return which columns of a table are for what, where several can be for one: an address of either family.
+def columns_of(
+    header: Iterable[str], told: Mapping[Column, str], where: str
+) -> dict[Column, list[str]]:
+    """Return which columns of a table are for what, where several can be for one: an address of
+    either family.
 
-    `told` are those of `--column`. Raises `PlanError`, which names what is there, when one is told that is not, one is missing, or one stands twice.
+    `told` are those of `--column`. Raises `PlanError`, which names what is there, when one is told
+    that is not, one is missing, or one stands twice.
     """
     header = list(header)
     found: dict[Column, list[str]] = {}
     for column, name in told.items():
         if name not in header:
             near = nearest(name, header)
-            raise PlanError(f"{where} has no column {name}" + (f"; there is {near}" if near else f"; it has {', '.join(header)}"))
+            raise PlanError(
+                f"{where} has no column {name}"
+                + (f"; there is {near}" if near else f"; it has {', '.join(header)}")
+            )
         found[column] = [name]
     used = [name for name in header if name in told.values() or plain(name) in _KNOWN]
     twice = next((name for name in used if used.count(name) > 1), None)
     if twice is not None:
-        raise PlanError(f"{where} has the column {twice} twice, and only one of them can be meant; give them names of their own")
+        raise PlanError(
+            f"{where} has the column {twice} twice, and only one of them can be meant; give them "
+            "names of their own"
+        )
     for name in header:
         known = _KNOWN.get(plain(name))
         if known is not None and known not in told:
@@ -101,7 +165,8 @@ def columns_of(header: Iterable[str], told: Mapping[Column, str], where: str) ->
         if column not in found:
             example = NAMES[column][0]
             raise PlanError(
-                f"{where} has no column for the {column.replace('-', ' ')}, as {example}; it has {', '.join(header) or 'none'};"
+                f"{where} has no column for the {column.replace('-', ' ')}, as {example}; it has "
+                f"{', '.join(header) or 'none'};"
                 f" name one with --column {column}=NAME"
             )
     return found
@@ -113,6 +178,8 @@ def told_columns(words: Iterable[str]) -> dict[Column, str]:
     for word in words:
         what, equals, name = word.partition("=")
         if not equals or not name or what not in list(Column):
-            raise PlanError(f"--column {word}: write WHAT=NAME, where WHAT is one of {', '.join(Column)}")
+            raise PlanError(
+                f"--column {word}: write WHAT=NAME, where WHAT is one of {', '.join(Column)}"
+            )
         found[Column(what)] = name
     return found

@@ -37,7 +37,9 @@ _LETTERS = {"F": 1, "S": 2, "R": 4, "P": 8, "A": 16, "U": 32, "E": 64, "C": 128}
 
 
 class Known:
-    """Addresses that were met in a table, each read once: by what stands there, the place in columns of their families and words."""
+    """Addresses that were met in a table, each read once: by what stands there, the place in
+    columns of their families and words.
+    """
 
     def __init__(self) -> None:
         self.places: dict[object, int] = {}
@@ -52,11 +54,16 @@ class Known:
         return place
 
     def columns(self) -> tuple[Indices, dict[Family, Words]]:
-        """Return the family of each, 0 for none, and the words of each as they are in a family, 0 in another one."""
+        """Return the family of each, 0 for none, and the words of each as they are in a family, 0
+        in another one.
+        """
         if self._columns is None:
             families = np.array([0 if each is None else each[0] for each in self._met], np.int64)
             words = {
-                family: address_words(family, [0 if each is None or each[0] is not family else each[1] for each in self._met])
+                family: address_words(
+                    family,
+                    [0 if each is None or each[0] is not family else each[1] for each in self._met],
+                )
                 for family in Family
                 if (families == family).any()
             }
@@ -66,7 +73,9 @@ class Known:
 
 @dataclass
 class TableAccount:
-    """What was read of a table: `rows`, those without an address `empty`, and whether ICMP messages stood in the port column."""
+    """What was read of a table: `rows`, those without an address `empty`, and whether ICMP messages
+    stood in the port column.
+    """
 
     rows: int = 0
     empty: int = 0
@@ -83,11 +92,14 @@ def read_table(
 ) -> Iterator[dict[Family, Seen]]:
     """Yield the records of a table, called `name`, batch by batch.
 
-    `now` is the time of records of a table that has no times, in microseconds. Raises `PlanError` for what cannot be read, with its row.
+    `now` is the time of records of a table that has no times, in microseconds. Raises `PlanError`
+    for what cannot be read, with its row.
     """
     yield from read_batches(batches(path, kind, name), told, now, account, name)
     if not account.used:
-        raise PlanError(f"{name} is empty: a table of flows has a row of column names, then a row for each flow")
+        raise PlanError(
+            f"{name} is empty: a table of flows has a row of column names, then a row for each flow"
+        )
 
 
 def read_batches(
@@ -110,8 +122,21 @@ def read_batches(
 class _Rows:
     """One batch of records of a table."""
 
-    def __init__(self, name: str, batch: Any, columns: Mapping[Column, list[str]], account: TableAccount, now: int) -> None:
-        self._name, self._batch, self._columns, self._account, self._now = name, batch, columns, account, now
+    def __init__(
+        self,
+        name: str,
+        batch: Any,
+        columns: Mapping[Column, list[str]],
+        account: TableAccount,
+        now: int,
+    ) -> None:
+        self._name, self._batch, self._columns, self._account, self._now = (
+            name,
+            batch,
+            columns,
+            account,
+            now,
+        )
         self._before = account.rows
 
     def seen(self) -> dict[Family, Seen]:
@@ -121,61 +146,112 @@ class _Rows:
         families = [each[0] for each in ends]
         mixed = np.flatnonzero((families[0] != families[1]) & (families[0] > 0) & (families[1] > 0))
         if len(mixed):
-            self._fail(int(mixed[0]), "its source is of one address family and its destination of another")
+            self._fail(
+                int(mixed[0]), "its source is of one address family and its destination of another"
+            )
         self._account.empty += int(((families[0] == 0) | (families[1] == 0)).sum())
-        numbers = {column: self._numbers(column, most) for column, most in _MOST.items() if column in self._columns}
+        numbers = {
+            column: self._numbers(column, most)
+            for column, most in _MOST.items()
+            if column in self._columns
+        }
         numbers[Column.PROTOCOL] = self._numbers(Column.PROTOCOL, 255, iana.protocols())
-        flags = {column: self._flags(column) for column in (Column.FLAGS, Column.BACK_FLAGS) if column in self._columns}
-        first = self._times(Column.TIME) if Column.TIME in self._columns else np.full(count, self._now)
+        flags = {
+            column: self._flags(column)
+            for column in (Column.FLAGS, Column.BACK_FLAGS)
+            if column in self._columns
+        }
+        first = (
+            self._times(Column.TIME) if Column.TIME in self._columns else np.full(count, self._now)
+        )
         last = self._times(Column.END) if Column.END in self._columns else first
         found = {}
         for family in Family:
             rows = np.flatnonzero((families[0] == family) & (families[1] == family))
             if len(rows):
                 whole = len(rows) == count
-                words = [each[1][family] if whole else picked(each[1][family], rows) for each in ends]
+                words = [
+                    each[1][family] if whole else picked(each[1][family], rows) for each in ends
+                ]
                 found[family] = self._of_family(
-                    family, slice(0, count) if whole else rows, words, numbers, flags, first, np.maximum(first, last)
+                    family,
+                    slice(0, count) if whole else rows,
+                    words,
+                    numbers,
+                    flags,
+                    first,
+                    np.maximum(first, last),
                 )
         return found
 
     def _of_family(
-        self, family: Family, rows: Indices | slice, words: list[Words], numbers: dict[Column, Indices], flags: dict[Column, Indices],
-        first: Indices, last: Indices,
-    ) -> Seen:  # fmt: skip
+        self,
+        family: Family,
+        rows: Indices | slice,
+        words: list[Words],
+        numbers: dict[Column, Indices],
+        flags: dict[Column, Indices],
+        first: Indices,
+        last: Indices,
+    ) -> Seen:
         count = words[0].shape[1]
 
         def column(which: Column, otherwise: int) -> Indices:
             return numbers[which][rows] if which in numbers else np.full(count, otherwise)
 
-        protocol, ports = column(Column.PROTOCOL, 0), [column(Column.SOURCE_PORT, 0), column(Column.DESTINATION_PORT, 0)]
+        protocol, ports = (
+            column(Column.PROTOCOL, 0),
+            [column(Column.SOURCE_PORT, 0), column(Column.DESTINATION_PORT, 0)],
+        )
         icmp, ported = protocol == icmp_of(family), PORTED[protocol]
         if Column.ICMP in numbers:
             message = column(Column.ICMP, 0)
         else:
             message = ports[1]
             self._account.icmp_in_port += int((icmp & (message != 0)).sum())
-        ports = [np.where(ported, ports[0], 0), np.where(icmp, message, np.where(ported, ports[1], 0))]
-        both = [np.where(protocol == TCP, flags[which][rows], 0) if which in flags else np.zeros(count, np.int64)
-                for which in (Column.FLAGS, Column.BACK_FLAGS)]  # fmt: skip
+        ports = [
+            np.where(ported, ports[0], 0),
+            np.where(icmp, message, np.where(ported, ports[1], 0)),
+        ]
+        both = [
+            np.where(protocol == TCP, flags[which][rows], 0)
+            if which in flags
+            else np.zeros(count, np.int64)
+            for which in (Column.FLAGS, Column.BACK_FLAGS)
+        ]
         octets = [each.astype(np.uint8) for each in (protocol, both[0], column(Column.DSCP, 0))]
         packets = Packets(
-            family, words[0], words[1], octets[0], ports[0].astype(np.uint16), ports[1].astype(np.uint16), octets[1],
-            np.zeros(count, np.bool_), octets[2],
-        )  # fmt: skip
+            family,
+            words[0],
+            words[1],
+            octets[0],
+            ports[0].astype(np.uint16),
+            ports[1].astype(np.uint16),
+            octets[1],
+            np.zeros(count, np.bool_),
+            octets[2],
+        )
         counts = np.stack([column(Column.PACKETS, 1), column(Column.BACK_PACKETS, 0)])
         sizes = np.stack([column(Column.BYTES, 0), column(Column.BACK_BYTES, 0)])
         self._account.in_all += float(counts.sum(dtype=np.float64) + sizes.sum(dtype=np.float64))
         if self._account.in_all > _MOST_IN_ALL:
             raise PlanError(
-                f"{self._name} behind row {self._before:,}: its packets and bytes come to more than {_MOST_IN_ALL:,}, which cannot be"
+                f"{self._name} behind row {self._before:,}: its packets and bytes come to more "
+                f"than {_MOST_IN_ALL:,}, which cannot be"
             )
         none = np.zeros(count, np.int64)
         return Seen(
-            packets, first[rows], last[rows], counts, sizes, np.stack(both).astype(np.uint8), none.astype(np.uint16),
-            none.astype(np.bool_), none.astype(np.uint64),
+            packets,
+            first[rows],
+            last[rows],
+            counts,
+            sizes,
+            np.stack(both).astype(np.uint8),
+            none.astype(np.uint16),
+            none.astype(np.bool_),
+            none.astype(np.uint64),
             np.full(count, UNTOLD, np.uint64),
-        )  # fmt: skip
+        )
 
     # Columns
 
@@ -183,11 +259,23 @@ class _Rows:
         return self._values(self._columns[column][0], column)
 
     def _values(self, name: str, column: Column) -> Any:
-        """Return the values of a column by its name. Raises `PlanError` for values of a kind that no column has."""
+        """Return the values of a column by its name. Raises `PlanError` for values of a kind that
+        no column has.
+        """
         values = self._batch.column(self._batch.schema.get_field_index(name))
         kind = values.type.value_type if pa.types.is_dictionary(values.type) else values.type
-        if not any(usual(kind) for usual in _USUAL) and not (column in (Column.TIME, Column.END) and pa.types.is_timestamp(kind)):
-            self._fail(0, f"its values are of the kind {kind}; texts, numbers, and for times timestamps are read", column)
+        if not any(usual(kind) for usual in _USUAL) and not (
+            column in (Column.TIME, Column.END) and pa.types.is_timestamp(kind)
+        ):
+            self._fail(
+                0,
+                (
+                    f"its values are of the kind {kind}; texts, numbers, and for times timestamps "
+                    "are "
+                    "read"
+                ),
+                column,
+            )
         return values
 
     def _fail(self, row: int, problem: str, column: Column | None = None) -> None:
@@ -195,14 +283,24 @@ class _Rows:
         raise PlanError(f"{self._name} row {self._before + row + 1:,}{where}: {problem}")
 
     def _addresses(self, column: Column) -> tuple[Indices, dict[Family, Words]]:
-        """Return the family of each row's address, 0 for none, and the addresses as words of each family."""
+        """Return the family of each row's address, 0 for none, and the addresses as words of each
+        family.
+        """
         count = self._batch.num_rows
         families = np.zeros(count, np.int64)
         words: dict[Family, Words] = {}
         for name in self._columns[column]:
             values = self._values(name, column)
-            told = Family.IPV4 if "ipv4" in plain(name) else Family.IPV6 if "ipv6" in plain(name) else None
-            encoded = values if pa.types.is_dictionary(values.type) else pc.dictionary_encode(values)
+            told = (
+                Family.IPV4
+                if "ipv4" in plain(name)
+                else Family.IPV6
+                if "ipv6" in plain(name)
+                else None
+            )
+            encoded = (
+                values if pa.types.is_dictionary(values.type) else pc.dictionary_encode(values)
+            )
             places = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
             known = self._account.addresses.setdefault(told, Known())
             if len(known.places) > _MOST_KNOWN:
@@ -220,12 +318,18 @@ class _Rows:
                 if len(rows) == count:
                     words[family], families = picked(own, whose), np.full(count, int(family))
                 elif len(rows):
-                    words.setdefault(family, np.zeros((len(own), count), np.uint64))[:, rows] = picked(own, whose[rows])
+                    words.setdefault(family, np.zeros((len(own), count), np.uint64))[:, rows] = (
+                        picked(own, whose[rows])
+                    )
                     families[rows] = family
         return families, words
 
-    def _address(self, value: Any, column: Column, told: Family | None, places: Indices, place: int) -> tuple[Family, int] | None:
-        """Return an address as its family and number: from text, from an integer, or from octets; None for an empty one."""
+    def _address(
+        self, value: Any, column: Column, told: Family | None, places: Indices, place: int
+    ) -> tuple[Family, int] | None:
+        """Return an address as its family and number: from text, from an integer, or from octets;
+        None for an empty one.
+        """
         found: tuple[Family, int] | None = None
         text = value.strip() if isinstance(value, str) else value
         if text in (None, "", b""):
@@ -233,7 +337,14 @@ class _Rows:
         try:
             if isinstance(text, str):
                 family = Family.IPV6 if ":" in text else Family.IPV4
-                found = family, int.from_bytes(socket.inet_pton(socket.AF_INET6 if family is Family.IPV6 else socket.AF_INET, text))
+                found = (
+                    family,
+                    int.from_bytes(
+                        socket.inet_pton(
+                            socket.AF_INET6 if family is Family.IPV6 else socket.AF_INET, text
+                        )
+                    ),
+                )
             elif isinstance(text, bytes) and len(text) in (4, 16):
                 found = (Family.IPV4 if len(text) == 4 else Family.IPV6), int.from_bytes(text)
             elif isinstance(text, int) and 0 <= text <= Family.IPV4.mask:
@@ -242,28 +353,55 @@ class _Rows:
             pass
         if found is None or (told is not None and found[0] is not told):
             row = int(np.flatnonzero(places == place)[0])
-            self._fail(row, f"{value!r} is no address" if found is None else f"{value} is an {found[0].label} address", column)
+            self._fail(
+                row,
+                f"{value!r} is no address"
+                if found is None
+                else f"{value} is an {found[0].label} address",
+                column,
+            )
         return found
 
-    def _numbers(self, column: Column, most: int, words: Mapping[str, int] | None = None) -> Indices:
+    def _numbers(
+        self, column: Column, most: int, words: Mapping[str, int] | None = None
+    ) -> Indices:
         """Return a column of whole numbers, 0 where it is empty; `words` stand for some."""
         values = self._column(column)
-        if pa.types.is_string(values.type) or pa.types.is_large_string(values.type) or pa.types.is_dictionary(values.type):
-            return self._by_word(column, values, lambda word: _number(word, words or {}, most), f"is no number from 0 to {most:,}")
-        found: Indices = pc.fill_null(pc.cast(values, pa.int64(), safe=False), 0).to_numpy(zero_copy_only=False)
+        if (
+            pa.types.is_string(values.type)
+            or pa.types.is_large_string(values.type)
+            or pa.types.is_dictionary(values.type)
+        ):
+            return self._by_word(
+                column,
+                values,
+                lambda word: _number(word, words or {}, most),
+                f"is no number from 0 to {most:,}",
+            )
+        found: Indices = pc.fill_null(pc.cast(values, pa.int64(), safe=False), 0).to_numpy(
+            zero_copy_only=False
+        )
         wrong = np.flatnonzero((found < 0) | (found > most))
         if len(wrong):
-            self._fail(int(wrong[0]), f"{values[int(wrong[0])]} is no number from 0 to {most:,}", column)
+            self._fail(
+                int(wrong[0]), f"{values[int(wrong[0])]} is no number from 0 to {most:,}", column
+            )
         return found
 
     def _flags(self, column: Column) -> Indices:
         values = self._column(column)
         if pa.types.is_integer(values.type):
-            numbers: Indices = pc.fill_null(pc.cast(values, pa.int64()), 0).to_numpy(zero_copy_only=False)
+            numbers: Indices = pc.fill_null(pc.cast(values, pa.int64()), 0).to_numpy(
+                zero_copy_only=False
+            )
             return numbers & 255
-        return self._by_word(column, values, _flag_number, "is neither a number nor letters of TCP flags (FSRPAUEC)")
+        return self._by_word(
+            column, values, _flag_number, "is neither a number nor letters of TCP flags (FSRPAUEC)"
+        )
 
-    def _by_word(self, column: Column, values: Any, read: Callable[[str], int | None], problem: str) -> Indices:
+    def _by_word(
+        self, column: Column, values: Any, read: Callable[[str], int | None], problem: str
+    ) -> Indices:
         """Return numbers for words, each different word read once; an empty one is 0."""
         encoded = values if pa.types.is_dictionary(values.type) else pc.dictionary_encode(values)
         places = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False).astype(np.int64)
@@ -277,7 +415,9 @@ class _Rows:
         return found
 
     def _times(self, column: Column) -> Indices:
-        """Return times in microseconds since 1970-01-01 UTC: of a timestamp, of a number in the unit of its name, or of text."""
+        """Return times in microseconds since 1970-01-01 UTC: of a timestamp, of a number in the
+        unit of its name, or of text.
+        """
         values, name = self._column(column), plain(self._columns[column][0])
         if pa.types.is_dictionary(values.type):
             values = values.dictionary_decode()
@@ -290,10 +430,14 @@ class _Rows:
         else:
             numbers = pc.fill_null(values, 0).to_numpy(zero_copy_only=False)
             unit = _unit(numbers) if unit is None else unit
-        moments = np.nan_to_num(numbers.astype(np.float64), nan=-1) * (-1 / unit if unit < 0 else unit)
+        moments = np.nan_to_num(numbers.astype(np.float64), nan=-1) * (
+            -1 / unit if unit < 0 else unit
+        )
         wrong = np.flatnonzero((moments < 0) | (moments > _LATEST))
         if len(wrong):
-            self._fail(int(wrong[0]), f"{numbers[wrong[0]]} is no time after 1970 that there is", column)
+            self._fail(
+                int(wrong[0]), f"{numbers[wrong[0]]} is no time after 1970 that there is", column
+            )
         found: Indices = (numbers // -unit if unit < 0 else numbers * unit).astype(np.int64)
         return found
 
@@ -312,29 +456,48 @@ class _Rows:
 
         texts = values.to_pylist()
         moments: list[datetime | None] = []
-        numbered = any(_is_number(text) for text in texts)  # then they are no moments, and one of them is no number
+        numbered = any(
+            _is_number(text) for text in texts
+        )  # then they are no moments, and one of them is no number
         for row, text in enumerate(texts):
             moment = None
             if text and not (numbered and _is_number(text)):
                 with suppress(ValueError):
                     moment = None if numbered else datetime.fromisoformat(text.strip())
                 if moment is None:
-                    self._fail(row, f"{text!r} is no time: a number, or as 2026-11-26T08:00:00Z", column)
+                    self._fail(
+                        row, f"{text!r} is no time: a number, or as 2026-11-26T08:00:00Z", column
+                    )
             moments.append(moment.replace(tzinfo=UTC) if moment and not moment.tzinfo else moment)
         return pa.array(moments, pa.timestamp("us", "UTC"))
 
 
 _USUAL = (
-    pa.types.is_integer, pa.types.is_floating, pa.types.is_decimal, pa.types.is_string, pa.types.is_large_string, pa.types.is_binary,
-    pa.types.is_large_binary, pa.types.is_fixed_size_binary, pa.types.is_null,
-)  # fmt: skip
+    pa.types.is_integer,
+    pa.types.is_floating,
+    pa.types.is_decimal,
+    pa.types.is_string,
+    pa.types.is_large_string,
+    pa.types.is_binary,
+    pa.types.is_large_binary,
+    pa.types.is_fixed_size_binary,
+    pa.types.is_null,
+)
 """The kinds of values that a column may have."""
 _MOST_IN_ALL = 1 << 56
-"""Packets and octets of one table together: far more than there can be, and far from what a sum of 64 bits holds."""
+"""Packets and octets of one table together: far more than there can be, and far from what a sum of
+64 bits holds.
+"""
 _MOST = {
-    Column.SOURCE_PORT: 65_535, Column.DESTINATION_PORT: 65_535, Column.ICMP: 65_535, Column.PACKETS: 1 << 62, Column.BYTES: 1 << 62,
-    Column.DSCP: 63, Column.BACK_PACKETS: 1 << 62, Column.BACK_BYTES: 1 << 62,
-}  # fmt: skip
+    Column.SOURCE_PORT: 65_535,
+    Column.DESTINATION_PORT: 65_535,
+    Column.ICMP: 65_535,
+    Column.PACKETS: 1 << 62,
+    Column.BYTES: 1 << 62,
+    Column.DSCP: 63,
+    Column.BACK_PACKETS: 1 << 62,
+    Column.BACK_BYTES: 1 << 62,
+}
 
 
 def _number(word: str, words: Mapping[str, int], most: int) -> int | None:
@@ -366,6 +529,8 @@ def _flag_number(word: str) -> int | None:
 
 
 def _unit(numbers: NDArray[Any]) -> int:
-    """Return microseconds in the unit of times as large as these: seconds up to the year 5138, milliseconds, and so on."""
+    """Return microseconds in the unit of times as large as these: seconds up to the year 5138,
+    milliseconds, and so on.
+    """
     most = abs(float(numbers.max(initial=0)))
     return SECOND if most < 1e11 else 1_000 if most < 1e14 else 1 if most < 1e17 else -1_000

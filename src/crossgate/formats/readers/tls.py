@@ -14,7 +14,9 @@ _RETRY = bytes.fromhex("cf21ad74e59a6111be1d8c021e65b891c2a211167abb8c5e079e09e2
 
 
 def server_hello(record: bytes) -> Hello | None:
-    """Return what the server hello at the start of a TLS record says; None where there is none, or not enough of it."""
+    """Return what the server hello at the start of a TLS record says; None where there is none, or
+    not enough of it.
+    """
     if len(record) < 44 or record[0] != HANDSHAKE or record[1] != 3 or record[5] != SERVER_HELLO:
         return None
     body = record[9 : 9 + int.from_bytes(record[6:9])]

@@ -1,4 +1,6 @@
-"""Files of traffic, whatever they are, unpacked where they are compressed, and read in batches one after the other."""
+"""Files of traffic, whatever they are, unpacked where they are compressed, and read in batches one
+after the other.
+"""
 
 from __future__ import annotations
 
@@ -52,7 +54,9 @@ class Traffic:
             import pcapy  # noqa: F401
             import pyarrow  # noqa: F401
         except ImportError as error:
-            raise PlanError(f"reading traffic needs the package {error.name}, which is not installed: {EXTRA}") from None
+            raise PlanError(
+                f"reading traffic needs the package {error.name}, which is not installed: {EXTRA}"
+            ) from None
 
     @property
     def rows(self) -> int:
@@ -64,10 +68,14 @@ class Traffic:
         """How many octets of the files were read so far, as far as that is known."""
         before = size([each.path for each in self.told[:-1]])
         last = self.told[-1] if self.told else None
-        return before + (last.capture.octets if last is not None and last.capture is not None else 0)
+        return before + (
+            last.capture.octets if last is not None and last.capture is not None else 0
+        )
 
     def batches(self) -> Iterator[tuple[dict[Family, Seen], bool]]:
-        """Yield what was seen, batch by batch, and whether these are records of flows. Raises `PlanError` for what cannot be read."""
+        """Yield what was seen, batch by batch, and whether these are records of flows. Raises
+        `PlanError` for what cannot be read.
+        """
         for path in self.paths:
             yield from self._file(path)
 
@@ -77,12 +85,18 @@ class Traffic:
         told = Told(path)
         self.told.append(told)
         with ExitStack() as stack:
-            source = stack.enter_context(unpacked(path, "stdin", "standard input")) if path == STANDARD_INPUT else path
+            source = (
+                stack.enter_context(unpacked(path, "stdin", "standard input"))
+                if path == STANDARD_INPUT
+                else path
+            )
             found = sniffed(source, path)
             told.kind = found.kind
             if found.kind == "capture":
                 told.capture = Account()
-                for seen in read_capture(Source(source, found.packed, str(path)), told.capture, str(path)):
+                for seen in read_capture(
+                    Source(source, found.packed, str(path)), told.capture, str(path)
+                ):
                     yield seen, False
                 return
             from crossgate.formats.readers.tables import TableAccount, read_table

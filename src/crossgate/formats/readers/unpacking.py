@@ -1,6 +1,8 @@
-"""What a packed file holds, as a stream; run as a program it writes that to standard output, for a reader that takes a pipe.
+"""What a packed file holds, as a stream; run as a program it writes that to standard output, for a
+reader that takes a pipe.
 
-libpcap keeps the interpreter to itself while it waits for octets, so no thread could unpack for it meanwhile.
+libpcap keeps the interpreter to itself while it waits for octets, so no thread could unpack for it
+meanwhile.
 """
 
 from __future__ import annotations
@@ -23,7 +25,9 @@ FAULTS = (OSError, EOFError, ValueError, zlib.error)
 
 
 def unpacking(path: Path, kind: str) -> IO[bytes]:
-    """Return what a packed file (`gzip`, `zstd`) or standard input (`stdin`) holds, as a stream. Raises one of `FAULTS`."""
+    """Return what a packed file (`gzip`, `zstd`) or standard input (`stdin`) holds, as a stream.
+    Raises one of `FAULTS`.
+    """
     if kind == "stdin":
         return sys.stdin.buffer
     if kind == "gzip":
@@ -35,7 +39,9 @@ def unpacking(path: Path, kind: str) -> IO[bytes]:
 
 
 def unpack_into(path: Path, kind: str, name: str, whole: IO[bytes]) -> None:
-    """Write all that a packed file holds. Raises `PlanError`, which calls the file `name`, where it cannot be unpacked or is too much."""
+    """Write all that a packed file holds. Raises `PlanError`, which calls the file `name`, where it
+    cannot be unpacked or is too much.
+    """
     try:
         with closing(Unpacked(unpacking(path, kind), name)) as source:
             shutil.copyfileobj(source, whole, 1 << 20)
@@ -47,13 +53,17 @@ def unpack_into(path: Path, kind: str, name: str, whole: IO[bytes]) -> None:
 
 
 def started(path: Path, kind: str, name: str, into: int) -> subprocess.Popen[bytes]:
-    """Start a process that writes what a packed file holds into a pipe, and why it could not to its standard error."""
+    """Start a process that writes what a packed file holds into a pipe, and why it could not to its
+    standard error.
+    """
     command = [sys.executable, "-P", "-m", __name__, str(path), kind, name, str(unpacked_most())]
     return subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=into, stderr=subprocess.PIPE)
 
 
 def main() -> None:
-    """Unpack the file that the command line names to standard output, and stay until all of it was read."""
+    """Unpack the file that the command line names to standard output, and stay until all of it was
+    read.
+    """
     path, kind, name, most = sys.argv[1:]
     allow_unpacked(int(most))
     try:
@@ -65,7 +75,9 @@ def main() -> None:
 
 
 def _read_by_the_other_end() -> None:
-    """Wait until what was written is read: a pipe that has octets but no writer is one that nobody can open any more."""
+    """Wait until what was written is read: a pipe that has octets but no writer is one that nobody
+    can open any more.
+    """
     nobody_reads = select.poll()
     nobody_reads.register(sys.stdout, 0)
     while _left_in(sys.stdout) and not nobody_reads.poll(10):

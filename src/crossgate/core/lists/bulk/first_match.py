@@ -24,18 +24,32 @@ _LEAF_ROWS = 4
 
 
 class FirstMatch:
-    """Decides packets of a list's family in one `state` of its conditions; an entry is told by its index in the list's."""
+    """Decides packets of a list's family in one `state` of its conditions; an entry is told by its
+    index in the list's.
+    """
 
     def __init__(self, access_list: AccessList, state: State = frozenset()) -> None:
         self.access_list = access_list
-        in_force = [(index, own) for index, entry in enumerate(access_list.entries) if (own := entry.in_state(state)) is not None]
+        in_force = [
+            (index, own)
+            for index, entry in enumerate(access_list.entries)
+            if (own := entry.in_state(state)) is not None
+        ]
         family = access_list.family
         services = {(entry.service.text, entry.qualifiers): entry for _, entry in in_force}
-        asked = {key: found for key, entry in services.items() if (found := entry_services(entry)) is not None}
-        services_line = ServiceLine({each.what for each in asked.values()}, _named(entry for _, entry in in_force))
+        asked = {
+            key: found
+            for key, entry in services.items()
+            if (found := entry_services(entry)) is not None
+        }
+        services_line = ServiceLine(
+            {each.what for each in asked.values()}, _named(entry for _, entry in in_force)
+        )
         ports = PortLine({each.source_ports for each in asked.values()})
         extras, ranks = Extras(), (services_line.count, ports.count)
-        rows_of = {key: _asked_rows(each, services_line, ports, extras) for key, each in asked.items()}
+        rows_of = {
+            key: _asked_rows(each, services_line, ports, extras) for key, each in asked.items()
+        }
         entries = [
             AskedEntry(index, entry.source.patterns, entry.destination.patterns, asked_rows)
             for index, entry in in_force
@@ -44,7 +58,10 @@ class FirstMatch:
         rows = make_rows(family, (each for each in entries if each.multiplied))
         large = [each for each in entries if not each.multiplied]
         lanes = Lanes(tuple((count - 1).bit_length() for count in ranks))
-        self._trees = [Lookup(TreeBuilder(part, ranks, _LEAF_ROWS).build(), part, lanes, extras) for part in _parts(rows)]
+        self._trees = [
+            Lookup(TreeBuilder(part, ranks, _LEAF_ROWS).build(), part, lanes, extras)
+            for part in _parts(rows)
+        ]
         self._groups = GroupRows(family, large, services_line.count, extras) if large else None
         self._prepared = Preparation(services_line, ports, lanes, rows.words)
 
@@ -73,20 +90,33 @@ def _named(entries: Iterable[Entry]) -> set[int]:
     return found
 
 
-def _asked_rows(services: Services, line: ServiceLine, ports: PortLine, extras: Extras) -> AskedRows:
+def _asked_rows(
+    services: Services, line: ServiceLine, ports: PortLine, extras: Extras
+) -> AskedRows:
     clients = ports.intervals(services.source_ports)
-    intervals = [(first, client, last, last_client) for first, last in line.intervals(services.what) for client, last_client in clients]
+    intervals = [
+        (first, client, last, last_client)
+        for first, last in line.intervals(services.what)
+        for client, last_client in clients
+    ]
     return AskedRows(tuple(intervals), extras.number(services))
 
 
 def _parts(rows: Rows) -> list[Rows]:
-    """Return the rows of each tree: all together, or those that ask of both sides or of neither, of the source, of the destination."""
+    """Return the rows of each tree: all together, or those that ask of both sides or of neither, of
+    the source, of the destination.
+    """
     if len(rows) <= _ONE_TREE:
         return [rows]
     half = rows.words // 2
     if half:
-        sources, destinations = ((each != 0).any(axis=1) for each in (rows.care[:, :half], rows.care[:, half:]))
+        sources, destinations = (
+            (each != 0).any(axis=1) for each in (rows.care[:, :half], rows.care[:, half:])
+        )
     else:
-        sources, destinations = (rows.care[:, 0] >> np.uint64(32)) != 0, (rows.care[:, 0] & np.uint64((1 << 32) - 1)) != 0
+        sources, destinations = (
+            (rows.care[:, 0] >> np.uint64(32)) != 0,
+            (rows.care[:, 0] & np.uint64((1 << 32) - 1)) != 0,
+        )
     parts: list[Marks] = [sources == destinations, sources & ~destinations, destinations & ~sources]
     return [rows.take(each) for each in parts if each.any()]

@@ -1,8 +1,10 @@
-"""Entries of large groups of addresses, as bits: one bit an entry's row, a vector of bits for each class of addresses and services.
+"""Entries of large groups of addresses, as bits: one bit an entry's row, a vector of bits for each
+class of addresses and services.
 
-Addresses that are in the same groups are one class. For each class of sources, of destinations, and for each service rank
-there is a vector that says which rows take it; the rows that take a packet are the bits that its three vectors share. A
-summary of each vector, a bit for each of its words that is not 0, tells which words need be looked at.
+Addresses that are in the same groups are one class. For each class of sources, of destinations, and
+for each service rank there is a vector that says which rows take it; the rows that take a packet
+are the bits that its three vectors share. A summary of each vector, a bit for each of its words
+that is not 0, tells which words need be looked at.
 """
 
 from __future__ import annotations
@@ -26,9 +28,15 @@ _ONE = np.uint64(1)
 class GroupRows:
     """The entries of a list that are not multiplied out, by index."""
 
-    def __init__(self, family: Family, entries: Sequence[AskedEntry], services: int, extras: Extras) -> None:
+    def __init__(
+        self, family: Family, entries: Sequence[AskedEntry], services: int, extras: Extras
+    ) -> None:
         """Make them; `services` is how many service ranks there are."""
-        flat = [(each, clients) for each in entries for clients in sorted({interval[1::2] for interval in each.asked.intervals})]
+        flat = [
+            (each, clients)
+            for each in entries
+            for clients in sorted({interval[1::2] for interval in each.asked.intervals})
+        ]
         self._extras = extras
         self._entry = np.array([each.position for each, _ in flat], np.uint32)
         self._extra = np.array([each.asked.extra for each, _ in flat], np.int64)
@@ -36,16 +44,29 @@ class GroupRows:
         self._words = -(-len(flat) // 64)
         self._summaries = -(-self._words // 64)
         self._services = _Vectors([_members(each.asked.intervals) for each, _ in flat], services)
-        self._ends = [_Ends(family, each) for each in ([each.sources for each, _ in flat], [each.destinations for each, _ in flat])]
+        self._ends = [
+            _Ends(family, each)
+            for each in (
+                [each.sources for each, _ in flat],
+                [each.destinations for each, _ in flat],
+            )
+        ]
 
     def decide(self, block: Block, found: Entries) -> None:
-        """Write the first entry that takes each packet into `found` where it is before what stands there."""
+        """Write the first entry that takes each packet into `found` where it is before what stands
+        there.
+        """
         packets = block.packets
         service = block.ranks[0].astype(np.int64)
         held = [(self._services, service)]
-        held += [(each.vectors, each.classes(words)) for each, words in zip(self._ends, (packets.source, packets.destination), strict=True)]
+        held += [
+            (each.vectors, each.classes(words))
+            for each, words in zip(self._ends, (packets.source, packets.destination), strict=True)
+        ]
         for summary in range(self._summaries):
-            shared = _shared([each.summaries[classes * self._summaries + summary] for each, classes in held])
+            shared = _shared(
+                [each.summaries[classes * self._summaries + summary] for each, classes in held]
+            )
             live = np.flatnonzero(shared)
             shared = shared[live]
             while len(live):
@@ -53,13 +74,19 @@ class GroupRows:
                 shared &= shared - _ONE
                 before = self._entry[word * 64] < found[live]  # later words hold later entries only
                 live, shared, word = live[before], shared[before], word[before]
-                bits = _shared([each.words[classes[live] * self._words + word] for each, classes in held])
+                bits = _shared(
+                    [each.words[classes[live] * self._words + word] for each, classes in held]
+                )
                 done = self._in_word(block, live, word, bits, found)
                 going = ~done & (shared != 0)
                 live, shared = live[going], shared[going]
 
-    def _in_word(self, block: Block, live: Indices, word: Indices, bits: Words, found: Entries) -> Marks:
-        """Look at the rows that `bits` of a word leave, in order, and tell which packets are decided by one of them."""
+    def _in_word(
+        self, block: Block, live: Indices, word: Indices, bits: Words, found: Entries
+    ) -> Marks:
+        """Look at the rows that `bits` of a word leave, in order, and tell which packets are
+        decided by one of them.
+        """
         done = np.zeros(len(live), np.bool_)
         left = np.flatnonzero(bits)
         bits = bits[left]
@@ -67,10 +94,16 @@ class GroupRows:
             row, rows = word[left] * 64 + _lowest(bits), live[left]
             bits &= bits - _ONE
             client = block.ranks[1][rows]
-            takes = (self._client[row, 0] <= client) & (client <= self._client[row, 1]) & (self._entry[row] < found[rows])
+            takes = (
+                (self._client[row, 0] <= client)
+                & (client <= self._client[row, 1])
+                & (self._entry[row] < found[rows])
+            )
             asked = np.flatnonzero(takes & (self._extra[row] > 0))
             if len(asked):
-                takes[asked] = self._extras.hold(self._extra[row[asked]], block.packets, rows[asked])
+                takes[asked] = self._extras.hold(
+                    self._extra[row[asked]], block.packets, rows[asked]
+                )
             found[rows[takes]] = self._entry[row[takes]]
             done[left[takes]] = True
             going = ~takes & (bits != 0)
@@ -79,7 +112,9 @@ class GroupRows:
 
 
 class _Vectors:
-    """For each of some classes the rows that take it, as bits: `words` flat, and `summaries` of them."""
+    """For each of some classes the rows that take it, as bits: `words` flat, and `summaries` of
+    them.
+    """
 
     def __init__(self, members: Sequence[Indices], classes: int) -> None:
         """Make them; `members` are the classes that each row takes."""
@@ -91,11 +126,15 @@ class _Vectors:
 
     def _write(self, words: Words) -> None:
         marks = np.packbits(words != 0, axis=1, bitorder="little")
-        self.summaries: Words = np.ascontiguousarray(marks).view("<u8").astype(np.uint64, copy=False).ravel()
+        self.summaries: Words = (
+            np.ascontiguousarray(marks).view("<u8").astype(np.uint64, copy=False).ravel()
+        )
         self.words: Words = np.ascontiguousarray(words[:, : self.count]).ravel()
 
     def joined(self, of: int, rows: Words) -> int:
-        """Return a class that is taken by what takes another one and by more rows; a new one if need be."""
+        """Return a class that is taken by what takes another one and by more rows; a new one if
+        need be.
+        """
         words = self.words.reshape(-1, self.count)
         both = words[of] | rows
         if (both == words[of]).all():
@@ -104,15 +143,18 @@ class _Vectors:
         wide[0, : self.count] = both
         every = self.words, self.summaries
         self._write(wide)
-        self.words, self.summaries = np.concatenate([every[0], self.words]), np.concatenate([every[1], self.summaries])
+        self.words, self.summaries = (
+            np.concatenate([every[0], self.words]),
+            np.concatenate([every[1], self.summaries]),
+        )
         return len(words)
 
 
 class _Ends:
     """The classes of one side's addresses: those that are in the same of the rows' address sets.
 
-    Patterns that wildcards scatter over too many spans are tested one by one; an address that is in one changes its class for
-    one that is taken by the pattern's rows too.
+    Patterns that wildcards scatter over too many spans are tested one by one; an address that is in
+    one changes its class for one that is taken by the pattern's rows too.
     """
 
     def __init__(self, family: Family, sides: Sequence[tuple[Pattern, ...]]) -> None:
@@ -125,12 +167,19 @@ class _Ends:
             for pattern, own in zip(patterns, counted, strict=True):
                 if own is None:
                     scattered.setdefault(pattern, set()).add(number)
-        bounds = sorted({0, *(bound for own in spans for span in own for bound in span if bound <= family.mask)})
+        bounds = sorted(
+            {0, *(bound for own in spans for span in own for bound in span if bound <= family.mask)}
+        )
         self._finder = BoundFinder(family, bounds)
         self._class, members = _classes(bounds, spans)
         of_rows = [distinct[each] for each in sides]
-        self.vectors = _Vectors([members[each] for each in of_rows], int(self._class.max(initial=0)) + 1)
-        self._scattered = [_Scattered.of(pattern, [number in sets for number in of_rows]) for pattern, sets in scattered.items()]
+        self.vectors = _Vectors(
+            [members[each] for each in of_rows], int(self._class.max(initial=0)) + 1
+        )
+        self._scattered = [
+            _Scattered.of(pattern, [number in sets for number in of_rows])
+            for pattern, sets in scattered.items()
+        ]
         self._changed: dict[tuple[int, int], int] = {}
 
     def classes(self, words: Words) -> Indices:
@@ -159,7 +208,10 @@ class _Scattered(NamedTuple):
     @classmethod
     def of(cls, pattern: Pattern, rows: Sequence[bool]) -> _Scattered:
         """Return it for a pattern; `rows` tells of each row whether it has it."""
-        value, care = (address_words(pattern.family, [each]) for each in (pattern.value, ~pattern.wildcard & pattern.family.mask))
+        value, care = (
+            address_words(pattern.family, [each])
+            for each in (pattern.value, ~pattern.wildcard & pattern.family.mask)
+        )
         octets = np.zeros(-(-len(rows) // 64) * 8, np.uint8)
         packed = np.packbits(np.array(rows), bitorder="little")
         octets[: len(packed)] = packed
@@ -167,16 +219,22 @@ class _Scattered(NamedTuple):
 
 
 def _classes(bounds: Sequence[int], sets: Sequence[Spans]) -> tuple[Indices, list[Indices]]:
-    """Return the class of each stretch between bounds, and the classes that are in each of some sets of spans."""
+    """Return the class of each stretch between bounds, and the classes that are in each of some
+    sets of spans.
+    """
     place = {bound: index for index, bound in enumerate(bounds)}
     held = np.zeros((len(bounds), -(-len(sets) // 8)), np.uint8)
     for number, spans in enumerate(sets):
         turns = np.zeros(len(bounds) + 1, np.int8)
         turns[[place[first] for first, _ in spans]] = 1
         turns[[place.get(end, len(bounds)) for _, end in spans]] = -1
-        held[:, number >> 3] |= np.cumsum(turns[:-1], dtype=np.int8).astype(np.uint8) << (number & 7)
+        held[:, number >> 3] |= np.cumsum(turns[:-1], dtype=np.int8).astype(np.uint8) << (
+            number & 7
+        )
     kinds, of = np.unique(held, axis=0, return_inverse=True)
-    return of.reshape(-1), [np.flatnonzero(kinds[:, number >> 3] >> (number & 7) & 1) for number in range(len(sets))]
+    return of.reshape(-1), [
+        np.flatnonzero(kinds[:, number >> 3] >> (number & 7) & 1) for number in range(len(sets))
+    ]
 
 
 def _members(intervals: Iterable[tuple[int, int, int, int]]) -> Indices:
@@ -190,5 +248,7 @@ def _shared(vectors: Sequence[Words]) -> Words:
 
 
 def _lowest(words: Words) -> Indices:
-    """Return the place of the lowest bit that is set in each word, which is not 0: the exponent of it as a number of its own."""
+    """Return the place of the lowest bit that is set in each word, which is not 0: the exponent of
+    it as a number of its own.
+    """
     return np.frexp((words & -words).astype(np.float64))[1].astype(np.int64) - 1

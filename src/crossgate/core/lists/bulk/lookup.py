@@ -1,9 +1,11 @@
-"""Millions of packets through a tree: down the nodes level by level, then along the rows of the leaves.
+"""Millions of packets through a tree: down the nodes level by level, then along the rows of the
+leaves.
 
-A leaf's rows are *records*, one behind the other: the words that a packet must have, the bits of them that count, the bounds
-of the ranks, and the entry. A record that takes everything ends each leaf. All bounds of a record are tested by one addition:
-each has a lane of its own in a word, and a lane's highest bit comes out set where the bound is broken. With a bound `low` on
-a rank x of b bits the lane holds 2^b - 1 + low - x; with a bound `high`, 2^b - 1 + x - high. Neither ever runs over.
+A leaf's rows are *records*, one behind the other: the words that a packet must have, the bits of
+them that count, the bounds of the ranks, and the entry. A record that takes everything ends each
+leaf. All bounds of a record are tested by one addition: each has a lane of its own in a word, and a
+lane's highest bit comes out set where the bound is broken. With a bound `low` on a rank x of b bits
+the lane holds 2^b - 1 + low - x; with a bound `high`, 2^b - 1 + x - high. Neither ever runs over.
 """
 
 from __future__ import annotations
@@ -15,7 +17,14 @@ from numpy.typing import NDArray
 
 from crossgate.core.lists.bulk.rows import Extras, Rows, packet_words
 from crossgate.core.lists.bulk.service_line import PortLine, Ranks, ServiceLine
-from crossgate.core.lists.bulk.tree import BLOCK_BITS, NODE_BASE, NODE_FIELD, NODE_MASK, Tree, ragged
+from crossgate.core.lists.bulk.tree import (
+    BLOCK_BITS,
+    NODE_BASE,
+    NODE_FIELD,
+    NODE_MASK,
+    Tree,
+    ragged,
+)
 from crossgate.core.model.packets import Indices, Packets, Scalar, Words
 
 BLOCK = 1 << BLOCK_BITS
@@ -24,21 +33,27 @@ NONE = (1 << 32) - 1
 
 _FEW = 2_000
 _LIVE = 0.6
-"""Packets that have come to a leaf are set aside once fewer than this part of them is still on the way."""
+"""Packets that have come to a leaf are set aside once fewer than this part of them is still on the
+way.
+"""
 _WORD = (1 << 64) - 1
 
 Entries = NDArray[np.uint32]
 
 
 class _LaneWord(NamedTuple):
-    """One word of lanes: the dimensions that it tests, each from a bit on, and the highest bits of all its lanes."""
+    """One word of lanes: the dimensions that it tests, each from a bit on, and the highest bits of
+    all its lanes.
+    """
 
     dimensions: tuple[tuple[int, int], ...]
     broken: int
 
 
 class Lanes:
-    """How the bounds of the ranks stand in words, given how many bits the ranks have; a rank of no bits needs none."""
+    """How the bounds of the ranks stand in words, given how many bits the ranks have; a rank of no
+    bits needs none.
+    """
 
     def __init__(self, bits: tuple[int, ...]) -> None:
         self._bits = bits
@@ -71,7 +86,10 @@ class Lanes:
 
     def open(self) -> list[int]:
         """Return the lanes of a row that takes every rank."""
-        return [sum(((1 << self._bits[each]) - 1) << at for each, at in word.dimensions) for word in self.words]
+        return [
+            sum(((1 << self._bits[each]) - 1) << at for each, at in word.dimensions)
+            for word in self.words
+        ]
 
     def packets(self, ranks: list[Ranks]) -> list[Words]:
         """Return what packets of these ranks add to the lanes, a column a word."""
@@ -86,9 +104,11 @@ class Lanes:
 
 
 class Block(NamedTuple):
-    """Packets made ready for every tree of a list: their columns one behind the other, the lanes, and the packets themselves.
+    """Packets made ready for every tree of a list: their columns one behind the other, the lanes,
+    and the packets themselves.
 
-    `columns` has room for a whole block each: the address words, then service rank and source-port rank in one word.
+    `columns` has room for a whole block each: the address words, then service rank and source-port
+    rank in one word.
     """
 
     packets: Packets
@@ -148,16 +168,21 @@ class Lookup:
         records[place, words : 2 * words] = rows.care
         for index, column in enumerate(lanes.bounds(rows)):
             records[place, 2 * words + index] = column
-        records[place, -1] = rows.entry.astype(np.uint64) | rows.extra.astype(np.uint64) << np.uint64(32)
+        records[place, -1] = rows.entry.astype(np.uint64) | rows.extra.astype(
+            np.uint64
+        ) << np.uint64(32)
         return records.reshape(-1), (np.cumsum(lengths) - lengths) * self._stride
 
     def decide(self, block: Block, found: Entries, bounded: bool) -> None:
-        """Write the first entry that takes each packet into `found`; where `bounded`, only if it is before what stands there."""
+        """Write the first entry that takes each packet into `found`; where `bounded`, only if it is
+        before what stands there.
+        """
         leaf = self._down(block)
         if not bounded:
             self._along(block, self._starts[leaf], None, found)
             return
-        # Within a leaf entries ascend, so a packet whose leaf begins with a later one than it has found is done.
+        # Within a leaf entries ascend, so a packet whose leaf begins with a later one than it has
+        # found is done.
         live = np.flatnonzero(_taken(self._firsts, leaf) < found)
         self._along(block, self._starts[leaf[live]], live, found)
 
@@ -173,7 +198,11 @@ class Lookup:
                 base = (node.view(np.uint64) >> np.uint64(NODE_BASE)).view(np.int64)
                 going = np.flatnonzero(base < self._inner)
                 if len(going) < _LIVE * len(at):
-                    done, live = (base.copy(), going) if done is None or live is None else (_put(done, live, base), live[going])
+                    done, live = (
+                        (base.copy(), going)
+                        if done is None or live is None
+                        else (_put(done, live, base), live[going])
+                    )
                     node, place = node[going], live
                     if not len(going):
                         return done - self._inner
@@ -188,14 +217,18 @@ class Lookup:
         return (at if done is None or live is None else _put(done, live, at)) - self._inner
 
     def _along(self, block: Block, at: Indices, live: Indices | None, found: Entries) -> None:
-        """Go along the records of leaves, from where they start, to the first that takes each of the packets `live`, None for all.
+        """Go along the records of leaves, from where they start, to the first that takes each of
+        the packets `live`, None for all.
 
         Packets are only told of entries before the one that they have found already.
         """
         records, stride, width, bounded = self._records, self._stride, self._words, live is not None
         words, lanes = block.words, block.lanes
         if live is not None:
-            words, lanes = [_taken(each, live) for each in words], [_taken(each, live) for each in lanes]
+            words, lanes = (
+                [_taken(each, live) for each in words],
+                [_taken(each, live) for each in lanes],
+            )
         while len(at):
             amiss = _taken(records, at)
             amiss ^= words[0]
@@ -216,7 +249,9 @@ class Lookup:
             asked = np.flatnonzero(decided >> np.uint64(32))
             if len(asked):
                 rows = hits[asked] if live is None else live[hits[asked]]
-                held = self._extras.hold((decided[asked] >> np.uint64(32)).astype(np.int64), block.packets, rows)
+                held = self._extras.hold(
+                    (decided[asked] >> np.uint64(32)).astype(np.int64), block.packets, rows
+                )
                 taken[hits[asked[~held]]] = False
                 keep = np.ones(len(hits), np.bool_)
                 keep[asked[~held]] = False
@@ -228,11 +263,16 @@ class Lookup:
             if bounded:
                 before = np.flatnonzero(_taken(self._entries, at // stride) < _taken(found, live))
                 at, live, going = at[before], live[before], going[before]
-            words, lanes = [_taken(each, going) for each in words], [_taken(each, going) for each in lanes]
+            words, lanes = (
+                [_taken(each, going) for each in words],
+                [_taken(each, going) for each in lanes],
+            )
 
 
 def _taken(values: NDArray[Scalar], places: Indices) -> NDArray[Scalar]:
-    """Return the values at some places, all of which there are: clipping them costs a third of checking them."""
+    """Return the values at some places, all of which there are: clipping them costs a third of
+    checking them.
+    """
     return np.take(values, places, mode="clip")
 
 

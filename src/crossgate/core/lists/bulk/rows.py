@@ -1,8 +1,9 @@
 """The entries of a list as rows of numbers, multiplied out as far as that stays cheap.
 
-A row is a pattern of the packet's address words (an IPv4 packet's two addresses are one word, an IPv6 packet's four), an
-interval of service ranks and one of source-port ranks, and what of flags and DSCP is asked besides. An entry of a few
-addresses and port ranges is a few rows; one of large groups of addresses is none, and goes to `groups`.
+A row is a pattern of the packet's address words (an IPv4 packet's two addresses are one word, an
+IPv6 packet's four), an interval of service ranks and one of source-port ranks, and what of flags
+and DSCP is asked besides. An entry of a few addresses and port ranges is a few rows; one of large
+groups of addresses is none, and goes to `groups`.
 """
 
 from __future__ import annotations
@@ -32,8 +33,9 @@ Extra = tuple[int, int]
 class Rows:
     """Rows in the order of the entries they are of.
 
-    `value` and `care` have a column a word: a packet's words must agree with `value` in the bits of `care`. `low` and `high`
-    have a column a dimension, both ends included. `extra` is an index into the list's extras, 0 where nothing more is asked.
+    `value` and `care` have a column a word: a packet's words must agree with `value` in the bits of
+    `care`. `low` and `high` have a column a dimension, both ends included. `extra` is an index into
+    the list's extras, 0 where nothing more is asked.
     """
 
     value: Words
@@ -54,7 +56,9 @@ class Rows:
     def take(self, chosen: Indices | Marks) -> Rows:
         """Return just these rows."""
         low, high = self.low[chosen], self.high[chosen]
-        return Rows(self.value[chosen], self.care[chosen], low, high, self.extra[chosen], self.entry[chosen])
+        return Rows(
+            self.value[chosen], self.care[chosen], low, high, self.extra[chosen], self.entry[chosen]
+        )
 
 
 class Extras:
@@ -74,7 +78,9 @@ class Extras:
         if self._flags is None or self._dscp is None:
             self._flags = np.array([_bits(flags, 256) for flags, _ in self._numbers])
             self._dscp = np.array([_bits(dscp, 64) for _, dscp in self._numbers])
-        found: Marks = self._flags[numbers, packets.flags[rows]] & self._dscp[numbers, packets.dscp[rows]]
+        found: Marks = (
+            self._flags[numbers, packets.flags[rows]] & self._dscp[numbers, packets.dscp[rows]]
+        )
         return found
 
 
@@ -84,9 +90,11 @@ def _bits(number: int, count: int) -> NDArray[np.bool_]:
 
 
 class AskedRows(NamedTuple):
-    """What an entry asks besides addresses: every interval of service ranks with every interval of source-port ranks.
+    """What an entry asks besides addresses: every interval of service ranks with every interval of
+    source-port ranks.
 
-    `intervals` are (first service, first port, last service, last port), `extra` the number of what is asked of flags and DSCP.
+    `intervals` are (first service, first port, last service, last port), `extra` the number of what
+    is asked of flags and DSCP.
     """
 
     intervals: tuple[tuple[int, int, int, int], ...]
@@ -94,7 +102,9 @@ class AskedRows(NamedTuple):
 
 
 class AskedEntry(NamedTuple):
-    """An entry of a list by its position, its patterns, and what it asks besides; the same services are one object."""
+    """An entry of a list by its position, its patterns, and what it asks besides; the same services
+    are one object.
+    """
 
     position: int
     sources: tuple[Pattern, ...]
@@ -108,7 +118,9 @@ class AskedEntry(NamedTuple):
 
 
 def make_rows(family: Family, entries: Iterable[AskedEntry]) -> Rows:
-    """Return entries as rows: every source pattern with every destination pattern and every interval."""
+    """Return entries as rows: every source pattern with every destination pattern and every
+    interval.
+    """
     values: list[int] = []
     cares: list[int] = []
     numbers: list[tuple[int, int, int, int, int, int]] = []
@@ -123,7 +135,10 @@ def make_rows(family: Family, entries: Iterable[AskedEntry]) -> Rows:
                     cares.append(care)
                     numbers.append((*interval, extra, position))
     table = np.array(numbers, np.int32).reshape(-1, 6)
-    low, high, extras, positions = (np.ascontiguousarray(each) for each in (table[:, :2], table[:, 2:4], table[:, 4], table[:, 5]))
+    low, high, extras, positions = (
+        np.ascontiguousarray(each)
+        for each in (table[:, :2], table[:, 2:4], table[:, 4], table[:, 5])
+    )
     return Rows(_words(values, half), _words(cares, half), low, high, extras, positions)
 
 

@@ -1,8 +1,9 @@
 """What packets carry as small numbers, so that every service of a list is a few intervals of them.
 
-The line of `core.sets.region` has a number for every protocol with every port or message, and for its fragments. A list
-tells few of these apart. Here each protocol that the list names has a stretch of numbers, all others share the first one,
-and numbers that no entry tells apart are one *rank*. A packet's rank is found by two table lookups.
+The line of `core.sets.region` has a number for every protocol with every port or message, and for
+its fragments. A list tells few of these apart. Here each protocol that the list names has a stretch
+of numbers, all others share the first one, and numbers that no entry tells apart are one *rank*. A
+packet's rank is found by two table lookups.
 """
 
 from __future__ import annotations
@@ -24,12 +25,19 @@ _STRETCH = 1 << PROTOCOL_SHIFT
 
 
 class ServiceLine:
-    """The ranks of what packets carry, for entries that carry `whats`; `count` is how many there are."""
+    """The ranks of what packets carry, for entries that carry `whats`; `count` is how many there
+    are.
+    """
 
     def __init__(self, whats: Iterable[Spans], named: Iterable[int]) -> None:
         """Make the line; `named` are the protocols that some of `whats` treats in its own way."""
         named = sorted(set(named))
-        self._stretches = [next(each for each in range(PROTOCOLS) if each not in named) if len(named) < PROTOCOLS else named[0], *named]
+        self._stretches = [
+            next(each for each in range(PROTOCOLS) if each not in named)
+            if len(named) < PROTOCOLS
+            else named[0],
+            *named,
+        ]
         whats = list(whats)
         cuts = {0, len(self._stretches) * _STRETCH}
         for what in whats:
@@ -43,12 +51,22 @@ class ServiceLine:
         found: list[Span] = []
         for position, protocol in enumerate(self._stretches):
             base, place = protocol * _STRETCH, position * _STRETCH
-            found += [(place + first - base, place + end - base) for first, end in line.common(what, ((base, base + _STRETCH),))]
+            found += [
+                (place + first - base, place + end - base)
+                for first, end in line.common(what, ((base, base + _STRETCH),))
+            ]
         return line.joined(found)
 
     def _tables(self, named: int) -> None:
         """Make the tables: of each stretch one rank, or one for each of its ports."""
-        inside = np.bincount(self._bounds[:-1] // _STRETCH, self._bounds[:-1] % _STRETCH % FRAGMENT != 0, minlength=named + 1) > 0
+        inside = (
+            np.bincount(
+                self._bounds[:-1] // _STRETCH,
+                self._bounds[:-1] % _STRETCH % FRAGMENT != 0,
+                minlength=named + 1,
+            )
+            > 0
+        )
         self._mask = np.zeros(PROTOCOLS, np.int64)
         self._offset = np.zeros(PROTOCOLS, np.int64)
         self._fragment = np.full(PROTOCOLS, self._rank(np.array([FRAGMENT]))[0], np.int32)
@@ -85,13 +103,17 @@ class ServiceLine:
 
 
 class PortLine:
-    """The ranks of source ports, for entries that ask for `several`; `count` is how many there are."""
+    """The ranks of source ports, for entries that ask for `several`; `count` is how many there
+    are.
+    """
 
     def __init__(self, several: Iterable[Spans]) -> None:
         cuts = {0, FRAGMENT} | {bound for spans in several for span in spans for bound in span}
         bounds = sorted(cuts)
         self.count = len(bounds) - 1
-        self._table = np.repeat(np.arange(self.count, dtype=np.int32), [end - first for first, end in pairwise(bounds)])
+        self._table = np.repeat(
+            np.arange(self.count, dtype=np.int32), [end - first for first, end in pairwise(bounds)]
+        )
 
     def intervals(self, spans: Spans) -> list[tuple[int, int]]:
         """Return the ranks of some ports, as intervals with both ends in them."""

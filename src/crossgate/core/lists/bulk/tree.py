@@ -1,14 +1,19 @@
 """A decision tree over the rows of a list, built level by level in NumPy.
 
-1. A node stands for the packets that agree in what the path to it has looked at, and holds the rows that may take one of
-   them, in order. It looks at one *window* of bits, up to twelve that stand together: of an address word, of the service rank
-   or of the source-port rank. Each digit that the window can read has a child.
-2. A row that is free in a bit of the window goes into several children. A window is worth its gain, the bits of choice that
-   it takes from a packet's rows, less what it repeats; both are estimated on up to `_SAMPLE` of the node's rows.
-3. The first row that takes every packet of a node ends its list: what stands after it is never read there.
-4. A node of few rows, or one that no window divides well, is a leaf. Children and leaves with the same rows are stored once.
+1. A node stands for the packets that agree in what the path to it has looked at, and holds the rows
+   that may take one of them, in order. It looks at one *window* of bits, up to twelve that stand
+   together: of an address word, of the service rank or of the source-port rank. Each digit that the
+   window can read has a child.
+2. A row that is free in a bit of the window goes into several children. A window is worth its gain,
+   the bits of choice that it takes from a packet's rows, less what it repeats; both are estimated
+   on up to `_SAMPLE` of the node's rows.
+3. The first row that takes every packet of a node ends its list: what stands after it is never read
+   there.
+4. A node of few rows, or one that no window divides well, is a leaf. Children and leaves with the
+   same rows are stored once.
 
-A node is one word of 64 bits, so that all packets of a block step together: see `NODE_BASE` and its neighbours.
+A node is one word of 64 bits, so that all packets of a block step together: see `NODE_BASE` and its
+neighbours.
 """
 
 from __future__ import annotations
@@ -24,7 +29,8 @@ from crossgate.core.model.packets import Indices, Marks, Scalar, Words
 BLOCK_BITS = 15
 """Packets are looked up in blocks of 2^15, whose columns stay in the processor's cache."""
 NODE_FIELD, NODE_MASK, NODE_BASE = BLOCK_BITS, 20, 32
-"""Where a node's word has its parts: the window's shift from bit 0, the field, the window's mask, and the first child's number.
+"""Where a node's word has its parts: the window's shift from bit 0, the field, the window's mask,
+and the first child's number.
 
 The field stands where it is an offset into the block's columns, one behind the other.
 """
@@ -48,7 +54,8 @@ _MOST_REPEATED, _SMALL = 12, 4_000
 class Tree(NamedTuple):
     """Nodes and leaves; node numbers from `len(nodes) - leaves` on are leaves.
 
-    `levels` steps lead from the root to a leaf. `rows` are the rows of all leaves one behind the other, `counts` how many each has, `closed` whether its last one takes all.
+    `levels` steps lead from the root to a leaf. `rows` are the rows of all leaves one behind the
+    other, `counts` how many each has, `closed` whether its last one takes all.
     """
 
     nodes: Words
@@ -64,9 +71,11 @@ class Tree(NamedTuple):
 
 
 class _Level(NamedTuple):
-    """The nodes of one level: `node` and `row` are pairs, ascending; the others say what the path to each node has looked at.
+    """The nodes of one level: `node` and `row` are pairs, ascending; the others say what the path
+    to each node has looked at.
 
-    `known` are the address bits that are looked at; of each rank the top `fixed` bits are, and `start` is the lowest it can be.
+    `known` are the address bits that are looked at; of each rank the top `fixed` bits are, and
+    `start` is the lowest it can be.
     """
 
     node: Indices
@@ -85,7 +94,9 @@ class _Level(NamedTuple):
 
 
 class _Windows(NamedTuple):
-    """The window of each node: its dimension (an address word, or one of the ranks behind them), lowest bit and width."""
+    """The window of each node: its dimension (an address word, or one of the ranks behind them),
+    lowest bit and width.
+    """
 
     dimension: Indices
     shift: Indices
@@ -93,13 +104,17 @@ class _Windows(NamedTuple):
 
 
 def ragged(counts: Indices) -> tuple[Indices, Indices]:
-    """Return for each of as many numbers as all counts together which count it belongs to, and its place there."""
+    """Return for each of as many numbers as all counts together which count it belongs to, and its
+    place there.
+    """
     owner = np.repeat(np.arange(len(counts)), counts)
     return owner, np.arange(len(owner)) - (np.cumsum(counts) - counts)[owner]
 
 
 class TreeBuilder:
-    """Builds the tree of some rows; `ranks` is how many service ranks and source-port ranks there are."""
+    """Builds the tree of some rows; `ranks` is how many service ranks and source-port ranks there
+    are.
+    """
 
     def __init__(self, rows: Rows, ranks: tuple[int, int], leaf_rows: int) -> None:
         self._rows = rows
@@ -116,9 +131,12 @@ class TreeBuilder:
         """Build it."""
         rows = self._rows
         level = _Level(
-            np.zeros(len(rows), np.int64), np.arange(len(rows)), np.zeros((1, rows.words), np.uint64),
-            np.zeros((1, 2), np.int64), np.zeros((1, 2), np.int64),
-        )  # fmt: skip
+            np.zeros(len(rows), np.int64),
+            np.arange(len(rows)),
+            np.zeros((1, rows.words), np.uint64),
+            np.zeros((1, 2), np.int64),
+            np.zeros((1, 2), np.int64),
+        )
         slots, nodes_of_slots, total = np.array([0]), np.array([0]), 1
         written: list[tuple[Indices, Words]] = []
         leaves: list[tuple[Indices, Indices, Marks]] = []
@@ -150,11 +168,17 @@ class TreeBuilder:
         return _assembled(total, written, leaves, leaf_count, depth)
 
     def _ended(self, level: _Level) -> tuple[_Level, Marks]:
-        """Leave out what stands after the first row that takes every packet of its node, and tell which nodes have one."""
+        """Leave out what stands after the first row that takes every packet of its node, and tell
+        which nodes have one.
+        """
         rows, node, row = self._rows, level.node, level.row
-        takes = ((_lines(rows.care, row) & ~_lines(level.known, node)) == 0).all(axis=1) & (rows.extra[row] == 0)
+        takes = ((_lines(rows.care, row) & ~_lines(level.known, node)) == 0).all(axis=1) & (
+            rows.extra[row] == 0
+        )
         last = np.minimum(level.start + (1 << (self._bits - level.fixed)) - 1, self._top)
-        within = (_lines(rows.low, row) <= _lines(level.start, node)) & (_lines(rows.high, row) >= _lines(last, node))
+        within = (_lines(rows.low, row) <= _lines(level.start, node)) & (
+            _lines(rows.high, row) >= _lines(last, node)
+        )
         takes &= within.all(axis=1)
         first = np.full(level.nodes, len(node))
         taking = np.flatnonzero(takes)[::-1]
@@ -164,7 +188,9 @@ class TreeBuilder:
     # The choice of windows
 
     def _choose(self, level: _Level, counts: Indices, leaf: Marks) -> _Windows:
-        """Choose a window for each node that is no leaf; what no window divides well is made a leaf."""
+        """Choose a window for each node that is no leaf; what no window divides well is made a
+        leaf.
+        """
         found = _Windows(*(np.zeros(level.nodes, np.int64) for _ in range(3)))
         asking = np.flatnonzero(~leaf)
         if not len(asking):
@@ -173,12 +199,27 @@ class TreeBuilder:
         owner, place = ragged(sampled)
         starts = np.cumsum(counts) - counts
         sample = level.row[starts[asking][owner] + place * counts[asking][owner] // sampled[owner]]
-        widest = np.clip(np.ceil(np.log2(counts[asking] / self._leaf_rows)).astype(np.int64) + 1, 1, _WIDEST)
-        chosen, score = self._address_windows(level.known[asking], counts[asking], sampled, owner, sample, widest)
+        widest = np.clip(
+            np.ceil(np.log2(counts[asking] / self._leaf_rows)).astype(np.int64) + 1, 1, _WIDEST
+        )
+        chosen, score = self._address_windows(
+            level.known[asking], counts[asking], sampled, owner, sample, widest
+        )
         for dimension in _DIMENSIONS:
             if self._bits[dimension]:
                 fixed, start = level.fixed[asking, dimension], level.start[asking, dimension]
-                self._rank_windows(dimension, fixed, start, counts[asking], sampled, owner, sample, widest, chosen, score)
+                self._rank_windows(
+                    dimension,
+                    fixed,
+                    start,
+                    counts[asking],
+                    sampled,
+                    owner,
+                    sample,
+                    widest,
+                    chosen,
+                    score,
+                )
         for every, own in zip(found, chosen, strict=True):
             every[asking] = own
         saved = counts[asking] * (1 - 2.0 ** -np.maximum(score, 0))
@@ -186,21 +227,32 @@ class TreeBuilder:
         return found
 
     def _address_windows(
-        self, known: Words, counts: Indices, sampled: Indices, owner: Indices, sample: Indices, widest: Indices
+        self,
+        known: Words,
+        counts: Indices,
+        sampled: Indices,
+        owner: Indices,
+        sample: Indices,
+        widest: Indices,
     ) -> tuple[_Windows, NDArray[np.float64]]:
         """Return the best window of an address word for each node, and what it is worth.
 
-        Where it ends is told bit by bit, as if bits were independent; how far it reaches down, by counting what it repeats.
+        Where it ends is told bit by bit, as if bits were independent; how far it reaches down, by
+        counting what it repeats.
         """
         rows, nodes = self._rows, np.arange(len(known))
         value, care = _lines(rows.value, sample), _lines(rows.care, sample)
         fixed = care & ~_lines(known, owner)
         firsts = np.cumsum(sampled) - sampled
         of = sampled[:, None].astype(np.float32)
-        ones = np.add.reduceat(_unpacked(value & fixed), firsts, axis=0, dtype=np.int32).astype(np.float32)
+        ones = np.add.reduceat(_unpacked(value & fixed), firsts, axis=0, dtype=np.int32).astype(
+            np.float32
+        )
         asked = np.add.reduceat(_unpacked(fixed), firsts, axis=0, dtype=np.int32).astype(np.float32)
         free, zeros = of - asked, asked - ones
-        gain = -np.log2(((zeros + free) * (zeros + free / 2) + (ones + free) * (ones + free / 2)) / (of * of))
+        gain = -np.log2(
+            ((zeros + free) * (zeros + free / 2) + (ones + free) * (ones + free / 2)) / (of * of)
+        )
         cost = np.log2(1 + free / of)
         looked_at = _unpacked(known).astype(np.bool_)
         gain[looked_at] = cost[looked_at] = 0
@@ -220,8 +272,13 @@ class TreeBuilder:
         for width in range(1, int(widest.max()) + 1):
             low = bit - width + 1
             fits = (width <= widest) & (low >= 0)
-            fits &= self._side_of[np.minimum(top + width - 1, len(self._side_of) - 1)] == self._side_of[top]
-            within = free_bits >> np.maximum(low, 0)[owner].astype(np.uint64) & np.uint64((1 << width) - 1)
+            fits &= (
+                self._side_of[np.minimum(top + width - 1, len(self._side_of) - 1)]
+                == self._side_of[top]
+            )
+            within = free_bits >> np.maximum(low, 0)[owner].astype(np.uint64) & np.uint64(
+                (1 << width) - 1
+            )
             repeated = np.add.reduceat(2.0 ** _bit_count(within), firsts) / sampled
             sums = gained[nodes, np.minimum(top + width, len(self._side_of))] - gained[nodes, top]
             sums = sums - _REPEATED * np.log2(repeated) - _EACH_BIT * width
@@ -230,10 +287,21 @@ class TreeBuilder:
         return _Windows(word, bit - chosen + 1, chosen), score
 
     def _rank_windows(  # noqa: PLR0913
-        self, dimension: int, fixed: Indices, start: Indices, counts: Indices, sampled: Indices, owner: Indices, sample: Indices,
-        widest: Indices, chosen: _Windows, score: NDArray[np.float64],
-    ) -> None:  # fmt: skip
-        """Put the next bits of a rank in the place of what is chosen so far, for each node where that is worth more."""
+        self,
+        dimension: int,
+        fixed: Indices,
+        start: Indices,
+        counts: Indices,
+        sampled: Indices,
+        owner: Indices,
+        sample: Indices,
+        widest: Indices,
+        chosen: _Windows,
+        score: NDArray[np.float64],
+    ) -> None:
+        """Put the next bits of a rank in the place of what is chosen so far, for each node where
+        that is worth more.
+        """
         left = self._bits[dimension] - fixed
         low = np.maximum(self._rows.low[sample, dimension] - start[owner], 0)
         high = np.minimum(self._rows.high[sample, dimension] - start[owner], (1 << left[owner]) - 1)
@@ -246,23 +314,36 @@ class TreeBuilder:
             shift = np.maximum(left - width, 0)
             mine = number[owner] >= 0
             line = number[owner][mine] * ((1 << width) + 1)
-            begun = np.bincount(line + (low >> shift[owner])[mine], minlength=len(asking) * ((1 << width) + 1))
+            begun = np.bincount(
+                line + (low >> shift[owner])[mine], minlength=len(asking) * ((1 << width) + 1)
+            )
             ended = np.bincount(line + (high >> shift[owner])[mine] + 1, minlength=len(begun))
-            held = np.cumsum((begun - ended).reshape(len(asking), -1), axis=1)[:, :-1].astype(np.float64)
+            held = np.cumsum((begun - ended).reshape(len(asking), -1), axis=1)[:, :-1].astype(
+                np.float64
+            )
             every = np.maximum(held.sum(axis=1), 1)
             met = np.maximum((held * held).sum(axis=1), 1) / every
             repeated = every / sampled[asking]
-            sums = np.log2(sampled[asking] / met) - _REPEATED * np.log2(repeated) - _EACH_BIT * width
+            sums = (
+                np.log2(sampled[asking] / met) - _REPEATED * np.log2(repeated) - _EACH_BIT * width
+            )
             better = (sums > score[asking]) & _bearable(repeated, counts[asking])
             nodes = asking[better]
             score[nodes] = sums[better]
-            chosen.dimension[nodes], chosen.shift[nodes] = self._rows.words + dimension, shift[nodes]
+            chosen.dimension[nodes], chosen.shift[nodes] = (
+                self._rows.words + dimension,
+                shift[nodes],
+            )
             chosen.width[nodes] = width
 
     # Leaves and children
 
-    def _leaves(self, level: _Level, counts: Indices, leaf: Marks, closed: Marks) -> tuple[Indices, tuple[Indices, Indices, Marks]]:
-        """Return the number of each leaf of a level, and rows, counts and ends of those that differ."""
+    def _leaves(
+        self, level: _Level, counts: Indices, leaf: Marks, closed: Marks
+    ) -> tuple[Indices, tuple[Indices, Indices, Marks]]:
+        """Return the number of each leaf of a level, and rows, counts and ends of those that
+        differ.
+        """
         chosen = np.flatnonzero(leaf)
         lists = level.row[leaf[level.node]]
         same = self._same(counts[chosen], lists, closed[chosen].astype(np.uint64))
@@ -271,7 +352,11 @@ class TreeBuilder:
         starts = np.cumsum(counts[chosen]) - counts[chosen]
         number = np.zeros(len(same), np.int64)
         number[kept] = np.arange(len(kept))
-        return number[same], (lists[starts[kept][owner] + place], counts[chosen[kept]], closed[chosen[kept]])
+        return number[same], (
+            lists[starts[kept][owner] + place],
+            counts[chosen[kept]],
+            closed[chosen[kept]],
+        )
 
     def _same(self, counts: Indices, lists: Indices, salt: Words) -> Indices:
         """Return for each list of rows the first that has the same rows and the same salt."""
@@ -290,8 +375,12 @@ class TreeBuilder:
         alike[owner[differing]] = False
         return np.where(alike, same, np.arange(len(same)))
 
-    def _cut(self, level: _Level, windows: _Windows, going: Indices, fans: Indices) -> tuple[_Level, Indices]:
-        """Return the children of the nodes `going`, and for each slot of theirs which child it is; equal siblings are one."""
+    def _cut(
+        self, level: _Level, windows: _Windows, going: Indices, fans: Indices
+    ) -> tuple[_Level, Indices]:
+        """Return the children of the nodes `going`, and for each slot of theirs which child it is;
+        equal siblings are one.
+        """
         rows, words = self._rows, self._rows.words
         dimension, shift, width = (each[level.node] for each in windows)
         mask = (1 << width) - 1
@@ -305,7 +394,10 @@ class TreeBuilder:
             pairs = np.flatnonzero(dimension == words + each)
             node, row = level.node[pairs], level.row[pairs]
             low = np.maximum(rows.low[row, each] - level.start[node, each], 0)
-            high = np.minimum(rows.high[row, each] - level.start[node, each], (mask[pairs] + 1 << shift[pairs]) - 1)
+            high = np.minimum(
+                rows.high[row, each] - level.start[node, each],
+                (mask[pairs] + 1 << shift[pairs]) - 1,
+            )
             digit[pairs] = low >> shift[pairs]
             copies[pairs] = (high >> shift[pairs]) - digit[pairs] + 1
         owner, place = ragged(copies)
@@ -325,23 +417,33 @@ class TreeBuilder:
         counts = np.bincount(slot, minlength=slots)
         # Under a window of ranks equal lists are apart: the child says where its ranks start.
         by_rank = (windows.dimension[parent] >= words) & (counts > 0)
-        salt = (parent + 1).astype(np.uint64) + np.where(by_rank, np.arange(slots) + level.nodes + 1, 0).astype(np.uint64)
+        salt = (parent + 1).astype(np.uint64) + np.where(
+            by_rank, np.arange(slots) + level.nodes + 1, 0
+        ).astype(np.uint64)
         salt[counts == 0] = 0
         same = self._same(counts, row, salt)
         kept = same == np.arange(slots)
         number = np.cumsum(kept) - 1
         chosen = kept[slot]
-        return self._children(level, windows, parent[kept], (np.arange(slots) - first[parent])[kept])._replace(
-            node=number[slot[chosen]], row=row[chosen]
-        ), number[same]
+        return self._children(
+            level, windows, parent[kept], (np.arange(slots) - first[parent])[kept]
+        )._replace(node=number[slot[chosen]], row=row[chosen]), number[same]
 
-    def _children(self, level: _Level, windows: _Windows, parent: Indices, digit: Indices) -> _Level:
+    def _children(
+        self, level: _Level, windows: _Windows, parent: Indices, digit: Indices
+    ) -> _Level:
         """Return children without rows, each with what the path to it has looked at."""
         words = self._rows.words
-        known, fixed, start = _lines(level.known, parent), _lines(level.fixed, parent), _lines(level.start, parent)
+        known, fixed, start = (
+            _lines(level.known, parent),
+            _lines(level.fixed, parent),
+            _lines(level.start, parent),
+        )
         dimension, shift, width = (each[parent] for each in windows)
         address = np.flatnonzero(dimension < words)
-        looked_at = ((1 << width[address]) - 1).astype(np.uint64) << shift[address].astype(np.uint64)
+        looked_at = ((1 << width[address]) - 1).astype(np.uint64) << shift[address].astype(
+            np.uint64
+        )
         known[address, dimension[address]] |= looked_at
         for each in _DIMENSIONS:
             own = np.flatnonzero(dimension == words + each)
@@ -351,7 +453,9 @@ class TreeBuilder:
         return _Level(nothing, nothing, known, fixed, start)
 
     def _node_words(self, windows: _Windows, going: Indices, bases: Indices) -> Words:
-        """Return the words of nodes that are no leaves; the source-port rank stands in the upper half of the service's field."""
+        """Return the words of nodes that are no leaves; the source-port rank stands in the upper
+        half of the service's field.
+        """
         words = self._rows.words
         dimension, shift, width = (each[going] for each in windows)
         field = np.minimum(dimension, words)
@@ -362,7 +466,11 @@ class TreeBuilder:
 
 
 def _assembled(
-    total: int, written: list[tuple[Indices, Words]], leaves: list[tuple[Indices, Indices, Marks]], leaf_count: int, levels: int
+    total: int,
+    written: list[tuple[Indices, Words]],
+    leaves: list[tuple[Indices, Indices, Marks]],
+    leaf_count: int,
+    levels: int,
 ) -> Tree:
     """Put the nodes of all levels together, and the leaves behind them, each its own only child."""
     nodes = np.zeros(total + leaf_count, np.uint64)
@@ -387,7 +495,10 @@ def _unpacked(words: Words) -> NDArray[np.uint8]:
 
 
 def _running(values: NDArray[np.float32]) -> NDArray[np.float32]:
-    return np.concatenate([np.zeros((len(values), 1), np.float32), np.cumsum(values, axis=1, dtype=np.float32)], axis=1)
+    return np.concatenate(
+        [np.zeros((len(values), 1), np.float32), np.cumsum(values, axis=1, dtype=np.float32)],
+        axis=1,
+    )
 
 
 def _bearable(repeated: NDArray[np.float64], counts: Indices) -> Marks:
