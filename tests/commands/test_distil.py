@@ -101,7 +101,7 @@ def test_entries_go_before_the_first_denial_of_a_list_that_is_there(run: Run, fr
         (("day.pcap", "--into", "12"), "list 12 is standard ipv4; an extended ipv4 list is needed"),
         (
             ("day.pcap", "--into", "new", "--place", "sideways", "pier.b1"),
-            "--place sideways pier.b1: write inbound or outbound",
+            "--place sideways pier.b1: write inbound, outbound or within",
         ),
         (("day.pcap", "--into", "new", "--place", "inbound", "pier.b9"), "no interface pier.b9"),
         (

@@ -224,7 +224,7 @@ def test_a_plan_is_told_what_is_wrong_with_it(tmp_path: Path, text: str, says: s
         ("expect permit ping kiosk to server source port 5", "ping has no source port"),
         ("expect permit ssh kiosk server", "expected to"),
         ("expect permit ssh kiosk to server for ever", "nothing more belongs here"),
-        ("place l sideways on core.v8", "expected inbound or outbound"),
+        ("place l sideways on core.v8", "expected inbound, outbound or within"),
         ("place l inbound on core", "itself, or a point as core.v8"),
         ("place l inbound on hall", "write subnet hall"),
         ("place l inbound on subnet sea", "lists stand on subnets and devices"),

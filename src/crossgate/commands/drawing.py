@@ -381,10 +381,7 @@ def legs_told(trace: Trace) -> list[str]:
         stopped = leg.asked[-1] if leg.asked and not leg.asked[-1].permits else None
         end = "arrives"
         if stopped is not None and stopped.decider is not None:
-            end = (
-                f"is stopped by {stopped.decider.name}, {stopped.crossing.direction} on "
-                f"{stopped.crossing.point}"
-            )
+            end = f"is stopped by {stopped.decider.name}, {stopped.crossing.where}"
         elif not leg.path.arrived:
             end = leg.path.reason or "does not arrive"
         told.append(f"{number}  {leg.leg} from {one} to {other} {end}")

@@ -9,7 +9,7 @@ import typer
 from crossgate.commands.completing import complete_where
 from crossgate.commands.editing import Change, edit_command
 from crossgate.commands.entry import ListArgument
-from crossgate.core.model.network import Direction
+from crossgate.core.model.network import Direction, stands_at
 
 if TYPE_CHECKING:
     from crossgate.language.draft import Draft
@@ -24,7 +24,10 @@ def place(
     list_name: ListArgument,
     direction: Annotated[
         Direction,
-        typer.Argument(metavar="DIRECTION", help="inbound or outbound, as seen from the device"),
+        typer.Argument(
+            metavar="DIRECTION",
+            help="inbound or outbound, as seen from the device; within a subnet",
+        ),
     ],
     where: Annotated[
         list[str], typer.Argument(metavar="WHERE", autocompletion=complete_where, help=_WHERE)
@@ -41,12 +44,9 @@ def place(
         access_list = edits.find_list(draft.plan, list_name)
         if move:
             was = edits.move_list(draft, access_list, direction, point)
-            return (
-                f"{list_name} is moved from {was.direction} on {was.point} to {direction} on "
-                f"{point}"
-            )
+            return f"{list_name} is moved from {was.where} to {stands_at(direction, point)}"
         edits.place_list(draft, access_list, direction, point)
-        return f"{list_name} is placed {direction} on {point}"
+        return f"{list_name} is placed {stands_at(direction, point)}"
 
     return change
 

@@ -20,7 +20,7 @@ from crossgate.commands.common import (
 )
 from crossgate.commands.completing import complete_list, complete_where
 from crossgate.core.model.errors import PlanError
-from crossgate.core.model.network import Direction
+from crossgate.core.model.network import Direction, stands_at
 
 if TYPE_CHECKING:
     from datetime import tzinfo
@@ -361,7 +361,7 @@ def _packets(
         lists = [each for (point, way, _), each in plan.placed.items() if (point, way) == place]
         if not lists:
             raise PlanError(
-                f"no list stands {direction} on {place[0]}; crossgate lists shows where they do"
+                f"no list stands {stands_at(place[1], place[0])}; crossgate lists shows where they do"
             )
     asked = [ListReplay(network, each, wall) for each in lists]
     with gauge("replaying", size(traffic.paths)) as tell:

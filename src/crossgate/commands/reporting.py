@@ -166,10 +166,10 @@ def _network(plan: Plan) -> str:
     for each in plan.every_placement:
         access_list = plan.any_list(each.access_list)
         told = (
-            f"list {each.access_list}, {access_list.label}, {each.direction} on {each.point}: "
+            f"list {each.access_list}, {access_list.label}, {each.where}: "
             f"{len(access_list.entries)} entries"
         )
-        titles[f"gate {each.access_list} {each.direction} on {each.point}"] = told
+        titles[f"gate {each.access_list} {each.where}"] = told
     return themed(network_sheet(plan, LIGHT).svg(), titles)
 
 

@@ -177,18 +177,23 @@ class _Layout:
                 found.setdefault(point, []).append(Placed(name, family, direction, point))
         return found
 
-    def _placed(self, point: Point) -> tuple[Placed, ...]:
-        return tuple(
-            sorted(self._gates.get(point, ()), key=lambda each: (each.direction, each.family or 0))
+    def _placed(self, point: Point, within: bool = False) -> tuple[Placed, ...]:
+        """Return the lists that packets pass into a place and out of it, or those within it."""
+        found = (
+            each
+            for each in self._gates.get(point, ())
+            if within == (each.direction is Direction.WITHIN)
         )
+        return tuple(sorted(found, key=lambda each: (each.direction, each.family or 0)))
 
     def _column(self, device: Device) -> Column:
         column = Column(device, own=self._placed(device.itself))
         band = self._band[device.name]
         hidden: list[Row] = []
         for interface in device.interfaces.values():
+            cost = "" if interface.cost is None else f"  cost {interface.cost}"
             texts = (
-                (interface.name, str(interface.addresses[0].address))
+                (interface.name, f"{interface.addresses[0].address}{cost}")
                 if not self._fold
                 else (interface.name,)
             )
@@ -221,7 +226,7 @@ class _Layout:
                     f"port {port.point}",
                     "",
                     port.point,
-                    (f"port {port.name}",),
+                    (f"port {port.name}{' isolated' * port.isolated}",),
                     self._placed(port.point),
                     self._named(hosts),
                     True,
@@ -262,7 +267,7 @@ class _Layout:
             interface.point,
             texts,
             (*gates, *at_subnet),
-            self._named(hosts),
+            (*self._about(interface.on), *self._named(hosts)),
         )
 
     def _title(self, name: str) -> str:
@@ -288,8 +293,10 @@ class _Layout:
             Machine("", f"and {left} more" if shown else f"{left} machine{'s' * (left != 1)}"),
         )
 
-    def _shared(self, segment: str) -> Iterator[Machine]:
-        """Yield a line for each gateway that devices of a segment share."""
+    def _about(self, segment: str) -> Iterator[Machine]:
+        """Yield the lines about a segment itself: the gateways that its devices share, and what
+        goes between two of its machines.
+        """
         for each in self._plan.gateways:
             if each.on == segment:
                 yield Machine(
@@ -299,6 +306,11 @@ class _Layout:
                         f"{', '.join(point.owner for point in each.by)}"
                     ),
                 )
+        if self._plan.segments[segment].isolated:
+            yield Machine("", "isolated")
+        within = self._placed(Point(PointKind.SUBNET, segment), within=True)
+        if within:
+            yield Machine("", "within it", within)
 
     def _write_machine(self, machine: Machine, bar: str, x: float, y: float, hangs: Spot) -> None:
         """Write a machine's line with the lists that follow it; `hangs` is where it is joined to
@@ -310,9 +322,8 @@ class _Layout:
             picture.hosts[machine.name], picture.hangs[machine.name] = hangs, bar
         x += text_width(machine.text, SMALL) + 16
         for each in machine.gates:
-            way = (
-                -1 if each.direction is Direction.INBOUND else 1
-            )  # the bar that it hangs on is at the left
+            # The bar that it hangs on is at the left.
+            way = -1 if each.direction is Direction.INBOUND else 1
             picture.gates.append(
                 Gate(each.list, each.family, each.point, each.direction, Spot(x, y - 4), (way, 0))
             )
@@ -412,7 +423,7 @@ class _Layout:
             for each in self._plan.hosts.values()
             if each.on == name and (each.at is None or each.at.owner not in self._devices)
         ]
-        lines = (*self._shared(name), *self._named(hosts))
+        lines = (*self._about(name), *self._named(hosts))
         picture.labels.append(Label(self._title(name), right + 8, y + LINE - 6, TEXT, "strong"))
         for index, line in enumerate(lines):
             self._write_machine(

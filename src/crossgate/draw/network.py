@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 from crossgate.core.conversation.story import Trace
 from crossgate.core.conversation.verdict import Verdict
 from crossgate.core.model.address import Family
-from crossgate.core.model.network import Direction, Point, PointKind
+from crossgate.core.model.network import Direction, Point, PointKind, stands_at
 from crossgate.core.model.plan import Plan
 from crossgate.draw.canvas import Sheet, sized
 from crossgate.draw.columns import LINE
@@ -141,13 +141,13 @@ def _draw(sheet: Sheet, picture: Picture, top: float, marked: frozenset[Point]) 
 
 
 def draw_gate(sheet: Sheet, gate: Gate, top: float, color: str) -> None:
-    """Draw a barrier across the stub with its posts, and an arrow through it."""
+    """Draw a barrier across the stub with its posts, and an arrow through it, or one each way."""
     x, y = gate.at.x, gate.at.y + top
     across = gate.way[0] == 0  # the stub is upright, so the barrier lies across it
     reach = 6.0
     ends = [(x - reach, y), (x + reach, y)] if across else [(x, y - reach), (x, y + reach)]
     name = (
-        f"gate {gate.list} {gate.direction} on {gate.point}" if gate.list else ""
+        f"gate {gate.list} {stands_at(gate.direction, gate.point)}" if gate.list else ""
     )  # the legend's have none
     sheet.line(ends, color, 2.4, gid=name, above=5)
     for end_x, end_y in ends:
@@ -167,15 +167,18 @@ def draw_gate(sheet: Sheet, gate: Gate, top: float, color: str) -> None:
             sheet.box(end_x - 2.2, end_y - 2.2, 4.4, 4.4, color, above=6)
         else:
             sheet.dot(end_x, end_y, 2.4, sheet.theme.paper, color, 1.4, above=6)
-    dx, dy = gate.way
-    tip, base = (x + dx * 6.5, y + dy * 6.5), (x + dx * 0.5, y + dy * 0.5)
-    side = (dy * 3.4, dx * 3.4)
-    sheet.shape(
-        [tip, (base[0] + side[0], base[1] + side[1]), (base[0] - side[0], base[1] - side[1])],
-        color,
-        sheet.theme.paper,
-        above=7,
-    )
+    ways = [gate.way]
+    if gate.direction is Direction.WITHIN:
+        ways.append((-gate.way[0], -gate.way[1]))
+    for dx, dy in ways:
+        tip, base = (x + dx * 6.5, y + dy * 6.5), (x + dx * 0.5, y + dy * 0.5)
+        side = (dy * 3.4, dx * 3.4)
+        sheet.shape(
+            [tip, (base[0] + side[0], base[1] + side[1]), (base[0] - side[0], base[1] - side[1])],
+            color,
+            sheet.theme.paper,
+            above=7,
+        )
 
 
 def _legend(sheet: Sheet, y: float, frames: bool) -> None:
@@ -257,7 +260,10 @@ def lanes_of(plan: Plan, picture: Picture, trace: Trace, told: Sequence[str]) ->
                 corners += networkx.shortest_path(graph, one, other, weight="weight")[
                     1 if corners else 0 :
                 ]
-        if gate is not None:
+        if gate is not None and gate.direction is Direction.WITHIN:
+            bar = picture.bars[gate.point.owner]
+            corners = [*corners, Spot(gate.at.x, bar.y), gate.at]
+        elif gate is not None:
             corners = (
                 [*corners, gate.at]
                 if gate.point.kind is PointKind.HOST

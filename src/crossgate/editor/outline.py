@@ -112,9 +112,7 @@ def notes(opened: OpenPlan, text: Text) -> Iterator[tuple[int, str]]:
     for each in plan.every_list.values():
         if each.place.file == text.file:
             stands = [
-                f"{placed.direction} on {placed.point}"
-                for placed in plan.every_placement
-                if placed.access_list == each.name
+                placed.where for placed in plan.every_placement if placed.access_list == each.name
             ]
             told = ["placed " + ", ".join(stands) if stands else "placed nowhere"]
             told.append(f"{len(each.entries):,} {'entry' if len(each.entries) == 1 else 'entries'}")

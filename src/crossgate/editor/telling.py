@@ -144,11 +144,7 @@ def _service(plan: Plan, name: str) -> Iterator[str]:
 
 
 def _list(plan: Plan, access_list: AnyList[Any]) -> Iterator[str]:
-    stands = [
-        f"{each.direction} on {each.point}"
-        for each in plan.every_placement
-        if each.access_list == access_list.name
-    ]
+    stands = [each.where for each in plan.every_placement if each.access_list == access_list.name]
     yield (
         f"{access_list.kind} {access_list.label} list **{access_list.name}**: "
         f"{count(len(access_list.entries), 'entry', 'entries')}, otherwise "

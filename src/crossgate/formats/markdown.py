@@ -94,11 +94,7 @@ def _when(plan: Plan, difference: Difference) -> str:
 
 def _told(fate: Fate) -> str:
     decided = fate.decided
-    by = (
-        ""
-        if decided is None
-        else f" by {decided.decider.name}, {decided.crossing.direction} on {decided.crossing.point}"
-    )
+    by = "" if decided is None else f" by {decided.decider.name}, {decided.crossing.where}"
     return f"**{fate.verdict}**{escaped(by)}"
 
 

@@ -100,7 +100,7 @@ def verdict_rows(replayed: Replayed, tracer: BulkTracer) -> pa.Table:
     """Return a row for each of some conversations, with what a tracer found."""
     seen, fates = replayed.seen, replayed.fates
     packets = seen.packets
-    places = [f"{each.direction} on {each.point}" for each in tracer.places]
+    places = [each.where for each in tracer.places]
     listed = fates.list != NO_PLACE
     columns = [
         _addresses(packets.family, packets.source),

@@ -27,13 +27,18 @@ _FAMILIES = {family.word: family for family in Family}
 
 
 def placement(words: Words, names: Names) -> None:
-    """PLACE = "place" LIST ("inbound" | "outbound") "on" WHERE. A place has one list of a family
-    each way.
+    """PLACE = "place" LIST (("inbound" | "outbound") "on" WHERE | "within" "subnet" NAME).
+
+    A place has one list of a family each way.
     """
     words.keyword("place")
     access_list = names.any_list(words, "the number or name of a list")
     direction = Direction(words.choice([direction.value for direction in Direction]))
-    words.keyword("on")
+    if direction is Direction.WITHIN:
+        words.keyword("subnet")
+        words.index -= 1
+    else:
+        words.keyword("on")
     point = where(words, names)
     words.end()
     plan = names.plan

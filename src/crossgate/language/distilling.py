@@ -122,7 +122,9 @@ def _conversations(number: int) -> str:
 def _crossing(draft: Draft, place: tuple[str, str]) -> Crossing:
     direction, where = place
     if direction not in list(Direction):
-        raise PlanError(f"--place {direction} {where}: write inbound or outbound, then the place")
+        raise PlanError(
+            f"--place {direction} {where}: write inbound, outbound or within, then the place"
+        )
     return Crossing(edits.point_given(draft, where), Direction(direction))
 
 

@@ -29,7 +29,7 @@ from crossgate.core.model.accesslist import (
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import Place, PlanError, unknown
 from crossgate.core.model.ethernet import EthernetList
-from crossgate.core.model.network import Direction, Placement, Point
+from crossgate.core.model.network import Direction, Placement, Point, PointKind, stands_at
 from crossgate.core.model.plan import Plan
 from crossgate.language.claims import see_that_frames_pass, standing, where
 from crossgate.language.draft import GIVEN, Draft
@@ -428,7 +428,7 @@ def place_list(
     """
     if not free:
         _see_that_it_is_free(draft.plan, access_list, direction, point)
-    text = f"place {access_list.name} {direction} on {point}"
+    text = f"place {access_list.name} {stands_at(direction, point)}"
     order = {each: number for number, each in enumerate(draft.plan.every_list)}
     own = [each for each in draft.plan.every_placement if each.place.file == draft.plan.files[0]]
     own.sort(key=lambda each: each.place.line)
@@ -454,7 +454,7 @@ def move_list(
     """
     stands = [each for each in draft.plan.every_placement if each.access_list == access_list.name]
     if len(stands) != 1:
-        where_now = " and ".join(f"{each.direction} on {each.point}" for each in stands)
+        where_now = " and ".join(each.where for each in stands)
         mend = (
             f"stands {where_now}; first: crossgate lift {access_list.name} DIRECTION WHERE"
             if stands
@@ -466,7 +466,7 @@ def move_list(
     indent, remark = line.indent, line.text[line.remark.start :] if line.remark else ""
     draft.replace(
         stands[0].place,
-        f"{indent}place {access_list.name} {direction} on {point}{'  ' * bool(remark)}{remark}",
+        f"{indent}place {access_list.name} {stands_at(direction, point)}{'  ' * bool(remark)}{remark}",
     )
     return stands[0]
 
@@ -477,6 +477,8 @@ def _see_that_it_is_free(
     """Raise `PlanError` where a list of the family stands at a point already, or frames are not
     asked about there.
     """
+    if direction is Direction.WITHIN and point.kind is not PointKind.SUBNET:
+        raise PlanError(f"within is for a subnet's own machines, and {point} is no subnet")
     see_that_frames_pass(access_list, point)
     taken = standing(plan, access_list, direction, point)
     if taken is not None:
@@ -487,7 +489,7 @@ def _see_that_it_is_free(
             else f"; first: crossgate lift {placement.access_list} {direction} {placement.point}"
         )
         raise PlanError(
-            f"{placement.access_list} stands {direction} on {at} already (line "
+            f"{placement.access_list} stands {stands_at(direction, at)} already (line "
             f"{placement.place.line}){again}"
         )
 
@@ -507,10 +509,12 @@ def lift_list(
     ]
     if not found:
         where_to = (
-            "" if direction is None else f" {direction}" + ("" if point is None else f" on {point}")
+            ""
+            if direction is None
+            else f" {direction if point is None else stands_at(direction, point)}"
         )
         stands = [
-            f"{each.direction} on {each.point}"
+            each.where
             for each in draft.plan.every_placement
             if each.access_list == access_list.name
         ]

@@ -19,7 +19,7 @@ from crossgate.core.model import iana
 from crossgate.core.model.accesslist import AccessList, Action, Entry, Kind
 from crossgate.core.model.address import Address, Addresses, Family
 from crossgate.core.model.finding import KINDS, Finding
-from crossgate.core.model.network import Direction, Point, Segment
+from crossgate.core.model.network import Direction, Point, Segment, stands_at
 from crossgate.core.model.packet import Packet
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.endpoints import at_address
@@ -278,7 +278,7 @@ def _moved(plan: Plan, finding: Finding, access_list: AccessList, entry: Entry) 
         return
     point, direction = finding.passes
     there = plan.placed.get((point, direction, access_list.family))
-    where = f"{direction} on {point}"
+    where = stands_at(direction, point)
     if there is None:
         yield Step(
             f"place {access_list.name} {where} instead",

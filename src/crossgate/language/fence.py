@@ -25,7 +25,7 @@ from crossgate.core.lists.insertion import free_numbers
 from crossgate.core.model.accesslist import AccessList, Action, Kind
 from crossgate.core.model.address import Family
 from crossgate.core.model.errors import PlanError, unknown
-from crossgate.core.model.network import Direction, Interface, Point, PointKind, Segment
+from crossgate.core.model.network import Direction, Interface, Point, PointKind, Segment, stands_at
 from crossgate.core.model.packet import MOST_PORT
 from crossgate.core.model.plan import Plan
 from crossgate.core.model.service import Ports, ServiceError, format_ports, join_ports
@@ -359,7 +359,7 @@ class _OneFamily:
         places = self.plan.places_of(other)
         elsewhere = next(
             (
-                f"{direction} on {point}"
+                stands_at(direction, point)
                 for point, direction in places
                 if point not in points or direction is not Direction.INBOUND
             ),

@@ -43,7 +43,7 @@ FORMS: Mapping[str, str] = {
     "list": "NEW (standard | extended) (ipv4 | ipv6 | ethernet)",
     "note": "TEXT",
     "otherwise": "ACTION",
-    "place": "LIST (inbound | outbound) on WHERE",
+    "place": "LIST ((inbound | outbound) on WHERE | within subnet SUBNET)",
     "expect": "CLAIM",
     "keep": "CLAIM",
     "accept": "FINDING in LIST [NUMBER] TEXT",

@@ -370,10 +370,14 @@ LISTS = {
     "outbound": Word(
         (
             "Out of the device, through the interface, as seen from the device. On a subnet: out "
-            "of "
-            "the subnet."
+            "of the subnet."
         ),
         "place 12 outbound on lighthouse.v160",
+    ),
+    "within": Word(
+        "Between two machines of one subnet, as a switch or an access point can ask it. "
+        "What devices send and get does not meet it.",
+        "place between-kiosks within subnet tickets",
     ),
     "follow": Word(
         "A list placed on a host, or on a group for each host in it, follows the machine: it is "
@@ -384,8 +388,7 @@ LISTS = {
     "itself": Word(
         (
             "A list that is asked for what is sent to the device's own addresses, inbound, or "
-            "sent by "
-            "it, outbound."
+            "sent by it, outbound."
         ),
         "place duty-only inbound on lighthouse itself",
     ),

@@ -23,7 +23,7 @@ from crossgate.core.model import iana
 from crossgate.core.model.accesslist import MOST_NUMBER, Action, DeciderKey, Kind, numbered_kind
 from crossgate.core.model.address import Family, Pattern, everything, format_address, single
 from crossgate.core.model.errors import PlanError
-from crossgate.core.model.network import Direction, Point
+from crossgate.core.model.network import Direction, Point, stands_at
 from crossgate.core.model.packet import ECHO, icmp_of
 from crossgate.core.model.plaintext import numeral, quotable
 from crossgate.core.model.plan import Plan
@@ -343,8 +343,8 @@ def _place(draft: Draft, places: Sequence[ComingPlace], replace: bool) -> str:
         if draft.plan.every_placement:
             edits.place_list(draft, empty, direction, point, free=other is not None and replace)
         else:
-            new.append(f"place {each.of.name} {direction} on {point}")
-        said.append(f"{each.of.name} {direction} on {point}")
+            new.append(f"place {each.of.name} {stands_at(direction, point)}")
+        said.append(f"{each.of.name} {stands_at(direction, point)}")
     if new:
         draft.append("", *new)
     return f"placed: {', '.join(said)}" if said else ""

@@ -567,10 +567,13 @@ def _places(plan: Plan, source: Endpoint, destination: Endpoint) -> Iterator[tup
         yield (each.crossing,)
 
 
+_SIDES = {Direction.INBOUND: "in", Direction.OUTBOUND: "out", Direction.WITHIN: "within"}
+
+
 def free_name(plan: Plan, point: Point, direction: Direction, family: Family) -> str:
     """Return a name for a new list that is to stand at a place."""
     part = f"{point.owner}-{point.part}" if point.kind is not PointKind.SUBNET else point.owner
-    side = "in" if direction is Direction.INBOUND else "out"
+    side = _SIDES[direction]
     name = plain_name(f"{part}-{side}{'6' if family is Family.IPV6 else ''}", "list")
     while name in plan.lists:
         name += "-2"

@@ -86,11 +86,7 @@ def write_twin(draft: Draft, access_list: AccessList, name: str, placed: bool) -
     for each in stands:
         edits.place_list(draft, empty, each.direction, each.point)
     draft.remarks += left
-    where = (
-        f", {' and '.join(f'{each.direction} on {each.point}' for each in stands)}"
-        if stands
-        else ""
-    )
+    where = f", {' and '.join(each.where for each in stands)}" if stands else ""
     return (
         f"{name} is the twin of {access_list.name} in {family.label}, {len(lines)} of its "
         f"{len(access_list.entries)} entries{where}"

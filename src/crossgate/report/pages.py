@@ -155,7 +155,7 @@ def _list_part(
     return ListPart(
         access_list.name,
         f"{access_list.kind} {access_list.label}",
-        tuple(f"{each.direction} on {each.point}" for each in places),
+        tuple(each.where for each in places),
         tuple(dict.fromkeys(each.point.owner for each in places)),
         tuple(note.text for note in access_list.notes),
         tuple(lines),

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from crossgate.core.impact import Impact
 from crossgate.core.model.finding import Severity
+from crossgate.core.model.network import stands_at
 from crossgate.core.model.plan import Plan
 from crossgate.language.change import Proposal
 from crossgate.show.check import where
@@ -52,13 +53,10 @@ def _asked_for_nothing(new: Plan, impact: Impact) -> Iterator[str]:
         access_list = new.lists.get(name or "")
         if access_list is None or len(found) < sum(not each.off for each in access_list.entries):
             continue
-        here = " or ".join(
-            f"{each.direction} on {each.point}"
-            for each in new.placements
-            if each.access_list == name
-        )
+        here = " or ".join(each.where for each in new.placements if each.access_list == name)
         passes = dict.fromkeys(
-            f"{each.passes[1]} on {each.passes[0]}" for each in found if each.passes is not None
+            stands_at(direction, point)
+            for point, direction in (each.passes for each in found if each.passes is not None)
         )
         there = f"; those of {' and '.join(list(passes)[:MOST_FINDINGS])} are" if passes else ""
         yield from folded(

@@ -52,9 +52,7 @@ def lines(
             for each in plan.hosts_at(placement)
             if each != placement.point
         ]
-        yield f"  {placement.direction} on {placement.point}" + quiet(
-            f"  {', '.join(members)}" * bool(members)
-        )
+        yield f"  {placement.where}" + quiet(f"  {', '.join(members)}" * bool(members))
     if not placements:
         yield alert("  placed nowhere")
     wording = Wording(plan) if taken else None
@@ -113,9 +111,7 @@ def short_lines(
     rows = []
     for access_list in lists:
         stands = [
-            f"{each.direction} on {each.point}"
-            for each in plan.every_placement
-            if each.access_list == access_list.name
+            each.where for each in plan.every_placement if each.access_list == access_list.name
         ]
         counted = sum(hits.get(access_list.name, {}).values())
         off = sum(entry.off for entry in access_list.entries)

@@ -50,10 +50,7 @@ def lines(
         crossing = place.crossing
         kind = "an extended" if place.kind is Kind.EXTENDED else "a standard"
         too = "".join(f" and {each.point}" for each in place.beside)
-        yield (
-            f"  {kind} list suits {strong(f'{crossing.direction} on {crossing.point}{too}')}: "
-            f"{_WHY[place.kind]}"
-        )
+        yield (f"  {kind} list suits {strong(f'{crossing.where}{too}')}: {_WHY[place.kind]}")
         shown = [f"{start} to {end}" for start, end in place.also[:_MOST_FLOWS]]
         more = f" and {len(place.also) - _MOST_FLOWS} more" if len(place.also) > _MOST_FLOWS else ""
         yield from map(

@@ -170,7 +170,7 @@ def _decider(stop: Decided) -> str:
     """
     if isinstance(stop.decider.access_list, ClosedPlace):
         return f"at {stop.decider.name}"
-    where = f"{stop.crossing.direction} on {stop.crossing.point}"
+    where = stop.crossing.where
     entry = stop.decider.entry
     return f"by {name(stop.decider.name)}, {where}" + (
         "" if entry is None else f"  {quiet(_cut(entry.text))}"

@@ -76,10 +76,7 @@ def _decision(trace: Trace) -> str:
         return f"{trace.verdict} or {trace.differing.verdict}, with the path"
     if trace.decided is not None and trace.decided.decider is not None:
         back = "the answer, " if trace.legs[-1].leg.returns and not trace.decided.again else ""
-        return (
-            f"{trace.decided.decider.name}, {back}{trace.decided.crossing.direction} on "
-            f"{trace.decided.crossing.point}"
-        )
+        return f"{trace.decided.decider.name}, {back}{trace.decided.crossing.where}"
     if trace.verdict is Verdict.PERMITTED:
         return ", ".join(dict.fromkeys(decider.name for decider in trace.deciders())) or quiet(
             "no list on the way"

@@ -84,6 +84,7 @@ def suiting(path: Path) -> dict[Kind, Crossing]:
         crossing
         for crossing in path.crossings
         if crossing.point.kind not in (PointKind.PORT, PointKind.HOST)
+        and crossing.direction is not Direction.WITHIN
     ]
     routed = [crossing for crossing in way if crossing.point.kind is not PointKind.SUBNET] or way
     if not routed:

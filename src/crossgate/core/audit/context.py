@@ -13,7 +13,7 @@ from crossgate.core.lists.redundancy import Coverage, coverage
 from crossgate.core.model.accesslist import AccessList, AnEntry, AnyEntry, AnyList, Entry
 from crossgate.core.model.address import Family, Pattern
 from crossgate.core.model.condition import State
-from crossgate.core.model.network import Direction
+from crossgate.core.model.network import EACH_WAY
 from crossgate.core.model.progress import Tell
 from crossgate.core.network.address_classes import AddressClass, AddressClasses
 from crossgate.core.network.paths import Crossing
@@ -202,7 +202,9 @@ class Case:
             from crossgate.core.network.matrix import Matrix
 
             places = {
-                (point, direction) for point, _, _ in self.plan.placed for direction in Direction
+                (point, direction)
+                for point, own, _ in self.plan.placed
+                for direction in {*EACH_WAY, own}
             }
             places = {place for place in places if (*place, family) not in self.plan.placed}
             ends = [each.end for each in self.session.address_classes(family)]

@@ -20,7 +20,15 @@ from crossgate.core.model.ethernet import (
     Stations,
 )
 from crossgate.core.model.finding import Fault, Finding
-from crossgate.core.model.network import Direction, Host, Interface, Placement, Point
+from crossgate.core.model.network import (
+    EACH_WAY,
+    Direction,
+    Host,
+    Interface,
+    Placement,
+    Point,
+    stands_at,
+)
 from crossgate.core.model.plan import Plan
 
 
@@ -75,7 +83,7 @@ def arp_blocked(case: Case) -> Iterator[Finding]:
             where = "its otherwise line" if entry is None else str(entry.number)
             fault = Fault(
                 (
-                    f"{placement.direction} on {placement.point} IPv4 passes, and {where} stops "
+                    f"{placement.where} IPv4 passes, and {where} stops "
                     f"{what}: without ARP no machine finds another (RFC 826)"
                 ),
                 "permit arp any to any",
@@ -164,13 +172,13 @@ def _why(
         if direction is Direction.INBOUND
         else (entry.destination, entry.source)
     )
-    other = next(each for each in Direction if each is not direction)
+    other = next(each for each in EACH_WAY if each is not direction)
     named = _named(far, known)
     if named and set(named) <= set(here):
         side = "sends" if direction is Direction.OUTBOUND else "gets"
         return Fault(
             (
-                f"nothing that passes {direction} on {point} can match it: what {here[named[0]]} "
+                f"nothing that passes {stands_at(direction, point)} can match it: what {here[named[0]]} "
                 f"{side} passes there {other}"
             ),
             f"place the list {other}",
@@ -179,7 +187,7 @@ def _why(
     if named and here and entry.action is Action.PERMIT and not set(named) & set(here):
         return Fault(
             (
-                f"nothing that passes {direction} on {point} can match it: {known[named[0]]} is "
+                f"nothing that passes {stands_at(direction, point)} can match it: {known[named[0]]} is "
                 f"elsewhere, and {', '.join(here.values())} is there"
             ),
             "name the machine that is there, or place the list where the other is",

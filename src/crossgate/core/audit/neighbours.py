@@ -116,16 +116,16 @@ def vrrp_blocked(case: Case) -> Iterator[Finding]:
                 told.add(key)
                 closed = isinstance(decider.access_list, ClosedPlace)
                 where = (
-                    "it is closed, which"
+                    " is closed, which"
                     if closed
-                    else "its otherwise line"
+                    else ", its otherwise line"
                     if decider.entry is None
-                    else str(decider.number)
+                    else f", {decider.number}"
                 )
                 source, group = Address(family, packet.source), Address(family, packet.destination)
                 sent_by = "fe80::/10" if family is Family.IPV6 else str(source)
                 fault = Fault(
-                    f"{placement.direction} on {placement.point} {where} stops VRRP among the "
+                    f"{placement.where}{where} stops VRRP among the "
                     f"devices that share {gateway.addresses[0]} on {gateway.on}: "
                     "each will take the others for gone and answer itself (RFC 9568)",
                     f"permit first: {sent_by}"
@@ -260,7 +260,7 @@ def _told(
     where = "its otherwise line" if decider.entry is None else str(decider.number)
     words = [names[kind] for kind in stopped]
     fault = Fault(
-        f"{placement.direction} on {placement.point} {where} stops {', '.join(words)} of the link "
+        f"{placement.where}, {where} stops {', '.join(words)} of the link "
         "itself, without which IPv6 finds no neighbour there "
         f"(RFC 4861; RFC 4890 section 4.4.1)",
         f"permit first: {', '.join(f'icmp/{word}' for word in words)}, each any to any",

@@ -9,7 +9,15 @@ from crossgate.core.audit.registry import finds
 from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Family, single
 from crossgate.core.model.finding import Fault, Finding
-from crossgate.core.model.network import Direction, Host, Placement, Point, PointKind, Segment
+from crossgate.core.model.network import (
+    Direction,
+    Host,
+    Placement,
+    Point,
+    PointKind,
+    Segment,
+    stands_at,
+)
 from crossgate.core.network.paths import Crossing
 from crossgate.core.sets.addresses import AddressSet, everywhere
 from crossgate.core.sets.effort import answered
@@ -87,7 +95,7 @@ def standard_near_source(case: Case) -> Iterator[Finding]:
         if len(to) > 1 and stopped is not None:
             fault = Fault(
                 f"a standard list sees only sources: what it stops of {segment.name} "
-                f"{placement.direction} on {placement.point}, as {stopped}, "
+                f"{placement.where}, as {stopped}, "
                 f"it stops on the way to {first_of([*to])} alike",
                 "place it near the destination, or write an extended list",
             )
@@ -145,8 +153,8 @@ def one_family(case: Case) -> Iterator[Finding]:
         if point is None:
             continue
         what = (
-            f"{other.label} passes {placement.direction} on {point} too, and no list of it "
-            "stands there"
+            f"{other.label} passes {stands_at(placement.direction, point)} too, and no list of "
+            "it stands there"
         )
         fault = Fault(what, f"write an {other.word} list and place it there")
         yield Finding("one-family", placement.place, placement.access_list, None, fault)

@@ -22,7 +22,7 @@ from crossgate.core.audit.registry import finds
 from crossgate.core.model.accesslist import AccessList, Action, Entry, line_name
 from crossgate.core.model.address import Family, parse_block
 from crossgate.core.model.finding import Fault, Finding
-from crossgate.core.model.network import Direction
+from crossgate.core.model.network import EACH_WAY, Direction
 from crossgate.core.model.plan import Plan
 from crossgate.core.network.paths import Crossing
 from crossgate.core.sets.addresses import AddressSet, apart
@@ -76,19 +76,15 @@ def _fault(
         ):
             return None
     places = [each for each in case.plan.placements if each.access_list == access_list.name]
-    nothing = (
-        "nothing that passes "
-        f"{' or '.join(f'{each.direction} on {each.point}' for each in places)} can match "
-        "it"
-    )
+    nothing = f"nothing that passes {' or '.join(each.where for each in places)} can match it"
     if region is not None:
         classes = case.session.address_classes(region.family)
         turned = replace(entry, source=entry.destination, destination=entry.source)
         for crossing in crossings:
-            other = next(
-                direction for direction in Direction if direction is not crossing.direction
-            )
-            if comes_by(case, entry, region, back := crossing._replace(direction=other)):
+            other = next(direction for direction in EACH_WAY if direction is not crossing.direction)
+            one_way = crossing.direction is not Direction.WITHIN
+            back = crossing._replace(direction=other)
+            if one_way and comes_by(case, entry, region, back):
                 return Fault(
                     f"{nothing}, but {other} there it could", f"place the list {other}"
                 ), back
@@ -110,7 +106,7 @@ def _fault(
             ), None
         elsewhere = _elsewhere(case, access_list, entry, region)
         if elsewhere is not None:
-            place = f"{elsewhere.direction} on {elsewhere.point}"
+            place = elsewhere.where
             return Fault(
                 f"{nothing}: what it asks for passes {place}", "move it to a list that stands there"
             ), elsewhere

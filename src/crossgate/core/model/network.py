@@ -13,10 +13,18 @@ from crossgate.core.model.errors import Place, placeless
 
 
 class Direction(StrEnum):
-    """Which way a packet crosses a point, as seen from the device: into it or out of it."""
+    """Which way a packet crosses a point, as seen from the device: into it or out of it.
+
+    Of a subnet it may also be from one of its machines to another, `WITHIN` it.
+    """
 
     INBOUND = "inbound"
     OUTBOUND = "outbound"
+    WITHIN = "within"
+
+
+EACH_WAY = (Direction.INBOUND, Direction.OUTBOUND)
+"""Into a place, and out of it."""
 
 
 class PointKind(StrEnum):
@@ -56,6 +64,11 @@ class Point(NamedTuple):
     def device(self) -> str | None:
         """The device it belongs to; None for a subnet, a host and a group."""
         return None if self.kind in _NAMED else self.owner
+
+
+def stands_at(direction: Direction, point: Point) -> str:
+    """Say where a list stands, or what a packet passes, as the language writes it."""
+    return f"{direction} {point}" if direction is Direction.WITHIN else f"{direction} on {point}"
 
 
 class InterfaceAddress(NamedTuple):
@@ -244,3 +257,8 @@ class Placement(NamedTuple):
     direction: Direction
     point: Point
     place: Place
+
+    @property
+    def where(self) -> str:
+        """Where and which way, as the language writes it."""
+        return stands_at(self.direction, self.point)

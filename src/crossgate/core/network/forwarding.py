@@ -42,6 +42,10 @@ class Forwarding(Routes):
         self._shared: dict[tuple[str, Family], list[Address]] = {}
         for address, gateway in plan.gateway_at.items():
             self._shared.setdefault((gateway.on, address.family), []).append(address)
+        self._within = {
+            point.owner for point, direction, _ in plan.placed if direction is Direction.WITHIN
+        }
+        """The subnets with a list that is asked about what goes between their own machines."""
         self._scopes: dict[Address, Scope | None] = {}
         self._across: dict[tuple[Point, Point, Family], Hop] = {}
         self._paths: dict[tuple[object, Address], Path] = {}
@@ -586,7 +590,12 @@ class Forwarding(Routes):
                 f"each other on {segment}"
             )
             return Hop((*crossings, *crossed), None, True, Failure(FailureKind.ISOLATED, reason))
-        crossed, last = self._crossed(ports, frame, destination.family), tuple[Crossing, ...]()
+        last: tuple[Crossing, ...] = ()
+        first = sender is not None and sender.at is not None
+        crossed = self._crossed(ports[:first], frame, destination.family)
+        if sender is not None and segment in self._within:
+            crossed += (Crossing(Point(PointKind.SUBNET, segment), Direction.WITHIN),)
+        crossed += self._crossed(ports[first:], frame, destination.family)
         if host is not None and host.on == segment:
             last = self._followed(host.point, Direction.OUTBOUND, frame, destination.family)
         return Hop((*crossings, *crossed, *last), None, True)

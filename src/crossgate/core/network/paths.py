@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from crossgate.core.model.address import Address
 from crossgate.core.model.ethernet import Ruling
-from crossgate.core.model.network import Direction, Point, PointKind
+from crossgate.core.model.network import Direction, Point, PointKind, stands_at
 from crossgate.core.network.failure import Failure
 
 
@@ -36,6 +36,11 @@ class Crossing(NamedTuple):
     def place(self) -> tuple[Point, Direction]:
         """Where and which way, whatever passes."""
         return self.point, self.direction
+
+    @property
+    def where(self) -> str:
+        """Where and which way, as the language writes it."""
+        return stands_at(self.direction, self.point)
 
 
 class Endpoint(NamedTuple):

@@ -133,7 +133,9 @@ def decided_by(decider: Decider, crossing: Crossing, what: str = "it") -> str:
     """Say what a list does with a packet by which of its lines, and where."""
     does = DOES[decider.action]
     way = "into" if crossing.direction is Direction.INBOUND else "out of"
-    if crossing.point.kind is PointKind.HOST:
+    if crossing.direction is Direction.WITHIN:
+        way = "within"
+    elif crossing.point.kind is PointKind.HOST:
         way = "from" if crossing.direction is Direction.INBOUND else "to"
     if decider.entry is not None:
         return f"{decider.name} {does} {what} on the way {way} {crossing.point}"

@@ -128,11 +128,7 @@ def write_markdown(wanted: Wanted) -> Written:
 def _section(access_list: AnyList[Any], wanted: Wanted) -> Iterator[str]:
     yield f"## {access_list.name}"
     yield ""
-    places = [
-        f"{each.direction} on {each.point}"
-        for each in wanted.places
-        if each.access_list == access_list.name
-    ]
+    places = [each.where for each in wanted.places if each.access_list == access_list.name]
     yield (
         f"{access_list.kind.capitalize()} {access_list.label} list, "
         f"{escaped(' and '.join(places)) or 'placed nowhere'}."

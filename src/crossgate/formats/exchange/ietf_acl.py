@@ -345,8 +345,7 @@ def _attachments(wanted: Wanted, written: Written) -> list[dict[str, Any]]:
     for each in wanted.places:
         if each.point not in ids:
             written.unsaid.append(
-                f"list {each.access_list} {each.direction} on {each.point}: ietf-acl attaches "
-                "lists to interfaces only"
+                f"list {each.access_list} {each.where}: ietf-acl attaches lists to interfaces only"
             )
             continue
         interface = found.setdefault(each.point, {"interface-id": ids[each.point]})

@@ -132,12 +132,15 @@ def _direction(access_list: AccessList, wanted: Wanted) -> Direction:
     ways = {
         _OTHER[each.direction] if each.point.kind is PointKind.SUBNET else each.direction
         for each in stands
+        if each.direction in _OTHER
     }
     if len(ways) != 1 or any(
-        each.point.kind in (PointKind.INTERFACE, PointKind.ITSELF) for each in stands
+        each.direction is Direction.WITHIN
+        or each.point.kind in (PointKind.INTERFACE, PointKind.ITSELF)
+        for each in stands
     ):
         what = (
-            f"stands {' and '.join(f'{each.direction} on {each.point}' for each in stands)}"
+            f"stands {' and '.join(each.where for each in stands)}"
             if stands
             else "is placed nowhere"
         )
