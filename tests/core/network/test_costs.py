@@ -11,7 +11,7 @@ import pytest
 from crossgate.core.model.address import parse_address
 from crossgate.core.model.errors import PlanErrors
 from crossgate.core.model.plan import Plan
-from crossgate.core.network.endpoints import at_address
+from crossgate.core.network.endpoints import at_address, pairs
 from crossgate.core.network.failure import FailureKind
 from crossgate.core.network.paths import Path
 from crossgate.core.network.ways import Network
@@ -233,3 +233,14 @@ host two 10.0.2.10
     assert paths(plan.without([exit_of_dear]), "10.0.1.10", "10.0.2.10") == {
         ("near", "dear", "plain")
     }
+
+
+@pytest.mark.parametrize(
+    ("link", "own"), [("", "10.0.255.1"), (" cost 100", "10.0.1.2"), (" cost 101", "10.0.1.2")]
+)
+def test_a_device_sends_from_the_interface_that_it_leaves_by(
+    plan_of: Read, link: str, own: str
+) -> None:
+    text = TWO_GATEWAYS.replace("10.0.255.1/30 on link", f"10.0.255.1/30 on link{link}") + HOSTS
+    ((start, _),) = pairs(Network(plan_of(text)), "left", "two")
+    assert str(start.address) == own

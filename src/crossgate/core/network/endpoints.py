@@ -218,11 +218,17 @@ def pairs(network: Forwarding, source: str, destination: str) -> list[tuple[Endp
 def _nearest(
     network: Forwarding, sources: list[Endpoint], destinations: list[Endpoint]
 ) -> tuple[Endpoint, Endpoint]:
-    """Return the pair with the fewest devices in between; of equal ones the first in the plan."""
-    return min(
-        ((start, end) for start in sources for end in destinations),
-        key=lambda pair: network.distance(pair[0].segment, pair[1].segment, pair[0].address.family),
-    )
+    """Return the pair between which the way costs least, the interface that a device starts from
+    counted too; of equal ones the first in the plan.
+    """
+
+    def cost(pair: tuple[Endpoint, Endpoint]) -> int:
+        start, end = pair
+        own = network.plan.interface_of.get(start.address)
+        leaving = 0 if own is None else network.costs.leaving(own)
+        return leaving + network.distance(start.segment, end.segment, start.address.family)
+
+    return min(((start, end) for start in sources for end in destinations), key=cost)
 
 
 def _labels(ends: list[Endpoint]) -> str:
