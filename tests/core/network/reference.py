@@ -454,7 +454,14 @@ class Reference:
         ):
             yield [*crossed, *([(near, IN)] if near is not None else [])], devices, False
         else:
-            yield [*crossed, *ports, *([] if host is None else [(host.point, OUT)])], devices, True
+            own = 1 if isinstance(near, Point) else 0
+            within = (
+                []
+                if isinstance(near, Interface)
+                else [(Point(PointKind.SUBNET, segment), Direction.WITHIN)]
+            )
+            last = [] if host is None else [(host.point, OUT)]
+            yield [*crossed, *ports[:own], *within, *ports[own:], *last], devices, True
 
 
 def network(seed: int) -> str:
@@ -627,6 +634,8 @@ def _with_costs(lines: list[str], chance: random.Random) -> Iterator[str]:
     nowhere, isolation and hosts that remember.
     """
     some = chance.random() < 0.5
+    if some:
+        lines = [*lines, *_within(lines, chance)]
     seen: set[str] = set()
     for line in lines:
         isolable = line.startswith("subnet ") or line in ("    port 59", "    port 2")
@@ -657,3 +666,14 @@ def _with_costs(lines: list[str], chance: random.Random) -> Iterator[str]:
                 f"{chance.choice(['10.1.0.0/24', '10.2.0.0/16', '0.0.0.0/0', '2001:db8:1::/64'])} "
                 "discard"
             )
+
+
+def _within(lines: list[str], chance: random.Random) -> Iterator[str]:
+    """Yield lists that stand within subnets."""
+    for name in [line.split()[1] for line in lines if line.startswith("subnet ")]:
+        for family in ("ipv4", "ipv6"):
+            if chance.random() < 0.2:
+                yield f"list w{name}{family} extended {family}"
+                yield f"    {chance.choice(['permit', 'deny'])} tcp any to any"
+                yield f"    otherwise {chance.choice(['permit', 'deny'])}"
+                yield f"place w{name}{family} within subnet {name}"
