@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 
 from crossgate.core.answers.points import CrossedPoint, Suited
 from crossgate.core.model.accesslist import Kind
+from crossgate.core.model.network import Direction
 from crossgate.core.network.paths import Endpoint
 from crossgate.show.console import folded, name, quiet, strong
 from crossgate.show.width import columns
@@ -44,10 +45,16 @@ def lines(
             before = point.elsewhere
             rows.append([lead, str(point.crossing.point), str(point.crossing.direction), placed])
     yield from columns(rows, indent=2)
-    if not points:
+    if not points and not places:
         yield "  crosses no place where a list could stand"
     for place in places:
         crossing = place.crossing
+        if crossing.direction is Direction.WITHIN:
+            yield (
+                f"  an extended list suits {strong(crossing.where)}: no device is on the way, and "
+                "it is asked about all that goes between machines there"
+            )
+            continue
         kind = "an extended" if place.kind is Kind.EXTENDED else "a standard"
         too = "".join(f" and {each.point}" for each in place.beside)
         yield (f"  {kind} list suits {strong(f'{crossing.where}{too}')}: {_WHY[place.kind]}")

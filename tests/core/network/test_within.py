@@ -108,6 +108,9 @@ def test_where_it_cannot_stand(plan_of: Read, line: str, message: str) -> None:
 def test_commands_write_and_show_it(run: Run, answer: Ask, tmp_path: Path) -> None:
     text = PLAN.format(stateful="").replace("place between within subnet hall\n", "")
     (tmp_path / "p.gate").write_text(text)
+    suits = run("points", "guest", "10.0.8.77").stdout
+    assert "an extended list suits within subnet hall" in suits
+    assert "within" not in run("points", "guest", "box").stdout
     assert run("place", "between", "within", "subnet hall", "--yes").returncode == 0
     assert (tmp_path / "p.gate").read_text().endswith("place between within subnet hall\n")
     assert (

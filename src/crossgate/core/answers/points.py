@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from crossgate.core.model.accesslist import AccessList, Kind
 from crossgate.core.model.address import Address, Family
-from crossgate.core.model.network import Direction, PointKind
+from crossgate.core.model.network import Direction, Point, PointKind
 from crossgate.core.network.paths import Crossing, Endpoint, Path
 from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.network.ways import Network
@@ -62,9 +62,14 @@ def crossed(network: Network, source: Endpoint, destination: Endpoint) -> list[C
 
 def suited(network: Network, source: Endpoint, destination: Endpoint) -> list[Suited]:
     """Return the best places for a standard and an extended list that is to stop what goes from
-    source to destination.
+    source to destination. Where no device is on the way that is within their subnet.
     """
-    chosen = suiting(network.path(source, destination.address))
+    path = network.path(source, destination.address)
+    chosen = suiting(path)
+    on = network.plan.segments.get(source.segment)
+    if not chosen and path.arrived and on is not None and not on.outside:
+        within = Point(PointKind.SUBNET, source.segment)
+        chosen = {Kind.EXTENDED: Crossing(within, Direction.WITHIN)}
     own = (source.segment, destination.segment)
     flows = _flows(network, source.address.family, set(chosen.values()))
     return [
