@@ -538,10 +538,8 @@ def _new_lists(
         tried.add(places)
         first = places[0]
         name = free_name(plan, first.point, first.direction, family)
-        where = ", ".join(str(each.point) for each in places)
-        said = (
-            f"new list {name}, {first.direction} on {where}: {'; '.join(entries)}; otherwise permit"
-        )
+        where = ", ".join([first.where, *(str(each.point) for each in places[1:])])
+        said = f"new list {name}, {where}: {'; '.join(entries)}; otherwise permit"
         yield Step(said, _new_list(name, family, entries, places, Action.PERMIT))
 
 

@@ -133,3 +133,15 @@ def test_commands_write_and_show_it(run: Run, answer: Ask, tmp_path: Path) -> No
     assert run("export", "csv").stdout.count("within") == 1
     assert run("lift", "between", "within", "subnet hall", "--yes").returncode == 0
     assert "place" not in (tmp_path / "p.gate").read_text()
+
+
+def test_a_denial_between_two_machines_of_a_subnet_is_mended_within_it(
+    run: Run, tmp_path: Path
+) -> None:
+    network = PLAN.format(stateful="").partition("list between")[0]
+    (tmp_path / "p.gate").write_text(network + "expect deny telnet guest to 10.0.8.77\n")
+    proposed = run("mend")
+    assert "new list hall-within, within subnet hall: deny telnet guest to" in proposed.stdout
+    run("mend", "--take", "a", "--write")
+    assert "place hall-within within subnet hall\n" in (tmp_path / "p.gate").read_text()
+    assert run("verify").returncode == 0
