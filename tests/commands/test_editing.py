@@ -464,6 +464,24 @@ def test_a_fence_one_way_lets_answers_out(run: Run, answer: Ask, tmp_path: Path)
     assert answer("verify")["failed"] == 0
 
 
+def test_a_fence_at_a_closed_place_leaves_the_outside_closed(run: Run, tmp_path: Path) -> None:
+    text = (
+        "outside sea\nsubnet a 10.0.1.0/24\nsubnet b 10.0.2.0/24\nrouter r closed\n"
+        "    interface a 10.0.1.1/24\n    interface b 10.0.2.1/24\n"
+        "    interface out 203.0.113.1/30 on sea\nhost one 10.0.1.9\n"
+    )
+    for kind, told, wanted in (
+        ("", "open: the outside, dns,", "permit"),
+        (" closed", "open: dns, dhcp, ping at its gateway\nr.a is closed: ", "deny"),
+    ):
+        (tmp_path / "net.gate").write_text(text.replace(" closed", kind))
+        assert told in run("fence", "a").stdout
+        sent = run("trace", "one", "198.51.100.1", "udp/53", "--expect", wanted)
+        assert "inbound" in sent.stdout
+        denied = "denied: fence-a-out" in sent.stdout
+        assert denied is (wanted == "deny")
+
+
 def verdict(plan: Path, source: str, destination: str, service: str) -> str:
     """Trace in this process, over the first family that both have."""
     network = Network(read_plan(plan))

@@ -88,11 +88,29 @@ def write_fence(draft: Draft, asked: Asked, now: datetime) -> str:
     for other, text in trial.others.items():
         draft.rewrite(other, text)
     said = f"{asked.subnet} is fenced off" + (", one way" if asked.one_way else "")
+    shut = _closed_gateways(draft.plan, asked.subnet)
     said += (
-        f"; open: the outside, {', '.join(asked.allow) or 'no service'} at its gateway"
+        f"; open: {'' if shut else 'the outside, '}"
+        f"{', '.join(asked.allow) or 'no service'} at its gateway"
         + "".join(f", {name}" for name in asked.exceptions)
     )
+    if shut:
+        said += f"\n{shut} is closed: all else that comes in there stays denied"
     return said + "".join(f"\nnot to be proved, and left out: {text}" for text in unproved)
+
+
+def _closed_gateways(plan: Plan, subnet: str) -> str:
+    """Return the places at which a subnet's packets come in, where each of them is closed; "" where
+    one is not.
+    """
+    gateways = [
+        each.point
+        for device in plan.devices.values()
+        for each in device.interfaces.values()
+        if each.on == subnet
+    ]
+    closed = {point for point, _, _ in plan.closed}
+    return " or ".join(map(str, gateways)) if closed.issuperset(gateways) else ""
 
 
 _OPEN = {
