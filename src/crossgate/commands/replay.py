@@ -71,7 +71,7 @@ def replay(
     direction: Annotated[
         Direction | None,
         typer.Option(
-            "--direction", metavar="DIRECTION", help="inbound or outbound, for --at-point."
+            "--direction", metavar="DIRECTION", help="inbound, outbound or within, for --at-point."
         ),
     ] = None,
     list_name: Annotated[

@@ -130,6 +130,8 @@ def test_commands_write_and_show_it(run: Run, answer: Ask, tmp_path: Path) -> No
     assert "gate-between-within-subnet-hall" in (tmp_path / "p.svg").read_text()
     refused = run("export", "nas-filter-rule", "between")
     assert "between stands within subnet hall; --direction" in refused.stderr
+    refused = run("export", "nas-filter-rule", "between", "--direction", "within")
+    assert "--direction inbound, from the terminal, or outbound" in refused.stderr
     assert run("export", "csv").stdout.count("within") == 1
     assert run("lift", "between", "within", "subnet hall", "--yes").returncode == 0
     assert "place" not in (tmp_path / "p.gate").read_text()

@@ -125,7 +125,7 @@ def write(wanted: Wanted) -> Written:
 
 
 def _direction(access_list: AccessList, wanted: Wanted) -> Direction:
-    if wanted.direction is not None:
+    if wanted.direction in _OTHER:
         return wanted.direction
     stands = [each for each in wanted.places if each.access_list == access_list.name]
     # What comes from the terminal enters its port, and leaves its subnet.
@@ -134,10 +134,14 @@ def _direction(access_list: AccessList, wanted: Wanted) -> Direction:
         for each in stands
         if each.direction in _OTHER
     }
-    if len(ways) != 1 or any(
-        each.direction is Direction.WITHIN
-        or each.point.kind in (PointKind.INTERFACE, PointKind.ITSELF)
-        for each in stands
+    if (
+        wanted.direction is not None
+        or len(ways) != 1
+        or any(
+            each.direction is Direction.WITHIN
+            or each.point.kind in (PointKind.INTERFACE, PointKind.ITSELF)
+            for each in stands
+        )
     ):
         what = (
             f"stands {' and '.join(each.where for each in stands)}"
