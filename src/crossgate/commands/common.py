@@ -116,6 +116,14 @@ def _allow_unpacked(gigabytes: float | None) -> float | None:
     return gigabytes
 
 
+IdleOption = Annotated[
+    int,
+    typer.Option(
+        min=1,
+        metavar="SECONDS",
+        help="A conversation ends once nothing is seen of it for so long.",
+    ),
+]
 UnpackedOption = Annotated[
     float | None,
     typer.Option(

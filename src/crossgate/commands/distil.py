@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossgate.commands.common import UnpackedOption, family_of, gauge
+from crossgate.commands.common import IdleOption, UnpackedOption, family_of, gauge
 from crossgate.commands.completing import complete_list
 from crossgate.commands.editing import Change, edit_command
 from crossgate.core.model.errors import PlanError
@@ -57,14 +57,7 @@ def distil(
             help="Place a new list, and take only what comes by there.",
         ),
     ] = None,
-    idle: Annotated[
-        int,
-        typer.Option(
-            min=1,
-            metavar="SECONDS",
-            help="A conversation ends once nothing is seen of it for so long.",
-        ),
-    ] = 300,
+    idle: IdleOption = 300,
     column: Annotated[
         list[str] | None,
         typer.Option(

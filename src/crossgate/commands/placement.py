@@ -56,7 +56,9 @@ def lift(
     list_name: ListArgument,
     direction: Annotated[
         Direction | None,
-        typer.Argument(metavar="[DIRECTION", help="inbound or outbound; default: everywhere"),
+        typer.Argument(
+            metavar="[DIRECTION", help="inbound, outbound or within; default: everywhere"
+        ),
     ] = None,
     where: Annotated[
         list[str] | None,

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crossgate.commands.common import (
+    IdleOption,
     JsonOption,
     UnpackedOption,
     add_to_tally,
@@ -94,14 +95,7 @@ def replay(
         Path | None,
         typer.Option(metavar="FILE", help="Write a row for each conversation: .parquet or .csv."),
     ] = None,
-    idle: Annotated[
-        int,
-        typer.Option(
-            min=1,
-            metavar="SECONDS",
-            help="A conversation ends once nothing is seen of it for so long.",
-        ),
-    ] = 300,
+    idle: IdleOption = 300,
     zone: Annotated[
         str | None,
         typer.Option(
