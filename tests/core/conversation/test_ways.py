@@ -36,7 +36,6 @@ from crossgate.core.traffic.flows import placed_on
 from crossgate.core.traffic.question import Answer, answers
 from crossgate.core.traffic.session import Session
 from crossgate.core.wording.sentences import parting
-from crossgate.language.reader import read_plan
 from tests import net, small
 from tests.core.network import reference
 
@@ -192,15 +191,11 @@ def alike(endings: Sequence[Ending]) -> dict[object, object]:
 
 @settings(max_examples=40, deadline=None)
 @given(st.integers(0, 1 << 32), st.data())
-def test_an_answer_speaks_of_all_ways(
-    tmp_path_factory: pytest.TempPathFactory, seed: int, data: st.DataObject
-) -> None:
+def test_an_answer_speaks_of_all_ways(seed: int, data: st.DataObject) -> None:
     """The verdict over all ways is the one that tracing along each of them finds, or that they
     vary.
     """
-    path = tmp_path_factory.mktemp("net") / "r.gate"
-    path.write_text(reference.network(seed))
-    session = Session(read_plan(path))
+    session = Session(reference.random_plan(seed))
     family = data.draw(st.sampled_from(Family))
     ends = session.address_classes(family)
     hosts = [
@@ -464,12 +459,8 @@ def test_what_gets_by_on_some_way_gets_by_on_one_of_them(plan_of: Read, text: st
 
 @settings(max_examples=30, deadline=None)
 @given(st.integers(0, 1 << 32))
-def test_a_cell_of_the_grid_is_what_tracing_finds(
-    tmp_path_factory: pytest.TempPathFactory, seed: int
-) -> None:
-    path = tmp_path_factory.mktemp("net") / "r.gate"
-    path.write_text(reference.network(seed))
-    session = Session(read_plan(path))
+def test_a_cell_of_the_grid_is_what_tracing_finds(seed: int) -> None:
+    session = Session(reference.random_plan(seed))
     names = list(session.plan.hosts)
     for cell in cells(session.tracer(), names, names, ["tcp/80", "ping"], few=seed % 2 * 1000):
         for fates in cell.fates.values():

@@ -10,6 +10,7 @@ from __future__ import annotations
 import random
 from collections.abc import Iterator
 
+import crossgate
 from crossgate.core.model.address import Address, Family
 from crossgate.core.model.network import Device, Direction, Interface, Point, PointKind, Segment
 from crossgate.core.model.plan import Plan
@@ -627,6 +628,11 @@ def network(seed: int) -> str:
             lines += [f"    otherwise {chance.choice(['permit', 'permit', 'deny'])}"]
             lines.append(f"place e{number} {chance.choice(['inbound', 'outbound'])} on {place}")
     return "\n".join(_with_costs(lines, random.Random(f"costs {seed}"))) + "\n"
+
+
+def random_plan(seed: int) -> Plan:
+    """Return a random network as a plan."""
+    return crossgate.parse(network(seed))
 
 
 def _with_costs(lines: list[str], chance: random.Random) -> Iterator[str]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -10,18 +9,13 @@ from crossgate.core.model.address import Family
 from crossgate.core.network.address_classes import address_classes
 from crossgate.core.network.matrix import Matrix
 from crossgate.core.network.ways import Network
-from crossgate.language.reader import read_plan
 from tests.core.network import reference
 
 
 @settings(max_examples=30, deadline=None)
 @given(st.integers(0, 1 << 32))
-def test_every_number_is_that_of_its_pair(
-    tmp_path_factory: pytest.TempPathFactory, seed: int
-) -> None:
-    path = tmp_path_factory.mktemp("net") / "r.gate"
-    path.write_text(reference.network(seed))
-    plan = read_plan(path)
+def test_every_number_is_that_of_its_pair(seed: int) -> None:
+    plan = reference.random_plan(seed)
     network = Network(plan)
     alone = Network(plan, beside=network)
     for family in Family:

@@ -19,7 +19,6 @@ from crossgate.core.network.nodes import Outcome, Sequence
 from crossgate.core.network.paths import Endpoint
 from crossgate.core.network.way_graphs import WayGraphs
 from crossgate.core.network.ways import Network
-from crossgate.language.reader import read_plan
 from tests.core.network import reference
 from tests.core.network.reference import Reference, Way
 
@@ -61,12 +60,8 @@ def addresses(plan: Plan, family: Family) -> Iterator[Address]:
 
 @settings(max_examples=30, deadline=None)
 @given(st.integers(0, 1 << 32))
-def test_all_equal_paths_are_those_of_plain_recursion(
-    tmp_path_factory: pytest.TempPathFactory, seed: int
-) -> None:
-    path = tmp_path_factory.mktemp("net") / "r.gate"
-    path.write_text(reference.network(seed))
-    plan = read_plan(path)
+def test_all_equal_paths_are_those_of_plain_recursion(seed: int) -> None:
+    plan = reference.random_plan(seed)
     network = Network(plan)
     for family in Family:
         plain, graphs = Reference(plan, family), network.graphs(family)
@@ -87,12 +82,8 @@ def test_all_equal_paths_are_those_of_plain_recursion(
 
 @settings(max_examples=30, deadline=None)
 @given(st.integers(0, 1 << 32), st.data())
-def test_paths_avoid_what_is_down(
-    tmp_path_factory: pytest.TempPathFactory, seed: int, data: st.DataObject
-) -> None:
-    path = tmp_path_factory.mktemp("net") / "r.gate"
-    path.write_text(reference.network(seed))
-    whole = read_plan(path)
+def test_paths_avoid_what_is_down(seed: int, data: st.DataObject) -> None:
+    whole = reference.random_plan(seed)
     points = [device.itself for device in whole.devices.values()]
     points += [
         each.point for device in whole.devices.values() for each in device.interfaces.values()
@@ -130,12 +121,8 @@ def test_paths_avoid_what_is_down(
 
 @settings(max_examples=30, deadline=None)
 @given(st.integers(0, 1 << 32))
-def test_each_way_is_walked_and_the_first_is_the_path(
-    tmp_path_factory: pytest.TempPathFactory, seed: int
-) -> None:
-    path = tmp_path_factory.mktemp("net") / "r.gate"
-    path.write_text(reference.network(seed))
-    network = Network(read_plan(path))
+def test_each_way_is_walked_and_the_first_is_the_path(seed: int) -> None:
+    network = Network(reference.random_plan(seed))
     for family in Family:
         graphs = network.graphs(family)
         every = list(addresses(network.plan, family))[:8]
