@@ -22,7 +22,7 @@ import pytest
 import typer
 
 import crossgate
-from crossgate.commands import COMMANDS, Listed
+from crossgate.commands.table import COMMANDS, Listed
 from crossgate.core.audit.context import Case
 from crossgate.core.audit.registry import AUDITS, finds
 from crossgate.core.model.finding import KINDS, Fault, Finding, FindingKind, Severity

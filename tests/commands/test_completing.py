@@ -103,7 +103,7 @@ def test_a_plan_as_a_word_counts_too(offer: Offer, demo: Path) -> None:
     (demo / "other.gate").write_text("list only-here standard ipv4\n")
     assert offer("lists other.gate on") == {"only-here"}
     assert offer("lists only") == set()  # two plans, and none is named
-    assert offer("--plan ternhaven.gate lists other.gate on") == set()  # two are named
+    assert offer("--plan ternhaven.gate lists other.gate on") == {"only-here"}  # the line is wrong
 
 
 def test_a_plan_with_errors_offers_what_is_right_in_it(offer: Offer, demo: Path) -> None:

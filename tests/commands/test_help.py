@@ -9,7 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from crossgate.commands import COMMANDS, application
+from crossgate.commands import application
+from crossgate.commands.table import COMMANDS
 from crossgate.core.model.finding import KINDS
 from crossgate.language.glossary import GROUPS, explained
 from crossgate.language.syntax import STATEMENTS
@@ -33,7 +34,7 @@ _LEFT_OUT = (
 def told_examples() -> Iterator[str]:
     from typer.main import get_group
 
-    group = get_group(application(["--help"]))
+    group = get_group(application())
     for name, command in group.commands.items():
         for each in getattr(command, "commands", {name: command}).values():
             assert each.epilog, f"{name} {each.name} has no examples"

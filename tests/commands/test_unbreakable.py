@@ -19,7 +19,8 @@ from typing import Any
 import pytest
 from typer.testing import CliRunner
 
-from crossgate.commands import COMMANDS, application
+from crossgate.commands import application
+from crossgate.commands.table import COMMANDS
 from crossgate.core.model.errors import PlanError
 from tests.conftest import Run
 
@@ -159,7 +160,7 @@ def test_arguments_and_file_names_steer_no_terminal(demo: Path, run: Run) -> Non
 def test_ctrl_c_ends_with_130(demo: Path) -> None:
     program = (
         "import signal, sys; from crossgate.__main__ import main; import crossgate.commands as c\n"
-        "c.application = lambda *told: (lambda words: "
+        "c.application = lambda: (lambda words, prog_name: "
         "signal.raise_signal(signal.SIGINT))\nsys.argv = ['x', 'check']\nmain()"
     )
     done = subprocess.run(
@@ -192,7 +193,7 @@ def test_ctrl_c_ends_with_130(demo: Path) -> None:
 def test_what_nobody_foresaw_is_an_apology(demo: Path) -> None:
     program = (
         "import sys; from crossgate.__main__ import main; import crossgate.commands as c\n"
-        "c.application = lambda *told: (lambda words: [][1])\nsys.argv = ['x', 'check']\nmain()"
+        "c.application = lambda: (lambda words, prog_name: [][1])\nsys.argv = ['x', 'check']\nmain()"
     )
     done = subprocess.run(
         [sys.executable, "-c", program], capture_output=True, text=True, check=False, cwd=demo
@@ -294,7 +295,7 @@ def test_any_command_line_is_answered_or_told(
 
 def outcome(words: list[str]) -> int:
     """Return the exit status of a command line; an error of ours is 2."""
-    done = CliRunner().invoke(application(words), words)
+    done = CliRunner().invoke(application(), words)
     if isinstance(done.exception, PlanError):
         return 2
     if done.exception is not None and not isinstance(done.exception, SystemExit):

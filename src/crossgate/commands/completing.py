@@ -7,8 +7,6 @@ written has errors, and the names in it that are right are offered all the same.
 
 from __future__ import annotations
 
-import os
-import shlex
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from typing import TYPE_CHECKING
@@ -19,48 +17,6 @@ from crossgate.core.model.errors import PlanError
 
 if TYPE_CHECKING:
     from crossgate.core.model.plan import Plan
-
-VARIABLE = "_CROSSGATE_COMPLETE"
-"""Where the shell's script says that it wants a completion; Typer's."""
-_LINE, _BASH_LINE, _BASH_PLACE = "_TYPER_COMPLETE_ARGS", "COMP_WORDS", "COMP_CWORD"
-
-
-def typed() -> list[str] | None:
-    """Return the words before the one that is being typed; None where no completion is asked
-    for.
-    """
-    kind = os.environ.get(VARIABLE, "")
-    if not kind.startswith("complete_"):
-        return None
-    words = _split(os.environ.get(_BASH_LINE if kind == "complete_bash" else _LINE, ""))
-    if kind == "complete_bash":
-        return words[1 : int(os.environ.get(_BASH_PLACE, "1"))]
-    return words[1:] if os.environ.get(_LINE, "").endswith(" ") else words[1:-1]
-
-
-def put(words: list[str]) -> None:
-    """Put other words in the place of those before the one that is being typed."""
-    bash = os.environ[VARIABLE] == "complete_bash"
-    before = typed() or []
-    line = os.environ.get(_BASH_LINE if bash else _LINE, "")
-    every = _split(line)
-    last = every[len(before) + 1 :]
-    text = shlex.join([every[0], *words, *last]) + (" " if line.endswith(" ") and not last else "")
-    os.environ[_BASH_LINE if bash else _LINE] = text
-    os.environ[_BASH_PLACE] = str(len(words) + 1)
-
-
-def _split(line: str) -> list[str]:
-    """Return the words of a line that may end within quotes."""
-    lexer = shlex.shlex(line, posix=True)
-    lexer.whitespace_split = True
-    lexer.commenters = ""
-    words: list[str] = []
-    try:
-        words.extend(lexer)
-    except ValueError:
-        words.append(lexer.token)
-    return words
 
 
 def _names_of(context: typer.Context, list_name: str | None = None) -> Plan:

@@ -30,7 +30,7 @@ def explain(
     """Explain a word of the plan, of an answer or of `check`; without one, list them all. --help
     tells of a command.
     """
-    from crossgate.commands import COMMANDS
+    from crossgate.commands.table import COMMANDS
     from crossgate.language.glossary import GROUPS, explained
     from crossgate.show.console import folded, name, quiet, strong, write
 

@@ -5,6 +5,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
 
 import typer
 
@@ -16,21 +18,26 @@ or be `-`.
 """
 
 
-def plan_first(words: Sequence[str], command: str, app: typer.Typer) -> list[str]:
-    """Return a command line with its plan named before the command. Raises `PlanError` where two
-    plans are named.
+def take_plan(context: typer.Context, command: Any, words: Sequence[str]) -> list[str]:
+    """Return a command's words without those that name the plan, which becomes the program's.
+
+    Raises `PlanError` where two plans are named. While the shell completes, nothing is wrong yet.
     """
     end = words.index("--") if "--" in words else len(words)
     named, left = _options(words[:end])
-    if command in TAKE_A_PLAN and any(_is_plan(word) for word in left):
-        start = left.index(command) + 1
-        files, others = _files(left[start:], _valued(app, command))
+    if command is not None and command.name in TAKE_A_PLAN:
+        files, left = _files(left, _valued(command))
         named += files
-        left = [*left[:start], *others]
-    several = list(dict.fromkeys(named))
-    if len(several) > 1:
-        raise PlanError(f"the plan is named twice, as {' and as '.join(several)}; name one")
-    return [*(("--plan", several[0]) if several else ()), *left, *words[end:]]
+    before = context.params.get("plan")
+    several = list(dict.fromkeys([*([] if before is None else [str(before)]), *named]))
+    if not context.resilient_parsing:
+        if "" in several:
+            raise PlanError("--plan needs a file, as in: crossgate --plan office.gate check")
+        if len(several) > 1:
+            raise PlanError(f"the plan is named twice, as {' and as '.join(several)}; name one")
+    if several:
+        context.params["plan"] = Path(several[-1])
+    return [*left, *words[end:]]
 
 
 def _options(words: Sequence[str]) -> tuple[list[str], list[str]]:
@@ -45,8 +52,6 @@ def _options(words: Sequence[str]) -> tuple[list[str], list[str]]:
             if word.startswith("--plan=")
             else None
         )
-        if value == "":
-            raise PlanError("--plan needs a file, as in: crossgate --plan office.gate check")
         if value is not None:
             named.append(value)
         else:
@@ -69,12 +74,11 @@ def _is_plan(word: str) -> bool:
     return word == "-" or (word.endswith(".gate") and not word.startswith("-"))
 
 
-def _valued(app: typer.Typer, command: str) -> set[str]:
+def _valued(command: Any) -> set[str]:
     """Return the options of a command that take a value."""
-    params = typer.main.get_group(app).commands[command].params
     return {
         name
-        for each in params
+        for each in command.params
         if not getattr(each, "is_flag", True)
         for name in (*each.opts, *each.secondary_opts)
     }

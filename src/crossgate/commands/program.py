@@ -1,0 +1,98 @@
+"""The program as a group of commands, each imported and built when it is asked for.
+
+A run needs one command. All of them are built for help alone; to complete a command's name, or to
+suggest one, the names do.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from importlib import import_module
+from typing import Any
+
+import typer
+from typer.core import TyperGroup
+
+from crossgate.commands.common import examples
+from crossgate.commands.table import COMMANDS, Listed
+from crossgate.core.model.errors import PlanError
+
+
+class Program(TyperGroup):
+    """The group of all commands; it also takes the plan that is named behind a command."""
+
+    def __init__(self, **attributes: Any) -> None:
+        super().__init__(**attributes)
+        self._built = _Commands(COMMANDS)
+        self.commands: Any = self._built
+
+    def list_commands(self, ctx: Any) -> list[str]:
+        """Return the names of the commands, in the order in which help shows them."""
+        return list(self._built)
+
+    def shell_complete(self, ctx: Any, incomplete: str) -> list[Any]:
+        """Return the commands and options that go on as typed; no command is built for that."""
+        self._built.only_named = True
+        try:
+            return super().shell_complete(ctx, incomplete)
+        finally:
+            self._built.only_named = False
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> tuple[str | None, Any, list[str]]:
+        """Return the command that is named, and its words without those that name the plan.
+
+        Raises `PlanError` for a plan in the place of a command, and where two plans are named.
+        """
+        if args[0].endswith(".gate") and not ctx.resilient_parsing:
+            raise PlanError(
+                f"{args[0]} is a plan and no command; name what to do with it, as: crossgate check "
+                f"{args[0]}"
+            )
+        name, command, words = super().resolve_command(ctx, args)
+        if any("--plan" in word or word == "-" or word.endswith(".gate") for word in words):
+            from crossgate.commands.naming import take_plan
+
+            words = take_plan(ctx, command, words)
+        return name, command, words
+
+
+class _Commands(Mapping[str, Any]):
+    """The commands by their names, each built when it is looked up, and kept."""
+
+    def __init__(self, listed: Mapping[str, Listed]) -> None:
+        self._listed = listed
+        self._built: dict[str, Any] = {}
+        self.only_named = False
+        """Whether what is looked up has no more than its name and help."""
+
+    def __getitem__(self, name: str) -> Any:
+        if self.only_named:
+            return _build(name, self._listed[name], only_named=True)
+        if name not in self._built:
+            self._built[name] = _build(name, self._listed[name])
+        return self._built[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._listed)
+
+    def __len__(self) -> int:
+        return len(self._listed)
+
+
+def _build(name: str, listed: Listed, only_named: bool = False) -> Any:
+    """Import a command and build it; `only_named` leaves out its options."""
+    own = getattr(import_module(f"crossgate.commands.{listed.module}"), listed.function)
+    holder = typer.Typer(add_completion=False)
+    holder.callback()(_nothing)
+    if only_named:
+        told = own.info.help if isinstance(own, typer.Typer) else own.__doc__
+        holder.command(name, help=told)(_nothing)
+    elif isinstance(own, typer.Typer):
+        holder.add_typer(own, name=name, rich_help_panel=listed.step)
+    else:
+        holder.command(name, rich_help_panel=listed.step, epilog=examples(*listed.examples))(own)
+    return typer.main.get_group(holder).commands[name]
+
+
+def _nothing() -> None:
+    pass

@@ -1,0 +1,177 @@
+"""The table of all commands: where each is, and how help lists it."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+
+class Listed(NamedTuple):
+    """A command as help lists it: the module and the function or group in it, the step of the work,
+    and examples on the demo.
+    """
+
+    module: str
+    function: str
+    step: str
+    examples: tuple[str, ...]
+
+
+_START, _ASK, _WRITE, _SHOW, _OPEN, _NUMBERS = (
+    "Start",
+    "Ask",
+    "Write",
+    "Show",
+    "Open formats",
+    "Numbers and words",
+)
+
+COMMANDS = {
+    "new": Listed(
+        "new",
+        "new",
+        _START,
+        ("new office.gate", "new office.gate --subnets subnets.csv --hosts hosts.xlsx"),
+    ),
+    "demo": Listed("demo", "demo", _START, ("demo", "demo ternhaven")),
+    "check": Listed(
+        "check", "check", _ASK, ("check", "check --strict", "check --sarif findings.sarif")
+    ),
+    "lists": Listed(
+        "lists",
+        "lists",
+        _ASK,
+        ("lists kiosk-fence 12", "lists --short --on lighthouse", "lists 12 --at 'mon 23:00'"),
+    ),
+    "trace": Listed(
+        "trace",
+        "trace",
+        _ASK,
+        (
+            "trace kiosk-1 manifest tcp/8443",
+            "trace tickets servers booking domain ping",
+            "trace visitor manifest https --as duty",
+        ),
+    ),
+    "points": Listed("points", "points", _ASK, ("points guest-1 crane-2",)),
+    "replay": Listed(
+        "replay",
+        "replay",
+        _ASK,
+        (
+            "replay day.pcap --zone UTC",
+            "replay sea.pcap --from breakwater.sea --zone UTC",
+            "replay flows.parquet --against proposal/ternhaven.gate --zone UTC",
+        ),
+    ),
+    "verify": Listed(
+        "verify", "verify", _ASK, ("verify", "verify --without pier", "verify --any-one-down")
+    ),
+    "grid": Listed(
+        "grid",
+        "grid",
+        _ASK,
+        (
+            "grid ping booking",
+            "grid ping --from tickets --to harbour",
+            "grid ping --against proposal/ternhaven.gate",
+        ),
+    ),
+    "reach": Listed(
+        "reach",
+        "reach",
+        _ASK,
+        ("reach tickets harbour", "reach internet any https", "reach guests harbour --strays"),
+    ),
+    "compare": Listed(
+        "compare",
+        "compare",
+        _ASK,
+        (
+            "compare proposal/ternhaven.gate",
+            "compare ternhaven.gate proposal/ternhaven.gate --list guest-fence",
+            "compare --since HEAD~1",
+        ),
+    ),
+    "entry": Listed("entry", "entry", _WRITE, ()),
+    "list": Listed("listing", "listing", _WRITE, ()),
+    "place": Listed(
+        "placement",
+        "place",
+        _WRITE,
+        (
+            "place guest-fence inbound lighthouse.v400 --move",
+            "place sea6 inbound 'subnet quay' --dry-run",
+        ),
+    ),
+    "lift": Listed(
+        "placement", "lift", _WRITE, ("lift kiosk-port", "lift 12 outbound lighthouse.v160")
+    ),
+    "fence": Listed(
+        "fence",
+        "fence",
+        _WRITE,
+        ("fence berth-2", "fence berth-2 --except manifest --one-way", "fence berth-2 --undo"),
+    ),
+    "distil": Listed(
+        "distil",
+        "distil",
+        _WRITE,
+        (
+            "distil day.pcap --into berths-need --place inbound pier.up --dry-run",
+            "distil flows.parquet --into hall -4 --widen 50 --dry-run",
+        ),
+    ),
+    "twin": Listed(
+        "twin",
+        "twin",
+        _WRITE,
+        ("twin kiosk-fence kiosks-in-ipv6 --dry-run", "twin kiosk-port socket6 --place --dry-run"),
+    ),
+    "mend": Listed("mending", "mend", _WRITE, ("mend", "mend icmp6-needed guest-fence6 --take a")),
+    "tidy": Listed("tidy", "tidy", _WRITE, ("tidy", "tidy --check")),
+    "recover": Listed("recover", "recover", _WRITE, ("recover", "recover --dry-run")),
+    "watch": Listed("watch", "watch", _WRITE, ("watch", "watch --once")),
+    "editor": Listed("editor", "editor", _WRITE, ("editor", "--plan ternhaven.gate editor")),
+    "draw": Listed("drawing", "draw", _SHOW, ()),
+    "report": Listed(
+        "reporting", "report", _SHOW, ("report", "report --out ternhaven.html --at 'mon 12:00'")
+    ),
+    "import": Listed(
+        "importing",
+        "import_",
+        _OPEN,
+        ("import ietf gangway.json --dry-run", "import ietf-acl gangway.json --on pier --dry-run"),
+    ),
+    "export": Listed(
+        "exporting",
+        "export",
+        _OPEN,
+        (
+            "export ietf-acl kiosk-fence6",
+            "export markdown kiosk-fence",
+            "export ietf --on pier --approximate",
+        ),
+    ),
+    "wild": Listed(
+        "wild",
+        "wild",
+        _NUMBERS,
+        (
+            "wild 10.64.8.0/22",
+            "wild 10.64.32.10 wild 0.0.3.0 has 10.64.34.10",
+            "wild cover 10.64.32.10 10.64.33.10",
+        ),
+    ),
+    "tally": Listed("tally", "tally", _NUMBERS, ("tally", "tally clear")),
+    "bug-report": Listed(
+        "bug_report",
+        "bug_report",
+        _NUMBERS,
+        (
+            "bug-report -- trace kiosk-1 manifest tcp/8443",
+            "bug-report --out fault.zip --key names.txt -- check",
+        ),
+    ),
+    "help": Listed("help", "explain", _NUMBERS, ("help", "help half-open", "help never-reached")),
+}
+"""The commands, in the order in which help shows them."""
