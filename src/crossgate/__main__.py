@@ -75,8 +75,8 @@ def _told(message: str, plain: bool = False) -> int:
 
 
 def _unforeseen(error: Exception) -> int:
-    """Tell of an error that nobody foresaw, and how to report it; the full trace where
-    CROSSGATE_TRACE asks for it.
+    """Tell of an error that nobody foresaw, and how to report it; the full trace with `--debug`, or
+    where CROSSGATE_TRACE asks for it.
     """
     import traceback
 
@@ -87,7 +87,7 @@ def _unforeseen(error: Exception) -> int:
             else f"{error.filename} cannot be used"
         )
         return _told(f"{what}: {error.strerror or error}")
-    if os.environ.get("CROSSGATE_TRACE"):
+    if os.environ.get("CROSSGATE_TRACE") or _debugs():
         traceback.print_exception(error)
     frames = traceback.extract_tb(error.__traceback__)
     where = (
@@ -97,9 +97,14 @@ def _unforeseen(error: Exception) -> int:
         f"sorry, this is a fault of Cross Gate and not of your plan ({type(error).__name__} in "
         f"{where}: {error}). Nothing half done is left. "
         "Please report it: crossgate bug-report -- COMMAND packs what is needed, without the "
-        "plan's names; CROSSGATE_TRACE=1 before the "
-        "command shows more"
+        "plan's names; crossgate --debug COMMAND shows more"
     )
+
+
+def _debugs() -> bool:
+    """Whether `--debug` was asked for."""
+    debug = sys.modules.get("crossgate.show.debug")
+    return debug is not None and debug.listens()
 
 
 def _flushed(status: int) -> int:

@@ -65,11 +65,18 @@ def options(
             metavar="DIR",
         ),
     ] = None,
+    debug: Annotated[
+        bool, typer.Option("--debug", help="Tell on standard error what is done, and when.")
+    ] = False,
     version: Annotated[
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")
     ] = False,
 ) -> None:
     """Write, place, trace and prove access lists, offline, from one plain-text plan."""
+    if debug:
+        from crossgate.show.debug import listen
+
+        listen()
     if pieces is not None:
         from crossgate.core.sets.effort import allow
 

@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
+from crossgate.core.model.debug import log
 from crossgate.core.model.errors import PlanError
 
 
@@ -53,6 +54,7 @@ def writing(path: Path, *, fresh: bool = False) -> Iterator[Path]:
         else:
             beside.replace(target)
         flush_folder(target.parent)
+        log(__name__, "wrote %s", path)
     finally:
         beside.unlink(missing_ok=True)
 

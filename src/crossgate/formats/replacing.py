@@ -31,6 +31,7 @@ from hashlib import sha256
 from pathlib import Path
 from typing import Protocol, TypeVar
 
+from crossgate.core.model.debug import log
 from crossgate.core.model.errors import PlanError
 from crossgate.formats.disk import flush_folder, write_beside
 from crossgate.formats.own_state import existing_folder, own_folder
@@ -151,6 +152,7 @@ def replace_files(plan: Path, old: Mapping[str, bytes], new: Mapping[str, bytes]
                 )
         with _undisturbed():
             _move_all(edit, targets, old)
+        log(__name__, "replaced %s by the journal %s", ", ".join(targets), edit.token)
     except OSError as error:
         raise PlanError(
             f"{error.filename or plan} cannot be written: {error.strerror}; everything is as it was"

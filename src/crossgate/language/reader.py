@@ -13,6 +13,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
 
+from crossgate.core.model.debug import log
 from crossgate.core.model.errors import Place, PlanError, PlanErrors, nearest
 from crossgate.core.model.plan import Plan
 from crossgate.language import wiring
@@ -70,6 +71,16 @@ def attempt(
         kept = kept or Kept()
         kept.look_around(_around(source))
         names = _understood(source, kept)
+    plan = names.plan
+    log(
+        __name__,
+        "read %s: statements %s, devices %s, lists %s, errors %s",
+        ", ".join(source.files),
+        len(source.statements),
+        len(plan.devices),
+        len(plan.every_list),
+        len(source.errors) + len(names.errors),
+    )
     errors = [error for error in (*source.errors, *names.errors) if not isinstance(error, FollowOn)]
     order = {file: index for index, file in enumerate(source.files)}
     errors = [_discreet(error, source.files[0]) for error in errors]

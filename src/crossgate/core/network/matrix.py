@@ -18,6 +18,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from crossgate.core.model.debug import log
 from crossgate.core.model.ethernet import group_mac
 from crossgate.core.network.columns import Column, Edge
 from crossgate.core.network.costs import FAR, chosen
@@ -65,6 +66,14 @@ class Matrix:
             if row not in made:
                 made.add(row)
                 self.numbers[row] = self._sent(end)
+        log(
+            __name__,
+            "the ways of %s between %s address classes, from %s sorts of senders: %s different",
+            graphs.family.label,
+            len(ends),
+            len(senders),
+            len(self._nodes.of),
+        )
 
     def between(self, one: int, other: int) -> tuple[int, int]:
         """Return the nodes of what two ends send to each other, there and back."""

@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 
+from crossgate.core.model.debug import log
 from crossgate.core.model.errors import PlanError
 
 MOST_PIECES = 1_000_000
@@ -47,11 +48,13 @@ def question(asked: str) -> Iterator[None]:
     if _question.get() is not None:
         yield
         return
-    before = _question.set(_Question(asked, _most.get()))
+    own = _Question(asked, _most.get())
+    before = _question.set(own)
     try:
         yield
     finally:
         _question.reset(before)
+        log(__name__, "%s: pieces %s", asked, own.most - own.left)
 
 
 def spend(pieces: int = 1) -> None:
