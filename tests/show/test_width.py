@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from crossgate.show.console import strong, word
 from crossgate.show.width import CODES, columns, hung, screen_width, width, wrapped
 
-WORDS = st.text("abcz09:.", min_size=1, max_size=30)
+WORDS = st.text("abcz09:.渡口é\u0301", min_size=1, max_size=30)
 TEXTS = st.lists(WORDS, min_size=1, max_size=12).map(" ".join)
 
 
@@ -92,3 +92,9 @@ def test_the_width_is_columns_or_the_terminals_or_none(monkeypatch: pytest.Monke
     for told, is_taken in (("132", 132), ("7", 40), ("x", None), ("0", None)):
         monkeypatch.setenv("COLUMNS", told)
         assert screen_width() == is_taken
+
+
+def test_a_wide_letter_takes_two_columns_and_a_combining_one_none() -> None:
+    assert [width(each) for each in ("渡口", "e\u0301", "\x1b[1m渡\x1b[0m")] == [4, 1, 2]
+    assert wrapped("渡口渡口渡口", 5) == ["渡口", "渡口", "渡口"]
+    assert columns([["渡口", "x"], ["abcd", "y"]]) == ["渡口  x", "abcd  y"]

@@ -40,8 +40,29 @@ def screen_width() -> int | None:
 
 
 def width(text: str) -> int:
-    """Return how many columns a text takes, colour codes not counted."""
-    return len(CODES.sub("", text))
+    """Return how many columns a text takes, colour codes not counted: a wide letter takes two."""
+    return _columns_of(CODES.sub("", text))
+
+
+def _columns_of(letters: Iterable[str]) -> int:
+    if isinstance(letters, str) and letters.isascii():
+        return len(letters)
+    from rich.cells import get_character_cell_size
+
+    return sum(1 if each.isascii() else get_character_cell_size(each) for each in letters)
+
+
+def _wide(letters: Iterable[_Letter]) -> int:
+    """Return how many columns letters take."""
+    return _columns_of("".join(letter for letter, _ in letters))
+
+
+def _first(letters: Sequence[_Letter], room: int) -> int:
+    """Return how many of the first letters fit so many columns, one at least."""
+    count = 1
+    while count < len(letters) and _wide(letters[: count + 1]) <= room:
+        count += 1
+    return count
 
 
 def wrapped(text: str, room: int, rest: int | None = None) -> list[str]:
@@ -56,16 +77,17 @@ def wrapped(text: str, room: int, rest: int | None = None) -> list[str]:
     rest = room if rest is None else rest
     lines: list[list[_Letter]] = [[]]
     for piece in _pieces(_letters(text)):
-        free = (rest if len(lines) > 1 else room) - len(lines[-1])
-        bare = len("".join(letter for letter, _ in piece).rstrip(" "))
+        free = (rest if len(lines) > 1 else room) - _wide(lines[-1])
+        bare = _columns_of("".join(letter for letter, _ in piece).rstrip(" "))
         if bare > free and lines[-1]:
             lines.append([])
             free = rest
         if bare > free:
             piece = _shortened(piece, free)
-        while len(piece) > free and any(letter != " " for letter, _ in piece[free:]):
-            lines[-1] += piece[:free]
-            piece, free = piece[free:], rest
+        while _columns_of("".join(letter for letter, _ in piece).rstrip(" ")) > free:
+            count = _first(piece, free)
+            lines[-1] += piece[:count]
+            piece, free = piece[count:], rest
             lines.append([])
         lines[-1] += piece
     return [_painted(line) for line in lines if line]
