@@ -3,9 +3,15 @@
 from __future__ import annotations
 
 import ast
+import subprocess
+import sys
 from collections.abc import Iterator
 from graphlib import TopologicalSorter
 from pathlib import Path
+
+import pytest
+
+from crossgate.demo import PLAN, write
 
 SOURCE = Path(__file__).parents[1] / "src"
 FLOORS = (
@@ -113,3 +119,21 @@ def test_nothing_private_is_imported() -> None:
         if each.name.startswith("_") and each.name != "__version__"
     ]
     assert private == []
+
+
+@pytest.mark.process
+def test_what_people_wait_for_most_imports_nothing_heavy(tmp_path: Path) -> None:
+    write(tmp_path)
+    run = (
+        "import sys\nfrom crossgate.__main__ import main\ntry:\n    main()\nexcept SystemExit:\n"
+        "    print([each for each in ('numpy', 'logging', 'openpyxl') if each in sys.modules])"
+    )
+    for words in ("trace", "kiosk-1", "manifest", "tcp/8443"), ("lists", "kiosk-fence"):
+        done = subprocess.run(
+            [sys.executable, "-c", run, "--plan", PLAN, *words],
+            cwd=tmp_path,
+            capture_output=True,
+            text=True,
+            check=True,
+        )
+        assert done.stdout.splitlines()[-1] == "[]", words

@@ -18,14 +18,15 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from heapq import heapify, heappop, heappush
-from typing import NamedTuple
-
-import numpy as np
-from numpy.typing import NDArray
+from typing import TYPE_CHECKING, NamedTuple
 
 from crossgate.core.model.address import Family
 from crossgate.core.model.network import Interface
 from crossgate.core.model.plan import Plan
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 FAR = 1 << 30
 """More than any way costs: that of an end to which there is none."""
@@ -166,6 +167,8 @@ def chosen(costs: NDArray[np.int32], leaving: Iterable[int]) -> NDArray[np.bool_
 
     `leaving` is what it costs to send to each device. None is chosen where none has a way.
     """
+    import numpy as np
+
     sums = costs + np.fromiter(leaving, np.int32)[:, None]
     found: NDArray[np.bool_] = (sums == sums.min(axis=0)) & (costs != FAR)
     return found
